@@ -1,0 +1,3 @@
+"""Nimble Stone: rolls virtual appliances and clusters out onto hypervisor hosts."""
+
+__version__ = "0.1.0"

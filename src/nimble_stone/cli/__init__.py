@@ -1,0 +1,1 @@
+"""The command line: the same things, the same words, for terminals and scripts."""

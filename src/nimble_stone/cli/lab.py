@@ -1,0 +1,76 @@
+"""The lab from the command line: serving it, and turning its knobs."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import logging
+import signal
+from pathlib import Path
+from typing import Annotated
+
+import httpx
+import typer
+
+from nimble_stone.core.errors import InputError, Unreachable
+
+app = typer.Typer(help="The lab: stand-in hosts that can be told to misbehave.", no_args_is_help=True)
+Folder = Annotated[Path, typer.Option(help="The lab's folder.")]
+
+
+@app.command()
+def serve(folder: Folder = Path(".demo/lab"), octet: int = 44, speed: float = 1.0, more_hosts: int = 0, port: int = 0) -> None:
+    """Start the stand-ins."""
+    from nimble_stone.lab import demo
+    from nimble_stone.lab.serve import Lab
+    logging.getLogger("asyncssh").setLevel(logging.ERROR)
+
+    async def run() -> None:
+        (folder / "control.json").unlink(missing_ok=True)
+        lab = Lab(demo.plan(more_hosts, octet), folder, speed)
+        await lab.open(port)
+        ended = asyncio.Event()
+        for number in (signal.SIGINT, signal.SIGTERM):
+            asyncio.get_running_loop().add_signal_handler(number, ended.set)
+        await ended.wait()
+        await lab.close()
+    asyncio.run(run())
+
+
+def _control(folder: Path, method: str, path: str, body: dict[str, object] | None = None) -> object:
+    try:
+        port = json.loads((folder / "control.json").read_text())["port"]
+        answer = httpx.request(method, f"http://127.0.0.1:{port}{path}", json=body, timeout=30, trust_env=False)
+    except (OSError, httpx.HTTPError) as error:
+        raise Unreachable(f"the lab in {folder} does not answer", hint="Start it with `make demo`.") from error
+    if answer.status_code >= 400:
+        raise InputError(str(answer.json().get("reason")))
+    return answer.json()
+
+
+@app.command()
+def show(folder: Folder = Path(".demo/lab")) -> None:
+    """Knobs, guests and what was made, as JSON."""
+    typer.echo(json.dumps(_control(folder, "GET", "/lab"), indent=2))
+
+
+@app.command("set")
+def turn(host: str, knobs: list[str], folder: Folder = Path(".demo/lab")) -> None:
+    """Turn knobs of a host: slow_s=2 rate=1e6 unreachable=true login_refused=true full=true cut_after=1000000 new_host_key=true
+    emulation=true garbage=true crash=true. HOST “all” takes speed=5 occupied=10.44.20.12 guest:NAME=never-boots|never-ready|ok."""
+    body: dict[str, object] = {}
+    for item in knobs:
+        key, mark, value = item.partition("=")
+        if not mark:
+            raise InputError(f"“{item}” is not of the form knob=value")
+        if key == "occupied":
+            body[key] = [part for part in value.split(",") if part]
+        elif key.startswith("guest:"):
+            troubles = body.setdefault("guests", {})
+            assert isinstance(troubles, dict)
+            troubles[key.removeprefix("guest:")] = "" if value == "ok" else value
+        else:
+            body[key] = {"true": True, "false": False}.get(value) if value in ("true", "false") else float(value)
+    if "cut_after" in body:
+        body["cut_after"] = int(float(str(body["cut_after"])))
+    typer.echo(json.dumps(_control(folder, "POST", "/lab" if host == "all" else f"/lab/hosts/{host}", body)))

@@ -1,0 +1,324 @@
+"""Commands. Exit codes: 0 fine, 1 findings or failures, 2 wrong usage or unreadable input."""
+
+from __future__ import annotations
+
+import json
+import sys
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from nimble_stone.cli import lab as lab_commands
+from nimble_stone.cli import serving
+from nimble_stone.cli.client import Client
+from nimble_stone.core.errors import Denied, InputError, NotFound, StoneError
+from nimble_stone.core.units import size_text, time_text
+
+app = typer.Typer(help="Nimble Stone rolls virtual appliances and clusters out onto hypervisor hosts.", no_args_is_help=True, add_completion=False,
+                  pretty_exceptions_enable=False)
+package_app = typer.Typer(help="Packages: take in, list, inspect.", no_args_is_help=True)
+estate_app = typer.Typer(help="The estate: hosts, networks, pools.", no_args_is_help=True)
+plan_app = typer.Typer(help="Plans: list, show, check, import, export.", no_args_is_help=True)
+run_app = typer.Typer(help="Runs: start, watch, hold, resume, retry, undo.", no_args_is_help=True)
+secret_app = typer.Typer(help="The keyring.", no_args_is_help=True)
+for name, sub in (("package", package_app), ("estate", estate_app), ("plan", plan_app), ("run", run_app), ("secret", secret_app), ("lab", lab_commands.app)):
+    app.add_typer(sub, name=name)
+serving.add_commands(app)
+
+Json = Annotated[bool, typer.Option("--json", help="Answer as JSON on standard output.")]
+FINE, FOUND, USAGE = 0, 1, 2
+
+
+def say(text: str = "") -> None:
+    """A line for people."""
+    typer.echo(text)
+
+
+def answer(data: Any, as_json: bool, *lines: str) -> None:
+    """The answer as JSON, or as lines."""
+    if as_json:
+        typer.echo(json.dumps(data, indent=2))
+    else:
+        for line in lines:
+            say(line)
+
+
+def table(rows: list[list[str]]) -> list[str]:
+    """Rows as aligned text."""
+    widths = [max(len(row[i]) for row in rows) for i in range(len(rows[0]))] if rows else []
+    return ["  ".join(cell.ljust(width) for cell, width in zip(row, widths, strict=True)).rstrip() for row in rows]
+
+
+@package_app.command("add")
+def package_add(file: Path, as_json: Json = False) -> None:
+    """Take an OVA in; its digests are verified while it streams."""
+    if not file.is_file():
+        raise NotFound(f"there is no file {file}")
+    tell = sys.stderr.isatty()
+
+    def seen(sent: int, total: int) -> None:
+        if tell:
+            sys.stderr.write(f"\r{100 * sent // max(1, total)} % of {size_text(total)}   ")
+    found = Client().upload(file, seen)
+    if tell:
+        sys.stderr.write("\r")
+    answer(found, as_json, f"{found['product']} {found['version']} taken in: {found['sha256'][:12]}", *_package_lines(found))
+
+
+@package_app.command("list")
+def package_list(as_json: Json = False) -> None:
+    """All packages."""
+    found = Client().call("GET", "/api/packages")
+    answer(found, as_json, *(table([[p["sha256"][:12], f"{p['product']} {p['version']}", size_text(p["size"]), p["file_name"]] for p in found])
+                             or ["No package was taken in yet: nimble-stone package add FILE"]))
+
+
+@package_app.command("inspect")
+def package_inspect(package: str, as_json: Json = False) -> None:
+    """What a package holds. PACKAGE: the first digits of its SHA-256, or “Product version”."""
+    found = Client().call("GET", f"/api/packages/{package}")
+    answer(found, as_json, f"{found['product']} {found['version']} by {found['vendor'] or 'an unnamed publisher'}", *_package_lines(found))
+
+
+def _package_lines(p: dict[str, Any]) -> list[str]:
+    lines = [f"a node's disks: {size_text(p['thin_bytes'])} thin, {size_text(p['full_bytes'])} fully reserved", "sizes:"]
+    lines += ["  " + line for line in table([[s["id"], f"{s['vcpu']} vCPU", size_text(s["memory_bytes"]), s["description"]] for s in p["sizes"]])]
+    lines += ["networks: " + ", ".join(n["name"] for n in p["networks"]), "questions:"]
+    lines += ["  " + line for line in table([[q["key"], q["type"], q["rule"] or "-", q["label"]] for q in p["questions"]])]
+    return [*lines, f"licence: {len(p['licence_text'].split())} words to accept" if p["licence_text"] else "licence: none",
+            "digests: " + ("all files vouched for by the manifest" if p["vouched"] else "not all files are in the manifest")]
+
+
+@estate_app.command("list")
+def estate_list(as_json: Json = False) -> None:
+    """Hosts with what was last read of them."""
+    found = Client().call("GET", "/api/estate")
+    rows = [[h["name"], h["site"], h["bay"], size_text(h["memory_bytes"]), f"{len(h['bedrock'])} guests", ", ".join(h["networks"]), h["trouble"] or "fine"]
+            for h in found["hosts"]]
+    answer(found, as_json, *(table(rows) or ["The estate is empty: nimble-stone estate load FILE"]))
+    if any(h["trouble"] for h in found["hosts"]):
+        raise typer.Exit(FOUND)
+
+
+@estate_app.command("load")
+def estate_load(file: Path, as_json: Json = False) -> None:
+    """Add hosts, networks and pools from a YAML file, or replace them by name."""
+    from nimble_stone.core import yaml_text
+    from nimble_stone.core.estate import EstateFile
+    body = yaml_text.read(_text_of(file), EstateFile, str(file))
+    found = Client().call("POST", "/api/estate", body.model_dump(mode="json"))
+    answer(found, as_json, f"{len(found['hosts'])} hosts, {len(found['networks'])} networks, {len(found['pools'])} pools")
+
+
+@estate_app.command("read")
+def estate_read(hosts: list[str] | None = None, as_json: Json = False) -> None:
+    """Read hosts anew (all when none is named)."""
+    found = Client().call("POST", "/api/estate/read", {"hosts": hosts or []})
+    trouble = [h for h in found["hosts"] if h["trouble"]]
+    answer(found, as_json, f"{len(found['hosts']) - len(trouble)} hosts read", *(f"{h['name']}: {h['trouble']}" for h in trouble))
+    if trouble:
+        raise typer.Exit(FOUND)
+
+
+@secret_app.command("set")
+def secret_set(name: str, key: Annotated[bool, typer.Option("--key", help="It is a private key.")] = False) -> None:
+    """Keep a secret; it is read from standard input, never from the command line."""
+    value = sys.stdin.read().rstrip("\n") if not sys.stdin.isatty() else typer.prompt("Value", hide_input=True)
+    say(Client().call("PUT", f"/api/secrets/{name}", {"kind": "key" if key else "password", "value": value})["reference"])
+
+
+def _text_of(file: Path) -> str:
+    try:
+        return file.read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError) as error:
+        raise InputError(f"{file} cannot be read: {error}") from error
+
+
+def _findings(found: dict[str, Any]) -> list[str]:
+    lines = []
+    for f in found["findings"]:
+        where = " ".join(part for part in (f["node"], f["column"]) if part)
+        lines.append(f"{f['severity']:8} {f['code']:18} {where}: {f['message']}")
+        if f["consequence"]:
+            lines.append(f"{'':28}{f['consequence']}")
+        if f["remedy"]:
+            lines.append(f"{'':28}→ {f['remedy']['label']}")
+    return lines
+
+
+def _verdict(found: dict[str, Any]) -> int:
+    return FOUND if any(f["severity"] in ("blocker", "caution") for f in found["findings"]) else FINE
+
+
+def _sentence(s: dict[str, Any]) -> str:
+    return f"{s['before']}{s['strong']}{s['after']}"
+
+
+@plan_app.command("list")
+def plan_list(as_json: Json = False) -> None:
+    """All plans."""
+    found = Client().call("GET", "/api/plans")
+    rows = [[p["id"], p["title"], p["kit"], p["bay"], p["run"]["state"] if p["run"] else "no run"] for p in found]
+    answer(found, as_json, *(table(rows) or ["There is no plan yet."]))
+
+
+@plan_app.command("check")
+def plan_check(plan: str, offline: Annotated[bool, typer.Option("--offline", help="With the last facts, without asking the world.")] = False,
+               as_json: Json = False) -> None:
+    """Check a plan of the server, or a plan file without keeping it."""
+    client = Client()
+    if Path(plan).is_file():
+        found = client.call("POST", "/api/plans/check", {"text": _text_of(Path(plan))})
+    else:
+        found = client.call("GET", f"/api/plans/{plan}") if offline else client.call("POST", f"/api/plans/{plan}/check")
+    answer(found, as_json, _sentence(found["sentence"]), *_findings(found))
+    raise typer.Exit(_verdict(found))
+
+
+@plan_app.command("show")
+def plan_show(plan: str, as_json: Json = False) -> None:
+    """The sheet and the sequence."""
+    found = Client().call("GET", f"/api/plans/{plan}")
+    rows = [["node", "host", "address", "datastore", "vCPU", "memory", "disk thin", "full"]]
+    for n in found["nodes"]:
+        rows.append([n["name"], n["host"], n["cells"]["address"]["value"], n["cells"]["datastore"]["value"], str(n["vcpu"]), size_text(n["memory_bytes"]),
+                     size_text(n["thin_bytes"]), size_text(n["full_bytes"])])
+    waves: dict[int, list[str]] = {}
+    for step in found["steps"]:
+        waves.setdefault(step["wave"], []).append(step["key"])
+    answer(found, as_json, _sentence(found["sentence"]), found["sentence"]["below"], "", *table(rows), "",
+           *(f"wave {wave}: {', '.join(keys)}" for wave, keys in sorted(waves.items())))
+
+
+@plan_app.command("import")
+def plan_import(file: Path, as_json: Json = False) -> None:
+    """Make a plan from a file, or a new version of the plan of that name."""
+    from nimble_stone.core import yaml_text
+    from nimble_stone.core.plan.model import Plan
+    text = _text_of(file)
+    name = yaml_text.read(text, Plan, str(file)).name
+    client = Client()
+    if name in {p["id"] for p in client.call("GET", "/api/plans")}:
+        found = client.call("PUT", f"/api/plans/{name}/file", {"text": text})
+    else:
+        found = client.call("POST", "/api/plans", {"text": text})
+    answer(found, as_json, f"plan {name}, version {found['version']}: {_sentence(found['sentence'])}")
+
+
+@plan_app.command("export")
+def plan_export(plan: str) -> None:
+    """The plan file on standard output."""
+    sys.stdout.write(Client().text(f"/api/plans/{plan}/file"))
+
+
+@plan_app.command("schema")
+def plan_schema() -> None:
+    """The JSON Schema of plan files."""
+    from nimble_stone.core.plan.model import Plan
+    say(json.dumps(Plan.model_json_schema(), indent=2))
+
+
+@run_app.command("start")
+def run_start(plan: str, watch: Annotated[bool, typer.Option("--watch", help="Stay and tell what happens.")] = False, as_json: Json = False) -> None:
+    """Check a plan against the world and start it."""
+    client = Client()
+    found = client.call("POST", f"/api/plans/{plan}/run")
+    if not found["run"]:
+        answer(found, as_json, "Not started: blockers stand in the way.", *_findings(found["plan"]))
+        raise typer.Exit(FOUND)
+    answer({"run": found["run"]}, as_json, f"run {found['run']} has begun: {found['plan']['sentence']['below']}")
+    if watch:
+        _watch(client, found["run"], as_json)
+
+
+@run_app.command("watch")
+def run_watch(run: str, as_json: Json = False) -> None:
+    """Tell what happens until the run ends or needs a person."""
+    _watch(Client(), run, as_json)
+
+
+def _watch(client: Client, run: str, as_json: bool) -> None:
+    seen = client.call("GET", f"/api/runs/{run}")
+    labels = {step["key"]: f"{step['node'] or step['host']:14} {step['label']}" for step in seen["steps"]}
+    began = {}
+    if seen["state"] in ("running", "proving", "undoing"):
+        for event in client.events(run):
+            payload, step = event["payload"], event["step"]
+            if as_json:
+                say(json.dumps(event))
+            elif step:
+                if event["kind"] == "begun":
+                    began[step] = event["at"]
+                elif event["kind"] in ("done", "failed", "skipped", "undone", "try-again", "undo-failed"):
+                    took = f" ({time_text(event['at'] - began[step])})" if step in began else ""
+                    say(f"{labels.get(step, step)}: {event['kind']}{took} {payload.get('message', '')}".rstrip())
+            else:
+                say(f"run: {event['kind']}")
+            if (not step and payload.get("state") in ("done", "unproved", "undone", "trouble", "held")
+                    and client.call("GET", f"/api/runs/{run}")["state"] == payload["state"]):
+                break
+    end = client.call("GET", f"/api/runs/{run}")
+    if not as_json:
+        say(_sentence(end["sentence"]))
+    raise typer.Exit(FINE if end["state"] in ("done", "undone", "running", "held") else FOUND)
+
+
+@run_app.command("list")
+def run_list(as_json: Json = False) -> None:
+    """All runs, newest first."""
+    found = Client().call("GET", "/api/runs")
+    answer(found, as_json, *(table([[r["id"], r["plan"], r["state"]] for r in found]) or ["There was no run yet."]))
+
+
+def _wish(name: str, help_text: str) -> None:
+    @run_app.command(name, help=help_text)
+    def command(run: str, as_json: Json = False) -> None:
+        found = Client().call("POST", f"/api/runs/{run}/{name}", {})
+        answer(found, as_json, _sentence(found["sentence"]))
+
+
+for _name, _help in (("hold", "Begin nothing more until told to go on."), ("resume", "Go on after a hold."), ("retry", "Try failed steps again."),
+                     ("undo", "Take back what this run made; nothing else is touched.")):
+    _wish(_name, _help)
+
+
+@run_app.command("skip")
+def run_skip(run: str, step: str, reason: Annotated[str, typer.Option(help="Why; it is kept in the journal.")], as_json: Json = False) -> None:
+    """Pass over a failed step."""
+    found = Client().call("POST", f"/api/runs/{run}/skip", {"steps": [step], "reason": reason})
+    answer(found, as_json, _sentence(found["sentence"]))
+
+
+@app.command()
+def acceptance(run: str, again: Annotated[bool, typer.Option("--again", help="Make the proofs once more.")] = False,
+               junit: Annotated[Path | None, typer.Option(help="Write JUnit XML here.")] = None,
+               html: Annotated[Path | None, typer.Option(help="Write the report here.")] = None, as_json: Json = False) -> None:
+    """The proofs of a run: expected and found."""
+    client = Client()
+    found = client.call("POST", f"/api/runs/{run}/prove", {}) if again else client.call("GET", f"/api/runs/{run}")
+    for path, kind in ((junit, "xml"), (html, "html")):
+        if path:
+            path.write_text(client.text(f"/api/runs/{run}/acceptance.{kind}"), encoding="utf-8")
+    names = {n["id"]: n["name"] for n in found["nodes"]}
+    rows = [[names.get(p["node"], "cluster"), p["label"], "proved" if p["passed"] else "FAILED", p["expected"], p["found"]] for p in found["proofs"]]
+    answer({"proofs": found["proofs"], "proved_at": found["proved_at"]}, as_json, _sentence(found["proof_sentence"]), *table(rows))
+    if not found["proofs"] or not all(p["passed"] for p in found["proofs"]):
+        raise typer.Exit(FOUND)
+
+
+def main() -> None:
+    """Run a command; errors are told in plain words."""
+    try:
+        app()
+    except StoneError as error:
+        as_json = "--json" in sys.argv
+        sys.stderr.write(json.dumps({"code": error.code, "message": str(error), "hint": error.hint}) + "\n" if as_json else
+                         f"nimble-stone: {error}\n" + (f"  {error.hint}\n" if error.hint else ""))
+        raise SystemExit(USAGE if isinstance(error, (InputError, NotFound, Denied)) else FOUND) from None
+    except KeyboardInterrupt:
+        raise SystemExit(130) from None
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,165 @@
+"""serve, demo, key: starting things."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import json
+import logging
+import socket
+import subprocess
+import sys
+from pathlib import Path
+from typing import Annotated
+
+import typer
+import uvicorn
+
+from nimble_stone.cli.client import Client, data_folder, write_profile
+from nimble_stone.core.errors import InputError, Unreachable
+from nimble_stone.server import auth
+from nimble_stone.server.app import create_app, open_world
+from nimble_stone.store import records
+
+Data = Annotated[Path | None, typer.Option(help="Data folder; else NIMBLE_STONE_DATA or ~/.local/share/nimble-stone.")]
+DEMO_SPEED = 1.4
+
+
+def add_commands(app: typer.Typer) -> None:
+    """serve, demo and key on the main command."""
+    app.command()(serve)
+    app.command()(demo)
+    app.command("key")(key)
+    app.command("openapi", hidden=True)(openapi)
+
+
+def _new_key(data: Path, *, only_if_none: bool) -> str:
+    """Make an access key; '' when there is one already and that will do."""
+    async def work() -> str:
+        world = open_world(data, 1.0)
+        try:
+            known = await world.store.read(records.get_meta, "access-key")
+            if only_if_none and known:
+                return ""
+            made = auth.new_key()
+            await auth.set_key(world, made)
+            return made
+        finally:
+            world.store.close()
+    return asyncio.run(work())
+
+
+def serve(data: Data = None, host: str = "127.0.0.1", port: int = 8440, pace: Annotated[float, typer.Option(help="Scale of expected times.")] = 1.0,
+          fd: Annotated[int, typer.Option(help="Serve on this open socket instead of a port.")] = -1) -> None:
+    """Start the server (on the loopback address unless told otherwise)."""
+    folder = data or data_folder()
+    made = _new_key(folder, only_if_none=True)
+    url = f"http://{host}:{port}"
+    if made:
+        write_profile(folder, url, made)
+        typer.echo(f"Access key (shown once, keep it): {made}")
+    typer.echo(f"Nimble Stone answers at {url}")
+    logging.basicConfig(level=logging.INFO, format="%(asctime)s %(levelname)s %(name)s %(message)s")
+    logging.getLogger("asyncssh").setLevel(logging.WARNING)
+    logging.getLogger("httpx").setLevel(logging.WARNING)
+    where = {"fd": fd} if fd >= 0 else {"host": host, "port": port}
+    uvicorn.run(create_app(folder, pace=pace), log_level="warning", timeout_graceful_shutdown=3, **where)
+
+
+def key(data: Data = None) -> None:
+    """Make a new access key; the old one ends, sessions stay."""
+    folder = data or data_folder()
+    made = _new_key(folder, only_if_none=False)
+    path = folder / "client.json"
+    if path.exists():
+        write_profile(folder, json.loads(path.read_text())["url"], made)
+    typer.echo(made)
+
+
+def openapi() -> None:
+    """The server's OpenAPI document, from which the page's types are made."""
+    typer.echo(json.dumps(create_app(Path("unused")).openapi(), indent=1, sort_keys=True))
+
+
+def demo(data: Annotated[Path, typer.Option(help="Where the demonstration keeps its data.")] = Path(".demo"), port: int = 8440, octet: int = 44,
+         speed: Annotated[float, typer.Option(help="How much faster than the clock the lab runs.")] = DEMO_SPEED,
+         more_hosts: Annotated[int, typer.Option(help="Further hosts in the bay “outfield”.")] = 0,
+         mib: Annotated[int, typer.Option(help="Size of the package's content.")] = 24) -> None:
+    """Start the server with the lab and the demonstration estate."""
+    data = data.resolve()
+    data.mkdir(parents=True, exist_ok=True, mode=0o700)
+    with socket.socket() as probe:
+        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            probe.bind(("127.0.0.1", port))
+        except OSError as error:
+            raise InputError(f"port {port} is taken", hint="Choose another with --port.") from error
+    from nimble_stone.lab import demo as scene
+    (data / "dial.yaml").write_text(f"nimble-stone: dial/1\nmapped:\n  - {{planned: 10.44.0.0/16, real: 127.{octet}.0.0/16}}\n"
+                                    f"  - {{planned: 10.45.0.0/16, real: 127.{octet + 1}.0.0/16}}\nlow_ports: 20000\n")
+    made = _new_key(data, only_if_none=False)
+    url = f"http://127.0.0.1:{port}"
+    write_profile(data, url, made)
+    typer.echo("Starting the lab (stand-in hosts) and the server …")
+    lab = subprocess.Popen([sys.executable, "-m", "nimble_stone.cli.main", "lab", "serve", "--folder", str(data / "lab"), "--octet", str(octet),
+                            "--speed", str(speed), "--more-hosts", str(more_hosts)])
+
+    async def run() -> None:
+        server = uvicorn.Server(uvicorn.Config(create_app(data, pace=1 / speed), host="127.0.0.1", port=port, log_level="warning",
+                                               timeout_graceful_shutdown=2))
+        serving = asyncio.create_task(server.serve())
+        try:
+            while not server.started and not serving.done():
+                await asyncio.sleep(0.05)
+            await asyncio.to_thread(_seed, data, url, made, scene.plan(more_hosts, octet), mib)
+            typer.echo(f"\n  Open   {url}\n  Key    {made}\n\n  One plan is ready to run: Plans → Western gauges → Check and run."
+                       f"\n  From another terminal: NIMBLE_STONE_DATA={data} {Path(sys.argv[0])} plan show western"
+                       "\n  Ctrl+C ends it; `make demo` starts it again as it was.\n")
+            await serving
+        finally:
+            server.should_exit = True
+            with contextlib.suppress(asyncio.CancelledError):
+                await serving
+    try:
+        asyncio.run(run())
+    except KeyboardInterrupt:
+        pass
+    finally:
+        lab.terminate()
+        lab.wait(10)
+
+
+def _seed(data: Path, url: str, made: str, lab_plan: object, mib: int) -> None:
+    """Fill an empty demonstration through the server's own interface."""
+    from nimble_stone.lab import appliance
+    from nimble_stone.lab import demo as scene
+    assert isinstance(lab_plan, scene.LabPlan)
+    _await_lab(data / "lab" / "control.json")
+    client = Client(url, made)
+    client.call("PUT", f"/api/secrets/{scene.CREDENTIAL}", {"value": scene.PASSWORD})
+    client.call("POST", "/api/estate", scene.estate_file(lab_plan).model_dump(mode="json"))
+    client.call("POST", "/api/estate/read", {})
+    if not client.call("GET", "/api/packages"):
+        file = data / "gauge-collector-4.2.0.ova"
+        file.write_bytes(appliance.ova(mib=mib))
+        client.upload(file, lambda *_: None)
+    if "western" not in {plan["id"] for plan in client.call("GET", "/api/plans")}:
+        plan = client.call("POST", "/api/plans", {"text": scene.PLAN})
+        plan = client.call("POST", "/api/plans/western/secret", {"version": plan["version"], "column": "admin_password", "value": "Tide-tables 1893"})
+        client.call("POST", "/api/plans/western/licence", {"version": plan["version"], "by": "mira"})
+
+
+def _await_lab(path: Path) -> None:
+    import time
+    import urllib.error
+    import urllib.request
+    end = time.monotonic() + 60
+    while time.monotonic() < end:
+        try:
+            port = json.loads(path.read_text())["port"]
+            urllib.request.urlopen(f"http://127.0.0.1:{port}/lab", timeout=5).close()
+            return
+        except (OSError, ValueError, urllib.error.URLError):
+            time.sleep(0.1)
+    raise Unreachable("the lab did not start", hint="See what it printed above.")
+

@@ -1,0 +1,81 @@
+"""The acceptance list: the plan read backwards. What is expected here, what was found comes from outside; the verdict is pure."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from nimble_stone.core.kit.model import Proof
+from nimble_stone.core.plan.sheet import Node, Sheet
+from nimble_stone.core.units import size_text
+
+
+@dataclass(frozen=True)
+class Expected:
+    """One proof to be made. `node` is '' for the cluster."""
+
+    proof: str
+    label: str
+    node: str
+    kind: str
+    expected: str
+    limit: float
+
+
+@dataclass(frozen=True)
+class Verdict:
+    """A proof that was made: what was found, and whether it will do. `how` is the command or request that told."""
+
+    proof: str
+    label: str
+    node: str
+    expected: str
+    found: str
+    passed: bool
+    how: str
+
+
+def expectations(sheet: Sheet) -> list[Expected]:
+    """Every proof of every node, then those of the cluster."""
+    listed = [Expected(proof.id, proof.label, node.id, proof.kind, expected_of(sheet, node, proof), proof.limit)
+              for node in sheet.nodes for proof in sheet.kit.acceptance if proof.of == "node"]
+    for proof in sheet.kit.acceptance:
+        if proof.of == "cluster":
+            text = ", ".join(sorted(node.name for node in sheet.nodes)) if proof.kind == "members" else "one lead"
+            listed.append(Expected(proof.id, proof.label, "", proof.kind, text, proof.limit))
+    return listed
+
+
+def expected_of(sheet: Sheet, node: Node, proof: Proof) -> str:
+    """What a proof expects of a node, in the words in which it will be found."""
+    version = sheet.package.descriptor.version if sheet.package else ""
+    return {
+        "running": "running",
+        "hardware": hardware_text(node.vcpu, node.memory_bytes, len(sheet.package.descriptor.disk_order) if sheet.package else 0),
+        "host": node.value("host"), "name": node.name, "address": f"{node.value('address')}/{node.value('prefix')}",
+        "gateway": f"{node.value('gateway')} answers", "clock": f"within {proof.limit:g} s", "port": f"{sheet.kit.service.port} open",
+        "version": version, "role": node.role,
+    }.get(proof.kind, "")
+
+
+def hardware_text(vcpu: int, memory_bytes: int, disks: int) -> str:
+    """'2 vCPU, 4 GiB, 1 disk'."""
+    return f"{vcpu} vCPU, {size_text(memory_bytes)}, {disks} {'disk' if disks == 1 else 'disks'}"
+
+
+def judge(item: Expected, found: str, how: str) -> Verdict:
+    """The verdict on what was found. Clock proofs compare seconds, all others compare words; nothing found never passes."""
+    if item.kind == "clock":
+        try:
+            passed = abs(float(found.split()[0])) <= item.limit
+        except (ValueError, IndexError):
+            passed = False
+    else:
+        passed = bool(found) and found == item.expected
+    return Verdict(item.proof, item.label, item.node, item.expected, found or "nothing", passed, how)
+
+
+def totals(verdicts: list[Verdict]) -> Mapping[str, int]:
+    """passed and failed counts."""
+    passed = sum(verdict.passed for verdict in verdicts)
+    return {"passed": passed, "failed": len(verdicts) - passed}

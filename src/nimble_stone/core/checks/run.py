@@ -1,0 +1,18 @@
+"""All rules, and running them."""
+
+from __future__ import annotations
+
+from nimble_stone.core.checks import values, world
+from nimble_stone.core.checks.situation import Rule, Situation
+from nimble_stone.core.findings import Finding, ordered
+
+RULES: tuple[Rule, ...] = (
+    values.package_fits, values.licence, values.counts, values.choices, values.duplicates, values.addresses, values.gateways,
+    values.required, values.secrets, values.equal_sizes,
+    world.hosts_known, world.memory, world.datastores, world.networks, world.apart, world.names_taken, world.answering,
+)
+
+
+def check(situation: Situation) -> list[Finding]:
+    """All findings, blockers first. Cost: O(nodes × columns + guests)."""
+    return ordered([finding for rule in RULES for finding in rule(situation)])

@@ -1,0 +1,62 @@
+"""What the rules look at."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass, field
+from ipaddress import IPv4Address
+
+from nimble_stone.core.estate import Estate, Facts
+from nimble_stone.core.findings import Finding
+from nimble_stone.core.plan.sheet import Sheet
+
+
+@dataclass(frozen=True)
+class Claim:
+    """A name and address that a run of another plan holds, with the disk it still has to lay."""
+
+    run: str
+    plan: str
+    name: str
+    address: str
+    host: str = ""
+    memory_bytes: int = 0
+
+
+@dataclass(frozen=True)
+class Situation:
+    """The plan resolved, the estate with facts, and what was found out about the world.
+
+    `answering`: address → what answered. `verdicts`: secret reference → what it lacks (see secrets_rule); a reference that is
+    absent does not exist. `licence_texts`: SHA-256 of the package's joined licence text, '' when there is none.
+    """
+
+    sheet: Sheet
+    estate: Estate
+    claims: tuple[Claim, ...] = ()
+    answering: Mapping[str, str] = field(default_factory=dict)
+    verdicts: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    licence_sha256: str = ""
+    own_run: str = ""
+
+    def facts(self, host: str) -> Facts | None:
+        """Facts of a host, if any were read."""
+        return self.estate.facts.get(host)
+
+    def next_free(self) -> Callable[[str], str]:
+        """A function giving the next free address of a node's pool, never the same twice; '' when there is none."""
+        taken = {claim.address for claim in self.claims} | set(self.answering) | {node.value("address") for node in self.sheet.nodes}
+        taken |= {str(network.gateway) for network in self.estate.networks}
+
+        def give(pool_name: str) -> str:
+            pool = self.estate.pool(pool_name)
+            for number in range(int(pool.first), int(pool.last) + 1) if pool else ():
+                address = IPv4Address(number)
+                if address not in pool.excluded and str(address) not in taken:  # type: ignore[union-attr]  # loop is empty without a pool
+                    taken.add(str(address))
+                    return str(address)
+            return ""
+        return give
+
+
+Rule = Callable[[Situation], Iterable[Finding]]

@@ -1,0 +1,216 @@
+"""Rules about the plan itself."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterator
+
+from nimble_stone.core.addressing import fault
+from nimble_stone.core.checks.situation import Situation
+from nimble_stone.core.findings import Edit, Finding, Remedy
+from nimble_stone.core.plan.sheet import Node, ip
+from nimble_stone.core.secrets_rule import violations
+
+
+def package_fits(s: Situation) -> Iterator[Finding]:
+    """A package is chosen, and the kit takes it."""
+    kit, package = s.sheet.kit, s.sheet.package
+    if package is None:
+        wanted = f"“{s.sheet.plan.package}” is not taken in" if s.sheet.plan.package else "no package is chosen"
+        yield Finding(severity="blocker", code="package-missing", message=f"{wanted}.", column="package",
+                      consequence="There is nothing to roll out.", remedy=Remedy(label=f"Take in or choose a package of {kit.accepts.product}"))
+        return
+    own = package.descriptor
+    if own.product != kit.accepts.product or (kit.accepts.versions and not own.version.startswith(kit.accepts.versions)):
+        yield Finding(severity="blocker", code="package-unfit", column="package",
+                      message=f"The kit {kit.title} does not take {own.product} {own.version}.",
+                      consequence="Its steps and proofs would not fit this product.", remedy=Remedy(label="Choose another package or kit"))
+
+
+def counts(s: Situation) -> Iterator[Finding]:
+    """Every role has as many nodes as the product allows."""
+    for role in s.sheet.kit.roles:
+        have = sum(node.role == role.id for node in s.sheet.nodes)
+        if not role.count.least <= have <= role.count.most:
+            want = f"{role.count.least}" if role.count.least == role.count.most else f"{role.count.least} to {role.count.most}"
+            yield Finding(severity="blocker", code="count", message=f"{have} nodes of role {role.label}; the product takes {want}.",
+                          column="count", consequence="The cluster would not form.",
+                          remedy=Remedy(label=f"Set {role.count.usual}", edit=Edit(path=("roles", role.id, "count"), value=role.count.usual)))
+    for ident in s.sheet.plan.nodes:
+        if s.sheet.node(ident) is None:
+            yield Finding(severity="note", code="node-unused", message=f"The plan holds values for “{ident}”, which is no node of it.",
+                          consequence="They have no effect.", remedy=Remedy(label="Remove them", edit=Edit(path=("nodes", ident))))
+
+
+def duplicates(s: Situation) -> Iterator[Finding]:
+    """No name and no address stands twice, here or in a run of another plan."""
+    give = s.next_free()
+    for column, word in (("name", "Name"), ("address", "Address")):
+        seen: dict[str, Node] = {}
+        held = {getattr(claim, column): claim for claim in s.claims}
+        for node in s.sheet.nodes:
+            value = node.value(column)
+            if not value:
+                continue
+            fix = _address_remedy(node, give) if column == "address" else None
+            if value in seen:
+                yield Finding(severity="blocker", code=f"duplicate-{column}", node=node.id, column=column,
+                              message=f"{word} {value} is also {seen[value].name if column == 'address' else seen[value].id}'s.",
+                              consequence="Both nodes would fight over it and neither would work reliably.", remedy=fix)
+            elif value in held:
+                claim = held[value]
+                yield Finding(severity="blocker", code=f"claimed-{column}", node=node.id, column=column,
+                              message=f"{word} {value} is held by the run of plan “{claim.plan}”.",
+                              consequence="The second of two runs that want the same is refused.", remedy=fix)
+            seen.setdefault(value, node)
+
+
+def _address_remedy(node: Node, give: object) -> Remedy | None:
+    address = give(node.value("pool")) if callable(give) else ""
+    return Remedy(label=f"Use {address}", edit=Edit(path=("nodes", node.id, "address"), value=address)) if address else None
+
+
+def addresses(s: Situation) -> Iterator[Finding]:
+    """Every address is one, lies in its subnet, and is neither of its ends nor the gateway."""
+    give = s.next_free()
+    words = {"outside": "lies outside {net}", "network": "is the network address of {net}", "broadcast": "is the broadcast address of {net}",
+             "gateway": "is the gateway of {net}"}
+    for node in s.sheet.nodes:
+        text = node.value("address")
+        if not text:
+            out = node.id in s.sheet.exhausted
+            yield Finding(severity="blocker", code="address-missing", node=node.id, column="address",
+                          message=f"Pool {node.value('pool')} has no free address left." if out else "No address, and no pool to take one from.",
+                          consequence="The node could not be reached.", remedy=Remedy(label="Choose a pool or type an address"))
+            continue
+        address = ip(text)
+        if address is None:
+            yield Finding(severity="blocker", code="address-form", node=node.id, column="address", message=f"“{text}” is not an IPv4 address.",
+                          consequence="The node could not be configured.", remedy=_address_remedy(node, give))
+            continue
+        network = s.estate.network(node.value("network"))
+        wrong = fault(address, network.subnet, ip(node.value("gateway"))) if network else ""
+        if wrong and network:
+            yield Finding(severity="blocker", code=f"address-{wrong}", node=node.id, column="address",
+                          message=f"{text} {words[wrong].format(net=f'{network.name} ({network.subnet})')}.",
+                          consequence="The node would not be reachable, or disturb others.", remedy=_address_remedy(node, give))
+
+
+def gateways(s: Situation) -> Iterator[Finding]:
+    """The gateway lies in the subnet, and the prefix is the network's."""
+    for node in s.sheet.nodes:
+        network = s.estate.network(node.value("network"))
+        if network is None:
+            continue
+        gateway = ip(node.value("gateway"))
+        if gateway is None or gateway not in network.subnet:
+            yield Finding(severity="blocker", code="gateway-outside", node=node.id, column="gateway",
+                          message=f"Gateway {node.value('gateway') or '(none)'} lies outside {network.name} ({network.subnet}).",
+                          consequence="Nothing outside its own network could be reached from the node.",
+                          remedy=Remedy(label=f"Use {network.gateway}", edit=_where_it_stands(node, "gateway", str(network.gateway))))
+        if node.value("prefix") != str(network.subnet.prefixlen):
+            yield Finding(severity="blocker", code="prefix", node=node.id, column="prefix",
+                          message=f"Prefix {node.value('prefix') or '(none)'} does not fit {network.name}, which is a /{network.subnet.prefixlen}.",
+                          consequence="Some neighbours could not be reached.",
+                          remedy=Remedy(label=f"Use {network.subnet.prefixlen}",
+                                        edit=_where_it_stands(node, "prefix", network.subnet.prefixlen)))
+
+
+def _where_it_stands(node: Node, column: str, value: str | int) -> Edit:
+    """An edit at the level where the value was written."""
+    cell = node.cells.get(column)
+    origin = cell.origin if cell else "none"
+    if origin == "node":
+        return Edit(path=("nodes", node.id, column), value=value)
+    return Edit(path=("roles", node.role, "values", column) if origin == "group" else ("values", column), value=value)
+
+
+def required(s: Situation) -> Iterator[Finding]:
+    """Every required question has an answer that keeps its rule."""
+    missing: dict[str, list[Node]] = defaultdict(list)
+    labels = {column.id: column.label for column in s.sheet.columns}
+    skip = {"address", "host", "datastore", "gateway", "prefix"}          # told by rules of their own
+    for column in s.sheet.columns:
+        for node in s.sheet.nodes:
+            value = node.value(column.id)
+            if not value:
+                if column.required and column.id not in skip:
+                    missing[column.id].append(node)
+            elif column.kind != "secret" and column.id not in skip | {"size", "network", "pool"}:
+                faults = violations(value, column.rule)
+                if column.choices and value not in column.choices and not faults:
+                    faults = [f"is none of {', '.join(column.choices)}"]
+                if faults:
+                    yield Finding(severity="blocker", code="value", node=node.id, column=column.id,
+                                  message=f"{column.label} “{value[:60]}” {faults[0]}.", consequence="The product would refuse it.",
+                                  remedy=Remedy(label="Change the value"))
+    for ident, nodes in missing.items():
+        whole = len(nodes) == len(s.sheet.nodes)
+        yield Finding(severity="blocker", code="unanswered", node=nodes[0].id, column=ident,
+                      message=f"{labels[ident]} is not answered{'' if whole else f' for {len(nodes)} nodes'}.",
+                      consequence="The product needs it to come up.", remedy=Remedy(label=f"Answer {labels[ident]}"))
+
+
+def choices(s: Situation) -> Iterator[Finding]:
+    """Size, network and pool name something that exists."""
+    for node in s.sheet.nodes:
+        if s.sheet.package and node.size is None:
+            have = ", ".join(size.id for size in s.sheet.package.descriptor.sizes)
+            yield Finding(severity="blocker", code="size-unknown", node=node.id, column="size",
+                          message=f"The package has no size “{node.value('size')}”; it offers {have}.", consequence="The node has no vCPU and memory.",
+                          remedy=Remedy(label="Choose a size"))
+        for column, known in (("network", s.estate.network), ("pool", s.estate.pool)):
+            value = node.value(column)
+            if value and known(value) is None:
+                yield Finding(severity="blocker", code=f"{column}-unknown", node=node.id, column=column,
+                              message=f"The estate has no {column} “{value}”.", consequence="No address can be given or checked.",
+                              remedy=Remedy(label=f"Choose a {column}"))
+
+
+def secrets(s: Situation) -> Iterator[Finding]:
+    """Secrets are in the keyring and keep the product's rules."""
+    for column in s.sheet.columns:
+        told: set[str] = set()
+        for node in s.sheet.nodes:
+            reference = node.value(column.id)
+            if column.kind != "secret" or not reference or reference in told:
+                continue
+            told.add(reference)
+            if not reference.startswith("keyring:"):
+                yield Finding(severity="blocker", code="secret-plain", node=node.id, column=column.id,
+                              message=f"{column.label} stands in the plan in clear.", consequence="Everyone who sees the file knows it.",
+                              remedy=Remedy(label="Type it into the sheet; it goes to the keyring"))
+            elif reference not in s.verdicts:
+                yield Finding(severity="blocker", code="secret-missing", node=node.id, column=column.id,
+                              message=f"The keyring has no entry “{reference.removeprefix('keyring:')}”.", consequence="The node would get no password.",
+                              remedy=Remedy(label=f"Type {column.label} again"))
+            for lack in s.verdicts.get(reference, ()):
+                yield Finding(severity="blocker", code="secret-weak", node=node.id, column=column.id, message=f"{column.label} {lack}.",
+                              consequence="The product refuses it during installation, when it is late to learn.",
+                              remedy=Remedy(label="Type a better one"))
+
+
+def equal_sizes(s: Situation) -> Iterator[Finding]:
+    """All nodes of a role have the same size."""
+    for role in s.sheet.kit.roles:
+        nodes = [node for node in s.sheet.nodes if node.role == role.id]
+        sizes = sorted({node.value("size") for node in nodes})
+        if len(sizes) > 1:
+            usual = max(sizes, key=lambda size: sum(node.value("size") == size for node in nodes))
+            odd = next(node for node in nodes if node.value("size") != usual)
+            yield Finding(severity="caution", code="sizes-unequal", node=odd.id, column="size",
+                          message=f"Nodes of role {role.label} differ in size: {', '.join(sizes)}.",
+                          consequence="The smallest limits all of them.",
+                          remedy=Remedy(label=f"Use {usual} for {odd.name}", edit=Edit(path=("nodes", odd.id, "size"), value=usual)))
+
+
+def licence(s: Situation) -> Iterator[Finding]:
+    """The licence text of this very package was accepted by somebody."""
+    if not s.licence_sha256:
+        return
+    accepted = s.sheet.plan.licence
+    if accepted is None or accepted.text != s.licence_sha256:
+        changed = accepted is not None
+        yield Finding(severity="blocker", code="licence", column="licence",
+                      message="The licence text has changed since it was accepted." if changed else "The licence is not accepted yet.",
+                      consequence="The product may not be rolled out without it.", remedy=Remedy(label="Read and accept the licence"))

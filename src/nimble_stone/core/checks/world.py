@@ -1,0 +1,178 @@
+"""Rules about the plan in its world."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterator
+
+from nimble_stone.core.checks.situation import Situation
+from nimble_stone.core.estate import HOST_RESERVE
+from nimble_stone.core.findings import Edit, Finding, Remedy
+from nimble_stone.core.plan.sheet import Node
+from nimble_stone.core.units import size_text
+
+WATERMARK = 0.9
+
+
+def hosts_known(s: Situation) -> Iterator[Finding]:
+    """Every node has a host; the host exists, can be reached and lets us in."""
+    if not s.sheet.plan.bay:
+        yield Finding(severity="blocker", code="bay-missing", column="bay", message="No bay is chosen.",
+                      consequence="No host can be proposed.", remedy=Remedy(label="Choose a bay"))
+        return
+    told: set[str] = set()
+    for node in s.sheet.nodes:
+        name = node.value("host")
+        if not name:
+            yield Finding(severity="blocker", code="host-missing", node=node.id, column="host",
+                          message=f"No host: {s.sheet.unplaced.get(node.id, 'none was chosen')}.", consequence="The node cannot be placed.",
+                          remedy=Remedy(label="Choose a smaller size, fewer nodes or another bay"))
+            continue
+        if name in told:
+            continue
+        told.add(name)
+        facts = s.facts(name)
+        if s.estate.host(name) is None:
+            yield Finding(severity="blocker", code="host-unknown", node=node.id, column="host", message=f"The estate has no host “{name}”.",
+                          consequence="The node cannot be placed.", remedy=Remedy(label="Let placement choose", edit=Edit(path=("nodes", node.id, "host"))))
+        elif facts is None:
+            yield Finding(severity="blocker", code="host-unread", node=node.id, column="host", host=name, message=f"{name} was never read.",
+                          consequence="Nothing can be said about its room.", remedy=Remedy(label="Check against the world"))
+        elif facts.trouble:
+            yield Finding(severity="blocker", code=facts.trouble_code or "unreachable", node=node.id, column="host", host=name,
+                          message=f"{name}: {facts.trouble}", consequence="Nothing can be sent to it.",
+                          remedy=Remedy(label="Repair the login or connection, or choose another host"))
+        elif facts.domain_type == "qemu":
+            yield Finding(severity="note", code="no-acceleration", node=node.id, column="host", host=name,
+                          message=f"{name} runs guests in software emulation: {facts.domain_reason}.",
+                          consequence="Guests are several times slower to boot and to work.")
+
+
+def memory(s: Situation) -> Iterator[Finding]:
+    """The nodes on a host fit its memory, beside what runs there already and what other runs still bring."""
+    wanted: dict[str, list[Node]] = defaultdict(list)
+    for node in s.sheet.nodes:
+        wanted[node.value("host")].append(node)
+    for host, nodes in wanted.items():
+        facts = s.facts(host)
+        if facts is None or not facts.memory_bytes:
+            continue
+        present = {guest.name for guest in facts.guests if guest.running}
+        others = sum(claim.memory_bytes for claim in s.claims if claim.host == host and claim.name not in present)
+        need = sum(node.memory_bytes for node in nodes) + facts.used_memory_bytes + others
+        limit = int(facts.memory_bytes * (1 - HOST_RESERVE))
+        if need > limit:
+            yield Finding(severity="blocker", code="memory", node=nodes[-1].id, column="host", host=host,
+                          message=f"{host} would promise {size_text(need)} of memory; {size_text(limit)} of {size_text(facts.memory_bytes)}"
+                                  " may be given to guests.",
+                          consequence="Guests would not start, or be ended under load.",
+                          remedy=Remedy(label="Let placement choose the host", edit=Edit(path=("nodes", nodes[-1].id, "host")))
+                          if nodes[-1].cells["host"].origin == "node" else Remedy(label="Choose a smaller size or another host"))
+
+
+def datastores(s: Situation) -> Iterator[Finding]:
+    """The datastore is there on that very host, and holds all nodes together: thin (must) and full (caution)."""
+    given: dict[tuple[str, str], list[Node]] = defaultdict(list)
+    for node in s.sheet.nodes:
+        facts = s.facts(node.value("host"))
+        if facts is None or not facts.memory_bytes:
+            continue
+        name = node.value("datastore")
+        store = facts.datastore(name)
+        if store is None or not store.active:
+            have = ", ".join(one.name for one in facts.datastores if one.active) or "none"
+            what = "is not started" if store else "does not exist"
+            yield Finding(severity="blocker", code="datastore-missing", node=node.id, column="datastore", host=facts.host,
+                          message=f"Datastore “{name or '(none)'}” {what} on {facts.host}; it has {have}.",
+                          consequence="The disk has nowhere to go.",
+                          remedy=Remedy(label="Let placement choose", edit=Edit(path=("nodes", node.id, "datastore"))))
+            continue
+        given[("", store.shared) if store.shared else (facts.host, store.name)].append(node)
+    for (host, _), nodes in given.items():
+        facts = s.facts(nodes[0].value("host"))
+        store = facts.datastore(nodes[0].value("datastore")) if facts else None
+        if store is None:
+            continue
+        thin = sum(node.thin_bytes if node.value("provisioning") == "thin" else node.full_bytes for node in nodes)
+        thin += nodes[0].thin_bytes                                   # the travelling copy, removed after cloning
+        full = sum(node.full_bytes for node in nodes)
+        where = f"{store.name} on {host}" if host else f"{store.name} (shared)"
+        remedy = Remedy(label="Choose another datastore for some nodes")
+        if thin > store.free_bytes:
+            yield Finding(severity="blocker", code="room-thin", node=nodes[-1].id, column="datastore", host=host,
+                          message=f"{where} has {size_text(store.free_bytes)} free; all {len(nodes)} nodes together need {size_text(thin)} at once.",
+                          consequence="The disk would fill up in the middle of the run.", remedy=remedy)
+        elif full > store.free_bytes:
+            yield Finding(severity="caution", code="room-full", node=nodes[-1].id, column="datastore", host=host,
+                          message=f"{where} holds the nodes thin ({size_text(thin)}), but not when their disks fill ({size_text(full)} of"
+                                  f" {size_text(store.free_bytes)} free).",
+                          consequence="One day guests stop with write errors.", remedy=remedy)
+        elif store.capacity_bytes and (store.capacity_bytes - store.free_bytes + full) > WATERMARK * store.capacity_bytes:
+            yield Finding(severity="note", code="watermark", node=nodes[-1].id, column="datastore", host=host,
+                          message=f"{where} would be {round(100 * (store.capacity_bytes - store.free_bytes + full) / store.capacity_bytes)} %"
+                                  " full at worst.", consequence="Little room is left for anything else.")
+
+
+def networks(s: Situation) -> Iterator[Finding]:
+    """The host carries the node's network."""
+    for node in s.sheet.nodes:
+        facts, name = s.facts(node.value("host")), node.value("network")
+        if facts is None or not facts.memory_bytes or not name:
+            continue
+        found = next((net for net in facts.networks if net.name == name), None)
+        if found is None or not found.active:
+            have = ", ".join(net.name for net in facts.networks if net.active) or "none"
+            yield Finding(severity="blocker", code="network-missing", node=node.id, column="host", host=facts.host,
+                          message=f"{facts.host} does not carry network {name}{' (it is stopped there)' if found else ''}; it has {have}.",
+                          consequence="The guest would be defined, but not start.",
+                          remedy=Remedy(label="Let placement choose the host", edit=Edit(path=("nodes", node.id, "host"))))
+
+
+def apart(s: Situation) -> Iterator[Finding]:
+    """No two nodes of an anti-affine role share a host."""
+    for role in s.sheet.kit.roles:
+        if not role.apart:
+            continue
+        seen: dict[str, Node] = {}
+        for node in s.sheet.nodes:
+            host = node.value("host")
+            if node.role != role.id or not host:
+                continue
+            if host in seen:
+                yield Finding(severity="blocker", code="apart", node=node.id, column="host", host=host,
+                              message=f"{node.name} and {seen[host].name} both stand on {host}; nodes of role {role.label} are kept apart.",
+                              consequence=f"If {host} is lost, both are lost.",
+                              remedy=Remedy(label="Let placement choose the host", edit=Edit(path=("nodes", node.id, "host"))))
+            seen.setdefault(host, node)
+
+
+def names_taken(s: Situation) -> Iterator[Finding]:
+    """No guest of that name exists on any host of the bay, unless the run that is checked made it."""
+    wanted = {node.name: node for node in s.sheet.nodes}
+    for host in s.estate.bay(s.sheet.plan.bay):
+        facts = s.facts(host.name)
+        for guest in facts.guests if facts else ():
+            node = wanted.get(guest.name)
+            if node is None or (guest.mark and guest.mark.run == s.own_run and s.own_run):
+                continue
+            if guest.mark:
+                message = f"A guest {guest.name} stands on {host.name}; run {guest.mark.run} of ours made it."
+                remedy = Remedy(label=f"Take back run {guest.mark.run}, or rename the node")
+            else:
+                message = f"A guest {guest.name} stands on {host.name}; it is not ours and stays untouched."
+                remedy = Remedy(label="Rename the node")
+            yield Finding(severity="blocker", code="guest-exists", node=node.id, column="name", host=host.name, message=message,
+                          consequence="Names are unique; defining the node would fail.", remedy=remedy)
+
+
+def answering(s: Situation) -> Iterator[Finding]:
+    """Nobody answers on an address that a node is to have."""
+    give = s.next_free()
+    for node in s.sheet.nodes:
+        evidence = s.answering.get(node.value("address"))
+        if evidence:
+            address = give(node.value("pool"))
+            yield Finding(severity="blocker", code="address-answers", node=node.id, column="address",
+                          message=f"{node.value('address')} answers already ({evidence}).",
+                          consequence="Two machines with one address: neither can be reached reliably.",
+                          remedy=Remedy(label=f"Use {address}", edit=Edit(path=("nodes", node.id, "address"), value=address)) if address else None)

@@ -1,0 +1,1 @@
+"""Kits: what one product family needs. A new product is a new kit file, not new code."""

@@ -1,0 +1,108 @@
+"""The consequences beside the wall: datastores now and after, addresses of the pools, what falls if a host is lost. Pure."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Collection
+from dataclasses import dataclass
+
+from nimble_stone.core.estate import Estate
+from nimble_stone.core.plan.sheet import Sheet
+from nimble_stone.core.units import count_text
+
+MAX_CELLS = 256
+
+
+@dataclass(frozen=True)
+class StoreLine:
+    """A datastore the plan uses: bytes used now, after with thin disks, and at worst when they fill."""
+
+    name: str
+    host: str
+    capacity_bytes: int
+    used_bytes: int
+    thin_bytes: int
+    full_bytes: int
+    nodes: int
+
+
+@dataclass(frozen=True)
+class PoolLine:
+    """A pool the plan draws on. `cells`: one letter per address in order: '.' free, 'x' excluded, 't' taken by others, 'p' planned, '!' in conflict."""
+
+    name: str
+    first: str
+    last: str
+    free: int
+    cells: str
+
+
+@dataclass(frozen=True)
+class LossLine:
+    """What falls when a host is lost."""
+
+    host: str
+    text: str
+    nodes: int
+
+
+def stores(sheet: Sheet, estate: Estate) -> list[StoreLine]:
+    """One line per datastore that gets a disk, the fullest at worst first."""
+    use: dict[tuple[str, str], list[tuple[int, int]]] = defaultdict(list)
+    known = {}
+    for node in sheet.nodes:
+        facts = estate.facts.get(node.value("host"))
+        store = facts.datastore(node.value("datastore")) if facts else None
+        if facts is None or store is None:
+            continue
+        key = ("", store.name) if store.shared else (facts.host, store.name)
+        known[key] = store
+        use[key].append((node.thin_bytes if node.value("provisioning") != "full" else node.full_bytes, node.full_bytes))
+    lines = [StoreLine(name, host, known[host, name].capacity_bytes, known[host, name].capacity_bytes - known[host, name].free_bytes,
+                       sum(thin for thin, _ in sizes), sum(full for _, full in sizes), len(sizes)) for (host, name), sizes in use.items()]
+    return sorted(lines, key=lambda line: (-(line.used_bytes + line.full_bytes) / max(1, line.capacity_bytes), line.host, line.name))
+
+
+def pools(sheet: Sheet, estate: Estate, taken: Collection[str], conflicts: Collection[str]) -> list[PoolLine]:
+    """One line per pool that gives an address. At most 256 cells are drawn."""
+    planned = {node.value("address") for node in sheet.nodes}
+    lines = []
+    for name in dict.fromkeys(node.value("pool") for node in sheet.nodes):
+        pool = estate.pool(name)
+        if pool is None:
+            continue
+        gateways = {str(network.gateway) for network in estate.networks}
+        cells, free = [], 0
+        for number in range(int(pool.first), int(pool.last) + 1):
+            address = str(type(pool.first)(number))
+            mark = ("!" if address in conflicts else "p" if address in planned else "t" if address in taken else
+                    "x" if type(pool.first)(number) in pool.excluded or address in gateways else ".")
+            free += mark == "."
+            cells.append(mark)
+        lines.append(PoolLine(name, str(pool.first), str(pool.last), free, "".join(cells[:MAX_CELLS])))
+    return lines
+
+
+def losses(sheet: Sheet) -> list[LossLine]:
+    """Per host that carries nodes: what is lost with it, the worst first."""
+    totals = {role.id: sum(node.role == role.id for node in sheet.nodes) for role in sheet.kit.roles}
+    by_host: dict[str, dict[str, int]] = defaultdict(lambda: defaultdict(int))
+    for node in sheet.nodes:
+        if node.value("host"):
+            by_host[node.value("host")][node.role] += 1
+    lines = []
+    for host, roles in by_host.items():
+        parts = []
+        for role, count in roles.items():
+            left = totals[role] - count
+            label = sheet.kit.role(role)
+            name = label.label if label else role
+            parts.append(f"{name} down" if left == 0 and totals[role] == 1 else f"no {name} left" if left == 0 else f"{left} of {totals[role]} {name} left")
+        lines.append(LossLine(host, ", ".join(parts), sum(roles.values())))
+    return sorted(lines, key=lambda line: (-line.nodes, line.host))
+
+
+def spread_text(sheet: Sheet) -> str:
+    """'3 nodes on 3 hosts'."""
+    hosts = {node.value("host") for node in sheet.nodes if node.value("host")}
+    return f"{count_text(len(sheet.nodes), 'node')} on {count_text(len(hosts), 'host')}"

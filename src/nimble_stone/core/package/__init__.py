@@ -1,0 +1,1 @@
+"""Reading packages: OVA archive, OVF descriptor, manifest, environment document. Bytes in, values or located errors out."""

@@ -1,0 +1,1 @@
+"""Plans: the plan file and its resolution into the sheet."""

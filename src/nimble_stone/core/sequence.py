@@ -1,0 +1,208 @@
+"""From a sheet to the sequence: steps with stable keys, dependencies, waves, limits and expected times. Pure.
+
+The preview a person sees is this very value; the engine carries out nothing else.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Literal
+
+from nimble_stone.core.estate import Estate
+from nimble_stone.core.kit.model import Forming
+from nimble_stone.core.plan.sheet import Node, Sheet
+
+Kind = Literal["carry", "clone", "medium", "define", "start", "boot", "services", "call", "tidy"]
+CARRY_BYTES_PER_S = 40 << 20
+CLONE_BYTES_PER_S = 400 << 20
+WORST = 2.5
+
+
+@dataclass(frozen=True)
+class Step:
+    """One step. `expected_s` and `deadline_s` in seconds; `waits` marks steps that only wait for others' work."""
+
+    key: str
+    kind: Kind
+    label: str
+    node: str
+    host: str
+    datastore: str
+    wave: int
+    after: tuple[str, ...]
+    expected_s: float
+    deadline_s: float
+    waits: bool = False
+    detail: Mapping[str, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Limits:
+    """How many working steps at once: on one host, on one datastore, overall. Waits do not count."""
+
+    per_host: int = 2
+    per_datastore: int = 2
+    overall: int = 24
+
+
+@dataclass(frozen=True)
+class Slot:
+    """When a step is expected to run, seconds from the start of the run."""
+
+    start_s: float
+    end_s: float
+
+
+@dataclass(frozen=True)
+class Forecast:
+    """Expected course: a slot per step, the end, the end at worst, and the longest way (step keys)."""
+
+    slots: Mapping[str, Slot]
+    end_s: float
+    worst_s: float
+    critical: tuple[str, ...]
+
+
+def build(sheet: Sheet, estate: Estate, *, pace: float = 1.0) -> list[Step]:
+    """The steps of a run, in an order that respects their dependencies. `pace` scales expected times (the lab is faster)."""
+    steps: list[Step] = []
+    stores = _stores(sheet, estate)
+    per_store: dict[str, list[Node]] = defaultdict(list)
+    for node in sheet.nodes:
+        per_store[stores[node.id]].append(node)
+    thin = sheet.package.thin_bytes if sheet.package else 0
+    for place, nodes in per_store.items():
+        first = nodes[0]
+        steps.append(_step("carry", f"carry/{place}", f"Disk onto {place}", first, 1, (), pace * (1 + thin / CARRY_BYTES_PER_S),
+                           node="", patience=10.0, detail={"place": place}))
+    services = {node.id: f"services/{node.id}" for node in sheet.nodes}
+    depth = _depths(sheet)
+    for node in sheet.nodes:
+        steps += _node_steps(sheet, node, stores[node.id], depth[node.role], services, pace)
+    for place, nodes in per_store.items():
+        steps.append(_step("tidy", f"tidy/{place}", f"Travelling copy off {place}", nodes[0], 1, tuple(f"clone/{node.id}" for node in nodes),
+                           pace, node="", detail={"place": place}))
+    steps += _forming(sheet, depth, pace)
+    return _with_handover(sheet, steps)
+
+
+def _stores(sheet: Sheet, estate: Estate) -> dict[str, str]:
+    """Node → the place its disk lies in: 'store' when shared, 'host:store' when local to one host."""
+    places = {}
+    for node in sheet.nodes:
+        facts = estate.facts.get(node.value("host"))
+        store = facts.datastore(node.value("datastore")) if facts else None
+        places[node.id] = node.value("datastore") if store and store.shared else f"{node.value('host')}:{node.value('datastore')}"
+    return places
+
+
+def _depths(sheet: Sheet) -> dict[str, int]:
+    """Role → how many roles must answer before it."""
+    depth: dict[str, int] = {}
+
+    def of(role: str, seen: tuple[str, ...] = ()) -> int:
+        if role not in depth:
+            found = sheet.kit.role(role)
+            before = [of(other, (*seen, role)) for other in (found.after if found else ()) if other not in seen]
+            depth[role] = 1 + max(before, default=-1)
+        return depth[role]
+
+    for role in sheet.kit.roles:
+        of(role.id)
+    return depth
+
+
+def _step(kind: Kind, key: str, label: str, at: Node, wave: int, after: tuple[str, ...], expected: float, *, node: str | None = None,
+          deadline: float | None = None, patience: float = 6.0, waits: bool = False, detail: Mapping[str, str] | None = None) -> Step:
+    return Step(key, kind, label, at.id if node is None else node, at.value("host"), at.value("datastore"), wave, after, max(0.1, expected),
+                deadline if deadline is not None else max(120.0, expected * patience), waits, detail or {})
+
+
+def _node_steps(sheet: Sheet, node: Node, place: str, depth: int, services: Mapping[str, str], pace: float) -> list[Step]:
+    times, ident, wave = sheet.kit.durations, node.id, 2 + depth
+    role = sheet.kit.role(node.role)
+    before = tuple(services[other.id] for other in sheet.nodes if role and other.role in role.after)
+    size = node.thin_bytes if node.value("provisioning") == "thin" else node.full_bytes
+    return [
+        _step("clone", f"clone/{ident}", "Disk", node, 1, (f"carry/{place}",), pace * (1 + size / CLONE_BYTES_PER_S), detail={"place": place}),
+        _step("medium", f"medium/{ident}", "Config medium", node, 1, (), pace * times.medium),
+        _step("define", f"define/{ident}", "Guest", node, wave, (f"clone/{ident}", f"medium/{ident}"), pace * times.define),
+        _step("start", f"start/{ident}", "Start", node, wave, (f"define/{ident}", *before), pace * times.start),
+        _step("boot", f"boot/{ident}", "Boot", node, wave, (f"start/{ident}",), pace * times.boot.expected,
+              deadline=times.boot.longest, waits=True),
+        _step("services", f"services/{ident}", "Services", node, wave, (f"boot/{ident}",), pace * times.services.expected,
+              deadline=times.services.longest, waits=True),
+    ]
+
+
+def _forming(sheet: Sheet, depth: Mapping[str, int], pace: float) -> list[Step]:
+    steps: list[Step] = []
+    last = {node.id: f"services/{node.id}" for node in sheet.nodes}
+    top = 3 + max(depth.values(), default=0)
+    for forming in sheet.kit.forming:
+        nodes = sheet.nodes[:1] if forming.role == "cluster" else [node for node in sheet.nodes if node.role == forming.role]
+        for node in nodes:
+            after = tuple(last.values()) if forming.role == "cluster" else (last[node.id],)
+            after += tuple(step.key for step in steps if step.detail.get("keeps") and _uses(forming, step.detail["keeps"]) and step.key not in after)
+            key = f"{forming.id}/{'cluster' if forming.role == 'cluster' else node.id}"
+            steps.append(_step("call", key, forming.label, node, top if forming.role == "cluster" else 2 + depth[node.role], after,
+                               pace * forming.wait.expected, deadline=forming.wait.longest,
+                               node="" if forming.role == "cluster" else node.id,
+                               detail={"forming": forming.id, "keeps": ",".join(forming.call.keep), "by": node.id}))
+            last[node.id] = key
+    return steps
+
+
+def _uses(forming: Forming, kept: str) -> bool:
+    text = " ".join(forming.call.body.values())
+    return any(f"{{kept.{name}}}" in text for name in kept.split(",") if name)
+
+
+def _with_handover(sheet: Sheet, steps: list[Step]) -> list[Step]:
+    """Roles that come after another also wait for what that one keeps for them (its token), not only for its services."""
+    keeps = {step.node: step.key for step in steps if step.detail.get("keeps")}
+    out = []
+    for step in steps:
+        role = sheet.kit.role(next((node.role for node in sheet.nodes if node.id == step.node), "")) if step.kind == "start" else None
+        extra = tuple(key for node, key in keeps.items() if role and any(n.id == node and n.role in role.after for n in sheet.nodes))
+        out.append(Step(**{**step.__dict__, "after": tuple(dict.fromkeys(step.after + extra))}) if extra else step)
+    return out
+
+
+def forecast(steps: list[Step], limits: Limits = Limits(), done: Mapping[str, Slot] | None = None) -> Forecast:
+    """Play the sequence through with its expected times and limits. Cost: O(steps²) at worst, in practice O(steps × width).
+
+    `done`: slots of steps that are finished already, seconds from the start.
+    """
+    slots: dict[str, Slot] = dict(done or {})
+    cause: dict[str, str] = {}
+    by_key = {step.key: step for step in steps}
+    left = [step for step in steps if step.key not in slots]
+    hosts: dict[str, list[float]] = defaultdict(lambda: [0.0] * limits.per_host)
+    overall = [0.0] * limits.overall
+    while left:
+        ready = [step for step in left if all(key in slots or key not in by_key for key in step.after)]
+        if not ready:
+            break
+        for step in ready:
+            blocked = max(((slots[key].end_s, key) for key in step.after if key in slots), default=(0.0, ""))
+            start = blocked[0]
+            if not step.waits:
+                lane, wide = hosts[step.host], overall
+                i, j = lane.index(min(lane)), wide.index(min(wide))
+                start = max(start, lane[i], wide[j])
+                lane[i] = wide[j] = start + step.expected_s
+            slots[step.key] = Slot(start, start + step.expected_s)
+            cause[step.key] = blocked[1]
+        seen = {step.key for step in ready}
+        left = [step for step in left if step.key not in seen]
+    if not slots:
+        return Forecast({}, 0.0, 0.0, ())
+    last = max(slots, key=lambda key: slots[key].end_s)
+    way = [last]
+    while cause.get(way[-1]):
+        way.append(cause[way[-1]])
+    end = slots[last].end_s
+    return Forecast(slots, end, end * WORST, tuple(reversed(way)))

@@ -1,0 +1,45 @@
+"""Sizes and times in words. Bytes are int, seconds are float; binary units throughout (IEC 80000-13)."""
+
+from __future__ import annotations
+
+KIB, MIB, GIB, TIB = 1 << 10, 1 << 20, 1 << 30, 1 << 40
+
+
+def size_text(count_bytes: int) -> str:
+    """Bytes in the largest binary unit that keeps the figure short: 1536 -> '1.5 KiB'.
+
+    >>> size_text(0), size_text(1536), size_text(48 * GIB)
+    ('0 B', '1.5 KiB', '48 GiB')
+    """
+    value, unit = float(count_bytes), "B"
+    for unit in ("B", "KiB", "MiB", "GiB", "TiB", "PiB"):
+        if abs(value) < 1024 or unit == "PiB":
+            break
+        value /= 1024
+    shown = f"{value:.1f}" if abs(value) < 100 else f"{value:.0f}"
+    return f"{shown.removesuffix('.0')} {unit}"
+
+
+def time_text(seconds: float) -> str:
+    """Seconds as people say them: 75 -> '1 min 15 s'.
+
+    >>> time_text(4.2), time_text(75), time_text(7500)
+    ('4 s', '1 min 15 s', '2 h 5 min')
+    """
+    whole = max(0, round(seconds))
+    if whole < 60:
+        return f"{whole} s"
+    if whole < 3600:
+        minutes, rest = divmod(whole, 60)
+        return f"{minutes} min {rest} s" if rest and minutes < 10 else f"{minutes} min"
+    hours, rest = divmod(whole, 3600)
+    return f"{hours} h {rest // 60} min" if rest // 60 else f"{hours} h"
+
+
+def count_text(count: int, noun: str, plural: str | None = None) -> str:
+    """A count with its noun.
+
+    >>> count_text(1, "host"), count_text(3, "host")
+    ('1 host', '3 hosts')
+    """
+    return f"{count} {noun if count == 1 else plural or noun + 's'}"

@@ -1,0 +1,148 @@
+"""Reading and editing YAML files of ours: located errors, bounded size, comments kept."""
+
+from __future__ import annotations
+
+import io
+from typing import Any, TypeVar
+
+from pydantic import BaseModel, ValidationError
+from ruamel.yaml import YAML
+from ruamel.yaml.comments import CommentedMap, CommentedSeq
+from ruamel.yaml.error import MarkedYAMLError, YAMLError
+
+from nimble_stone.core.errors import FormatError, InputError
+
+MAX_BYTES = 1 << 20
+MAX_VALUES = 200_000
+MAX_DEPTH = 24
+Scalar = str | int | float | bool | None
+Model = TypeVar("Model", bound=BaseModel)
+
+
+class Faults(InputError):
+    """All problems of a file at once. `faults` holds (place, message)."""
+
+    code = "file-faults"
+
+    def __init__(self, what: str, faults: list[tuple[str, str]]) -> None:
+        shown = "; ".join(f"{place}: {message}" if place else message for place, message in faults[:12])
+        super().__init__(f"{what} cannot be used: {shown}", hint="Correct the places named and try again; nothing was stored.")
+        self.faults = faults
+
+
+def _yaml() -> YAML:
+    yaml = YAML(typ="rt")
+    yaml.preserve_quotes = True
+    yaml.allow_duplicate_keys = False
+    yaml.width = 160
+    yaml.indent(mapping=2, sequence=4, offset=2)
+    return yaml
+
+
+def load(text: str, what: str) -> CommentedMap:
+    """The mapping a file holds, with its comments. Raises FormatError with line and column."""
+    if len(text.encode("utf-8", "replace")) > MAX_BYTES:
+        raise FormatError(f"{what} is larger than 1 MiB", code="yaml-too-large")
+    try:
+        data = _yaml().load(text)
+    except MarkedYAMLError as error:
+        mark = error.problem_mark or error.context_mark
+        problem = error.problem or "not understood"
+        if "'\\t'" in problem:
+            problem = "a tab character; YAML is indented with spaces"
+        raise FormatError(f"{what} is not YAML: {problem}", code="yaml-syntax",
+                          place=f"line {mark.line + 1}, column {mark.column + 1}" if mark else "") from error
+    except (YAMLError, ValueError) as error:
+        raise FormatError(f"{what} is not YAML: {str(error)[:200]}", code="yaml-syntax") from error
+    except RecursionError as error:
+        raise FormatError(f"{what} is nested beyond reason", code="yaml-too-deep") from error
+    if not isinstance(data, CommentedMap):
+        raise FormatError(f"{what} must be a mapping of keys to values", code="yaml-shape", place="line 1")
+    _bound(data, what)
+    return data
+
+
+def _bound(data: Any, what: str) -> None:
+    stack, count = [(data, 1)], 0
+    while stack:
+        value, depth = stack.pop()
+        count += 1
+        if depth > MAX_DEPTH or count > MAX_VALUES:
+            raise FormatError(f"{what} is nested or repeated beyond reason", code="yaml-too-deep")
+        if isinstance(value, dict):
+            stack.extend((item, depth + 1) for item in value.values())
+        elif isinstance(value, list):
+            stack.extend((item, depth + 1) for item in value)
+
+
+def plain(value: Any) -> Any:
+    """The same data as plain Python values."""
+    if isinstance(value, dict):
+        return {str(key): plain(item) for key, item in value.items()}
+    if isinstance(value, list):
+        return [plain(item) for item in value]
+    if isinstance(value, bool) or value is None:
+        return value
+    if isinstance(value, str):
+        return str(value)
+    return int(value) if isinstance(value, int) else float(value) if isinstance(value, float) else str(value)
+
+
+def place_of(data: Any, path: tuple[int | str, ...]) -> str:
+    """'line 7, column 3' of the value at `path`, or of the deepest part of it that exists."""
+    line: tuple[int, int] | None = None
+    for part in path:
+        if isinstance(data, CommentedMap) and part in data:
+            line, data = data.lc.key(part), data[part]
+        elif isinstance(data, CommentedSeq) and isinstance(part, int) and part < len(data):
+            line, data = data.lc.item(part), data[part]
+        else:
+            break
+    return f"line {line[0] + 1}, column {line[1] + 1}" if line else ""
+
+
+def read(text: str, model: type[Model], what: str) -> Model:
+    """Parse and validate a file. Raises FormatError or Faults, each problem with its line."""
+    data = load(text, what)
+    try:
+        return model.model_validate(plain(data))
+    except ValidationError as error:
+        raise Faults(what, [_fault(data, item) for item in error.errors()]) from error
+
+
+def _fault(data: CommentedMap, item: Any) -> tuple[str, str]:
+    path = tuple(part for part in item["loc"] if part != "[key]")
+    name = ".".join(str(part) for part in path)
+    if item["type"] == "extra_forbidden":
+        return place_of(data, path), f"“{name}” is no key of this format"
+    if item["type"] == "missing":
+        return place_of(data, path[:-1]), f"“{name}” is missing"
+    message = str(item["msg"]).removeprefix("Value error, ")
+    return place_of(data, path), f"{name}: {message}" if name else message
+
+
+def edit(text: str, path: tuple[str, ...], value: Scalar | dict[str, Any]) -> str:
+    """The text with one value set, or removed when `value` is None; comments and order stay.
+
+    Empty mappings left behind by a removal are removed too, except at the top.
+    """
+    data = load(text, "the file")
+    parents: list[tuple[CommentedMap, str]] = []
+    at = data
+    for part in path[:-1]:
+        if not isinstance(at.get(part), CommentedMap):
+            if value is None:
+                return text
+            at[part] = CommentedMap()
+        parents.append((at, part))
+        at = at[part]
+    if value is None:
+        at.pop(path[-1], None)
+        for parent, part in reversed(parents[1:]):
+            if not parent[part]:
+                parent.pop(part)
+    else:
+        at[path[-1]] = value
+    out = io.StringIO()
+    _yaml().dump(data, out)
+    return out.getvalue()

@@ -1,0 +1,1 @@
+"""Carries a sequence out, durably: journal, observe → act → confirm, undo, limits, waits, holds, retries."""

@@ -1,0 +1,109 @@
+"""All runs of a server: starting, finding again after a restart, and passing wishes on."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import logging
+
+from nimble_stone.core.errors import Conflict, NotFound
+from nimble_stone.engine import packages, prove
+from nimble_stone.engine.drive import Driver
+from nimble_stone.engine.frozen import thaw
+from nimble_stone.engine.world import World
+from nimble_stone.store import records, runs
+
+log = logging.getLogger("nimble_stone.engine")
+
+
+class Engine:
+    """Holds a driver for every run under way. `open` finds those of an earlier life, `close` lets go of all."""
+
+    def __init__(self, world: World) -> None:
+        self.world = world
+        self._drivers: dict[str, tuple[Driver, asyncio.Task[None]]] = {}
+
+    async def open(self) -> None:
+        """Take up every run that had not ended."""
+        for row in await self.world.store.read(runs.runs, active=True):
+            await self.world.store.write(runs.journal, row.id, self.world.clock(), "", "taken-up", {"state": row.state})
+            self._take(row.id)
+
+    async def close(self) -> None:
+        """Stop driving; the store keeps how things stand."""
+        for _, task in self._drivers.values():
+            task.cancel()
+        await asyncio.gather(*(task for _, task in self._drivers.values()), return_exceptions=True)
+
+    def _take(self, run_id: str) -> Driver:
+        driver = Driver(self.world, run_id)
+
+        async def drive() -> None:
+            try:
+                await driver.go()
+            except Exception:
+                log.exception("run %s", run_id)
+            finally:
+                self._drivers.pop(run_id, None)
+        self._drivers[run_id] = (driver, asyncio.create_task(drive()))
+        return driver
+
+    async def start(self, run: runs.RunRow, steps: list[str]) -> None:
+        """Keep a new run and begin it. Raises Conflict while one of the same plan is under way."""
+        await self.world.store.write(runs.add_run, run, steps)
+        self._take(run.id)
+
+    def _driver(self, run_id: str) -> Driver:
+        if run_id not in self._drivers:
+            raise Conflict("the run has ended; nothing of it is under way", code="run-ended")
+        return self._drivers[run_id][0]
+
+    async def hold(self, run_id: str) -> None:
+        """Begin nothing more."""
+        await self._driver(run_id).hold()
+
+    async def resume(self, run_id: str) -> None:
+        """Go on after a hold."""
+        await self._driver(run_id).resume()
+
+    async def retry(self, run_id: str, keys: list[str]) -> None:
+        """Try failed steps again."""
+        await self._driver(run_id).retry(keys)
+
+    async def skip(self, run_id: str, key: str, reason: str) -> None:
+        """Pass over a failed step."""
+        await self._driver(run_id).skip(key, reason)
+
+    async def undo(self, run_id: str) -> None:
+        """Take back what the run made, also after it has ended. Raises Conflict when that was done already."""
+        if run_id not in self._drivers:
+            row = await self.world.store.read(runs.get_run, run_id)
+            if row.state == "undone":
+                raise Conflict("this run was taken back already", code="run-undone")
+            await self.world.store.write(runs.move_run, run_id, self.world.clock(), "undo-asked", "undoing")
+            self._take(run_id)
+            return
+        await self._drivers[run_id][0].undo()
+
+    async def prove(self, run_id: str) -> None:
+        """Make the proofs of a run that has ended once more."""
+        if run_id in self._drivers:
+            raise Conflict("the run is under way; it is proved when it ends", code="run-active")
+        row = await self.world.store.read(runs.get_run, run_id)
+        if row.state == "undone":
+            raise Conflict("this run was taken back; there is nothing to prove", code="run-undone")
+        package = await self.world.store.read(records.find_package, row.package)
+        if package is None:
+            raise NotFound("the run's package is gone")
+        verdicts = await prove.prove(self.world, thaw(row, packages.view_of(package)))
+        await prove.keep(self.world, run_id, verdicts)
+        passed = all(verdict.passed for verdict in verdicts)
+        await self.world.store.write(runs.move_run, run_id, self.world.clock(), "proved" if passed else "not-proved",
+                                     "done" if passed else "unproved")
+        self.world.hub.signal(run_id)
+
+    async def idle(self) -> None:
+        """Wait until nothing is under way (for tests and orderly ends)."""
+        while self._drivers:
+            with contextlib.suppress(asyncio.CancelledError):
+                await asyncio.wait([task for _, task in self._drivers.values()])

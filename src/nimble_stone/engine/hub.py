@@ -1,0 +1,42 @@
+"""Wake-up signals and passing progress. The journal is the truth; this only makes viewers look sooner."""
+
+from __future__ import annotations
+
+import asyncio
+from collections import defaultdict
+from typing import Any
+
+
+class Hub:
+    """Signals per run, and the latest progress of each working step (bytes, tries), which is never stored."""
+
+    def __init__(self) -> None:
+        self._waiting: dict[str, set[asyncio.Event]] = defaultdict(set)
+        self.progress: dict[str, dict[str, dict[str, Any]]] = defaultdict(dict)
+
+    def signal(self, run: str) -> None:
+        """Something happened in a run."""
+        for event in self._waiting[run]:
+            event.set()
+
+    def tell(self, run: str, step: str, **values: Any) -> None:
+        """Progress of a step."""
+        self.progress[run][step] = values
+        self.signal(run)
+
+    def forget(self, run: str, step: str) -> None:
+        """The step is over; its progress is history."""
+        self.progress[run].pop(step, None)
+
+    async def wait(self, run: str, seconds: float) -> bool:
+        """Wait for a signal, at most so long. True when there was one."""
+        event = asyncio.Event()
+        self._waiting[run].add(event)
+        try:
+            async with asyncio.timeout(seconds):
+                await event.wait()
+            return True
+        except TimeoutError:
+            return False
+        finally:
+            self._waiting[run].discard(event)

@@ -1,0 +1,129 @@
+"""Making the proofs: asking hosts and nodes what is, and judging it against the plan."""
+
+from __future__ import annotations
+
+import asyncio
+from dataclasses import asdict
+from typing import Any
+
+from nimble_stone.core import acceptance
+from nimble_stone.core.acceptance import Expected, Verdict
+from nimble_stone.core.errors import StoneError
+from nimble_stone.core.plan.sheet import Node
+from nimble_stone.engine.frozen import FrozenRun
+from nimble_stone.engine.world import World
+from nimble_stone.hosts.node import NodeAccess, NodeDoor
+from nimble_stone.store import runs
+
+SIDE_BY_SIDE = 16
+
+
+class _Seen:
+    """What was found out about one node; a question that failed answers with its reason."""
+
+    def __init__(self) -> None:
+        self.found: dict[str, tuple[str, str]] = {}
+
+    def put(self, kind: str, found: str, how: str) -> None:
+        self.found[kind] = (found, how)
+
+
+async def prove(world: World, run: FrozenRun) -> list[Verdict]:
+    """A verdict for every expectation. Nothing is changed anywhere. Nodes are asked side by side, at most 16 at once."""
+    gate = asyncio.Semaphore(SIDE_BY_SIDE)
+
+    async def ask(node: Node) -> tuple[str, _Seen]:
+        async with gate:
+            return node.id, await _ask(world, run, node)
+    seen = dict(await asyncio.gather(*(ask(node) for node in run.sheet.nodes)))
+    cluster = await _ask_cluster(world, run)
+    return [_verdict(item, (seen[item.node] if item.node else cluster).found) for item in acceptance.expectations(run.sheet)]
+
+
+async def keep(world: World, run_id: str, verdicts: list[Verdict]) -> None:
+    """Keep the round."""
+    await world.store.write(runs.add_proofs, run_id, world.clock(), [asdict(verdict) for verdict in verdicts])
+
+
+def _verdict(item: Expected, found: dict[str, tuple[str, str]]) -> Verdict:
+    text, how = found.get(item.kind, ("", "not asked"))
+    return acceptance.judge(item, text[:300], how)
+
+
+async def _door(world: World, run: FrozenRun, node: Node) -> NodeDoor:
+    kit = run.sheet.kit
+    password = await world.open_secret(node.value(kit.admin_password))
+    return NodeDoor(world.reach, NodeAccess(node.name, node.value("address"), kit.service.port, kit.admin, password))
+
+
+async def _ask(world: World, run: FrozenRun, node: Node) -> _Seen:
+    seen = _Seen()
+    await asyncio.gather(_host_side(world, run, node, seen), _node_side(world, run, node, seen), _gateway(world, run, node, seen))
+    return seen
+
+
+async def _host_side(world: World, run: FrozenRun, node: Node, seen: _Seen) -> None:
+    how = f"virsh dumpxml {node.name} on {node.value('host')}"
+    try:
+        host = await world.kvm(await world.host(node.value("host")))
+        domain = await host.domain(node.name)
+        if domain is None:
+            for kind in ("running", "hardware", "host"):
+                seen.put(kind, "no such guest", how)
+            return
+        running = await host.running(node.name)
+        seen.put("running", "running" if running else "stopped", f"virsh domstate {node.name}")
+        seen.put("hardware", acceptance.hardware_text(domain.vcpu, domain.memory_bytes, domain.disks), how)
+        ours = domain.mark is not None and domain.mark.run == run.id
+        seen.put("host", host.name if ours else f"{host.name}, but without our mark", how)
+    except StoneError as error:
+        for kind in ("running", "hardware", "host"):
+            seen.put(kind, f"not known: {error}", how)
+
+
+async def _node_side(world: World, run: FrozenRun, node: Node, seen: _Seen) -> None:
+    kit = run.sheet.kit
+    how = f"GET {node.value('address')}:{kit.service.port}{kit.service.path}"
+    try:
+        door = await _door(world, run, node)
+        seen.put("port", f"{kit.service.port} {'open' if await door.port_open(kit.service.port) else 'closed'}",
+                 f"connect {node.value('address')}:{kit.service.port}")
+        before = world.clock()
+        status = await door.call("GET", kit.service.path, login=False)
+        middle = (before + world.clock()) / 2
+    except StoneError as error:
+        for kind in ("name", "address", "clock", "version", "role"):
+            seen.put(kind, f"not known: {error}", how)
+        return
+    for kind in ("name", "address", "version", "role"):
+        seen.put(kind, str(status.get(kind, ""))[:120], how)
+    try:
+        seen.put("clock", f"{float(status.get('time', 'nan')) - middle:+.1f} s", how)
+    except (TypeError, ValueError):
+        seen.put("clock", "the node tells no time", how)
+
+
+async def _gateway(world: World, run: FrozenRun, node: Node, seen: _Seen) -> None:
+    gateway = node.value("gateway")
+    how = f"ping {gateway} by SSH on {node.name}"
+    try:
+        door = await _door(world, run, node)
+        seen.put("gateway", f"{gateway} answers" if await door.ping_from(gateway) else f"{gateway} does not answer", how)
+    except StoneError as error:
+        seen.put("gateway", f"not known: {error}", how)
+
+
+async def _ask_cluster(world: World, run: FrozenRun) -> _Seen:
+    seen, first = _Seen(), run.sheet.nodes[0]
+    path = run.sheet.kit.service.members
+    how = f"GET {first.value('address')}:{run.sheet.kit.service.port}{path}"
+    try:
+        answer: dict[str, Any] = await (await _door(world, run, first)).call("GET", path, login=False)
+        members = [item for item in answer.get("members", []) if isinstance(item, dict)]
+        seen.put("members", ", ".join(sorted(str(item.get("name", ""))[:80] for item in members)), how)
+        leads = [item for item in members if item.get("role") == "lead"]
+        seen.put("one-lead", "one lead" if len(leads) == 1 else f"{len(leads)} leads", how)
+    except StoneError as error:
+        for kind in ("members", "one-lead"):
+            seen.put(kind, f"not known: {error}", how)
+    return seen

@@ -1,0 +1,421 @@
+"""The kinds of steps. Each says how to observe that it is done, how to act, and how to undo what it made.
+
+`observe` answers what it found (a small mapping for the journal) or None; it is asked before acting and again after.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import hashlib
+from collections.abc import AsyncIterator, Callable, Iterator
+from dataclasses import dataclass, field
+from typing import Any, Protocol
+
+from nimble_stone.core.errors import Conflict, RemoteError, RemoteFailed, Unreachable
+from nimble_stone.core.estate import Mark
+from nimble_stone.core.kit.model import Call, Forming
+from nimble_stone.core.package.contents import Contents
+from nimble_stone.core.plan.sheet import Node
+from nimble_stone.core.sequence import Step
+from nimble_stone.core.units import size_text
+from nimble_stone.engine import packages
+from nimble_stone.engine.frozen import FrozenRun
+from nimble_stone.engine.world import World
+from nimble_stone.hosts import medium, xml_out
+from nimble_stone.hosts.kvm import KvmHost, Recorder
+from nimble_stone.hosts.node import NodeAccess, NodeDoor
+
+PIECE = 1 << 20
+UPLOAD_LIMIT_S = 6 * 3600
+Found = dict[str, Any]
+
+
+@dataclass
+class Context:
+    """A step about to be carried out. `acted`: the act of this attempt has returned; what is there now is its work."""
+
+    world: World
+    run: FrozenRun
+    step: Step
+    contents: Contents
+    host: KvmHost
+    record: Recorder
+    acted: bool = False
+    answer: Found = field(default_factory=dict)
+
+    @property
+    def node(self) -> Node:
+        """The step's node (for cluster and datastore steps the one that acts)."""
+        node = self.run.sheet.node(self.step.node or self.step.detail.get("by", "")) or self.run.sheet.nodes[0]
+        return node
+
+    def volume(self, what: str) -> str:
+        """Name of a volume of this run: the name is its mark."""
+        return f"ns-{self.run.id}-{what}"
+
+    def tell(self, **values: Any) -> None:
+        """Passing progress."""
+        self.world.hub.tell(self.run.id, self.step.key, **values)
+
+    async def door(self, node: Node) -> NodeDoor:
+        """The node's own interface."""
+        kit = self.run.sheet.kit
+        password = await self.world.open_secret(node.value(kit.admin_password))
+        return NodeDoor(self.world.reach, NodeAccess(node.name, node.value("address"), kit.service.port, kit.admin, password), self.record)
+
+
+class Kind(Protocol):
+    """What every kind of step can do."""
+
+    async def observe(self, c: Context) -> Found | None: ...
+    async def act(self, c: Context) -> None: ...
+    async def undo(self, c: Context) -> str: ...
+
+
+async def _remove_volume(c: Context, name: str) -> bool:
+    """Remove a volume of this run if it is there, waiting out a copy that the host still makes. True when it was there."""
+    for _ in range(60):
+        if await c.host.volume(c.step.datastore, name) is None:
+            return False
+        try:
+            await c.host.delete_volume(c.step.datastore, name)
+            return True
+        except RemoteFailed as error:
+            if "being allocated" not in str(error) and "in use" not in str(error):
+                raise
+        await c.world.pause(1.0)
+    raise RemoteFailed(f"volume {name} on {c.host.name} stays in use", target=c.host.name, hint="See what holds it, then retry.")
+
+
+class Carry:
+    """The package's disks onto a datastore, converted on the way, once per datastore."""
+
+    async def observe(self, c: Context) -> Found | None:
+        """Every travelling copy is there with the right digest."""
+        total = 0
+        for number, ident in _file_disks(c):
+            volume = await c.host.volume(c.step.datastore, c.volume(f"base{number}"))
+            if volume is None:
+                return None
+            expected = c.answer.get(f"sha256-{number}") or await asyncio.to_thread(_stream_digest, c, ident)
+            if await c.host.digest(volume.path) != expected:
+                if c.acted:
+                    raise RemoteFailed(f"what arrived on {c.host.name} is not what was sent ({volume.name})", target=c.host.name,
+                                       hint="Retry; if it happens again, look at the datastore's disk.")
+                return None
+            total += volume.physical_bytes
+        return {"bytes": total}
+
+    async def act(self, c: Context) -> None:
+        """Send them; leftovers of an attempt that was cut are removed first."""
+        for number, ident in _file_disks(c):
+            name = c.volume(f"base{number}")
+            await _remove_volume(c, name)
+            with packages.open_disk(c.world.packages, c.contents, ident) as conversion:
+                await c.host.create_volume(c.step.datastore, name, "qcow2", conversion.capacity_bytes)
+                digest, total = hashlib.sha256(), conversion.file_bytes
+                await c.host.upload(c.step.datastore, name, _pieces(conversion.stream(), digest.update), limit_s=UPLOAD_LIMIT_S,
+                                    sent=lambda sent, total=total: c.tell(sent=sent, total=total))  # type: ignore[misc]
+                c.answer[f"sha256-{number}"] = digest.hexdigest()
+
+    async def undo(self, c: Context) -> str:
+        """Remove the travelling copies."""
+        gone = [await _remove_volume(c, c.volume(f"base{number}")) for number, _ in _file_disks(c)]
+        return f"{sum(gone)} travelling copies removed from {c.step.detail['place']}"
+
+
+class Tidy(Carry):
+    """The travelling copies off the datastore again."""
+
+    async def observe(self, c: Context) -> Found | None:
+        """None of them is there."""
+        for number, _ in _file_disks(c):
+            if await c.host.volume(c.step.datastore, c.volume(f"base{number}")) is not None:
+                return None
+        return {}
+
+    async def act(self, c: Context) -> None:
+        """Remove them."""
+        await Carry.undo(self, c)
+
+    async def undo(self, c: Context) -> str:
+        """Nothing was made."""
+        return ""
+
+
+class Clone:
+    """A node's disks, cloned on the datastore."""
+
+    async def observe(self, c: Context) -> Found | None:
+        """All are there, made by this attempt: a copy that was cut looks like a whole one from outside."""
+        if not c.acted:
+            return None
+        found = [await c.host.volume(c.step.datastore, name) for name, _ in _node_disks(c)]
+        return {"bytes": sum(volume.physical_bytes for volume in found if volume)} if all(found) else None
+
+    async def act(self, c: Context) -> None:
+        """Clone each from the travelling copy; a disk without content is made empty."""
+        await c.host.refresh(c.step.datastore)
+        full = c.node.value("provisioning") == "full"
+        numbers = {ident: number for number, ident in _file_disks(c)}
+        for name, ident in _node_disks(c):
+            await _remove_volume(c, name)
+            capacity = next(disk.capacity_bytes for disk in c.contents.descriptor.disks if disk.id == ident)
+            if ident in numbers:
+                await c.host.clone(c.step.datastore, c.volume(f"base{numbers[ident]}"), name, full=full, capacity_bytes=capacity)
+            else:
+                await c.host.create_volume(c.step.datastore, name, "qcow2", capacity)
+
+    async def undo(self, c: Context) -> str:
+        """Remove them."""
+        await c.host.refresh(c.step.datastore)
+        gone = [await _remove_volume(c, name) for name, _ in _node_disks(c)]
+        return f"{sum(gone)} disks of {c.node.name} removed from {c.step.detail['place']}"
+
+
+class Medium:
+    """The config CD-ROM: made here, sent once."""
+
+    async def observe(self, c: Context) -> Found | None:
+        """It is there, sent whole by this attempt."""
+        volume = await c.host.volume(c.step.datastore, c.volume(f"{c.node.name}-config")) if c.acted else None
+        if volume is None:
+            return None
+        return {"bytes": volume.capacity_bytes} if await c.host.digest(volume.path) == c.answer.get("sha256") else None
+
+    async def act(self, c: Context) -> None:
+        """Fill in the kit's environment from the sheet and send the image."""
+        image = medium.build(c.node.name, await environment_of(c), {key: c.node.value(key) for key in
+                             ("name", "address", "prefix", "gateway", "dns", "domain")})
+        name = c.volume(f"{c.node.name}-config")
+        await c.host.refresh(c.step.datastore)
+        await _remove_volume(c, name)
+        await c.host.create_volume(c.step.datastore, name, "raw", len(image))
+        await c.host.upload(c.step.datastore, name, _pieces(iter([image]), lambda _: None), limit_s=120,
+                            sent=lambda sent: c.tell(sent=sent, total=len(image)))
+        c.answer["sha256"] = hashlib.sha256(image).hexdigest()
+
+    async def undo(self, c: Context) -> str:
+        """Remove it."""
+        gone = await _remove_volume(c, c.volume(f"{c.node.name}-config"))
+        return f"config medium of {c.node.name} removed" if gone else ""
+
+
+class Define:
+    """The guest, defined with our mark."""
+
+    async def observe(self, c: Context) -> Found | None:
+        """A guest of that name bears our mark. Raises Conflict when somebody else's has the name."""
+        found = await c.host.domain(c.node.name)
+        if found is None:
+            return None
+        if found.mark is None or found.mark.run != c.run.id:
+            raise Conflict(f"a guest {c.node.name} stands on {c.host.name} and is not of this run; it stays untouched", code="not-ours",
+                           hint="Rename the node, or remove that guest yourself; then retry.")
+        return {"uuid": found.uuid}
+
+    async def act(self, c: Context) -> None:
+        """Define it."""
+        node, datastore = c.node, c.step.datastore
+        await c.host.refresh(datastore)
+        await c.host.define(xml_out.GuestDesign(
+            name=node.name, mark=Mark(run=c.run.id, node=node.id, plan=c.run.sheet.plan.name),
+            domain_type=c.run.domain_types.get(c.step.host, "qemu"), vcpu=node.vcpu, memory_bytes=node.memory_bytes,
+            disks=tuple((datastore, name, "qcow2") for name, _ in _node_disks(c)),
+            medium=(datastore, c.volume(f"{node.name}-config")), network=node.value("network"), nics=len(c.contents.descriptor.nics)))
+
+    async def undo(self, c: Context) -> str:
+        """Stop and undefine it, if it bears our mark."""
+        gone = await c.host.remove(c.node.name, c.run.id)
+        return f"guest {c.node.name} removed from {c.host.name}" if gone else ""
+
+
+class Start:
+    """The guest runs."""
+
+    async def observe(self, c: Context) -> Found | None:
+        """It runs."""
+        return {} if await c.host.running(c.node.name) else None
+
+    async def act(self, c: Context) -> None:
+        """Start it."""
+        await c.host.start(c.node.name)
+
+    async def undo(self, c: Context) -> str:
+        """Undoing the definition stops it."""
+        return ""
+
+
+class Boot:
+    """The node answers on its address."""
+
+    async def observe(self, c: Context) -> Found | None:
+        """Its service port accepts connections. Raises RemoteFailed when the guest has stopped meanwhile."""
+        door = await c.door(c.node)
+        if await door.port_open(c.run.sheet.kit.service.port):
+            return {}
+        if not await c.host.running(c.node.name):
+            raise RemoteFailed(f"guest {c.node.name} stopped while it was booting", target=c.host.name,
+                               hint="Look at its console; start it again with retry.", code="guest-stopped")
+        return None
+
+    async def act(self, c: Context) -> None:
+        """Nothing to do but wait. A guest that was found stopped is started again on retry."""
+        if not await c.host.running(c.node.name):
+            await c.host.start(c.node.name)
+
+    async def undo(self, c: Context) -> str:
+        """Nothing was made."""
+        return ""
+
+
+class Services:
+    """The node's services say that they are ready."""
+
+    async def observe(self, c: Context) -> Found | None:
+        """The status has the members the kit calls ready."""
+        kit = c.run.sheet.kit
+        try:
+            status = await (await c.door(c.node)).call("GET", kit.service.path, login=False)
+        except RemoteError:
+            return None
+        return {"version": str(status.get("version", ""))[:60]} if matches(status, kit.service.ready) else None
+
+    async def act(self, c: Context) -> None:
+        """Nothing to do but wait."""
+
+    async def undo(self, c: Context) -> str:
+        """Nothing was made."""
+        return ""
+
+
+class Calling:
+    """A request of the kit's forming: its token, its join, the cluster."""
+
+    async def observe(self, c: Context) -> Found | None:
+        """What the kit says tells that it has happened; a GET tells by itself."""
+        forming = forming_of(c)
+        if forming.observe is not None:
+            return {} if matches(await self._send(c, forming.observe), forming.observe.confirm) else None
+        if forming.call.method == "GET":
+            return await self._kept(c, forming.call, await self._send(c, forming.call))
+        return {} if c.acted and matches(c.answer, forming.call.confirm) else None
+
+    async def _kept(self, c: Context, call: Call, answer: Found) -> Found | None:
+        if not matches(answer, call.confirm) or not all(str(answer.get(member) or "") for member in call.keep.values()):
+            return None
+        for name, member in call.keep.items():
+            await c.world.keep_secret(kept_name(c.run.id, name), str(answer[member]), "token")
+        return {"kept": sorted(call.keep)} if call.keep else {}
+
+    async def _send(self, c: Context, call: Call) -> Found:
+        body = {key: await fill(c, text) for key, text in call.body.items()}
+        return await (await c.door(c.node)).call(call.method, call.path, login=call.login, body=body or None)
+
+    async def act(self, c: Context) -> None:
+        """Send it; a GET was sent by observing."""
+        call = forming_of(c).call
+        if call.method != "GET":
+            c.answer = await self._send(c, call)
+
+    async def undo(self, c: Context) -> str:
+        """It goes with the guests."""
+        return ""
+
+
+KINDS: dict[str, Kind] = {"carry": Carry(), "tidy": Tidy(), "clone": Clone(), "medium": Medium(), "define": Define(), "start": Start(),
+                          "boot": Boot(), "services": Services(), "call": Calling()}
+POLLED = {"boot", "services", "call"}
+
+
+def matches(answer: Found, wanted: dict[str, str]) -> bool:
+    """Whether the answer has the wanted members."""
+    return all(str(answer.get(key)) == value for key, value in wanted.items())
+
+
+def forming_of(c: Context) -> Forming:
+    """The kit's forming step."""
+    return next(forming for forming in c.run.sheet.kit.forming if forming.id == c.step.detail["forming"])
+
+
+def kept_name(run: str, name: str) -> str:
+    """Keyring entry of a value kept during a run."""
+    return f"run/{run}/{name}"
+
+
+async def fill(c: Context, template: str) -> str:
+    """Fill `{column}`, `{first.column}`, `{kept.name}` and `{count}`. What is filled in is never itself a template."""
+    kit, node, first = c.run.sheet.kit, c.node, c.run.sheet.nodes[0]
+    secrets = {column.id for column in c.run.sheet.columns if column.kind == "secret"}
+    out, rest = "", template
+    while "{" in rest:
+        before, _, rest = rest.partition("{")
+        key, _, rest = rest.partition("}")
+        if key.startswith("kept."):
+            value = await c.world.open_secret(kept_name(c.run.id, key.removeprefix("kept.")))
+        elif key == "count":
+            value = str(len(c.run.sheet.nodes))
+        elif key == "role":
+            value = node.role
+        else:
+            value = (first if key.startswith("first.") else node).value(key.removeprefix("first."))
+            if key in secrets and value:
+                value = await c.world.open_secret(value)
+        out += before + value
+    del kit
+    return out + rest
+
+
+async def environment_of(c: Context) -> dict[str, str]:
+    """The environment of the node: what the kit maps, then the package's further questions as the sheet answers them."""
+    values = {key: await fill(c, template) for key, template in c.run.sheet.kit.environment.items()}
+    for column in c.run.sheet.columns:
+        if column.environment and column.environment not in values:
+            text = c.node.value(column.id)
+            values[column.environment] = await c.world.open_secret(text) if column.kind == "secret" and text else text
+    return values
+
+
+def _file_disks(c: Context) -> list[tuple[int, str]]:
+    """(number, disk id) of disks that have content, each once."""
+    with_file = {disk.id for disk in c.contents.descriptor.disks if disk.file_id}
+    return [(number, ident) for number, ident in enumerate(dict.fromkeys(c.contents.descriptor.disk_order)) if ident in with_file]
+
+
+def _node_disks(c: Context) -> list[tuple[str, str]]:
+    """(volume name, disk id) in the order of the guest's drives."""
+    return [(c.volume(f"{c.node.name}-disk{number}"), ident) for number, ident in enumerate(c.contents.descriptor.disk_order)]
+
+
+def _stream_digest(c: Context, ident: str) -> str:
+    digest = hashlib.sha256()
+    with packages.open_disk(c.world.packages, c.contents, ident) as conversion:
+        for piece in conversion.stream():
+            digest.update(piece)
+    return digest.hexdigest()
+
+
+async def _pieces(source: Iterator[bytes], seen: Callable[[bytes], None]) -> AsyncIterator[bytes]:
+    """The source in pieces of about 1 MiB, produced in a thread so that inflating never blocks the server."""
+    def collect() -> bytes:
+        parts, size = [], 0
+        for part in source:
+            parts.append(part)
+            size += len(part)
+            if size >= PIECE:
+                break
+        data = b"".join(parts)
+        seen(data)
+        return data
+
+    following = asyncio.create_task(asyncio.to_thread(collect))
+    try:
+        while data := await following:
+            following = asyncio.create_task(asyncio.to_thread(collect))
+            yield data
+    finally:
+        if not following.done():
+            await asyncio.wait([following])
+
+
+__all__ = ["KINDS", "POLLED", "Context", "Found", "Kind", "Unreachable", "size_text"]

@@ -1,0 +1,88 @@
+"""What the engine works with: store, keyring, the door to the network, package files, and the clock."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from nimble_stone.core.errors import NotFound, StoneError
+from nimble_stone.core.estate import Host
+from nimble_stone.engine.hub import Hub
+from nimble_stone.hosts.kvm import KvmHost, Recorder, no_record
+from nimble_stone.keyring import Vault
+from nimble_stone.reach import Credential, Reach, Target
+from nimble_stone.store import records
+from nimble_stone.store.connect import Store
+
+BLANK = "••••••"
+
+
+@dataclass
+class World:
+    """Everything outside the core, in one place, so that tests can replace any of it. `pace` scales expected times."""
+
+    store: Store
+    vault: Vault
+    reach: Reach
+    packages: Path
+    hub: Hub = field(default_factory=Hub)
+    clock: Callable[[], float] = time.time
+    pace: float = 1.0
+    _seen: set[str] = field(default_factory=set, repr=False)
+
+    async def keep_secret(self, name: str, value: str, kind: str = "password") -> str:
+        """Seal a value; the reference to it."""
+        self._note(value)
+        await self.store.write(records.put_secret, name, kind, self.vault.seal(name, value), self.clock())
+        return f"keyring:{name}"
+
+    async def open_secret(self, reference: str) -> str:
+        """The value of a reference. Raises NotFound."""
+        name = reference.removeprefix("keyring:")
+        found = await self.store.read(records.get_secret, name)
+        if found is None:
+            raise NotFound(f"the keyring has no entry “{name}”", hint="Type the secret again.")
+        value = self.vault.open(name, found[1])
+        self._note(value)
+        return value
+
+    def _note(self, value: str) -> None:
+        """Remember a value that must be blanked wherever it turns up, also as it looks inside XML, JSON and Python text."""
+        if len(value) >= 4:
+            self._seen |= {value, json.dumps(value)[1:-1], repr(value)[1:-1], value.replace("&", "&amp;").replace("<", "&lt;").replace(">", "&gt;")}
+
+    def blank(self, text: str) -> str:
+        """The text without any secret that was opened here. Longest first, so that no tail of one remains."""
+        for value in sorted(self._seen, key=len, reverse=True):
+            text = text.replace(value, BLANK)
+        return text
+
+    async def credential(self, host: Host) -> Credential:
+        """How to log in to a host. Raises NotFound when the keyring lacks the entry."""
+        found = await self.store.read(records.get_secret, host.credential)
+        if found is None:
+            raise NotFound(f"the keyring has no entry “{host.credential}” for {host.name}", hint="Add it, then read the host again.")
+        value = await self.open_secret(host.credential)
+        return Credential(host.user, key=value) if found[0] == "key" else Credential(host.user, value)
+
+    async def kvm(self, host: Host, record: Recorder = no_record) -> KvmHost:
+        """The driver for a host."""
+        return KvmHost(self.reach, Target(host.name, host.address, host.port, await self.credential(host)), record)
+
+    async def host(self, name: str) -> Host:
+        """A host by name. Raises NotFound."""
+        found = (await self.store.read(records.load_estate)).host(name)
+        if found is None:
+            raise NotFound(f"the estate has no host “{name}”")
+        return found
+
+    async def pause(self, seconds: float) -> None:
+        """Wait; the one place where the engine sleeps."""
+        await asyncio.sleep(seconds)
+
+
+__all__ = ["BLANK", "StoneError", "World"]

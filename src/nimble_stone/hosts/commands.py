@@ -1,0 +1,53 @@
+"""The exact commands sent to a KVM host. Pure text: what stands here is what a person can paste into a terminal.
+
+Every command carries its own time limit (ending an SSH channel does not end the remote process) and asks for plain messages.
+"""
+
+from __future__ import annotations
+
+from shlex import quote
+
+VIRSH = "virsh -q -c qemu:///system"
+PROBE_S = 6
+
+
+def limited(command: str, seconds: int) -> str:
+    """`command` with a remote time limit in seconds."""
+    return f"LC_ALL=C timeout -k 2 {seconds} {command}"
+
+
+def virsh(*words: str, seconds: int = 30) -> str:
+    """A virsh command with its words quoted."""
+    return limited(" ".join([VIRSH, *(quote(word) for word in words)]), seconds)
+
+
+def kvm_probe() -> str:
+    """Run the firmware of an empty guest under KVM for a few seconds. It prints its boot attempts only where KVM really works:
+    /dev/kvm may be there, and the capabilities may list it, on a machine where a guest never gets anywhere."""
+    return limited("qemu-system-x86_64 -accel kvm -nodefaults -display none -m 16 -chardev stdio,id=d"
+                   " -device isa-debugcon,iobase=0x402,chardev=d", PROBE_S)
+
+
+def free_space(path: str) -> str:
+    """Bytes that may be written below a path; the pool's own figure ignores reserved blocks."""
+    return limited(f"df -B1 --output=avail {quote(path)}", 10)
+
+
+def digest(path: str) -> str:
+    """SHA-256 of a file."""
+    return limited(f"sha256sum {quote(path)}", 3600)
+
+
+def ping(address: str) -> str:
+    """One echo request, two seconds."""
+    return limited(f"ping -n -c 1 -W 2 {quote(address)}", 5)
+
+
+def console_log(guest: str) -> str:
+    """Path of a guest's serial console log."""
+    return f"/var/log/libvirt/qemu/{guest}-console.log"
+
+
+def console_tail(guest: str) -> str:
+    """The last 8 KiB of it."""
+    return limited(f"tail -c 8192 {quote(console_log(guest))}", 10)

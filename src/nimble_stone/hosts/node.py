@@ -1,0 +1,59 @@
+"""A node: its own HTTP interface and SSH login, as its kit says."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+from nimble_stone.core.errors import RemoteError, RemoteFailed
+from nimble_stone.hosts.kvm import Recorder, no_record
+from nimble_stone.reach import Credential, Reach, Target
+
+
+@dataclass(frozen=True)
+class NodeAccess:
+    """Where a node is and how to log in to it."""
+
+    name: str
+    address: str
+    port: int
+    user: str
+    password: str = field(repr=False)
+
+
+class NodeDoor:
+    """Requests to one node."""
+
+    def __init__(self, reach: Reach, access: NodeAccess, record: Recorder = no_record) -> None:
+        self._reach, self._access, self._record = reach, access, record
+
+    async def call(self, method: str, path: str, *, login: bool, body: dict[str, str] | None = None, limit_s: float = 15.0) -> dict[str, Any]:
+        """The JSON object a request is answered with. Raises RemoteError; refusals carry the node's own reason."""
+        a = self._access
+        command = f"{method} http://{a.address}:{a.port}{path}" + (f" {body}" if body else "")
+        try:
+            answer = await self._reach.http(method, a.address, a.port, path, login=(a.user, a.password) if login else None, body=body, limit_s=limit_s)
+        except RemoteError as error:
+            self._record(a.name, command, str(error), -1, 0.0)
+            raise
+        self._record(a.name, command, answer.body.decode("utf-8", "replace"), answer.status, answer.seconds)
+        if answer.status >= 400:
+            reason = str(answer.json().get("reason") or "") or f"HTTP status {answer.status}"
+            hint = "The administrator's password on the node differs from the keyring's." if answer.status == 401 else "See the node's console."
+            raise RemoteFailed(f"{a.name} refuses {method} {path}: {reason[:200]}", target=a.name, operation=command, hint=hint)
+        return answer.json()
+
+    async def port_open(self, port: int) -> bool:
+        """Whether a TCP port accepts connections."""
+        found = await self._reach.port_open(self._access.address, port)
+        self._record(self._access.name, f"connect {self._access.address}:{port}", "open" if found else "no answer", 0 if found else 1, 0.0)
+        return found
+
+    async def ping_from(self, address: str) -> bool:
+        """Whether the node itself reaches an address: one echo request sent from it by SSH."""
+        a = self._access
+        target = Target(a.name, a.address, 22, Credential(a.user, a.password))
+        command = f"ping -c 1 -W 2 {address}"
+        answer = await self._reach.ssh.run(target, command, limit_s=10)
+        self._record(a.name, command, "\n".join(filter(None, (answer.text, answer.err))), answer.status, answer.seconds)
+        return answer.status == 0

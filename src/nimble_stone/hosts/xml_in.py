@@ -1,0 +1,167 @@
+"""Reading what libvirt and Linux answer. Answers come from machines that may lie: parsed safely, bounded, numbers checked."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+from typing import Any
+
+from lxml import etree
+
+from nimble_stone.core.errors import FormatError, RemoteFailed
+from nimble_stone.core.estate import Carried, Datastore, Guest, Mark
+from nimble_stone.core.package import xml_safe
+from nimble_stone.hosts.xml_out import MARK
+
+_UNITS = {"": 1, "b": 1, "bytes": 1, "kib": 1 << 10, "k": 1 << 10, "mib": 1 << 20, "m": 1 << 20, "gib": 1 << 30, "g": 1 << 30, "tib": 1 << 40}
+
+
+@dataclass(frozen=True)
+class Domain:
+    """A guest as defined on a host."""
+
+    name: str
+    uuid: str
+    vcpu: int
+    memory_bytes: int
+    disks: int
+    mark: Mark | None
+
+
+@dataclass(frozen=True)
+class Volume:
+    """A storage volume."""
+
+    name: str
+    path: str
+    capacity_bytes: int
+    physical_bytes: int
+    format: str
+
+
+@dataclass(frozen=True)
+class Pool:
+    """A storage pool."""
+
+    name: str
+    path: str
+    capacity_bytes: int
+    free_bytes: int
+    shared: str
+
+
+def _root(text: str, what: str) -> etree._Element:
+    try:
+        return xml_safe.parse(text.encode(), what)
+    except FormatError as error:
+        raise RemoteFailed(f"the host's answer for {what} cannot be read: {error}", operation=what,
+                           hint="See the transcript for what it said.") from error
+
+
+def _number(text: str | None) -> int:
+    clean = (text or "").strip()
+    return int(clean) if clean.isascii() and clean.isdigit() and len(clean) < 20 else 0
+
+
+def _sized(element: etree._Element | None, default: str = "bytes") -> int:
+    if element is None:
+        return 0
+    return _number(element.text) * _UNITS.get(str(element.get("unit") or default).lower(), 1)
+
+
+def domain(text: str) -> Domain:
+    """A domain document. Raises RemoteFailed when it is none."""
+    root = _root(text, "a guest")
+    mark = root.find(f"metadata/{{{MARK}}}mark")
+    return Domain(
+        name=xml_safe.text(root.find("name")), uuid=xml_safe.text(root.find("uuid")), vcpu=_number(xml_safe.text(root.find("vcpu"))),
+        memory_bytes=_sized(root.find("memory"), "KiB"),
+        disks=sum(disk.get("device", "disk") == "disk" for disk in root.findall("devices/disk")),
+        mark=Mark(run=str(mark.get("run") or ""), node=str(mark.get("node") or ""), plan=str(mark.get("plan") or "")) if mark is not None else None)
+
+
+def guest(text: str, running: bool) -> Guest:
+    """The same as an estate fact."""
+    found = domain(text)
+    return Guest(name=found.name, uuid=found.uuid, running=running, vcpu=found.vcpu, memory_bytes=found.memory_bytes, mark=found.mark)
+
+
+def volume(text: str) -> Volume:
+    """A volume document."""
+    root = _root(text, "a volume")
+    form = root.find("target/format")
+    physical = root.find("physical")
+    return Volume(xml_safe.text(root.find("name")), xml_safe.text(root.find("target/path")), _sized(root.find("capacity")),
+                  _sized(physical if physical is not None else root.find("allocation")), str(form.get("type")) if form is not None else "raw")
+
+
+def pool(text: str) -> Pool:
+    """A pool document. A remote source (host and directory) identifies a datastore shared by several hosts."""
+    root = _root(text, "a datastore")
+    server, folder = root.find("source/host"), root.find("source/dir")
+    shared = f"{server.get('name')}:{folder.get('path')}" if server is not None and folder is not None and root.get("type") == "netfs" else ""
+    return Pool(xml_safe.text(root.find("name")), xml_safe.text(root.find("target/path")), _sized(root.find("capacity")),
+                _sized(root.find("available")), shared)
+
+
+def datastore(found: Pool, active: bool, df_avail: int | None) -> Datastore:
+    """The datastore; free space is the smaller of what the pool and the file system say."""
+    free = found.free_bytes if df_avail is None else min(found.free_bytes, df_avail)
+    return Datastore(name=found.name, path=found.path, capacity_bytes=found.capacity_bytes, free_bytes=free, active=active, shared=found.shared)
+
+
+def network(text: str, active: bool, links: dict[str, int]) -> Carried:
+    """A network document; `links` maps interface names to their MTU. A bridge that does not exist makes the network inactive."""
+    root = _root(text, "a network")
+    bridge = root.find("bridge")
+    name = str(bridge.get("name")) if bridge is not None else ""
+    return Carried(name=xml_safe.text(root.find("name")), bridge=name, active=active and (not name or name in links), mtu=links.get(name))
+
+
+def capabilities(text: str) -> tuple[str, int]:
+    """(CPU model, threads)."""
+    root = _root(text, "the capabilities")
+    topology = root.find("host/topology/cells")
+    threads = sum(_number(cpus.get("num")) for cpus in topology.iter("cpus")) if topology is not None else 0
+    return xml_safe.text(root.find("host/cpu/model")), threads
+
+
+def key_values(text: str) -> dict[str, str]:
+    """'key : value' lines as a mapping."""
+    return {key.strip(): value.strip() for key, _, value in (line.partition(":") for line in text.splitlines()) if value}
+
+
+def memory_bytes(text: str) -> int:
+    """Total memory from nodememstats (KiB). nodeinfo's figure is one NUMA cell's and may be wrong."""
+    return _number(key_values(text).get("total", "").split(" ")[0]) << 10
+
+
+def links(text: str) -> dict[str, int]:
+    """Interface name → MTU, from `ip -j link`."""
+    return {str(item.get("ifname")): int(item.get("mtu") or 0) for item in _json(text, "ip link") if isinstance(item, dict)}
+
+
+def _json(text: str, what: str) -> list[Any]:
+    try:
+        data = json.loads(text or "[]")
+    except (ValueError, RecursionError) as error:
+        raise RemoteFailed(f"the host's answer to {what} is not JSON", operation=what) from error
+    return data if isinstance(data, list) else [data]
+
+
+def names(text: str) -> list[str]:
+    """One name a line."""
+    return [line.strip() for line in text.splitlines() if line.strip()][:5000]
+
+
+def states(text: str) -> dict[str, bool]:
+    """Guest name → running, from `domstats --state` ('Domain: 'x'' and 'state.state=1' lines)."""
+    found: dict[str, bool] = {}
+    name = ""
+    for line in text.splitlines():
+        line = line.strip()
+        if line.startswith("Domain: "):
+            name = line.removeprefix("Domain: ").strip("'")
+        elif line.startswith("state.state=") and name:
+            found[name] = line.removeprefix("state.state=") in ("1", "2", "3", "4")
+    return found

@@ -1,0 +1,1 @@
+"""Kit files that ship with the product."""

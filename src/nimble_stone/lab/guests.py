@@ -1,0 +1,301 @@
+"""Stand-in guests: they read the config CD-ROM they were given, boot for a while, and then really listen on their addresses."""
+
+from __future__ import annotations
+
+import asyncio
+import base64
+import contextlib
+import hashlib
+import io
+import random
+import time
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import aiohttp
+import asyncssh
+import pycdlib
+from aiohttp import web
+from lxml import etree
+
+from nimble_stone.core.errors import FormatError
+from nimble_stone.core.package import environment
+from nimble_stone.lab.demo import LabPlan
+from nimble_stone.lab.state import LabGuest, LabHost, Volumes
+
+BOOT_S, SERVICES_S = 18.0, 10.0
+PORT = 8080
+
+
+@dataclass
+class Running:
+    """A guest that is on."""
+
+    guest: LabGuest
+    host: LabHost
+    console: list[str] = field(default_factory=list)
+    values: dict[str, str] = field(default_factory=dict)
+    ready: bool = False
+    began: float = field(default_factory=time.monotonic)
+    task: asyncio.Task[None] | None = None
+    closers: list[Any] = field(default_factory=list)
+
+    def say(self, text: str) -> None:
+        """A line on the serial console."""
+        self.console.append(f"[{time.monotonic() - self.began:8.3f}] {text}")
+
+
+class GuestRoom:
+    """All guests of the lab."""
+
+    def __init__(self, plan: LabPlan, volumes: Volumes, key: asyncssh.SSHKey, speed: float) -> None:
+        self.plan, self.volumes, self.key, self.speed = plan, volumes, key, speed
+        self.occupied: set[str] = set()
+        self.troubles: dict[str, str] = {}
+        self._running: dict[tuple[str, str], Running] = {}
+        self._by_address: dict[str, Running] = {}
+        self._runner: web.AppRunner | None = None
+
+    async def open(self) -> None:
+        """Prepare the HTTP side, which all guests share; each listens on its own address."""
+        app = web.Application()
+        app.router.add_route("*", "/cgi-bin/{what}", self._http)
+        self._runner = web.AppRunner(app, access_log=None)
+        await self._runner.setup()
+
+    async def close(self) -> None:
+        """Switch all off."""
+        for running in list(self._running.values()):
+            await self._off(running)
+        if self._runner:
+            await self._runner.cleanup()
+
+    # --- power ---
+
+    def boot(self, host: LabHost, guest: LabGuest) -> None:
+        """Switch a guest on."""
+        if guest.bedrock:
+            return
+        running = Running(guest, host)
+        self._running[(host.plan.name, guest.name)] = running
+        running.task = asyncio.create_task(self._life(running))
+
+    def halt(self, host: LabHost, guest: LabGuest) -> None:
+        """Pull the plug."""
+        running = self._running.pop((host.plan.name, guest.name), None)
+        if running:
+            asyncio.get_running_loop().create_task(self._off(running))
+
+    async def _off(self, running: Running) -> None:
+        if running.task:
+            running.task.cancel()
+        for closer in running.closers:
+            with contextlib.suppress(Exception):
+                await closer()
+        running.closers.clear()
+        self._by_address = {address: other for address, other in self._by_address.items() if other is not running}
+
+    def answers(self, address: str) -> bool:
+        """Whether anybody answers a ping there: guests that are up, gateways, and what a knob says is occupied."""
+        return address in self._by_address or address in self.occupied or address.endswith(".1")
+
+    def console(self, host: LabHost, name: str) -> str:
+        """The serial console so far."""
+        running = self._running.get((host.plan.name, name))
+        return "\n".join(running.console) if running else ""
+
+    async def _wait(self, seconds: float) -> None:
+        await asyncio.sleep(seconds / self.speed)
+
+    async def _life(self, running: Running) -> None:
+        guest, name = running.guest, running.guest.name
+        rng = random.Random(name)
+        running.say("Linux version 6.1.0-cloud-amd64 (stand-in) booting")
+        trouble = self.troubles.get(name, "")
+        for text in ("virtio_blk virtio0: [vda] disk found", "EXT4-fs (vda1): mounted filesystem", "gauge: looking for a config medium"):
+            await self._wait(BOOT_S / 4 * rng.uniform(.8, 1.2))
+            running.say(text)
+        if trouble == "never-boots":
+            running.say("Kernel panic - not syncing: no root file system")
+            return
+        try:
+            running.values = _read_medium(guest.xml, self.volumes, running.host)
+        except (FormatError, LookupError, pycdlib.pycdlibexception.PyCdlibException) as error:
+            running.say(f"gauge: no usable config medium: {error}")
+            return
+        values = running.values
+        address = values.get("gauge.address", "")
+        running.say(f"gauge: name {values.get('gauge.hostname')}")
+        running.say(f"gauge: address {address}/{values.get('gauge.prefix')} gateway {values.get('gauge.gateway')}")
+        await self._wait(BOOT_S / 4)
+        if not await self._listen(running, address):
+            return
+        running.say(f"gauge: listening on port {PORT}")
+        for text in ("gauge: creating the reading store", "gauge: reading store is empty, laying out 16 shards"):
+            await self._wait(SERVICES_S / 2 * rng.uniform(.8, 1.2))
+            running.say(text)
+        if trouble == "never-ready":
+            running.say("gauge: waiting for the reading store …")
+            return
+        running.ready = True
+        running.say("gauge: services are up")
+
+    async def _listen(self, running: Running, address: str) -> bool:
+        try:
+            real, port = self.plan.real(address, PORT)
+            site = web.TCPSite(self._runner, real, port)  # type: ignore[arg-type]  # set by open()
+            await site.start()
+            running.closers.append(site.stop)
+            ssh = await asyncssh.create_server(lambda: _Login(running), real, self.plan.real(address, 22)[1], server_host_keys=[self.key],
+                                               process_factory=self._shell)
+
+            async def stop() -> None:
+                ssh.close()
+            running.closers.append(stop)
+        except (OSError, ValueError) as error:
+            running.say(f"gauge: cannot use address {address}: {error}")
+            return False
+        self._by_address[address] = running
+        return True
+
+    # --- what a guest understands ---
+
+    async def _shell(self, process: asyncssh.SSHServerProcess[str]) -> None:
+        words = (process.command or "").split()
+        if words[:1] == ["ping"] and len(words) > 1:
+            good = self.answers(words[-1])
+            process.stdout.write(f"PING {words[-1]}: {'1 packets received' if good else '0 packets received'}\n")
+            process.exit(0 if good else 1)
+        else:
+            process.stderr.write("sh: not found\n")
+            process.exit(127)
+
+    async def _http(self, request: web.Request) -> web.Response:
+        where = request.transport.get_extra_info("sockname")[0] if request.transport else ""
+        running = next((other for address, other in self._by_address.items() if self.plan.real(address, PORT)[0] == where), None)
+        if running is None:
+            return web.Response(status=503)
+        what = request.match_info["what"]
+        open_to_all = {("GET", "status"), ("GET", "members"), ("POST", "member")}
+        if (request.method, what) not in open_to_all and not _logged_in(request, running):
+            return web.json_response({"reason": "login refused"}, status=401)
+        handler = getattr(self, f"h_{request.method.lower()}_{what}", None)
+        if handler is None:
+            return web.json_response({"reason": "no such thing"}, status=404)
+        try:
+            body = await request.json() if request.method == "POST" else {}
+        except ValueError:
+            return web.json_response({"reason": "not JSON"}, status=400)
+        answer: web.Response = await handler(running, body)
+        return answer
+
+    async def h_get_status(self, running: Running, body: dict[str, str]) -> web.Response:
+        """How the node is."""
+        values = running.values
+        return web.json_response({
+            "product": "Gauge Collector", "version": "4.2.0", "name": values.get("gauge.hostname"), "role": values.get("gauge.role"),
+            "address": f"{values.get('gauge.address')}/{values.get('gauge.prefix')}", "time": time.time(),
+            "state": "ready" if running.ready else "installing"})
+
+    async def h_get_token(self, running: Running, body: dict[str, str]) -> web.Response:
+        """The lead's join token."""
+        if running.values.get("gauge.role") != "lead":
+            return web.json_response({"reason": "only the lead has a token"}, status=409)
+        return web.json_response({"token": _token(running)})
+
+    async def h_get_join(self, running: Running, body: dict[str, str]) -> web.Response:
+        """Whether this node has joined."""
+        return web.json_response({"joined": "yes" if running.guest.data.get("lead") else "no"})
+
+    async def h_post_join(self, running: Running, body: dict[str, str]) -> web.Response:
+        """Join a lead: ask it over the network, with the token."""
+        real, port = self.plan.real(str(body.get("lead")), PORT)
+        member = {"name": running.values.get("gauge.hostname", ""), "role": running.values.get("gauge.role", ""),
+                  "address": running.values.get("gauge.address", ""), "token": str(body.get("token"))}
+        try:
+            async with aiohttp.ClientSession() as session, session.post(f"http://{real}:{port}/cgi-bin/member", json=member) as answer:
+                taken = answer.status == 200
+        except aiohttp.ClientError as error:
+            return web.json_response({"reason": f"the lead does not answer: {error}"}, status=502)
+        if not taken:
+            return web.json_response({"reason": "the lead refuses the token"}, status=403)
+        running.guest.data["lead"] = str(body.get("lead"))
+        running.host.save()
+        running.say(f"gauge: joined {body.get('lead')}")
+        return web.json_response({"joined": "yes"})
+
+    async def h_post_member(self, running: Running, body: dict[str, str]) -> web.Response:
+        """A node asks to be let in."""
+        if body.get("token") != _token(running):
+            return web.json_response({"reason": "wrong token"}, status=403)
+        running.guest.data.setdefault("members", {})[str(body.get("name"))] = {"name": body.get("name"), "role": body.get("role"),
+                                                                              "address": body.get("address")}
+        running.host.save()
+        running.say(f"gauge: {body.get('name')} is in")
+        return web.json_response({"taken": "yes"})
+
+    def _members(self, running: Running) -> list[dict[str, str]]:
+        own = {"name": running.values.get("gauge.hostname", ""), "role": running.values.get("gauge.role", ""),
+               "address": running.values.get("gauge.address", "")}
+        return [own, *running.guest.data.get("members", {}).values()]
+
+    async def h_get_members(self, running: Running, body: dict[str, str]) -> web.Response:
+        """Who is in."""
+        return web.json_response({"members": self._members(running)})
+
+    async def h_get_form(self, running: Running, body: dict[str, str]) -> web.Response:
+        """Whether the cluster was formed."""
+        return web.json_response({"formed": "yes" if running.guest.data.get("formed") else "no"})
+
+    async def h_post_form(self, running: Running, body: dict[str, str]) -> web.Response:
+        """Form the cluster once all are in."""
+        have = len(self._members(running))
+        if str(have) != str(body.get("members")):
+            return web.json_response({"reason": f"{have} of {body.get('members')} members are in"}, status=409)
+        running.guest.data["formed"] = True
+        running.host.save()
+        running.say(f"gauge: cluster of {have} formed")
+        return web.json_response({"formed": "yes"})
+
+
+class _Login(asyncssh.SSHServer):
+    """SSH into a guest, as its administrator."""
+
+    def __init__(self, running: Running) -> None:
+        self._running = running
+
+    def begin_auth(self, username: str) -> bool:
+        return True
+
+    def password_auth_supported(self) -> bool:
+        return True
+
+    def validate_password(self, username: str, password: str) -> bool:
+        return username == "admin" and password == self._running.values.get("gauge.admin_password")
+
+
+def _logged_in(request: web.Request, running: Running) -> bool:
+    kind, _, value = request.headers.get("Authorization", "").partition(" ")
+    wanted = base64.b64encode(f"admin:{running.values.get('gauge.admin_password')}".encode()).decode()
+    return kind == "Basic" and value == wanted
+
+
+def _token(running: Running) -> str:
+    return hashlib.sha256(f"{running.guest.uuid}:{running.values.get('gauge.admin_password')}".encode()).hexdigest()[:32]
+
+
+def _read_medium(xml: str, volumes: Volumes, host: LabHost) -> dict[str, str]:
+    """The environment on the guest's CD-ROM. Raises LookupError, FormatError or the ISO library's errors."""
+    for disk in etree.fromstring(xml.encode()).findall("devices/disk"):
+        source = disk.find("source")
+        if disk.get("device") == "cdrom" and source is not None:
+            store = next(store for store in host.plan.stores if store.name == source.get("pool"))
+            volume = volumes.of(store.shared or f"{host.plan.name}:{store.name}")[str(source.get("volume"))]
+            iso = pycdlib.PyCdlib()
+            iso.open_fp(io.BytesIO(Path(volume.file).read_bytes()))
+            out = io.BytesIO()
+            iso.get_file_from_iso_fp(out, rr_path="/ovf-env.xml")
+            iso.close()
+            return environment.parse(out.getvalue())
+    raise LookupError("the guest has no CD-ROM")

@@ -1,0 +1,178 @@
+"""The lab as a process: one SSH server per stand-in host, the guests, and a small control interface on the loopback address."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import json
+import shlex
+from dataclasses import asdict, fields
+from pathlib import Path
+from typing import Any
+
+import asyncssh
+from aiohttp import web
+
+from nimble_stone.lab import state
+from nimble_stone.lab.demo import PASSWORD, LabPlan
+from nimble_stone.lab.guests import GuestRoom
+from nimble_stone.lab.state import LabHost, Volumes
+from nimble_stone.lab.virsh import Out, Shell
+
+
+class Throttled:
+    """A command's standard input at the host's rate; can be cut after so many bytes."""
+
+    def __init__(self, reader: asyncssh.SSHReader[bytes], host: LabHost, speed: float, cut: Any) -> None:
+        self._reader, self._host, self._speed, self._cut, self._read = reader, host, speed, cut, 0
+
+    async def read(self, size: int = -1) -> bytes:
+        """The next bytes, b'' at the end."""
+        data = await self._reader.read(size)
+        self._read += len(data)
+        knobs = self._host.knobs
+        if 0 < knobs.cut_after < self._read:
+            knobs.cut_after = 0
+            self._host.save()
+            self._cut()
+            raise ConnectionError("cut")
+        if knobs.rate and len(data) > 4096:
+            await asyncio.sleep(len(data) / knobs.rate / self._speed)
+        return data
+
+
+class _HostLogin(asyncssh.SSHServer):
+    def __init__(self, host: LabHost) -> None:
+        self._host = host
+
+    def begin_auth(self, username: str) -> bool:
+        return True
+
+    def password_auth_supported(self) -> bool:
+        return True
+
+    def validate_password(self, username: str, password: str) -> bool:
+        return not self._host.knobs.login_refused and username == "root" and password == PASSWORD
+
+
+class Lab:
+    """All stand-ins. `open` starts listening, `close` ends it; state is in `folder`."""
+
+    def __init__(self, plan: LabPlan, folder: Path, speed: float = 1.0) -> None:
+        folder.mkdir(parents=True, exist_ok=True)
+        self.plan, self.folder = plan, folder
+        self.volumes = Volumes(folder / "volumes")
+        self.hosts = {host.name: state.load(host, folder) for host in plan.hosts}
+        self.guests = GuestRoom(plan, self.volumes, _host_key(folder / "guest.key"), speed)
+        self._servers: dict[str, asyncssh.SSHAcceptor] = {}
+        self._connections: dict[str, set[Any]] = {name: set() for name in self.hosts}
+        self._control: web.AppRunner | None = None
+
+    async def open(self, control_port: int = 0) -> int:
+        """Start everything; the port of the control interface."""
+        await self.guests.open()
+        for host in self.hosts.values():
+            if not host.knobs.unreachable:
+                await self._listen(host)
+            for guest in host.guests.values():
+                if guest.running:
+                    self.guests.boot(host, guest)
+        app = web.Application()
+        app.add_routes([web.get("/lab", self._show), web.post("/lab/hosts/{name}", self._turn), web.post("/lab", self._turn_all)])
+        self._control = web.AppRunner(app, access_log=None)
+        await self._control.setup()
+        site = web.TCPSite(self._control, "127.0.0.1", control_port)
+        await site.start()
+        port: int = self._control.addresses[0][1]
+        (self.folder / "control.json").write_text(json.dumps({"port": port}))
+        return port
+
+    async def close(self) -> None:
+        """End it."""
+        for server in self._servers.values():
+            server.close()
+        await self.guests.close()
+        if self._control:
+            await self._control.cleanup()
+
+    async def _listen(self, host: LabHost) -> None:
+        address, port = self.plan.real(host.plan.address, 22)
+        shell = Shell(host, self.volumes, self.guests)
+
+        async def process(process: asyncssh.SSHServerProcess[bytes]) -> None:
+            await self._command(host, shell, process)
+        key = _host_key(self.folder / f"{host.plan.name}{'-second' if host.knobs.new_host_key else ''}.key")
+        self._servers[host.plan.name] = await asyncssh.create_server(
+            lambda: _HostLogin(host), address, port, server_host_keys=[key], process_factory=process, encoding=None, reuse_address=True)
+
+    async def _command(self, host: LabHost, shell: Shell, process: asyncssh.SSHServerProcess[bytes]) -> None:
+        connection = process.channel.get_connection()
+        self._connections[host.plan.name].add(connection)
+        if host.knobs.slow_s:
+            await asyncio.sleep(host.knobs.slow_s)
+        try:
+            words = shlex.split(process.command or "")
+            answer = await shell.run(words, Throttled(process.stdin, host, self.guests.speed, connection.abort))
+        except ConnectionError:
+            return
+        except (ValueError, LookupError) as error:
+            answer = Out(2, b"", f"bash: {error}")
+        with contextlib.suppress(BrokenPipeError, OSError):
+            process.stdout.write(answer.out)
+            process.stderr.write(answer.err.encode() + b"\n" if answer.err else b"")
+            process.exit(answer.status)
+
+    # --- control ---
+
+    async def _show(self, request: web.Request) -> web.Response:
+        return web.json_response({
+            "speed": self.guests.speed, "occupied": sorted(self.guests.occupied), "guests": self.guests.troubles,
+            "hosts": {name: {"knobs": asdict(host.knobs), "log": host.log, "guests": [guest.name for guest in host.guests.values()],
+                             "volumes": sorted({name for store in host.plan.stores for name in
+                                                self.volumes.of(store.shared or f"{host.plan.name}:{store.name}")})}
+                      for name, host in self.hosts.items()}})
+
+    async def _turn(self, request: web.Request) -> web.Response:
+        host = self.hosts.get(request.match_info["name"])
+        if host is None:
+            return web.json_response({"reason": "no such host"}, status=404)
+        return await self.turn(host, await request.json())
+
+    async def turn(self, host: LabHost, wanted: dict[str, Any]) -> web.Response:
+        """Set knobs of a host; `crash` drops all its connections now."""
+        known = {item.name for item in fields(state.Knobs)}
+        crash = wanted.pop("crash", False)
+        if unknown := set(wanted) - known:
+            return web.json_response({"reason": f"no knob {sorted(unknown)[0]}; there are {', '.join(sorted(known))}"}, status=400)
+        for key, value in wanted.items():
+            setattr(host.knobs, key, value)
+        host.save()
+        if crash or "unreachable" in wanted or "new_host_key" in wanted or "login_refused" in wanted:
+            await self._drop(host)
+            if not host.knobs.unreachable:
+                await self._listen(host)
+        return web.json_response(asdict(host.knobs))
+
+    async def _drop(self, host: LabHost) -> None:
+        server = self._servers.pop(host.plan.name, None)
+        if server:
+            server.close()
+            await server.wait_closed()
+        for connection in list(self._connections[host.plan.name]):
+            connection.abort()
+        self._connections[host.plan.name].clear()
+
+    async def _turn_all(self, request: web.Request) -> web.Response:
+        """Speed, occupied addresses, troubles of guests (by name: never-boots, never-ready, or '' for none)."""
+        wanted = await request.json()
+        self.guests.speed = float(wanted.get("speed", self.guests.speed))
+        self.guests.occupied = set(wanted.get("occupied", self.guests.occupied))
+        self.guests.troubles |= wanted.get("guests", {})
+        return web.json_response({"speed": self.guests.speed, "occupied": sorted(self.guests.occupied), "guests": self.guests.troubles})
+
+
+def _host_key(path: Path) -> asyncssh.SSHKey:
+    if not path.exists():
+        asyncssh.generate_private_key("ssh-ed25519").write_private_key(str(path))
+        path.chmod(0o600)
+    return asyncssh.read_private_key(str(path))

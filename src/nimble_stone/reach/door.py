@@ -1,0 +1,37 @@
+"""All kinds of reaching out behind one object, so that there is one place where they can be replaced and limited."""
+
+from __future__ import annotations
+
+import asyncio
+
+from nimble_stone.reach import http
+from nimble_stone.reach.policy import DialPolicy
+from nimble_stone.reach.ssh import Pins, Ssh
+
+
+class Reach:
+    """The door. Close with `close`."""
+
+    def __init__(self, policy: DialPolicy, pins: Pins) -> None:
+        self.policy = policy
+        self.ssh = Ssh(policy, pins)
+
+    async def close(self) -> None:
+        """Close what is open."""
+        await self.ssh.close()
+
+    async def http(self, method: str, address: str, port: int, path: str, *, login: tuple[str, str] | None = None,
+                   body: dict[str, str] | None = None, limit_s: float = 10.0) -> http.HttpAnswer:
+        """One HTTP request; see reach.http.request."""
+        return await http.request(self.policy, method, address, port, path, login=login, body=body, limit_s=limit_s)
+
+    async def port_open(self, address: str, port: int, *, limit_s: float = 3.0) -> bool:
+        """Whether something accepts TCP connections there within the time."""
+        host, real_port = self.policy.real(address, port)
+        try:
+            async with asyncio.timeout(limit_s):
+                _, writer = await asyncio.open_connection(host, real_port)
+        except (OSError, TimeoutError):
+            return False
+        writer.close()
+        return True

@@ -1,0 +1,1 @@
+"""The HTTP face: thin routers that parse, call and answer."""

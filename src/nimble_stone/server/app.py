@@ -1,0 +1,83 @@
+"""Putting the server together. This module alone wires everything."""
+
+from __future__ import annotations
+
+import contextlib
+import logging
+from collections.abc import AsyncIterator
+from pathlib import Path
+
+from fastapi import FastAPI
+from fastapi.responses import FileResponse
+from fastapi.staticfiles import StaticFiles
+
+from nimble_stone import __version__
+from nimble_stone.core import yaml_text
+from nimble_stone.engine.engine import Engine
+from nimble_stone.engine.world import World
+from nimble_stone.keyring import Vault
+from nimble_stone.reach import DialPolicy, Reach
+from nimble_stone.reach.ssh import Pins
+from nimble_stone.server import auth, problems
+from nimble_stone.server.kits import load_kits
+from nimble_stone.server.routes import estate, packages, plans, runs, session
+from nimble_stone.store import records
+from nimble_stone.store.connect import Store
+
+STATIC = Path(__file__).parent / "static"
+log = logging.getLogger("nimble_stone.server")
+
+
+def read_policy(data: Path) -> DialPolicy:
+    """The dial policy of a data folder; the built-in one when there is no dial.yaml. Raises FormatError."""
+    path = data / "dial.yaml"
+    return yaml_text.read(path.read_text(), DialPolicy, "dial.yaml") if path.exists() else DialPolicy()
+
+
+def open_world(data: Path, pace: float) -> World:
+    """Store, keyring and door of a data folder (made when it is new, mode 0700)."""
+    data.mkdir(parents=True, exist_ok=True, mode=0o700)
+    store = Store(data / "nimble-stone.db")
+
+    async def get(place: str) -> str | None:
+        return await store.read(records.get_pin, place)
+
+    async def put(place: str, fingerprint: str) -> None:
+        await store.write(records.put_pin, place, fingerprint, world.clock())
+    packages_folder = data / "packages"
+    packages_folder.mkdir(exist_ok=True, mode=0o700)
+    for left in packages_folder.glob("*.part"):           # take-ins that an earlier life did not finish
+        left.unlink()
+    world = World(store, Vault.at(data / "keyring.key"), Reach(read_policy(data), Pins(get, put)), packages_folder, pace=pace)
+    return world
+
+
+def create_app(data: Path, *, pace: float = 1.0) -> FastAPI:
+    """The application over one data folder. `pace` scales expected times (the lab is faster than the clock)."""
+
+    @contextlib.asynccontextmanager
+    async def life(app: FastAPI) -> AsyncIterator[None]:
+        world = open_world(data, pace)
+        app.state.world, app.state.engine, app.state.kits = world, Engine(world), load_kits()
+        await app.state.engine.open()
+        try:
+            yield
+        finally:
+            await app.state.engine.close()
+            await world.reach.close()
+            world.store.close()
+
+    app = FastAPI(title="Nimble Stone", version=__version__, lifespan=life, docs_url=None, redoc_url=None, openapi_url="/api/openapi.json",
+                  generate_unique_id_function=lambda route: route.name)
+    problems.install(app)
+    auth.install(app)
+    for router in (session.router, estate.router, packages.router, plans.router, runs.router):
+        app.include_router(router, prefix="/api")
+    if STATIC.exists():
+        app.mount("/assets", StaticFiles(directory=STATIC / "assets"), name="assets")
+
+        @app.get("/{path:path}", include_in_schema=False)
+        async def page(path: str) -> FileResponse:
+            """Every other address is the application itself; it finds its own way."""
+            return FileResponse(STATIC / "index.html", headers={"Cache-Control": "no-cache"})
+    return app

@@ -1,0 +1,228 @@
+"""Plans: reading, editing, checking, starting."""
+
+from __future__ import annotations
+
+import datetime
+
+from fastapi import APIRouter
+from fastapi.responses import PlainTextResponse
+from pydantic import BaseModel, Field
+
+from nimble_stone.core import secrets_rule, yaml_text
+from nimble_stone.core.errors import Conflict, InputError
+from nimble_stone.core.estate import Estate
+from nimble_stone.core.findings import Edit
+from nimble_stone.engine.world import World
+from nimble_stone.server import planning
+from nimble_stone.server.deps import TheEngine, TheKits, TheWorld
+from nimble_stone.server.views import PlanLine, PlanView, plan_view, run_line
+from nimble_stone.store import records, runs
+from nimble_stone.store.records import PlanRow
+
+router = APIRouter(tags=["plans"])
+
+
+class KitLine(BaseModel):
+    id: str
+    title: str
+    summary: str
+    product: str
+
+
+class NewPlan(BaseModel):
+    """Either a plan file, or what a new plan begins with."""
+
+    text: str = Field(default="", max_length=2 << 20)
+    name: str = Field(default="", max_length=60)
+    kit: str = ""
+    bay: str = ""
+
+
+class Edits(BaseModel):
+    """Changes to a plan at a version."""
+
+    version: int
+    edits: list[Edit] = Field(max_length=5000)
+
+
+class Text(BaseModel):
+    version: int | None = None
+    text: str = Field(max_length=2 << 20)
+
+
+class SecretEdit(BaseModel):
+    """A secret typed into the sheet: kept in the keyring, the plan gets the reference."""
+
+    version: int
+    column: str = Field(max_length=120)
+    node: str = Field(default="", max_length=60)
+    value: str = Field(max_length=4096)
+
+
+class AcceptLicence(BaseModel):
+    version: int
+    by: str = Field(min_length=1, max_length=80)
+
+
+class Started(BaseModel):
+    """A run's id, or '' and the plan with the blockers that stand in its way."""
+
+    run: str
+    plan: PlanView
+
+
+async def _view(world: World, kits: TheKits, row: PlanRow, resolved: planning.Resolved | None = None, *, checked: bool = False) -> PlanView:
+    resolved = resolved or await planning.think(world, kits, row.text)
+    return plan_view(row, resolved, await world.store.read(runs.runs, row.id), await world.store.read(records.load_estate), checked=checked)
+
+
+async def _store(world: World, kits: TheKits, ident: str, text: str, version: int | None) -> PlanView:
+    """Validate a text, then keep it as the next version."""
+    plan = planning.parse_plan(text)
+    planning.kit_of(plan, kits)
+    if plan.name != ident:
+        raise InputError(f"the plan's name is “{plan.name}”, but this is plan “{ident}”", code="plan-name",
+                         hint="A plan keeps its name; import it as a new one.")
+    row = await world.store.write(records.put_plan, ident, text, world.clock(), based_on=version)
+    return await _view(world, kits, row)
+
+
+@router.get("/kits")
+async def kit_list(kits: TheKits) -> list[KitLine]:
+    """The kits there are."""
+    return [KitLine(id=kit.id, title=kit.title, summary=kit.summary, product=kit.accepts.product) for kit in kits.values()]
+
+
+@router.get("/plans")
+async def plan_list(world: TheWorld) -> list[PlanLine]:
+    """All plans with their newest run."""
+    lines = []
+    for row in await world.store.read(records.plans):
+        newest = await world.store.read(runs.runs, row.id)
+        plan = planning.parse_plan(row.text)
+        lines.append(PlanLine(id=row.id, title=plan.title or plan.name, version=row.version, changed_at=row.changed_at, kit=plan.kit, bay=plan.bay,
+                              nodes=sum(block.count for block in plan.roles.values()), trouble="", run=run_line(newest[0]) if newest else None))
+    return lines
+
+
+@router.post("/plans")
+async def plan_new(body: NewPlan, world: TheWorld, kits: TheKits) -> PlanView:
+    """Make a plan from a file, or from a kit and a bay."""
+    text = body.text or _first_text(body, kits, await world.store.read(records.packages), await world.store.read(records.load_estate))
+    plan = planning.parse_plan(text)
+    planning.kit_of(plan, kits)
+    if any(row.id == plan.name for row in await world.store.read(records.plans)):
+        raise Conflict(f"there is a plan “{plan.name}” already", code="plan-exists", hint="Choose another name.")
+    row = await world.store.write(records.put_plan, plan.name, text, world.clock(), based_on=0)
+    return await _view(world, kits, row)
+
+
+def _first_text(body: NewPlan, kits: TheKits, known: list[records.PackageRow], estate: Estate) -> str:
+    if body.kit not in kits:
+        raise InputError("choose a kit", code="kit-unknown")
+    kit = kits[body.kit]
+    package = next((f"{row.product} {row.version}" for row in known if row.product == kit.accepts.product), "")
+    carried = {network.name for host in estate.bay(body.bay) for network in (estate.facts[host.name].networks if host.name in estate.facts else ())}
+    fitting = [pool.name for pool in estate.pools if pool.network in carried]
+    pool = next((name for name in fitting if name.startswith(body.bay.split("-")[0])), fitting[0] if fitting else "")
+    roles = "".join(f"  {role.id}:\n    count: {role.count.usual}\n" for role in kit.roles)
+    empty = '""'
+    return (f"nimble-stone: plan/1\nname: {body.name}\nkit: {kit.id}\npackage: {package or empty}\nbay: {body.bay or empty}\n"
+            + (f"values:\n  pool: {pool}\n" if pool else "") + f"roles:\n{roles}")
+
+
+@router.post("/plans/check")
+async def plan_check_text(body: Text, world: TheWorld, kits: TheKits) -> PlanView:
+    """Check a plan file without keeping it."""
+    plan = planning.parse_plan(body.text)
+    return await _view(world, kits, PlanRow(plan.name, 0, body.text, world.clock()))
+
+
+@router.get("/plans/{ident}")
+async def plan(ident: str, world: TheWorld, kits: TheKits) -> PlanView:
+    """A plan thought through."""
+    return await _view(world, kits, await world.store.read(records.get_plan, ident))
+
+
+@router.get("/plans/{ident}/file", response_class=PlainTextResponse)
+async def plan_file(ident: str, world: TheWorld) -> PlainTextResponse:
+    """The plan as the YAML file it is."""
+    row = await world.store.read(records.get_plan, ident)
+    return PlainTextResponse(row.text, media_type="application/yaml", headers={"Content-Disposition": f'attachment; filename="{ident}.plan.yaml"'})
+
+
+@router.put("/plans/{ident}/file")
+async def plan_put(ident: str, body: Text, world: TheWorld, kits: TheKits) -> PlanView:
+    """Replace the plan's text."""
+    return await _store(world, kits, ident, body.text, body.version)
+
+
+@router.patch("/plans/{ident}")
+async def plan_edit(ident: str, body: Edits, world: TheWorld, kits: TheKits) -> PlanView:
+    """Apply small changes; all or none."""
+    row = await world.store.read(records.get_plan, ident)
+    text = row.text
+    for change in body.edits:
+        if not change.path:
+            raise InputError("an edit needs a path", code="edit-path")
+        text = yaml_text.edit(text, change.path, change.value)
+    return await _store(world, kits, ident, text, body.version)
+
+
+@router.post("/plans/{ident}/restore/{version}")
+async def plan_restore(ident: str, version: int, world: TheWorld, kits: TheKits) -> PlanView:
+    """Make an older version the newest (undo and redo)."""
+    return await _store(world, kits, ident, await world.store.read(records.plan_version, ident, version), None)
+
+
+@router.post("/plans/{ident}/secret")
+async def plan_secret(ident: str, body: SecretEdit, world: TheWorld, kits: TheKits) -> PlanView:
+    """Keep a typed secret and refer to it."""
+    row = await world.store.read(records.get_plan, ident)
+    resolved = await planning.think(world, kits, row.text)
+    column = next((column for column in resolved.sheet.columns if column.id == body.column and column.kind == "secret"), None)
+    if column is None:
+        raise InputError("this column holds no secret", code="not-secret")
+    lacks = secrets_rule.violations(body.value, column.rule)
+    if lacks:
+        raise InputError(f"{column.label} {lacks[0]}", code="secret-weak", hint="Type a longer or more varied one; what stood there stays.")
+    reference = await world.keep_secret(f"plan/{ident}/{body.node + '/' if body.node else ''}{body.column}", body.value)
+    path = ("nodes", body.node, body.column) if body.node else ("values", body.column)
+    return await _store(world, kits, ident, yaml_text.edit(row.text, path, reference), body.version)
+
+
+@router.post("/plans/{ident}/licence")
+async def plan_licence(ident: str, body: AcceptLicence, world: TheWorld, kits: TheKits) -> PlanView:
+    """Accept the package's licence in somebody's name."""
+    row = await world.store.read(records.get_plan, ident)
+    resolved = await planning.think(world, kits, row.text)
+    if not resolved.licence:
+        raise InputError("the package has no licence text", code="no-licence")
+    at = datetime.datetime.fromtimestamp(world.clock(), datetime.UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+    text = yaml_text.edit(row.text, ("licence",), {"by": body.by, "at": at, "text": resolved.licence})
+    return await _store(world, kits, ident, text, body.version)
+
+
+@router.post("/plans/{ident}/check")
+async def plan_check(ident: str, world: TheWorld, kits: TheKits) -> PlanView:
+    """Check against the world: hosts are read anew, planned addresses are asked for."""
+    row = await world.store.read(records.get_plan, ident)
+    return await _view(world, kits, row, await planning.check_world(world, kits, row.text), checked=True)
+
+
+@router.post("/plans/{ident}/run")
+async def plan_run(ident: str, world: TheWorld, engine: TheEngine, kits: TheKits) -> Started:
+    """Check against the world and start; blockers stop it."""
+    row = await world.store.read(records.get_plan, ident)
+    run, resolved = await planning.start_run(world, engine, kits, row)
+    return Started(run=run, plan=await _view(world, kits, row, resolved, checked=True))
+
+
+@router.delete("/plans/{ident}")
+async def plan_remove(ident: str, world: TheWorld) -> dict[str, str]:
+    """Remove a plan; its runs keep their record."""
+    if await world.store.read(runs.runs, ident, active=True):
+        raise Conflict("a run of this plan is under way", code="run-active")
+    await world.store.write(records.remove_plan, ident)
+    return {"state": "removed"}
+

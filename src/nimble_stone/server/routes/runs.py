@@ -1,0 +1,189 @@
+"""Runs: how they stand, live, and what a person may do."""
+
+from __future__ import annotations
+
+import asyncio
+import datetime
+import json
+import time
+from collections.abc import AsyncIterator
+from typing import Any
+
+from fastapi import APIRouter, Header, Request, Response
+from fastapi.responses import HTMLResponse, StreamingResponse
+from pydantic import BaseModel, Field
+
+from nimble_stone.core import narrative, report
+from nimble_stone.core.acceptance import Verdict, totals
+from nimble_stone.core.errors import InputError, NotFound, StoneError
+from nimble_stone.engine import packages
+from nimble_stone.engine.frozen import FrozenRun, thaw
+from nimble_stone.server.deps import TheEngine, TheWorld
+from nimble_stone.server.planning import without_own
+from nimble_stone.server.views import RunLine, RunView, host_views, live_forecast, node_view, run_line, step_views
+from nimble_stone.store import records, runs
+from nimble_stone.store.runs import RunRow, StepRow
+
+router = APIRouter(tags=["runs"])
+PING_S = 15.0
+
+
+class Wish(BaseModel):
+    """What a person wants of a run."""
+
+    steps: list[str] = Field(default=[], max_length=5000)
+    reason: str = Field(default="", max_length=500)
+
+
+class Entry(BaseModel):
+    id: int
+    at: float
+    target: str
+    command: str
+    answer: str
+    status: int
+    seconds: float
+
+
+async def _frozen(world: TheWorld, ident: str) -> tuple[RunRow, FrozenRun]:
+    row = await world.store.read(runs.get_run, ident)
+    package = await world.store.read(records.find_package, row.package)
+    if package is None:
+        raise NotFound("the run's package is gone")
+    return row, thaw(row, packages.view_of(package))
+
+
+def _clock_text(at: float) -> str:
+    return datetime.datetime.fromtimestamp(at).astimezone().strftime("%H:%M")
+
+
+async def run_view(world: TheWorld, ident: str) -> RunView:
+    """A run as its page shows it."""
+    row, frozen = await _frozen(world, ident)
+    states: dict[str, StepRow] = {step.key: step for step in await world.store.read(runs.steps, ident)}
+    now = world.clock()
+    forecast = live_forecast(frozen, states, row.started_at, now)
+    estate = without_own(await world.store.read(records.load_estate), ident)
+    used = {node.value("host") for node in frozen.sheet.nodes}
+    proofs = await world.store.read(runs.last_proofs, ident)
+    verdicts = [Verdict(**item) for item in proofs[1]] if proofs else []
+    words = {key: narrative.StepState(frozen.steps[key].node, step.state, frozen.steps[key].label, step.message) for key, step in states.items()}
+    last = await world.store.read(runs.events, ident)
+    left = max(0.0, forecast.end_s - (now - row.started_at))
+    return RunView(
+        id=row.id, plan=row.plan, title=frozen.sheet.plan.title or row.plan, state=row.state, started_at=row.started_at, ended_at=row.ended_at,
+        last_event=last[-1].id if last else 0, now=now, nodes=[node_view(frozen.sheet, node) for node in frozen.sheet.nodes],
+        hosts=host_views(estate, {frozen.sheet.plan.bay}, names=used), steps=step_views(list(frozen.steps.values()), forecast, states),
+        sentence=narrative.of_run(frozen.sheet, row.state, words, left, _clock_text(row.started_at)), left_s=left, critical=list(forecast.critical),
+        proofs=verdicts, proved_at=proofs[0] if proofs else None,
+        proof_sentence=narrative.of_acceptance(frozen.sheet, verdicts, _clock_text(proofs[0]) if proofs else ""),
+        events=[{"id": e.id, "at": e.at, "step": e.step, "kind": e.kind, "payload": e.payload} for e in last[-400:]])
+
+
+@router.get("/runs")
+async def run_list(world: TheWorld, plan: str = "") -> list[RunLine]:
+    """All runs, newest first."""
+    return [run_line(row) for row in await world.store.read(runs.runs, plan)]
+
+
+@router.get("/runs/{ident}")
+async def run(ident: str, world: TheWorld) -> RunView:
+    """How a run stands."""
+    return await run_view(world, ident)
+
+
+@router.get("/runs/{ident}/events", response_class=StreamingResponse)
+async def run_events(ident: str, request: Request, world: TheWorld, last_event_id: str = Header(default="0")) -> StreamingResponse:
+    """The journal as server-sent events; goes on after Last-Event-ID. Progress comes in between, without an id."""
+    await world.store.read(runs.get_run, ident)
+    start = int(last_event_id) if last_event_id.isdigit() else int(request.query_params.get("after", "0") or 0)
+    return StreamingResponse(_stream(world, request, ident, start), media_type="text/event-stream", headers={"Cache-Control": "no-store"})
+
+
+async def _stream(world: TheWorld, request: Request, ident: str, after: int) -> AsyncIterator[str]:
+    shown: dict[str, Any] = {}
+    yield "retry: 1000\n\n"
+    while not await request.is_disconnected():
+        for event in await world.store.read(runs.events, ident, after):
+            after = event.id
+            data = {"id": event.id, "at": event.at, "step": event.step, "kind": event.kind, "payload": event.payload}
+            yield f"id: {event.id}\nevent: journal\ndata: {json.dumps(data)}\n\n"
+        progress = {key: dict(value) for key, value in world.hub.progress[ident].items()}
+        if progress != shown:
+            shown = progress
+            yield f"event: progress\ndata: {json.dumps(progress)}\n\n"
+        began = time.monotonic()
+        if not await world.hub.wait(ident, PING_S):
+            yield ": still here\n\n"
+        await asyncio.sleep(max(0.0, 0.2 - (time.monotonic() - began)))
+
+
+@router.get("/runs/{ident}/transcript")
+async def run_transcript(ident: str, step: str, world: TheWorld) -> list[Entry]:
+    """Commands and answers of a step, secrets blanked."""
+    return [Entry(**item) for item in await world.store.read(runs.transcript, ident, step)]
+
+
+@router.get("/runs/{ident}/console")
+async def run_console(ident: str, node: str, world: TheWorld) -> dict[str, str]:
+    """The tail of a node's serial console, '' when there is none."""
+    _, frozen = await _frozen(world, ident)
+    found = frozen.sheet.node(node)
+    if found is None:
+        raise NotFound("no such node")
+    try:
+        host = await world.kvm(await world.host(found.value("host")))
+        return {"text": world.blank(await host.console(found.name)), "trouble": ""}
+    except StoneError as error:
+        return {"text": "", "trouble": str(error)}
+
+
+@router.post("/runs/{ident}/{wish}")
+async def run_wish(ident: str, wish: str, body: Wish, world: TheWorld, engine: TheEngine) -> RunView:
+    """hold, resume, retry, skip, undo or prove."""
+    await world.store.read(runs.get_run, ident)
+    if wish == "hold":
+        await engine.hold(ident)
+    elif wish == "resume":
+        await engine.resume(ident)
+    elif wish == "retry":
+        await engine.retry(ident, body.steps)
+    elif wish == "skip":
+        if len(body.steps) != 1 or not body.reason.strip():
+            raise InputError("skipping names one step and a reason", code="skip-reason")
+        await engine.skip(ident, body.steps[0], body.reason)
+    elif wish == "undo":
+        await engine.undo(ident)
+    elif wish == "prove":
+        await engine.prove(ident)
+    else:
+        raise NotFound(f"a run cannot {wish}")
+    return await run_view(world, ident)
+
+
+async def _proved(world: TheWorld, ident: str) -> tuple[RunRow, FrozenRun, str, list[Verdict]]:
+    row, frozen = await _frozen(world, ident)
+    proofs = await world.store.read(runs.last_proofs, ident)
+    if proofs is None:
+        raise NotFound("nothing of this run was proved yet", hint="Proofs are made when the run ends.")
+    at = datetime.datetime.fromtimestamp(proofs[0], datetime.UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+    return row, frozen, at, [Verdict(**item) for item in proofs[1]]
+
+
+@router.get("/runs/{ident}/acceptance.xml")
+async def run_junit(ident: str, world: TheWorld) -> Response:
+    """The proofs as JUnit XML."""
+    row, frozen, at, verdicts = await _proved(world, ident)
+    return Response(report.junit(f"{row.plan} run {row.id}", at, verdicts, {node.id: node.name for node in frozen.sheet.nodes}),
+                    media_type="application/xml", headers={"Content-Disposition": f'attachment; filename="{row.plan}-{row.id}.junit.xml"'})
+
+
+@router.get("/runs/{ident}/acceptance.html", response_class=HTMLResponse)
+async def run_report(ident: str, world: TheWorld) -> HTMLResponse:
+    """The proofs as a page of its own."""
+    row, frozen, at, verdicts = await _proved(world, ident)
+    count = totals(verdicts)
+    sentence = f"{count['passed']} of {len(verdicts)} proofs hold." if count["failed"] else f"All {len(verdicts)} proofs hold."
+    return HTMLResponse(report.html(f"{frozen.sheet.plan.title or row.plan} · acceptance", sentence, at, verdicts,
+                                    {node.id: node.name for node in frozen.sheet.nodes}),
+                        headers={"Content-Disposition": f'attachment; filename="{row.plan}-{row.id}.html"'})

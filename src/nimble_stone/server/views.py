@@ -1,0 +1,348 @@
+"""What the pages get: the shapes of answers, and building them from the core's values."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import asdict
+from typing import Any, Literal
+
+from pydantic import BaseModel
+
+from nimble_stone.core import ledger, narrative, sequence
+from nimble_stone.core.acceptance import Verdict
+from nimble_stone.core.estate import HOST_RESERVE, Estate, Facts
+from nimble_stone.core.findings import Finding
+from nimble_stone.core.ledger import LossLine, PoolLine, StoreLine
+from nimble_stone.core.narrative import Sentence
+from nimble_stone.core.plan.sheet import Node, Sheet
+from nimble_stone.core.sequence import Step
+from nimble_stone.engine import packages
+from nimble_stone.engine.frozen import FrozenRun
+from nimble_stone.server.planning import Resolved, licence_sha256, licence_text
+from nimble_stone.store.records import PackageRow, PlanRow
+from nimble_stone.store.runs import RunRow, StepRow
+
+
+class ColumnView(BaseModel):
+    id: str
+    label: str
+    kind: Literal["text", "address", "choice", "secret", "number"]
+    scope: Literal["plan", "role", "node"]
+    required: bool
+    choices: list[str]
+    rule: str
+
+
+class CellView(BaseModel):
+    value: str
+    origin: str
+
+
+class NodeView(BaseModel):
+    id: str
+    name: str
+    role: str
+    role_label: str
+    role_index: int
+    short: str
+    host: str
+    vcpu: int
+    memory_bytes: int
+    thin_bytes: int
+    full_bytes: int
+    cells: dict[str, CellView]
+
+
+class BedrockView(BaseModel):
+    name: str
+    memory_bytes: int
+    ours: bool
+
+
+class StoreView(BaseModel):
+    name: str
+    capacity_bytes: int
+    free_bytes: int
+    shared: str
+
+
+class HostView(BaseModel):
+    name: str
+    site: str
+    bay: str
+    address: str
+    memory_bytes: int
+    limit_bytes: int
+    threads: int
+    bedrock: list[BedrockView]
+    stores: list[StoreView]
+    networks: list[str]
+    hypervisor: str
+    cpu_model: str
+    domain_type: str
+    domain_reason: str
+    read_at: float
+    trouble: str
+    fingerprint: str = ""
+    credential: str = ""
+
+
+class StepView(BaseModel):
+    key: str
+    kind: str
+    label: str
+    node: str
+    host: str
+    wave: int
+    after: list[str]
+    waits: bool
+    expected_s: float
+    deadline_s: float
+    start_s: float
+    end_s: float
+    state: str = "planned"
+    attempt: int = 0
+    started_at: float | None = None
+    ended_at: float | None = None
+    message: str = ""
+
+
+class RunLine(BaseModel):
+    id: str
+    plan: str
+    state: str
+    started_at: float
+    ended_at: float | None
+
+
+class RoleView(BaseModel):
+    id: str
+    label: str
+    count: int
+    least: int
+    most: int
+
+
+class SizeView(BaseModel):
+    id: str
+    label: str
+    description: str
+    vcpu: int
+    memory_bytes: int
+    default: bool
+    carries: str = ""
+
+
+class PlanView(BaseModel):
+    id: str
+    version: int
+    title: str
+    kit: str
+    kit_title: str
+    package: str
+    package_sha256: str
+    bay: str
+    bays: list[str]
+    roles: list[RoleView]
+    sizes: list[SizeView]
+    licence_text: str
+    licence_sha256: str
+    licence_by: str
+    columns: list[ColumnView]
+    nodes: list[NodeView]
+    hosts: list[HostView]
+    findings: list[Finding]
+    stores: list[StoreLine]
+    pools: list[PoolLine]
+    losses: list[LossLine]
+    steps: list[StepView]
+    forecast_s: float
+    worst_s: float
+    critical: list[str]
+    sentence: Sentence
+    runs: list[RunLine]
+    checked_world: bool = False
+
+
+class PlanLine(BaseModel):
+    id: str
+    title: str
+    version: int
+    changed_at: float
+    kit: str
+    bay: str
+    nodes: int
+    trouble: str
+    run: RunLine | None
+
+
+class RunView(BaseModel):
+    id: str
+    plan: str
+    title: str
+    state: str
+    started_at: float
+    ended_at: float | None
+    last_event: int
+    now: float
+    nodes: list[NodeView]
+    hosts: list[HostView]
+    steps: list[StepView]
+    sentence: Sentence
+    left_s: float
+    critical: list[str]
+    proofs: list[Verdict]
+    proved_at: float | None
+    proof_sentence: Sentence
+    events: list[dict[str, Any]]
+
+
+class QuestionView(BaseModel):
+    key: str
+    label: str
+    description: str
+    category: str
+    type: str
+    default: str
+    secret: bool
+    rule: str
+
+
+class MemberView(BaseModel):
+    name: str
+    size: int
+    sha256: str
+    vouched: bool
+
+
+class PackageView(BaseModel):
+    sha256: str
+    product: str
+    vendor: str
+    version: str
+    file_name: str
+    size: int
+    added_at: float
+    signed: bool
+    vouched: bool
+    thin_bytes: int
+    full_bytes: int
+    sizes: list[SizeView]
+    networks: list[dict[str, str]]
+    questions: list[QuestionView]
+    licence_text: str
+    licence_sha256: str
+    members: list[MemberView]
+    notes: list[str]
+    kits: list[str]
+    plans: list[str]
+
+
+def node_view(sheet: Sheet, node: Node) -> NodeView:
+    roles = [role.id for role in sheet.kit.roles]
+    role = sheet.kit.role(node.role)
+    short = node.name.removeprefix(f"{sheet.plan.name}-")
+    return NodeView(id=node.id, name=node.name, role=node.role, role_label=role.label if role else node.role, role_index=roles.index(node.role), short=short,
+                    host=node.value("host"), vcpu=node.vcpu, memory_bytes=node.memory_bytes, thin_bytes=node.thin_bytes, full_bytes=node.full_bytes,
+                    cells={key: CellView(value=cell.value, origin=cell.origin) for key, cell in node.cells.items()})
+
+
+def host_views(estate: Estate, bays: set[str], pins: Mapping[str, str] | None = None, names: set[str] | None = None) -> list[HostView]:
+    views = []
+    for host in sorted(estate.hosts, key=lambda host: (host.site, host.bay)):
+        if (bays and host.bay not in bays) and not (names and host.name in names):
+            continue
+        facts = estate.facts.get(host.name, Facts(host=host.name))
+        views.append(HostView(
+            name=host.name, site=host.site, bay=host.bay, address=host.address, memory_bytes=facts.memory_bytes,
+            limit_bytes=int(facts.memory_bytes * (1 - HOST_RESERVE)), threads=facts.threads,
+            bedrock=[BedrockView(name=g.name, memory_bytes=g.memory_bytes, ours=g.mark is not None) for g in
+                     sorted(facts.guests, key=lambda g: -g.memory_bytes) if g.running],
+            stores=[StoreView(name=s.name, capacity_bytes=s.capacity_bytes, free_bytes=s.free_bytes, shared=s.shared) for s in facts.datastores],
+            networks=[n.name for n in facts.networks if n.active], hypervisor=facts.hypervisor, cpu_model=facts.cpu_model,
+            domain_type=facts.domain_type, domain_reason=facts.domain_reason, read_at=facts.read_at, trouble=facts.trouble,
+            fingerprint=(pins or {}).get(f"{host.address}:{host.port}", ""), credential=host.credential))
+    return views
+
+
+def step_views(steps: list[Step], forecast: sequence.Forecast, rows: Mapping[str, StepRow] | None = None) -> list[StepView]:
+    views = []
+    for step in steps:
+        slot = forecast.slots.get(step.key, sequence.Slot(0, 0))
+        row = (rows or {}).get(step.key)
+        views.append(StepView(key=step.key, kind=step.kind, label=step.label, node=step.node, host=step.host, wave=step.wave, after=list(step.after),
+                              waits=step.waits, expected_s=step.expected_s, deadline_s=step.deadline_s, start_s=slot.start_s, end_s=slot.end_s,
+                              **({"state": row.state, "attempt": row.attempt, "started_at": row.started_at, "ended_at": row.ended_at,
+                                  "message": row.message} if row else {})))
+    return views
+
+
+def run_line(row: RunRow) -> RunLine:
+    return RunLine(id=row.id, plan=row.plan, state=row.state, started_at=row.started_at, ended_at=row.ended_at)
+
+
+def size_views(resolved: Sheet) -> list[SizeView]:
+    carries = {advice.size: advice.carries for advice in resolved.kit.sizes}
+    return [SizeView(id=s.id, label=s.label, description=s.description, vcpu=s.vcpu, memory_bytes=s.memory_bytes, default=s.default,
+                     carries=carries.get(s.id, "")) for s in resolved.package.descriptor.sizes] if resolved.package else []
+
+
+def plan_view(row: PlanRow, resolved: Resolved, plan_runs: list[RunRow], estate: Estate, *, checked: bool) -> PlanView:
+    sheet, package = resolved.sheet, resolved.sheet.package
+    labels = {step.key: step.label.lower() for step in resolved.steps}
+    way = list(dict.fromkeys(labels[key] for key in resolved.forecast.critical))
+    conflicts = {node.value("address") for finding in resolved.findings if finding.severity == "blocker" and finding.column == "address"
+                 if (node := sheet.node(finding.node))}
+    used = {node.value("host") for node in sheet.nodes}
+    return PlanView(
+        id=row.id, version=row.version, title=sheet.plan.title or sheet.plan.name, kit=sheet.kit.id, kit_title=sheet.kit.title,
+        package=f"{package.descriptor.product} {package.descriptor.version}" if package else sheet.plan.package,
+        package_sha256=package.sha256 if package else "", bay=sheet.plan.bay, bays=sorted({host.bay for host in estate.hosts}),
+        roles=[RoleView(id=role.id, label=role.label, count=sum(n.role == role.id for n in sheet.nodes), least=role.count.least, most=role.count.most)
+               for role in sheet.kit.roles],
+        sizes=size_views(sheet), licence_text=licence_text(package.descriptor) if package else "", licence_sha256=resolved.licence,
+        licence_by=sheet.plan.licence.by if sheet.plan.licence and sheet.plan.licence.text == resolved.licence else "",
+        columns=[ColumnView(id=c.id, label=c.label, kind=c.kind, scope=c.scope, required=c.required, choices=list(c.choices),
+                            rule=rule_text(c.rule.min_length, c.rule.max_length, c.rule.classes)) for c in sheet.columns],
+        nodes=[node_view(sheet, node) for node in sheet.nodes], hosts=host_views(resolved.estate, {sheet.plan.bay} if sheet.plan.bay else set(), names=used),
+        findings=resolved.findings, stores=ledger.stores(sheet, resolved.estate),
+        pools=ledger.pools(sheet, resolved.estate, {claim.address for claim in resolved.claims}, conflicts), losses=ledger.losses(sheet),
+        steps=step_views(resolved.steps, resolved.forecast), forecast_s=resolved.forecast.end_s, worst_s=resolved.forecast.worst_s,
+        critical=list(resolved.forecast.critical),
+        sentence=narrative.of_plan(sheet, resolved.findings, resolved.forecast.end_s, resolved.forecast.worst_s, way),
+        runs=[run_line(run) for run in plan_runs], checked_world=checked)
+
+
+def rule_text(least: int, most: int, classes: int) -> str:
+    """A rule in words, for the page."""
+    parts = [f"at least {least} characters" if least else "", f"at most {most}" if most < 4096 else "",
+             f"{classes} of lower case, upper case, digits, signs" if classes else ""]
+    return ", ".join(part for part in parts if part)
+
+
+def package_view(row: PackageRow, kits: list[str], plans: list[str]) -> PackageView:
+    contents = packages.contents_of(row)
+    own = contents.descriptor
+    return PackageView(
+        sha256=row.sha256, product=own.product, vendor=own.vendor, version=own.version, file_name=row.file_name, size=row.size, added_at=row.added_at,
+        signed=contents.signed, vouched=all(member.vouched for member in contents.members if not member.name.endswith((".mf", ".cert"))),
+        thin_bytes=row.thin_bytes, full_bytes=own.full_bytes,
+        sizes=[SizeView(id=s.id, label=s.label, description=s.description, vcpu=s.vcpu, memory_bytes=s.memory_bytes, default=s.default) for s in own.sizes],
+        networks=[asdict(network) for network in own.networks],
+        questions=[QuestionView(key=q.key, label=q.label, description=q.description, category=q.category, type=q.type, default=q.default, secret=q.secret,
+                                rule=", ".join(q.choices) or rule_text(q.minimum or 0, q.maximum or 4096, 0)) for q in own.questions if q.asked],
+        licence_text=licence_text(own), licence_sha256=licence_sha256(own),
+        members=[MemberView(name=m.name, size=m.size, sha256=m.sha256, vouched=m.vouched) for m in contents.members], notes=list(own.notes),
+        kits=kits, plans=plans)
+
+
+def live_forecast(run: FrozenRun, rows: Mapping[str, StepRow], started: float, now: float) -> sequence.Forecast:
+    """The forecast with what has happened so far: finished steps as they were, working ones at least until now."""
+    done = {}
+    for key, row in rows.items():
+        if row.state in ("done", "skipped", "undone") and row.ended_at:
+            done[key] = sequence.Slot((row.started_at or row.ended_at) - started, row.ended_at - started)
+        elif row.state in ("working", "waiting") and row.started_at and key in run.steps:
+            begun = row.started_at - started
+            done[key] = sequence.Slot(begun, max(now - started, begun + run.steps[key].expected_s))
+    return sequence.forecast(list(run.steps.values()), done=done)

@@ -1,0 +1,1 @@
+"""Records in SQLite, plain SQL. One writer thread, read-only readers."""

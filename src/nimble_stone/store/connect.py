@@ -1,0 +1,106 @@
+"""Making connections and running functions on them: one writer thread, reads on a second one that cannot write.
+
+`await store.write(fn, …)` runs `fn(conn, …)` inside one IMMEDIATE transaction; `await store.read(fn, …)` on a read-only connection.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import sqlite3
+import threading
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+from typing import Concatenate, ParamSpec, TypeVar
+
+from nimble_stone.core.errors import StoneError
+
+P = ParamSpec("P")
+T = TypeVar("T")
+SCHEMA_VERSION = 1
+
+
+class Store:
+    """The database of one data folder. Close with `close`."""
+
+    def __init__(self, path: Path) -> None:
+        self._path = path
+        self._writer = ThreadPoolExecutor(1, "store-writer")
+        self._readers = ThreadPoolExecutor(2, "store-reader")
+        self._local = threading.local()
+        self._connection = self._writer.submit(self._open).result()
+
+    def _open(self) -> sqlite3.Connection:
+        connection = connect(self._path)
+        migrate(connection)
+        return connection
+
+    async def write(self, function: Callable[Concatenate[sqlite3.Connection, P], T], *args: P.args, **kwargs: P.kwargs) -> T:
+        """Run `function` in a transaction; it is committed when the function returns, rolled back when it raises."""
+        def inside() -> T:
+            with transaction(self._connection):
+                return function(self._connection, *args, **kwargs)
+        return await asyncio.shield(asyncio.get_running_loop().run_in_executor(self._writer, inside))
+
+    async def read(self, function: Callable[Concatenate[sqlite3.Connection, P], T], *args: P.args, **kwargs: P.kwargs) -> T:
+        """Run `function` on a connection that cannot write."""
+        def inside() -> T:
+            if not hasattr(self._local, "connection"):
+                self._local.connection = connect(self._path, read_only=True)
+            return function(self._local.connection, *args, **kwargs)
+        return await asyncio.get_running_loop().run_in_executor(self._readers, inside)
+
+    def close(self) -> None:
+        """End the threads; what was given is finished first."""
+        self._writer.submit(self._connection.close).result()
+        self._writer.shutdown()
+        self._readers.shutdown()
+
+
+class transaction:  # noqa: N801  # reads as a statement
+    """The only place that begins, commits or rolls back."""
+
+    def __init__(self, connection: sqlite3.Connection) -> None:
+        self._connection = connection
+
+    def __enter__(self) -> sqlite3.Connection:
+        self._connection.execute("BEGIN IMMEDIATE")
+        return self._connection
+
+    def __exit__(self, kind: type[BaseException] | None, *_: object) -> None:
+        self._connection.execute("ROLLBACK" if kind else "COMMIT")
+
+
+def connect(path: Path, *, read_only: bool = False) -> sqlite3.Connection:
+    """A connection: autocommit, WAL, foreign keys on, rows by name. Full sync: a committed intent survives power loss."""
+    connection = sqlite3.connect(f"file:{path}?mode={'ro' if read_only else 'rwc'}", uri=True, isolation_level=None, check_same_thread=False)
+    connection.row_factory = sqlite3.Row
+    connection.execute("PRAGMA busy_timeout = 5000")
+    connection.execute("PRAGMA foreign_keys = ON")
+    if not read_only:
+        connection.execute("PRAGMA journal_mode = WAL")
+        connection.execute("PRAGMA synchronous = FULL")
+    return connection
+
+
+def migrate(connection: sqlite3.Connection) -> None:
+    """Make the schema in a new database; refuse one that is newer than this program."""
+    version = int(connection.execute("PRAGMA user_version").fetchone()[0])
+    if version > SCHEMA_VERSION:
+        raise StoneError(f"the database is of version {version}, this program knows {SCHEMA_VERSION}", code="schema-newer",
+                         hint="Start the newer program again, or restore a backup.")
+    if version == 0:
+        with transaction(connection):
+            for statement in _statements((Path(__file__).parent / "schema.sql").read_text()):
+                connection.execute(statement)
+            connection.execute(f"PRAGMA user_version = {SCHEMA_VERSION}")
+
+
+def _statements(script: str) -> list[str]:
+    found, text = [], ""
+    for line in script.splitlines(keepends=True):
+        text += line
+        if sqlite3.complete_statement(text):
+            found.append(text)
+            text = ""
+    return found

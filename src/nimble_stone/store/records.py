@@ -1,0 +1,212 @@
+"""Plain functions over the tables of things: estate, facts, packages, plans, secrets, pins, sessions."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from dataclasses import asdict, dataclass
+from typing import Any
+
+from nimble_stone.core.errors import Conflict, NotFound
+from nimble_stone.core.estate import Estate, EstateFile, Facts, Host, Network, Pool
+
+Db = sqlite3.Connection
+
+
+def load_estate(db: Db) -> Estate:
+    """The estate with the last facts of each host."""
+    rows = db.execute("SELECT kind, doc FROM estate_item ORDER BY kind, name").fetchall()
+    docs: dict[str, list[str]] = {"network": [], "pool": [], "host": []}
+    for row in rows:
+        docs[row["kind"]].append(row["doc"])
+    facts = {row["host"]: Facts.model_validate_json(row["doc"]) for row in db.execute("SELECT host, doc FROM facts")}
+    return Estate(networks=tuple(Network.model_validate_json(doc) for doc in docs["network"]),
+                  pools=tuple(Pool.model_validate_json(doc) for doc in docs["pool"]),
+                  hosts=tuple(Host.model_validate_json(doc) for doc in docs["host"]), facts=facts)
+
+
+def merge_estate(db: Db, file: EstateFile) -> None:
+    """Add or replace by name."""
+    for kind, items in (("network", file.networks), ("pool", file.pools), ("host", file.hosts)):
+        for item in items:
+            db.execute("INSERT INTO estate_item VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET doc = excluded.doc",
+                       (kind, item.name, item.model_dump_json()))
+
+
+def put_facts(db: Db, facts: Facts) -> Facts:
+    """Keep facts. When nothing new could be read, the last known stay and only the trouble is noted. Returns what is kept."""
+    if facts.trouble:
+        row = db.execute("SELECT doc FROM facts WHERE host = ?", (facts.host,)).fetchone()
+        if row:
+            facts = Facts.model_validate_json(row["doc"]).model_copy(update={"trouble": facts.trouble, "trouble_code": facts.trouble_code})
+    db.execute("INSERT INTO facts VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET doc = excluded.doc, read_at = excluded.read_at",
+               (facts.host, facts.model_dump_json(), facts.read_at))
+    return facts
+
+
+@dataclass(frozen=True)
+class PackageRow:
+    """A package that was taken in. `doc` is the JSON of its contents."""
+
+    sha256: str
+    product: str
+    version: str
+    doc: dict[str, Any]
+    size: int
+    thin_bytes: int
+    file_name: str
+    added_at: float
+
+
+def _package(row: sqlite3.Row) -> PackageRow:
+    return PackageRow(row["sha256"], row["product"], row["version"], json.loads(row["doc"]), row["size"], row["thin_bytes"],
+                      row["file_name"], row["added_at"])
+
+
+def put_package(db: Db, package: PackageRow) -> None:
+    """Keep a package; taking the same bytes in again changes nothing."""
+    values = asdict(package) | {"doc": json.dumps(package.doc)}
+    db.execute("INSERT INTO package VALUES (:sha256, :product, :version, :doc, :size, :thin_bytes, :file_name, :added_at)"
+               " ON CONFLICT DO NOTHING", values)
+
+
+def packages(db: Db) -> list[PackageRow]:
+    """All packages, newest first."""
+    return [_package(row) for row in db.execute("SELECT * FROM package ORDER BY added_at DESC")]
+
+
+def find_package(db: Db, wanted: str) -> PackageRow | None:
+    """By SHA-256 (12 digits suffice) or by “Product version”; None when absent."""
+    if not wanted:
+        return None
+    for row in packages(db):
+        if wanted == f"{row.product} {row.version}" or (len(wanted) >= 12 and row.sha256.startswith(wanted)):
+            return row
+    return None
+
+
+def remove_package(db: Db, sha256: str) -> None:
+    """Forget a package. Raises Conflict while a run was made with it, NotFound when it is unknown."""
+    if db.execute("SELECT 1 FROM run WHERE package = ?", (sha256,)).fetchone():
+        raise Conflict("a run was made with this package; it stays for its record", code="package-in-use")
+    if db.execute("DELETE FROM package WHERE sha256 = ?", (sha256,)).rowcount == 0:
+        raise NotFound("no such package")
+
+
+@dataclass(frozen=True)
+class PlanRow:
+    """A plan's text at its newest version."""
+
+    id: str
+    version: int
+    text: str
+    changed_at: float
+
+
+def get_plan(db: Db, ident: str) -> PlanRow:
+    """Raises NotFound."""
+    row = db.execute("SELECT * FROM plan WHERE id = ?", (ident,)).fetchone()
+    if row is None:
+        raise NotFound(f"there is no plan “{ident}”", hint="`nimble-stone plan list` shows those there are.")
+    return PlanRow(*row)
+
+
+def plans(db: Db) -> list[PlanRow]:
+    """All plans, last changed first."""
+    return [PlanRow(*row) for row in db.execute("SELECT * FROM plan ORDER BY changed_at DESC, id")]
+
+
+def put_plan(db: Db, ident: str, text: str, at: float, *, based_on: int | None) -> PlanRow:
+    """Store a new version. `based_on` is the version that was edited (None: whatever is there).
+
+    Raises: Conflict when somebody else changed the plan meanwhile; nothing is stored then.
+    """
+    row = db.execute("SELECT version FROM plan WHERE id = ?", (ident,)).fetchone()
+    version = row["version"] if row else 0
+    if based_on is not None and based_on != version:
+        raise Conflict(f"plan “{ident}” was changed meanwhile (version {version}, your edit was of {based_on})", code="plan-changed",
+                       hint="Your edit is kept on the page; look at the new version and repeat it.")
+    db.execute("INSERT INTO plan VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE SET version = excluded.version, text = excluded.text,"
+               " changed_at = excluded.changed_at", (ident, version + 1, text, at))
+    db.execute("INSERT INTO plan_version VALUES (?, ?, ?, ?)", (ident, version + 1, text, at))
+    return PlanRow(ident, version + 1, text, at)
+
+
+def plan_version(db: Db, ident: str, version: int) -> str:
+    """The text of an older version. Raises NotFound."""
+    row = db.execute("SELECT text FROM plan_version WHERE plan = ? AND version = ?", (ident, version)).fetchone()
+    if row is None:
+        raise NotFound(f"plan “{ident}” has no version {version}")
+    return str(row["text"])
+
+
+def remove_plan(db: Db, ident: str) -> None:
+    """Forget a plan; its runs keep their own copy. Raises NotFound."""
+    if db.execute("DELETE FROM plan WHERE id = ?", (ident,)).rowcount == 0:
+        raise NotFound(f"there is no plan “{ident}”")
+
+
+def put_secret(db: Db, name: str, kind: str, sealed: bytes, at: float) -> None:
+    """Keep a sealed secret, replacing one of that name."""
+    db.execute("INSERT INTO secret VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE SET kind = excluded.kind, sealed = excluded.sealed,"
+               " made_at = excluded.made_at", (name, kind, sealed, at))
+
+
+def get_secret(db: Db, name: str) -> tuple[str, bytes] | None:
+    """(kind, sealed) or None."""
+    row = db.execute("SELECT kind, sealed FROM secret WHERE name = ?", (name,)).fetchone()
+    return (row["kind"], row["sealed"]) if row else None
+
+
+def secret_names(db: Db) -> list[tuple[str, str]]:
+    """(name, kind) of all entries."""
+    return [(row["name"], row["kind"]) for row in db.execute("SELECT name, kind FROM secret ORDER BY name")]
+
+
+def pins(db: Db) -> dict[str, str]:
+    """place → fingerprint."""
+    return {row["place"]: row["fingerprint"] for row in db.execute("SELECT place, fingerprint FROM pin")}
+
+
+def get_pin(db: Db, place: str) -> str | None:
+    """The pinned fingerprint of a place."""
+    row = db.execute("SELECT fingerprint FROM pin WHERE place = ?", (place,)).fetchone()
+    return str(row["fingerprint"]) if row else None
+
+
+def put_pin(db: Db, place: str, fingerprint: str, at: float) -> None:
+    """Pin at first use; an existing pin stays."""
+    db.execute("INSERT INTO pin VALUES (?, ?, ?) ON CONFLICT DO NOTHING", (place, fingerprint, at))
+
+
+def drop_pin(db: Db, place: str) -> None:
+    """Forget a pin."""
+    db.execute("DELETE FROM pin WHERE place = ?", (place,))
+
+
+def get_meta(db: Db, key: str) -> str | None:
+    """A single setting."""
+    row = db.execute("SELECT value FROM meta WHERE key = ?", (key,)).fetchone()
+    return str(row["value"]) if row else None
+
+
+def put_meta(db: Db, key: str, value: str) -> None:
+    """Set a single setting."""
+    db.execute("INSERT INTO meta VALUES (?, ?) ON CONFLICT DO UPDATE SET value = excluded.value", (key, value))
+
+
+def put_session(db: Db, token_sha256: str, csrf: str, expires_at: float, now: float) -> None:
+    """Keep a session; expired ones go."""
+    db.execute("DELETE FROM session WHERE expires_at < ?", (now,))
+    db.execute("INSERT INTO session VALUES (?, ?, ?)", (token_sha256, csrf, expires_at))
+
+
+def get_session(db: Db, token_sha256: str, now: float) -> str | None:
+    """The session's CSRF token, None when there is no such session or it has expired."""
+    row = db.execute("SELECT csrf FROM session WHERE token_sha256 = ? AND expires_at > ?", (token_sha256, now)).fetchone()
+    return str(row["csrf"]) if row else None
+
+
+def drop_session(db: Db, token_sha256: str) -> None:
+    """End a session."""
+    db.execute("DELETE FROM session WHERE token_sha256 = ?", (token_sha256,))

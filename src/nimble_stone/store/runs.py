@@ -1,0 +1,144 @@
+"""Runs, their steps, journal, transcripts and proofs. A step's state and its journal entry are written together or not at all."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from dataclasses import dataclass
+from typing import Any
+
+from nimble_stone.core.errors import Conflict, NotFound
+
+Db = sqlite3.Connection
+ACTIVE = ("running", "held", "trouble", "proving", "undoing")
+MAX_ANSWER = 20_000
+
+
+@dataclass(frozen=True)
+class RunRow:
+    """A run. `doc` holds the frozen plan, the kit and the steps."""
+
+    id: str
+    plan: str
+    package: str
+    state: str
+    doc: dict[str, Any]
+    started_at: float
+    ended_at: float | None
+
+
+@dataclass(frozen=True)
+class StepRow:
+    """How a step stands."""
+
+    key: str
+    state: str
+    attempt: int
+    started_at: float | None
+    ended_at: float | None
+    message: str
+
+
+@dataclass(frozen=True)
+class EventRow:
+    """One journal entry."""
+
+    id: int
+    at: float
+    step: str
+    kind: str
+    payload: dict[str, Any]
+
+
+def add_run(db: Db, run: RunRow, steps: list[str]) -> None:
+    """A new run with its steps, all planned, and the first journal entry. Raises Conflict while the plan has an active run."""
+    busy = db.execute("SELECT id FROM run WHERE plan = ? AND state IN ('running','held','trouble','proving','undoing')", (run.plan,)).fetchone()
+    if busy:
+        raise Conflict(f"run {busy['id']} of this plan is still under way", code="run-active", hint="Let it finish, or take it back.")
+    db.execute("INSERT INTO run VALUES (?, ?, ?, ?, ?, ?, NULL)", (run.id, run.plan, run.package, run.state, json.dumps(run.doc), run.started_at))
+    db.executemany("INSERT INTO run_step (run, key, place, state) VALUES (?, ?, ?, 'planned')",
+                   [(run.id, key, place) for place, key in enumerate(steps)])
+    journal(db, run.id, run.started_at, "", "run-started", {"steps": len(steps)})
+
+
+def journal(db: Db, run: str, at: float, step: str, kind: str, payload: dict[str, Any]) -> int:
+    """Append one entry; its id."""
+    cursor = db.execute("INSERT INTO run_event (run, at, step, kind, payload) VALUES (?, ?, ?, ?, ?)", (run, at, step, kind, json.dumps(payload)))
+    return int(cursor.lastrowid or 0)
+
+
+def move_step(db: Db, run: str, key: str, at: float, kind: str, *, state: str, message: str = "", new_attempt: bool = False,
+              ended: bool = False, payload: dict[str, Any] | None = None) -> EventRow:
+    """Change a step's state and journal it."""
+    db.execute("UPDATE run_step SET state = :state, message = :message, attempt = attempt + :more,"
+               " started_at = CASE WHEN :more THEN :at ELSE started_at END, ended_at = CASE WHEN :ended THEN :at ELSE NULL END"
+               " WHERE run = :run AND key = :key",
+               {"state": state, "message": message, "more": int(new_attempt), "at": at, "ended": int(ended), "run": run, "key": key})
+    body = {"state": state, **({"message": message} if message else {}), **(payload or {})}
+    return EventRow(journal(db, run, at, key, kind, body), at, key, kind, body)
+
+
+def move_run(db: Db, run: str, at: float, kind: str, state: str, payload: dict[str, Any] | None = None) -> EventRow:
+    """Change a run's state and journal it."""
+    ended = state in ("done", "unproved", "undone")
+    db.execute("UPDATE run SET state = ?, ended_at = CASE WHEN ? THEN ? ELSE NULL END WHERE id = ?", (state, int(ended), at, run))
+    body = {"state": state, **(payload or {})}
+    return EventRow(journal(db, run, at, "", kind, body), at, "", kind, body)
+
+
+def _run(row: sqlite3.Row) -> RunRow:
+    return RunRow(row["id"], row["plan"], row["package"], row["state"], json.loads(row["doc"]), row["started_at"], row["ended_at"])
+
+
+def get_run(db: Db, ident: str) -> RunRow:
+    """Raises NotFound."""
+    row = db.execute("SELECT * FROM run WHERE id = ?", (ident,)).fetchone()
+    if row is None:
+        raise NotFound(f"there is no run “{ident}”")
+    return _run(row)
+
+
+def runs(db: Db, plan: str = "", *, active: bool = False) -> list[RunRow]:
+    """Newest first; of one plan, or only active ones."""
+    rows = db.execute("SELECT * FROM run WHERE (:plan = '' OR plan = :plan) ORDER BY started_at DESC", {"plan": plan})
+    return [_run(row) for row in rows if not active or row["state"] in ACTIVE]
+
+
+def steps(db: Db, run: str) -> list[StepRow]:
+    """The steps of a run, in sequence."""
+    return [StepRow(*row) for row in db.execute("SELECT key, state, attempt, started_at, ended_at, message FROM run_step WHERE run = ?"
+                                                " ORDER BY place", (run,))]
+
+
+def events(db: Db, run: str, after: int = 0, limit: int = 5000) -> list[EventRow]:
+    """Journal entries after an id, in order."""
+    return [EventRow(row["id"], row["at"], row["step"], row["kind"], json.loads(row["payload"])) for row in
+            db.execute("SELECT id, at, step, kind, payload FROM run_event WHERE run = ? AND id > ? ORDER BY id LIMIT ?", (run, after, limit))]
+
+
+def add_transcript(db: Db, run: str, step: str, at: float, target: str, command: str, answer: str, status: int, seconds: float) -> None:
+    """Keep a command and its answer; long answers are shortened in the middle."""
+    if len(answer) > MAX_ANSWER:
+        answer = f"{answer[:MAX_ANSWER // 2]}\n… {len(answer) - MAX_ANSWER} characters left out …\n{answer[-MAX_ANSWER // 2:]}"
+    db.execute("INSERT INTO transcript (run, step, at, target, command, answer, status, seconds) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+               (run, step, at, target, command, answer, status, seconds))
+
+
+def transcript(db: Db, run: str, step: str, limit: int = 200) -> list[dict[str, Any]]:
+    """The last entries of a step, in order."""
+    rows = db.execute("SELECT id, at, target, command, answer, status, seconds FROM transcript WHERE run = ? AND step = ? ORDER BY id DESC LIMIT ?",
+                      (run, step, limit)).fetchall()
+    return [dict(row) for row in reversed(rows)]
+
+
+def add_proofs(db: Db, run: str, at: float, doc: list[dict[str, Any]]) -> int:
+    """Keep a round of proofs; its number."""
+    row = db.execute("SELECT coalesce(max(round), 0) + 1 AS next FROM proof WHERE run = ?", (run,)).fetchone()
+    db.execute("INSERT INTO proof VALUES (?, ?, ?, ?)", (run, row["next"], at, json.dumps(doc)))
+    return int(row["next"])
+
+
+def last_proofs(db: Db, run: str) -> tuple[float, list[dict[str, Any]]] | None:
+    """(instant, verdicts) of the newest round."""
+    row = db.execute("SELECT at, doc FROM proof WHERE run = ? ORDER BY round DESC LIMIT 1", (run,)).fetchone()
+    return (row["at"], json.loads(row["doc"])) if row else None

@@ -217,7 +217,8 @@ class Shell:
         with open(volume.file, "wb") as file:
             while piece := await stdin.read(1 << 16):
                 if self.host.knobs.full:
-    XX
+                    raise Failed(f"cannot write to volume {plain[0]}\nerror: cannot write data to file"
+                                 f" '{_path(store.name)}/{plain[0]}': No space left on device")
                 file.write(piece)
         self.host.note(f"uploaded {plain[0]}")
         return ""

@@ -1,0 +1,60 @@
+<script lang="ts">
+  import { get, send } from '../../lib/api/client';
+  import type { EstateView, KitLine, PlanLine, PlanView } from '../../lib/api/types';
+  import { ago, count, utc } from '../../lib/format';
+  import { notices } from '../../lib/notices.svelte';
+  import { router } from '../../lib/router.svelte';
+  import Button from '../../lib/ui/Button.svelte';
+  import StateMark from '../../lib/ui/StateMark.svelte';
+  import type { Mark } from '../../lib/ui/marks';
+
+  let plans = $state.raw<PlanLine[] | null>(null), kits = $state.raw<KitLine[]>([]), bays = $state.raw<string[]>([]);
+  let making = $state(false), name = $state(''), kit = $state(''), bay = $state('');
+  let input: HTMLInputElement | undefined = $state();
+  const MARKS: Record<string, Mark> = { running: 'working', held: 'held', trouble: 'failed', proving: 'working', done: 'proved', unproved: 'failed', undoing: 'working', undone: 'undone' };
+  const STATES: Record<string, string> = { running: 'is being rolled out', held: 'held', trouble: 'needs you', proving: 'is being proved', done: 'stands, proved', unproved: 'stands, not all proved', undoing: 'is being taken back', undone: 'was taken back' };
+  $effect(() => { void load(); });
+  async function load() {
+    try {
+      plans = await get<PlanLine[]>('/plans');
+      kits = await get<KitLine[]>('/kits');
+      bays = [...new Set((await get<EstateView>('/estate')).hosts.map((h) => h.bay))];
+      kit ||= kits[0]?.id ?? '';
+      bay ||= bays[0] ?? '';
+    } catch (error) { notices.problem(error); }
+  }
+  async function make() {
+    try { const made = await send<PlanView>('POST', '/plans', { name, kit, bay }); router.go(`/plans/${made.id}`); } catch (error) { notices.problem(error); }
+  }
+  async function bring(files: FileList | null) {
+    const file = files?.[0];
+    if (!file) return;
+    try { const made = await send<PlanView>('POST', '/plans', { text: await file.text() }); router.go(`/plans/${made.id}`); } catch (error) { notices.problem(error); }
+    if (input) input.value = '';
+  }
+  let busy = $derived(plans?.filter((p) => p.run && ['running', 'trouble', 'held', 'proving', 'undoing'].includes(p.run.state)) ?? []);
+</script>
+
+<div class="page">
+  <div class="bar"><div><h1>{#if plans}{count(plans.length, 'plan')}. <b>{busy.length ? `${busy[0]?.title} ${STATES[busy[0]?.run?.state ?? ''] ?? ''}` : 'Nothing is under way'}</b>.{/if}</h1><p class="quiet">a plan is the design of one rollout; it is also a file you can keep elsewhere</p></div>
+    <div class="acts"><input bind:this={input} type="file" accept=".yaml,.yml" hidden onchange={(e) => bring(e.currentTarget.files)} /><Button onclick={() => input?.click()}>Bring a plan file</Button><Button kind="main" onclick={() => { making = !making; }}>New plan</Button></div></div>
+  {#if making}
+    <form onsubmit={(e) => { e.preventDefault(); void make(); }}>
+      <label>Name <input bind:value={name} required pattern="[a-z0-9][a-z0-9\-]*" maxlength="40" placeholder="ness-gauges" title="lower-case letters, digits and dashes" /></label>
+      <label>Kit <select bind:value={kit}>{#each kits as k (k.id)}<option value={k.id}>{k.title}</option>{/each}</select></label>
+      <label>Bay <select bind:value={bay}>{#each bays as b (b)}<option>{b}</option>{/each}</select></label>
+      <Button type="submit" kind="main">Begin</Button><span class="quiet">{kits.find((k) => k.id === kit)?.summary}</span>
+    </form>
+  {/if}
+  <table><thead><tr><th>Plan</th><th>State</th><th>Kit</th><th>Bay</th><th>Nodes</th><th>Changed</th></tr></thead>
+    <tbody>{#each plans ?? [] as p (p.id)}
+      <tr><th scope="row"><a href={`/plans/${p.id}${busy.includes(p) ? '/run' : ''}`}>{p.title}</a><span class="mono quiet">{p.id}</span></th>
+        <td>{#if p.run}<StateMark state={MARKS[p.run.state] ?? 'planned'} /> {STATES[p.run.state] ?? p.run.state}{:else}<StateMark state="planned" /> planned{/if}</td><td>{p.kit}</td><td>{p.bay}</td><td class="mono">{p.nodes}</td><td class="quiet" title={utc(p.changed_at)}>{ago(Date.now() / 1000 - p.changed_at)}</td></tr>
+    {:else}<tr><td colspan="6" class="quiet">{plans ? 'No plan yet. “New plan” begins one with everything the kit, the bay and the pools can tell.' : ''}</td></tr>{/each}</tbody></table>
+</div>
+
+<style>
+  .page { padding: 0 20px; overflow: auto; height: 100%; } .bar { display: flex; justify-content: space-between; gap: 28px; align-items: flex-start; padding: 10px 0 6px; border-bottom: 1px solid var(--line); } h1 { font-size: var(--text-l); } b { font-weight: 600; } .bar p { font-size: var(--text-s); } .acts { display: flex; gap: 10px; align-items: center; }
+  form { display: flex; gap: 18px; align-items: center; padding: 12px 0; border-bottom: 1px solid var(--line); } input, select { border: 1px solid var(--strong-line); background: var(--surface); padding: 5px 8px; border-radius: var(--radius); margin-left: 6px; }
+  table { width: 100%; border-collapse: collapse; margin-top: 4px; } th, td { text-align: left; padding: 9px 12px 9px 0; border-bottom: 1px solid var(--line); font-weight: 400; } thead th { color: var(--soft); font-size: var(--text-s); } tbody th a { font-weight: 600; margin-right: 12px; }
+</style>

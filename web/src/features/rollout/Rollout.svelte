@@ -1,0 +1,163 @@
+<script lang="ts">
+  import type { Finding } from '../../lib/api/types';
+  import { router } from '../../lib/router.svelte';
+  import Button from '../../lib/ui/Button.svelte';
+  import Dialog from '../../lib/ui/Dialog.svelte';
+  import PlanLedger from '../ledger/PlanLedger.svelte';
+  import ProofLedger from '../ledger/ProofLedger.svelte';
+  import RunLedger from '../ledger/RunLedger.svelte';
+  import Proofs from '../sheet/Proofs.svelte';
+  import Sheet from '../sheet/Sheet.svelte';
+  import Timeline from '../sheet/Timeline.svelte';
+  import Wall from '../wall/Wall.svelte';
+  import Licence from './Licence.svelte';
+  import PlanText from './PlanText.svelte';
+  import { Rollout } from './rollout.svelte';
+  import SecretBox from './SecretBox.svelte';
+  import SentenceBar from './SentenceBar.svelte';
+  import { nodeStates } from './states';
+  import TitleBlock from './TitleBlock.svelte';
+
+  interface Props { id: string; reading: 'plan' | 'run' | 'acceptance' }
+  let { id, reading }: Props = $props();
+  // svelte-ignore state_referenced_locally
+  const rollout = new Rollout(id);
+  let filter = $state(''), licence = $state(false), text = $state(false), undoing = $state(false), name = $state('');
+  let secret = $state<{ node: string; column: string } | null>(null);
+  let now = $state(Date.now() / 1000);
+  let tall = $state(innerHeight);
+  let field: HTMLInputElement | undefined = $state();
+  let plan = $derived(rollout.plan);
+  let run = $derived(rollout.run);
+  let states = $derived(run ? nodeStates(run, rollout.progress) : new Map());
+  let picked = $derived({ node: router.query.get('node') ?? plan?.nodes[0]?.id ?? '', column: router.query.get('column') ?? 'name' });
+  let step = $derived.by(() => {
+    if (!run) return undefined;
+    const asked = router.query.get('step'), node = router.query.get('node');
+    const own = run.steps.filter((s) => !node || s.node === node);
+    const rank = (s: string) => ['failed', 'waiting', 'working', 'undoing'].indexOf(s);
+    return run.steps.find((s) => s.key === asked) ?? own.filter((s) => rank(s.state) >= 0).sort((a, b) => rank(a.state) - rank(b.state))[0]
+      ?? run.steps.filter((s) => rank(s.state) >= 0)[0] ?? own.filter((s) => s.state === 'done').at(-1) ?? own[0];
+  });
+  let proof = $derived(run?.proofs.find((v) => `${v.node}/${v.proof}` === router.query.get('proof')) ?? run?.proofs.find((v) => !v.passed) ?? run?.proofs[0]);
+  let trouble = $derived(new Set(plan?.findings.filter((f) => f.severity === 'blocker' && f.node).map((f) => f.node)));
+  let sentence = $derived(reading === 'plan' ? standing ?? plan?.sentence : reading === 'run' ? run?.sentence : run?.proof_sentence);
+  let standing = $derived(plan && run && run.state !== 'undone' && run.plan === plan.id
+    ? { before: 'This plan is rolled out. ', strong: run.state === 'done' ? 'It stands and is proved.' : 'Its run is not at its end.', after: ' What you change here is for the next time.', below: plan.sentence.below, action: { kind: 'look', label: 'Look at the run', node: '', column: '' } } : null);
+  let label = $derived(secret ? plan?.columns.find((c) => c.id === secret?.column) : undefined);
+  let wallHeight = $derived(Math.round(Math.max(190, Math.min(340, (tall - 46) * 0.34))));
+
+  $effect(() => { void rollout.load(router.query.get('run') ?? undefined); return () => rollout.dispose(); });
+  $effect(() => { if (run) rollout.watch(); });
+  $effect(() => { const timer = setInterval(() => { now = rollout.now(); }, 500); return () => clearInterval(timer); });
+
+  const base = (r = reading) => `/plans/${id}${r === 'plan' ? '' : `/${r}`}`;
+  function select(node: string, column = picked.column) { router.go(`${base()}?node=${encodeURIComponent(node)}&column=${encodeURIComponent(column)}`, true); }
+  function pick(query: string) { router.go(`${base()}?${query}`, true); }
+  function fix(finding: Finding) {
+    if (finding.code === 'licence') licence = true;
+    else if (finding.code.startsWith('package')) router.go('/packages');
+    else if (finding.code.startsWith('secret') || (finding.code === 'unanswered' && plan?.columns.find((c) => c.id === finding.column)?.kind === 'secret')) secret = { node: '', column: finding.column };
+    else if (finding.code === 'bay-missing') document.getElementById('bay')?.focus();
+    else if (finding.code === 'host-unread') void rollout.check();
+    else select(finding.code === 'unanswered' ? '*' : finding.node, finding.column);
+  }
+  async function act() {
+    const action = sentence?.action;
+    if (!action || !plan) return;
+    if (action.kind === 'run') { if (await rollout.start()) router.go(base('run')); }
+    else if (action.kind === 'remedy' && action.edit) await rollout.edit([action.edit]);
+    else if (action.kind === 'licence') licence = true;
+    else if (action.kind === 'package') router.go('/packages');
+    else if (action.kind === 'cell') { const first = plan.findings[0]; if (first) fix(first); }
+    else if (action.kind === 'look') router.go(base('run'));
+    else if (action.kind === 'acceptance') router.go(base('acceptance'));
+    else if (action.kind !== 'none') await rollout.wish(action.kind);
+  }
+  function keys(event: KeyboardEvent) {
+    const target = event.target as HTMLElement;
+    if (target.closest('input, textarea, select, dialog')) return;
+    if (event.key === '/') { field?.focus(); event.preventDefault(); }
+    if (reading === 'run' && run && !event.ctrlKey && !event.metaKey) {
+      if (event.key === 'h' && run.state === 'running') void rollout.wish('hold');
+      if (event.key === 'g' && run.state === 'held') void rollout.wish('resume');
+      if (event.key === 'r' && run.steps.some((s) => s.state === 'failed')) void rollout.wish('retry');
+    }
+  }
+  let made = $derived(run ? run.nodes.filter((n) => run.steps.some((s) => s.node === n.id && s.kind === 'define' && s.state !== 'planned')) : []);
+  let places = $derived([...new Set(made.map((n) => n.host))].join(', '));
+</script>
+
+<svelte:window onkeydown={keys} bind:innerHeight={tall} />
+
+{#if plan && sentence && (reading === 'plan' || run)}
+  <div class="page">
+    <SentenceBar {sentence} busy={rollout.busy} onact={act}>
+      {#snippet more()}
+        {#if reading === 'plan' && !standing}<Button disabled={rollout.busy} onclick={() => rollout.check()} title="Read the hosts anew and ask who answers on the planned addresses">Check against the world</Button>{/if}
+        {#if reading === 'run' && run?.state === 'trouble'}<Button onclick={() => rollout.wish('hold')}>Hold</Button>{/if}
+      {/snippet}
+    </SentenceBar>
+    <div class="body">
+      <div class="left">
+        {#if reading === 'plan'}<TitleBlock {plan} onedit={(e) => rollout.edit(e)} onlicence={() => { licence = true; }} ontext={() => { text = true; }} />{:else}<div class="pad"></div>{/if}
+        {#if reading === 'plan'}
+          <Wall hosts={plan.hosts} nodes={plan.nodes} selected={picked.node} {filter} {trouble} height={wallHeight} onselect={(n) => select(n, 'host')}
+            onmove={(n, host) => { select(n, 'host'); void rollout.edit([{ path: ['nodes', n, 'host'], value: host }, { path: ['nodes', n, 'datastore'], value: null }]); }} />
+        {:else if run}
+          <Wall hosts={run.hosts} nodes={run.nodes} {states} selected={reading === 'run' ? (step?.node ?? '') : (proof?.node ?? '')} {filter} height={wallHeight} onselect={(n) => pick(reading === 'run' ? `node=${n}` : `proof=${n}/${proof?.proof ?? 'running'}`)} />
+        {/if}
+        <div class="tools">
+          <input bind:this={field} bind:value={filter} placeholder="Filter by typing  /" aria-label="Filter" onkeydown={(e) => { if (e.key === 'Escape') { filter = ''; field?.blur(); } }} />
+          {#if reading === 'plan'}
+            <span class="quiet">{#if picked.node !== '*' && plan.nodes.find((n) => n.id === picked.node)?.cells[picked.column]}{@const cell = plan.nodes.find((n) => n.id === picked.node)?.cells[picked.column]}{plan.columns.find((c) => c.id === picked.column)?.label}: {({ node: 'set here for this node', group: 'from its role', plan: 'from the plan, for every node', pool: 'from the pool or its network', computed: 'computed', kit: 'the kit’s default', package: 'the package’s default', none: 'not answered' } as Record<string, string>)[cell?.origin ?? 'none']}{cell?.origin === 'node' ? ' · Delete puts it back' : ''}{/if}</span>
+            <span class="right quiet"><button disabled={!rollout.canUndo} onclick={() => rollout.undo()}>Undo</button><button disabled={!rollout.canRedo} onclick={() => rollout.redo()}>Redo</button> Ctrl+D fills down and counts up</span>
+          {:else if reading === 'run'}<span class="right quiet">H hold · G go on · R retry · ? keys</span>{/if}
+        </div>
+        {#if reading === 'plan'}
+          <Sheet {plan} {filter} selected={picked} busy={rollout.busy} onselect={select} onedit={(e) => rollout.edit(e)} onsecret={(node, column) => { secret = { node, column }; }} onundo={() => rollout.undo()} onredo={() => rollout.redo()} />
+        {:else if run && reading === 'run'}
+          <Timeline {run} {now} {filter} {states} selected={step?.key ?? ''} progress={rollout.progress} onstep={(key) => pick(`step=${encodeURIComponent(key)}`)} onnode={(n) => pick(`node=${n}`)} />
+        {:else if run}
+          <Proofs {run} {filter} selected={proof ? `${proof.node}/${proof.proof}` : ''} onproof={(key) => pick(`proof=${encodeURIComponent(key)}`)} />
+        {/if}
+      </div>
+      <aside aria-label="Ledger">
+        {#if reading === 'plan'}<PlanLedger {plan} onedit={(e) => rollout.edit(e)} onselect={(n, c) => select(n || '*', c)} onfix={fix} />
+        {:else if run && reading === 'run'}<RunLedger {run} {step} {now} progress={rollout.progress} onwish={(w, b) => rollout.wish(w, b)} onundo={() => { undoing = true; name = ''; }} />
+        {:else if run}<ProofLedger {run} {proof} onproof={(key) => pick(`proof=${encodeURIComponent(key)}`)} />{/if}
+      </aside>
+    </div>
+  </div>
+{:else if plan && !run}
+  <div class="empty"><h1>{reading === 'run' ? 'No run yet.' : 'Nothing to prove yet.'}</h1><p class="quiet">The plan says what will be done; a run does it and proves it at its end.</p><a href={base('plan')}>Back to the plan</a></div>
+{:else if !rollout.busy}<div class="empty"><h1>This plan cannot be shown.</h1><a href="/plans">All plans</a></div>
+{:else}<div class="empty quiet">Thinking the plan through …</div>{/if}
+
+{#if licence && plan}<Licence text={plan.licence_text} product={plan.package} onaccept={async (by) => { if (await rollout.licence(by)) licence = false; }} onclose={() => { licence = false; }} />{/if}
+{#if text && plan}<PlanText {id} version={plan.version} onsaved={() => { text = false; void rollout.load(); }} onclose={() => { text = false; }} />{/if}
+{#if secret && label}<SecretBox label={label.label} rule={label.rule} onkeep={async (value) => { if (secret && await rollout.secret(secret.node, secret.column, value)) secret = null; }} onclose={() => { secret = null; }} />{/if}
+{#if undoing && run}
+  <Dialog title="Take back" onclose={() => { undoing = false; }}>
+    <p>{made.length ? `Removes the ${made.length} guest${made.length === 1 ? '' : 's'} this run made on ${places}, with their disks and config media.` : 'Removes the disks and config media this run has sent so far.'} Only what bears the mark of run <span class="mono">{run.id}</span> is touched.</p>
+    <form onsubmit={(e) => { e.preventDefault(); undoing = false; void rollout.wish('undo'); }}>
+      <label>Type the plan’s name to confirm: <b>{run.plan}</b><input bind:value={name} aria-label="Plan’s name" autocomplete="off" /></label>
+      <div class="acts"><Button kind="danger" type="submit" disabled={name !== run.plan}>Take back {made.length ? `${made.length} guests` : 'what was sent'}</Button><Button onclick={() => { undoing = false; }}>Leave it standing</Button></div>
+    </form>
+  </Dialog>
+{/if}
+
+<style>
+  .page { display: flex; flex-direction: column; height: 100%; padding: 0 20px; min-height: 0; }
+  .body { display: grid; grid-template-columns: minmax(0, 1fr) 316px; flex: 1; min-height: 0; }
+  .left { display: flex; flex-direction: column; min-width: 0; min-height: 0; padding-right: 18px; }
+  aside { border-left: 1px solid var(--line); padding: 10px 0 20px 18px; overflow: auto; min-height: 0; }
+  .pad { height: 10px; }
+  .tools { display: flex; gap: 16px; align-items: center; padding: 4px 0; font-size: var(--text-s); min-height: 33px; }
+  .tools input { border: 0; border-bottom: 1px solid var(--strong-line); background: none; padding: 2px 4px; width: 150px; }
+  .tools .right { margin-left: auto; white-space: nowrap; } .tools > span { overflow: hidden; text-overflow: ellipsis; white-space: nowrap; min-width: 0; }
+  .tools button { border: 0; background: none; color: var(--accent); cursor: pointer; padding: 0 6px; } .tools button:disabled { color: var(--muted); cursor: default; }
+  .empty { padding: 60px 20px; display: flex; flex-direction: column; gap: 8px; } .empty h1 { font-size: var(--text-l); }
+  label input { display: block; margin: 6px 0 12px; border: 1px solid var(--strong-line); background: var(--paper); padding: 6px 10px; border-radius: var(--radius); width: 100%; }
+  form { margin-top: 12px; } .acts { display: flex; gap: 10px; } b { font-weight: 600; }
+</style>

@@ -1,0 +1,63 @@
+/** What filling down, typing and pasting mean. Pure. */
+import type { ColumnView, Edit, NodeView, PlanView } from '../../lib/api/types';
+
+export interface SheetColumn { id: string; label: string; width: number; right: boolean; editable: boolean; column?: ColumnView; text: (node: NodeView) => string }
+export const EVERY = '*';
+
+/** The next value of a series: addresses and trailing numbers count up, all else repeats. */
+export function next(value: string, by: number): string {
+  const parts = value.split('.');
+  if (parts.length === 4 && parts.every((part) => /^\d{1,3}$/.test(part) && Number(part) < 256)) {
+    const number = parts.reduce((sum, part) => sum * 256 + Number(part), 0) + by;
+    return [24, 16, 8, 0].map((shift) => Math.floor(number / 2 ** shift) % 256).join('.');
+  }
+  const match = /^(.*?)(\d+)$/.exec(value);
+  if (!match) return value;
+  const digits = match[2] ?? '';
+  return `${match[1]}${String(Number(digits) + by).padStart(digits.length, '0')}`;
+}
+
+/** The edit that a typed value means: in a node's row for that node alone, in the row “every node” for the whole plan. Empty puts back. */
+export function editOf(row: string, column: string, text: string): Edit {
+  const value = text.trim() === '' ? null : text.trim();
+  return { path: row === EVERY ? ['values', column] : ['nodes', row, column], value };
+}
+
+/** A block of text from a spreadsheet, laid over the sheet from a cell on. Cells outside, and columns that cannot be edited, are passed over. */
+export function paste(text: string, rows: string[], columns: SheetColumn[], row: number, column: number): Edit[] {
+  const edits: Edit[] = [];
+  text.replace(/\r?\n$/, '').split(/\r?\n/).forEach((line, r) => line.split('\t').forEach((value, c) => {
+    const to = columns[column + c], node = rows[row + r];
+    if (to?.editable && to.column?.kind !== 'secret' && node !== undefined) edits.push(editOf(node, to.id, value));
+  }));
+  return edits;
+}
+
+/** What stands in the plan for all nodes: the value when every node shares it from the plan, the kit or a pool. */
+export function shared(nodes: NodeView[], column: string): { value: string; origin: string } {
+  const own = nodes.map((node) => node.cells[column]).filter((cell) => cell && cell.origin === 'plan');
+  if (own[0]) return own[0];
+  const values = new Set(nodes.map((node) => node.cells[column]?.value ?? ''));
+  return values.size === 1 ? { value: [...values][0] ?? '', origin: 'all' } : { value: '', origin: 'mixed' };
+}
+
+const FIRST = ['name', 'host', 'address', 'datastore', 'size'];
+const WIDTHS: Record<string, number> = { name: 172, host: 108, address: 122, datastore: 132, size: 84, provisioning: 70, network: 112, pool: 124, prefix: 64, gateway: 112, dns: 168, domain: 168, ntp: 104, time_zone: 92 };
+const MONO = new Set(['address', 'gateway', 'dns', 'prefix', 'ntp']);
+export const mono = (id: string): boolean => MONO.has(id);
+
+export function columnsOf(plan: PlanView, size: (bytes: number) => string): SheetColumn[] {
+  const editable = (id: string): SheetColumn | undefined => {
+    const column = plan.columns.find((one) => one.id === id);
+    return column && { id, label: column.label, width: WIDTHS[id] ?? Math.max(110, 9 * column.label.length), right: false, editable: true, column, text: (node) => node.cells[id]?.value ?? '' };
+  };
+  const fixed: SheetColumn[] = [
+    { id: '#role', label: 'Role', width: 76, right: false, editable: false, text: (n) => n.role_label },
+    { id: '#vcpu', label: 'vCPU', width: 52, right: true, editable: false, text: (n) => String(n.vcpu) },
+    { id: '#memory', label: 'Memory', width: 76, right: true, editable: false, text: (n) => size(n.memory_bytes) },
+    { id: '#disk', label: 'Disk thin / full', width: 142, right: true, editable: false, text: (n) => `${size(n.thin_bytes)} / ${size(n.full_bytes)}` },
+  ];
+  const first = FIRST.map(editable).filter((c) => c !== undefined);
+  const rest = plan.columns.filter((c) => !FIRST.includes(c.id)).map((c) => editable(c.id)).filter((c) => c !== undefined);
+  return [...first.slice(0, 1), ...fixed.slice(0, 1), ...first.slice(1), ...fixed.slice(1), ...rest];
+}

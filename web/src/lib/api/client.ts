@@ -1,0 +1,61 @@
+/** The one place that fetches. Answers are values or a Problem with what to do; nothing else is thrown. */
+import type { Session } from './types';
+
+export interface Problem { code: string; title: string; detail: string; hint: string; status: number }
+
+export class ApiError extends Error {
+  constructor(readonly problem: Problem) { super(problem.detail); }
+}
+
+let csrf = '';
+
+export async function openSession(): Promise<boolean> {
+  try {
+    csrf = (await get<Session>('/session')).csrf;
+    return csrf !== '';
+  } catch { return false; }
+}
+
+export async function signIn(key: string): Promise<void> {
+  csrf = (await send<Session>('POST', '/session', { key })).csrf;
+}
+
+export async function signOut(): Promise<void> {
+  await send('DELETE', '/session');
+  csrf = '';
+}
+
+export function get<T>(path: string, signal?: AbortSignal): Promise<T> { return call<T>('GET', path, undefined, signal); }
+
+export function send<T>(method: 'POST' | 'PUT' | 'PATCH' | 'DELETE', path: string, body?: unknown): Promise<T> {
+  return call<T>(method, path, body === undefined ? undefined : JSON.stringify(body));
+}
+
+export const csrfToken = (): string => csrf;
+
+async function call<T>(method: string, path: string, body?: string, signal?: AbortSignal): Promise<T> {
+  let answer: Response;
+  try {
+    answer = await fetch(`/api${path}`, {
+      method, body, signal, headers: { ...(body ? { 'Content-Type': 'application/json' } : {}), ...(method === 'GET' ? {} : { 'X-CSRF-Token': csrf }) },
+    });
+  } catch (error) {
+    if (error instanceof DOMException && error.name === 'AbortError') throw error;
+    throw new ApiError({ code: 'offline', title: 'No connection', detail: 'The server does not answer.', hint: 'What you typed is kept; try again.', status: 0 });
+  }
+  if (answer.ok) return (await answer.json()) as T;
+  throw new ApiError(await problemOf(answer));
+}
+
+export async function problemOf(answer: Response): Promise<Problem> {
+  try { return parseProblem(await answer.text(), answer.status); } catch { return parseProblem('', answer.status); }
+}
+
+export function parseProblem(text: string, status: number): Problem {
+  try {
+    const data = JSON.parse(text) as Partial<Problem>;
+    return { code: data.code ?? 'error', title: data.title ?? 'That did not work', detail: data.detail ?? '', hint: data.hint ?? '', status };
+  } catch {
+    return { code: 'error', title: 'That did not work', detail: `The server answered with status ${status}.`, hint: 'Try again.', status };
+  }
+}

@@ -1,0 +1,21 @@
+import type { components } from './schema.gen';
+
+type Schemas = components['schemas'];
+export type PlanView = Schemas['PlanView'];
+export type PlanLine = Schemas['PlanLine'];
+export type NodeView = Schemas['NodeView'];
+export type HostView = Schemas['HostView'];
+export type StepView = Schemas['StepView'];
+export type ColumnView = Schemas['ColumnView'];
+export type RunView = Schemas['RunView'];
+export type Verdict = Schemas['Verdict'];
+export type Finding = Schemas['Finding'];
+export type Edit = Schemas['Edit'];
+export type Sentence = Schemas['Sentence'];
+export type EstateView = Schemas['EstateView'];
+export type PackageView = Schemas['PackageView'];
+export type KitLine = Schemas['KitLine'];
+export type Entry = Schemas['Entry'];
+export type Started = Schemas['Started'];
+export type Session = Schemas['Session'];
+export type RunLine = Schemas['RunLine'];

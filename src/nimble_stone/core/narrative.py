@@ -46,8 +46,7 @@ def of_plan(sheet: Sheet, findings: Sequence[Finding], forecast_s: float, worst_
     """Where a plan stands."""
     count = Counter(finding.severity for finding in findings)
     spread = spread_text(sheet)
-    number, _, rest = spread.partition(" ")
-    before = f"{word(int(number))} {rest}. "
+    before = " ".join(word(int(part)).lower() if part.isdigit() else part for part in spread.split()).capitalize() + ". "
     below = f"forecast {time_text(forecast_s)}, at worst {time_text(worst_s)}" + (f" · longest way: {' → '.join(way)}" if way else "")
     blockers = [finding for finding in findings if finding.severity == "blocker"]
     if not blockers:
@@ -105,7 +104,9 @@ def of_run(sheet: Sheet, run_state: str, steps: Mapping[str, StepState], left_s:
                         Action("acceptance", "Look at the proofs"))
     if run_state == "proving":
         return Sentence(f"{word(total)} nodes stand. ", "They are being proved.", "", f"started {started}", Action("none", ""))
-    before = f"{word(stand)} of {word(total).lower()} nodes stand" + (f", {word(laid).lower()} {'is' if laid == 1 else 'are'} being laid. " if laid else ". ")
+    verb = "stands" if stand <= 1 else "stand"
+    before = f"{word(stand) if stand else 'None'} of {word(total).lower()} nodes {verb}" + (
+        f", {word(laid).lower()} {'is' if laid == 1 else 'are'} being laid. " if laid else ". ")
     if failed:
         more = f" {word(len(failed) - 1)} more failed." if len(failed) > 1 else ""
         return Sentence(before, f"{_name(failed[0], names)}: {failed[0].message}", more, end, Action("retry", "Retry what failed" if len(failed) > 1 else
@@ -115,8 +116,8 @@ def of_run(sheet: Sheet, run_state: str, steps: Mapping[str, StepState], left_s:
     waiting = next((step for step in steps.values() if step.state == "waiting"), None)
     working = next((step for step in steps.values() if step.state == "working"), None)
     now = waiting or working
-    strong = f"{_name(now, names)}: {now.label.lower()}" if now else "All goes well"
-    return Sentence(before, strong, "." if not waiting else " is awaited.", end, Action("hold", "Hold"))
+    strong = (f"{names[now.node]}: {now.label.lower()}" if now.node in names else now.label) if now else "All goes well"
+    return Sentence(before, strong, " is awaited." if waiting else " is under way." if working else ".", end, Action("hold", "Hold"))
 
 
 def _name(step: StepState, names: Mapping[str, str]) -> str:

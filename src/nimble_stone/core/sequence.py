@@ -75,14 +75,14 @@ def build(sheet: Sheet, estate: Estate, *, pace: float = 1.0) -> list[Step]:
     thin = sheet.package.thin_bytes if sheet.package else 0
     for place, nodes in per_store.items():
         first = nodes[0]
-        steps.append(_step("carry", f"carry/{place}", f"Disk onto {place}", first, 1, (), pace * (1 + thin / CARRY_BYTES_PER_S),
+        steps.append(_step("carry", f"carry/{place}", f"Disk onto {_place_text(place)}", first, 1, (), pace * (1 + thin / CARRY_BYTES_PER_S),
                            node="", patience=10.0, detail={"place": place}))
     services = {node.id: f"services/{node.id}" for node in sheet.nodes}
     depth = _depths(sheet)
     for node in sheet.nodes:
         steps += _node_steps(sheet, node, stores[node.id], depth[node.role], services, pace)
     for place, nodes in per_store.items():
-        steps.append(_step("tidy", f"tidy/{place}", f"Travelling copy off {place}", nodes[0], 1, tuple(f"clone/{node.id}" for node in nodes),
+        steps.append(_step("tidy", f"tidy/{place}", f"Travelling copy off {_place_text(place)}", nodes[0], 1, tuple(f"clone/{node.id}" for node in nodes),
                            pace, node="", detail={"place": place}))
     steps += _forming(sheet, depth, pace)
     return _with_handover(sheet, steps)
@@ -96,6 +96,12 @@ def _stores(sheet: Sheet, estate: Estate) -> dict[str, str]:
         store = facts.datastore(node.value("datastore")) if facts else None
         places[node.id] = node.value("datastore") if store and store.shared else f"{node.value('host')}:{node.value('datastore')}"
     return places
+
+
+def _place_text(place: str) -> str:
+    """'store' for shared ones and for stores named after their host, 'store on host' otherwise."""
+    host, _, store = place.rpartition(":")
+    return store if not host or store.startswith(host) else f"{store} on {host}"
 
 
 def _depths(sheet: Sheet) -> dict[str, int]:

@@ -57,6 +57,11 @@ class Context:
         """Passing progress."""
         self.world.hub.tell(self.run.id, self.step.key, **values)
 
+    def transfer(self, total: int) -> Callable[[int], None]:
+        """A teller of bytes sent, with the rate so far in bytes per second."""
+        began = self.world.clock()
+        return lambda sent: self.tell(sent=sent, total=total, rate=sent / max(0.05, self.world.clock() - began))
+
     async def door(self, node: Node) -> NodeDoor:
         """The node's own interface."""
         kit = self.run.sheet.kit
@@ -113,9 +118,9 @@ class Carry:
             await _remove_volume(c, name)
             with packages.open_disk(c.world.packages, c.contents, ident) as conversion:
                 await c.host.create_volume(c.step.datastore, name, "qcow2", conversion.capacity_bytes)
-                digest, total = hashlib.sha256(), conversion.file_bytes
+                digest = hashlib.sha256()
                 await c.host.upload(c.step.datastore, name, _pieces(conversion.stream(), digest.update), limit_s=UPLOAD_LIMIT_S,
-                                    sent=lambda sent, total=total: c.tell(sent=sent, total=total))  # type: ignore[misc]
+                                    sent=c.transfer(conversion.file_bytes))
                 c.answer[f"sha256-{number}"] = digest.hexdigest()
 
     async def undo(self, c: Context) -> str:
@@ -191,8 +196,7 @@ class Medium:
         await c.host.refresh(c.step.datastore)
         await _remove_volume(c, name)
         await c.host.create_volume(c.step.datastore, name, "raw", len(image))
-        await c.host.upload(c.step.datastore, name, _pieces(iter([image]), lambda _: None), limit_s=120,
-                            sent=lambda sent: c.tell(sent=sent, total=len(image)))
+        await c.host.upload(c.step.datastore, name, _pieces(iter([image]), lambda _: None), limit_s=120, sent=c.transfer(len(image)))
         c.answer["sha256"] = hashlib.sha256(image).hexdigest()
 
     async def undo(self, c: Context) -> str:

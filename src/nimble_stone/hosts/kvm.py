@@ -72,7 +72,8 @@ class KvmHost:
     async def read_facts(self, now: float, known: Facts | None = None) -> Facts:
         """All facts of the host, read side by side. The domain type is probed once and then kept from `known`."""
         link, *answers = await asyncio.gather(
-            self._plain("ip -j link"), self._virsh("hostname"), self._virsh("capabilities"), self._virsh("nodememstats"), self._virsh("version"),
+            self._plain("ip -j link"), self._virsh("hostname"), self._virsh("capabilities", seconds=60), self._virsh("nodememstats"),
+            self._virsh("version", seconds=60),
             self._virsh("pool-list", "--all", "--name"), self._virsh("pool-list", "--name"),
             self._virsh("net-list", "--all", "--name"), self._virsh("net-list", "--name"), self._virsh("domstats", "--state"))
         hostname, capabilities, memory, version, pools, active_pools, nets, active_nets, state = answers

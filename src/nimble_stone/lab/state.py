@@ -17,7 +17,7 @@ class Knobs:
     """How a host misbehaves. Seconds, bytes per second, bytes."""
 
     slow_s: float = 0.0
-    rate: float = 4e6
+    rate: float = 12e6
     unreachable: bool = False
     login_refused: bool = False
     full: bool = False

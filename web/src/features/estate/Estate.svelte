@@ -40,9 +40,9 @@
         <Wall hosts={shown} nodes={[]} {filter} height={Math.round(Math.max(200, Math.min(360, tall * 0.36)))} onhost={choose} />
         <div class="tools"><input bind:value={filter} placeholder="Filter by typing" aria-label="Filter" /></div>
         <div class="table"><table>
-          <thead><tr><th>Host</th><th>Room · bay</th><th>Address</th><th class="r">Memory free</th><th class="r">Threads</th><th>Guests</th>{#each nets as n (n)}<th class="net">{n}</th>{/each}<th>Datastores free</th><th>Read</th></tr></thead>
+          <thead><tr><th>Host</th><th>Bay</th><th>Address</th><th class="r">Memory free</th><th class="r">Threads</th><th>Guests</th>{#each nets as n (n)}<th class="net">{n}</th>{/each}<th>Datastores free</th><th>Read</th></tr></thead>
           <tbody>{#each shown as h (h.name)}
-            <tr class:chosen={chosen?.name === h.name} class:bad={h.trouble}><th scope="row"><button onclick={() => choose(h.name)}>{h.name}</button></th><td>{h.site} · {h.bay}</td><td class="mono">{h.address}</td>
+            <tr class:chosen={chosen?.name === h.name} class:bad={h.trouble}><th scope="row"><button onclick={() => choose(h.name)}>{h.name}</button></th><td title={h.site}>{h.bay}</td><td class="mono">{h.address}</td>
               <td class="mono r">{gib(h.memory_bytes - h.bedrock.reduce((a, b) => a + b.memory_bytes, 0))} of {gib(h.memory_bytes)}</td><td class="mono r">{h.threads}</td><td>{h.bedrock.length}{h.bedrock.some((b) => b.ours) ? `, ${h.bedrock.filter((b) => b.ours).length} ours` : ''}</td>
               {#each nets as n (n)}<td class="net">{#if h.networks.includes(n)}<svg width="11" height="11" role="img" aria-label="carried"><rect x="1" y="1" width="9" height="9" /></svg>{:else}<svg width="11" height="11" role="img" aria-label="not carried"><path d="M2 5.500h7" /></svg>{/if}</td>{/each}
               <td class="mono">{h.stores.map((s) => size(s.free_bytes)).join(' · ')}</td><td class="quiet" title={utc(h.read_at)}>{h.trouble ? 'not reached' : ago(estate!.now - h.read_at)}</td></tr>

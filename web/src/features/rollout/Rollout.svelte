@@ -1,5 +1,6 @@
 <script lang="ts">
-  import type { Finding } from '../../lib/api/types';
+  import { untrack } from 'svelte';
+  import type { Finding, Sentence } from '../../lib/api/types';
   import { router } from '../../lib/router.svelte';
   import Button from '../../lib/ui/Button.svelte';
   import Dialog from '../../lib/ui/Dialog.svelte';
@@ -41,14 +42,14 @@
   });
   let proof = $derived(run?.proofs.find((v) => `${v.node}/${v.proof}` === router.query.get('proof')) ?? run?.proofs.find((v) => !v.passed) ?? run?.proofs[0]);
   let trouble = $derived(new Set(plan?.findings.filter((f) => f.severity === 'blocker' && f.node).map((f) => f.node)));
+  let standing: Sentence | null = $derived(plan && run && run.state !== 'undone' && run.plan === plan.id
+    ? { before: 'This plan is rolled out. ', strong: run.state === 'done' ? 'It stands and is proved.' : 'Its run is not at its end.', after: ' What you change here is for the next time.', below: plan.sentence.below, action: { kind: 'look', label: 'Look at the run', node: '', column: '', edit: null } } : null);
   let sentence = $derived(reading === 'plan' ? standing ?? plan?.sentence : reading === 'run' ? run?.sentence : run?.proof_sentence);
-  let standing = $derived(plan && run && run.state !== 'undone' && run.plan === plan.id
-    ? { before: 'This plan is rolled out. ', strong: run.state === 'done' ? 'It stands and is proved.' : 'Its run is not at its end.', after: ' What you change here is for the next time.', below: plan.sentence.below, action: { kind: 'look', label: 'Look at the run', node: '', column: '' } } : null);
   let label = $derived(secret ? plan?.columns.find((c) => c.id === secret?.column) : undefined);
-  let wallHeight = $derived(Math.round(Math.max(190, Math.min(340, (tall - 46) * 0.34))));
+  let wallHeight = $derived(Math.round(Math.max(tall * 0.27, Math.min(tall * 0.5, tall - 320 - (plan?.nodes.length ?? 3) * 30))));
 
-  $effect(() => { void rollout.load(router.query.get('run') ?? undefined); return () => rollout.dispose(); });
-  $effect(() => { if (run) rollout.watch(); });
+  $effect(() => { untrack(() => void rollout.load(router.query.get('run') ?? undefined)); return () => rollout.dispose(); });
+  $effect(() => { if (run?.id) untrack(() => rollout.watch()); });
   $effect(() => { const timer = setInterval(() => { now = rollout.now(); }, 500); return () => clearInterval(timer); });
 
   const base = (r = reading) => `/plans/${id}${r === 'plan' ? '' : `/${r}`}`;

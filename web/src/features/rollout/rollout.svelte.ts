@@ -4,7 +4,7 @@ import { get, send } from '../../lib/api/client';
 import type { Edit, PlanView, RunView, Started } from '../../lib/api/types';
 import { notices } from '../../lib/notices.svelte';
 
-export type Progress = Record<string, { sent?: number; total?: number; tries?: number; left_s?: number }>;
+export type Progress = Record<string, { sent?: number; total?: number; rate?: number; tries?: number; left_s?: number }>;
 
 export class Rollout {
   readonly id: string;

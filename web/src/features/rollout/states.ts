@@ -10,11 +10,11 @@ export function nodeStates(run: RunView, progress: Record<string, { sent?: numbe
   const proofs = new Map<string, boolean>();
   for (const verdict of run.proofs) proofs.set(verdict.node, (proofs.get(verdict.node) ?? true) && verdict.passed);
   const found = new Map<string, NodeState>();
-  for (const [node, steps] of by) found.set(node, of(steps, run, proofs.get(node), progress));
+  for (const [node, steps] of by) found.set(node, stateOf(steps, run, progress, proofs.get(node)));
   return found;
 }
 
-function of(steps: StepView[], run: RunView, proved: boolean | undefined, progress: Record<string, { sent?: number; total?: number }>): NodeState {
+export function stateOf(steps: StepView[], run: RunView, progress: Record<string, { sent?: number; total?: number }>, proved?: boolean): NodeState {
   const total = steps.reduce((sum, s) => sum + s.expected_s, 0) || 1;
   const finished = steps.filter((s) => s.state === 'done' || s.state === 'skipped');
   const share = finished.reduce((sum, s) => sum + s.expected_s, 0) / total;

@@ -2,6 +2,7 @@
   import type { RunView, StepView } from '../../lib/api/types';
   import { clock, span } from '../../lib/format';
   import StateMark from '../../lib/ui/StateMark.svelte';
+  import { stateOf } from '../rollout/states';
   import type { Mark } from '../../lib/ui/marks';
 
   interface Props { run: RunView; now: number; filter: string; states: Map<string, { mark: Mark; share: number; text?: string }>; selected: string; onstep: (key: string) => void; onnode: (node: string) => void; progress: Record<string, { sent?: number; total?: number; tries?: number }> }
@@ -16,7 +17,10 @@
     for (const step of run.steps) by.set(step.node, [...(by.get(step.node) ?? []), step]);
     const words = (id: string) => states.get(id)?.text ?? '';
     const nodes = run.nodes.map((n) => ({ id: n.id, name: n.name, role: n.role_index, text: words(n.id), steps: by.get(n.id) ?? [] }));
-    return [...nodes, { id: '', name: 'datastores, cluster', role: -1, text: words(''), steps: by.get('') ?? [] }].filter((row) => filter === '' || `${row.name} ${row.text}`.toLowerCase().includes(filter.toLowerCase()));
+    const common = new Map<string, StepView[]>();
+    for (const step of by.get('') ?? []) { const place = step.kind === 'call' ? 'cluster' : step.label.replace(/^.* (onto|off) /, ''); common.set(place, [...(common.get(place) ?? []), step]); }
+    const others = [...common].map(([name, steps]) => ({ id: `:${name}`, name, role: -1, text: stateOf(steps, run, progress).text, steps }));
+    return [...nodes, ...others].filter((row) => filter === '' || `${row.name} ${row.text}`.toLowerCase().includes(filter.toLowerCase()));
   });
   let first = $derived(Math.max(0, Math.floor(scroll / ROW) - 4));
   let visible = $derived(rows.slice(first, first + Math.ceil(viewport / ROW) + 8));
@@ -39,10 +43,10 @@
     <span class="axis" role="columnheader" aria-label="time" bind:clientWidth={width}>{#each ticks as t (t)}<i style:left={`${x(t)}px`}>{t ? `+${span(t)}` : clock(run.started_at).slice(0, 5)}</i>{/each}</span></div>
   <div class="inner" style:height={`${rows.length * ROW}px`}>
     {#each visible as row, i (row.id)}
-      {@const state = states.get(row.id)}
+      {@const state = row.role < 0 ? stateOf(row.steps, run, progress) : states.get(row.id)}
       <div class="row" role="row" style:top={`${(first + i) * ROW}px`}>
         <!-- svelte-ignore a11y_click_events_have_key_events, a11y_interactive_supports_focus -->
-        <span class="name" role="rowheader" onclick={() => onnode(row.id)}><i style:background={row.role < 0 ? 'var(--strong-line)' : `var(--role-${row.role % 5})`}></i><b class:plain={row.role < 0}>{row.name}</b></span>
+        <span class="name" role="rowheader" onclick={() => { if (row.role < 0) onstep(row.steps[0]?.key ?? ''); else onnode(row.id); }}><i style:background={row.role < 0 ? 'var(--strong-line)' : `var(--role-${row.role % 5})`}></i><b class:plain={row.role < 0}>{row.name}</b></span>
         <span class="now" role="cell" data-state={state?.mark}>{#if state}<StateMark state={state.mark} size={13} />{/if} {row.text}</span>
         <span class="axis" role="cell">
           {#each ticks as t (t)}<i class="tick" style:left={`${x(t)}px`}></i>{/each}

@@ -42,7 +42,7 @@ export function shared(nodes: NodeView[], column: string): { value: string; orig
 }
 
 const FIRST = ['name', 'host', 'address', 'datastore', 'size'];
-const WIDTHS: Record<string, number> = { name: 172, host: 108, address: 122, datastore: 132, size: 84, provisioning: 70, network: 112, pool: 124, prefix: 64, gateway: 112, dns: 168, domain: 168, ntp: 104, time_zone: 92 };
+const WIDTHS: Record<string, number> = { name: 152, host: 92, address: 116, datastore: 122, size: 74, provisioning: 70, network: 112, pool: 124, prefix: 64, gateway: 112, dns: 168, domain: 168, ntp: 104, time_zone: 92 };
 const MONO = new Set(['address', 'gateway', 'dns', 'prefix', 'ntp']);
 export const mono = (id: string): boolean => MONO.has(id);
 
@@ -52,10 +52,10 @@ export function columnsOf(plan: PlanView, size: (bytes: number) => string): Shee
     return column && { id, label: column.label, width: WIDTHS[id] ?? Math.max(110, 9 * column.label.length), right: false, editable: true, column, text: (node) => node.cells[id]?.value ?? '' };
   };
   const fixed: SheetColumn[] = [
-    { id: '#role', label: 'Role', width: 76, right: false, editable: false, text: (n) => n.role_label },
+    { id: '#role', label: 'Role', width: 68, right: false, editable: false, text: (n) => n.role_label },
     { id: '#vcpu', label: 'vCPU', width: 52, right: true, editable: false, text: (n) => String(n.vcpu) },
     { id: '#memory', label: 'Memory', width: 76, right: true, editable: false, text: (n) => size(n.memory_bytes) },
-    { id: '#disk', label: 'Disk thin / full', width: 142, right: true, editable: false, text: (n) => `${size(n.thin_bytes)} / ${size(n.full_bytes)}` },
+    { id: '#disk', label: 'Disk thin / full', width: 140, right: true, editable: false, text: (n) => `${size(n.thin_bytes)} / ${size(n.full_bytes)}` },
   ];
   const first = FIRST.map(editable).filter((c) => c !== undefined);
   const rest = plan.columns.filter((c) => !FIRST.includes(c.id)).map((c) => editable(c.id)).filter((c) => c !== undefined);

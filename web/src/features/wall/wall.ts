@@ -7,7 +7,7 @@ export interface Column { host: HostView; x: number; w: number; top: number; bas
 export interface Group { name: string; x: number; w: number; y: number }
 export interface Picture { columns: Column[]; groups: Group[]; height: number; dense: boolean }
 
-const HEAD = 20, FOOT = 38, GAP = 10, GROUP_GAP = 34, WIDEST = 172, NARROWEST = 13;
+const HEAD = 20, FOOT = 38, GAP = 10, GROUP_GAP = 34, WIDEST = 236, NARROWEST = 13;
 
 export function layout(hosts: HostView[], nodes: NodeView[], width: number, height: number): Picture {
   const bays = [...new Set(hosts.map((host) => `${host.site} · ${host.bay}`))];

@@ -2,7 +2,7 @@
   import { WORDS, type Mark } from './marks';
   interface Props { state: Mark; size?: number; color?: string }
   let { state, size = 14, color = 'var(--ink)' }: Props = $props();
-  const stone = 'M3.5 1.5h7.5l1.5 2v7l-2 2H3l-1.500-2V3.500z';
+  const stone = 'M4.500 1.200H10l2.800 3.400-.600 5L9.300 12.800H3.800L1.200 9.400l.600-5z';
 </script>
 
 <svg width={size} height={size} viewBox="0 0 14 14" role="img" aria-label={WORDS[state]} style:--c={color} data-state={state}>
@@ -10,7 +10,7 @@
     <path d={stone} class="solid" />
     {#if state === 'proved'}<path d="M4 7.200l2.200 2.300L10.300 4.500" class="cut" />{/if}
   {:else if state === 'working'}
-    <path d="M1.500 7h11v3.500l-2 2H3l-1.500-2z" class="solid" /><path d={stone} class="line" />
+    <path d="M1.500 7h11l-.300 2.600-2.900 3.200H3.800L1.200 9.400z" class="solid" /><path d={stone} class="line" />
   {:else if state === 'waiting'}
     <path d={stone} class="line dashed" /><circle cx="7" cy="7" r="1.500" class="solid breathe" />
   {:else if state === 'failed'}

@@ -1,0 +1,111 @@
+"""Three nodes of a real appliance on two real hypervisor hosts, through the product's own interface: rolled out, proved, taken back."""
+
+from __future__ import annotations
+
+import subprocess
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from tests.hypervisor import appliance, hosts
+from tests.support.processes import PASSWORD, ServerProcess, ended, ready_plan, wait_for
+
+pytestmark = pytest.mark.timeout(900)
+
+
+@pytest.fixture(scope="module")
+def folder(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Path]:
+    """A folder that QEMU's own user can pass through."""
+    path = tmp_path_factory.mktemp("hypervisor")
+    for part in (path, *path.parents):
+        if str(part).startswith("/tmp/"):
+            part.chmod(0o755)
+    yield path
+
+
+@pytest.fixture(scope="module")
+def estate(folder: Path) -> Iterator[list[hosts.RealHost]]:
+    with hosts.two_hosts(folder / "hosts") as running:
+        yield running
+
+
+@pytest.fixture(scope="module")
+def server(folder: Path, estate: list[hosts.RealHost]) -> Iterator[ServerProcess]:
+    """The server inside the hosts' network namespace; its listening socket stays outside."""
+    (folder / "data").mkdir(mode=0o700)
+    # Emulated guests take their time over a key exchange.
+    (folder / "data/dial.yaml").write_text("nimble-stone: dial/1\nallowed: [10.44.20.0/24]\nconnect_seconds: 40\n")
+    process = ServerProcess(folder / "data", pace=1.0, netns=hosts.NETNS)
+    yield process
+    process.stop()
+
+
+def _virsh(folder: Path, host: str, *words: str) -> str:
+    """Ask a host without the product."""
+    found = subprocess.run(["ip", "netns", "exec", hosts.NETNS, "ssh", "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null", "-i",
+                            str(folder / "hosts/key"), f"root@{hosts.NAMES[host]}", "virsh", "-q", *words], capture_output=True, text=True, timeout=60)
+    return found.stdout.strip()
+
+
+def test_three_nodes_are_rolled_out_proved_and_taken_back_on_a_real_hypervisor(folder: Path, estate: list[hosts.RealHost], server: ServerProcess) -> None:
+    client = server.client()
+    server.cli("secret", "set", "host-key", "--key", stdin=(folder / "hosts/key").read_text())
+    (folder / "estate.yaml").write_text(hosts.ESTATE)
+    server.cli("estate", "load", str(folder / "estate.yaml"))
+    server.cli("estate", "read")
+    facts = {host["name"]: host for host in client.call("GET", "/api/estate")["hosts"]}
+    assert facts["gannet"]["networks"] == ["survey"]
+    assert facts["gannet"]["memory_bytes"] > 1 << 30
+    assert facts["gannet"]["domain_type"] in ("kvm", "qemu")
+
+    server.cli("package", "add", str(appliance.build(folder / "build")))
+    view = ready_plan(client, hosts.PLAN)
+    assert not [finding for finding in view["findings"] if finding["severity"] == "blocker"], view["findings"]
+    _virsh(folder, "gannet", "pool-define-as", "others", "dir", "--target", "/var/lib/libvirt/images/others")   # not ours: must stay
+
+    run = client.call("POST", "/api/plans/real/run")
+    assert run["run"], run["plan"]["findings"]
+    done = ended(client, run["run"], 600)
+    failed = [f"{proof['node']} {proof['label']}: {proof['found']}" for proof in done["proofs"] if not proof["passed"]]
+    assert done["state"] == "done", (failed, [(s["key"], s["message"]) for s in done["steps"] if s["state"] == "failed"])
+    assert len(done["proofs"]) == 32
+    console = client.call("GET", f"/api/runs/{run['run']}/console?node=lead-1")
+    assert "gauge: services are up" in console["text"]
+    assert PASSWORD not in console["text"]
+
+    # The world agrees, asked without the product: each guest on its host, marked, with its planned memory.
+    for node in done["nodes"]:
+        assert _virsh(folder, node["host"], "domstate", node["name"]) == "running"
+        assert run["run"] in _virsh(folder, node["host"], "metadata", node["name"], "urn:nimble-stone:mark:1")
+
+    # The first host loses power: the proofs say so; it comes back and the proofs hold again.
+    lead = next(node for node in done["nodes"] if node["id"] == "lead-1")
+    host = next(one for one in estate if one.name == lead["host"])
+    host.power_off()
+    worse = client.call("POST", f"/api/runs/{run['run']}/prove", {})
+    assert worse["state"] == "unproved"
+    host.power_on()
+    for node in (one for one in done["nodes"] if one["host"] == host.name):
+        _virsh(folder, host.name, "start", node["name"])
+
+    def again() -> bool:
+        return bool(client.call("POST", f"/api/runs/{run['run']}/prove", {})["state"] == "done")
+    wait_for(again, 240, "the proofs after the power failure")
+
+    client.call("POST", f"/api/runs/{run['run']}/undo", {})
+    assert ended(client, run["run"], 120, states=("undone",))["state"] == "undone"
+    for name in hosts.NAMES:
+        assert _virsh(folder, name, "list", "--all", "--name") == ""
+        assert "ns-" not in _virsh(folder, name, "vol-list", f"{name}-local")
+    assert "others" in _virsh(folder, "gannet", "pool-list", "--all", "--name")
+
+
+def test_a_guest_that_is_not_ours_blocks_its_name_and_stays(folder: Path, server: ServerProcess) -> None:
+    xml = folder / "foreign.xml"
+    xml.write_text("<domain type='qemu'><name>real-lead</name><memory unit='MiB'>16</memory><vcpu>1</vcpu><os><type arch='x86_64'>hvm</type></os></domain>")
+    _virsh(folder, "gannet", "define", str(xml))
+    found = server.client().call("POST", "/api/plans/real/run")
+    assert found["run"] == ""
+    assert "guest-exists" in {finding["code"] for finding in found["plan"]["findings"]}
+    assert _virsh(folder, "gannet", "list", "--all", "--name") == "real-lead"
+    _virsh(folder, "gannet", "undefine", "real-lead")

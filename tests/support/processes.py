@@ -1,0 +1,172 @@
+"""Real processes for tests: the lab and the server, each killed by its own process id only."""
+
+from __future__ import annotations
+
+import itertools
+import json
+import os
+import signal
+import socket
+import subprocess
+import sys
+import time
+from pathlib import Path
+from typing import Any
+
+import httpx
+
+from nimble_stone.cli.client import Client
+from nimble_stone.lab import appliance, demo
+
+CLI = [sys.executable, "-m", "nimble_stone.cli.main"]
+_octets = itertools.count(60, 2)
+
+
+def wait_for(condition: Any, seconds: float = 60.0, what: str = "condition") -> Any:
+    """The condition's first true value; fails after so many seconds."""
+    end = time.monotonic() + seconds
+    while time.monotonic() < end:
+        value = condition()
+        if value:
+            return value
+        time.sleep(0.03)
+    raise AssertionError(f"{what} did not come about within {seconds:g} s")
+
+
+class LabProcess:
+    """The stand-ins as a process of their own: they survive whatever happens to the server."""
+
+    def __init__(self, folder: Path, *, speed: float = 400.0, more_hosts: int = 0) -> None:
+        self.folder, self.octet, self.more_hosts = folder, next(_octets), more_hosts
+        self.plan = demo.plan(more_hosts, self.octet)
+        folder.mkdir(parents=True, exist_ok=True)
+        self._log = (folder.parent / "lab.log").open("ab")
+        self.process = subprocess.Popen([*CLI, "lab", "serve", "--folder", str(folder), "--octet", str(self.octet), "--speed", str(speed),
+                                         "--more-hosts", str(more_hosts)], stdout=self._log, stderr=self._log)
+        self.url = ""
+        wait_for(self._up, 60, "the lab")
+
+    def _up(self) -> bool:
+        try:
+            self.url = f"http://127.0.0.1:{json.loads((self.folder / 'control.json').read_text())['port']}"
+            return httpx.get(f"{self.url}/lab", trust_env=False).status_code == 200
+        except (OSError, ValueError, httpx.HTTPError):
+            return False
+
+    def show(self) -> dict[str, Any]:
+        """Knobs, guests, volumes and logs."""
+        return dict(httpx.get(f"{self.url}/lab", trust_env=False, timeout=30).json())
+
+    def turn(self, host: str, **knobs: Any) -> None:
+        """Set knobs of a host, or of the whole lab with 'all'."""
+        answer = httpx.post(f"{self.url}/lab" + ("" if host == "all" else f"/hosts/{host}"), json=knobs, trust_env=False, timeout=30)
+        assert answer.status_code == 200, answer.text
+
+    def dial(self) -> str:
+        """The dial policy that maps planned addresses to the lab."""
+        return (f"nimble-stone: dial/1\nmapped:\n  - {{planned: 10.44.0.0/16, real: 127.{self.octet}.0.0/16}}\n"
+                f"  - {{planned: 10.45.0.0/16, real: 127.{self.octet + 1}.0.0/16}}\nlow_ports: 20000\nconnect_seconds: 4\n")
+
+    def stop(self) -> None:
+        """End it."""
+        self.process.terminate()
+        self.process.wait(20)
+        self._log.close()
+
+
+class ServerProcess:
+    """`nimble-stone serve` as a process. `kill` is kill -9; `start` begins a new life on the same data folder."""
+
+    def __init__(self, data: Path, *, pace: float = 0.01, netns: str = "") -> None:
+        self.data, self.pace, self.netns = data, pace, netns
+        data.mkdir(parents=True, exist_ok=True)
+        self.socket = socket.create_server(("127.0.0.1", 0))
+        self.port = self.socket.getsockname()[1]
+        self.url = f"http://127.0.0.1:{self.port}"
+        self.process: subprocess.Popen[bytes] | None = None
+        self.log = data.parent / "server.log"
+        self.start()
+
+    def start(self) -> None:
+        """Begin a life and wait until it answers."""
+        number = self.socket.fileno()
+        prefix = ["ip", "netns", "exec", self.netns] if self.netns else []
+        with self.log.open("ab") as log:
+            self.process = subprocess.Popen([*prefix, *CLI, "serve", "--data", str(self.data), "--fd", str(number), "--pace", str(self.pace),
+                                             "--port", str(self.port)], pass_fds=[number], stdout=log, stderr=log)
+        wait_for(self._up, 60, "the server")
+
+    def _up(self) -> bool:
+        assert self.process is not None
+        assert self.process.poll() is None, self.log.read_text()[-3000:]
+        try:
+            return httpx.get(f"{self.url}/api/health", trust_env=False, timeout=2).status_code == 200
+        except httpx.HTTPError:
+            return False
+
+    def kill(self) -> None:
+        """kill -9."""
+        if self.process and self.process.poll() is None:
+            self.process.send_signal(signal.SIGKILL)
+            self.process.wait(20)
+
+    def stop(self) -> None:
+        """End it in an orderly way."""
+        if self.process and self.process.poll() is None:
+            self.process.terminate()
+            self.process.wait(30)
+        self.socket.close()
+
+    @property
+    def key(self) -> str:
+        """The access key."""
+        return str(json.loads((self.data / "client.json").read_text())["key"])
+
+    def client(self) -> Client:
+        """A signed-in client."""
+        return Client(self.url, self.key)
+
+    def cli(self, *words: str, check: int | None = 0, stdin: str = "") -> subprocess.CompletedProcess[str]:
+        """Run the command line against this server."""
+        found = subprocess.run([*CLI, *words], capture_output=True, text=True, input=stdin, timeout=200,
+                               env={**os.environ, "NIMBLE_STONE_DATA": str(self.data), "NIMBLE_STONE_URL": self.url})
+        assert check is None or found.returncode == check, f"{words} → {found.returncode}\n{found.stdout}\n{found.stderr}"
+        return found
+
+
+PASSWORD = "Tide-tables 1893"
+
+
+def prepare(client: Client, lab: LabProcess, package: Path, *, plan: str = demo.PLAN) -> dict[str, Any]:
+    """The demonstration estate, the package and a plan that is ready to run; the plan's view."""
+    client.call("PUT", f"/api/secrets/{demo.CREDENTIAL}", {"value": demo.PASSWORD})
+    client.call("POST", "/api/estate", demo.estate_file(lab.plan).model_dump(mode="json"))
+    client.call("POST", "/api/estate/read", {})
+    client.upload(package, lambda *_: None)
+    return ready_plan(client, plan)
+
+
+def ready_plan(client: Client, text: str) -> dict[str, Any]:
+    """A plan with its password typed and its licence accepted."""
+    view = client.call("POST", "/api/plans", {"text": text})
+    view = client.call("POST", f"/api/plans/{view['id']}/secret", {"version": view["version"], "column": "admin_password", "value": PASSWORD})
+    return dict(client.call("POST", f"/api/plans/{view['id']}/licence", {"version": view["version"], "by": "mira"}))
+
+
+def small_package(folder: Path, *, mib: int = 2) -> Path:
+    """The Gauge Collector with little content."""
+    path = folder / "gauge-collector-4.2.0.ova"
+    path.write_bytes(appliance.ova(mib=mib))
+    return path
+
+
+def ended(client: Client, run: str, seconds: float = 120.0, *, states: tuple[str, ...] = ("done", "unproved", "trouble", "undone")) -> dict[str, Any]:
+    """The run once it is in one of these states."""
+    view: dict[str, Any] = {}
+
+    def there() -> bool:
+        nonlocal view
+        view = client.call("GET", f"/api/runs/{run}")
+        return view["state"] in states
+    wait_for(there, seconds, f"run {run} to end")
+    return view

@@ -88,9 +88,16 @@ def test_three_nodes_are_rolled_out_proved_and_taken_back_on_a_real_hypervisor(f
     for node in (one for one in done["nodes"] if one["host"] == host.name):
         _virsh(folder, host.name, "start", node["name"])
 
+    doubts: list[str] = []
+
     def again() -> bool:
-        return bool(client.call("POST", f"/api/runs/{run['run']}/prove", {})["state"] == "done")
-    wait_for(again, 240, "the proofs after the power failure")
+        proofs = client.call("POST", f"/api/runs/{run['run']}/prove", {})["proofs"]
+        doubts[:] = [f"{proof['node']} {proof['label']}: {proof['found']}" for proof in proofs if not proof["passed"]]
+        return not doubts
+    try:
+        wait_for(again, 150, "the proofs after the power failure")
+    except AssertionError as error:
+        raise AssertionError(f"{error}: {doubts}") from None
 
     client.call("POST", f"/api/runs/{run['run']}/undo", {})
     assert ended(client, run["run"], 120, states=("undone",))["state"] == "undone"

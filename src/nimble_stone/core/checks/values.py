@@ -196,7 +196,9 @@ def equal_sizes(s: Situation) -> Iterator[Finding]:
         nodes = [node for node in s.sheet.nodes if node.role == role.id]
         sizes = sorted({node.value("size") for node in nodes})
         if len(sizes) > 1:
-            usual = max(sizes, key=lambda size: sum(node.value("size") == size for node in nodes))
+            # The size of most; at a tie the one that was not typed for a single node.
+            usual = max(sizes, key=lambda size: (sum(node.value("size") == size for node in nodes),
+                                                 any(node.value("size") == size and node.cells["size"].origin != "node" for node in nodes)))
             odd = next(node for node in nodes if node.value("size") != usual)
             yield Finding(severity="caution", code="sizes-unequal", node=odd.id, column="size",
                           message=f"Nodes of role {role.label} differ in size: {', '.join(sizes)}.",

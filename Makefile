@@ -1,0 +1,69 @@
+# Nimble Stone. `make demo` and `make test` set up what they need, once (stamps in .stamps/), and say what they do.
+PY := .venv/bin/python
+BIN := .venv/bin
+STAMPS := .stamps
+export DEBIAN_FRONTEND := noninteractive
+APT_BASE := python3-venv
+APT_TEST := chromium qemu-system-x86 qemu-utils libvirt-daemon libvirt-daemon-driver-qemu libvirt-daemon-system libvirt-clients seabios ipxe-qemu \
+  openssh-server openssh-client grub-pc-bin grub-common busybox-static dropbear-bin linux-image-cloud-amd64 iproute2 iputils-ping cpio kmod e2fsprogs util-linux openssl
+
+.PHONY: help demo test check fmt bench shots openapi hypervisor-demo clean
+help: ## this list
+	@grep -E '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 18
+
+$(STAMPS)/python: requirements.lock pyproject.toml
+	@echo "Setting up Python packages in .venv …"
+	@mkdir -p $(STAMPS)
+	@test -x $(PY) || python3 -m venv .venv
+	@$(BIN)/pip install --quiet -r requirements.lock
+	@$(BIN)/pip install --quiet --no-deps --no-build-isolation -e .
+	@touch $@
+
+$(STAMPS)/web-packages: web/package-lock.json
+	@echo "Setting up the front end's packages …"
+	@mkdir -p $(STAMPS)
+	@cd web && npm ci --silent --no-audit --no-fund
+	@touch $@
+
+$(STAMPS)/web: $(STAMPS)/web-packages web/openapi.json web/index.html web/vite.config.ts $(shell find web/src web/public -type f ! -name '*.gen.d.ts')
+	@echo "Building the page …"
+	@cd web && npm run --silent build >/dev/null
+	@touch $@
+
+$(STAMPS)/test-tools:
+	@echo "Installing test tools from Debian: Chromium, QEMU, libvirt, OpenSSH … (once)"
+	@mkdir -p $(STAMPS)
+	@apt-get update -qq
+	@apt-get install -y -qq --no-install-recommends $(APT_TEST) >/dev/null
+	@touch $@
+
+demo: $(STAMPS)/python $(STAMPS)/web ## the application with the demo lab, on http://127.0.0.1:8440
+	@$(BIN)/nimble-stone demo
+
+test: check $(STAMPS)/test-tools ## every test: units, engine, contract, browser, real hypervisor
+	@$(PY) -m pytest tests
+
+check: $(STAMPS)/python $(STAMPS)/web ## linters, types, layers, generated files up to date
+	@$(BIN)/ruff check src tests bench
+	@$(BIN)/mypy
+	@$(BIN)/lint-imports >/dev/null || $(BIN)/lint-imports
+	@$(BIN)/nimble-stone openapi | diff -q - web/openapi.json >/dev/null || { echo "web/openapi.json is not what the server says: run make openapi"; exit 1; }
+	@cd web && npm run --silent check
+
+openapi: $(STAMPS)/python ## write web/openapi.json from the server's own description
+	@$(BIN)/nimble-stone openapi > web/openapi.json
+
+fmt: $(STAMPS)/python ## sort imports and mend what ruff can mend
+	@$(BIN)/ruff check --fix src tests bench
+
+bench: $(STAMPS)/python $(STAMPS)/web $(STAMPS)/test-tools ## measurements as ratios; prints, asserts nothing
+	@$(PY) bench/run.py
+
+shots: $(STAMPS)/python $(STAMPS)/web $(STAMPS)/test-tools ## docs/screenshots from the demo data
+	@$(PY) -m tests.browser.shots
+
+hypervisor-demo: $(STAMPS)/python $(STAMPS)/web $(STAMPS)/test-tools ## the same on two real KVM hosts on this machine, with the page left open
+	@$(PY) -m tests.hypervisor.demo
+
+clean: ## forget what was set up
+	rm -rf $(STAMPS) .venv web/node_modules src/nimble_stone/server/static build

@@ -1,0 +1,44 @@
+"""Fixtures for tests that need the lab and the server as real processes."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from nimble_stone.cli.client import Client
+from tests.support.processes import LabProcess, ServerProcess, prepare, small_package
+
+
+@pytest.fixture(scope="module")
+def lab(tmp_path_factory: pytest.TempPathFactory) -> Iterator[LabProcess]:
+    """The stand-ins, four hundred times faster than the clock."""
+    process = LabProcess(tmp_path_factory.mktemp("lab") / "lab")
+    yield process
+    process.stop()
+
+
+@pytest.fixture(scope="module")
+def package(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A small Gauge Collector."""
+    return small_package(tmp_path_factory.mktemp("package"))
+
+
+@pytest.fixture(scope="module")
+def server(tmp_path_factory: pytest.TempPathFactory, lab: LabProcess) -> Iterator[ServerProcess]:
+    """A server whose dial policy leads to the lab."""
+    data = tmp_path_factory.mktemp("server") / "data"
+    data.mkdir(mode=0o700)
+    (data / "dial.yaml").write_text(lab.dial())
+    process = ServerProcess(data)
+    yield process
+    process.stop()
+
+
+@pytest.fixture(scope="module")
+def client(server: ServerProcess, lab: LabProcess, package: Path) -> Client:
+    """Signed in, with the demonstration estate, the package and the plan “western”."""
+    found = server.client()
+    prepare(found, lab, package)
+    return found

@@ -1,0 +1,135 @@
+"""Each rule: a plan that breaks it is told where, why, what would happen; the plan that is right is left alone."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pytest
+
+from nimble_stone.core import checks
+from nimble_stone.core.checks import Claim
+from nimble_stone.core.estate import Carried, Guest, Mark
+from nimble_stone.core.findings import ORDER
+from nimble_stone.core.units import GIB, MIB
+from tests.core.scene import codes, estate, findings, situation, with_facts
+
+
+def test_the_demonstration_plan_is_ready_to_run() -> None:
+    assert findings() == []
+
+
+@pytest.mark.parametrize(("changes", "code", "node", "column"), [
+    ({"nodes__archive-2__name": "western-lead"}, "duplicate-name", "archive-2", "name"),
+    ({"nodes__lead-1__address": "10.44.20.40", "nodes__archive-2__address": "10.44.20.40"}, "duplicate-address", "archive-2", "address"),
+    ({"nodes__lead-1__address": "10.45.20.11"}, "address-outside", "lead-1", "address"),
+    ({"nodes__lead-1__address": "10.44.20.0"}, "address-network", "lead-1", "address"),
+    ({"nodes__lead-1__address": "10.44.21.255"}, "address-broadcast", "lead-1", "address"),
+    ({"nodes__lead-1__address": "10.44.20.1"}, "address-gateway", "lead-1", "address"),
+    ({"nodes__lead-1__address": "10.44.20.256"}, "address-form", "lead-1", "address"),
+    ({"values__gateway": "10.44.60.1"}, "gateway-outside", "lead-1", "gateway"),
+    ({"values__prefix": 24}, "prefix", "lead-1", "prefix"),
+    ({"nodes__lead-1__datastore": "fulmar-local", "nodes__lead-1__host": "gannet"}, "datastore-missing", "lead-1", "datastore"),
+    ({"nodes__lead-1__host": "knot"}, "network-missing", "lead-1", "host"),
+    ({"nodes__archive-1__host": "skua", "nodes__archive-2__host": "skua"}, "apart", "archive-2", "host"),
+    ({"nodes__archive-2__size": "large"}, "sizes-unequal", "archive-2", "size"),
+    ({"values__station": None}, "unanswered", "lead-1", "station"),
+    ({"values__station": "x"}, "value", "lead-1", "station"),
+    ({"values__admin_password": "Tide-tables 1893"}, "secret-plain", "lead-1", "admin_password"),
+    ({"values__admin_password": "keyring:gone"}, "secret-missing", "lead-1", "admin_password"),
+    ({"licence": None}, "licence", "", "licence"),
+    ({"roles__archive__count": 1}, "count", "", "count"),
+    ({"nodes__lead-1__size": "huge"}, "size-unknown", "lead-1", "size"),
+    ({"values__network": "nowhere"}, "network-unknown", "lead-1", "network"),
+    ({"nodes__lead-1__host": "albatross"}, "host-unknown", "lead-1", "host"),
+    ({"nodes__relay-1__name": "x"}, "node-unused", "", ""),
+    ({"values__pool": None}, "address-missing", "lead-1", "address"),
+    ({"bay": ""}, "bay-missing", "", "bay"),
+    ({"nodes__lead-1__name": "Not A Name"}, "value", "lead-1", "name"),
+])
+def test_a_broken_rule_is_found_where_it_is_broken(changes: dict[str, Any], code: str, node: str, column: str) -> None:
+    found = next((finding for finding in findings(**changes) if finding.code == code), None)
+    assert found is not None, [f.code for f in findings(**changes)]
+    assert (found.node, found.column) == (node, column)
+    assert found.message
+    assert found.consequence
+
+
+def test_a_remedy_with_an_edit_really_removes_its_finding() -> None:
+    broken = {"nodes__archive-2__address": "10.44.60.11", "values__gateway": "10.44.60.1", "nodes__archive-2__size": "large", "roles__archive__count": 1}
+    for path, value in broken.items():
+        found = next(finding for finding in findings(**{path: value}) if finding.remedy and finding.remedy.edit)
+        assert found.remedy is not None
+        assert found.remedy.edit is not None
+        mended = {path: value, "__".join(found.remedy.edit.path): found.remedy.edit.value}
+        assert found.code not in codes(**mended)
+
+
+def test_an_address_that_answers_is_told_with_its_evidence_and_the_next_free_one() -> None:
+    found = findings(more={"answering": {"10.44.20.12": "answers a ping from fulmar"}})[0]
+    assert (found.code, found.node) == ("address-answers", "archive-1")
+    assert "answers a ping from fulmar" in found.message
+    assert found.remedy is not None
+    assert found.remedy.label == "Use 10.44.20.14"
+
+
+def test_memory_counts_bedrock_and_what_other_runs_still_bring() -> None:
+    assert "memory" not in codes(**{"nodes__archive-1__host": "gannet"})
+    claim = Claim("r1", "eastern", "eastern-arc-1", "10.44.20.40", "gannet", 130 * GIB)
+    assert "memory" in codes(more={"claims": (claim,)}, **{"nodes__archive-1__host": "gannet"})
+    there = with_facts(estate(), "gannet", guests=(Guest(name="hog", running=True, memory_bytes=230 * GIB),))
+    assert "memory" in codes(there, **{"nodes__lead-1__host": "gannet", "nodes__archive-1__host": "gannet"})
+
+
+def test_room_is_counted_for_all_nodes_together_thin_and_full() -> None:
+    where = estate()
+    def shared(free: int) -> dict[str, Any]:
+        return {"datastores": tuple(s.model_copy(update={"free_bytes": free}) if s.shared else s for s in where.facts["gannet"].datastores)}
+    pinned = {f"nodes__{node}__datastore": "kelda-shared" for node in ("lead-1", "archive-1", "archive-2")}
+    tight = where
+    for host in ("gannet", "fulmar", "skua", "petrel"):
+        tight = with_facts(tight, host, datastores=tuple(s.model_copy(update={"free_bytes": 100 * MIB}) if s.shared else s for s in where.facts[host].datastores))
+    found = next(f for f in findings(tight, **pinned) if f.code == "room-thin")
+    assert "all 3 nodes together need" in found.message
+    ample = tight
+    for host in ("gannet", "fulmar", "skua", "petrel"):
+        ample = with_facts(ample, host, datastores=tuple(s.model_copy(update={"free_bytes": 100 * GIB}) if s.shared else s for s in where.facts[host].datastores))
+    assert "room-full" in codes(ample, **pinned)
+    assert shared(1)["datastores"]
+
+
+def test_a_guest_of_that_name_blocks_whether_ours_or_not_but_not_for_its_own_run() -> None:
+    foreign = with_facts(estate(), "skua", guests=(Guest(name="western-arc-1", running=False),))
+    assert "not ours" in next(f for f in findings(foreign) if f.code == "guest-exists").message
+    ours = with_facts(estate(), "skua", guests=(Guest(name="western-arc-1", mark=Mark(run="r9", node="archive-1")),))
+    assert "run r9 of ours" in next(f for f in findings(ours) if f.code == "guest-exists").message
+    assert "guest-exists" not in codes(ours, more={"own_run": "r9"})
+
+
+def test_an_unreachable_host_and_a_refused_login_are_told_apart() -> None:
+    gone = with_facts(estate(), "gannet", trouble="gannet does not answer within 8 s", trouble_code="unreachable")
+    assert "unreachable" in codes(gone, **{"nodes__lead-1__host": "gannet"})
+    shut = with_facts(estate(), "gannet", trouble="gannet refuses the login of “root”", trouble_code="login-refused")
+    assert "login-refused" in codes(shut, **{"nodes__lead-1__host": "gannet"})
+    assert findings(gone) == []                                             # placement goes round it
+
+
+def test_a_stopped_network_is_not_carried() -> None:
+    where = with_facts(estate(), "gannet", networks=(Carried(name="survey", bridge="br-survey", active=False),))
+    assert "network-missing" in codes(where, **{"nodes__lead-1__host": "gannet"})
+
+
+def test_names_and_addresses_of_other_runs_are_claimed() -> None:
+    claim = Claim("r1", "eastern", "western-lead", "10.44.20.12")
+    assert {"claimed-name", "claimed-address"} <= codes(more={"claims": (claim,)})
+
+
+def test_weak_secrets_are_told_without_being_quoted() -> None:
+    found = next(f for f in findings(more={"verdicts": {"keyring:p": ("is 4 characters long, at least 10 are needed",)}}) if f.code == "secret-weak")
+    assert "at least 10" in found.message
+
+
+def test_findings_come_with_the_weightiest_first() -> None:
+    found = checks.check(situation(**{"nodes__archive-2__size": "large", "values__station": None, "nodes__relay-1__name": "x"}))
+    weights = [ORDER[finding.severity] for finding in found]
+    assert weights == sorted(weights)
+    assert len(set(weights)) == 3

@@ -1,0 +1,190 @@
+"""Reading packages: what is right is read, what is wrong is refused with place and reason, and nothing crashes."""
+
+from __future__ import annotations
+
+import hashlib
+import io
+import tarfile
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from nimble_stone.core.errors import FormatError
+from nimble_stone.core.package import descriptor, environment, manifest, xml_safe
+from nimble_stone.core.package.archive import ArchiveReader, MemberData, MemberStart
+from nimble_stone.core.package.contents import Contents, Intake
+from nimble_stone.core.units import GIB
+from nimble_stone.lab import appliance
+
+GOOD = appliance.ova(mib=1, capacity_gib=2)
+OVF = appliance.descriptor(2 << 30, 1234).encode()
+
+
+def take(data: bytes, piece: int = 50_000) -> Contents:
+    intake = Intake()
+    for at in range(0, len(data), piece):
+        intake.feed(data[at:at + piece])
+    return intake.finish()
+
+
+def packed(*members: tuple[str, bytes], kind: bytes = tarfile.REGTYPE) -> bytes:
+    out = io.BytesIO()
+    with tarfile.open(fileobj=out, mode="w", format=tarfile.USTAR_FORMAT) as archive:
+        for name, data in members:
+            info = tarfile.TarInfo(name)
+            info.size, info.type = len(data), kind
+            archive.addfile(info, io.BytesIO(data))
+    return out.getvalue()
+
+
+def test_a_whole_package_tells_everything_a_rollout_needs() -> None:
+    contents = take(GOOD)
+    own = contents.descriptor
+    assert contents.sha256 == hashlib.sha256(GOOD).hexdigest()
+    assert (own.product, own.version, own.vendor) == ("Gauge Collector", "4.2.0", "Holm Instruments")
+    assert [(size.id, size.vcpu, size.memory_bytes, size.default) for size in own.sizes] == [
+        ("small", 2, 8 * GIB, True), ("medium", 4, 32 * GIB, False), ("large", 8, 64 * GIB, False)]
+    assert [network.name for network in own.networks] == ["Service"]
+    assert own.full_bytes == 2 * GIB
+    secret = next(question for question in own.questions if question.secret)
+    assert (secret.key, secret.minimum, secret.maximum, secret.category) == ("gauge.admin_password", 10, 64, "Service")
+    assert next(q for q in own.questions if q.key == "gauge.role").choices == ("lead", "archive")
+    assert own.licences[0].startswith("Gauge Collector licence")
+    assert {member.name: member.vouched for member in contents.members}["gauge-collector-disk1.vmdk"]
+
+
+@settings(max_examples=15, deadline=None)
+@given(piece=st.integers(min_value=1, max_value=4000))
+def test_the_size_of_the_pieces_makes_no_difference(piece: int) -> None:
+    small = appliance.pack("x", {"x.ovf": OVF.replace(b"1234", b"7"), "gauge-collector-disk1.vmdk": b"content"})
+    assert take(small, piece) == take(small)
+
+
+@settings(max_examples=60, deadline=None)
+@given(st.data())
+def test_every_truncation_is_refused(data: st.DataObject) -> None:
+    cut = data.draw(st.integers(min_value=0, max_value=len(GOOD) - 20_480))
+    with pytest.raises(FormatError):
+        take(GOOD[:cut])
+
+
+@settings(max_examples=120, deadline=None)
+@given(st.data())
+def test_a_flipped_byte_gives_a_located_error_or_the_same_package_and_nothing_else(data: st.DataObject) -> None:
+    at = data.draw(st.integers(min_value=0, max_value=9000) | st.integers(min_value=0, max_value=len(GOOD) - 1))
+    damaged = bytearray(GOOD)
+    damaged[at] ^= data.draw(st.integers(min_value=1, max_value=255))
+    try:
+        contents = take(bytes(damaged))
+    except FormatError as error:
+        assert str(error)
+    else:
+        assert contents.descriptor.product
+
+
+def test_a_wrong_digest_names_file_and_both_digests() -> None:
+    at = GOOD.rfind(b"\x78\x01")
+    damaged = bytearray(GOOD)
+    damaged[at + 40] ^= 1
+    with pytest.raises(FormatError, match="gauge-collector-disk1.vmdk.*does not match the package's manifest") as caught:
+        take(bytes(damaged))
+    assert caught.value.code == "ova-digest"
+    assert "publisher" in caught.value.hint
+
+
+@pytest.mark.parametrize("name", ["../evil.ovf", "/etc/passwd", "a/../../b", "sub/inside.ovf", "..", "back\\slash", "bell\x07"])
+def test_names_that_lead_out_of_the_package_are_refused(name: str) -> None:
+    with pytest.raises(FormatError) as caught:
+        list(ArchiveReader().feed(packed((name, b"x"))))
+    assert caught.value.code in ("archive-name", "archive-member")
+
+
+@pytest.mark.parametrize("kind", [tarfile.SYMTYPE, tarfile.LNKTYPE, tarfile.CHRTYPE, tarfile.FIFOTYPE, tarfile.DIRTYPE])
+def test_links_and_devices_are_refused(kind: bytes) -> None:
+    with pytest.raises(FormatError, match="not a plain file"):
+        list(ArchiveReader().feed(packed(("link.ovf", b""), kind=kind)))
+
+
+def test_a_file_that_stands_twice_is_refused() -> None:
+    with pytest.raises(FormatError, match="twice"):
+        list(ArchiveReader().feed(packed(("a.ovf", b"1"), ("a.ovf", b"2"))))
+
+
+def test_long_names_of_pax_and_gnu_archives_are_read() -> None:
+    for form in (tarfile.PAX_FORMAT, tarfile.GNU_FORMAT):
+        out = io.BytesIO()
+        with tarfile.open(fileobj=out, mode="w", format=form) as archive:
+            info = tarfile.TarInfo("n" * 150 + ".ovf")
+            info.size = 3
+            archive.addfile(info, io.BytesIO(b"abc"))
+        events = list(ArchiveReader().feed(out.getvalue()))
+        assert isinstance(events[0], MemberStart)
+        assert events[0].name == "n" * 150 + ".ovf"
+        assert isinstance(events[1], MemberData)
+        assert out.getvalue()[events[0].offset:events[0].offset + 3] == b"abc"
+
+
+@pytest.mark.parametrize(("data", "code"), [
+    (b"<!DOCTYPE x [<!ENTITY a 'b'>]><x>&a;</x>", "xml-dtd"),
+    (b"<!DOCTYPE x SYSTEM 'file:///etc/passwd'><x/>", "xml-dtd"),
+    (b"<?xml version='1.0'?><!DOCTYPE l [<!ENTITY a 'aa'><!ENTITY b '&a;&a;'>]><l>&b;</l>", "xml-dtd"),
+    (b"<a>" * 100 + b"</a>" * 100, "xml-too-deep"),
+    (b"<a><b></a>", "xml-syntax"),
+    (b"", "xml-syntax"),
+    (b"<a>" + b"x" * (5 << 20) + b"</a>", "xml-too-large"),
+])
+def test_hostile_xml_is_refused_by_name(data: bytes, code: str) -> None:
+    with pytest.raises(FormatError) as caught:
+        xml_safe.parse(data, "the descriptor")
+    assert caught.value.code == code
+
+
+@pytest.mark.parametrize(("old", "new", "code"), [
+    (b'ovf:capacity="2147483648"', b'ovf:capacity="99999999999999999999"', "ovf-number"),
+    (b'ovf:capacity="2147483648"', b'ovf:capacity="-5"', "ovf-number"),
+    (b'ovf:capacity="2147483648"', b'ovf:capacity="70368744177665"', "ovf-disk"),
+    (b'ovf:fileRef="file1"', b'ovf:fileRef="file9"', "ovf-disk"),
+    (b"ovf:/disk/disk1", b"ovf:/disk/disk7", "ovf-disk"),
+    (b'ovf:href="gauge-collector-disk1.vmdk"', b'ovf:href="../disk.vmdk"', "ovf-file"),
+    (b"byte * 2^20", b"byte * 999999999999999^999", "ovf-unit"),
+    (b"byte * 2^20", b"furlong", "ovf-unit"),
+    (b'ovf:key="address"', b'ovf:key="hostname"', "ovf-property"),
+    (b"envelope/1", b"envelope/9", "ovf-envelope"),
+    (b"</VirtualSystem>", b"</VirtualSystem><VirtualSystem/>", "ovf-systems"),
+])
+def test_a_descriptor_that_is_wrong_is_refused_with_its_line(old: bytes, new: bytes, code: str) -> None:
+    assert old in OVF
+    with pytest.raises(FormatError) as caught:
+        descriptor.parse(OVF.replace(old, new))
+    assert caught.value.code == code
+    if code not in ("ovf-systems",):
+        assert "line" in str(caught.value)
+
+
+def test_an_unknown_required_section_is_refused_and_an_optional_one_noted() -> None:
+    section = b'<x:Extra xmlns:x="urn:x" xmlns="http://schemas.dmtf.org/ovf/envelope/1" ovf:required="%s"><Info>extra</Info></x:Extra></VirtualSystem>'
+    with pytest.raises(FormatError, match="required"):
+        descriptor.parse(OVF.replace(b"</VirtualSystem>", section % b"true"))
+    noted = descriptor.parse(OVF.replace(b"</VirtualSystem>", section % b"false"))
+    assert any("Extra" in note for note in noted.notes)
+
+
+@given(st.dictionaries(st.text(st.characters(min_codepoint=33, max_codepoint=126), min_size=1, max_size=12),
+                       st.text(st.characters(min_codepoint=32, max_codepoint=0xD7FF), max_size=30), max_size=8))
+def test_an_environment_document_is_read_back_as_it_was_written(values: dict[str, str]) -> None:
+    assert environment.parse(environment.build("node", values)) == values
+
+
+def test_manifest_lines_of_all_kinds() -> None:
+    text = f"SHA1(a.ovf)= {'a' * 40}\nSHA256(b c.vmdk)= {'B' * 64}\n\nSHA512 (d)={'c' * 128}\n"
+    assert manifest.parse(text.encode())["b c.vmdk"] == ("sha256", "b" * 64)
+    with pytest.raises(FormatError, match="manifest line 1"):
+        manifest.parse(b"SHA256(a)= 1234\n")
+    with pytest.raises(FormatError, match="twice"):
+        manifest.parse((f"SHA1(a)= {'a' * 40}\n" * 2).encode())
+
+
+def test_an_archive_that_does_not_begin_with_its_descriptor_is_refused() -> None:
+    with pytest.raises(FormatError, match="begins with its .ovf"):
+        take(packed(("disk.vmdk", b"x"), ("a.ovf", OVF)))

@@ -1,0 +1,211 @@
+"""Runs on the stand-ins through the real server: the course of things, trouble, holds, retries, taking back."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import pytest
+from lxml import etree
+
+from nimble_stone.cli.client import Client
+from nimble_stone.core.errors import StoneError
+from nimble_stone.lab import demo
+from tests.support.processes import PASSWORD, LabProcess, ServerProcess, ended, ready_plan, wait_for
+
+
+def plan_text(name: str, bay: str = "kelda-main", pool: str = "kelda-survey") -> str:
+    return demo.PLAN.replace("name: western", f"name: {name}").replace("bay: kelda-main", f"bay: {bay}").replace("pool: kelda-survey", f"pool: {pool}")
+
+
+def start(client: Client, plan: str) -> str:
+    found = client.call("POST", f"/api/plans/{plan}/run")
+    assert found["run"], found["plan"]["findings"]
+    return str(found["run"])
+
+
+def undo(client: Client, run: str) -> None:
+    client.call("POST", f"/api/runs/{run}/undo", {})
+    assert ended(client, run, states=("undone",))["state"] == "undone"
+
+
+def ours(lab: LabProcess) -> list[str]:
+    """Volumes of ours and guests that no bedrock explains."""
+    found = []
+    for name, host in lab.show()["hosts"].items():
+        bedrock = {guest.name for plan in lab.plan.hosts if plan.name == name for guest in plan.bedrock}
+        found += [*(volume for volume in host["volumes"] if volume.startswith("ns-")), *(guest for guest in host["guests"] if guest not in bedrock)]
+    return found
+
+
+def test_three_nodes_are_rolled_out_proved_reported_and_taken_back(client: Client, lab: LabProcess, server: ServerProcess, tmp_path: Path) -> None:
+    run = start(client, "western")
+    done = ended(client, run)
+    assert done["state"] == "done", [(s["key"], s["message"]) for s in done["steps"] if s["state"] == "failed"]
+    assert len(done["proofs"]) == 32
+    assert all(proof["passed"] for proof in done["proofs"])
+    order = {s["key"]: s["started_at"] for s in done["steps"]}
+    assert order["token/lead-1"] < order["start/archive-1"]
+    assert order["form/cluster"] > max(order["join/archive-1"], order["join/archive-2"])
+    hosts = {node["host"] for node in done["nodes"]}
+    assert sum(line.endswith("-base0") and line.startswith("uploaded") for name in hosts for line in lab.show()["hosts"][name]["log"]) == 3
+    assert not [volume for volume in ours(lab) if "-base" in volume]                    # the travelling copies are gone
+
+    transcript = client.call("GET", f"/api/runs/{run}/transcript?step=define/lead-1")
+    assert any("virsh -q -c qemu:///system define --validate" in entry["command"] for entry in transcript)
+    joins = json.dumps(client.call("GET", f"/api/runs/{run}/transcript?step=join/archive-1"), ensure_ascii=False)
+    assert "••••••" in joins
+    assert "services are up" in client.call("GET", f"/api/runs/{run}/console?node=lead-1")["text"]
+
+    root = etree.fromstring(client.text(f"/api/runs/{run}/acceptance.xml").encode())
+    assert (root.get("tests"), root.get("failures")) == ("32", "0")
+    assert "All 32 proofs hold" in client.text(f"/api/runs/{run}/acceptance.html")
+
+    again = client.call("POST", "/api/plans/western/check")
+    assert not [finding for finding in again["findings"] if finding["severity"] == "blocker"]       # its own guests do not block it
+    with pytest.raises(StoneError, match="stands already"):
+        client.call("POST", "/api/plans/western/run")
+    undo(client, run)
+    assert ours(lab) == []
+    bedrock = {guest.name for host in lab.plan.hosts for guest in host.bedrock}
+    assert bedrock <= {guest for host in lab.show()["hosts"].values() for guest in host["guests"]}
+
+
+def test_a_second_run_that_wants_the_same_name_or_address_is_refused_at_its_check(client: Client) -> None:
+    ready_plan(client, plan_text("first"))
+    run = start(client, "first")
+    ready_plan(client, plan_text("second") + "nodes:\n  lead-1: {name: first-lead, address: 10.44.20.11}\n")
+    found = client.call("POST", "/api/plans/second/run")
+    assert found["run"] == ""
+    assert {"claimed-name", "claimed-address"} <= {finding["code"] for finding in found["plan"]["findings"]}
+    assert ended(client, run)["state"] == "done"
+    undo(client, run)
+
+
+def test_hold_stops_before_the_next_step_and_going_on_finishes(client: Client, lab: LabProcess) -> None:
+    ready_plan(client, plan_text("held"))
+    lab.turn("all", speed=8)
+    try:
+        run = start(client, "held")
+        wait_for(lambda: any(s["state"] == "waiting" for s in client.call("GET", f"/api/runs/{run}")["steps"]), 60, "a wait")
+        assert client.call("POST", f"/api/runs/{run}/hold", {})["state"] == "held"
+        wait_for(lambda: not any(s["state"] in ("working", "waiting") for s in client.call("GET", f"/api/runs/{run}")["steps"]), 60, "rest")
+        rest = client.call("GET", f"/api/runs/{run}")
+        assert rest["state"] == "held"
+        assert any(s["state"] == "planned" for s in rest["steps"])
+        lab.turn("all", speed=400)
+        client.call("POST", f"/api/runs/{run}/resume", {})
+        assert ended(client, run)["state"] == "done"
+    finally:
+        lab.turn("all", speed=400)
+    undo(client, run)
+
+
+def test_a_transfer_that_is_cut_is_tried_again_by_itself_and_made_once(client: Client, lab: LabProcess) -> None:
+    view = ready_plan(client, plan_text("cut"))
+    host = next(node["host"] for node in view["nodes"] if node["id"] == "lead-1")
+    lab.turn(host, cut_after=600_000)
+    run = start(client, "cut")
+    done = ended(client, run)
+    assert done["state"] == "done", done["sentence"]
+    carry = next(s for s in done["steps"] if s["key"] == "carry/kelda-shared")
+    assert carry["attempt"] == 2
+    assert any(event["kind"] == "try-again" for event in done["events"])
+    undo(client, run)
+    assert ours(lab) == []
+
+
+def test_a_full_datastore_fails_the_step_in_plain_words_and_retry_completes(client: Client, lab: LabProcess) -> None:
+    view = ready_plan(client, plan_text("full"))
+    host = next(node["host"] for node in view["nodes"] if node["id"] == "archive-1")
+    lab.turn(host, rate=2000.0)                               # slow enough that it fills while the disk travels
+    run = start(client, "full")
+    wait_for(lambda: "working" in {s["state"] for s in client.call("GET", f"/api/runs/{run}")["steps"] if s["kind"] == "carry"}, 30, "the transfer")
+    lab.turn(host, full=True, rate=12e6)
+    stuck = ended(client, run)
+    assert stuck["state"] == "trouble"
+    failed = next(s for s in stuck["steps"] if s["state"] == "failed")
+    assert "No space left on device" in failed["message"]
+    assert stuck["sentence"]["action"]["kind"] == "retry"
+    lab.turn(host, full=False)
+    client.call("POST", f"/api/runs/{run}/retry", {})
+    assert ended(client, run)["state"] == "done"
+    undo(client, run)
+
+
+@pytest.mark.parametrize(("trouble", "step", "words"), [("never-boots", "boot", "boot not seen within"), ("never-ready", "services", "services not seen within")])
+def test_a_guest_that_never_comes_up_is_waited_for_until_its_deadline(client: Client, lab: LabProcess, trouble: str, step: str, words: str, server: ServerProcess) -> None:
+    name = f"late-{step}"
+    ready_plan(client, plan_text(name))
+    lab.turn("all", guests={f"{name}-lead": trouble})
+    run = start(client, name)
+    wait_for(lambda: next(s for s in client.call("GET", f"/api/runs/{run}")["steps"] if s["key"] == f"{step}/lead-1")["state"] == "waiting", 60, "the wait")
+    waiting = client.call("GET", f"/api/runs/{run}")
+    assert waiting["sentence"]["strong"].endswith(step)
+    assert words.split()[0] in ("boot", "services")
+    undo(client, run)                                          # a wait can be taken back at once
+    lab.turn("all", guests={f"{name}-lead": ""})
+    assert ours(lab) == []
+
+
+def test_an_address_that_answers_already_stops_the_run_with_its_evidence(client: Client, lab: LabProcess) -> None:
+    ready_plan(client, plan_text("taken"))
+    lab.turn("all", occupied=["10.44.20.12"])
+    found = client.call("POST", "/api/plans/taken/run")
+    lab.turn("all", occupied=[])
+    assert found["run"] == ""
+    finding = next(f for f in found["plan"]["findings"] if f["code"] == "address-answers")
+    assert "answers a ping from" in finding["message"]
+    assert finding["remedy"]["edit"]["value"].startswith("10.44.20.")
+
+
+def test_a_guest_somebody_else_made_is_never_touched(client: Client, lab: LabProcess) -> None:
+    """A foreign guest takes the name after the check: the step refuses, and taking back leaves it alone."""
+    view = ready_plan(client, plan_text("foreign"))
+    lead = next(node for node in view["nodes"] if node["id"] == "lead-1")
+    lab.turn(lead["host"], slow_s=0.4)
+    run = start(client, "foreign")
+    from tests.support.raw import ssh
+    ssh(lab, lead["host"], "virsh -q -c qemu:///system define --validate /dev/stdin", "<domain type='kvm'><name>foreign-lead</name><memory>1</memory></domain>")
+    stuck = ended(client, run)
+    lab.turn(lead["host"], slow_s=0)
+    assert stuck["state"] == "trouble"
+    assert "not of this run" in next(s["message"] for s in stuck["steps"] if s["state"] == "failed")
+    client.call("POST", f"/api/runs/{run}/undo", {})
+    wait_for(lambda: client.call("GET", f"/api/runs/{run}")["sentence"]["action"]["kind"] == "undo" or client.call("GET", f"/api/runs/{run}")["state"] == "undone", 60, "taking back")
+    assert "foreign-lead" in lab.show()["hosts"][lead["host"]]["guests"]
+    ssh(lab, lead["host"], "virsh -q -c qemu:///system undefine foreign-lead", "")
+    client.call("POST", f"/api/runs/{run}/undo", {})
+    assert ended(client, run, states=("undone",))["state"] == "undone"
+    assert ours(lab) == []
+
+
+def test_skipping_needs_a_reason_and_is_journalled(client: Client, lab: LabProcess) -> None:
+    ready_plan(client, plan_text("skipped"))
+    run = start(client, "skipped")
+    with pytest.raises(StoneError, match="reason"):
+        client.call("POST", f"/api/runs/{run}/skip", {"steps": ["boot/lead-1"]})
+    with pytest.raises(StoneError, match="failed"):
+        client.call("POST", f"/api/runs/{run}/skip", {"steps": ["form/cluster"], "reason": "because"})
+    ended(client, run)
+    undo(client, run)
+
+
+def journal(client: Client, run: str) -> list[dict[str, Any]]:
+    return list(client.call("GET", f"/api/runs/{run}")["events"])
+
+
+def test_the_journal_tells_the_whole_course(client: Client) -> None:
+    ready_plan(client, plan_text("told"))
+    run = start(client, "told")
+    done = ended(client, run)
+    kinds = [event["kind"] for event in journal(client, run)]
+    assert kinds[0] == "run-started"
+    assert kinds[-1] == "proved"
+    for step in done["steps"]:
+        own = [event["kind"] for event in journal(client, run) if event["step"] == step["key"]]
+        assert own[0] == "begun"
+        assert own[-1] == "done"
+    assert PASSWORD not in json.dumps(journal(client, run))
+    undo(client, run)

@@ -1,0 +1,22 @@
+"""A plain SSH command to a stand-in host, beside the product: somebody else at work."""
+
+from __future__ import annotations
+
+import asyncio
+
+import asyncssh
+
+from nimble_stone.lab import demo
+from tests.support.processes import LabProcess
+
+
+def ssh(lab: LabProcess, host: str, command: str, stdin: str) -> str:
+    """Standard output of a command on a stand-in host."""
+    plan = next(one for one in lab.plan.hosts if one.name == host)
+    address, port = lab.plan.real(plan.address, 22)
+
+    async def run() -> str:
+        async with asyncssh.connect(address, port, username="root", password=demo.PASSWORD, known_hosts=None, config=None, agent_path=None) as connection:
+            found = await connection.run(command, input=stdin)
+            return str(found.stdout)
+    return asyncio.run(run())

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import subprocess
+import sys
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -105,6 +106,22 @@ def test_three_nodes_are_rolled_out_proved_and_taken_back_on_a_real_hypervisor(f
         assert _virsh(folder, name, "list", "--all", "--name") == ""
         assert "ns-" not in _virsh(folder, name, "vol-list", f"{name}-local")
     assert "others" in _virsh(folder, "gannet", "pool-list", "--all", "--name")
+
+
+def test_a_real_host_keeps_the_contract_of_the_stand_in(folder: Path, server: ServerProcess) -> None:
+    """The very contract of tests/contract, in a process inside the hosts' network namespace."""
+    script = ("import asyncio, sys; from pathlib import Path; from nimble_stone.hosts.kvm import KvmHost; from nimble_stone.reach import Credential, DialPolicy, Reach, Target\n"
+              "from nimble_stone.reach.ssh import Pins; from tests.contract.contract import keep\n"
+              "async def main():\n"
+              "    async def get(place): return None\n"
+              "    async def put(place, fingerprint): pass\n"
+              "    reach = Reach(DialPolicy(), Pins(get, put))\n"
+              f"    host = KvmHost(reach, Target('fulmar', '{hosts.NAMES['fulmar']}', 22, Credential('root', key=Path(sys.argv[1]).read_text())))\n"
+              "    await keep(host, datastore='fulmar-local', network='survey'); await reach.close()\n"
+              "asyncio.run(main())\n")
+    found = subprocess.run(["ip", "netns", "exec", hosts.NETNS, sys.executable, "-c", script, str(folder / "hosts/key")], capture_output=True, text=True,
+                           timeout=200, cwd=Path(__file__).parents[2])
+    assert found.returncode == 0, found.stderr[-3000:]
 
 
 def test_a_guest_that_is_not_ours_blocks_its_name_and_stays(folder: Path, server: ServerProcess) -> None:

@@ -87,13 +87,18 @@ class ServerProcess:
         self.log = data.parent / "server.log"
         self.start()
 
-    def start(self) -> None:
-        """Begin a life and wait until it answers."""
+    def start(self, *, wait: bool = True) -> None:
+        """Begin a life and, unless told otherwise, wait until it answers."""
         number = self.socket.fileno()
         prefix = ["ip", "netns", "exec", self.netns] if self.netns else []
         with self.log.open("ab") as log:
             self.process = subprocess.Popen([*prefix, *CLI, "serve", "--data", str(self.data), "--fd", str(number), "--pace", str(self.pace),
                                              "--port", str(self.port)], pass_fds=[number], stdout=log, stderr=log)
+        if wait:
+            self.wait_up()
+
+    def wait_up(self) -> None:
+        """Wait until it answers."""
         wait_for(self._up, 60, "the server")
 
     def _up(self) -> bool:

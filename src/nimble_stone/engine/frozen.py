@@ -7,7 +7,7 @@ from typing import Any
 
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.kit.model import Kit
-from nimble_stone.core.plan.model import Plan
+from nimble_stone.core.plan.model import Plan, RoleBlock
 from nimble_stone.core.plan.sheet import PackageView, Sheet, resolve
 from nimble_stone.core.sequence import Step
 from nimble_stone.store.runs import RunRow
@@ -27,7 +27,7 @@ def freeze(sheet: Sheet, steps: list[Step], estate: Estate) -> dict[str, Any]:
     """The document kept with a run: the plan with every cell written out per node. Secrets stay references."""
     plan = sheet.plan.model_copy(update={
         "nodes": {node.id: {key: cell.value for key, cell in node.cells.items() if cell.value} for node in sheet.nodes},
-        "roles": {role.id: {"count": sum(node.role == role.id for node in sheet.nodes)} for role in sheet.kit.roles}})
+        "roles": {role.id: RoleBlock(count=sum(node.role == role.id for node in sheet.nodes)) for role in sheet.kit.roles}})
     return {"plan": plan.model_dump(mode="json", by_alias=True), "kit": sheet.kit.model_dump(mode="json", by_alias=True),
             "steps": [asdict(step) for step in steps],
             "domain_types": {node.value("host"): estate.facts[node.value("host")].domain_type or "qemu" for node in sheet.nodes

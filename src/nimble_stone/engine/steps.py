@@ -314,7 +314,8 @@ class Calling:
 
     async def _send(self, c: Context, call: Call) -> Found:
         body = {key: await fill(c, text) for key, text in call.body.items()}
-        return await (await c.door(c.node)).call(call.method, call.path, login=call.login, body=body or None)
+        return await (await c.door(c.node)).call(call.method, call.path, login=call.login, body=body or None,
+                                                   secret=call.keep.values())
 
     async def act(self, c: Context) -> None:
         """Send it; a GET was sent by observing."""

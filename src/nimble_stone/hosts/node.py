@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -27,8 +28,12 @@ class NodeDoor:
     def __init__(self, reach: Reach, access: NodeAccess, record: Recorder = no_record) -> None:
         self._reach, self._access, self._record = reach, access, record
 
-    async def call(self, method: str, path: str, *, login: bool, body: dict[str, str] | None = None, limit_s: float = 15.0) -> dict[str, Any]:
-        """The JSON object a request is answered with. Raises RemoteError; refusals carry the node's own reason."""
+    async def call(self, method: str, path: str, *, login: bool, body: dict[str, str] | None = None, limit_s: float = 15.0,
+                   secret: Collection[str] = ()) -> dict[str, Any]:
+        """The JSON object a request is answered with. Members named in `secret` are blanked before anything is recorded.
+
+        Raises: RemoteError; refusals carry the node's own reason.
+        """
         a = self._access
         command = f"{method} http://{a.address}:{a.port}{path}" + (f" {body}" if body else "")
         try:
@@ -36,7 +41,10 @@ class NodeDoor:
         except RemoteError as error:
             self._record(a.name, command, str(error), -1, 0.0)
             raise
-        self._record(a.name, command, answer.body.decode("utf-8", "replace"), answer.status, answer.seconds)
+        told = answer.body.decode("utf-8", "replace")
+        for member in secret:
+            told = told.replace(str(answer.json().get(member) or "\0"), "••••••")
+        self._record(a.name, command, told, answer.status, answer.seconds)
         if answer.status >= 400:
             reason = str(answer.json().get("reason") or "") or f"HTTP status {answer.status}"
             hint = "The administrator's password on the node differs from the keyring's." if answer.status == 401 else "See the node's console."

@@ -1,0 +1,78 @@
+"""What a KVM host must do for us, stand-in or real."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import AsyncIterator
+
+from nimble_stone.core.disk import convert
+from nimble_stone.core.disk.source import BytesSource
+from nimble_stone.core.errors import Conflict, RemoteFailed
+from nimble_stone.core.estate import Mark
+from nimble_stone.hosts import medium
+from nimble_stone.hosts.kvm import KvmHost
+from nimble_stone.hosts.xml_out import GuestDesign
+from nimble_stone.lab import appliance
+
+
+async def _once(data: bytes) -> AsyncIterator[bytes]:
+    yield data
+
+
+async def _fails(awaitable: object) -> str:
+    try:
+        await awaitable  # type: ignore[misc]
+    except RemoteFailed as error:
+        return str(error)
+    raise AssertionError("no failure")
+
+
+async def keep(host: KvmHost, *, datastore: str, network: str) -> None:
+    """Volumes, clones, a guest with our mark, its removal, and the words of failures. Leaves nothing behind."""
+    facts = await host.read_facts(1.0)
+    assert facts.memory_bytes > 0
+    assert facts.datastore(datastore) is not None
+    assert network in {net.name for net in facts.networks if net.active}
+    conversion = convert.prepare(BytesSource(appliance.vmdk(8 << 20, {0: b"boot" * 100, 9: b"x" * 65536})))
+    disk = b"".join(conversion.stream())
+    base, clone, full, config = "ns-test-base0", "ns-test-disk0", "ns-test-disk1", "ns-test-config"
+    assert await host.volume(datastore, base) is None
+    await host.create_volume(datastore, base, "qcow2", conversion.capacity_bytes)
+    sent: list[int] = []
+    await host.upload(datastore, base, _once(disk), limit_s=60, sent=sent.append)
+    assert sent[-1] == len(disk)
+    found = await host.volume(datastore, base)
+    assert found is not None
+    assert await host.digest(found.path) == hashlib.sha256(disk).hexdigest()
+    assert "exists already" in await _fails(host.create_volume(datastore, base, "qcow2", 1 << 20))
+    assert "torage pool not found" in await _fails(host.create_volume("nowhere", base, "qcow2", 1 << 20))
+    await host.refresh(datastore)
+    await host.clone(datastore, base, clone, full=False, capacity_bytes=conversion.capacity_bytes)
+    await host.clone(datastore, base, full, full=True, capacity_bytes=conversion.capacity_bytes)
+    copy = await host.volume(datastore, clone)
+    assert copy is not None
+    assert copy.capacity_bytes == conversion.capacity_bytes
+    image = medium.build("n", {"gauge.hostname": "n<&>\""}, {"name": "n", "address": "10.44.20.9", "prefix": "24", "gateway": "10.44.20.1", "dns": "", "domain": "x"})
+    await host.create_volume(datastore, config, "raw", len(image))
+    await host.upload(datastore, config, _once(image), limit_s=60, sent=lambda _: None)
+    design = GuestDesign("ns-test-guest", Mark(run="rt", node="lead-1", plan="test"), facts.domain_type or "qemu", 1, 128 << 20,
+                         ((datastore, clone, "qcow2"),), (datastore, config), network, 1)
+    assert await host.domain("ns-test-guest") is None
+    await host.define(design)
+    defined = await host.domain("ns-test-guest")
+    assert defined is not None
+    assert (defined.mark, defined.vcpu, defined.memory_bytes, defined.disks) == (design.mark, 1, 128 << 20, 1)
+    assert not await host.running("ns-test-guest")
+    await host.start("ns-test-guest")
+    assert await host.running("ns-test-guest")
+    assert any(guest.mark == design.mark and guest.running for guest in (await host.read_facts(2.0, facts)).guests)
+    try:
+        await host.remove("ns-test-guest", "another-run")
+        raise AssertionError("a guest of another run was removed")
+    except Conflict:
+        pass
+    assert await host.remove("ns-test-guest", "rt")
+    assert not await host.remove("ns-test-guest", "rt")
+    for name in (base, clone, full, config):
+        await host.delete_volume(datastore, name)
+        assert await host.volume(datastore, name) is None

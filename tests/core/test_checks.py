@@ -32,7 +32,7 @@ def test_the_demonstration_plan_is_ready_to_run() -> None:
     ({"nodes__lead-1__host": "knot"}, "network-missing", "lead-1", "host"),
     ({"nodes__archive-1__host": "skua", "nodes__archive-2__host": "skua"}, "apart", "archive-2", "host"),
     ({"nodes__archive-2__size": "large"}, "sizes-unequal", "archive-2", "size"),
-    ({"values__station": None}, "unanswered", "lead-1", "station"),
+    ({"values__station": None}, "unanswered", "", "station"),
     ({"values__station": "x"}, "value", "lead-1", "station"),
     ({"values__admin_password": "Tide-tables 1893"}, "secret-plain", "lead-1", "admin_password"),
     ({"values__admin_password": "keyring:gone"}, "secret-missing", "lead-1", "admin_password"),

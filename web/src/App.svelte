@@ -23,7 +23,7 @@
   $effect(() => { document.title = plan ? `${title} · Nimble Stone` : 'Nimble Stone'; });
 
   let commands = $derived([
-    ...plans.flatMap((p) => [{ text: `Plan ${p.title}`, go: () => router.go(`/plans/${p.id}`) }, ...(p.run ? [{ text: `Run of ${p.title}`, go: () => router.go(`/plans/${p.id}/run`) }, { text: `Acceptance of ${p.title}`, go: () => router.go(`/plans/${p.id}/acceptance`) }] : [])]),
+    ...plans.flatMap((p) => [{ text: `Plan ${p.title} (${p.id})`, go: () => router.go(`/plans/${p.id}`) }, ...(p.run ? [{ text: `Run of ${p.title}`, go: () => router.go(`/plans/${p.id}/run`) }, { text: `Acceptance of ${p.title}`, go: () => router.go(`/plans/${p.id}/acceptance`) }] : [])]),
     { text: 'Estate', go: () => router.go('/estate') }, { text: 'Packages', go: () => router.go('/packages') }, { text: 'All plans', go: () => router.go('/plans') },
     { text: theme.name === 'dark' ? 'Light theme' : 'Dark theme', go: () => theme.toggle() }, { text: 'Keys', go: () => { help = true; } }, { text: 'Sign out', go: () => void signOut().then(() => { signedIn = false; }) },
   ].filter((c) => c.text.toLowerCase().includes(query.toLowerCase())));
@@ -61,7 +61,7 @@
   <Dialog title="Go to" onclose={() => { palette = false; }}>
     <!-- svelte-ignore a11y_autofocus -->
     <input class="query" bind:value={query} autofocus aria-label="Command" oninput={() => { at = 0; }} onkeydown={(e) => { if (e.key === 'ArrowDown') at = Math.min(commands.length - 1, at + 1); else if (e.key === 'ArrowUp') at = Math.max(0, at - 1); else if (e.key === 'Enter') choose(at); else return; e.preventDefault(); }} />
-    <ul class="commands" role="listbox" aria-label="Commands">{#each commands.slice(0, 12) as c, i (c.text)}<li role="option" aria-selected={i === at}><button onclick={() => choose(i)}>{c.text}</button></li>{:else}<li class="quiet">Nothing of that name.</li>{/each}</ul>
+    <ul class="commands" role="listbox" aria-label="Commands">{#each commands.slice(0, 12) as c, i (i)}<li role="option" aria-selected={i === at}><button onclick={() => choose(i)}>{c.text}</button></li>{:else}<li class="quiet">Nothing of that name.</li>{/each}</ul>
   </Dialog>
 {/if}
 {#if help}<Dialog title="Keys" onclose={() => { help = false; }}><dl>{#each KEYS as [k, t] (k)}<dt class="mono">{k}</dt><dd>{t}</dd>{/each}</dl></Dialog>{/if}

@@ -64,7 +64,7 @@ def _remedy_of(finding: Finding) -> Action:
         return Action(kinds[finding.code], label)
     if finding.remedy and finding.remedy.edit:
         return Action("remedy", label, finding.node, finding.column, finding.remedy.edit)
-    return Action("cell", label, finding.node, finding.column)
+    return Action("cell", label if len(label) <= 36 else "Show where", finding.node, finding.column)
 
 
 @dataclass(frozen=True)

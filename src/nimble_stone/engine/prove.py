@@ -16,6 +16,7 @@ from nimble_stone.hosts.node import NodeAccess, NodeDoor
 from nimble_stone.store import runs
 
 SIDE_BY_SIDE = 16
+MOST = 100_000          # characters of an answer that are compared: a thousand member names and more
 
 
 class _Seen:
@@ -47,7 +48,7 @@ async def keep(world: World, run_id: str, verdicts: list[Verdict]) -> None:
 
 def _verdict(item: Expected, found: dict[str, tuple[str, str]]) -> Verdict:
     text, how = found.get(item.kind, ("", "not asked"))
-    return acceptance.judge(item, text[:300], how)
+    return acceptance.judge(item, text[:MOST], how)
 
 
 async def _door(world: World, run: FrozenRun, node: Node) -> NodeDoor:

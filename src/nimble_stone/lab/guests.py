@@ -21,7 +21,7 @@ from lxml import etree
 
 from nimble_stone.core.errors import FormatError
 from nimble_stone.core.package import environment
-from nimble_stone.lab.demo import LabPlan
+from nimble_stone.lab.demo import LabPlan, estate_file
 from nimble_stone.lab.state import LabGuest, LabHost, Volumes
 
 BOOT_S, SERVICES_S = 18.0, 10.0
@@ -52,6 +52,7 @@ class GuestRoom:
     def __init__(self, plan: LabPlan, volumes: Volumes, key: asyncssh.SSHKey, speed: float) -> None:
         self.plan, self.volumes, self.key, self.speed = plan, volumes, key, speed
         self.occupied: set[str] = set()
+        self._gateways = {str(network.gateway) for network in estate_file(plan).networks}
         self.troubles: dict[str, str] = {}
         self._running: dict[tuple[str, str], Running] = {}
         self._by_address: dict[str, Running] = {}
@@ -98,7 +99,7 @@ class GuestRoom:
 
     def answers(self, address: str) -> bool:
         """Whether anybody answers a ping there: guests that are up, gateways, and what a knob says is occupied."""
-        return address in self._by_address or address in self.occupied or address.endswith(".1")
+        return address in self._by_address or address in self.occupied or address in self._gateways
 
     def console(self, host: LabHost, name: str) -> str:
         """The serial console so far."""

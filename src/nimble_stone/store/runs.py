@@ -116,6 +116,12 @@ def events(db: Db, run: str, after: int = 0, limit: int = 5000) -> list[EventRow
             db.execute("SELECT id, at, step, kind, payload FROM run_event WHERE run = ? AND id > ? ORDER BY id LIMIT ?", (run, after, limit))]
 
 
+def last_events(db: Db, run: str, count: int) -> list[EventRow]:
+    """The newest journal entries, in order."""
+    rows = db.execute("SELECT id, at, step, kind, payload FROM run_event WHERE run = ? ORDER BY id DESC LIMIT ?", (run, count)).fetchall()
+    return [EventRow(row["id"], row["at"], row["step"], row["kind"], json.loads(row["payload"])) for row in reversed(rows)]
+
+
 def add_transcript(db: Db, run: str, step: str, at: float, target: str, command: str, answer: str, status: int, seconds: float) -> None:
     """Keep a command and its answer; long answers are shortened in the middle."""
     if len(answer) > MAX_ANSWER:

@@ -10,6 +10,7 @@ from nimble_stone.core.checks.situation import Situation
 from nimble_stone.core.findings import Edit, Finding, Remedy
 from nimble_stone.core.plan.sheet import Node, ip
 from nimble_stone.core.secrets_rule import violations
+from nimble_stone.core.units import count_text
 
 
 def package_fits(s: Situation) -> Iterator[Finding]:
@@ -33,7 +34,7 @@ def counts(s: Situation) -> Iterator[Finding]:
         have = sum(node.role == role.id for node in s.sheet.nodes)
         if not role.count.least <= have <= role.count.most:
             want = f"{role.count.least}" if role.count.least == role.count.most else f"{role.count.least} to {role.count.most}"
-            yield Finding(severity="blocker", code="count", message=f"{have} nodes of role {role.label}; the product takes {want}.",
+            yield Finding(severity="blocker", code="count", message=f"{count_text(have, 'node')} of role {role.label}; the product takes {want}.",
                           column="count", consequence="The cluster would not form.",
                           remedy=Remedy(label=f"Set {role.count.usual}", edit=Edit(path=("roles", role.id, "count"), value=role.count.usual)))
     for ident in s.sheet.plan.nodes:
@@ -146,7 +147,7 @@ def required(s: Situation) -> Iterator[Finding]:
                                   remedy=Remedy(label="Change the value"))
     for ident, nodes in missing.items():
         whole = len(nodes) == len(s.sheet.nodes)
-        yield Finding(severity="blocker", code="unanswered", node=nodes[0].id, column=ident,
+        yield Finding(severity="blocker", code="unanswered", node="" if whole else nodes[0].id, column=ident,
                       message=f"{labels[ident]} is not answered{'' if whole else f' for {len(nodes)} nodes'}.",
                       consequence="The product needs it to come up.", remedy=Remedy(label=f"Answer {labels[ident]}"))
 

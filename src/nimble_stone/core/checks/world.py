@@ -9,7 +9,7 @@ from nimble_stone.core.checks.situation import Situation
 from nimble_stone.core.estate import HOST_RESERVE
 from nimble_stone.core.findings import Edit, Finding, Remedy
 from nimble_stone.core.plan.sheet import Node
-from nimble_stone.core.units import size_text
+from nimble_stone.core.units import count_text, size_text
 
 WATERMARK = 0.9
 
@@ -21,12 +21,18 @@ def hosts_known(s: Situation) -> Iterator[Finding]:
                       consequence="No host can be proposed.", remedy=Remedy(label="Choose a bay"))
         return
     told: set[str] = set()
+    homeless: dict[tuple[str, str], list[Node]] = defaultdict(list)
+    for node in s.sheet.nodes:
+        if not node.value("host"):
+            homeless[node.role, s.sheet.unplaced.get(node.id, "none was chosen")].append(node)
+    for (_, reason), nodes in homeless.items():
+        many = f"{nodes[0].name} and {count_text(len(nodes) - 1, 'more node')} have no host" if len(nodes) > 1 else f"{nodes[0].name} has no host"
+        yield Finding(severity="blocker", code="host-missing", node=nodes[0].id, column="host", message=f"{many}: {reason}.",
+                      consequence="They cannot be placed." if len(nodes) > 1 else "The node cannot be placed.",
+                      remedy=Remedy(label="Choose a smaller size, fewer nodes or another bay"))
     for node in s.sheet.nodes:
         name = node.value("host")
         if not name:
-            yield Finding(severity="blocker", code="host-missing", node=node.id, column="host",
-                          message=f"No host: {s.sheet.unplaced.get(node.id, 'none was chosen')}.", consequence="The node cannot be placed.",
-                          remedy=Remedy(label="Choose a smaller size, fewer nodes or another bay"))
             continue
         if name in told:
             continue

@@ -26,6 +26,7 @@ from nimble_stone.store.runs import RunRow, StepRow
 
 router = APIRouter(tags=["runs"])
 PING_S = 15.0
+SHOWN_EVENTS = 400
 
 
 class Wish(BaseModel):
@@ -68,7 +69,7 @@ async def run_view(world: TheWorld, ident: str) -> RunView:
     proofs = await world.store.read(runs.last_proofs, ident)
     verdicts = [Verdict(**item) for item in proofs[1]] if proofs else []
     words = {key: narrative.StepState(frozen.steps[key].node, step.state, frozen.steps[key].label, step.message) for key, step in states.items()}
-    last = await world.store.read(runs.events, ident)
+    last = await world.store.read(runs.last_events, ident, SHOWN_EVENTS)
     left = max(0.0, forecast.end_s - (now - row.started_at))
     return RunView(
         id=row.id, plan=row.plan, title=frozen.sheet.plan.title or row.plan, state=row.state, started_at=row.started_at, ended_at=row.ended_at,
@@ -77,7 +78,7 @@ async def run_view(world: TheWorld, ident: str) -> RunView:
         sentence=narrative.of_run(frozen.sheet, row.state, words, left, _clock_text(row.started_at)), left_s=left, critical=list(forecast.critical),
         proofs=verdicts, proved_at=proofs[0] if proofs else None,
         proof_sentence=narrative.of_acceptance(frozen.sheet, verdicts, _clock_text(proofs[0]) if proofs else ""),
-        events=[{"id": e.id, "at": e.at, "step": e.step, "kind": e.kind, "payload": e.payload} for e in last[-400:]])
+        events=[{"id": e.id, "at": e.at, "step": e.step, "kind": e.kind, "payload": e.payload} for e in last])
 
 
 @router.get("/runs")

@@ -17,7 +17,7 @@
     const kinds = [...new Set(own.map((s) => s.label.replace(/ (onto|off) .*/, '')))];
     return { wave, kinds, steps: own.length, from: Math.min(...own.map((s) => s.start_s)), to: Math.max(...own.map((s) => s.end_s)) };
   }));
-  const where = (f: Finding) => [f.node ? names.get(f.node) : '', f.column && f.code !== 'unanswered' ? (labels.get(f.column) ?? f.column) : '', f.host && !f.message.startsWith(f.host) ? f.host : ''].filter(Boolean).join(' · ') || 'the plan';
+  const where = (f: Finding) => [f.node ? names.get(f.node) : '', f.column ? (labels.get(f.column) ?? f.column) : '', f.host && !f.message.startsWith(f.host) ? f.host : ''].filter(Boolean).join(' · ') || 'the plan';
   const pct = (part: number, whole: number) => Math.min(100, (100 * part) / Math.max(1, whole));
 </script>
 

@@ -130,10 +130,10 @@
       </aside>
     </div>
   </div>
-{:else if plan && !run}
+{:else if plan && !run && !rollout.busy}
   <div class="empty"><h1>{reading === 'run' ? 'No run yet.' : 'Nothing to prove yet.'}</h1><p class="quiet">The plan says what will be done; a run does it and proves it at its end.</p><a href={base('plan')}>Back to the plan</a></div>
 {:else if !rollout.busy}<div class="empty"><h1>This plan cannot be shown.</h1><a href="/plans">All plans</a></div>
-{:else}<div class="empty quiet">Thinking the plan through …</div>{/if}
+{:else}<div class="empty quiet">{plan ? 'Reading how the run stands …' : 'Thinking the plan through …'}</div>{/if}
 
 {#if licence && plan}<Licence text={plan.licence_text} product={plan.package} onaccept={async (by) => { if (await rollout.licence(by)) licence = false; }} onclose={() => { licence = false; }} />{/if}
 {#if text && plan}<PlanText {id} version={plan.version} onsaved={() => { text = false; void rollout.load(); }} onclose={() => { text = false; }} />{/if}

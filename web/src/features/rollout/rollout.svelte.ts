@@ -18,6 +18,8 @@ export class Rollout {
   #queue: Promise<unknown> = Promise.resolve();
   #live: () => void = () => undefined;
   #source: EventSource | null = null;
+  /** Milliseconds between two readings: large runs are read less often. */
+  #pace = 250;
   #timer: ReturnType<typeof setTimeout> | undefined;
 
   constructor(id: string) {
@@ -104,7 +106,7 @@ export class Rollout {
     const source = new EventSource(`/api/runs/${run.id}/events?after=${run.last_event}`);
     source.addEventListener('journal', () => {
       if (this.#timer) return;
-      this.#timer = setTimeout(() => { this.#timer = undefined; void this.#readRun(run.id).catch(() => undefined); }, 250);
+      this.#timer = setTimeout(() => { this.#timer = undefined; const began = performance.now(); void this.#readRun(run.id).catch(() => undefined).finally(() => { this.#pace = Math.max(250, 4 * (performance.now() - began)); }); }, this.#pace);
     });
     source.addEventListener('progress', (event) => { this.#progress = JSON.parse((event as MessageEvent<string>).data) as Progress; });
     this.#source = source;

@@ -14,7 +14,7 @@
   let rows = $derived([EVERY, ...shown.map((node) => node.id)]);
   let faults = $derived.by(() => {
     const found = new Map<string, Finding>();
-    for (const f of plan.findings) if (f.node && !found.has(`${f.node}/${f.column}`)) found.set(`${f.node}/${f.column}`, f);
+    for (const f of plan.findings) if (!found.has(`${f.node || EVERY}/${f.column}`)) found.set(`${f.node || EVERY}/${f.column}`, f);
     return found;
   });
   let r = $derived(Math.max(0, rows.indexOf(selected.node)));

@@ -55,7 +55,7 @@ export function columnsOf(plan: PlanView, size: (bytes: number) => string): Shee
     { id: '#role', label: 'Role', width: 68, right: false, editable: false, text: (n) => n.role_label },
     { id: '#vcpu', label: 'vCPU', width: 52, right: true, editable: false, text: (n) => String(n.vcpu) },
     { id: '#memory', label: 'Memory', width: 76, right: true, editable: false, text: (n) => size(n.memory_bytes) },
-    { id: '#disk', label: 'Disk thin / full', width: 140, right: true, editable: false, text: (n) => `${size(n.thin_bytes)} / ${size(n.full_bytes)}` },
+    { id: '#disk', label: 'Disk thin / full', width: 156, right: true, editable: false, text: (n) => `${size(n.thin_bytes)} / ${size(n.full_bytes)}` },
   ];
   const first = FIRST.map(editable).filter((c) => c !== undefined);
   const rest = plan.columns.filter((c) => !FIRST.includes(c.id)).map((c) => editable(c.id)).filter((c) => c !== undefined);

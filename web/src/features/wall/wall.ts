@@ -7,17 +7,17 @@ export interface Column { host: HostView; x: number; w: number; top: number; bas
 export interface Group { name: string; x: number; w: number; y: number }
 export interface Picture { columns: Column[]; groups: Group[]; height: number; dense: boolean }
 
-const HEAD = 20, FOOT = 38, GAP = 10, GROUP_GAP = 34, WIDEST = 236, NARROWEST = 13;
+const HEAD = 20, FOOT = 38, GAP = 10, GROUP_GAP = 34, WIDEST = 236, NARROWEST = 7;
 
 export function layout(hosts: HostView[], nodes: NodeView[], width: number, height: number): Picture {
   const bays = [...new Set(hosts.map((host) => `${host.site} · ${host.bay}`))];
-  const rows = Math.max(1, Math.ceil(((NARROWEST + 2) * hosts.length + GROUP_GAP * bays.length) / Math.max(1, width)));
+  const rows = Math.max(1, Math.ceil(((NARROWEST + 1) * hosts.length + GROUP_GAP * bays.length) / Math.max(1, width)));
   const perRow = Math.ceil(hosts.length / rows);
   const room = width - GROUP_GAP * Math.max(0, (rows > 1 ? 1 : bays.length) - 1);
   const step = Math.min(WIDEST + GAP, room / Math.max(1, perRow));
-  const gap = step > 40 ? GAP : 2;
+  const gap = step > 40 ? GAP : step > 14 ? 2 : 1;
   const w = Math.max(4, step - gap), dense = w < 62;
-  const rowHeight = height / rows, foot = dense ? 8 : FOOT, high = rowHeight - foot - HEAD;
+  const rowHeight = (height - HEAD) / rows, foot = dense ? 6 : FOOT, high = rowHeight - foot - (rows > 1 ? 4 : 0);
   const most = Math.max(1, ...hosts.map((host) => host.memory_bytes));
   const byHost = new Map<string, NodeView[]>();
   for (const node of nodes) byHost.set(node.host, [...(byHost.get(node.host) ?? []), node]);
@@ -25,13 +25,13 @@ export function layout(hosts: HostView[], nodes: NodeView[], width: number, heig
   let x = 0, row = 0, inRow = 0, bay = '';
   for (const host of hosts) {
     const name = `${host.site} · ${host.bay}`;
-    if (inRow >= perRow) { row++; inRow = 0; x = 0; bay = ''; }
+    if (inRow >= perRow) { row++; inRow = 0; x = 0; }
     if (name !== bay) {
       if (inRow) x += GROUP_GAP;
-      groups.push({ name, x, w: 0, y: row * rowHeight + 12 });
+      if (!groups.some((group) => group.y === row * rowHeight + 12 && x - group.x < 90)) groups.push({ name, x, w: 0, y: row * rowHeight + 12 });
       bay = name;
     }
-    const base = row * rowHeight + HEAD + high;
+    const base = HEAD + (row + 1) * rowHeight - foot;
     columns.push(column(host, byHost.get(host.name) ?? [], x, w, base, high, most, dense));
     const last = groups.at(-1);
     if (last) last.w = x + w - last.x;

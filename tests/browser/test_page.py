@@ -1,0 +1,238 @@
+"""What a user does, done in the browser: from sign-in to a proved rollout and its taking back, by mouse and by keyboard."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+import pytest
+from playwright.sync_api import BrowserContext, Page, expect
+
+from nimble_stone.cli.client import Client
+from nimble_stone.lab import appliance, demo
+from tests.support.processes import PASSWORD, LabProcess, ServerProcess, ended, ready_plan
+
+pytestmark = pytest.mark.usefixtures("client")
+
+
+def cell(page: Page, row: str, column: int):  # type: ignore[no-untyped-def]
+    """A cell of the sheet by the node's name and the column's number."""
+    return page.get_by_role("row").filter(has_text=row).locator(f'[aria-colindex="{column}"]')
+
+
+def test_a_wrong_key_is_told_and_kept_for_correction(context: BrowserContext, server: ServerProcess) -> None:
+    page = context.new_page()
+    page.goto(server.url)
+    page.get_by_label("Access key").fill("not-the-key")
+    page.get_by_role("button", name="Come in").click()
+    expect(page.get_by_role("alert")).to_contain_text("not the access key")
+    expect(page.get_by_label("Access key")).to_have_value("not-the-key")
+
+
+def test_from_an_empty_plan_to_a_proved_rollout_and_back(page: Page, server: ServerProcess, client: Client) -> None:
+    page.goto(f"{server.url}/plans")
+    page.get_by_role("button", name="New plan").click()
+    page.get_by_label("Name").fill("harbour")
+    page.get_by_label("Bay").select_option("kelda-main")
+    page.get_by_role("button", name="Begin").click()
+    expect(page.get_by_role("heading", level=1)).to_contain_text("must be settled")
+    page.get_by_role("button", name="Read and accept the licence").first.click()
+    page.get_by_label("Accepted by").fill("mira")
+    page.get_by_role("button", name="Accept in this name").click()
+    page.get_by_role("button", name="Answer Admin password").first.click()
+    page.get_by_role("textbox", name="Admin password").fill("short")
+    page.get_by_role("button", name="Keep in the keyring").click()
+    expect(page.get_by_text("at least 10 are needed")).to_be_visible()
+    page.get_by_role("textbox", name="Admin password").fill(PASSWORD)
+    page.get_by_role("button", name="Keep in the keyring").click()
+    page.get_by_role("button", name="Answer Station group").first.click()
+    page.get_by_role("grid").press("Enter")
+    page.get_by_label("Station group of every node").fill("harbour")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("heading", level=1)).to_contain_text("Ready to run")
+    page.get_by_role("button", name="Check and run").click()
+    page.wait_for_url("**/run*")
+    expect(page.get_by_role("heading", level=1)).to_contain_text("All of it is proved", timeout=60_000)
+    page.get_by_role("button", name=re.compile("harbour-lead: Guest, done")).click()
+    expect(page.get_by_role("log", name="Transcript")).to_contain_text("virsh define --validate")
+    expect(page.get_by_role("region", name="Console")).to_contain_text("services are up")
+    page.get_by_role("button", name="Look at the proofs").click()
+    expect(page.get_by_role("heading", level=1)).to_contain_text("All 32 proofs hold")
+    with page.expect_download() as download:
+        page.get_by_role("link", name="JUnit XML").click()
+    assert 'failures="0"' in Path(download.value.path()).read_text()
+    page.get_by_role("link", name="Run", exact=True).click()
+    page.get_by_role("button", name="Take back what this run made").click()
+    confirm = page.get_by_role("button", name="Take back 3 guests")
+    expect(confirm).to_be_disabled()
+    page.get_by_label("Plan’s name").fill("harbour")
+    confirm.click()
+    expect(page.get_by_role("heading", level=1)).to_contain_text("was taken back", timeout=60_000)
+
+
+def test_an_ova_dropped_in_shows_what_it_holds_and_a_bad_one_only_its_reason(page: Page, server: ServerProcess, tmp_path: Path) -> None:
+    good, bad = tmp_path / "gauge-collector-4.3.0.ova", tmp_path / "bad.ova"
+    good.write_bytes(appliance.ova(mib=1, version="4.3.0"))
+    bad.write_bytes(good.read_bytes()[:300_000])
+    page.goto(f"{server.url}/packages")
+    with page.expect_file_chooser() as chooser:
+        page.get_by_role("button", name="Take in an OVA").click()
+    chooser.value.set_files([good, bad])
+    expect(page.get_by_role("heading", level=1)).to_contain_text("Gauge Collector 4.3.0")
+    expect(page.get_by_role("status")).to_contain_text("it is cut short")
+    expect(page.get_by_role("region", name="Sizes on offer")).to_contain_text("64 GiB")
+    expect(page.get_by_role("region", name="Questions it asks")).to_contain_text("gauge.admin_password")
+
+
+def test_an_upload_can_be_stopped_and_a_closed_page_leaves_nothing(page: Page, server: ServerProcess, tmp_path: Path) -> None:
+    big = tmp_path / "big.ova"
+    big.write_bytes(appliance.ova(mib=40))
+    page.goto(f"{server.url}/packages")
+    page.context.new_cdp_session(page).send("Network.emulateNetworkConditions", {"offline": False, "latency": 0, "downloadThroughput": -1, "uploadThroughput": 2_000_000})
+    with page.expect_file_chooser() as chooser:
+        page.get_by_role("button", name="Take in an OVA").click()
+    chooser.value.set_files(big)
+    expect(page.get_by_role("status")).to_contain_text("/s ·")
+    page.get_by_role("button", name="Stop").click()
+    expect(page.get_by_role("status")).to_contain_text("nothing of it was kept")
+    with page.expect_file_chooser() as chooser:
+        page.get_by_role("button", name="Take in an OVA").click()
+    chooser.value.set_files(big)
+    expect(page.get_by_role("status").last).to_contain_text(re.compile(r"[3-9]\.?\d* MiB of"))
+    page.close()
+    from tests.support.processes import wait_for
+    wait_for(lambda: not list((server.data / "packages").glob("*.part")), 20, "the remains to go")
+
+
+def test_the_sheet_behaves_like_a_spreadsheet(page: Page, server: ServerProcess, client: Client) -> None:
+    ready_plan(client, demo.PLAN.replace("name: western", "name: keys").replace("count: 2", "count: 4"))
+    page.goto(f"{server.url}/plans/keys")
+    first = cell(page, "keys-arc-1", 4)
+    first.click()
+    page.keyboard.type("10.44.20.41")
+    page.keyboard.press("Enter")
+    expect(cell(page, "keys-arc-1", 4)).to_have_text("10.44.20.41")
+    cell(page, "keys-arc-1", 4).click()
+    for _ in range(3):
+        page.keyboard.press("Shift+ArrowDown")
+    page.keyboard.press("Control+d")
+    expect(cell(page, "keys-arc-4", 4)).to_have_text("10.44.20.44")
+    page.keyboard.press("Control+z")
+    expect(cell(page, "keys-arc-4", 4)).not_to_have_text("10.44.20.44")
+    page.keyboard.press("Control+y")
+    expect(cell(page, "keys-arc-4", 4)).to_have_text("10.44.20.44")
+    cell(page, "keys-arc-2", 4).click()
+    page.keyboard.type("10.44.20.1")
+    page.keyboard.press("Tab")
+    expect(page.get_by_role("region", name="Findings")).to_contain_text("is the gateway of survey")
+    page.get_by_role("button", name="keys-arc-2 · Address").click()
+    expect(cell(page, "keys-arc-2", 4)).to_have_attribute("aria-selected", "true")
+    page.get_by_role("grid").focus()
+    page.keyboard.press("Delete")
+    expect(page.get_by_role("region", name="Findings")).not_to_contain_text("is the gateway")
+    cell(page, "keys-arc-1", 4).click()
+    page.evaluate("navigator.clipboard.writeText('10.44.20.51\\tfulmar-local\\n10.44.20.52')")
+    page.keyboard.press("Control+v")
+    expect(cell(page, "keys-arc-2", 4)).to_have_text("10.44.20.52")
+    page.keyboard.press("Control+c")
+    assert page.evaluate("navigator.clipboard.readText()").strip() == "10.44.20.51"
+    page.get_by_label("Filter").fill("arc-3")
+    expect(page.get_by_role("row").filter(has_text="keys-arc-1")).to_have_count(0)
+
+
+def test_a_stone_is_dragged_to_another_host_and_the_consequences_move(page: Page, server: ServerProcess, client: Client) -> None:
+    view = ready_plan(client, demo.PLAN.replace("name: western", "name: drag"))
+    pinned = next(one for one in view["nodes"] if one["id"] == "archive-2")["host"]
+    client.call("PATCH", "/api/plans/drag", {"version": view["version"], "edits": [{"path": ["nodes", "archive-2", "host"], "value": pinned}]})
+    page.goto(f"{server.url}/plans/drag")
+    node = next(one for one in view["nodes"] if one["id"] == "archive-1")
+    other = next(one for one in view["nodes"] if one["id"] == "archive-2")
+    stone = page.locator('[data-node="archive-1"]').bounding_box()
+    target = page.locator('[data-node="archive-2"]').bounding_box()
+    assert stone is not None
+    assert target is not None
+    page.mouse.move(stone["x"] + 40, stone["y"] + 5)
+    page.mouse.down()
+    page.mouse.move(target["x"] + 60, target["y"] - 20, steps=8)
+    page.mouse.up()
+    expect(cell(page, node["name"], 3)).to_have_text(other["host"])
+    expect(page.get_by_role("region", name="Findings")).to_contain_text("are kept apart")
+    page.get_by_role("button", name="Let placement choose the host").first.click()
+    expect(page.get_by_role("heading", level=1)).to_contain_text("Ready to run")
+
+
+def test_a_run_can_be_left_and_found_again_held_and_going_on(page: Page, server: ServerProcess, client: Client, lab: LabProcess) -> None:
+    ready_plan(client, demo.PLAN.replace("name: western", "name: leave"))
+    lab.turn("all", speed=8)
+    try:
+        page.goto(f"{server.url}/plans/leave")
+        page.get_by_role("button", name="Check and run").click()
+        page.wait_for_url("**/run*")
+        expect(page.get_by_role("heading", level=1)).to_contain_text("boot is awaited", timeout=30_000)
+        page.keyboard.press("h")
+        expect(page.get_by_role("heading", level=1)).to_contain_text("Held by you")
+        page.goto(f"{server.url}/estate")
+        page.goto(f"{server.url}/plans/leave/run")
+        expect(page.get_by_role("heading", level=1)).to_contain_text("Held by you")
+        lab.turn("all", speed=400)
+        page.get_by_role("button", name="Go on").click()
+        expect(page.get_by_role("heading", level=1)).to_contain_text("All of it is proved", timeout=60_000)
+    finally:
+        lab.turn("all", speed=400)
+    run = client.call("GET", "/api/runs?plan=leave")[0]["id"]
+    client.call("POST", f"/api/runs/{run}/undo", {})
+    ended(client, run, states=("undone",))
+
+
+def test_a_wrong_plan_text_keeps_what_was_typed_and_says_the_line(page: Page, server: ServerProcess) -> None:
+    page.goto(f"{server.url}/plans/western")
+    page.get_by_role("button", name="plan file").click()
+    text = page.get_by_label("Plan file", exact=True)
+    expect(text).to_have_value(re.compile("The gauges of the western shore"))
+    text.fill(text.input_value() + "colour: red\n")
+    page.get_by_role("button", name="Use this text").click()
+    expect(page.get_by_role("alert")).to_contain_text("“colour” is no key of this format")
+    expect(text).to_have_value(re.compile("colour: red"))
+
+
+def test_palette_help_theme_and_deep_links(page: Page, server: ServerProcess) -> None:
+    page.goto(f"{server.url}/plans/western?node=archive-2&column=address")
+    expect(cell(page, "western-arc-2", 4)).to_have_attribute("aria-selected", "true")
+    page.keyboard.press("Control+k")
+    page.keyboard.type("estate")
+    page.keyboard.press("Enter")
+    expect(page).to_have_url(re.compile("/estate"))
+    expect(page.get_by_role("heading", level=1)).to_contain_text("All of them answer")
+    before = page.evaluate("document.documentElement.dataset.theme")
+    page.get_by_role("button", name=re.compile("^(dark|light)$")).click()
+    assert page.evaluate("document.documentElement.dataset.theme") != before
+    page.keyboard.press("?")
+    expect(page.get_by_role("dialog", name="Keys")).to_be_visible()
+    page.keyboard.press("Escape")
+    expect(page.get_by_role("dialog", name="Keys")).to_have_count(0)
+
+
+CONTRAST = """() => {
+  const lum = (c) => { const [r, g, b] = c.map((v) => { v /= 255; return v <= .03928 ? v / 12.92 : ((v + .055) / 1.055) ** 2.4; }); return .2126 * r + .7152 * g + .0722 * b; };
+  const ctx = document.createElement('canvas').getContext('2d', { willReadFrequently: true });
+  const parse = (text) => { ctx.clearRect(0, 0, 1, 1); ctx.fillStyle = text; ctx.fillRect(0, 0, 1, 1); return [...ctx.getImageData(0, 0, 1, 1).data]; };
+  const under = (el) => { for (let e = el; e; e = e.parentElement) { const c = parse(getComputedStyle(e).backgroundColor); if (c[3] > 250) return c; } return parse('white'); };
+  const bad = [];
+  for (const el of document.querySelectorAll('body *')) {
+    if (el.closest('svg') || ![...el.childNodes].some((n) => n.nodeType === 3 && n.data.trim()) || !el.checkVisibility({ visibilityProperty: true }) || el.disabled || el.closest('.visually-hidden, option')) continue;
+    const a = lum(parse(getComputedStyle(el).color).slice(0, 3)), b = lum(under(el).slice(0, 3));
+    const ratio = (Math.max(a, b) + .05) / (Math.min(a, b) + .05);
+    if (ratio < 4.45) bad.push(`${el.textContent.trim().slice(0, 40)} ${ratio.toFixed(2)}`);
+  }
+  return bad;
+}"""
+
+
+@pytest.mark.parametrize("theme", ["light", "dark"])
+def test_text_has_contrast_everywhere(page: Page, server: ServerProcess, theme: str) -> None:
+    page.evaluate(f"localStorage.setItem('theme', '{theme}')")
+    for path in ("/plans/western", "/plans", "/estate?host=skua", "/packages"):
+        page.goto(f"{server.url}{path}")
+        page.get_by_role("heading", level=1).first.wait_for()
+        page.wait_for_load_state("networkidle")
+        assert page.evaluate(CONTRAST) == [], path

@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
+
 from tests.hypervisor import appliance, hosts
 from tests.support.processes import PASSWORD, ServerProcess, ended, ready_plan, wait_for
 

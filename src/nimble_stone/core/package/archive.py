@@ -119,7 +119,7 @@ class ArchiveReader:
         if block == bytes(BLOCK):
             self._ended = True
             return None
-        if _checksum(block) != _number(block[148:156], at):
+        if not set(block[148:156]) <= set(b"01234567 \0") or _checksum(block) != _number(block[148:156], at):
             raise FormatError("this is not an archive header (its checksum does not match); the file is damaged or"
                               " not an OVA", code="archive-header", place=f"byte {at}")
         kind = block[156:157]

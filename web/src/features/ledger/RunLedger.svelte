@@ -13,6 +13,7 @@
   let entries = $state.raw<Entry[]>([]);
   let consoleText = $state(''), consoleTrouble = $state('');
   let skipping = $state(false), reason = $state('');
+  let shownFor = '';
   let open = $state<number | null>(null);
   let end: HTMLPreElement | undefined = $state();
   let node = $derived(run.nodes.find((n) => n.id === step?.node));
@@ -28,6 +29,7 @@
   $effect(() => {
     const key = step?.key, id = run.id;
     void [run.last_event, told?.tries];
+    if (key !== shownFor) { entries = []; shownFor = key ?? ''; }
     if (!key) return;
     const stop = new AbortController();
     get<Entry[]>(`/runs/${id}/transcript?step=${encodeURIComponent(key)}`, stop.signal).then((found) => { entries = found; }).catch((e: unknown) => notices.problem(e));

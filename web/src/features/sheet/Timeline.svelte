@@ -19,7 +19,7 @@
     const nodes = run.nodes.map((n) => ({ id: n.id, name: n.name, role: n.role_index, text: words(n.id), steps: by.get(n.id) ?? [] }));
     const common = new Map<string, StepView[]>();
     for (const step of by.get('') ?? []) { const place = step.kind === 'call' ? 'cluster' : step.label.replace(/^.* (onto|off) /, ''); common.set(place, [...(common.get(place) ?? []), step]); }
-    const others = [...common].map(([name, steps]) => ({ id: `:${name}`, name, role: -1, text: stateOf(steps, run, progress).text, steps }));
+    const others = [...common].map(([name, steps]) => ({ id: `:${name}`, name, role: -1, text: stateOf(steps, run, progress).text.replace('stands', 'done'), steps }));
     return [...nodes, ...others].filter((row) => filter === '' || `${row.name} ${row.text}`.toLowerCase().includes(filter.toLowerCase()));
   });
   let first = $derived(Math.max(0, Math.floor(scroll / ROW) - 4));

@@ -13,7 +13,7 @@ export function layout(hosts: HostView[], nodes: NodeView[], width: number, heig
   const bays = [...new Set(hosts.map((host) => `${host.site} · ${host.bay}`))];
   const rows = Math.max(1, Math.ceil(((NARROWEST + 1) * hosts.length + GROUP_GAP * bays.length) / Math.max(1, width)));
   const perRow = Math.ceil(hosts.length / rows);
-  const room = width - GROUP_GAP * Math.max(0, (rows > 1 ? 1 : bays.length) - 1);
+  const room = width - GROUP_GAP * Math.max(0, bays.length - 1);
   const step = Math.min(WIDEST + GAP, room / Math.max(1, perRow));
   const gap = step > 40 ? GAP : step > 14 ? 2 : 1;
   const w = Math.max(4, step - gap), dense = w < 62;

@@ -1,0 +1,191 @@
+"""Measurements as ratios against public tools in the same run. Prints; asserts nothing. Run by `make bench`."""
+
+from __future__ import annotations
+
+import hashlib
+import sqlite3
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+sys.path.insert(0, str(Path(__file__).parents[1]))
+from nimble_stone.core import checks, sequence, yaml_text
+from nimble_stone.core.checks import Situation
+from nimble_stone.core.disk import convert
+from nimble_stone.core.disk.source import WindowSource
+from nimble_stone.core.package.contents import Intake
+from nimble_stone.core.plan.model import Plan
+from nimble_stone.core.plan.sheet import resolve
+from nimble_stone.lab import appliance, demo
+from nimble_stone.store import runs
+from nimble_stone.store.connect import connect, migrate, transaction
+from tests.core import scene
+from tests.support.processes import LabProcess, ServerProcess, ended, prepare, ready_plan, small_package
+
+ROUNDS = 5
+
+
+def timed(work: Callable[[], object], rounds: int = ROUNDS) -> float:
+    """Median seconds."""
+    found = []
+    for _ in range(rounds):
+        began = time.perf_counter()
+        work()
+        found.append(time.perf_counter() - began)
+    return statistics.median(found)
+
+
+def take_in(path: Path) -> None:
+    """Read an OVA as the server does, without the network."""
+    intake = Intake()
+    with path.open("rb") as file:
+        while piece := file.read(1 << 20):
+            intake.feed(piece)
+    intake.finish()
+
+
+def to_qcow2(vmdk: Path, target: Path) -> None:
+    """Our conversion, to a file."""
+    with vmdk.open("rb") as file, target.open("wb") as out:
+        for piece in convert.prepare(WindowSource(file, 0, vmdk.stat().st_size)).stream():
+            out.write(piece)
+
+
+def files(folder: Path) -> None:
+    """Take-in against openssl's digest, conversion against qemu-img."""
+    ova = folder / "p.ova"
+    ova.write_bytes(appliance.ova(mib=300))
+    ours, theirs = timed(lambda: take_in(ova)), timed(lambda: subprocess.run(["openssl", "dgst", "-sha256", ova], capture_output=True, check=True))
+    print(f"take-in of {ova.stat().st_size >> 20} MiB OVA: {ours:.2f} s; openssl dgst -sha256: {theirs:.2f} s; ratio {ours / theirs:.2f}")
+    raw, vmdk = folder / "d.raw", folder / "d.vmdk"
+    text = hashlib.sha256(b"tide").hexdigest().encode() * 512
+    with raw.open("wb") as file:
+        for index in range(5000):
+            file.seek(index * 3 * 65536)
+            file.write((str(index).encode() + text)[:65536].ljust(65536, b"x"))
+    subprocess.run(["qemu-img", "convert", "-f", "raw", "-O", "vmdk", "-o", "subformat=streamOptimized", raw, vmdk], check=True)
+    ours = timed(lambda: to_qcow2(vmdk, folder / "o.qcow2"), 3)
+    theirs = timed(lambda: subprocess.run(["qemu-img", "convert", "-f", "vmdk", "-O", "qcow2", vmdk, folder / "q.qcow2"], check=True), 3)
+    print(f"VMDK to qcow2, {5000 * 64 >> 10} MiB of data: {ours:.2f} s; qemu-img convert: {theirs:.2f} s; ratio {ours / theirs:.2f}")
+
+
+def journal(folder: Path) -> None:
+    """A step's journal entries (begun, acting, done) against bare commits of the same number."""
+    connection = connect(folder / "j.db")
+    migrate(connection)
+    connection.execute("PRAGMA foreign_keys = OFF")
+    connection.execute("CREATE TABLE bare (id INTEGER PRIMARY KEY, t TEXT)")
+
+    def ours() -> None:
+        for _ in range(300):
+            for kind in ("begun", "acting", "done"):
+                with transaction(connection):
+                    runs.move_step(connection, "r", "s", 1.0, kind, state="working")
+
+    def bare() -> None:
+        for _ in range(900):
+            with transaction(connection):
+                connection.execute("INSERT INTO bare (t) VALUES ('x')")
+    a, b = timed(ours, 3), timed(bare, 3)
+    print(f"journal per step (3 entries, synchronous=FULL): {a / 300 * 1000:.2f} ms; three bare SQLite commits: {b / 300 * 1000:.2f} ms; ratio {a / b:.2f}"
+          f" (SQLite {sqlite3.sqlite_version})")
+
+
+def thousand() -> None:
+    """Resolving, checking and forecasting a plan of 1,000 nodes on 200 hosts, against reading its own text as YAML."""
+    estate = scene.estate(200)
+    text = demo.PLAN.replace("kelda-main", "outfield").replace("kelda-survey", "outfield").replace("count: 2", "count: 999")
+    plan = yaml_text.read(text, Plan, "the plan")
+    kit = scene.KIT.model_copy(update={"roles": tuple(role.model_copy(update={"apart": False}) for role in scene.KIT.roles)})
+    sheet = resolve(plan, kit, scene.PACKAGE, estate)
+    parts = {"resolve with placement": timed(lambda: resolve(plan, kit, scene.PACKAGE, estate)),
+             "check": timed(lambda: checks.check(Situation(sheet, estate))),
+             "sequence and forecast": timed(lambda: sequence.forecast(sequence.build(sheet, estate)))}
+    base = timed(lambda: [hashlib.sha256(str(i).encode()).hexdigest() for i in range(100_000)])
+    print("plan of 1,000 nodes on 200 hosts: " + "; ".join(f"{name} {seconds * 1000:.0f} ms" for name, seconds in parts.items())
+          + f"; in the same run 100,000 SHA-256 of hashlib take {base * 1000:.0f} ms; ratio {sum(parts.values()) / base:.2f}")
+
+
+def hundred(folder: Path) -> None:
+    """A run of 100 nodes on stand-ins that answer at once: the time that is ours (and the stand-ins')."""
+    lab = LabProcess(folder / "lab", speed=100_000, more_hosts=100)
+    data = folder / "data"
+    data.mkdir(mode=0o700)
+    (data / "dial.yaml").write_text(lab.dial())
+    server = ServerProcess(data, pace=0.001)
+    try:
+        client = server.client()
+        prepare(client, lab, small_package(folder, mib=1))
+        ready_plan(client, demo.PLAN.replace("name: western", "name: hundred").replace("kelda-main", "outfield").replace("kelda-survey", "outfield")
+                   .replace("count: 2", "count: 99"))
+        began = time.perf_counter()
+        run = client.call("POST", "/api/plans/hundred/run")["run"]
+        checked = time.perf_counter() - began
+        view = ended(client, run, 600)
+        steps = len(view["steps"])
+        took = time.perf_counter() - began - checked
+        print(f"100 nodes on stand-ins at endless speed: world check {checked:.1f} s, run {took:.1f} s for {steps} steps ({took / steps * 1000:.0f} ms a step,"
+              f" stand-ins on the same two cores included); ended {view['state']}")
+    finally:
+        server.stop()
+        lab.stop()
+
+
+def page_size() -> None:
+    """What the page weighs."""
+    static = Path(__file__).parents[1] / "src/nimble_stone/server/static/assets"
+    import gzip
+    for suffix in (".js", ".css"):
+        data = b"".join(path.read_bytes() for path in static.glob(f"*{suffix}"))
+        print(f"front end {suffix}: {len(data) / 1024:.0f} KiB, {len(gzip.compress(data)) / 1024:.0f} KiB packed")
+
+
+def first_paint(folder: Path) -> None:
+    """First paint of the plan's page in headless Chromium, against the same browser's first paint of an empty page."""
+    from playwright.sync_api import sync_playwright
+
+    from tests.browser.conftest import ARGUMENTS
+    lab = LabProcess(folder / "lab", speed=400)
+    data = folder / "data"
+    data.mkdir(mode=0o700)
+    (data / "dial.yaml").write_text(lab.dial())
+    server = ServerProcess(data)
+    try:
+        prepare(server.client(), lab, small_package(folder, mib=1))
+        with sync_playwright() as playwright:
+            browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS)
+            page = browser.new_page()
+            page.goto(server.url)
+            page.get_by_label("Access key").fill(server.key)
+            page.get_by_role("button", name="Come in").click()
+            page.get_by_role("link", name="Estate").wait_for()
+            paint = "performance.getEntriesByType('paint').find((e) => e.name === 'first-contentful-paint')?.startTime ?? 0"
+
+            def once(url: str) -> float:
+                page.goto(url)
+                page.wait_for_function(f"() => ({paint}) > 0") if url.startswith("data:") else page.get_by_role("heading").first.wait_for()
+                return float(page.evaluate(paint))
+            ours = statistics.median(once(f"{server.url}/plans/western") for _ in range(5))
+            empty = statistics.median(once("data:text/html,<p>hello") for _ in range(5))
+            print(f"first contentful paint of the plan's page: {ours:.0f} ms; of an empty page: {empty:.0f} ms; ratio {ours / max(1, empty):.1f}")
+            browser.close()
+    finally:
+        server.stop()
+        lab.stop()
+
+
+def main() -> None:
+    """All of it."""
+    for work in (files, journal, hundred, first_paint):
+        with tempfile.TemporaryDirectory() as name:
+            work(Path(name))
+    thousand()
+    page_size()
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,86 @@
+"""Pictures of each main view for docs/screenshots, made from the demonstration data. Run by `make shots`."""
+
+from __future__ import annotations
+
+import tempfile
+from pathlib import Path
+
+from playwright.sync_api import Page, expect, sync_playwright
+
+from nimble_stone.lab import demo
+from tests.browser.conftest import ARGUMENTS
+from tests.support.processes import LabProcess, ServerProcess, prepare, ready_plan, small_package
+
+OUT = Path(__file__).parents[2] / "docs/screenshots"
+SPEED = 1.6
+
+
+def _page(page: Page, server: ServerProcess, theme: str, path: str) -> None:
+    page.evaluate(f"localStorage.setItem('theme', '{theme}')")
+    page.goto(f"{server.url}{path}")
+    page.get_by_role("heading", level=1).first.wait_for()
+    page.wait_for_load_state("networkidle")
+
+
+def _pictures(page: Page, server: ServerProcess) -> None:
+    def shot(name: str) -> None:
+        page.mouse.move(640, 790)
+        page.screenshot(path=OUT / f"{name}.png")
+    page.goto(server.url)
+    page.get_by_label("Access key").wait_for()
+    shot("login")
+    page.get_by_label("Access key").fill(server.key)
+    page.get_by_role("button", name="Come in").click()
+    page.get_by_role("link", name="Estate").wait_for()
+    _page(page, server, "light", "/estate?host=skua")
+    shot("estate")
+    _page(page, server, "light", "/packages")
+    shot("packages")
+    _page(page, server, "light", "/plans/eastern")
+    shot("plan-findings")
+    _page(page, server, "light", "/plans/western")
+    shot("plan")
+    page.get_by_role("button", name="Check and run").click()
+    page.wait_for_url("**/run*")
+    expect(page.get_by_role("heading", level=1)).to_contain_text("western-arc-1: boot", timeout=60_000)
+    shot("run")
+    _page(page, server, "dark", "/plans/western/run")
+    expect(page.get_by_role("heading", level=1)).to_contain_text("services is awaited", timeout=60_000)
+    shot("run-dark")
+    expect(page.get_by_role("heading", level=1)).to_contain_text("All of it is proved", timeout=60_000)
+    _page(page, server, "light", "/plans/western/acceptance")
+    shot("acceptance")
+    _page(page, server, "light", "/plans")
+    shot("plans")
+    _page(page, server, "dark", "/plans/many")
+    shot("plan-300-dark")
+
+
+def main() -> None:
+    """Make them all, anew."""
+    OUT.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        lab = LabProcess(folder / "lab", speed=SPEED, more_hosts=310)
+        data = folder / "data"
+        data.mkdir(mode=0o700)
+        (data / "dial.yaml").write_text(lab.dial())
+        server = ServerProcess(data, pace=1 / SPEED)
+        try:
+            client = server.client()
+            prepare(client, lab, small_package(folder, mib=24))
+            client.call("POST", "/api/plans", {"text": demo.PLAN.replace("name: western", "name: eastern").replace("Western", "Eastern")
+                                               + "nodes:\n  archive-1: {host: gannet}\n  archive-2: {host: gannet, address: 10.44.20.1}\n"})
+            many = demo.PLAN.replace("name: western", "name: many").replace("Western gauges", "All gauges").replace("kelda-main", "outfield")
+            ready_plan(client, many.replace("kelda-survey", "outfield").replace("count: 2", "count: 299"))
+            with sync_playwright() as playwright:
+                browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS)
+                _pictures(browser.new_page(viewport={"width": 1280, "height": 800}), server)
+                browser.close()
+        finally:
+            server.stop()
+            lab.stop()
+
+
+if __name__ == "__main__":
+    main()

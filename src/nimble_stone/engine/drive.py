@@ -154,8 +154,7 @@ class Driver:
 
     async def _confirmed(self, step: Step, context: Context) -> dict[str, Any]:
         """Observe until it is so: waits up to their deadline, other steps once."""
-        loop = asyncio.get_running_loop()
-        end, tries = loop.time() + step.deadline_s, 0
+        end, tries = self.world.monotonic() + step.deadline_s, 0
         while True:
             found = await KINDS[step.kind].observe(context)
             tries += 1
@@ -164,7 +163,7 @@ class Driver:
             if step.kind not in POLLED:
                 raise RemoteError(f"{step.label}: the host reported no error, but what was to be there is not", target=step.host,
                                   hint="See the transcript; retry.")
-            left = end - loop.time()
+            left = end - self.world.monotonic()
             if left <= 0:
                 raise RemoteTimeout(f"{context.node.name}: {step.label.lower()} not seen within {time_text(step.deadline_s)} ({tries} tries)",
                                     target=context.node.name, hint="Look at the node's console; retry waits once more.")

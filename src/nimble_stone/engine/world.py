@@ -31,6 +31,7 @@ class World:
     packages: Path
     hub: Hub = field(default_factory=Hub)
     clock: Callable[[], float] = time.time
+    monotonic: Callable[[], float] = time.monotonic
     pace: float = 1.0
     _seen: set[str] = field(default_factory=set, repr=False)
 

@@ -1,0 +1,304 @@
+"""The driver alone, over a real journal and a scripted world: every crash, every wait, every limit, without a socket or a real second."""
+
+from __future__ import annotations
+
+import asyncio
+from collections import Counter
+from collections.abc import AsyncIterator, Callable
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from nimble_stone.core import sequence
+from nimble_stone.core.acceptance import Verdict
+from nimble_stone.core.errors import Conflict, RemoteFailed, RemoteTimeout, Unreachable
+from nimble_stone.core.package.contents import Intake
+from nimble_stone.core.sequence import Limits
+from nimble_stone.engine import drive, packages
+from nimble_stone.engine.drive import Driver
+from nimble_stone.engine.frozen import freeze
+from nimble_stone.engine.steps import Context
+from nimble_stone.engine.world import World
+from nimble_stone.keyring import Vault
+from nimble_stone.lab import appliance
+from nimble_stone.store import records, runs
+from nimble_stone.store.connect import Store
+from tests.core import scene
+
+OVA = appliance.ova(mib=1)
+
+
+class Crash(BaseException):
+    """kill -9, for a test."""
+
+
+class Ground:
+    """What exists in the world, and how often each thing was made."""
+
+    def __init__(self) -> None:
+        self.there: set[str] = set()
+        self.made: Counter[str] = Counter()
+        self.troubles: dict[str, list[Exception]] = {}
+        self.silent: set[str] = set()
+        self.busy: Counter[str] = Counter()
+        self.most: Counter[str] = Counter()
+        self.gate: Callable[[str], Any] | None = None
+
+
+class ScriptedKind:
+    """A step kind that changes the ground instead of hosts."""
+
+    def __init__(self, ground: Ground, passive: bool) -> None:
+        self.ground, self.passive = ground, passive
+
+    async def observe(self, c: Context) -> dict[str, Any] | None:
+        key = c.step.key
+        if self.passive and key not in self.ground.silent:
+            return {}
+        return {} if key in self.ground.there else None
+
+    async def act(self, c: Context) -> None:
+        ground, key = self.ground, c.step.key
+        if ground.troubles.get(key):
+            raise ground.troubles[key].pop(0)
+        if self.passive:
+            return
+        ground.busy[c.step.host] += 1
+        ground.most[c.step.host] = max(ground.most[c.step.host], ground.busy[c.step.host])
+        ground.most["overall"] = max(ground.most["overall"], sum(ground.busy.values()))
+        await asyncio.sleep(0)
+        if ground.gate:
+            await ground.gate(key)
+        ground.busy[c.step.host] -= 1
+        ground.there.add(key)
+        ground.made[key] += 1
+
+    async def undo(self, c: Context) -> str:
+        if self.ground.troubles.get("undo " + c.step.key):
+            raise self.ground.troubles["undo " + c.step.key].pop(0)
+        self.ground.there.discard(c.step.key)
+        return "gone"
+
+
+class ScriptedWorld(World):
+    """A world whose pauses take no time and whose hosts are nobody."""
+
+    paused = 0.0
+
+    async def pause(self, seconds: float) -> None:
+        self.paused += seconds
+        await asyncio.sleep(0)
+
+    async def host(self, name: str) -> Any:
+        return name
+
+    async def kvm(self, host: Any, record: Any = None) -> Any:
+        return host
+
+
+@pytest.fixture
+async def place(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> AsyncIterator[tuple[ScriptedWorld, Ground, str]]:
+    ground = Ground()
+    store = Store(tmp_path / "n.db")
+    world = ScriptedWorld(store, Vault(b"k" * 32), None, tmp_path)  # type: ignore[arg-type]  # nothing is dialled
+    monkeypatch.setattr(drive, "KINDS", {kind: ScriptedKind(ground, kind in ("boot", "services")) for kind in
+                                         ("carry", "clone", "medium", "define", "start", "boot", "services", "call", "tidy")})
+
+    async def proved(*_: Any) -> list[Verdict]:
+        return [Verdict("p", "P", "lead-1", "x", "x", True, "asked")]
+    monkeypatch.setattr(drive.prove, "prove", proved)
+    intake = Intake()
+    intake.feed(OVA)
+    contents = intake.finish()
+    await store.write(records.put_package, records.PackageRow(contents.sha256, "Gauge Collector", "4.2.0", packages.dump(contents), 1, 1, "x.ova", 1.0))
+    sheet = scene.sheet()
+    steps = sequence.build(sheet, scene.estate())
+    row = runs.RunRow("r1", "western", contents.sha256, "running", freeze(sheet, steps, scene.estate()), 1.0, None)
+    await store.write(runs.add_run, row, [step.key for step in steps])
+    yield world, ground, "r1"
+    store.close()
+
+
+async def states(world: World, run: str) -> dict[str, str]:
+    return {step.key: step.state for step in await world.store.read(runs.steps, run)}
+
+
+async def until(condition: Callable[[], Any]) -> None:
+    async with asyncio.timeout(20):
+        while not await condition():
+            await asyncio.sleep(0.002)
+
+
+async def test_a_run_makes_everything_once_and_ends_proved(place: tuple[ScriptedWorld, Ground, str]) -> None:
+    world, ground, run = place
+    await Driver(world, run).go()
+    assert set((await states(world, run)).values()) == {"done"}
+    assert set(ground.made.values()) == {1}
+    assert (await world.store.read(runs.get_run, run)).state == "done"
+
+
+async def test_crashed_after_every_single_journal_write_the_end_is_the_same(place: tuple[ScriptedWorld, Ground, str], monkeypatch: pytest.MonkeyPatch) -> None:
+    """The process ends right after the n-th write, for every n, until the run has come to its end."""
+    world, ground, run = place
+    write, left = world.store.write, 0
+
+    async def failing(function: Any, *args: Any, **kwargs: Any) -> Any:
+        nonlocal left
+        if left <= 0:
+            raise asyncio.CancelledError                      # dead: nothing is written any more
+        found = await write(function, *args, **kwargs)
+        left -= 1
+        if left == 0:
+            raise asyncio.CancelledError                      # written, but nobody heard of it
+        return found
+    monkeypatch.setattr(world.store, "write", failing)
+    lives = 0
+    while (await world.store.read(runs.get_run, run)).state not in ("done", "unproved"):
+        lives += 1
+        assert lives < 200
+        left = 1 + lives * 7 % 23
+        task = asyncio.create_task(Driver(world, run).go())
+        async with asyncio.timeout(10):
+            while left > 0 and not task.done():
+                await asyncio.sleep(0.001)
+        task.cancel()
+        await asyncio.gather(task, return_exceptions=True)
+        await write(lambda db: None)                          # what was on its way to the disk has landed or never will
+        ground.busy.clear()
+    assert lives > 5
+    assert set((await states(world, run)).values()) == {"done"}
+    kinds = Counter((event.step, event.kind) for event in await world.store.read(runs.events, run))
+    assert {key: kinds[key, "done"] for key in await states(world, run) if kinds[key, "done"] != 1} == {}
+    assert set(ground.made) == {key for key, kind in ((s, s.split("/")[0]) for s in await states(world, run)) if kind not in ("boot", "services")}
+
+
+async def test_limits_are_kept_per_host_and_overall(place: tuple[ScriptedWorld, Ground, str]) -> None:
+    world, ground, run = place
+    await Driver(world, run, Limits(per_host=1, per_datastore=1, overall=2)).go()
+    assert ground.most.pop("overall") <= 2
+    assert set(ground.most.values()) == {1}
+
+
+async def test_a_lost_connection_is_tried_three_times_then_a_person_decides(place: tuple[ScriptedWorld, Ground, str]) -> None:
+    world, ground, run = place
+    ground.troubles["define/lead-1"] = [Unreachable("the cable is out")] * 3
+    driver = Driver(world, run)
+    task = asyncio.create_task(driver.go())
+
+    async def stuck() -> bool:
+        return (await world.store.read(runs.get_run, run)).state == "trouble"
+    await until(stuck)
+    found = {step.key: step for step in await world.store.read(runs.steps, run)}
+    assert (found["define/lead-1"].state, found["define/lead-1"].attempt, found["define/lead-1"].message) == ("failed", 3, "the cable is out")
+    assert found["start/archive-1"].state == "planned"
+    with pytest.raises(Conflict):
+        await driver.skip("start/archive-1", "no")
+    await driver.retry([])
+    await asyncio.wait_for(task, 20)
+    assert (await world.store.read(runs.get_run, run)).state == "done"
+    with pytest.raises(Conflict):
+        await driver.retry([])
+
+
+async def test_an_error_that_will_not_change_is_not_tried_again(place: tuple[ScriptedWorld, Ground, str]) -> None:
+    world, ground, run = place
+    ground.troubles["define/lead-1"] = [Conflict("not ours")]
+    task = asyncio.create_task(Driver(world, run).go())
+
+    async def stuck() -> bool:
+        return (await states(world, run))["define/lead-1"] == "failed"
+    await until(stuck)
+    assert {step.key: step.attempt for step in await world.store.read(runs.steps, run)}["define/lead-1"] == 1
+    task.cancel()
+    await asyncio.gather(task, return_exceptions=True)
+
+
+async def test_a_wait_ends_at_its_deadline_in_words(place: tuple[ScriptedWorld, Ground, str]) -> None:
+    world, ground, run = place
+    ground.silent.add("boot/lead-1")
+    world.monotonic = lambda: world.paused
+    driver = Driver(world, run)
+    task = asyncio.create_task(driver.go())
+
+    async def stuck() -> bool:
+        return (await states(world, run))["boot/lead-1"] == "failed"
+    await until(stuck)
+    found = {step.key: step for step in await world.store.read(runs.steps, run)}["boot/lead-1"]
+    assert found.message.startswith("western-lead: boot not seen within 4 min")
+    assert world.paused >= 240
+    ground.silent.clear()
+    await driver.retry(["boot/lead-1"])
+    await asyncio.wait_for(task, 20)
+
+
+async def test_a_skipped_step_lets_the_rest_go_on_and_keeps_its_reason(place: tuple[ScriptedWorld, Ground, str]) -> None:
+    world, ground, run = place
+    ground.troubles["tidy/kelda-shared"] = [RemoteFailed("volume is in use")] * 3
+    driver = Driver(world, run)
+    task = asyncio.create_task(driver.go())
+
+    async def stuck() -> bool:
+        return (await world.store.read(runs.get_run, run)).state == "trouble"
+    await until(stuck)
+    await driver.skip("tidy/kelda-shared", "the copy may stay")
+    await asyncio.wait_for(task, 20)
+    assert {step.key: (step.state, step.message) for step in await world.store.read(runs.steps, run)}["tidy/kelda-shared"] == ("skipped", "the copy may stay")
+
+
+async def test_holding_finishes_what_has_begun_and_begins_nothing(place: tuple[ScriptedWorld, Ground, str]) -> None:
+    world, ground, run = place
+    opened = asyncio.Event()
+
+    async def gate(key: str) -> None:
+        if key.startswith("carry"):
+            await opened.wait()
+    ground.gate = gate
+    driver = Driver(world, run)
+    task = asyncio.create_task(driver.go())
+
+    async def carrying() -> bool:
+        return list((await states(world, run)).values()).count("working") >= 3
+    await until(carrying)
+    await driver.hold()
+    opened.set()
+
+    async def quiet() -> bool:
+        return "working" not in (await states(world, run)).values()
+    await until(quiet)
+    now = await states(world, run)
+    assert all(state == "done" for key, state in now.items() if key.startswith("carry"))
+    assert all(state == "planned" for key, state in now.items() if key.startswith("clone"))
+    await driver.resume()
+    await asyncio.wait_for(task, 20)
+    assert (await world.store.read(runs.get_run, run)).state == "done"
+
+
+async def test_taking_back_in_the_middle_leaves_nothing_and_what_was_never_begun_alone(place: tuple[ScriptedWorld, Ground, str]) -> None:
+    world, ground, run = place
+    ground.silent.add("boot/lead-1")
+    driver = Driver(world, run)
+    task = asyncio.create_task(driver.go())
+
+    async def waiting() -> bool:
+        return (await states(world, run))["boot/lead-1"] == "waiting"
+    await until(waiting)
+    ground.troubles["undo define/lead-1"] = [Unreachable("host is down")]
+    await driver.undo()
+
+    async def stuck() -> bool:
+        return (await states(world, run))["define/lead-1"] == "failed"
+    await until(stuck)
+    assert "clone/lead-1" in ground.there                     # disks stay while their guest could not be removed
+    await driver.undo()
+    await asyncio.wait_for(task, 20)
+    assert ground.there == set()
+    found = await states(world, run)
+    assert found["join/archive-1"] == "planned"
+    assert (await world.store.read(runs.get_run, run)).state == "undone"
+
+
+def test_the_errors_of_the_tree_say_whether_trying_again_makes_sense() -> None:
+    assert Unreachable("x").retryable
+    assert RemoteTimeout("x").retryable
+    assert not hasattr(Conflict("x"), "retryable")

@@ -1,0 +1,96 @@
+"""What hosts answer: read exactly when right, refused in words when wrong; and what we send cannot be turned against the host."""
+
+from __future__ import annotations
+
+import io
+import shlex
+
+import pycdlib
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from lxml import etree
+
+from nimble_stone.core.errors import RemoteFailed
+from nimble_stone.core.estate import Mark
+from nimble_stone.core.package import environment
+from nimble_stone.hosts import commands, medium, xml_in, xml_out
+
+DESIGN = xml_out.GuestDesign("western-lead", Mark(run="r1", node="lead-1", plan="western"), "kvm", 2, 8 << 30,
+                             (("store", "ns-r1-disk0", "qcow2"), ("store", "ns-r1-disk1", "qcow2")), ("store", "ns-r1-config"), "survey", 2)
+POOL = """<pool type='{kind}'><name>p</name><capacity unit='bytes'>1000</capacity><available unit='KiB'>2</available>
+<source><host name='filer'/><dir path='/export'/></source><target><path>/pool</path></target></pool>"""
+
+
+def test_a_guest_we_define_is_read_back_as_designed() -> None:
+    found = xml_in.domain(xml_out.domain(DESIGN))
+    assert (found.name, found.vcpu, found.memory_bytes, found.disks, found.mark) == ("western-lead", 2, 8 << 30, 2, DESIGN.mark)
+    root = etree.fromstring(xml_out.domain(DESIGN).encode())
+    assert root.get("type") == "kvm"
+    assert root.find("devices/disk[@device='cdrom']/target").get("bus") == "ide"  # type: ignore[union-attr]
+    assert len(root.findall("devices/interface")) == 2
+
+
+@given(st.text(st.characters(min_codepoint=32, max_codepoint=0xD7FF), max_size=40))
+def test_no_name_breaks_out_of_the_xml_or_the_command(name: str) -> None:
+    root = etree.fromstring(xml_out.volume(name, "qcow2", 5).encode())
+    assert root.findtext("name") == name or not name
+    assert shlex.split(commands.virsh("start", name))[-1] == name
+    assert shlex.split(commands.digest(name))[-1] == name
+
+
+def test_a_remote_pool_is_shared_and_a_local_one_is_not() -> None:
+    shared, local = xml_in.pool(POOL.format(kind="netfs")), xml_in.pool(POOL.format(kind="dir"))
+    assert (shared.shared, local.shared) == ("filer:/export", "")
+    assert (shared.capacity_bytes, shared.free_bytes) == (1000, 2048)
+    assert xml_in.datastore(local, True, 512).free_bytes == 512
+    assert xml_in.datastore(local, True, None).free_bytes == 2048
+
+
+def test_plain_answers_are_read_exactly() -> None:
+    assert xml_in.names("a        \nb\n\n") == ["a", "b"]
+    assert xml_in.states("Domain: 'a'\n  state.state=1\n\nDomain: 'b b'\n  state.state=5\n") == {"a": True, "b b": False}
+    assert xml_in.memory_bytes("total  :             25165824 KiB\nfree   : 1 KiB") == 24 << 30
+    assert xml_in.links('[{"ifname":"br0","mtu":9000},{"ifname":"lo"}]') == {"br0": 9000, "lo": 0}
+    assert xml_in.key_values("Using API: QEMU 9.0.0\nRunning hypervisor: QEMU 7.2.22")["Running hypervisor"] == "QEMU 7.2.22"
+    assert xml_in.capabilities("<c><host><cpu><model>M</model></cpu><topology><cells><cell><cpus num='4'/></cell><cell><cpus num='4'/></cell></cells>"
+                               "</topology></host></c>") == ("M", 8)
+
+
+def test_a_network_whose_bridge_is_missing_is_not_active() -> None:
+    text = "<network><name>survey</name><bridge name='br9'/></network>"
+    assert not xml_in.network(text, True, {"br0": 1500}).active
+    assert xml_in.network(text, True, {"br9": 1500}).mtu == 1500
+
+
+@pytest.mark.parametrize("text", ["", "<a", "<!DOCTYPE a [<!ENTITY b SYSTEM 'file:///etc/passwd'>]><a>&b;</a>", "x" * (5 << 20)])
+def test_garbage_is_refused_in_words(text: str) -> None:
+    for read in (xml_in.domain, xml_in.volume, xml_in.pool, xml_in.capabilities):
+        with pytest.raises(RemoteFailed, match="cannot be read"):
+            read(text)
+
+
+@settings(max_examples=150, deadline=None)
+@given(st.data())
+def test_damaged_answers_give_a_value_or_a_refusal_and_nothing_else(data: st.DataObject) -> None:
+    text = bytearray(xml_out.domain(DESIGN).encode())
+    for _ in range(data.draw(st.integers(1, 4))):
+        text[data.draw(st.integers(0, len(text) - 1))] = data.draw(st.integers(32, 126))
+    try:
+        found = xml_in.domain(text.decode("utf-8", "replace"))
+    except RemoteFailed:
+        return
+    assert found.memory_bytes >= 0
+
+
+@given(st.dictionaries(st.sampled_from(["gauge.a", "gauge.b", "gauge.c"]), st.text(st.characters(min_codepoint=32, max_codepoint=0xD7FF), max_size=40)))
+def test_the_config_medium_carries_every_value_to_the_guest(values: dict[str, str]) -> None:
+    network = {"name": "n", "address": "10.44.20.9", "prefix": "24", "gateway": "10.44.20.1", "dns": "10.44.0.5 10.45.0.5", "domain": "x.example"}
+    iso = pycdlib.PyCdlib()
+    iso.open_fp(io.BytesIO(medium.build("n", values, network)))
+    out, seed = io.BytesIO(), io.BytesIO()
+    iso.get_file_from_iso_fp(out, rr_path="/ovf-env.xml")
+    iso.get_file_from_iso_fp(seed, rr_path="/network-config")
+    iso.close()
+    assert environment.parse(out.getvalue()) == values
+    assert b'"10.44.20.9/24"' in seed.getvalue()

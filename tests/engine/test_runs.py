@@ -192,6 +192,15 @@ def test_skipping_needs_a_reason_and_is_journalled(client: Client, lab: LabProce
     undo(client, run)
 
 
+def test_a_second_rollout_at_the_same_addresses_is_proved_though_its_guests_have_new_keys(client: Client, lab: LabProcess) -> None:
+    ready_plan(client, plan_text("twice"))
+    for _ in range(2):
+        run = start(client, "twice")
+        done = ended(client, run)
+        assert done["state"] == "done", [(p["label"], p["found"]) for p in done["proofs"] if not p["passed"]]
+        undo(client, run)
+
+
 def journal(client: Client, run: str) -> list[dict[str, Any]]:
     return list(client.call("GET", f"/api/runs/{run}")["events"])
 

@@ -19,7 +19,7 @@ from nimble_stone.cli.client import Client
 from nimble_stone.lab import appliance, demo
 
 CLI = [sys.executable, "-m", "nimble_stone.cli.main"]
-_octets = itertools.count(60, 2)
+_octets = itertools.count(48 + 2 * (os.getpid() % 60), 2)      # test runs side by side keep to loopback addresses of their own
 
 
 def wait_for(condition: Any, seconds: float = 60.0, what: str = "condition") -> Any:

@@ -24,6 +24,7 @@ from nimble_stone.engine.world import World
 from nimble_stone.hosts import medium, xml_out
 from nimble_stone.hosts.kvm import KvmHost, Recorder
 from nimble_stone.hosts.node import NodeAccess, NodeDoor
+from nimble_stone.store import records
 
 PIECE = 1 << 20
 UPLOAD_LIMIT_S = 6 * 3600
@@ -219,8 +220,9 @@ class Define:
         return {"uuid": found.uuid}
 
     async def act(self, c: Context) -> None:
-        """Define it."""
+        """Define it. A new guest has a new SSH host key: what an earlier one at this address had shown is forgotten."""
         node, datastore = c.node, c.step.datastore
+        await c.world.store.write(records.drop_pin, f"{node.value('address')}:22")
         await c.host.refresh(datastore)
         await c.host.define(xml_out.GuestDesign(
             name=node.name, mark=Mark(run=c.run.id, node=node.id, plan=c.run.sheet.plan.name),

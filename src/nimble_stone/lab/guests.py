@@ -49,8 +49,8 @@ class Running:
 class GuestRoom:
     """All guests of the lab."""
 
-    def __init__(self, plan: LabPlan, volumes: Volumes, key: asyncssh.SSHKey, speed: float) -> None:
-        self.plan, self.volumes, self.key, self.speed = plan, volumes, key, speed
+    def __init__(self, plan: LabPlan, volumes: Volumes, speed: float) -> None:
+        self.plan, self.volumes, self.speed = plan, volumes, speed
         self.occupied: set[str] = set()
         self._gateways = {str(network.gateway) for network in estate_file(plan).networks}
         self.troubles: dict[str, str] = {}
@@ -148,7 +148,7 @@ class GuestRoom:
             site = web.TCPSite(self._runner, real, port)  # type: ignore[arg-type]  # set by open()
             await site.start()
             running.closers.append(site.stop)
-            ssh = await asyncssh.create_server(lambda: _Login(running), real, self.plan.real(address, 22)[1], server_host_keys=[self.key],
+            ssh = await asyncssh.create_server(lambda: _Login(running), real, self.plan.real(address, 22)[1], server_host_keys=[_own_key(running)],
                                                process_factory=self._shell)
 
             async def stop() -> None:
@@ -274,6 +274,15 @@ class _Login(asyncssh.SSHServer):
 
     def validate_password(self, username: str, password: str) -> bool:
         return username == "admin" and password == self._running.values.get("gauge.admin_password")
+
+
+def _own_key(running: Running) -> asyncssh.SSHKey:
+    """The guest's own host key: made at its first boot, kept on its disk."""
+    data = running.guest.data
+    if "host_key" not in data:
+        data["host_key"] = asyncssh.generate_private_key("ssh-ed25519").export_private_key().decode()
+        running.host.save()
+    return asyncssh.import_private_key(data["host_key"])
 
 
 def _logged_in(request: web.Request, running: Running) -> bool:

@@ -63,7 +63,7 @@ class Lab:
         self.plan, self.folder = plan, folder
         self.volumes = Volumes(folder / "volumes")
         self.hosts = {host.name: state.load(host, folder) for host in plan.hosts}
-        self.guests = GuestRoom(plan, self.volumes, _host_key(folder / "guest.key"), speed)
+        self.guests = GuestRoom(plan, self.volumes, speed)
         self._servers: dict[str, asyncssh.SSHAcceptor] = {}
         self._connections: dict[str, set[Any]] = {name: set() for name in self.hosts}
         self._control: web.AppRunner | None = None

@@ -266,6 +266,11 @@ class _Login(asyncssh.SSHServer):
     def __init__(self, running: Running) -> None:
         self._running = running
 
+    def connection_made(self, conn: asyncssh.SSHServerConnection) -> None:
+        async def cut() -> None:
+            conn.abort()
+        self._running.closers.append(cut)
+
     def begin_auth(self, username: str) -> bool:
         return True
 

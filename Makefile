@@ -41,6 +41,7 @@ demo: $(STAMPS)/python $(STAMPS)/web ## the application with the demo lab, on ht
 	@$(BIN)/nimble-stone demo
 
 test: check $(STAMPS)/test-tools ## every test: units, engine, contract, browser, real hypervisor
+	@cd web && npm run --silent test
 	@$(PY) -m pytest tests
 
 check: $(STAMPS)/python $(STAMPS)/web ## linters, types, layers, generated files up to date

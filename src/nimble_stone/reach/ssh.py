@@ -108,7 +108,7 @@ class Ssh:
             except TimeoutError as error:
                 raise RemoteTimeout(f"{target.name} did not finish within {limit_s:g} s: {command[:120]}", target=target.name,
                                     operation=command, hint="See whether the host is overloaded; retry.") from error
-            except (asyncssh.Error, OSError) as error:
+            except (asyncssh.Error, OSError, ValueError) as error:
                 self._drop(key)
                 raise Unreachable(f"the connection to {target.name} was lost during a command: {_reason(error)}", target=target.name,
                                   operation=command, hint="See whether the host is up; then retry. Nothing is done twice.") from error
@@ -151,7 +151,7 @@ class Ssh:
         except TimeoutError as error:
             raise Unreachable(f"{target.name} ({place}) does not answer within {self._policy.connect_seconds:g} s", target=target.name,
                               operation="connect", hint="See whether it is up and the address is right.") from error
-        except (OSError, asyncssh.Error) as error:
+        except (OSError, ValueError, asyncssh.Error) as error:      # ValueError: packets that are none
             raise Unreachable(f"{target.name} ({place}) cannot be reached: {_reason(error)}", target=target.name, operation="connect",
                               hint="See whether it is up and the address is right.") from error
         if client.pinned is None and client.shown:

@@ -14,7 +14,7 @@ help: ## this list
 $(STAMPS)/python: requirements.lock pyproject.toml
 	@echo "Setting up Python packages in .venv …"
 	@mkdir -p $(STAMPS)
-	@test -x $(PY) || python3 -m venv .venv
+	@test -x $(PY) || python3 -m venv .venv || { apt-get update -qq && apt-get install -y -qq $(APT_BASE) && python3 -m venv --clear .venv; }
 	@$(BIN)/pip install --quiet -r requirements.lock
 	@$(BIN)/pip install --quiet --no-deps --no-build-isolation -e .
 	@touch $@

@@ -66,8 +66,10 @@ def test_three_nodes_are_rolled_out_proved_reported_and_taken_back(client: Clien
     assert not [finding for finding in again["findings"] if finding["severity"] == "blocker"]       # its own guests do not block it
     with pytest.raises(StoneError, match="stands already"):
         client.call("POST", "/api/plans/western/run")
+    assert f"run/{run}/token" in client.call("GET", "/api/secrets")
     undo(client, run)
     assert ours(lab) == []
+    assert not any(name.startswith("run/") for name in client.call("GET", "/api/secrets"))
     bedrock = {guest.name for host in lab.plan.hosts for guest in host.bedrock}
     assert bedrock <= {guest for host in lab.show()["hosts"].values() for guest in host["guests"]}
 

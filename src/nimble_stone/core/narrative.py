@@ -135,5 +135,6 @@ def of_acceptance(sheet: Sheet, verdicts: Sequence[Verdict], at: str) -> Sentenc
         return Sentence(f"{word(len(sheet.nodes))} nodes stand. ", f"All {len(verdicts)} proofs hold.", "", below, Action("prove", "Prove again"))
     first = failed[0]
     where = names.get(first.node, "cluster")
-    return Sentence(f"{len(failed)} of {count_text(len(verdicts), 'proof')} {'does' if len(failed) == 1 else 'do'} not hold. ", f"{where}: {first.label.lower()}",
+    many = f"{len(failed)} of {count_text(len(verdicts), 'proof')} {'does' if len(failed) == 1 else 'do'} not hold. "
+    return Sentence(many, f"{where}: {first.label.lower()}",
                     f" was to be {first.expected}, found {first.found}.", below, Action("prove", "Prove again"))

@@ -260,6 +260,7 @@ class Driver:
             if any(self._states[step.key] != "undone" for step in touched if order[step.kind] == stage):
                 self.wish.undo = False                     # stays “undoing”; a person repairs the host and asks again
                 return
+        await self.world.store.write(records.drop_secrets, f"run/{self.run_id}/")      # tokens of nodes that are gone
         await self._move_run("taken-back", "undone")
 
     async def _undo_host(self, steps: list[Step]) -> None:

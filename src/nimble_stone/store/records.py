@@ -158,6 +158,11 @@ def get_secret(db: Db, name: str) -> tuple[str, bytes] | None:
     return (row["kind"], row["sealed"]) if row else None
 
 
+def drop_secrets(db: Db, prefix: str) -> None:
+    """Forget all entries whose names begin so."""
+    db.execute("DELETE FROM secret WHERE substr(name, 1, length(?1)) = ?1", (prefix,))
+
+
 def secret_names(db: Db) -> list[tuple[str, str]]:
     """(name, kind) of all entries."""
     return [(row["name"], row["kind"]) for row in db.execute("SELECT name, kind FROM secret ORDER BY name")]

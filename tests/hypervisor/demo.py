@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import signal
 import tempfile
 from pathlib import Path
 
@@ -10,7 +11,8 @@ from tests.support.processes import ServerProcess, ready_plan
 
 
 def main() -> None:
-    """Set up hosts, server, package and plan; wait until Ctrl+C."""
+    """Set up hosts, server, package and plan; wait until Ctrl+C, or an orderly end by its process id."""
+    signal.signal(signal.SIGTERM, signal.default_int_handler)
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         folder.chmod(0o755)
@@ -19,7 +21,7 @@ def main() -> None:
         with hosts.two_hosts(folder / "hosts"):
             (folder / "data").mkdir(mode=0o700)
             (folder / "data/dial.yaml").write_text("nimble-stone: dial/1\nallowed: [10.44.20.0/24]\nconnect_seconds: 40\n")
-            server = ServerProcess(folder / "data", netns=hosts.NETNS)
+            server = ServerProcess(folder / "data", pace=1.0, netns=hosts.NETNS)
             try:
                 server.cli("secret", "set", "host-key", "--key", stdin=(folder / "hosts/key").read_text())
                 (folder / "estate.yaml").write_text(hosts.ESTATE)

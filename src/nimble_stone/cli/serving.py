@@ -6,6 +6,7 @@ import asyncio
 import contextlib
 import json
 import logging
+import signal
 import socket
 import subprocess
 import sys
@@ -101,6 +102,7 @@ def demo(data: Annotated[Path, typer.Option(help="Where the demonstration keeps 
     url = f"http://127.0.0.1:{port}"
     write_profile(data, url, made)
     typer.echo("Starting the lab (stand-in hosts) and the server …")
+    signal.signal(signal.SIGTERM, signal.default_int_handler)
     lab = subprocess.Popen([sys.executable, "-m", "nimble_stone.cli.main", "lab", "serve", "--folder", str(data / "lab"), "--octet", str(octet),
                             "--speed", str(speed), "--more-hosts", str(more_hosts)])
 

@@ -77,7 +77,9 @@ def build(sheet: Sheet, estate: Estate, *, pace: float = 1.0) -> list[Step]:
         first = nodes[0]
         steps.append(_step("carry", f"carry/{place}", f"Disk onto {_place_text(place)}", first, 1, (), pace * (1 + thin / CARRY_BYTES_PER_S),
                            node="", patience=10.0, detail={"place": place}))
-    services = {node.id: f"services/{node.id}" for node in sheet.nodes}
+    services: dict[str, list[str]] = defaultdict(list)             # by role
+    for node in sheet.nodes:
+        services[node.role].append(f"services/{node.id}")
     depth = _depths(sheet)
     for node in sheet.nodes:
         steps += _node_steps(sheet, node, stores[node.id], depth[node.role], services, pace)
@@ -126,10 +128,10 @@ def _step(kind: Kind, key: str, label: str, at: Node, wave: int, after: tuple[st
                 deadline if deadline is not None else max(120.0, expected * patience), waits, detail or {})
 
 
-def _node_steps(sheet: Sheet, node: Node, place: str, depth: int, services: Mapping[str, str], pace: float) -> list[Step]:
+def _node_steps(sheet: Sheet, node: Node, place: str, depth: int, services: Mapping[str, list[str]], pace: float) -> list[Step]:
     times, ident, wave = sheet.kit.durations, node.id, 2 + depth
     role = sheet.kit.role(node.role)
-    before = tuple(services[other.id] for other in sheet.nodes if role and other.role in role.after)
+    before = tuple(key for earlier in (role.after if role else ()) for key in services.get(earlier, ()))
     size = node.thin_bytes if node.value("provisioning") == "thin" else node.full_bytes
     return [
         _step("clone", f"clone/{ident}", "Disk", node, 1, (f"carry/{place}",), pace * (1 + size / CLONE_BYTES_PER_S), detail={"place": place}),
@@ -168,11 +170,15 @@ def _uses(forming: Forming, kept: str) -> bool:
 
 def _with_handover(sheet: Sheet, steps: list[Step]) -> list[Step]:
     """Roles that come after another also wait for what that one keeps for them (its token), not only for its services."""
-    keeps = {step.node: step.key for step in steps if step.detail.get("keeps")}
+    roles = {node.id: node.role for node in sheet.nodes}
+    keeps: dict[str, list[str]] = defaultdict(list)                # by role
+    for step in steps:
+        if step.detail.get("keeps"):
+            keeps[roles.get(step.node, "")].append(step.key)
     out = []
     for step in steps:
-        role = sheet.kit.role(next((node.role for node in sheet.nodes if node.id == step.node), "")) if step.kind == "start" else None
-        extra = tuple(key for node, key in keeps.items() if role and any(n.id == node and n.role in role.after for n in sheet.nodes))
+        role = sheet.kit.role(roles.get(step.node, "")) if step.kind == "start" else None
+        extra = tuple(key for earlier in (role.after if role else ()) for key in keeps[earlier])
         out.append(Step(**{**step.__dict__, "after": tuple(dict.fromkeys(step.after + extra))}) if extra else step)
     return out
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address
 
@@ -48,14 +48,19 @@ class Situation:
         taken = {claim.address for claim in self.claims} | set(self.answering) | {node.value("address") for node in self.sheet.nodes}
         taken |= {str(network.gateway) for network in self.estate.networks}
 
-        def give(pool_name: str) -> str:
+        cursors: dict[str, Iterator[str]] = {}
+
+        def free(pool_name: str) -> Iterator[str]:
             pool = self.estate.pool(pool_name)
-            for number in range(int(pool.first), int(pool.last) + 1) if pool else ():
-                address = IPv4Address(number)
-                if address not in pool.excluded and str(address) not in taken:  # type: ignore[union-attr]  # loop is empty without a pool
-                    taken.add(str(address))
-                    return str(address)
-            return ""
+            if pool is not None:
+                excluded = {int(address) for address in pool.excluded}
+                for number in range(int(pool.first), int(pool.last) + 1):
+                    address = str(IPv4Address(number))
+                    if number not in excluded and address not in taken:
+                        yield address
+
+        def give(pool_name: str) -> str:
+            return next(cursors.setdefault(pool_name, free(pool_name)), "")
         return give
 
 

@@ -6,9 +6,13 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
+from hypothesis import settings
 
 from nimble_stone.cli.client import Client
 from tests.support.processes import LabProcess, ServerProcess, prepare, small_package
+
+settings.register_profile("everywhere", deadline=None)      # a loaded machine is no fault of the code
+settings.load_profile("everywhere")
 
 
 @pytest.fixture(scope="module")

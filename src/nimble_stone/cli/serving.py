@@ -102,7 +102,8 @@ def demo(data: Annotated[Path, typer.Option(help="Where the demonstration keeps 
     url = f"http://127.0.0.1:{port}"
     write_profile(data, url, made)
     typer.echo("Starting the lab (stand-in hosts) and the server …")
-    signal.signal(signal.SIGTERM, signal.default_int_handler)
+    # The server catches the signal while it serves and raises it once more at its end; by then there is nothing left to interrupt.
+    signal.signal(signal.SIGTERM, lambda *_: None)
     lab = subprocess.Popen([sys.executable, "-m", "nimble_stone.cli.main", "lab", "serve", "--folder", str(data / "lab"), "--octet", str(octet),
                             "--speed", str(speed), "--more-hosts", str(more_hosts)])
 

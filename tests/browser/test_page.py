@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import re
 from pathlib import Path
 
@@ -82,6 +83,21 @@ def test_an_ova_dropped_in_shows_what_it_holds_and_a_bad_one_only_its_reason(pag
     expect(page.get_by_role("status")).to_contain_text("it is cut short")
     expect(page.get_by_role("region", name="Sizes on offer")).to_contain_text("64 GiB")
     expect(page.get_by_role("region", name="Questions it asks")).to_contain_text("gauge.admin_password")
+
+
+def test_an_ova_is_taken_in_by_dropping_it_anywhere_on_the_page(page: Page, server: ServerProcess) -> None:
+    page.goto(f"{server.url}/packages")
+    page.get_by_role("heading", level=1).wait_for()
+    data = base64.b64encode(appliance.ova(mib=1, version="4.4.0", seed=7)).decode()
+    transfer = page.evaluate_handle("""(data) => {
+      const transfer = new DataTransfer();
+      transfer.items.add(new File([Uint8Array.from(atob(data), (c) => c.charCodeAt(0))], 'dropped.ova'));
+      return transfer;
+    }""", data)
+    page.dispatch_event("main", "dragover", {"dataTransfer": transfer})
+    expect(page.get_by_text("Drop to take in")).to_be_visible()
+    page.dispatch_event("main", "drop", {"dataTransfer": transfer})
+    expect(page.get_by_role("heading", level=1)).to_contain_text("Gauge Collector 4.4.0")
 
 
 def test_an_upload_can_be_stopped_and_a_closed_page_leaves_nothing(page: Page, server: ServerProcess, tmp_path: Path) -> None:

@@ -91,3 +91,18 @@ def test_every_make_target_and_command_of_the_readme_exists() -> None:
     for word in ("demo", "test", "hypervisor-demo"):
         assert f"make {word}" in text
         assert f"\n{word}:" in targets
+
+
+def test_the_labs_knobs_are_turned_from_the_terminal(server: ServerProcess, client: Client, lab: LabProcess) -> None:
+    folder = str(lab.folder)
+    assert json.loads(server.cli("lab", "set", "--folder", folder, "fulmar", "unreachable=true").stdout)["unreachable"] is True
+    assert "fulmar" in server.cli("estate", "read", check=1).stdout
+    server.cli("lab", "set", "--folder", folder, "fulmar", "unreachable=false", "slow_s=0.01")
+    server.cli("estate", "read")
+    told = json.loads(server.cli("lab", "set", "--folder", folder, "all", "occupied=10.44.20.60,10.44.20.61", "guest:x-lead=never-boots").stdout)
+    assert (told["occupied"], told["guests"]["x-lead"]) == (["10.44.20.60", "10.44.20.61"], "never-boots")
+    assert "no knob colour" in server.cli("lab", "set", "--folder", folder, "fulmar", "colour=1", check=2).stderr
+    assert "knob=value" in server.cli("lab", "set", "--folder", folder, "fulmar", "colour", check=2).stderr
+    assert json.loads(server.cli("lab", "show", "--folder", folder).stdout)["hosts"]["fulmar"]["knobs"]["slow_s"] == 0.01
+    server.cli("lab", "set", "--folder", folder, "all", "occupied=", "guest:x-lead=ok")
+    server.cli("lab", "set", "--folder", folder, "fulmar", "slow_s=0")

@@ -118,6 +118,41 @@ def test_a_transfer_that_is_cut_is_tried_again_by_itself_and_made_once(client: C
     assert ours(lab) == []
 
 
+def test_a_host_that_dies_in_mid_transfer_fails_the_step_and_retry_completes(client: Client, lab: LabProcess) -> None:
+    view = ready_plan(client, plan_text("dies"))
+    host = next(node["host"] for node in view["nodes"] if node["id"] == "archive-1")
+    lab.turn(host, rate=2000.0)
+    run = start(client, "dies")
+    wait_for(lambda: "working" in {s["state"] for s in client.call("GET", f"/api/runs/{run}")["steps"] if s["kind"] == "carry" and s["host"] == host}, 30, "the transfer")
+    lab.turn(host, unreachable=True, rate=12e6)
+    stuck = ended(client, run)
+    failed = next(s for s in stuck["steps"] if s["state"] == "failed")
+    assert (stuck["state"], failed["attempt"], failed["host"]) == ("trouble", 3, host)
+    assert "cannot be reached" in failed["message"] or "was lost" in failed["message"]
+    lab.turn(host, unreachable=False)
+    client.call("POST", f"/api/runs/{run}/retry", {})
+    assert ended(client, run)["state"] == "done"
+    undo(client, run)
+    assert ours(lab) == []
+
+
+def test_a_changed_host_key_blocks_the_run_and_says_why_until_a_person_forgets_the_old_one(client: Client, lab: LabProcess) -> None:
+    ready_plan(client, plan_text("rekeyed") + "nodes:\n  lead-1: {host: skua}\n")
+    lab.turn("skua", new_host_key=True)
+    try:
+        found = client.call("POST", "/api/plans/rekeyed/run")
+        finding = next(f for f in found["plan"]["findings"] if f["code"] == "host-key-changed")
+        assert found["run"] == ""
+        assert "was pinned" in finding["message"]
+        client.call("DELETE", "/api/estate/hosts/skua/pin")
+        run = start(client, "rekeyed")
+        assert ended(client, run)["state"] == "done"
+        undo(client, run)
+    finally:
+        lab.turn("skua", new_host_key=False)
+        client.call("DELETE", "/api/estate/hosts/skua/pin")
+
+
 def test_a_full_datastore_fails_the_step_in_plain_words_and_retry_completes(client: Client, lab: LabProcess) -> None:
     view = ready_plan(client, plan_text("full"))
     host = next(node["host"] for node in view["nodes"] if node["id"] == "archive-1")

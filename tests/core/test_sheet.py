@@ -136,8 +136,8 @@ def test_comments_and_order_survive_edits() -> None:
     text = yaml_text.edit(demo.PLAN, ("nodes", "archive-1", "address"), "10.44.20.30")
     text = yaml_text.edit(text, ("roles", "archive", "count"), 3)
     assert text.startswith("# The gauges of the western shore.")
-    assert yaml_text.edit(text, ("nodes", "archive-1", "address"), None).replace("count: 3", "count: 2").split() == [*demo.PLAN.split(), "nodes:", "{}"] or (
-        "archive-1" not in yaml_text.edit(text, ("nodes", "archive-1", "address"), None))
+    assert "archive-1" not in yaml_text.edit(text, ("nodes", "archive-1", "address"), None)
+    assert yaml_text.edit(text, ("roles", "archive", "count"), 2).splitlines()[:17] == demo.PLAN.splitlines()
     assert yaml_text.read(text, Plan, "the plan").nodes == {"archive-1": {"address": "10.44.20.30"}}
 
 

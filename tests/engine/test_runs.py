@@ -171,8 +171,8 @@ def test_a_full_datastore_fails_the_step_in_plain_words_and_retry_completes(clie
     undo(client, run)
 
 
-@pytest.mark.parametrize(("trouble", "step", "words"), [("never-boots", "boot", "boot not seen within"), ("never-ready", "services", "services not seen within")])
-def test_a_guest_that_never_comes_up_is_waited_for_until_its_deadline(client: Client, lab: LabProcess, trouble: str, step: str, words: str, server: ServerProcess) -> None:
+@pytest.mark.parametrize(("trouble", "step"), [("never-boots", "boot"), ("never-ready", "services")])
+def test_a_guest_that_never_comes_up_is_waited_for_and_can_be_taken_back_at_once(client: Client, lab: LabProcess, trouble: str, step: str) -> None:
     name = f"late-{step}"
     ready_plan(client, plan_text(name))
     lab.turn("all", guests={f"{name}-lead": trouble})
@@ -180,8 +180,7 @@ def test_a_guest_that_never_comes_up_is_waited_for_until_its_deadline(client: Cl
     wait_for(lambda: next(s for s in client.call("GET", f"/api/runs/{run}")["steps"] if s["key"] == f"{step}/lead-1")["state"] == "waiting", 60, "the wait")
     waiting = client.call("GET", f"/api/runs/{run}")
     assert waiting["sentence"]["strong"].endswith(step)
-    assert words.split()[0] in ("boot", "services")
-    undo(client, run)                                          # a wait can be taken back at once
+    undo(client, run)
     lab.turn("all", guests={f"{name}-lead": ""})
     assert ours(lab) == []
 

@@ -11,13 +11,12 @@ from collections.abc import AsyncIterator, Callable, Iterator
 from dataclasses import dataclass, field
 from typing import Any, Protocol
 
-from nimble_stone.core.errors import Conflict, RemoteError, RemoteFailed, Unreachable
+from nimble_stone.core.errors import Conflict, RemoteError, RemoteFailed
 from nimble_stone.core.estate import Mark
 from nimble_stone.core.kit.model import Call, Forming
 from nimble_stone.core.package.contents import Contents
 from nimble_stone.core.plan.sheet import Node
 from nimble_stone.core.sequence import Step
-from nimble_stone.core.units import size_text
 from nimble_stone.engine import packages
 from nimble_stone.engine.frozen import FrozenRun
 from nimble_stone.engine.world import World
@@ -352,7 +351,7 @@ def kept_name(run: str, name: str) -> str:
 
 async def fill(c: Context, template: str) -> str:
     """Fill `{column}`, `{first.column}`, `{kept.name}` and `{count}`. What is filled in is never itself a template."""
-    kit, node, first = c.run.sheet.kit, c.node, c.run.sheet.nodes[0]
+    node, first = c.node, c.run.sheet.nodes[0]
     secrets = {column.id for column in c.run.sheet.columns if column.kind == "secret"}
     out, rest = "", template
     while "{" in rest:
@@ -369,7 +368,6 @@ async def fill(c: Context, template: str) -> str:
             if key in secrets and value:
                 value = await c.world.open_secret(value)
         out += before + value
-    del kit
     return out + rest
 
 
@@ -424,5 +422,3 @@ async def _pieces(source: Iterator[bytes], seen: Callable[[bytes], None]) -> Asy
         if not following.done():
             await asyncio.wait([following])
 
-
-__all__ = ["KINDS", "POLLED", "Context", "Found", "Kind", "Unreachable", "size_text"]

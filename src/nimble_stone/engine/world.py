@@ -9,7 +9,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from nimble_stone.core.errors import NotFound, StoneError
+from nimble_stone.core.errors import NotFound
 from nimble_stone.core.estate import Host
 from nimble_stone.engine.hub import Hub
 from nimble_stone.hosts.kvm import KvmHost, Recorder, no_record
@@ -85,5 +85,3 @@ class World:
         """Wait; the one place where the engine sleeps."""
         await asyncio.sleep(seconds)
 
-
-__all__ = ["BLANK", "StoneError", "World"]

@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 
 import asyncssh
 
-from nimble_stone.core.errors import HostKeyChanged, LoginRefused, RemoteError, RemoteFailed, RemoteTimeout, Unreachable
+from nimble_stone.core.errors import HostKeyChanged, LoginRefused, RemoteFailed, RemoteTimeout, Unreachable
 from nimble_stone.reach.policy import DialPolicy
 
 MAX_OUTPUT = 8 << 20
@@ -211,5 +211,3 @@ def _reason(error: BaseException) -> str:
     return {"ConnectionRefusedError": "nothing listens there", "ConnectionLost": "connection lost", "ChannelOpenError": "connection closed",
             "ConnectionResetError": "connection reset"}.get(type(error).__name__, str(error)[:160] or type(error).__name__)
 
-
-__all__ = ["Answer", "Credential", "Pins", "RemoteError", "Ssh", "Target"]

@@ -66,6 +66,7 @@ class Driver:
             while True:
                 self.wake.clear()
                 if self.wish.undo:
+                    self.wish.undo = False                 # first, so that asking again while it goes on is not lost
                     await self._take_back()
                     if self._run_state == "undone":
                         return
@@ -258,8 +259,7 @@ class Driver:
             await asyncio.gather(*(self._undo_host([s for s in touched if order[s.kind] == stage and s.host == host])
                                    for host in {step.host for step in touched}))
             if any(self._states[step.key] != "undone" for step in touched if order[step.kind] == stage):
-                self.wish.undo = False                     # stays “undoing”; a person repairs the host and asks again
-                return
+                return                                     # stays “undoing”; a person repairs the host and asks again
         await self.world.store.write(records.drop_secrets, f"run/{self.run_id}/")      # tokens of nodes that are gone
         await self._move_run("taken-back", "undone")
 

@@ -6,12 +6,13 @@ import hashlib
 from collections.abc import AsyncIterator
 
 from nimble_stone.core.disk import convert
+from nimble_stone.core.disk.opening import open_image
 from nimble_stone.core.disk.source import BytesSource
 from nimble_stone.core.errors import Conflict, RemoteFailed
 from nimble_stone.core.estate import Mark
 from nimble_stone.hosts import medium
 from nimble_stone.hosts.kvm import KvmHost
-from nimble_stone.hosts.xml_out import GuestDesign
+from nimble_stone.hosts.xml_out import GuestDesign, GuestDisk
 from nimble_stone.lab import appliance
 
 
@@ -33,9 +34,10 @@ async def keep(host: KvmHost, *, datastore: str, network: str) -> None:
     assert facts.memory_bytes > 0
     assert facts.datastore(datastore) is not None
     assert network in {net.name for net in facts.networks if net.active}
-    conversion = convert.prepare(BytesSource(appliance.vmdk(8 << 20, {0: b"boot" * 100, 9: b"x" * 65536})))
+    conversion = convert.prepare(open_image(BytesSource(appliance.vmdk(8 << 20, {0: b"boot" * 100, 9: b"x" * 65536}))))
     disk = b"".join(conversion.stream())
     base, clone, full, config = "ns-test-base0", "ns-test-disk0", "ns-test-disk1", "ns-test-config"
+    laid = "ns-test-disk2"
     assert await host.volume(datastore, base) is None
     await host.create_volume(datastore, base, "qcow2", conversion.capacity_bytes)
     sent: list[int] = []
@@ -52,16 +54,25 @@ async def keep(host: KvmHost, *, datastore: str, network: str) -> None:
     copy = await host.volume(datastore, clone)
     assert copy is not None
     assert copy.capacity_bytes == conversion.capacity_bytes
+    await host.overlay(datastore, found.path, laid, conversion.capacity_bytes)
+    over = await host.volume(datastore, laid)
+    assert over is not None
+    assert over.capacity_bytes == conversion.capacity_bytes
+    assert over.physical_bytes < found.physical_bytes or found.physical_bytes < 1 << 20
+    assert await host.file_size(found.path) == len(disk)
+    assert await host.file_size("/nowhere/at-all") == -1
+    assert await host.push_rate(_once(b"x" * (1 << 20)), 1 << 20) > 0
     image = medium.build("n", {"gauge.hostname": "n<&>\""}, {"name": "n", "address": "10.44.20.9", "prefix": "24", "gateway": "10.44.20.1", "dns": "", "domain": "x"})
     await host.create_volume(datastore, config, "raw", len(image))
     await host.upload(datastore, config, _once(image), limit_s=60, sent=lambda _: None)
     design = GuestDesign("ns-test-guest", Mark(run="rt", node="lead-1", plan="test"), facts.domain_type or "qemu", 1, 128 << 20,
-                         ((datastore, clone, "qcow2"),), (datastore, config), network, 1)
+                         (GuestDisk(datastore, clone, "qcow2"), GuestDisk(datastore, laid, "qcow2", "scsi", "sda", 0)), (datastore, config, "hda"), network,
+                         ("virtio", "e1000"), ("virtio-scsi",))
     assert await host.domain("ns-test-guest") is None
     await host.define(design)
     defined = await host.domain("ns-test-guest")
     assert defined is not None
-    assert (defined.mark, defined.vcpu, defined.memory_bytes, defined.disks) == (design.mark, 1, 128 << 20, 1)
+    assert (defined.mark, defined.vcpu, defined.memory_bytes, defined.disks) == (design.mark, 1, 128 << 20, 2)
     assert not await host.running("ns-test-guest")
     await host.start("ns-test-guest")
     assert await host.running("ns-test-guest")
@@ -73,6 +84,6 @@ async def keep(host: KvmHost, *, datastore: str, network: str) -> None:
         pass
     assert await host.remove("ns-test-guest", "rt")
     assert not await host.remove("ns-test-guest", "rt")
-    for name in (base, clone, full, config):
+    for name in (laid, base, clone, full, config):
         await host.delete_volume(datastore, name)
         assert await host.volume(datastore, name) is None

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import hashlib
 from collections import Counter
 from collections.abc import AsyncIterator, Callable
 from pathlib import Path
@@ -13,7 +14,8 @@ import pytest
 from nimble_stone.core import sequence
 from nimble_stone.core.acceptance import Verdict
 from nimble_stone.core.errors import Conflict, RemoteFailed, RemoteTimeout, Unreachable
-from nimble_stone.core.package.contents import Intake
+from nimble_stone.core.disk.source import BytesSource
+from nimble_stone.core.package.contents import Given, examine
 from nimble_stone.core.sequence import Limits
 from nimble_stone.engine import drive, packages
 from nimble_stone.engine.drive import Driver
@@ -103,14 +105,13 @@ async def place(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> AsyncIterato
     store = Store(tmp_path / "n.db")
     world = ScriptedWorld(store, Vault(b"k" * 32), None, tmp_path)  # type: ignore[arg-type]  # nothing is dialled
     monkeypatch.setattr(drive, "KINDS", {kind: ScriptedKind(ground, kind in ("boot", "services")) for kind in
-                                         ("carry", "clone", "medium", "define", "start", "boot", "services", "call", "tidy")})
+                                         ("carry", "clone", "medium", "define", "start", "boot", "services", "call")})
 
     async def proved(*_: Any) -> list[Verdict]:
         return [Verdict("p", "P", "lead-1", "x", "x", True, "asked")]
     monkeypatch.setattr(drive.prove, "prove", proved)
-    intake = Intake()
-    intake.feed(OVA)
-    contents = intake.finish()
+    digest = hashlib.sha256(OVA).hexdigest()
+    contents = examine([Given("x.ova", BytesSource(OVA), digest)])
     await store.write(records.put_package, records.PackageRow(contents.sha256, "Gauge Collector", "4.2.0", packages.dump(contents), 1, 1, "x.ova", 1.0))
     sheet = scene.sheet()
     steps = sequence.build(sheet, scene.estate())
@@ -234,16 +235,16 @@ async def test_a_wait_ends_at_its_deadline_in_words(place: tuple[ScriptedWorld, 
 
 async def test_a_skipped_step_lets_the_rest_go_on_and_keeps_its_reason(place: tuple[ScriptedWorld, Ground, str]) -> None:
     world, ground, run = place
-    ground.troubles["tidy/kelda-shared"] = [RemoteFailed("volume is in use")] * 3
+    ground.troubles["form/cluster"] = [RemoteFailed("the cluster is formed already")] * 3
     driver = Driver(world, run)
     task = asyncio.create_task(driver.go())
 
     async def stuck() -> bool:
         return (await world.store.read(runs.get_run, run)).state == "trouble"
     await until(stuck)
-    await driver.skip("tidy/kelda-shared", "the copy may stay")
+    await driver.skip("form/cluster", "it was formed by hand")
     await asyncio.wait_for(task, 20)
-    assert {step.key: (step.state, step.message) for step in await world.store.read(runs.steps, run)}["tidy/kelda-shared"] == ("skipped", "the copy may stay")
+    assert {step.key: (step.state, step.message) for step in await world.store.read(runs.steps, run)}["form/cluster"] == ("skipped", "it was formed by hand")
 
 
 async def test_holding_finishes_what_has_begun_and_begins_nothing(place: tuple[ScriptedWorld, Ground, str]) -> None:

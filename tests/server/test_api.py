@@ -58,19 +58,19 @@ def test_the_key_is_kept_as_a_hash_and_the_keyring_apart_from_its_key(server: Se
 
 @pytest.mark.parametrize(("name", "data", "code"), [
     ("cut", appliance.ova(mib=1)[:500_000], "archive-truncated"),
-    ("garbage", b"\x00\x01garbage" * 500, "archive-header"),
-    ("empty", b"", "archive-empty"),
+    ("garbage", b"\x00\x01garbage" * 500, "not-a-package"),
+    ("empty", b"", "upload-length"),
     ("xml", appliance.pack("x", {"x.ovf": b"<!DOCTYPE a [<!ENTITY b 'c'>]><a>&b;</a>"}), "xml-dtd"),
-    ("disk", appliance.pack("x", {"x.ovf": appliance.descriptor(1 << 30, 140).encode(), "gauge-collector-disk1.vmdk": b"no disk" * 20}), "vmdk-magic"),
+    ("disk", appliance.pack("x", {"x.ovf": appliance.descriptor(1 << 30, 140).encode(), "gauge-collector-disk1.vmdk": b"no disk" * 20}), "ovf-disk-kind"),
 ])
 def test_a_package_that_is_not_right_leaves_nothing_but_its_reason(client: Client, server: ServerProcess, tmp_path: Path, name: str, data: bytes, code: str) -> None:
-    before = sorted(path.name for path in (server.data / "packages").iterdir())
+    before = sorted(path.name for path in (server.data / "packages").rglob("*"))
     path = tmp_path / f"{name}.ova"
     path.write_bytes(data)
     with pytest.raises(InputError) as caught:
         client.upload(path, lambda *_: None)
     assert caught.value.code == code
-    assert sorted(path.name for path in (server.data / "packages").iterdir()) == before
+    assert sorted(path.name for path in (server.data / "packages").rglob("*")) == before
 
 
 def test_a_wrong_digest_is_refused_while_it_streams_in(client: Client, tmp_path: Path) -> None:
@@ -102,8 +102,8 @@ def test_an_upload_whose_sender_vanishes_leaves_nothing(server: ServerProcess, c
             f"X-CSRF-Token: {client._http.headers['X-CSRF-Token']}\r\nContent-Length: 9000000\r\n\r\n")
     with socket.create_connection(("127.0.0.1", server.port)) as connection:
         connection.sendall(head.encode() + appliance.ova(mib=1)[:700_000])
-        wait_for(lambda: list((server.data / "packages").glob("*.part")), 10, "the upload to begin")
-    wait_for(lambda: not list((server.data / "packages").glob("*.part")), 20, "the remains to go")
+        wait_for(lambda: list((server.data / "packages/incoming").glob("*/*.part")), 10, "the upload to begin")
+    wait_for(lambda: not list((server.data / "packages/incoming").glob("*/*.part")), 20, "the remains to go")
 
 
 def test_two_people_editing_one_plan_do_not_overwrite_each_other(client: Client) -> None:

@@ -6,11 +6,12 @@ import json
 import os
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
-
-import httpx
+from typing import TYPE_CHECKING, Any
 
 from nimble_stone.core.errors import Denied, InputError, StoneError, Unreachable
+
+if TYPE_CHECKING:
+    import httpx
 
 
 def data_folder() -> Path:
@@ -30,6 +31,7 @@ class Client:
     """A signed-in session. Server and key come from NIMBLE_STONE_URL and NIMBLE_STONE_KEY, or from the data folder's profile."""
 
     def __init__(self, url: str = "", key: str = "") -> None:
+        import httpx
         profile: dict[str, str] = {}
         path = data_folder() / "client.json"
         if path.exists():
@@ -45,6 +47,7 @@ class Client:
 
     def call(self, method: str, path: str, body: Any = None, **more: Any) -> Any:
         """The JSON answer. Raises StoneError in the server's words."""
+        import httpx
         try:
             answer = self._http.request(method, path, json=body, **more)
         except httpx.HTTPError as error:
@@ -59,6 +62,7 @@ class Client:
 
     def upload(self, path: Path, seen: Any) -> Any:
         """Take a package in. `seen` is told bytes sent and total."""
+        import httpx
         total = path.stat().st_size
 
         def pieces() -> Iterator[bytes]:
@@ -76,6 +80,7 @@ class Client:
 
     def events(self, run: str, after: int = 0) -> Iterator[dict[str, Any]]:
         """Journal events of a run, live; connects again after a break and goes on where it was."""
+        import httpx
         while True:
             try:
                 with self._http.stream("GET", f"/api/runs/{run}/events", headers={"Last-Event-ID": str(after)}, timeout=httpx.Timeout(60, connect=5)) as answer:

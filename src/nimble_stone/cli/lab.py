@@ -9,7 +9,6 @@ import signal
 from pathlib import Path
 from typing import Annotated
 
-import httpx
 import typer
 
 from nimble_stone.core.errors import InputError, Unreachable
@@ -38,6 +37,7 @@ def serve(folder: Folder = Path(".demo/lab"), octet: int = 44, speed: float = 1.
 
 
 def _control(folder: Path, method: str, path: str, body: dict[str, object] | None = None) -> object:
+    import httpx
     try:
         port = json.loads((folder / "control.json").read_text())["port"]
         answer = httpx.request(method, f"http://127.0.0.1:{port}{path}", json=body, timeout=30, trust_env=False)

@@ -10,7 +10,7 @@ from typing import Annotated, Any
 import typer
 
 from nimble_stone.cli import lab as lab_commands
-from nimble_stone.cli import serving
+from nimble_stone.cli import serving, tools
 from nimble_stone.cli.client import Client
 from nimble_stone.core.errors import Denied, InputError, NotFound, StoneError
 from nimble_stone.core.units import size_text, time_text
@@ -22,7 +22,8 @@ estate_app = typer.Typer(help="The estate: hosts, networks, pools.", no_args_is_
 plan_app = typer.Typer(help="Plans: list, show, check, import, export.", no_args_is_help=True)
 run_app = typer.Typer(help="Runs: start, watch, hold, resume, retry, undo.", no_args_is_help=True)
 secret_app = typer.Typer(help="The keyring.", no_args_is_help=True)
-for name, sub in (("package", package_app), ("estate", estate_app), ("plan", plan_app), ("run", run_app), ("secret", secret_app), ("lab", lab_commands.app)):
+for name, sub in (("package", package_app), ("estate", estate_app), ("plan", plan_app), ("run", run_app), ("secret", secret_app), ("lab", lab_commands.app),
+                  ("disk", tools.disk_app)):
     app.add_typer(sub, name=name)
 serving.add_commands(app)
 
@@ -75,8 +76,14 @@ def package_list(as_json: Json = False) -> None:
 
 
 @package_app.command("inspect")
-def package_inspect(package: str, as_json: Json = False) -> None:
-    """What a package holds. PACKAGE: the first digits of its SHA-256, or “Product version”."""
+def package_inspect(package: str, lang: Annotated[str, typer.Option(help="Language of the texts, such as de.")] = "",
+                    trust: Annotated[list[Path] | None, typer.Option(help="PEM file of publishers to trust; may be given again.")] = None,
+                    as_json: Json = False) -> None:
+    """What a package holds. PACKAGE: a file (works without a server), the first digits of a SHA-256, or “Product version”."""
+    if Path(package).is_file():
+        raise typer.Exit(tools.inspect_file(Path(package), lang, trust or [], as_json))
+    if "/" in package or package.endswith((".ova", ".ovf", ".vmdk", ".qcow2", ".iso", ".img", ".raw")):
+        raise NotFound(f"there is no file {package}")
     found = Client().call("GET", f"/api/packages/{package}")
     answer(found, as_json, f"{found['product']} {found['version']} by {found['vendor'] or 'an unnamed publisher'}", *_package_lines(found))
 

@@ -1,4 +1,4 @@
-"""serve, demo, key: starting things."""
+"""serve, demo, key: starting things. The server is imported where it is started: the offline commands do without it."""
 
 from __future__ import annotations
 
@@ -14,13 +14,9 @@ from pathlib import Path
 from typing import Annotated
 
 import typer
-import uvicorn
 
 from nimble_stone.cli.client import Client, data_folder, write_profile
 from nimble_stone.core.errors import InputError, Unreachable
-from nimble_stone.server import auth
-from nimble_stone.server.app import create_app, open_world
-from nimble_stone.store import records
 
 Data = Annotated[Path | None, typer.Option(help="Data folder; else NIMBLE_STONE_DATA or ~/.local/share/nimble-stone.")]
 DEMO_SPEED = 1.4
@@ -36,6 +32,10 @@ def add_commands(app: typer.Typer) -> None:
 
 def _new_key(data: Path, *, only_if_none: bool) -> str:
     """Make an access key; '' when there is one already and that will do."""
+    from nimble_stone.server import auth
+    from nimble_stone.server.app import open_world
+    from nimble_stone.store import records
+
     async def work() -> str:
         world = open_world(data, 1.0)
         try:
@@ -51,6 +51,9 @@ def _new_key(data: Path, *, only_if_none: bool) -> str:
 
 
 def serve(data: Data = None, host: str = "127.0.0.1", port: int = 8440, pace: Annotated[float, typer.Option(help="Scale of expected times.")] = 1.0,
+          inbox: Annotated[Path | None, typer.Option(help="A folder that is watched: packages put there are taken in.")] = None,
+          reachable_at: Annotated[str, typer.Option(help="URL under which hosts reach this server; with it they may fetch disks themselves.")] = "",
+          pull_mib: Annotated[float, typer.Option(help="Most MiB per second that one host may fetch at; 0: no limit.")] = 0.0,
           fd: Annotated[int, typer.Option(help="Serve on this open socket instead of a port.")] = -1) -> None:
     """Start the server (on the loopback address unless told otherwise)."""
     folder = data or data_folder()
@@ -64,7 +67,10 @@ def serve(data: Data = None, host: str = "127.0.0.1", port: int = 8440, pace: An
     logging.getLogger("asyncssh").setLevel(logging.WARNING)
     logging.getLogger("httpx").setLevel(logging.WARNING)
     where = {"fd": fd} if fd >= 0 else {"host": host, "port": port}
-    uvicorn.run(create_app(folder, pace=pace), log_level="warning", timeout_graceful_shutdown=3, **where)
+    import uvicorn
+
+    from nimble_stone.server.app import create_app
+    uvicorn.run(create_app(folder, pace=pace, inbox=inbox, reachable_at=reachable_at, pull_rate=pull_mib * 2**20), log_level="warning", timeout_graceful_shutdown=3, **where)
 
 
 def key(data: Data = None) -> None:
@@ -79,6 +85,7 @@ def key(data: Data = None) -> None:
 
 def openapi() -> None:
     """The server's OpenAPI document, from which the page's types are made."""
+    from nimble_stone.server.app import create_app
     typer.echo(json.dumps(create_app(Path("unused")).openapi(), indent=1, sort_keys=True))
 
 
@@ -108,7 +115,10 @@ def demo(data: Annotated[Path, typer.Option(help="Where the demonstration keeps 
                             "--speed", str(speed), "--more-hosts", str(more_hosts)])
 
     async def run() -> None:
-        server = uvicorn.Server(uvicorn.Config(create_app(data, pace=1 / speed), host="127.0.0.1", port=port, log_level="warning",
+        import uvicorn
+
+        from nimble_stone.server.app import create_app
+        server = uvicorn.Server(uvicorn.Config(create_app(data, pace=1 / speed, inbox=data / "inbox", reachable_at=url), host="127.0.0.1", port=port, log_level="warning",
                                                timeout_graceful_shutdown=2))
         serving = asyncio.create_task(server.serve())
         try:

@@ -14,7 +14,7 @@ from nimble_stone.core.estate import Estate
 from nimble_stone.core.kit.model import Forming
 from nimble_stone.core.plan.sheet import Node, Sheet
 
-Kind = Literal["carry", "clone", "medium", "define", "start", "boot", "services", "call", "tidy"]
+Kind = Literal["carry", "clone", "medium", "define", "start", "boot", "services", "call"]
 CARRY_BYTES_PER_S = 40 << 20
 CLONE_BYTES_PER_S = 400 << 20
 WORST = 2.5
@@ -83,9 +83,6 @@ def build(sheet: Sheet, estate: Estate, *, pace: float = 1.0) -> list[Step]:
     depth = _depths(sheet)
     for node in sheet.nodes:
         steps += _node_steps(sheet, node, stores[node.id], depth[node.role], services, pace)
-    for place, nodes in per_store.items():
-        steps.append(_step("tidy", f"tidy/{place}", f"Travelling copy off {_place_text(place)}", nodes[0], 1, tuple(f"clone/{node.id}" for node in nodes),
-                           pace, node="", detail={"place": place}))
     steps += _forming(sheet, depth, pace)
     return _with_handover(sheet, steps)
 
@@ -132,7 +129,7 @@ def _node_steps(sheet: Sheet, node: Node, place: str, depth: int, services: Mapp
     times, ident, wave = sheet.kit.durations, node.id, 2 + depth
     role = sheet.kit.role(node.role)
     before = tuple(key for earlier in (role.after if role else ()) for key in services.get(earlier, ()))
-    size = node.thin_bytes if node.value("provisioning") == "thin" else node.full_bytes
+    size = node.full_bytes if node.value("provisioning") == "full" else node.thin_bytes
     return [
         _step("clone", f"clone/{ident}", "Disk", node, 1, (f"carry/{place}",), pace * (1 + size / CLONE_BYTES_PER_S), detail={"place": place}),
         _step("medium", f"medium/{ident}", "Config medium", node, 1, (), pace * times.medium),

@@ -254,7 +254,7 @@ class Driver:
         await asyncio.gather(*self._tasks.values(), return_exceptions=True)
         self._tasks.clear()
         touched = [step for step in reversed(list(self._run.steps.values())) if step.key in self._tried and self._states[step.key] != "undone"]
-        order = {"call": 0, "services": 0, "boot": 0, "start": 0, "define": 1, "medium": 2, "clone": 2, "tidy": 2, "carry": 3}
+        order = {"call": 0, "services": 0, "boot": 0, "start": 0, "define": 1, "medium": 2, "clone": 2, "carry": 3}
         for stage in range(4):
             await asyncio.gather(*(self._undo_host([s for s in touched if order[s.kind] == stage and s.host == host])
                                    for host in {step.host for step in touched}))

@@ -7,26 +7,26 @@ from __future__ import annotations
 
 import asyncio
 import hashlib
-from collections.abc import AsyncIterator, Callable, Iterator
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any, Protocol
 
 from nimble_stone.core.errors import Conflict, RemoteError, RemoteFailed
 from nimble_stone.core.estate import Mark
 from nimble_stone.core.kit.model import Call, Forming
+from nimble_stone.core.package import adapt
 from nimble_stone.core.package.contents import Contents
 from nimble_stone.core.plan.sheet import Node
 from nimble_stone.core.sequence import Step
-from nimble_stone.engine import packages
+from nimble_stone.engine import copies, packages, transfer
 from nimble_stone.engine.frozen import FrozenRun
 from nimble_stone.engine.world import World
 from nimble_stone.hosts import medium, xml_out
 from nimble_stone.hosts.kvm import KvmHost, Recorder
 from nimble_stone.hosts.node import NodeAccess, NodeDoor
-from nimble_stone.store import records
+from nimble_stone.store import library, records
+from nimble_stone.store.library import Copy
 
-PIECE = 1 << 20
-UPLOAD_LIMIT_S = 6 * 3600
 Found = dict[str, Any]
 
 
@@ -93,59 +93,81 @@ async def _remove_volume(c: Context, name: str) -> bool:
 
 
 class Carry:
-    """The package's disks onto a datastore, converted on the way, once per datastore."""
+    """The package's disks onto a datastore, converted on the way: once per datastore, whoever needs them."""
 
     async def observe(self, c: Context) -> Found | None:
-        """Every travelling copy is there with the right digest."""
+        """Every copy is there with the right digest."""
+        await c.host.refresh(c.step.datastore)
+        place = await _place(c)
+        known = {copy.name: copy for copy in await c.world.store.read(library.copies, c.contents.sha256) if copy.place == place}
         total = 0
-        for number, ident in _file_disks(c):
-            volume = await c.host.volume(c.step.datastore, c.volume(f"base{number}"))
+        for disk in _file_disks(c):
+            name = copies.name_of(c.contents.sha256, disk)
+            volume = await c.host.volume(c.step.datastore, name)
             if volume is None:
                 return None
-            expected = c.answer.get(f"sha256-{number}") or await asyncio.to_thread(_stream_digest, c, ident)
+            if name in c.answer:
+                expected = c.answer[name]
+            elif name in known:
+                expected = known[name].digest
+            elif volume.physical_bytes == await asyncio.to_thread(_file_bytes, c, disk):
+                expected = await asyncio.to_thread(transfer.digest_of, c.world, c.contents, disk)      # whole perhaps, but not noted before we ended
+            else:
+                return None                                       # an attempt that was cut
             if await c.host.digest(volume.path) != expected:
                 if c.acted:
                     raise RemoteFailed(f"what arrived on {c.host.name} is not what was sent ({volume.name})", target=c.host.name,
                                        hint="Retry; if it happens again, look at the datastore's disk.")
                 return None
+            now = c.world.clock()
+            await c.world.store.write(library.put_copy, Copy(place, name, expected, volume.physical_bytes, c.contents.sha256, c.host.name, c.step.datastore,
+                                                             c.run.id, now, now))
             total += volume.physical_bytes
-        return {"bytes": total}
+        return {"bytes": total, "sent": bool(c.acted), **({"way": c.answer["way"]} if "way" in c.answer else {})}
 
     async def act(self, c: Context) -> None:
-        """Send them; leftovers of an attempt that was cut are removed first."""
-        for number, ident in _file_disks(c):
-            name = c.volume(f"base{number}")
-            await _remove_volume(c, name)
-            with packages.open_disk(c.world.packages, c.contents, ident) as conversion:
-                await c.host.create_volume(c.step.datastore, name, "qcow2", conversion.capacity_bytes)
-                digest = hashlib.sha256()
-                await c.host.upload(c.step.datastore, name, _pieces(conversion.stream(), digest.update), limit_s=UPLOAD_LIMIT_S,
-                                    sent=c.transfer(conversion.file_bytes))
-                c.answer[f"sha256-{number}"] = digest.hexdigest()
+        """Send what is not there; leftovers of an attempt that was cut are removed first."""
+        place = await _place(c)
+        for disk in _file_disks(c):
+            name = copies.name_of(c.contents.sha256, disk)
+            async with c.world.lock(f"copy {place} {name}"):
+                there = [copy for copy in await c.world.store.read(library.copies, c.contents.sha256) if (copy.place, copy.name) == (place, name)]
+                volume = await c.host.volume(c.step.datastore, name)
+                if there and volume is not None and await c.host.digest(volume.path) == there[0].digest:
+                    c.answer[name] = there[0].digest              # another run brought it while we waited
+                    continue
+                await c.world.store.write(library.drop_copy, place, name)
+                await _remove_volume(c, name)
+                digest, trial = await transfer.carry(c.world, c.host, c.contents, disk, c.step.datastore, name,
+                                                     lambda sent, total, rate: c.tell(sent=sent, total=total, rate=rate))
+                c.answer[name], c.answer["way"] = digest, trial.why
 
     async def undo(self, c: Context) -> str:
-        """Remove the travelling copies."""
-        gone = [await _remove_volume(c, c.volume(f"base{number}")) for number, _ in _file_disks(c)]
-        return f"{sum(gone)} travelling copies removed from {c.step.detail['place']}"
+        """Remove the copies that this run brought, unless others use them."""
+        gone, place = 0, await _place(c)
+        for copy in await c.world.store.read(library.copies, c.contents.sha256):
+            if copy.place != place or copy.made_by != c.run.id:
+                continue
+            async with c.world.lock(f"copy {place} {copy.name}"):
+                if await copies.users(c.world, copy, besides=c.run.id):
+                    continue
+                gone += await _remove_volume(c, copy.name)
+                await c.world.store.write(library.drop_copy, place, copy.name)
+        for disk in _file_disks(c):                               # an attempt that was cut before it was noted
+            name = copies.name_of(c.contents.sha256, disk)
+            async with c.world.lock(f"copy {place} {name}"):
+                if not [copy for copy in await c.world.store.read(library.copies, c.contents.sha256) if (copy.place, copy.name) == (place, name)]:
+                    gone += await _remove_volume(c, name)
+        return f"{gone} copies removed from {c.step.detail['place']}" if gone else f"copies on {c.step.detail['place']} stay: others use them"
 
 
-class Tidy(Carry):
-    """The travelling copies off the datastore again."""
+def _file_bytes(c: Context, disk: str) -> int:
+    with packages.open_disk(c.world.packages, c.contents, disk) as conversion:
+        return conversion.file_bytes
 
-    async def observe(self, c: Context) -> Found | None:
-        """None of them is there."""
-        for number, _ in _file_disks(c):
-            if await c.host.volume(c.step.datastore, c.volume(f"base{number}")) is not None:
-                return None
-        return {}
 
-    async def act(self, c: Context) -> None:
-        """Remove them."""
-        await Carry.undo(self, c)
-
-    async def undo(self, c: Context) -> str:
-        """Nothing was made."""
-        return ""
+async def _place(c: Context) -> str:
+    return copies.place_of(await c.world.store.read(records.load_estate), c.step.host, c.step.datastore)
 
 
 class Clone:
@@ -155,26 +177,32 @@ class Clone:
         """All are there, made by this attempt: a copy that was cut looks like a whole one from outside."""
         if not c.acted:
             return None
-        found = [await c.host.volume(c.step.datastore, name) for name, _ in _node_disks(c)]
+        found = [await c.host.volume(c.step.datastore, name) for name, _, _ in _node_disks(c)]
         return {"bytes": sum(volume.physical_bytes for volume in found if volume)} if all(found) else None
 
     async def act(self, c: Context) -> None:
-        """Clone each from the travelling copy; a disk without content is made empty."""
+        """Clone each from the copy on the datastore, or lay it over that; a disk without content is made empty."""
         await c.host.refresh(c.step.datastore)
-        full = c.node.value("provisioning") == "full"
-        numbers = {ident: number for number, ident in _file_disks(c)}
-        for name, ident in _node_disks(c):
+        how, filled = c.node.value("provisioning"), set(_file_disks(c))
+        for name, ident, capacity in _node_disks(c):
             await _remove_volume(c, name)
-            capacity = next(disk.capacity_bytes for disk in c.contents.descriptor.disks if disk.id == ident)
-            if ident in numbers:
-                await c.host.clone(c.step.datastore, c.volume(f"base{numbers[ident]}"), name, full=full, capacity_bytes=capacity)
-            else:
+            if ident not in filled:
                 await c.host.create_volume(c.step.datastore, name, "qcow2", capacity)
+                continue
+            base = copies.name_of(c.contents.sha256, ident)
+            if how == "overlay":
+                below = await c.host.volume(c.step.datastore, base)
+                if below is None:
+                    raise RemoteFailed(f"the copy that {name} is to build on is gone from {c.step.datastore}", target=c.host.name,
+                                       hint="Retry the step that carries it.")
+                await c.host.overlay(c.step.datastore, below.path, name, capacity)
+            else:
+                await c.host.clone(c.step.datastore, base, name, full=how == "full", capacity_bytes=capacity)
 
     async def undo(self, c: Context) -> str:
         """Remove them."""
         await c.host.refresh(c.step.datastore)
-        gone = [await _remove_volume(c, name) for name, _ in _node_disks(c)]
+        gone = [await _remove_volume(c, name) for name, _, _ in _node_disks(c)]
         return f"{sum(gone)} disks of {c.node.name} removed from {c.step.detail['place']}"
 
 
@@ -196,7 +224,7 @@ class Medium:
         await c.host.refresh(c.step.datastore)
         await _remove_volume(c, name)
         await c.host.create_volume(c.step.datastore, name, "raw", len(image))
-        await c.host.upload(c.step.datastore, name, _pieces(iter([image]), lambda _: None), limit_s=120, sent=c.transfer(len(image)))
+        await c.host.upload(c.step.datastore, name, transfer.pieces(iter([image]), lambda _: None), limit_s=120, sent=c.transfer(len(image)))
         c.answer["sha256"] = hashlib.sha256(image).hexdigest()
 
     async def undo(self, c: Context) -> str:
@@ -223,11 +251,15 @@ class Define:
         node, datastore = c.node, c.step.datastore
         await c.world.store.write(records.drop_pin, f"{node.value('address')}:22")
         await c.host.refresh(datastore)
+        guest = adapt.adapt(c.contents.descriptor, node.extra)
+        names = [name for name, _, _ in _node_disks(c)]
         await c.host.define(xml_out.GuestDesign(
             name=node.name, mark=Mark(run=c.run.id, node=node.id, plan=c.run.sheet.plan.name),
             domain_type=c.run.domain_types.get(c.step.host, "qemu"), vcpu=node.vcpu, memory_bytes=node.memory_bytes,
-            disks=tuple((datastore, name, "qcow2") for name, _ in _node_disks(c)),
-            medium=(datastore, c.volume(f"{node.name}-config")), network=node.value("network"), nics=len(c.contents.descriptor.nics)))
+            disks=tuple(xml_out.GuestDisk(datastore, name, "qcow2", place.bus, place.target, place.controller)
+                        for name, place in zip(names, guest.disks, strict=True)),
+            medium=(datastore, c.volume(f"{node.name}-config"), guest.config_target), network=node.value("network"), nics=guest.nics,
+            scsi=guest.controllers, firmware=guest.firmware))
 
     async def undo(self, c: Context) -> str:
         """Stop and undefine it, if it bears our mark."""
@@ -329,7 +361,7 @@ class Calling:
         return ""
 
 
-KINDS: dict[str, Kind] = {"carry": Carry(), "tidy": Tidy(), "clone": Clone(), "medium": Medium(), "define": Define(), "start": Start(),
+KINDS: dict[str, Kind] = {"carry": Carry(), "clone": Clone(), "medium": Medium(), "define": Define(), "start": Start(),
                           "boot": Boot(), "services": Services(), "call": Calling()}
 POLLED = {"boot", "services", "call"}
 
@@ -381,44 +413,14 @@ async def environment_of(c: Context) -> dict[str, str]:
     return values
 
 
-def _file_disks(c: Context) -> list[tuple[int, str]]:
-    """(number, disk id) of disks that have content, each once."""
-    with_file = {disk.id for disk in c.contents.descriptor.disks if disk.file_id}
-    return [(number, ident) for number, ident in enumerate(dict.fromkeys(c.contents.descriptor.disk_order)) if ident in with_file]
+def _file_disks(c: Context) -> list[str]:
+    """Ids of disks that have content, each once."""
+    return packages.disk_ids(c.contents)
 
 
-def _node_disks(c: Context) -> list[tuple[str, str]]:
-    """(volume name, disk id) in the order of the guest's drives."""
-    return [(c.volume(f"{c.node.name}-disk{number}"), ident) for number, ident in enumerate(c.contents.descriptor.disk_order)]
-
-
-def _stream_digest(c: Context, ident: str) -> str:
-    digest = hashlib.sha256()
-    with packages.open_disk(c.world.packages, c.contents, ident) as conversion:
-        for piece in conversion.stream():
-            digest.update(piece)
-    return digest.hexdigest()
-
-
-async def _pieces(source: Iterator[bytes], seen: Callable[[bytes], None]) -> AsyncIterator[bytes]:
-    """The source in pieces of about 1 MiB, produced in a thread so that inflating never blocks the server."""
-    def collect() -> bytes:
-        parts, size = [], 0
-        for part in source:
-            parts.append(part)
-            size += len(part)
-            if size >= PIECE:
-                break
-        data = b"".join(parts)
-        seen(data)
-        return data
-
-    following = asyncio.create_task(asyncio.to_thread(collect))
-    try:
-        while data := await following:
-            following = asyncio.create_task(asyncio.to_thread(collect))
-            yield data
-    finally:
-        if not following.done():
-            await asyncio.wait([following])
-
+def _node_disks(c: Context) -> list[tuple[str, str, int]]:
+    """(volume name, disk id, capacity in bytes) in the order of the guest's drives: the package's own, then what the plan lays on top."""
+    own = c.contents.descriptor
+    capacities = {disk.id: disk.capacity_bytes for disk in own.disks}
+    found = [(c.volume(f"{c.node.name}-disk{number}"), ident, capacities[ident]) for number, ident in enumerate(own.disk_order)]
+    return found + [(c.volume(f"{c.node.name}-{extra.ref}"), "", extra.capacity_bytes) for extra in c.node.extra]

@@ -8,6 +8,7 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 from nimble_stone.core.errors import NotFound
 from nimble_stone.core.estate import Host
@@ -17,6 +18,9 @@ from nimble_stone.keyring import Vault
 from nimble_stone.reach import Credential, Reach, Target
 from nimble_stone.store import records
 from nimble_stone.store.connect import Store
+
+if TYPE_CHECKING:
+    from nimble_stone.engine.pulling import Desk
 
 BLANK = "••••••"
 
@@ -33,7 +37,15 @@ class World:
     clock: Callable[[], float] = time.time
     monotonic: Callable[[], float] = time.monotonic
     pace: float = 1.0
+    desk: Desk | None = None
+    pull_rate: float = 0.0                         # bytes per second that a host may fetch at, 0 without limit
+    trials: dict[str, Any] = field(default_factory=dict)
+    _locks: dict[str, asyncio.Lock] = field(default_factory=dict, repr=False)
     _seen: set[str] = field(default_factory=set, repr=False)
+
+    def lock(self, name: str) -> asyncio.Lock:
+        """The lock of that name: two runs that would do the same thing at once take turns."""
+        return self._locks.setdefault(name, asyncio.Lock())
 
     async def keep_secret(self, name: str, value: str, kind: str = "password") -> str:
         """Seal a value; the reference to it."""

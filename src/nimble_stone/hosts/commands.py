@@ -51,3 +51,18 @@ def console_log(guest: str) -> str:
 def console_tail(guest: str) -> str:
     """The last 8 KiB of it."""
     return limited(f"tail -c 8192 {quote(console_log(guest))}", 10)
+
+
+def fetch(seconds: int) -> str:
+    """A transfer by the host itself; its address and target come on standard input, so that no process list shows them."""
+    return limited("curl --config -", seconds)
+
+
+def swallow(seconds: int) -> str:
+    """Read standard input and forget it (a trial of the way there)."""
+    return limited("cat > /dev/null", seconds)
+
+
+def file_size(path: str) -> str:
+    """Size of a file in bytes."""
+    return limited(f"stat -L -c %s {quote(path)}", 10)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import re
 from collections.abc import AsyncIterator, Callable
 from typing import Literal, Protocol
 
@@ -145,12 +146,48 @@ class KvmHost:
         if answer.status != 0:
             raise self._failure(" ".join(words), answer)
 
+    async def push_rate(self, pieces: AsyncIterator[bytes], size: int) -> float:
+        """Bytes per second that reach the host over SSH. Raises RemoteError."""
+        answer = await self._reach.ssh.stream(self._target, commands.swallow(30), pieces, limit_s=35)
+        self._record(self.name, commands.swallow(30), answer.err, answer.status, answer.seconds)
+        return size / max(0.01, answer.seconds) if answer.status == 0 else 0.0
+
+    async def pull_rate(self, url: str) -> float:
+        """Bytes per second at which the host fetches from a URL. Raises RemoteFailed when it cannot."""
+        config = f'url = "{url}"\noutput = "/dev/null"\nfail\nsilent\nshow-error\nconnect-timeout = 3\nmax-time = 10\nwrite-out = "%{{speed_download}}"\n'
+        answer = await self._run(commands.fetch(15), config.encode(), limit_s=20, shown=config)
+        if answer.status != 0:
+            raise RemoteFailed(f"{self.name} cannot fetch from this server: {_curl_words(answer)}", target=self.name, operation="fetch")
+        try:
+            return float(answer.text.strip().splitlines()[-1].replace(",", "."))
+        except (ValueError, IndexError):
+            return 0.0
+
+    async def pull(self, url: str, path: str, *, resume: bool, rate: float, limit_s: int) -> None:
+        """Let the host fetch a URL into a file, going on where the file ends when `resume`. Raises RemoteFailed in curl's words."""
+        config = (f'url = "{url}"\noutput = "{path}"\nfail\nsilent\nshow-error\nconnect-timeout = 10\nspeed-limit = 1024\nspeed-time = 30\n'
+                  + ('continue-at = "-"\n' if resume else "") + (f"limit-rate = {int(rate)}\n" if rate else ""))
+        shown = re.sub(r"(/pull/[0-9a-f]+)\.[^\"]*", r"\1.…", config)            # the ticket is good for one transfer, but it is a ticket
+        answer = await self._run(commands.fetch(limit_s), config.encode(), limit_s=limit_s + 5, shown=shown)
+        if answer.status != 0:
+            raise RemoteFailed(f"{self.name} could not fetch the disk: {_curl_words(answer)}", target=self.name, operation="fetch",
+                               hint="See whether the host reaches this server; retry.")
+
+    async def file_size(self, path: str) -> int:
+        """Bytes of a file on the host, -1 when it is not there."""
+        answer = await self._run(commands.file_size(path))
+        return int(answer.text) if answer.status == 0 and answer.text.strip().isdigit() else -1
+
     async def digest(self, path: str) -> str:
         """SHA-256 of a file on the host."""
         answer = await self._run(commands.digest(path), limit_s=3605)
         if answer.status != 0:
             raise self._failure(f"sha256sum {path}", answer)
         return answer.text.split(" ")[0].lstrip("\\")
+
+    async def overlay(self, datastore: str, base_path: str, name: str, capacity_bytes: int) -> None:
+        """A volume that holds only what differs from another one of the same datastore."""
+        await self._virsh("vol-create", datastore, "/dev/stdin", data=xml_out.volume(name, "qcow2", capacity_bytes, backing_path=base_path))
 
     async def clone(self, datastore: str, base: str, name: str, *, full: bool, capacity_bytes: int) -> None:
         """A copy of a volume, thin, or with all its space reserved."""
@@ -202,6 +239,12 @@ class KvmHost:
         """The tail of the serial console, '' when there is none yet."""
         answer = await self._reach.ssh.run(self._target, commands.console_tail(name), limit_s=15)
         return answer.text if answer.status == 0 else ""
+
+
+def _curl_words(answer: Answer) -> str:
+    if answer.status == 127:
+        return "curl is not installed there"
+    return " ".join(line.removeprefix("curl:").strip() for line in answer.err.splitlines())[:200] or f"status {answer.status}"
 
 
 _HINTS = {

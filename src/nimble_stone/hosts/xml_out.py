@@ -13,18 +13,32 @@ MARK = "urn:nimble-stone:mark:1"
 
 
 @dataclass(frozen=True)
+class GuestDisk:
+    """A disk of a guest: its volume, format, bus, device name, and the controller it hangs on."""
+
+    datastore: str
+    volume: str
+    form: str
+    bus: str = "virtio"
+    target: str = "vda"
+    controller: int = 0
+
+
+@dataclass(frozen=True)
 class GuestDesign:
-    """A guest to be defined. Memory in bytes; volumes are (datastore, volume name)."""
+    """A guest to be defined. Memory in bytes; the medium is (datastore, volume name, device name)."""
 
     name: str
     mark: Mark
     domain_type: str
     vcpu: int
     memory_bytes: int
-    disks: tuple[tuple[str, str, str], ...]       # datastore, volume, format
-    medium: tuple[str, str]
+    disks: tuple[GuestDisk, ...]
+    medium: tuple[str, str, str]
     network: str
-    nics: int
+    nics: tuple[str, ...]
+    scsi: tuple[str, ...] = ()
+    firmware: str = "bios"
 
 
 def _text(tree: etree._Element) -> str:
@@ -38,18 +52,22 @@ def _sub(parent: etree._Element, tag: str, text: str = "", **attributes: str) ->
     return child
 
 
-def volume(name: str, form: str, capacity_bytes: int, allocation_bytes: int = 0) -> str:
-    """A storage volume. Raw volumes are fully allocated by default, so the allocation is always said."""
+def volume(name: str, form: str, capacity_bytes: int, allocation_bytes: int = 0, backing_path: str = "") -> str:
+    """A storage volume, on top of a qcow2 file where one is given. Raw volumes are fully allocated by default, so the allocation is always said."""
     root = etree.Element("volume")
     _sub(root, "name", name)
     _sub(root, "capacity", str(capacity_bytes), unit="bytes")
     _sub(root, "allocation", str(allocation_bytes), unit="bytes")
     _sub(_sub(root, "target"), "format", type=form)
+    if backing_path:
+        backing = _sub(root, "backingStore")
+        _sub(backing, "path", backing_path)
+        _sub(backing, "format", type="qcow2")
     return _text(root)
 
 
 def domain(design: GuestDesign) -> str:
-    """A guest: virtio disks and adapters, an IDE CD-ROM (found by every kernel under machine type pc), serial console to a log,
+    """A guest with the devices of its design, an IDE CD-ROM (found by every kernel under machine type pc), serial console to a log,
     our mark in the metadata."""
     root = etree.Element("domain", type=design.domain_type)
     _sub(root, "name", design.name)
@@ -59,7 +77,7 @@ def domain(design: GuestDesign) -> str:
     mark.set("plan", design.mark.plan)
     _sub(root, "memory", str(design.memory_bytes >> 10), unit="KiB")
     _sub(root, "vcpu", str(design.vcpu))
-    machine = _sub(root, "os")
+    machine = _sub(root, "os", **({"firmware": "efi"} if design.firmware == "efi" else {}))
     _sub(machine, "type", "hvm", arch="x86_64", machine="pc")
     _sub(machine, "boot", dev="hd")
     features = _sub(root, "features")
@@ -67,20 +85,28 @@ def domain(design: GuestDesign) -> str:
     _sub(features, "apic")
     _sub(root, "clock", offset="utc")
     devices = _sub(root, "devices")
-    for number, (datastore, name, form) in enumerate(design.disks):
+    for number, model in enumerate(design.scsi):
+        _sub(devices, "controller", type="scsi", index=str(number), model=model)
+    places: dict[tuple[str, int], int] = {}
+    for item in design.disks:
         disk = _sub(devices, "disk", type="volume", device="disk")
-        _sub(disk, "driver", name="qemu", type=form)
-        _sub(disk, "source", pool=datastore, volume=name)
-        _sub(disk, "target", dev=f"vd{chr(97 + number)}", bus="virtio")
+        _sub(disk, "driver", name="qemu", type=item.form)
+        _sub(disk, "source", pool=item.datastore, volume=item.volume)
+        _sub(disk, "target", dev=item.target, bus=item.bus)
+        if item.bus == "scsi":
+            unit = places.get((item.bus, item.controller), 0)
+            places[item.bus, item.controller] = unit + 1
+            _sub(disk, "address", type="drive", controller=str(item.controller), bus="0", target=str(unit) if _flat(design.scsi, item) else "0",
+                 unit="0" if _flat(design.scsi, item) else str(unit))
     cdrom = _sub(devices, "disk", type="volume", device="cdrom")
     _sub(cdrom, "driver", name="qemu", type="raw")
     _sub(cdrom, "source", pool=design.medium[0], volume=design.medium[1])
-    _sub(cdrom, "target", dev="hda", bus="ide")
+    _sub(cdrom, "target", dev=design.medium[2], bus="ide")
     _sub(cdrom, "readonly")
-    for _ in range(max(1, design.nics)):
+    for model in design.nics:
         nic = _sub(devices, "interface", type="network")
         _sub(nic, "source", network=design.network)
-        _sub(nic, "model", type="virtio")
+        _sub(nic, "model", type=model)
         _sub(nic, "rom", enabled="no")
     serial = _sub(devices, "serial", type="pty")
     _sub(serial, "log", file=console_log(design.name), append="off")
@@ -88,3 +114,8 @@ def domain(design: GuestDesign) -> str:
     _sub(devices, "graphics", type="vnc", port="-1", autoport="yes", listen="127.0.0.1")
     _sub(_sub(devices, "video"), "model", type="vga")
     return _text(root)
+
+
+def _flat(scsi: tuple[str, ...], item: GuestDisk) -> bool:
+    """Whether the controller tells its disks apart by target instead of unit (the older ones; 'lsilogic' uses units)."""
+    return item.controller < len(scsi) and scsi[item.controller] in ("lsisas1068", "vmpvscsi")

@@ -97,7 +97,7 @@ class Lab:
 
     async def _listen(self, host: LabHost) -> None:
         address, port = self.plan.real(host.plan.address, 22)
-        shell = Shell(host, self.volumes, self.guests)
+        shell = Shell(host, self.volumes, self.guests, lambda: self.guests.speed)
 
         async def process(process: asyncssh.SSHServerProcess[bytes]) -> None:
             await self._command(host, shell, process)

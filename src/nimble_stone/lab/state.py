@@ -25,15 +25,18 @@ class Knobs:
     new_host_key: bool = False
     emulation: bool = False
     garbage: bool = False
+    no_curl: bool = False
+    pull_cut_after: int = 0
 
 
 @dataclass
 class LabVolume:
-    """A volume. `file` holds its bytes; capacity as announced."""
+    """A volume. `file` holds its bytes; capacity as announced; `backing` is the path of the volume it builds on."""
 
     capacity: int
     form: str
     file: str
+    backing: str = ""
 
 
 @dataclass

@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+import asyncio
 import hashlib
 import json
+import re
 import shutil
+import time
 import uuid as uuids
 from collections.abc import Awaitable, Callable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
 
+import aiohttp
 from lxml import etree
 
 from nimble_stone.lab.demo import StorePlan
@@ -65,8 +69,8 @@ def _arguments(words: list[str]) -> tuple[list[str], dict[str, str]]:
 class Shell:
     """One host's command line."""
 
-    def __init__(self, host: LabHost, volumes: Volumes, guests: Guests) -> None:
-        self.host, self.volumes, self.guests = host, volumes, guests
+    def __init__(self, host: LabHost, volumes: Volumes, guests: Guests, speed: Callable[[], float] = lambda: 1.0) -> None:
+        self.host, self.volumes, self.guests, self.speed = host, volumes, guests, speed
 
     async def run(self, words: list[str], stdin: Stdin) -> Out:
         """Carry one command out."""
@@ -77,7 +81,7 @@ class Shell:
         name, rest = (words[0], words[1:]) if words else ("", [])
         tools: dict[str, Callable[[list[str], Stdin], Awaitable[Out]]] = {
             "virsh": self._virsh, "ip": self._ip, "df": self._df, "sha256sum": self._sha256sum, "ping": self._ping, "tail": self._tail,
-            "qemu-system-x86_64": self._firmware}
+            "curl": self._curl, "cat": self._cat, "stat": self._stat, "qemu-system-x86_64": self._firmware}
         if name not in tools:
             return Out(127, b"", f"bash: line 1: {name}: command not found")
         return await tools[name](rest, stdin)
@@ -101,6 +105,58 @@ class Shell:
                 if words[-1] == f"{_path(store.name)}/{name}":
                     return Out(0, f"{hashlib.sha256(Path(volume.file).read_bytes()).hexdigest()}  {words[-1]}\n".encode())
         return Out(1, b"", f"sha256sum: {words[-1]}: No such file or directory")
+
+    async def _cat(self, words: list[str], stdin: Stdin) -> Out:
+        while await stdin.read(1 << 16):
+            pass
+        return Out()
+
+    async def _stat(self, words: list[str], stdin: Stdin) -> Out:
+        file = self._file(words[-1])
+        if file is None:
+            return Out(1, b"", f"stat: cannot statx '{words[-1]}': No such file or directory")
+        return Out(0, f"{file.stat().st_size}\n".encode())
+
+    def _file(self, path: str) -> Path | None:
+        for store in self.host.plan.stores:
+            for name, volume in self.volumes.of(self._place(store)).items():
+                if path == f"{_path(store.name)}/{name}":
+                    return Path(volume.file)
+        return None
+
+    async def _curl(self, words: list[str], stdin: Stdin) -> Out:
+        """Fetch for real, as curl would: its options come as a config on standard input."""
+        if self.host.knobs.no_curl:
+            return Out(127, b"", "bash: line 1: curl: command not found")
+        options = dict(re.findall(r'^([a-z-]+) = "?([^"\n]*)"?$', (await _all(stdin)).decode(), re.MULTILINE))
+        target = None if options["output"] == "/dev/null" else self._file(options["output"])
+        if target is None and options["output"] != "/dev/null":
+            return Out(23, b"", f"curl: (23) Failed to open the file {options['output']}: No such file or directory")
+        offset = target.stat().st_size if target and "continue-at" in options else 0
+        began, total = time.monotonic(), 0
+        try:
+            timeout = aiohttp.ClientTimeout(total=float(options.get("max-time", 6 * 3600)), sock_connect=float(options["connect-timeout"]))
+            async with (aiohttp.ClientSession(timeout=timeout) as session,
+                        session.get(options["url"], headers={"Range": f"bytes={offset}-"} if offset else {}) as answer):
+                if answer.status >= 400:
+                    return Out(22, b"", f"curl: (22) The requested URL returned error: {answer.status}")
+                with open(target or "/dev/null", "r+b" if offset else "wb") as file:
+                    file.seek(offset)
+                    async for piece in answer.content.iter_chunked(1 << 18):
+                        if self.host.knobs.full and target:
+                            return Out(23, b"", "curl: (23) Failure writing output to destination")
+                        file.write(piece)
+                        total += len(piece)
+                        if 0 < self.host.knobs.pull_cut_after < total and target:
+                            self.host.knobs.pull_cut_after = 0
+                            return Out(18, b"", "curl: (18) transfer closed with outstanding read data remaining")
+                        if self.host.knobs.rate:
+                            await asyncio.sleep(len(piece) / self.host.knobs.rate / self.speed())
+        except (aiohttp.ClientError, TimeoutError, OSError) as error:
+            return Out(7, b"", f"curl: (7) Failed to connect: {error}")
+        if target:
+            self.host.note(f"uploaded {options['output'].rsplit('/', 1)[-1]}")
+        return Out(0, f"{total / max(0.001, time.monotonic() - began):.0f}".encode() if "write-out" in options else b"")
 
     async def _ping(self, words: list[str], stdin: Stdin) -> Out:
         if self.guests.answers(words[-1]):
@@ -187,13 +243,17 @@ class Shell:
         volume = self._volume(store, plain[0])
         size = Path(volume.file).stat().st_size
         return (f"<volume type='file'><name>{plain[0]}</name><capacity unit='bytes'>{volume.capacity}</capacity><allocation unit='bytes'>{size}</allocation>"
-                f"<physical unit='bytes'>{size}</physical><target><path>{_path(store.name)}/{plain[0]}</path><format type='{volume.form}'/></target></volume>")
+                f"<physical unit='bytes'>{size}</physical><target><path>{_path(store.name)}/{plain[0]}</path><format type='{volume.form}'/></target>"
+                + (f"<backingStore><path>{volume.backing}</path><format type='qcow2'/></backingStore>" if volume.backing else "") + "</volume>")
 
     async def v_vol_create(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
         store, root = self._store(plain[0]), etree.fromstring(await _all(stdin))
         name = str(root.findtext("name"))
         form = root.find("target/format")
-        self._new(store, name, int(root.findtext("capacity") or 0), str(form.get("type")) if form is not None else "raw")
+        below = root.findtext("backingStore/path") or ""
+        if below and self._file(below) is None:
+            raise Failed(f"Failed to create vol from /dev/stdin\nerror: Cannot access backing file '{below}': No such file or directory")
+        self._new(store, name, int(root.findtext("capacity") or 0), str(form.get("type")) if form is not None else "raw", below)
         return f"Vol {name} created"
 
     async def v_vol_create_from(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
@@ -232,14 +292,14 @@ class Shell:
         self.host.note(f"deleted {plain[0]}")
         return f"Vol {plain[0]} deleted"
 
-    def _new(self, store: StorePlan, name: str, capacity: int, form: str) -> LabVolume:
+    def _new(self, store: StorePlan, name: str, capacity: int, form: str, backing: str = "") -> LabVolume:
         volumes = self.volumes.of(self._place(store))
         if name in volumes:
             raise Failed(f"Failed to create vol from /dev/stdin\nerror: storage volume '{name}' exists already")
         if self.host.knobs.full:
             raise Failed(f"Failed to create vol {name}\nerror: cannot allocate {capacity} bytes in file"
                          f" '{_path(store.name)}/{name}': No space left on device")
-        volumes[name] = LabVolume(capacity, form, self.volumes.new_file())
+        volumes[name] = LabVolume(capacity, form, self.volumes.new_file(), backing)
         Path(volumes[name].file).touch()
         self.volumes.save()
         self.host.visible.setdefault(store.name, set()).add(name)

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import asyncio
+from contextlib import AbstractAsyncContextManager
 
 from nimble_stone.reach import http
+from nimble_stone.reach.http import Fetched, fetch, locate
 from nimble_stone.reach.policy import DialPolicy
 from nimble_stone.reach.ssh import Pins, Ssh
 
@@ -24,6 +26,14 @@ class Reach:
                    body: dict[str, str] | None = None, limit_s: float = 10.0) -> http.HttpAnswer:
         """One HTTP request; see reach.http.request."""
         return await http.request(self.policy, method, address, port, path, login=login, body=body, limit_s=limit_s)
+
+    def fetch(self, url: str, offset: int = 0) -> AbstractAsyncContextManager[Fetched]:
+        """A large file from a web server; see reach.http.fetch."""
+        return fetch(self.policy, url, offset)
+
+    async def may_fetch(self, url: str) -> None:
+        """Raises InputError or Unreachable when a URL may not or cannot be dialled."""
+        await locate(self.policy, url)
 
     async def port_open(self, address: str, port: int, *, limit_s: float = 3.0) -> bool:
         """Whether something accepts TCP connections there within the time."""

@@ -14,13 +14,15 @@ from fastapi.staticfiles import StaticFiles
 from nimble_stone import __version__
 from nimble_stone.core import yaml_text
 from nimble_stone.engine.engine import Engine
+from nimble_stone.engine.intake import Intake
+from nimble_stone.engine.pulling import Desk
 from nimble_stone.engine.world import World
 from nimble_stone.keyring import Vault
 from nimble_stone.reach import DialPolicy, Reach
 from nimble_stone.reach.ssh import Pins
 from nimble_stone.server import auth, problems
 from nimble_stone.server.kits import load_kits
-from nimble_stone.server.routes import estate, packages, plans, runs, session
+from nimble_stone.server.routes import estate, packages, plans, pull, runs, session, takeins
 from nimble_stone.store import records
 from nimble_stone.store.connect import Store
 
@@ -46,23 +48,27 @@ def open_world(data: Path, pace: float) -> World:
         await store.write(records.put_pin, place, fingerprint, world.clock())
     packages_folder = data / "packages"
     packages_folder.mkdir(exist_ok=True, mode=0o700)
-    for left in packages_folder.glob("*.part"):           # take-ins that an earlier life did not finish
-        left.unlink()
     world = World(store, Vault.at(data / "keyring.key"), Reach(read_policy(data), Pins(get, put)), packages_folder, pace=pace)
     return world
 
 
-def create_app(data: Path, *, pace: float = 1.0) -> FastAPI:
-    """The application over one data folder. `pace` scales expected times (the lab is faster than the clock)."""
+def create_app(data: Path, *, pace: float = 1.0, inbox: Path | None = None, reachable_at: str = "", pull_rate: float = 0.0) -> FastAPI:
+    """The application over one data folder. `pace` scales expected times (the lab is faster than the clock); packages put into
+    `inbox` are taken in by themselves; `reachable_at` is the URL under which hosts reach this server, so that they can fetch disks
+    themselves, at most at `pull_rate` bytes per second each (0: without limit)."""
 
     @contextlib.asynccontextmanager
     async def life(app: FastAPI) -> AsyncIterator[None]:
         world = open_world(data, pace)
         app.state.world, app.state.engine, app.state.kits = world, Engine(world), load_kits()
+        world.desk, world.pull_rate = Desk(world, reachable_at), pull_rate
+        app.state.intake = Intake(world, inbox)
+        await app.state.intake.open()
         await app.state.engine.open()
         try:
             yield
         finally:
+            await app.state.intake.close()
             await app.state.engine.close()
             await world.reach.close()
             world.store.close()
@@ -71,8 +77,9 @@ def create_app(data: Path, *, pace: float = 1.0) -> FastAPI:
                   generate_unique_id_function=lambda route: route.name)
     problems.install(app)
     auth.install(app)
-    for router in (session.router, estate.router, packages.router, plans.router, runs.router):
+    for router in (session.router, estate.router, packages.router, takeins.router, plans.router, runs.router):
         app.include_router(router, prefix="/api")
+    app.include_router(pull.router)
     if STATIC.exists():
         app.mount("/assets", StaticFiles(directory=STATIC / "assets"), name="assets")
 

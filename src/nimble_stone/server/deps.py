@@ -8,6 +8,7 @@ from fastapi import Depends, Request
 
 from nimble_stone.core.kit.model import Kit
 from nimble_stone.engine.engine import Engine
+from nimble_stone.engine.intake import Intake
 from nimble_stone.engine.world import World
 
 
@@ -21,6 +22,11 @@ def _engine(request: Request) -> Engine:
     return engine
 
 
+def _intake(request: Request) -> Intake:
+    intake: Intake = request.app.state.intake
+    return intake
+
+
 def _kits(request: Request) -> dict[str, Kit]:
     kits: dict[str, Kit] = request.app.state.kits
     return kits
@@ -28,4 +34,5 @@ def _kits(request: Request) -> dict[str, Kit]:
 
 TheWorld = Annotated[World, Depends(_world)]
 TheEngine = Annotated[Engine, Depends(_engine)]
+TheIntake = Annotated[Intake, Depends(_intake)]
 TheKits = Annotated[dict[str, Kit], Depends(_kits)]

@@ -21,7 +21,7 @@ from nimble_stone.engine import packages, survey
 from nimble_stone.engine.engine import Engine
 from nimble_stone.engine.frozen import freeze, thaw
 from nimble_stone.engine.world import World
-from nimble_stone.store import records, runs
+from nimble_stone.store import library, records, runs
 from nimble_stone.store.records import PlanRow
 
 FRESH_S = 300.0
@@ -64,7 +64,7 @@ def kit_of(plan: Plan, kits: Mapping[str, Kit]) -> Kit:
 
 
 async def package_of(world: World, plan: Plan, kit: Kit) -> PackageView | None:
-    """The package the plan names, else none."""
+    """The package the plan names, else none. Raises FormatError for one that cannot be rolled out."""
     row = await world.store.read(records.find_package, plan.package)
     return packages.view_of(row) if row else None
 
@@ -107,8 +107,9 @@ async def think(world: World, kits: Mapping[str, Kit], text: str, *, answering: 
     taken = {address for claim in claims if (address := ip(claim.address))}
     own = await _own_run(world, plan.name)
     sheet = resolve(plan, kit, package, estate, taken)
-    situation = Situation(sheet, estate, claims, answering or {}, await secret_verdicts(world, sheet),
-                          licence_sha256(package.descriptor) if package else "", own)
+    licence = licence_sha256(package.descriptor) if package else ""
+    situation = Situation(sheet, estate, claims, answering or {}, await secret_verdicts(world, sheet), licence, own,
+                          bool(licence and await world.store.read(library.accepted, licence)))
     findings = checks.check(situation)
     steps = sequence.build(sheet, estate, pace=world.pace)
     return Resolved(sheet, estate, findings, steps, sequence.forecast(steps), claims, situation.licence_sha256)

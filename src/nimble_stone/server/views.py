@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import asdict
 from typing import Any, Literal
 
 from pydantic import BaseModel
@@ -16,10 +15,9 @@ from nimble_stone.core.ledger import LossLine, PoolLine, StoreLine
 from nimble_stone.core.narrative import Sentence
 from nimble_stone.core.plan.sheet import Node, Sheet
 from nimble_stone.core.sequence import Step
-from nimble_stone.engine import packages
 from nimble_stone.engine.frozen import FrozenRun
-from nimble_stone.server.planning import Resolved, licence_sha256, licence_text
-from nimble_stone.store.records import PackageRow, PlanRow
+from nimble_stone.server.planning import Resolved, licence_text
+from nimble_stone.store.records import PlanRow
 from nimble_stone.store.runs import RunRow, StepRow
 
 
@@ -197,47 +195,6 @@ class RunView(BaseModel):
     events: list[dict[str, Any]]
 
 
-class QuestionView(BaseModel):
-    key: str
-    label: str
-    description: str
-    category: str
-    type: str
-    default: str
-    secret: bool
-    rule: str
-
-
-class MemberView(BaseModel):
-    name: str
-    size: int
-    sha256: str
-    vouched: bool
-
-
-class PackageView(BaseModel):
-    sha256: str
-    product: str
-    vendor: str
-    version: str
-    file_name: str
-    size: int
-    added_at: float
-    signed: bool
-    vouched: bool
-    thin_bytes: int
-    full_bytes: int
-    sizes: list[SizeView]
-    networks: list[dict[str, str]]
-    questions: list[QuestionView]
-    licence_text: str
-    licence_sha256: str
-    members: list[MemberView]
-    notes: list[str]
-    kits: list[str]
-    plans: list[str]
-
-
 def node_view(sheet: Sheet, node: Node) -> NodeView:
     roles = [role.id for role in sheet.kit.roles]
     role = sheet.kit.role(node.role)
@@ -318,22 +275,6 @@ def rule_text(least: int, most: int, classes: int) -> str:
     parts = [f"at least {least} characters" if least else "", f"at most {most}" if most < 4096 else "",
              f"{classes} of lower case, upper case, digits, signs" if classes else ""]
     return ", ".join(part for part in parts if part)
-
-
-def package_view(row: PackageRow, kits: list[str], plans: list[str]) -> PackageView:
-    contents = packages.contents_of(row)
-    own = contents.descriptor
-    return PackageView(
-        sha256=row.sha256, product=own.product, vendor=own.vendor, version=own.version, file_name=row.file_name, size=row.size, added_at=row.added_at,
-        signed=contents.signed, vouched=all(member.vouched for member in contents.members if not member.name.endswith((".mf", ".cert"))),
-        thin_bytes=row.thin_bytes, full_bytes=own.full_bytes,
-        sizes=[SizeView(id=s.id, label=s.label, description=s.description, vcpu=s.vcpu, memory_bytes=s.memory_bytes, default=s.default) for s in own.sizes],
-        networks=[asdict(network) for network in own.networks],
-        questions=[QuestionView(key=q.key, label=q.label, description=q.description, category=q.category, type=q.type, default=q.default, secret=q.secret,
-                                rule=", ".join(q.choices) or rule_text(q.minimum or 0, q.maximum or 4096, 0)) for q in own.questions if q.asked],
-        licence_text=licence_text(own), licence_sha256=licence_sha256(own),
-        members=[MemberView(name=m.name, size=m.size, sha256=m.sha256, vouched=m.vouched) for m in contents.members], notes=list(own.notes),
-        kits=kits, plans=plans)
 
 
 def live_forecast(run: FrozenRun, rows: Mapping[str, StepRow], started: float, now: float) -> sequence.Forecast:

@@ -17,7 +17,7 @@ from nimble_stone.core.errors import StoneError
 
 P = ParamSpec("P")
 T = TypeVar("T")
-SCHEMA_VERSION = 1
+SCHEMA_VERSION = 2
 
 
 class Store:
@@ -84,16 +84,19 @@ def connect(path: Path, *, read_only: bool = False) -> sqlite3.Connection:
 
 
 def migrate(connection: sqlite3.Connection) -> None:
-    """Make the schema in a new database; refuse one that is newer than this program."""
+    """Make the schema in a new database, or bring an older one forward step by step; refuse one that is newer than this program."""
     version = int(connection.execute("PRAGMA user_version").fetchone()[0])
     if version > SCHEMA_VERSION:
         raise StoneError(f"the database is of version {version}, this program knows {SCHEMA_VERSION}", code="schema-newer",
                          hint="Start the newer program again, or restore a backup.")
-    if version == 0:
+    here = Path(__file__).parent
+    steps = [(SCHEMA_VERSION, here / "schema.sql")] if version == 0 else [
+        (number, here / "migrations" / f"{number:04d}.sql") for number in range(version + 1, SCHEMA_VERSION + 1)]
+    for number, script in steps:
         with transaction(connection):
-            for statement in _statements((Path(__file__).parent / "schema.sql").read_text()):
+            for statement in _statements(script.read_text()):
                 connection.execute(statement)
-            connection.execute(f"PRAGMA user_version = {SCHEMA_VERSION}")
+            connection.execute(f"PRAGMA user_version = {number}")
 
 
 def _statements(script: str) -> list[str]:

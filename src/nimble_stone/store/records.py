@@ -56,17 +56,21 @@ class PackageRow:
     thin_bytes: int
     file_name: str
     added_at: float
+    kind: str = "ova"
+    channel: str = ""
+    note: str = ""
 
 
 def _package(row: sqlite3.Row) -> PackageRow:
     return PackageRow(row["sha256"], row["product"], row["version"], json.loads(row["doc"]), row["size"], row["thin_bytes"],
-                      row["file_name"], row["added_at"])
+                      row["file_name"], row["added_at"], row["kind"], row["channel"], row["note"])
 
 
 def put_package(db: Db, package: PackageRow) -> None:
     """Keep a package; taking the same bytes in again changes nothing."""
     values = asdict(package) | {"doc": json.dumps(package.doc)}
-    db.execute("INSERT INTO package VALUES (:sha256, :product, :version, :doc, :size, :thin_bytes, :file_name, :added_at)"
+    db.execute("INSERT INTO package VALUES (:sha256, :product, :version, :doc, :size, :thin_bytes, :file_name, :added_at,"
+               " :kind, :channel, :note)"
                " ON CONFLICT DO NOTHING", values)
 
 
@@ -83,6 +87,17 @@ def find_package(db: Db, wanted: str) -> PackageRow | None:
         if wanted == f"{row.product} {row.version}" or (len(wanted) >= 12 and row.sha256.startswith(wanted)):
             return row
     return None
+
+
+def renew_package(db: Db, sha256: str, doc: dict[str, Any]) -> None:
+    """Replace what is known of a package's contents."""
+    db.execute("UPDATE package SET doc = ? WHERE sha256 = ?", (json.dumps(doc), sha256))
+
+
+def label_package(db: Db, sha256: str, channel: str, note: str) -> None:
+    """Set the team's own words on a package. Raises NotFound."""
+    if db.execute("UPDATE package SET channel = ?, note = ? WHERE sha256 = ?", (channel, note, sha256)).rowcount == 0:
+        raise NotFound("no such package")
 
 
 def remove_package(db: Db, sha256: str) -> None:

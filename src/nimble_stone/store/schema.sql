@@ -14,7 +14,8 @@ CREATE TABLE estate_item (kind TEXT NOT NULL CHECK (kind IN ('network','pool','h
 CREATE TABLE facts (host TEXT PRIMARY KEY, doc TEXT NOT NULL, read_at REAL NOT NULL) STRICT;
 
 CREATE TABLE package (sha256 TEXT PRIMARY KEY, product TEXT NOT NULL, version TEXT NOT NULL, doc TEXT NOT NULL, size INTEGER NOT NULL,
-  thin_bytes INTEGER NOT NULL, file_name TEXT NOT NULL, added_at REAL NOT NULL) STRICT;
+  thin_bytes INTEGER NOT NULL, file_name TEXT NOT NULL, added_at REAL NOT NULL, kind TEXT NOT NULL DEFAULT 'ova', channel TEXT NOT NULL DEFAULT '',
+  note TEXT NOT NULL DEFAULT '') STRICT;
 
 CREATE TABLE plan (id TEXT PRIMARY KEY, version INTEGER NOT NULL, text TEXT NOT NULL, changed_at REAL NOT NULL) STRICT;
 CREATE TABLE plan_version (plan TEXT NOT NULL REFERENCES plan(id) ON DELETE CASCADE, version INTEGER NOT NULL, text TEXT NOT NULL, at REAL NOT NULL,
@@ -42,3 +43,18 @@ CREATE INDEX transcript_step ON transcript (run, step, id);
 
 CREATE TABLE proof (run TEXT NOT NULL REFERENCES run(id), round INTEGER NOT NULL, at REAL NOT NULL, doc TEXT NOT NULL,
   PRIMARY KEY (run, round)) STRICT;
+
+-- Bringing packages in: one row per attempt, kept with its reason when it fails.
+CREATE TABLE take_in (id TEXT PRIMARY KEY, source TEXT NOT NULL CHECK (source IN ('upload','url','folder')), name TEXT NOT NULL, origin TEXT NOT NULL,
+  state TEXT NOT NULL CHECK (state IN ('receiving','verifying','done','failed','stopped')), files TEXT NOT NULL, sha256 TEXT NOT NULL DEFAULT '',
+  package TEXT NOT NULL DEFAULT '', problem TEXT NOT NULL DEFAULT '', began_at REAL NOT NULL, changed_at REAL NOT NULL) STRICT;
+
+-- Publishers the team trusts.
+CREATE TABLE trusted (fingerprint TEXT PRIMARY KEY, subject TEXT NOT NULL, not_after REAL NOT NULL, pem TEXT NOT NULL, added_at REAL NOT NULL) STRICT;
+
+-- Licence texts, accepted by whom and when.
+CREATE TABLE acceptance (text_sha256 TEXT NOT NULL, by TEXT NOT NULL, at REAL NOT NULL, package TEXT NOT NULL, PRIMARY KEY (text_sha256, by)) STRICT;
+
+-- Disks of packages that lie on datastores, ready to be cloned there. `place`: the datastore, once for all hosts that share it.
+CREATE TABLE copy (place TEXT NOT NULL, name TEXT NOT NULL, digest TEXT NOT NULL, size INTEGER NOT NULL, package TEXT NOT NULL, host TEXT NOT NULL,
+  datastore TEXT NOT NULL, made_by TEXT NOT NULL, made_at REAL NOT NULL, used_at REAL NOT NULL, PRIMARY KEY (place, name)) STRICT;

@@ -38,6 +38,7 @@ class Situation:
     verdicts: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     licence_sha256: str = ""
     own_run: str = ""
+    licence_recorded: bool = False             # somebody accepted this very text on the package's page
 
     def facts(self, host: str) -> Facts | None:
         """Facts of a host, if any were read."""

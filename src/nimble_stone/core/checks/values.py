@@ -212,8 +212,31 @@ def licence(s: Situation) -> Iterator[Finding]:
     if not s.licence_sha256:
         return
     accepted = s.sheet.plan.licence
+    if s.licence_recorded:
+        return
     if accepted is None or accepted.text != s.licence_sha256:
         changed = accepted is not None
         yield Finding(severity="blocker", code="licence", column="licence",
                       message="The licence text has changed since it was accepted." if changed else "The licence is not accepted yet.",
                       consequence="The product may not be rolled out without it.", remedy=Remedy(label="Read and accept the licence"))
+
+
+def extra_disks(s: Situation) -> Iterator[Finding]:
+    """Disks laid on top of the package keep to the maker's limits."""
+    for disk in s.sheet.kit.extra_disks:
+        for node in s.sheet.nodes:
+            if disk.roles and node.role not in disk.roles:
+                continue
+            many = f"disk.{disk.id}.count"
+            number = node.value(many) or "1"
+            for column, value, span, unit in ((f"disk.{disk.id}", node.value(f"disk.{disk.id}"), disk.size_gib, " GiB"), (many, number, disk.count, "")):
+                if column == many and many not in node.cells:
+                    continue
+                if column != many and number == "0":
+                    continue
+                if not value.isdigit() or len(value) > 6 or not span.least <= int(value) <= span.most:
+                    yield Finding(severity="blocker", code="extra-disk", node=node.id, column=column,
+                                  message=f"{disk.label} of {node.name} is “{value[:20]}{unit if value.isdigit() else ''}”; the maker's guide allows"
+                                          f" {span.least} to {span.most}{unit}.",
+                                  consequence=disk.purpose or "The product is not supported that way.",
+                                  remedy=Remedy(label=f"Use {span.usual}{unit}", edit=Edit(path=("nodes", node.id, column), value=str(span.usual))))

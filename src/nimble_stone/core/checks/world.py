@@ -99,8 +99,8 @@ def datastores(s: Situation) -> Iterator[Finding]:
         store = facts.datastore(nodes[0].value("datastore")) if facts else None
         if store is None:
             continue
-        thin = sum(node.thin_bytes if node.value("provisioning") == "thin" else node.full_bytes for node in nodes)
-        thin += nodes[0].thin_bytes                                   # the travelling copy, removed after cloning
+        thin = sum(node.full_bytes if node.value("provisioning") == "full" else node.thin_bytes for node in nodes)
+        thin += s.sheet.package.thin_bytes if s.sheet.package else 0       # the copy that the nodes' disks are made from
         full = sum(node.full_bytes for node in nodes)
         where = f"{store.name} on {host}" if host else f"{store.name} (shared)"
         remedy = Remedy(label="Choose another datastore for some nodes")
@@ -117,6 +117,22 @@ def datastores(s: Situation) -> Iterator[Finding]:
             yield Finding(severity="note", code="watermark", node=nodes[-1].id, column="datastore", host=host,
                           message=f"{where} would be {round(100 * (store.capacity_bytes - store.free_bytes + full) / store.capacity_bytes)} %"
                                   " full at worst.", consequence="Little room is left for anything else.")
+
+
+def overlays(s: Situation) -> Iterator[Finding]:
+    """Say what laying nodes over one copy means."""
+    built: dict[tuple[str, str], list[Node]] = defaultdict(list)
+    for node in s.sheet.nodes:
+        if node.value("provisioning") == "overlay":
+            facts = s.facts(node.value("host"))
+            store = facts.datastore(node.value("datastore")) if facts else None
+            built["" if store and store.shared else node.value("host"), node.value("datastore")].append(node)
+    for (host, store_name), nodes in built.items():
+        where = f"{store_name} on {host}" if host else f"{store_name} (shared)"
+        yield Finding(severity="note", code="overlay", node=nodes[0].id, column="provisioning", host=host,
+                      message=f"The disks of {len(nodes)} nodes on {where} will hold only what differs from one copy of the package.",
+                      consequence="They are ready at once and small at first; the copy must stay as long as they live, and if it is damaged all of them are.",
+                      remedy=Remedy(label="Choose thin for disks that stand alone"))
 
 
 def networks(s: Situation) -> Iterator[Finding]:

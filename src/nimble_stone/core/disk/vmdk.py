@@ -1,67 +1,134 @@
-"""Stream-optimized VMDK, as OVA packages carry it: a sparse header, a grain directory, tables, and deflated grains.
+"""VMDK with grains: stream-optimized (deflated, as OVA packages carry it) and sparse (plain grains).
 
-Supported: versions 1 to 3, compressed grains with markers, the directory at the start or announced by a footer.
-Refused: other subformats, and any table or grain that points outside the file. Ends are half-open, sizes in bytes.
+A sparse header, a grain directory, tables, and grains. Versions 1 to 3; the directory at the start or announced by a footer.
+Refused: any table or grain that points outside the file, tables that overlap, geometry beyond reason. Sizes in bytes.
 """
 
 from __future__ import annotations
 
+import re
 import struct
 import zlib
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections.abc import Sequence
 
 import numpy as np
 from isal import isal_zlib
 from numpy.typing import NDArray
 
+from nimble_stone.core.disk.image import CLUSTER, MAX_CAPACITY, Image
 from nimble_stone.core.disk.source import Source
 from nimble_stone.core.errors import FormatError
 
 SECTOR = 512
 MAGIC = b"KDMV"
 AT_END = 0xFFFF_FFFF_FFFF_FFFF
-MAX_CAPACITY = 64 << 40
 _HEADER = struct.Struct("<4sIIQQQQIQQQB4sH")
-_FLAG_ZERO_GRAINS, _FLAG_COMPRESSED = 0x4, 0x10000
+_MARKER = struct.Struct("<QI")
+_FLAG_ZERO_GRAINS, _FLAG_COMPRESSED, _FLAG_MARKERS = 0x4, 0x10000, 0x20000
+_GRAINS = (8, 16, 32, 64, 128, 256, 512, 1024, 2048)
+_MAX_SPAN = 8 << 20
 
 
-@dataclass(frozen=True)
-class Layout:
-    """Where the grains of a disk lie. `sectors[i]` is the file sector of grain i, 0 for a hole, 1 for zeros."""
+class VmdkImage(Image):
+    """A disk of grains. `zero_units` are grains that were written with zeros (they hide a parent's)."""
 
-    capacity_bytes: int
-    grain_bytes: int
-    sectors: NDArray[np.uint32]
+    def __init__(self, source: Source) -> None:
+        self._source = source
+        header = _header(source, 0)
+        if header[8] == AT_END or header[9] == AT_END:
+            header = _header(source, source.size_bytes - 2 * SECTOR)
+        (_, version, flags, capacity, grain, text_at, text_sectors, per_table, _, directory, _, _, check, method) = header
+        if version not in (1, 2, 3):
+            raise FormatError(f"VMDK header says version {version}; versions 1 to 3 are read", code="vmdk-version", place="byte 4")
+        self.packed = bool(flags & _FLAG_COMPRESSED)
+        if self.packed and method != 1:
+            raise FormatError(f"the VMDK is packed by method {method}; deflate (1) is what is read", code="vmdk-kind", place="byte 77")
+        if check != b"\n \r\n":
+            raise FormatError("the VMDK was damaged by a text-mode transfer (line ends changed)", code="vmdk-line-ends", place="byte 73",
+                              hint="Copy the file again in binary mode.")
+        if grain not in _GRAINS or per_table != 512 or not 0 < capacity * SECTOR <= MAX_CAPACITY:
+            raise FormatError(f"impossible VMDK geometry (grain of {grain} sectors, {per_table} entries a table, {capacity} sectors)",
+                              code="vmdk-geometry", place="byte 12")
+        self.kind = "vmdk-stream" if self.packed else "vmdk-sparse"
+        self._markers = bool(flags & _FLAG_MARKERS) or self.packed
+        self.capacity_bytes, self.unit_bytes = capacity * SECTOR, grain * SECTOR
+        self.descriptor = _text(source, text_at, text_sectors)
+        self.has_parent = _parent(self.descriptor)
+        self._sectors = _table(source, capacity, grain, per_table, directory, bool(flags & _FLAG_ZERO_GRAINS))
+        present = np.flatnonzero(self._sectors > 1)
+        self.zero_units = np.flatnonzero(self._sectors == 1)
+        self._span = self._spans(present)
+        self.units = present if self.has_parent else self._without_zeros(present)
 
-    @property
-    def present(self) -> NDArray[np.int64]:
-        """Indices of grains that hold data, ascending."""
-        return np.flatnonzero(self.sectors > 1)
+    def _spans(self, present: NDArray[np.int64]) -> NDArray[np.int64]:
+        """Sectors from each grain to what follows it in the file, by grain index."""
+        spans = np.zeros(len(self._sectors), dtype=np.int64)
+        starts = self._sectors[present].astype(np.int64)
+        order = np.argsort(starts, kind="stable")
+        ordered = starts[order]
+        spans[present[order]] = np.diff(np.append(ordered, self._source.size_bytes // SECTOR))
+        return spans
+
+    def _without_zeros(self, present: NDArray[np.int64]) -> NDArray[np.int64]:
+        """Leave out deflated grains of nothing but zeros: they fit one sector, so few need to be looked at."""
+        if not self.packed:
+            return present
+        small = present[self._span[present] == 1]
+        empty = [grain for grain in small.tolist() if not any(self.read_unit(grain))] if len(small) <= 200_000 else []
+        return np.setdiff1d(present, np.array(empty, dtype=np.int64), assume_unique=True) if empty else present
+
+    def read_unit(self, unit: int) -> bytes:
+        """One grain, inflated where it is packed."""
+        at = int(self._sectors[unit]) * SECTOR
+        if not self.packed:
+            return self._source.read_at(at, min(self.unit_bytes, self._source.size_bytes - at)).ljust(self.unit_bytes, b"\0")
+        span = min(int(self._span[unit]) * SECTOR, 2 * self.unit_bytes + 1024) if self._span[unit] > 0 else SECTOR
+        return self._unpack(unit, memoryview(self._source.read_at(at, min(span, self._source.size_bytes - at))), at)
+
+    def read(self, clusters: Sequence[int]) -> list[bytes]:
+        """Clusters; grains that lie one after the other in the file are read at once."""
+        if not self.packed or self.unit_bytes != CLUSTER:
+            return super().read(clusters)
+        out: list[bytes] = []
+        at, number = 0, len(clusters)
+        while at < number:
+            start = int(self._sectors[clusters[at]])
+            end, stop = start, at
+            while stop < number and int(self._sectors[clusters[stop]]) == end and (end - start) * SECTOR < _MAX_SPAN:
+                end += int(self._span[clusters[stop]])
+                stop += 1
+            if stop == at or end <= start or (end - start) * SECTOR > 2 * _MAX_SPAN:
+                out.append(self.read_unit(clusters[at])[:self.length(clusters[at])])
+                at += 1
+                continue
+            whole = memoryview(self._source.read_at(start * SECTOR, min((end - start) * SECTOR, self._source.size_bytes - start * SECTOR)))
+            for cluster in clusters[at:stop]:
+                begin = (int(self._sectors[cluster]) - start) * SECTOR
+                out.append(self._unpack(cluster, whole[begin:begin + int(self._span[cluster]) * SECTOR], start * SECTOR + begin)[:self.length(cluster)])
+            at = stop
+        return out
+
+    def _unpack(self, unit: int, data: memoryview, at: int) -> bytes:
+        if len(data) < 12:
+            raise FormatError("the disk file ends before its content does", code="disk-truncated", place=f"byte {at}")
+        lba, size = _MARKER.unpack_from(data)
+        if lba * SECTOR != unit * self.unit_bytes or not 0 < size <= 2 * self.unit_bytes + 1024:
+            raise FormatError(f"the marker of grain {unit} does not fit its place", code="vmdk-grain", place=f"byte {at}")
+        packed = data[12:12 + size] if 12 + size <= len(data) else self._source.read_at(at + 12, size)
+        inflater = isal_zlib.decompressobj()
+        try:
+            grain: bytes = inflater.decompress(packed, self.unit_bytes + 1)
+        except (isal_zlib.error, zlib.error) as error:  # type: ignore[misc]  # isal has no types
+            raise FormatError(f"a grain cannot be inflated: {error}", code="vmdk-grain", place=f"byte {at}") from error
+        if len(grain) > self.unit_bytes:
+            raise FormatError("a grain inflates to more than its size", code="vmdk-grain", place=f"byte {at}")
+        if not inflater.eof:
+            raise FormatError("a grain ends in the middle", code="vmdk-grain", place=f"byte {at}")
+        return grain if len(grain) == self.unit_bytes else grain.ljust(self.unit_bytes, b"\0")
 
 
-def looks_like(head: bytes) -> bool:
-    """Whether a file that begins so is a sparse VMDK."""
-    return head[:4] == MAGIC
-
-
-def read_layout(source: Source) -> Layout:
-    """Read header and tables. Cost: one read per grain table present. Raises FormatError."""
-    header = _header(source, 0)
-    if header[8] == AT_END or header[9] == AT_END:
-        header = _header(source, source.size_bytes - 2 * SECTOR)
-    (_, version, flags, capacity, grain, _, _, per_table, _, directory, _, _, check, method) = header
-    if version not in (1, 2, 3):
-        raise FormatError(f"VMDK header says version {version}; versions 1 to 3 are read", code="vmdk-version", place="byte 4")
-    if not flags & _FLAG_COMPRESSED or method != 1:
-        raise FormatError("the VMDK is not stream-optimized (its grains are not deflated)", code="vmdk-kind", place="byte 8",
-                          hint="Convert it to a stream-optimized VMDK before packing.")
-    if check != b"\n \r\n":
-        raise FormatError("the VMDK was damaged by a text-mode transfer (line ends changed)", code="vmdk-line-ends", place="byte 73",
-                          hint="Copy the file again in binary mode.")
-    if grain not in (8, 16, 32, 64, 128, 256, 512, 1024, 2048) or per_table != 512 or not 0 < capacity * SECTOR <= MAX_CAPACITY:
-        raise FormatError(f"impossible VMDK geometry (grain of {grain} sectors, {per_table} entries a table, {capacity} sectors)",
-                          code="vmdk-geometry", place="byte 12")
+def _table(source: Source, capacity: int, grain: int, per_table: int, directory: int, zero_grains: bool) -> NDArray[np.uint32]:
+    """File sector of each grain: 0 for a hole, 1 for zeros. Cost: one read per grain table present."""
     count = -(-capacity // grain)
     tables = -(-count // per_table)
     if tables * 4 > source.size_bytes:
@@ -74,36 +141,23 @@ def read_layout(source: Source) -> Layout:
         table = _read(source, int(entries[index]) * SECTOR, per_table * 4)
         sectors[index * per_table:(index + 1) * per_table] = np.frombuffer(table, dtype="<u4")
     sectors = sectors[:count]
-    if not flags & _FLAG_ZERO_GRAINS and bool((sectors == 1).any()):
+    if not zero_grains and bool((sectors == 1).any()):
         raise FormatError("a grain points into the VMDK's header", code="vmdk-table")
     if bool((sectors.astype(np.int64) * SECTOR >= source.size_bytes).any()):
         raise FormatError("a grain points behind the end of the VMDK: the file is cut short", code="disk-truncated")
-    return Layout(capacity * SECTOR, grain * SECTOR, sectors)
+    return sectors
 
 
-def read_grains(source: Source, layout: Layout) -> Iterator[tuple[int, bytes]]:
-    """(offset in the disk, bytes) of each grain that holds data, ascending; the last may be shorter than a grain.
-
-    Raises: FormatError at the first grain that is damaged. Memory: one grain.
-    """
-    for index in layout.present.tolist():
-        at = int(layout.sectors[index]) * SECTOR
-        lba, size = struct.unpack("<QI", _read(source, at, 12))
-        if lba * SECTOR != index * layout.grain_bytes or not 0 < size <= 2 * layout.grain_bytes + 1024:
-            raise FormatError(f"the marker of grain {index} does not fit its place", code="vmdk-grain", place=f"byte {at}")
-        offset = index * layout.grain_bytes
-        yield offset, _inflate(_read(source, at + 12, size), layout.grain_bytes, at)[:layout.capacity_bytes - offset]
+def _text(source: Source, at: int, sectors: int) -> str:
+    """The embedded descriptor, at most 64 KiB of it."""
+    if not at or not sectors or at * SECTOR >= source.size_bytes:
+        return ""
+    return source.read_at(at * SECTOR, min(sectors * SECTOR, 64 << 10, source.size_bytes - at * SECTOR)).split(b"\0", 1)[0].decode("utf-8", "replace")
 
 
-def _inflate(packed: bytes, expected: int, at: int) -> bytes:
-    inflater = isal_zlib.decompressobj()
-    try:
-        data: bytes = inflater.decompress(packed, expected + 1)
-    except (isal_zlib.error, zlib.error) as error:  # type: ignore[misc]  # isal has no types
-        raise FormatError(f"a grain cannot be inflated: {error}", code="vmdk-grain", place=f"byte {at}") from error
-    if len(data) > expected:
-        raise FormatError("a grain inflates to more than its size", code="vmdk-grain", place=f"byte {at}")
-    return data if len(data) == expected else data.ljust(expected, b"\0")
+def _parent(text: str) -> bool:
+    found = re.search(r"^\s*parentCID\s*=\s*([0-9a-fA-F]{1,8})", text, re.MULTILINE)
+    return bool(found) and int(found[1], 16) != 0xFFFF_FFFF if found else False
 
 
 def _header(source: Source, at: int) -> tuple[bytes, int, int, int, int, int, int, int, int, int, int, int, bytes, int]:

@@ -121,6 +121,26 @@ class SizeAdvice(_Part):
     carries: str
 
 
+class Span(_Part):
+    """A number with the maker's limits."""
+
+    least: int = Field(default=0, ge=0, le=65_536)
+    most: int = Field(default=0, ge=0, le=65_536)
+    usual: int = Field(default=0, ge=0, le=65_536)
+
+
+class ExtraDisk(_Part):
+    """A disk that the product's guide asks for beside those of the package."""
+
+    id: Ident
+    label: str
+    purpose: str = ""
+    roles: tuple[Ident, ...] = Field(default=(), description="Roles that get it; empty: all.")
+    size_gib: Span = Field(description="Size of each in GiB, by the maker's guide.")
+    count: Span = Field(default=Span(least=0, most=1, usual=1), description="How many.")
+    controller: Literal["virtio", "scsi", "sata"] = "virtio"
+
+
 class Accepts(_Part):
     """Which packages a kit can be used with."""
 
@@ -141,6 +161,7 @@ class Kit(_Part):
     admin_password: str = Field(description="The question that holds the administrator's password.")
     roles: tuple[Role, ...] = Field(min_length=1)
     sizes: tuple[SizeAdvice, ...] = ()
+    extra_disks: tuple[ExtraDisk, ...] = ()
     questions: tuple[Question, ...] = ()
     environment: dict[str, str] = Field(description="Package question → template over the sheet's columns.")
     service: Service
@@ -155,6 +176,12 @@ class Kit(_Part):
         for role in self.roles:
             if unknown := set(role.after) - roles:
                 raise ValueError(f"role “{role.id}” comes after “{sorted(unknown)[0]}”, which is no role of this kit")
+        for disk in self.extra_disks:
+            if unknown := set(disk.roles) - roles:
+                raise ValueError(f"extra disk “{disk.id}” is for “{sorted(unknown)[0]}”, which is no role of this kit")
+            for name, span in (("size_gib", disk.size_gib), ("count", disk.count)):
+                if not span.least <= span.usual <= span.most:
+                    raise ValueError(f"extra disk “{disk.id}”: {name} needs least ≤ usual ≤ most")
         for step in self.forming:
             if step.role != "cluster" and step.role not in roles:
                 raise ValueError(f"forming step “{step.id}” is for “{step.role}”, which is no role of this kit")

@@ -98,6 +98,26 @@ class ArchiveReader:
                 if started.size == 0:
                     yield MemberEnd(started.name)
 
+    @property
+    def wanted(self) -> int:
+        """Offset in the archive of the byte that `feed` wants next."""
+        return self._offset + len(self._buffer)
+
+    @property
+    def ended(self) -> bool:
+        """Whether the end mark was met."""
+        return self._ended
+
+    def skip(self) -> int:
+        """Pass over the data of the file that has just begun, for a reader that can seek: the offset of what to feed next.
+
+        Only between a MemberStart and its first data, with nothing buffered.
+        """
+        self._offset += self._left + self._tail
+        self._left = self._tail = 0
+        self._buffer.clear()
+        return self._offset
+
     def close(self) -> None:
         """Say that no more bytes come. Raises FormatError when the archive is cut short or holds no file."""
         if self._left or self._pax_left or (self._buffer and not self._ended):

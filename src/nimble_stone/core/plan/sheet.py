@@ -13,6 +13,7 @@ from typing import Literal
 from nimble_stone.core import addressing
 from nimble_stone.core.estate import Estate, Facts, Host, room_bytes
 from nimble_stone.core.kit.model import Kit, Role, Rule
+from nimble_stone.core.package.adapt import ExtraDisk
 from nimble_stone.core.package.model import Descriptor
 from nimble_stone.core.package.model import Size as PackageSize
 from nimble_stone.core.placement import Demand, Placement, Supply, place
@@ -20,6 +21,11 @@ from nimble_stone.core.plan.model import Plan
 
 Origin = Literal["kit", "plan", "group", "node", "pool", "computed", "package", "none"]
 Kind = Literal["text", "address", "choice", "secret", "number"]
+
+
+MAX_EXTRA = 32
+OVERLAY_BYTES, EMPTY_BYTES = 1 << 20, 256 << 10
+"""What an overlay and an empty qcow2 disk take at first."""
 
 
 @dataclass(frozen=True)
@@ -55,6 +61,7 @@ class Node:
     size: PackageSize | None
     thin_bytes: int
     full_bytes: int
+    extra: tuple[ExtraDisk, ...] = ()
 
     def value(self, column: str) -> str:
         """The value of a column, '' where there is none."""
@@ -119,8 +126,10 @@ def resolve(plan: Plan, kit: Kit, package: PackageView | None, estate: Estate, t
     nodes = []
     for role, n in rows:
         cells = base[_id(role, n)]
-        nodes.append(Node(_id(role, n), role.id, n, cells, sizes.get(cells["size"].value),
-                          package.thin_bytes if package else 0, package.descriptor.full_bytes if package else 0))
+        extra = _extra(kit, role, cells)
+        thin = OVERLAY_BYTES if cells["provisioning"].value == "overlay" else package.thin_bytes if package else 0
+        nodes.append(Node(_id(role, n), role.id, n, cells, sizes.get(cells["size"].value), thin + len(extra) * EMPTY_BYTES,
+                          (package.descriptor.full_bytes if package else 0) + sum(disk.capacity_bytes for disk in extra), extra))
     return Sheet(plan, kit, package, columns, tuple(nodes), hosts.reasons, tuple(exhausted))
 
 
@@ -132,7 +141,7 @@ def columns_of(kit: Kit, package: PackageView | None, estate: Estate, plan: Plan
         Column("size", "Size", "choice", "role", choices=sizes),
         Column("host", "Host", "choice", "node", choices=tuple(host.name for host in estate.bay(plan.bay))),
         Column("datastore", "Datastore", "choice", "node"),
-        Column("provisioning", "Disks", "choice", "plan", choices=("thin", "full")),
+        Column("provisioning", "Disks", "choice", "plan", choices=("thin", "full", "overlay")),
         Column("network", "Network", "choice", "plan", choices=tuple(network.name for network in estate.networks)),
         Column("pool", "Pool", "choice", "plan", required=False, choices=tuple(pool.name for pool in estate.pools)),
         Column("address", "Address", "address", "node"),
@@ -143,6 +152,10 @@ def columns_of(kit: Kit, package: PackageView | None, estate: Estate, plan: Plan
         Column("ntp", "NTP", "text", "plan", required=False),
         Column("time_zone", "Time zone", "text", "plan"),
     ]
+    for disk in kit.extra_disks:
+        columns.append(Column(f"disk.{disk.id}", f"{disk.label}, GiB", "number", "role", required=False))
+        if disk.count.most > 1 or disk.count.least == 0:
+            columns.append(Column(f"disk.{disk.id}.count", f"{disk.label}: how many", "number", "role", required=False))
     asked = {question.key: question for question in package.descriptor.questions} if package else {}
     for question in kit.questions:
         own = asked.get(question.property)
@@ -177,6 +190,9 @@ def _written(plan: Plan, kit: Kit, package: PackageView | None, columns: tuple[C
     block = plan.roles.get(role.id)
     group = block.values if block else {}
     defaults = {"provisioning": "thin", "time_zone": "UTC"}
+    for disk in kit.extra_disks:
+        if not disk.roles or role.id in disk.roles:
+            defaults |= {f"disk.{disk.id}": str(disk.size_gib.usual), f"disk.{disk.id}.count": str(disk.count.usual)}
     defaults |= {question.id: question.default for question in kit.questions if question.default}
     asked = {question.key: question.default for question in package.descriptor.questions} if package else {}
     cells: dict[str, Cell] = {}
@@ -199,6 +215,19 @@ def _written(plan: Plan, kit: Kit, package: PackageView | None, columns: tuple[C
     if cells["size"].origin == "none" and package:
         cells["size"] = Cell(next((size.id for size in package.descriptor.sizes if size.default), ""), "package")
     return cells
+
+
+def _extra(kit: Kit, role: Role, cells: Mapping[str, Cell]) -> tuple[ExtraDisk, ...]:
+    """The disks laid on top of the package for one node; what is no number counts as none (a check says so)."""
+    found = []
+    for disk in kit.extra_disks:
+        if disk.roles and role.id not in disk.roles:
+            continue
+        size = cells[f"disk.{disk.id}"].value
+        count = cells[f"disk.{disk.id}.count"].value if f"disk.{disk.id}.count" in cells else "1"
+        if size.isdigit() and count.isdigit() and int(size) and int(count) <= MAX_EXTRA and int(size) <= 65_536:
+            found += [ExtraDisk(f"{disk.id}{number}", disk.controller, int(size) << 30) for number in range(1, int(count) + 1)]
+    return tuple(found)
 
 
 def _text(value: object) -> str:

@@ -1,111 +1,222 @@
-"""Packages: taking in while it streams, showing, removing."""
+"""Packages: showing, comparing, labelling, removing; who is trusted; what lies on datastores."""
 
 from __future__ import annotations
 
 import asyncio
-import os
-import secrets
-import shutil
+from collections.abc import AsyncIterator
 from urllib.parse import unquote
 
 from fastapi import APIRouter, Request
+from pydantic import BaseModel, Field
 from starlette.requests import ClientDisconnect
 
-from nimble_stone.core.errors import Conflict, InputError, NotFound
-from nimble_stone.core.package.contents import Contents, Intake
-from nimble_stone.core.units import size_text
-from nimble_stone.engine import packages
-from nimble_stone.server import planning
-from nimble_stone.server.deps import TheKits, TheWorld
-from nimble_stone.server.views import PackageView, package_view
-from nimble_stone.store import records
+from nimble_stone.core.errors import Conflict, FormatError, InputError, NotFound
+from nimble_stone.core.kit.model import Kit
+from nimble_stone.core.package import compare, signature
+from nimble_stone.core.package.contents import Contents
+from nimble_stone.engine import copies, packages
+from nimble_stone.engine.intake import Intake
+from nimble_stone.server import package_views, planning
+from nimble_stone.server.deps import TheIntake, TheKits, TheWorld
+from nimble_stone.server.package_views import ChangeView, CompareView, CopyView, PackageItem, PackageView, VersionView
+from nimble_stone.store import library, records
+from nimble_stone.store.library import Accepted, TakeInFile, Trusted
 from nimble_stone.store.records import PackageRow
 
 router = APIRouter(tags=["packages"])
-MARGIN = 256 << 20
-BATCH = 1 << 20
 
 
-async def _view(world: TheWorld, kits: TheKits, row: PackageRow) -> PackageView:
-    fitting = [kit.title for kit in kits.values() if kit.accepts.product == row.product
-               and (not kit.accepts.versions or row.version.startswith(kit.accepts.versions))]
-    using = []
+class Label(BaseModel):
+    """The team's own words on a package."""
+
+    channel: str = Field(default="", max_length=40)
+    note: str = Field(default="", max_length=4000)
+
+
+class Person(BaseModel):
+    """Somebody who accepts."""
+
+    by: str = Field(min_length=2, max_length=120)
+
+
+class TrustedView(BaseModel):
+    """A certificate on the trust list."""
+
+    fingerprint: str
+    subject: str
+    not_after: float
+    added_at: float
+
+
+class Pem(BaseModel):
+    """Certificates as PEM text."""
+
+    pem: str = Field(max_length=200_000)
+
+
+def _kits_for(row: PackageRow, kits: TheKits) -> list[Kit]:
+    return [kit for kit in kits.values() if kit.accepts.product == row.product and (not kit.accepts.versions or row.version.startswith(kit.accepts.versions))]
+
+
+async def _plans_by_package(world: TheWorld) -> dict[str, list[str]]:
+    """What plans call their package → plan ids."""
+    found: dict[str, list[str]] = {}
     for plan in await world.store.read(records.plans):
-        wanted = planning.parse_plan(plan.text).package
-        if wanted == f"{row.product} {row.version}" or (len(wanted) >= 12 and row.sha256.startswith(wanted)):
-            using.append(plan.id)
-    return package_view(row, fitting, using)
+        try:
+            found.setdefault(planning.parse_plan(plan.text).package, []).append(plan.id)
+        except (FormatError, InputError):
+            continue
+    return found
+
+
+def _using(row: PackageRow, plans: dict[str, list[str]]) -> list[str]:
+    return sorted(plan for wanted, ids in plans.items() for plan in ids
+                  if wanted == f"{row.product} {row.version}" or (len(wanted) >= 12 and row.sha256.startswith(wanted)))
+
+
+async def _find(world: TheWorld, wanted: str) -> PackageRow:
+    row = await world.store.read(records.find_package, wanted)
+    if row is None:
+        raise NotFound("no such package", hint="`nimble-stone package list` shows those there are.")
+    return row
 
 
 @router.get("/packages")
-async def package_list(world: TheWorld, kits: TheKits) -> list[PackageView]:
-    """All packages, newest first."""
-    return [await _view(world, kits, row) for row in await world.store.read(records.packages)]
+async def package_list(world: TheWorld, kits: TheKits) -> list[PackageItem]:
+    """All packages: by product, newest first."""
+    plans = await _plans_by_package(world)
+    return [package_views.item(row, packages.contents_of(row), _kits_for(row, kits), _using(row, plans)) for row in await world.store.read(records.packages)]
+
+
+@router.get("/packages/compare")
+async def package_compare(old: str, new: str, world: TheWorld, kits: TheKits) -> CompareView:
+    """What changed from one package to another."""
+    plans = await _plans_by_package(world)
+    rows = [await _find(world, old), await _find(world, new)]
+    contents = [packages.contents_of(row) for row in rows]
+    items = [package_views.item(row, own, _kits_for(row, kits), _using(row, plans)) for row, own in zip(rows, contents, strict=True)]
+    return CompareView(old=items[0], new=items[1],
+                       changes=[ChangeView(group=c.group, kind=c.kind, what=c.what, before=c.before, after=c.after) for c in compare.compare(*contents)])
 
 
 @router.get("/packages/{sha256}")
-async def package(sha256: str, world: TheWorld, kits: TheKits) -> PackageView:
-    """One package."""
-    row = await world.store.read(records.find_package, sha256)
-    if row is None:
-        raise NotFound("no such package")
-    return await _view(world, kits, row)
+async def package(sha256: str, world: TheWorld, kits: TheKits, lang: str = "") -> PackageView:
+    """One package, in a language where it has it."""
+    row = await _find(world, sha256)
+    return await _view(world, kits, row, packages.contents_of(row), lang)
+
+
+async def _view(world: TheWorld, kits: TheKits, row: PackageRow, contents: Contents, lang: str = "") -> PackageView:
+    plans = await _plans_by_package(world)
+    trust = [certificate for t in await world.store.read(library.trusted) for certificate in signature.read_certificates(t.pem.encode())]
+    if lang:
+        contents = await asyncio.to_thread(packages.in_language, world.packages, contents, lang[:20])
+    try:
+        signed = await asyncio.to_thread(packages.signature_now, world.packages, contents, trust, world.clock())
+    except FormatError:
+        signed = signature.Signature(contents.integrity.signature, contents.integrity.signer)
+    versions = [VersionView(sha256=other.sha256, version=other.version, channel=other.channel, added_at=other.added_at, plans=_using(other, plans),
+                            current=other.sha256 == row.sha256) for other in await world.store.read(records.packages) if other.product == row.product]
+    view = package_views.view(row, contents, _kits_for(row, kits), _using(row, plans), signed, [], [(copy, await copies.users(world, copy))
+                              for copy in await world.store.read(library.copies, row.sha256)], versions)
+    view.accepted = [package_views.AcceptedView(by=a.by, at=a.at) for a in await world.store.read(library.accepted, view.licence_sha256)]
+    return view
 
 
 @router.post("/packages")
-async def package_take_in(request: Request, world: TheWorld, kits: TheKits, name: str = "package.ova") -> PackageView:
-    """Take an OVA in: the body is its bytes. Digests are verified while it streams; a failure leaves nothing behind."""
-    announced = int(request.headers.get("Content-Length") or 0)
-    free = shutil.disk_usage(world.packages).free
-    if announced + MARGIN > free:
-        raise Conflict(f"the package is {size_text(announced)} long, but only {size_text(free)} are free here", code="disk-full",
-                       hint="Free space on the server's disk, or move its data folder.")
-    part = world.packages / f"{secrets.token_hex(8)}.part"
+async def package_take_in(request: Request, world: TheWorld, intake: TheIntake, kits: TheKits, name: str = "package.ova") -> PackageView:
+    """Take a package of one file in with a single request: the body is its bytes. Uploads that can be resumed: /take-ins/files."""
+    size = request.headers.get("Content-Length", "")
+    if not size.isdigit() or not 0 < int(size) <= 1 << 50:
+        raise InputError("the request must say how long the package is (Content-Length)", code="upload-length")
+    title = "".join(c for c in unquote(name).replace("\\", "/").rsplit("/", 1)[-1] if c.isprintable())[:200] or "package"
+    row = await intake.begin("upload", title, [TakeInFile(title, int(size))])
+    got = await intake.receive(row.id, 0, 0, _pieces(request))
+    if got < int(size):
+        await intake.stop(row.id)
+        raise InputError("the upload was broken off", code="upload-cut", hint="Send the file again.")
+    return await _ended(world, intake, kits, row.id)
+
+
+async def _pieces(request: Request) -> AsyncIterator[bytes]:
     try:
-        contents = await _receive(request, part)
-        final = packages.file_of(world.packages, contents.sha256)
-        os.replace(part, final)
-        try:
-            thin = await asyncio.to_thread(packages.thin_bytes, world.packages, contents)
-        except BaseException:
-            if await world.store.read(records.find_package, contents.sha256) is None:
-                final.unlink(missing_ok=True)
-            raise
-    except ClientDisconnect as error:
-        raise InputError("the upload was broken off", code="upload-cut", hint="Send the file again.") from error
-    finally:
-        part.unlink(missing_ok=True)
-    own = contents.descriptor
-    row = PackageRow(contents.sha256, own.product, own.version, packages.dump(contents), contents.size, thin, unquote(name)[:200], world.clock())
-    await world.store.write(records.put_package, row)
-    return await _view(world, kits, row)
-
-
-async def _receive(request: Request, part: os.PathLike[str]) -> Contents:
-    """Write the body to a file while it is read as an archive. The file is synced before it counts."""
-    intake, batch, seen = Intake(), bytearray(), 0
-
-    def take(data: bytes) -> None:
-        intake.feed(data)
-        file.write(data)
-    with open(part, "xb") as file:
         async for piece in request.stream():
-            batch += piece
-            seen += len(piece)
-            if len(batch) >= BATCH:
-                await asyncio.to_thread(take, bytes(batch))
-                batch.clear()
-                if seen % (64 << 20) < BATCH and shutil.disk_usage(part).free < MARGIN:
-                    raise Conflict("the disk ran full while the package came in", code="disk-full", hint="Free space on the server's disk.")
-        await asyncio.to_thread(take, bytes(batch))
-        file.flush()
-        await asyncio.to_thread(os.fsync, file.fileno())
-    return await asyncio.to_thread(intake.finish)
+            yield piece
+    except ClientDisconnect:
+        return
+
+
+async def _ended(world: TheWorld, intake: Intake, kits: TheKits, ident: str) -> PackageView:
+    ended = await intake.wait(ident)
+    if ended.state != "done":
+        raise FormatError(str(ended.problem.get("message", "the take-in was stopped")), code=str(ended.problem.get("code", "take-in-ended")),
+                          hint=str(ended.problem.get("hint", "")))
+    row = await _find(world, ended.package)
+    return await _view(world, kits, row, packages.contents_of(row))
+
+
+@router.patch("/packages/{sha256}")
+async def package_label(sha256: str, body: Label, world: TheWorld, kits: TheKits) -> PackageView:
+    """Set channel and note."""
+    row = await _find(world, sha256)
+    await world.store.write(records.label_package, row.sha256, body.channel.strip(), body.note)
+    return await package(row.sha256, world, kits)
+
+
+@router.post("/packages/{sha256}/accept")
+async def package_accept(sha256: str, body: Person, world: TheWorld, kits: TheKits) -> PackageView:
+    """Accept the licence text in a person's name; plans with this text need no further acceptance."""
+    view = await package(sha256, world, kits)
+    if not view.licence_sha256:
+        raise Conflict("the package has no licence text to accept", code="no-licence")
+    await world.store.write(library.put_accepted, Accepted(view.licence_sha256, body.by.strip(), world.clock(), view.sha256))
+    return await package(sha256, world, kits)
 
 
 @router.delete("/packages/{sha256}")
-async def package_remove(sha256: str, world: TheWorld) -> dict[str, str]:
-    """Remove a package that no run needs."""
-    await world.store.write(records.remove_package, sha256)
-    packages.file_of(world.packages, sha256).unlink(missing_ok=True)
+async def package_remove(sha256: str, world: TheWorld, intake: TheIntake) -> dict[str, str]:
+    """Remove a package that no plan and no run needs."""
+    row = await _find(world, sha256)
+    if users := _using(row, await _plans_by_package(world)):
+        raise Conflict(f"the package is used by {', '.join(users[:5])}", code="package-in-use", hint="Give those plans another package first.")
+    if await world.store.read(library.copies, row.sha256):
+        raise Conflict("copies of the package still lie on datastores", code="package-in-use", hint="Clear them first, on the package's page.")
+    await intake.remove(row.sha256)
     return {"state": "removed"}
+
+
+@router.get("/copies")
+async def copy_list(world: TheWorld) -> list[CopyView]:
+    """Copies of all packages on datastores."""
+    return [CopyView(place=c.place, name=c.name, datastore=c.datastore, host=c.host, size=c.size, used_at=c.used_at, used_by=await copies.users(world, c))
+            for c in await world.store.read(library.copies)]
+
+
+@router.delete("/packages/{sha256}/copies")
+async def copy_clear(sha256: str, world: TheWorld) -> dict[str, int | list[str]]:
+    """Clear the copies that no node builds on and no run needs; what could not be cleared, with its reason."""
+    row = await _find(world, sha256)
+    cleared, kept = await copies.clear(world, row.sha256)
+    return {"cleared": cleared, "kept": kept}
+
+
+@router.get("/trust")
+async def trust_list(world: TheWorld) -> list[TrustedView]:
+    """The publishers and authorities this team trusts."""
+    return [TrustedView(fingerprint=t.fingerprint, subject=t.subject, not_after=t.not_after, added_at=t.added_at) for t in await world.store.read(library.trusted)]
+
+
+@router.post("/trust")
+async def trust_add(body: Pem, world: TheWorld) -> list[TrustedView]:
+    """Trust certificates, given as PEM."""
+    for certificate in signature.read_certificates(body.pem.encode()):
+        await world.store.write(library.put_trusted, Trusted(signature.fingerprint(certificate), signature.name_of(certificate.subject),
+                                                             certificate.not_valid_after_utc.timestamp(), signature.pem(certificate), world.clock()))
+    return await trust_list(world)
+
+
+@router.delete("/trust/{fingerprint}")
+async def trust_drop(fingerprint: str, world: TheWorld) -> list[TrustedView]:
+    """Trust a certificate no longer."""
+    await world.store.write(library.drop_trusted, fingerprint)
+    return await trust_list(world)

@@ -1,0 +1,148 @@
+"""Getting a package's disk into a volume of a datastore: pushed over SSH, or pulled by the host; the faster one, found by trial."""
+
+from __future__ import annotations
+
+import asyncio
+import hashlib
+import secrets
+from collections.abc import AsyncIterator, Callable, Iterator
+from dataclasses import dataclass
+from typing import Literal
+
+from nimble_stone.core.errors import RemoteError, RemoteFailed, StoneError, Unreachable
+from nimble_stone.core.package.contents import Contents
+from nimble_stone.core.units import size_text
+from nimble_stone.engine import packages
+from nimble_stone.engine.world import World
+from nimble_stone.hosts.kvm import KvmHost
+
+PIECE = 1 << 20
+LIMIT_S = 6 * 3600
+TRIAL_BYTES = 4 << 20
+PULL_TRIES = 4
+Way = Literal["push", "pull"]
+Tell = Callable[[int, int, float], None]
+
+
+@dataclass(frozen=True)
+class Trial:
+    """What was measured to a host, in bytes per second; 0 where that way does not work. `why` says it in words."""
+
+    way: Way
+    push: float
+    pull: float
+    why: str
+
+
+async def choose(world: World, host: KvmHost) -> Trial:
+    """Try both ways with a few MiB, once per host and server life. A way that fails is not an error: the other is taken."""
+    if host.name in world.trials:
+        found: Trial = world.trials[host.name]
+        return found
+    desk = world.desk
+    push = await host.push_rate(_random(TRIAL_BYTES), TRIAL_BYTES)
+    pull, reason = 0.0, "no address is set under which hosts reach this server"
+    if desk is not None and desk.base:
+        try:
+            pull = await host.pull_rate(f"{desk.base}/pull/trial")
+        except StoneError as error:
+            reason = str(error)
+    if pull > push:
+        trial = Trial("pull", push, pull, f"pulled by the host: {_rate(pull)} against {_rate(push)} pushed")
+    else:
+        trial = Trial("push", push, pull, f"pushed over SSH at {_rate(push)}: " + (f"pulling reached {_rate(pull)}" if pull else reason[:200]))
+    world.trials[host.name] = trial
+    return trial
+
+
+def _rate(rate: float) -> str:
+    return f"{size_text(int(rate))}/s"
+
+
+async def _random(size: int) -> AsyncIterator[bytes]:
+    block = secrets.token_bytes(PIECE)
+    for _ in range(size // PIECE):
+        yield block
+
+
+async def carry(world: World, host: KvmHost, contents: Contents, disk: str, datastore: str, volume: str, tell: Tell) -> tuple[str, Trial]:
+    """Create the volume and fill it: (SHA-256 of what was sent, the way that was taken). Raises RemoteError, FormatError."""
+    trial = await choose(world, host)
+    with packages.open_disk(world.packages, contents, disk) as conversion:
+        capacity, total = conversion.capacity_bytes, conversion.file_bytes
+        await host.create_volume(datastore, volume, "qcow2", capacity)
+        began = world.clock()
+
+        def sent(count: int) -> None:
+            tell(count, total, count / max(0.05, world.clock() - began))
+        if trial.way == "pull":
+            try:
+                return await _pull(world, host, contents, disk, datastore, volume, total, sent), trial
+            except RemoteError as error:
+                if isinstance(error, Unreachable):
+                    raise
+                # The host could fetch a moment ago and cannot now: what SSH reaches is still reached by SSH.
+                trial = Trial("push", trial.push, 0.0, f"pushed over SSH, because pulling failed: {error}")
+                world.trials[host.name] = trial
+        digest = hashlib.sha256()
+        await host.upload(datastore, volume, pieces(conversion.stream(), digest.update), limit_s=LIMIT_S, sent=sent)
+        return digest.hexdigest(), trial
+
+
+async def _pull(world: World, host: KvmHost, contents: Contents, disk: str, datastore: str, volume: str, total: int, sent: Callable[[int], None]) -> str:
+    """Let the host fetch; after a cut it goes on where it was."""
+    desk = world.desk
+    if desk is None:
+        raise RemoteFailed("this server offers nothing to fetch", target=host.name)
+    ident, address = desk.open(contents, disk, sent, world.pull_rate)
+    try:
+        found = await host.volume(datastore, volume)
+        if found is None:
+            raise RemoteFailed(f"volume {volume} is not there", target=host.name)
+        for attempt in range(PULL_TRIES):
+            try:
+                await host.pull(address, found.path, resume=attempt > 0, rate=world.pull_rate, limit_s=LIMIT_S)
+                break
+            except RemoteFailed:
+                if attempt == PULL_TRIES - 1:
+                    raise
+                await world.pause(0.5 * 2**attempt * max(0.2, world.pace))
+        await host.refresh(datastore)
+        size = await host.file_size(found.path)
+        if size != total:
+            raise RemoteFailed(f"{size} bytes arrived on {host.name} where {total} were sent", target=host.name, hint="Retry.")
+        return desk.digest(ident) or await asyncio.to_thread(digest_of, world, contents, disk)
+    finally:
+        desk.close(ident)
+
+
+def digest_of(world: World, contents: Contents, disk: str) -> str:
+    """SHA-256 of the disk as it travels. Reads and converts all of it: for a thread."""
+    digest = hashlib.sha256()
+    with packages.open_disk(world.packages, contents, disk) as conversion:
+        for piece in conversion.stream():
+            digest.update(piece)
+    return digest.hexdigest()
+
+
+async def pieces(source: Iterator[bytes], seen: Callable[[bytes], None]) -> AsyncIterator[bytes]:
+    """The source in pieces of about 1 MiB, produced in a thread so that inflating never blocks the server."""
+    def collect() -> bytes:
+        parts, size = [], 0
+        for part in source:
+            parts.append(part)
+            size += len(part)
+            if size >= PIECE:
+                break
+        data = b"".join(parts)
+        seen(data)
+        return data
+
+    following = asyncio.create_task(asyncio.to_thread(collect))
+    try:
+        while data := await following:
+            following = asyncio.create_task(asyncio.to_thread(collect))
+            yield data
+    finally:
+        if not following.done():
+            await asyncio.wait([following])

@@ -1,0 +1,317 @@
+"""What the package pages show."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Sequence
+from dataclasses import asdict
+
+from pydantic import BaseModel
+
+from nimble_stone.core.errors import FormatError
+from nimble_stone.core.kit.model import Kit
+from nimble_stone.core.package import adapt, compare, descriptor
+from nimble_stone.core.package.contents import Contents
+from nimble_stone.core.package.model import Collection, Question
+from nimble_stone.core.package.signature import Signature
+from nimble_stone.engine import packages
+from nimble_stone.store.library import Accepted, Copy
+from nimble_stone.store.records import PackageRow
+
+
+class PackageItem(BaseModel):
+    """A package in the list."""
+
+    sha256: str
+    kind: str
+    product: str
+    version: str
+    vendor: str
+    file_name: str
+    size: int
+    added_at: float
+    channel: str
+    note: str
+    thin_bytes: int
+    full_bytes: int
+    manifest: str
+    signature: str
+    cautions: int
+    plans: list[str]
+    kits: list[str]
+
+
+class PackageSize(BaseModel):
+    """A size on offer. Bytes."""
+
+    id: str
+    label: str
+    description: str
+    default: bool
+    vcpu: int
+    memory_bytes: int
+    carries: str
+
+
+class PackageQuestion(BaseModel):
+    """A question the package asks, and where a plan answers it."""
+
+    key: str
+    label: str
+    description: str
+    category: str
+    type: str
+    default: str
+    given: bool
+    secret: bool
+    asked: bool
+    rule: str
+    answered: str
+
+
+class PackageFile(BaseModel):
+    """A file of the package."""
+
+    name: str
+    size: int
+    sha256: str
+    state: str
+
+
+class PackageDisk(BaseModel):
+    """A disk. Bytes; capacity 0 when it is not known."""
+
+    id: str
+    file: str
+    capacity_bytes: int
+    note: str
+
+
+class PackageNic(BaseModel):
+    """A network interface of the guest."""
+
+    name: str
+    network: str
+    description: str
+    was: str
+    becomes: str
+
+
+class PackageFinding(BaseModel):
+    """Something noticed."""
+
+    severity: str
+    code: str
+    message: str
+    where: str
+    clause: str
+
+
+class DifferenceView(BaseModel):
+    """A device as described, and as the guest gets it."""
+
+    outcome: str
+    device: str
+    was: str
+    becomes: str
+    why: str
+    weight: str
+
+
+class SignerView(BaseModel):
+    """Who signed. Epoch seconds."""
+
+    subject: str
+    issuer: str
+    not_before: float
+    not_after: float
+    fingerprint: str
+    chain: list[str]
+
+
+class AcceptedView(BaseModel):
+    """Who accepted the licence text, when."""
+
+    by: str
+    at: float
+
+
+class CopyView(BaseModel):
+    """A copy on a datastore."""
+
+    place: str
+    name: str
+    datastore: str
+    host: str
+    size: int
+    used_at: float
+    used_by: list[str]
+
+
+class VersionView(BaseModel):
+    """Another version of the same product."""
+
+    sha256: str
+    version: str
+    channel: str
+    added_at: float
+    plans: list[str]
+    current: bool
+
+
+class SystemView(BaseModel):
+    """A virtual system of the package."""
+
+    id: str
+    name: str
+    os: str
+    vcpu: int
+    memory_bytes: int
+    disks: int
+    nics: int
+    starts: str
+
+
+class PackageView(PackageItem):
+    """One package, whole."""
+
+    languages: list[str]
+    language: str
+    algorithm: str
+    signer: SignerView | None
+    signature_note: str
+    unusable: str
+    sizes: list[PackageSize]
+    systems: list[SystemView]
+    nics: list[PackageNic]
+    networks: list[dict[str, str]]
+    questions: list[PackageQuestion]
+    licence_text: str
+    licence_sha256: str
+    accepted: list[AcceptedView]
+    annotation: str
+    files: list[PackageFile]
+    disks: list[PackageDisk]
+    differences: list[DifferenceView]
+    findings: list[PackageFinding]
+    versions: list[VersionView]
+    copies: list[CopyView]
+    iso: dict[str, str]
+    kernel: str
+
+
+class ChangeView(BaseModel):
+    """One difference between two packages."""
+
+    group: str
+    kind: str
+    what: str
+    before: str
+    after: str
+
+
+class CompareView(BaseModel):
+    """Two packages side by side."""
+
+    old: PackageItem
+    new: PackageItem
+    changes: list[ChangeView]
+
+
+def item(row: PackageRow, contents: Contents, kits: Sequence[Kit], plans: list[str]) -> PackageItem:
+    """A package for the list."""
+    product = next((p for s in contents.envelope.systems for p in s.products if p.product), None) if contents.envelope else None
+    return PackageItem(
+        sha256=row.sha256, kind=row.kind, product=row.product, version=row.version, vendor=product.vendor if product else "", file_name=row.file_name,
+        size=row.size, added_at=row.added_at, channel=row.channel, note=row.note, thin_bytes=row.thin_bytes, full_bytes=packages.full_bytes(contents),
+        manifest=contents.integrity.manifest, signature=contents.integrity.signature,
+        cautions=sum(f.severity == "caution" for f in contents.findings), plans=plans, kits=[kit.title for kit in kits])
+
+
+def view(row: PackageRow, contents: Contents, kits: Sequence[Kit], plans: list[str], signed: Signature, accepted: list[Accepted],
+         copies: list[tuple[Copy, list[str]]], versions: list[VersionView]) -> PackageView:
+    """One package, whole. `signed`: its signature against today's trust list; `kits`: those that take it."""
+    base = item(row, contents, kits, plans).model_dump() | {"signature": signed.state}
+    read = contents.envelope
+    unusable = ""
+    guest: adapt.Guest | None = None
+    try:
+        guest = adapt.adapt(contents.descriptor)
+    except FormatError as error:
+        unusable = str(error)
+    text = "\n\n".join(read.licences) if read else ""
+    carries = {advice.size: advice.carries for kit in kits for advice in kit.sizes}
+    descriptions = {n.name: n.description for n in read.networks} if read else {}
+    nics = contents.descriptor.nics if guest else ()
+    questions = [q for q in ([*read.questions, *(q for s in read.systems for q in s.questions)] if read else [])]
+    iso = contents.iso
+    return PackageView(
+        **base, languages=list(read.languages) if read else [], language=read.language if read else "", algorithm=contents.integrity.algorithm,
+        signer=SignerView(**{**asdict(signed.signer), "chain": list(signed.signer.chain)}) if signed.signer else None,
+        signature_note="; ".join(f.message for f in signed.findings), unusable=unusable,
+        sizes=[PackageSize(id=s.id, label=s.label, description=s.description, default=s.default, vcpu=s.vcpu, memory_bytes=s.memory_bytes,
+                           carries=carries.get(s.id, "")) for s in (descriptor.sizes(read) if read and read.systems else ())],
+        systems=_systems(contents), nics=[PackageNic(name=n.name or f"interface {i}", network=n.network, description=descriptions.get(n.network, ""), was=n.kind,
+                                                     becomes=guest.nics[i - 1] if guest else "") for i, n in enumerate(nics, 1)],
+        networks=[asdict(n) for n in read.networks] if read else [],
+        questions=[PackageQuestion(key=q.key, label=q.label, description=q.description, category=q.category, type=q.type, default=q.default, given=q.given,
+                                   secret=q.secret, asked=q.asked, rule=compare.rule_of(q), answered=_answered(q, kits)) for q in questions],
+        licence_text=text, licence_sha256=hashlib.sha256(text.encode()).hexdigest() if text else "",
+        accepted=[AcceptedView(by=a.by, at=a.at) for a in accepted],
+        annotation="\n\n".join(s.annotation for s in read.systems if s.annotation) if read else "",
+        files=[PackageFile(name=m.name, size=m.size, sha256=m.sha256, state=m.state) for m in contents.members], disks=_disks(contents),
+        differences=[DifferenceView(**asdict(d)) for d in guest.differences] if guest else [],
+        findings=[PackageFinding(severity=f.severity, code=f.code, message=f.message, where=f.where, clause=f.clause) for f in contents.findings],
+        versions=versions, copies=[CopyView(place=c.place, name=c.name, datastore=c.datastore, host=c.host, size=c.size, used_at=c.used_at, used_by=used)
+                                   for c, used in copies],
+        iso={"label": iso.label, "starts": " and ".join(word for word, yes in (("BIOS", iso.boots_bios), ("UEFI", iso.boots_uefi)) if yes) or "nothing"}
+        if iso else {}, kernel=contents.kernel)
+
+
+def _answered(question: Question, kits: Sequence[Kit]) -> str:
+    """The column of the sheet that answers a question, by the first kit that takes the package."""
+    for kit in kits:
+        own = next((q for q in kit.questions if q.property == question.key), None)
+        if own is not None:
+            return own.label
+        template = kit.environment.get(question.key, "")
+        if template.startswith("{") and template.endswith("}"):
+            return template[1:-1].replace("_", " ").capitalize()
+        if template:
+            return "by the kit"
+    return ""
+
+
+def _systems(contents: Contents) -> list[SystemView]:
+    read = contents.envelope
+    if read is None:
+        return []
+    starts: dict[str, str] = {}
+
+    def order(collection: Collection | None) -> None:
+        if collection is None:
+            return
+        for entry in collection.startup:
+            starts[entry.member] = f"{entry.order}." + (f" after {entry.delay_s} s" if entry.delay_s else "") + (" or when it answers" if entry.waits_for_guest else "")
+        for inner in collection.collections:
+            order(inner)
+
+    order(read.collection)
+    return [SystemView(id=s.id, name=s.name or s.id, os=s.os or s.os_id, vcpu=s.standard.vcpu.normal or 0, memory_bytes=s.standard.memory.normal or 0,
+                       disks=len(s.standard.disks), nics=len(s.standard.nics), starts=starts.get(s.id, "")) for s in read.systems]
+
+
+def _disks(contents: Contents) -> list[PackageDisk]:
+    read = contents.envelope
+    if read is None:
+        return [PackageDisk(id=d.name, file=d.name, capacity_bytes=d.capacity_bytes or 0, note=d.kind) for d in contents.disks]
+    hrefs = {file.id: file for file in read.files}
+    found = []
+    for disk in read.disks:
+        file = hrefs.get(disk.file_id)
+        notes = [*(["empty"] if file is None else []), *(["packed by gzip"] if file and file.packed else []),
+                 *([f"in pieces of {file.chunk_bytes} bytes"] if file and file.chunk_bytes else []),
+                 *([f"differs from {disk.parent}"] if disk.parent else []), *(["shared"] if disk.shared else []),
+                 *([f"size asked by {disk.capacity_key}"] if disk.capacity_key else [])]
+        found.append(PackageDisk(id=disk.id, file=file.href if file else "", capacity_bytes=disk.capacity_bytes, note=", ".join(notes)))
+    return found

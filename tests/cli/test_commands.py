@@ -66,7 +66,7 @@ def test_exit_codes_tell_findings_from_wrong_use(server: ServerProcess, client: 
     server.cli("plan", "frobnicate", check=2)
     cut = tmp_path / "cut.ova"
     cut.write_bytes(b"x" * 5000)
-    assert "not an archive header" in server.cli("package", "add", str(cut), check=2).stderr
+    assert "none of OVA, OVF, disk image" in server.cli("package", "add", str(cut), check=2).stderr
 
 
 def test_a_secret_is_read_from_standard_input_only(server: ServerProcess, client: Client) -> None:

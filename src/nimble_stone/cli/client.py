@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import json
 import os
+import time
 from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from nimble_stone.core.errors import Denied, InputError, StoneError, Unreachable
 
+UPLOAD_TRIES = 8
 if TYPE_CHECKING:
     import httpx
 
@@ -60,23 +62,50 @@ class Client:
         _checked(answer, parse=False)
         return answer.text
 
-    def upload(self, path: Path, seen: Any) -> Any:
-        """Take a package in. `seen` is told bytes sent and total."""
-        import httpx
-        total = path.stat().st_size
+    def upload(self, paths: Path | list[Path], seen: Any) -> Any:
+        """Take the files of one package in, going on with an upload that was broken off earlier. `seen` is told bytes sent and total."""
+        paths = [paths] if isinstance(paths, Path) else paths
+        files = [(path.name, path.stat().st_size) for path in paths]
+        if empty := next((name for name, size in files if not size), ""):
+            raise InputError(f"“{empty}” is empty", code="upload-length")
+        total = sum(size for _, size in files)
+        row = next((t for t in self.call("GET", "/api/take-ins") if t["source"] == "upload" and t["state"] == "receiving" and t["total"] == total
+                    and t["files"] == [name for name, _ in files]), None) or self.call("POST", "/api/take-ins", {"files": files})
+        sent = 0
+        for number, path in enumerate(paths):
+            sent += self._send(f"/api/take-ins/files/{row['id']}.{number}", path, lambda at, base=sent: seen(base + at, total))
+        while row["state"] in ("receiving", "verifying"):
+            time.sleep(0.15)
+            row = self.call("GET", f"/api/take-ins/{row['id']}")
+        if row["state"] != "done":
+            raise InputError(row["message"] or "it was stopped", code=row["code"] or "take-in-ended", hint=row["hint"])
+        return self.call("GET", f"/api/packages/{row['package']}")
 
-        def pieces() -> Iterator[bytes]:
-            sent = 0
-            with path.open("rb") as file:
-                while piece := file.read(1 << 20):
-                    yield piece
-                    sent += len(piece)
-                    seen(sent, total)
-        try:
-            answer = self._http.post("/api/packages", content=pieces(), params={"name": path.name}, headers={"Content-Length": str(total)}, timeout=None)
-        except httpx.HTTPError as error:
-            raise _unreachable(self.url, error) from error
-        return _checked(answer)
+    def _send(self, place: str, path: Path, seen: Any) -> int:
+        """One file by the tus protocol: from wherever the server stands, again after each break. The file's size."""
+        import httpx
+        size, tries = path.stat().st_size, 0
+        while True:
+            try:
+                head = self._http.head(place, headers={"Tus-Resumable": "1.0.0"})
+                if head.status_code in (404, 410):
+                    return size                                   # it has ended; the take-in itself says how
+                offset = int(head.headers["Upload-Offset"])
+                if offset == size:
+                    return size
+                answer = self._http.patch(place, content=_pieces(path, offset, seen), timeout=None, headers={
+                    "Tus-Resumable": "1.0.0", "Upload-Offset": str(offset), "Content-Type": "application/offset+octet-stream",
+                    "Content-Length": str(size - offset)})
+                if answer.status_code not in (204, 409):
+                    if answer.status_code == 410:
+                        return size
+                    _checked(answer)
+                tries = 0
+            except httpx.HTTPError as error:
+                tries += 1
+                if tries > UPLOAD_TRIES:
+                    raise _unreachable(self.url, error) from error
+                time.sleep(min(10.0, 0.2 * 2**tries))
 
     def events(self, run: str, after: int = 0) -> Iterator[dict[str, Any]]:
         """Journal events of a run, live; connects again after a break and goes on where it was."""
@@ -96,6 +125,15 @@ class Client:
                 raise _unreachable(self.url, error) from error
             except httpx.HTTPError:
                 continue
+
+
+def _pieces(path: Path, offset: int, seen: Any) -> Iterator[bytes]:
+    with path.open("rb") as file:
+        file.seek(offset)
+        while piece := file.read(1 << 20):
+            yield piece
+            offset += len(piece)
+            seen(offset)
 
 
 def _unreachable(url: str, error: httpx.HTTPError) -> Unreachable:

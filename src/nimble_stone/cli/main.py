@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import sys
+import time
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -14,6 +15,7 @@ from nimble_stone.cli import serving, tools
 from nimble_stone.cli.client import Client
 from nimble_stone.core.errors import Denied, InputError, NotFound, StoneError
 from nimble_stone.core.units import size_text, time_text
+from nimble_stone.engine.files import opened
 
 app = typer.Typer(help="Nimble Stone rolls virtual appliances and clusters out onto hypervisor hosts.", no_args_is_help=True, add_completion=False,
                   pretty_exceptions_enable=False)
@@ -22,8 +24,9 @@ estate_app = typer.Typer(help="The estate: hosts, networks, pools.", no_args_is_
 plan_app = typer.Typer(help="Plans: list, show, check, import, export.", no_args_is_help=True)
 run_app = typer.Typer(help="Runs: start, watch, hold, resume, retry, undo.", no_args_is_help=True)
 secret_app = typer.Typer(help="The keyring.", no_args_is_help=True)
+trust_app = typer.Typer(help="Publishers whose signatures are trusted.", no_args_is_help=True)
 for name, sub in (("package", package_app), ("estate", estate_app), ("plan", plan_app), ("run", run_app), ("secret", secret_app), ("lab", lab_commands.app),
-                  ("disk", tools.disk_app)):
+                  ("disk", tools.disk_app), ("trust", trust_app)):
     app.add_typer(sub, name=name)
 serving.add_commands(app)
 
@@ -52,18 +55,35 @@ def table(rows: list[list[str]]) -> list[str]:
 
 
 @package_app.command("add")
-def package_add(file: Path, as_json: Json = False) -> None:
-    """Take an OVA in; its digests are verified while it streams."""
-    if not file.is_file():
-        raise NotFound(f"there is no file {file}")
-    tell = sys.stderr.isatty()
+def package_add(source: Annotated[list[str], typer.Argument(help="A file (a descriptor brings its files along), several files of one package, or a URL.")],
+                sha256: Annotated[str, typer.Option(help="For a URL: the digest it must have.")] = "", as_json: Json = False) -> None:
+    """Take a package in. An upload that breaks off goes on where it was, also when the command is given again."""
+    client = Client()
+    teller = tools.Progress("sending")
+    if len(source) == 1 and source[0].startswith(("http://", "https://")):
+        row = client.call("POST", "/api/take-ins", {"url": source[0], "sha256": sha256})
+        while row["state"] in ("receiving", "verifying"):
+            teller.word, teller.total = "fetching" if row["state"] == "receiving" else "verifying", row["total"]
+            teller.at(row["done"])
+            time.sleep(0.2)
+            row = client.call("GET", f"/api/take-ins/{row['id']}")
+        if row["state"] != "done":
+            raise InputError(row["message"] or "it was stopped", code=row["code"], hint=row["hint"])
+        found = client.call("GET", f"/api/packages/{row['package']}")
+    else:
+        paths = [Path(name) for name in source]
+        for path in paths:
+            if not path.is_file():
+                raise NotFound(f"there is no file {path}")
+        if len(paths) == 1:
+            with opened(paths[0]) as given:
+                paths = [paths[0].parent / g.name for g in given]
 
-    def seen(sent: int, total: int) -> None:
-        if tell:
-            sys.stderr.write(f"\r{100 * sent // max(1, total)} % of {size_text(total)}   ")
-    found = Client().upload(file, seen)
-    if tell:
-        sys.stderr.write("\r")
+        def seen(sent: int, total: int) -> None:
+            teller.total = total
+            teller.at(sent)
+        found = client.upload(paths, seen)
+    teller.end()
     answer(found, as_json, f"{found['product']} {found['version']} taken in: {found['sha256'][:12]}", *_package_lines(found))
 
 
@@ -71,8 +91,91 @@ def package_add(file: Path, as_json: Json = False) -> None:
 def package_list(as_json: Json = False) -> None:
     """All packages."""
     found = Client().call("GET", "/api/packages")
-    answer(found, as_json, *(table([[p["sha256"][:12], f"{p['product']} {p['version']}", size_text(p["size"]), p["file_name"]] for p in found])
-                             or ["No package was taken in yet: nimble-stone package add FILE"]))
+    answer(found, as_json, *(table([[p["sha256"][:12], p["kind"], f"{p['product']} {p['version']}", p["channel"] or "-", size_text(p["size"]), p["file_name"]]
+                                    for p in found]) or ["No package was taken in yet: nimble-stone package add FILE"]))
+
+
+@package_app.command("take-ins")
+def package_take_ins(as_json: Json = False) -> None:
+    """What is coming in, and how earlier attempts ended."""
+    found = Client().call("GET", "/api/take-ins")
+    answer(found, as_json, *(table([[t["id"], t["source"], t["state"], t["name"], f"{size_text(t['done'])} of {size_text(t['total'])}" if t["state"] in
+                                     ("receiving", "verifying") else t["message"][:100]] for t in found]) or ["Nothing was taken in yet."]))
+
+
+@package_app.command("stop")
+def package_stop(take_in: str) -> None:
+    """Stop what is coming in; nothing of it is kept. Or forget an attempt that has ended."""
+    Client().call("DELETE", f"/api/take-ins/{take_in}")
+    say("stopped; nothing of it was kept")
+
+
+@package_app.command("compare")
+def package_compare(old: str, new: str, as_json: Json = False) -> None:
+    """What changed from one package to another: files, or packages of the server. Exit code 1 when anything did."""
+    if Path(old).is_file() and Path(new).is_file():
+        changes = tools.compare_files(Path(old), Path(new))
+    else:
+        changes = Client().call("GET", "/api/packages/compare", params={"old": old, "new": new})["changes"]
+    answer(changes, as_json, *([f"{c['group']:9} {c['kind']:7} {c['what']}: {c['before'] or '-'} → {c['after'] or '-'}" for c in changes]
+                               or ["Nothing an engineer must know has changed."]))
+    raise typer.Exit(FOUND if changes else FINE)
+
+
+@package_app.command("label")
+def package_label(package: str, channel: Annotated[str, typer.Option(help="Such as stable or candidate.")] = "",
+                  note: Annotated[str, typer.Option(help="A note for the team.")] = "", as_json: Json = False) -> None:
+    """Set the team's own channel and note."""
+    found = Client().call("PATCH", f"/api/packages/{package}", {"channel": channel, "note": note})
+    answer(found, as_json, f"{found['product']} {found['version']}: {found['channel'] or 'no channel'}")
+
+
+@package_app.command("accept")
+def package_accept(package: str, by: Annotated[str, typer.Option(help="Who accepts.")], as_json: Json = False) -> None:
+    """Accept the licence text in a person's name; it is recorded with the time."""
+    found = Client().call("POST", f"/api/packages/{package}/accept", {"by": by})
+    answer(found, as_json, f"licence of {found['product']} {found['version']} accepted by {found['accepted'][-1]['by']}")
+
+
+@package_app.command("remove")
+def package_remove(package: str) -> None:
+    """Remove a package that no plan, run or copy needs."""
+    Client().call("DELETE", f"/api/packages/{package}")
+    say("removed")
+
+
+@package_app.command("copies")
+def package_copies(clear: Annotated[str, typer.Option(help="Clear the unused copies of this package.")] = "", as_json: Json = False) -> None:
+    """Copies of packages on datastores, and clearing those that nobody uses."""
+    client = Client()
+    if clear:
+        done = client.call("DELETE", f"/api/packages/{clear}/copies")
+        answer(done, as_json, f"{done['cleared']} copies cleared", *done["kept"])
+        return
+    found = client.call("GET", "/api/copies")
+    answer(found, as_json, *(table([[c["datastore"], c["host"], c["name"], size_text(c["size"]), ", ".join(c["used_by"]) or "unused"] for c in found])
+                             or ["No datastore holds a copy."]))
+
+
+@trust_app.command("list")
+def trust_list(as_json: Json = False) -> None:
+    """Publishers whose signatures are trusted."""
+    found = Client().call("GET", "/api/trust")
+    answer(found, as_json, *(table([[t["fingerprint"][:23] + "…", t["subject"]] for t in found]) or ["Nobody is trusted yet: nimble-stone trust add FILE"]))
+
+
+@trust_app.command("add")
+def trust_add(file: Path, as_json: Json = False) -> None:
+    """Trust the certificates of a PEM file. Compare the fingerprint with the publisher's first."""
+    found = Client().call("POST", "/api/trust", {"pem": _text_of(file)})
+    answer(found, as_json, f"{len(found)} certificates are trusted")
+
+
+@trust_app.command("remove")
+def trust_remove(fingerprint: str) -> None:
+    """Trust a certificate no longer."""
+    Client().call("DELETE", f"/api/trust/{fingerprint}")
+    say("no longer trusted")
 
 
 @package_app.command("inspect")
@@ -89,12 +192,18 @@ def package_inspect(package: str, lang: Annotated[str, typer.Option(help="Langua
 
 
 def _package_lines(p: dict[str, Any]) -> list[str]:
-    lines = [f"a node's disks: {size_text(p['thin_bytes'])} thin, {size_text(p['full_bytes'])} fully reserved", "sizes:"]
-    lines += ["  " + line for line in table([[s["id"], f"{s['vcpu']} vCPU", size_text(s["memory_bytes"]), s["description"]] for s in p["sizes"]])]
-    lines += ["networks: " + ", ".join(n["name"] for n in p["networks"]), "questions:"]
-    lines += ["  " + line for line in table([[q["key"], q["type"], q["rule"] or "-", q["label"]] for q in p["questions"]])]
-    return [*lines, f"licence: {len(p['licence_text'].split())} words to accept" if p["licence_text"] else "licence: none",
-            "digests: " + ("all files vouched for by the manifest" if p["vouched"] else "not all files are in the manifest")]
+    lines = [f"a node's disks: {size_text(p['thin_bytes'])} thin, {size_text(p['full_bytes'])} fully reserved"]
+    lines += ["sizes:", *("  " + line for line in table([[s["id"] or s["label"], f"{s['vcpu']} vCPU", size_text(s["memory_bytes"]), s["description"],
+                                                          s["carries"]]
+                                                         for s in p["sizes"]]))] if p["sizes"] else []
+    lines += ["networks: " + ", ".join(n["name"] for n in p["networks"])] if p["networks"] else []
+    lines += ["questions:", *("  " + line for line in table([[q["key"], q["rule"], q["label"]] for q in p["questions"]
+                                                             if q["asked"]]))] if p["questions"] else []
+    lines += [f"the guest: {d['device']} {d['outcome']}: {d['was'] or '-'} → {d['becomes'] or 'nothing'}" for d in p["differences"] if d["weight"] == "caution"]
+    lines += [f"{f['severity']}: {f['message']}" for f in p["findings"] if f["severity"] != "note"]
+    whole = {"absent": "no manifest", "verified": "all listed digests hold", "failed": "the manifest does not hold"}[p["manifest"]]
+    return [*lines, f"licence: {len(p['licence_text'].split())} words to accept" if p["licence_text"] else "licence: none", f"integrity: {whole};"
+            f" signature {p['signature']}{' by ' + p['signer']['subject'] if p['signer'] else ''}"]
 
 
 @estate_app.command("list")

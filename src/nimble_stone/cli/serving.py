@@ -70,7 +70,8 @@ def serve(data: Data = None, host: str = "127.0.0.1", port: int = 8440, pace: An
     import uvicorn
 
     from nimble_stone.server.app import create_app
-    uvicorn.run(create_app(folder, pace=pace, inbox=inbox, reachable_at=reachable_at, pull_rate=pull_mib * 2**20), log_level="warning", timeout_graceful_shutdown=3, **where)
+    uvicorn.run(create_app(folder, pace=pace, inbox=inbox, reachable_at=reachable_at, pull_rate=pull_mib * 2**20), log_level="warning",
+                timeout_graceful_shutdown=3, **where)
 
 
 def key(data: Data = None) -> None:
@@ -118,7 +119,8 @@ def demo(data: Annotated[Path, typer.Option(help="Where the demonstration keeps 
         import uvicorn
 
         from nimble_stone.server.app import create_app
-        server = uvicorn.Server(uvicorn.Config(create_app(data, pace=1 / speed, inbox=data / "inbox", reachable_at=url), host="127.0.0.1", port=port, log_level="warning",
+        server = uvicorn.Server(uvicorn.Config(create_app(data, pace=1 / speed, inbox=data / "inbox", reachable_at=url), host="127.0.0.1", port=port,
+                                               log_level="warning",
                                                timeout_graceful_shutdown=2))
         serving = asyncio.create_task(server.serve())
         try:
@@ -155,7 +157,14 @@ def _seed(data: Path, url: str, made: str, lab_plan: object, mib: int) -> None:
     if not client.call("GET", "/api/packages"):
         file = data / "gauge-collector-4.2.0.ova"
         file.write_bytes(appliance.ova(mib=mib))
-        client.upload(file, lambda *_: None)
+        found = client.upload(file, lambda *_: None)
+        by = appliance.publisher()
+        client.call("POST", "/api/trust", {"pem": by.authority.decode()})
+        client.call("PATCH", f"/api/packages/{found['sha256']}", {"channel": "stable", "note": "In use since the spring tides of March."})
+        newer = data / "gauge-collector-4.3.0.ova"
+        newer.write_bytes(appliance.ova(version="4.3.0", mib=mib, seed=45, edition=5, by=by))
+        later = client.upload(newer, lambda *_: None)
+        client.call("PATCH", f"/api/packages/{later['sha256']}", {"channel": "candidate", "note": ""})
     if "western" not in {plan["id"] for plan in client.call("GET", "/api/plans")}:
         plan = client.call("POST", "/api/plans", {"text": scene.PLAN})
         plan = client.call("POST", "/api/plans/western/secret", {"version": plan["version"], "column": "admin_password", "value": "Tide-tables 1893"})

@@ -6,6 +6,7 @@ import json
 import os
 import sys
 import time
+from dataclasses import asdict
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
@@ -14,7 +15,7 @@ import typer
 from nimble_stone.core.disk.image import CLUSTER
 from nimble_stone.core.disk.opening import open_image
 from nimble_stone.core.errors import Conflict, InputError, NotFound
-from nimble_stone.core.package import inspect, signature
+from nimble_stone.core.package import compare, inspect, signature
 from nimble_stone.core.package.contents import Contents, examine
 from nimble_stone.core.units import size_text, time_text
 from nimble_stone.engine import disk_file
@@ -27,7 +28,7 @@ Json = Annotated[bool, typer.Option("--json", help="Answer as JSON on standard o
 def inspect_file(path: Path, language: str, trust: list[Path], as_json: bool) -> int:
     """Print what a package file holds; the exit code: 0 without blockers, 1 with. Raises FormatError when it is no package."""
     anchors = [certificate for file in trust for certificate in signature.read_certificates(_bytes(file))]
-    teller = _Progress("verifying")
+    teller = Progress("verifying")
     with opened(path) as given:
         teller.total = sum(g.source.size_bytes for g in given)
         contents = examine(given, language=language, trust=anchors, now=time.time(), tell=teller.add)
@@ -41,6 +42,12 @@ def inspect_file(path: Path, language: str, trust: list[Path], as_json: bool) ->
     return 1 if contents.blockers else 0
 
 
+def compare_files(old: Path, new: Path) -> list[dict[str, str]]:
+    """What changed between two package files. Raises FormatError."""
+    with opened(old) as before, opened(new) as after:
+        return [asdict(change) for change in compare.compare(examine(before), examine(after))]
+
+
 def lines(contents: Contents, found: dict[str, Any]) -> list[str]:
     """The answer for people."""
     out = []
@@ -48,7 +55,8 @@ def lines(contents: Contents, found: dict[str, Any]) -> list[str]:
              "failed": "THE SIGNATURE DOES NOT HOLD"}[found["integrity"]["signature"]]
     whole = {"absent": "no manifest", "verified": "every listed digest holds", "failed": "THE MANIFEST DOES NOT HOLD"}[found["integrity"]["manifest"]]
     for system in found["systems"] or [{}]:
-        title = " ".join(x for x in (system.get("product") or system.get("name") or contents.members[0].name if contents.members else "", system.get("version")) if x)
+        title = " ".join(x for x in (system.get("product") or system.get("name") or contents.members[0].name if contents.members else "",
+                                     system.get("version")) if x)
         vendor = f" by {system['vendor']}" if system.get("vendor") else ""
         out.append(f"{title}{vendor} ({found['format']})")
         if system.get("vcpu") or system.get("memory_bytes"):
@@ -90,7 +98,7 @@ def disk_info(source: Path, as_json: Json = False) -> None:
 @disk_app.command("convert")
 def disk_convert(source: Path, target: Path, to: Annotated[Literal["raw", "qcow2"], typer.Option(help="The format to write.")], as_json: Json = False) -> None:
     """Convert a disk image (VMDK of any kind, qcow2, raw) to raw or qcow2; holes stay holes. TARGET must not exist yet."""
-    teller = _Progress("converting")
+    teller = Progress("converting")
     with opened(source) as given:
         image = open_image(given[0].source, {g.name: g.source for g in given})
         if getattr(image, "has_parent", False):
@@ -125,7 +133,7 @@ def _bytes(file: Path) -> bytes:
         raise NotFound(f"{file} cannot be read: {error.strerror}") from error
 
 
-class _Progress:
+class Progress:
     """Progress, rate and remaining time on a terminal's standard error; silent elsewhere."""
 
     def __init__(self, word: str) -> None:

@@ -37,7 +37,8 @@ class Refused(FormatError):
 
     def __init__(self, contents: Contents) -> None:
         worst = contents.blockers[0]
-        super().__init__(worst.message, code=worst.code, place=worst.where, clause=worst.clause,
+        named = worst.where.split(",")[0] in worst.message
+        super().__init__(worst.message, code=worst.code, place="" if named else worst.where, clause=worst.clause,
                          hint="Fetch the package again from its publisher; nothing of this copy was kept.")
         self.findings = [{"severity": f.severity, "code": f.code, "message": f.message, "where": f.where, "clause": f.clause} for f in contents.findings]
 

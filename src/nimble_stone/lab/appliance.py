@@ -8,6 +8,12 @@ import random
 import struct
 import tarfile
 import zlib
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+
+from cryptography import x509
+from cryptography.hazmat.primitives import hashes, serialization
+from cryptography.hazmat.primitives.asymmetric import padding, rsa
 
 SECTOR, GRAIN = 512, 1 << 16
 
@@ -60,13 +66,27 @@ LICENCE = """Gauge Collector licence, edition 4
 4. Accepting is recorded with name and time."""
 
 
-def descriptor(capacity: int, disk_size: int, *, version: str = "4.2.0", disk_name: str = "gauge-collector-disk1.vmdk", scale: int = 1) -> str:
-    """The OVF 1.1 descriptor. `scale` divides the memory of every size, for small real hosts."""
+LICENCE_5 = LICENCE.replace("edition 4", "edition 5").replace("in any number.", "in any number, also of other surveys.") + """
+5. Faults of the relays are to be told to Holm Instruments within a month."""
+_GERMAN = {"size.small": "Bis zu 60 Pegel", "size.medium": "Bis zu 200 Pegel", "size.large": "Bis zu 600 Pegel", "size.huge": "Bis zu 2000 Pegel",
+           "q.hostname": "Rechnername", "q.role": "Rolle", "q.station": "Pegelgruppe", "q.keep": "Aufbewahrung in Tagen"}
+
+
+def descriptor(capacity: int, disk_size: int, *, version: str = "4.2.0", disk_name: str = "gauge-collector-disk1.vmdk", scale: int = 1,
+               edition: int = 4) -> str:
+    """The OVF 1.1 descriptor. `scale` divides the memory of every size, for small real hosts; edition 5 offers and asks more, also in German."""
     def memory(gib: int) -> str:
         return str(gib * 1024 // scale)
-    sizes = (("small", "Small", "Up to 40 gauges", 2, 8), ("medium", "Medium", "Up to 140 gauges", 4, 32), ("large", "Large", "Up to 600 gauges", 8, 64))
+    sizes: tuple[tuple[str, str, str, int, int], ...] = (
+        ("small", "Small", "Up to 40 gauges", 2, 8), ("medium", "Medium", "Up to 140 gauges", 4, 32), ("large", "Large", "Up to 600 gauges", 8, 64))
+    if edition > 4:
+        sizes = (("small", "Small", "Up to 60 gauges", 2, 8), ("medium", "Medium", "Up to 200 gauges", 4, 32), ("large", "Large", "Up to 600 gauges", 8, 48),
+                 ("huge", "Huge", "Up to 2000 gauges", 16, 96))
+
+    def said(ident: str) -> str:
+        return f' ovf:msgid="{ident}"' if edition > 4 and ident in _GERMAN else ""
     options = "".join(f'<Configuration ovf:id="{i}"{" ovf:default=" + chr(34) + "true" + chr(34) if i == "small" else ""}><Label>{label}</Label>'
-                      f"<Description>{text}</Description></Configuration>" for i, label, text, _, _ in sizes)
+                      f"<Description{said(f'size.{i}')}>{text}</Description></Configuration>" for i, label, text, _, _ in sizes)
     items = "".join(
         f'<Item ovf:configuration="{i}"><rasd:ElementName>{cpu} vCPU</rasd:ElementName><rasd:InstanceID>1</rasd:InstanceID>'
         f"<rasd:ResourceType>3</rasd:ResourceType><rasd:VirtualQuantity>{cpu if scale == 1 else 1}</rasd:VirtualQuantity></Item>"
@@ -75,7 +95,7 @@ def descriptor(capacity: int, disk_size: int, *, version: str = "4.2.0", disk_na
         for i, _, _, cpu, gib in sizes)
 
     def prop(key: str, label: str, text: str, *, kind: str = "string", more: str = "") -> str:
-        return (f'<Property ovf:key="{key}" ovf:type="{kind}" ovf:userConfigurable="true" {more}><Label>{label}</Label>'
+        return (f'<Property ovf:key="{key}" ovf:type="{kind}" ovf:userConfigurable="true" {more}><Label{said(f"q.{key}")}>{label}</Label>'
                 f"<Description>{text}</Description></Property>")
     properties = "".join((
         "<Category>Network</Category>",
@@ -87,6 +107,11 @@ def descriptor(capacity: int, disk_size: int, *, version: str = "4.2.0", disk_na
         prop("role", "Role", "lead or archive", more="ovf:qualifiers='ValueMap{\"lead\",\"archive\"}'"),
         prop("station", "Station group", "Which gauges this cluster serves", more='ovf:qualifiers="MinLen(2) MaxLen(40)"'),
         prop("admin_password", "Administrator password", "At least ten characters", more='ovf:password="true" ovf:qualifiers="MinLen(10) MaxLen(64)"')))
+    if edition > 4:
+        properties += prop("keep", "Days readings are kept", "Older ones are thinned out", kind="uint16",
+                           more="ovf:value=\"400\" ovf:qualifiers='MinValue(30) MaxValue(4000)'")
+    strings = "".join(f'<Msg ovf:msgid="{key}">{text}</Msg>' for key, text in _GERMAN.items())
+    strings = f'<Strings xml:lang="de">{strings}</Strings>' if edition > 4 else ""
     return f"""<?xml version="1.0" encoding="UTF-8"?>
 <Envelope xmlns="http://schemas.dmtf.org/ovf/envelope/1" xmlns:ovf="http://schemas.dmtf.org/ovf/envelope/1"
  xmlns:rasd="http://schemas.dmtf.org/wbem/wscim/1/cim-schema/2/CIM_ResourceAllocationSettingData">
@@ -99,20 +124,52 @@ def descriptor(capacity: int, disk_size: int, *, version: str = "4.2.0", disk_na
  <VirtualSystem ovf:id="gauge-collector"><Info>Gauge Collector</Info><Name>Gauge Collector</Name>
   <ProductSection ovf:class="gauge"><Info>Product</Info><Product>Gauge Collector</Product><Vendor>Holm Instruments</Vendor>
    <Version>{version}</Version>{properties}</ProductSection>
-  <EulaSection><Info>Licence</Info><License>{LICENCE}</License></EulaSection>
+  <EulaSection><Info>Licence</Info><License>{LICENCE if edition == 4 else LICENCE_5}</License></EulaSection>
   <VirtualHardwareSection ovf:transport="iso"><Info>Hardware</Info>{items}
    <Item><rasd:ElementName>disk</rasd:ElementName><rasd:HostResource>ovf:/disk/disk1</rasd:HostResource><rasd:InstanceID>10</rasd:InstanceID><rasd:ResourceType>17</rasd:ResourceType></Item>
    <Item><rasd:Connection>Service</rasd:Connection><rasd:ElementName>eth0</rasd:ElementName><rasd:InstanceID>11</rasd:InstanceID><rasd:ResourceSubType>virtio</rasd:ResourceSubType><rasd:ResourceType>10</rasd:ResourceType></Item>
   </VirtualHardwareSection>
  </VirtualSystem>
+ {strings}
 </Envelope>
 """
 
 
-def pack(name: str, files: dict[str, bytes]) -> bytes:
-    """An OVA (ustar): the descriptor first, then the manifest over all files, then the rest."""
+@dataclass(frozen=True)
+class Publisher:
+    """A made-up publisher: its authority's certificate (PEM), and what it signs with."""
+
+    authority: bytes
+    certificate: bytes
+    key: rsa.RSAPrivateKey
+
+
+def publisher(name: str = "Holm Instruments", now: datetime | None = None, days: int = 3650) -> Publisher:
+    """A publisher with an authority of its own, valid from a day before `now`."""
+    start = (now or datetime.now(UTC)) - timedelta(days=1)
+    root_key, key = (rsa.generate_private_key(65537, 2048) for _ in range(2))
+    root_name = x509.Name([x509.NameAttribute(x509.NameOID.ORGANIZATION_NAME, name), x509.NameAttribute(x509.NameOID.COMMON_NAME, f"{name} authority")])
+    own_name = x509.Name([x509.NameAttribute(x509.NameOID.ORGANIZATION_NAME, name), x509.NameAttribute(x509.NameOID.COMMON_NAME, f"{name} releases")])
+
+    def made(subject: x509.Name, public: rsa.RSAPublicKey, ca: bool) -> bytes:
+        built = (x509.CertificateBuilder().subject_name(subject).issuer_name(root_name).public_key(public).serial_number(x509.random_serial_number())
+                 .not_valid_before(start).not_valid_after(start + timedelta(days=days)).add_extension(x509.BasicConstraints(ca=ca, path_length=None),
+                                                                                                      critical=True))
+        return built.sign(root_key, hashes.SHA256()).public_bytes(serialization.Encoding.PEM)
+    return Publisher(made(root_name, root_key.public_key(), True), made(own_name, key.public_key(), False), key)
+
+
+def sign(manifest_name: str, manifest: bytes, by: Publisher) -> bytes:
+    """The certificate file for a manifest."""
+    signature = by.key.sign(manifest, padding.PKCS1v15(), hashes.SHA256())
+    return f"SHA256({manifest_name})= {signature.hex()}\n".encode() + by.certificate
+
+
+def pack(name: str, files: dict[str, bytes], by: Publisher | None = None) -> bytes:
+    """An OVA (ustar): the descriptor first, then the manifest over all files (and its signature), then the rest."""
     listed = "".join(f"SHA256({file})= {hashlib.sha256(data).hexdigest()}\n" for file, data in files.items())
-    ordered = dict(list(files.items())[:1]) | {f"{name}.mf": listed.encode()} | dict(list(files.items())[1:])
+    signed = {f"{name}.cert": sign(f"{name}.mf", listed.encode(), by)} if by else {}
+    ordered = dict(list(files.items())[:1]) | {f"{name}.mf": listed.encode()} | signed | dict(list(files.items())[1:])
     out = io.BytesIO()
     with tarfile.open(fileobj=out, mode="w", format=tarfile.USTAR_FORMAT) as archive:
         for file, data in ordered.items():
@@ -122,12 +179,12 @@ def pack(name: str, files: dict[str, bytes]) -> bytes:
     return out.getvalue()
 
 
-def ova(*, version: str = "4.2.0", mib: int = 24, capacity_gib: int = 40, seed: int = 44) -> bytes:
+def ova(*, version: str = "4.2.0", mib: int = 24, capacity_gib: int = 40, seed: int = 44, edition: int = 4, by: Publisher | None = None) -> bytes:
     """The Gauge Collector as a package: about `mib` MiB of content that does not compress, scattered over a disk of `capacity_gib` GiB."""
     rng = random.Random(seed)
     total = capacity_gib * (1 << 30) // GRAIN
     count = mib * (1 << 20) // GRAIN
     grains = {index: rng.randbytes(GRAIN) for index in sorted({0, *rng.sample(range(total), max(1, count - 1))})}
     disk = vmdk(capacity_gib << 30, grains)
-    return pack("gauge-collector", {"gauge-collector.ovf": descriptor(capacity_gib << 30, len(disk), version=version).encode(),
-                                    "gauge-collector-disk1.vmdk": disk})
+    return pack("gauge-collector", {"gauge-collector.ovf": descriptor(capacity_gib << 30, len(disk), version=version, edition=edition).encode(),
+                                    "gauge-collector-disk1.vmdk": disk}, by)

@@ -18,6 +18,8 @@ from nimble_stone.engine import packages
 from nimble_stone.store.library import Accepted, Copy
 from nimble_stone.store.records import PackageRow
 
+COLUMNS = {"dns": "DNS", "ntp": "NTP"}
+
 
 class PackageItem(BaseModel):
     """A package in the list."""
@@ -243,7 +245,7 @@ def view(row: PackageRow, contents: Contents, kits: Sequence[Kit], plans: list[s
     carries = {advice.size: advice.carries for kit in kits for advice in kit.sizes}
     descriptions = {n.name: n.description for n in read.networks} if read else {}
     nics = contents.descriptor.nics if guest else ()
-    questions = [q for q in ([*read.questions, *(q for s in read.systems for q in s.questions)] if read else [])]
+    questions = list([*read.questions, *(q for s in read.systems for q in s.questions)] if read else [])
     iso = contents.iso
     return PackageView(
         **base, languages=list(read.languages) if read else [], language=read.language if read else "", algorithm=contents.integrity.algorithm,
@@ -251,7 +253,8 @@ def view(row: PackageRow, contents: Contents, kits: Sequence[Kit], plans: list[s
         signature_note="; ".join(f.message for f in signed.findings), unusable=unusable,
         sizes=[PackageSize(id=s.id, label=s.label, description=s.description, default=s.default, vcpu=s.vcpu, memory_bytes=s.memory_bytes,
                            carries=carries.get(s.id, "")) for s in (descriptor.sizes(read) if read and read.systems else ())],
-        systems=_systems(contents), nics=[PackageNic(name=n.name or f"interface {i}", network=n.network, description=descriptions.get(n.network, ""), was=n.kind,
+        systems=_systems(contents), nics=[PackageNic(name=n.name or f"interface {i}", network=n.network, description=descriptions.get(n.network, ""),
+                                                     was=n.kind,
                                                      becomes=guest.nics[i - 1] if guest else "") for i, n in enumerate(nics, 1)],
         networks=[asdict(n) for n in read.networks] if read else [],
         questions=[PackageQuestion(key=q.key, label=q.label, description=q.description, category=q.category, type=q.type, default=q.default, given=q.given,
@@ -276,7 +279,7 @@ def _answered(question: Question, kits: Sequence[Kit]) -> str:
             return own.label
         template = kit.environment.get(question.key, "")
         if template.startswith("{") and template.endswith("}"):
-            return template[1:-1].replace("_", " ").capitalize()
+            return COLUMNS.get(template[1:-1], template[1:-1].replace("_", " ").capitalize())
         if template:
             return "by the kit"
     return ""
@@ -292,7 +295,8 @@ def _systems(contents: Contents) -> list[SystemView]:
         if collection is None:
             return
         for entry in collection.startup:
-            starts[entry.member] = f"{entry.order}." + (f" after {entry.delay_s} s" if entry.delay_s else "") + (" or when it answers" if entry.waits_for_guest else "")
+            starts[entry.member] = f"{entry.order}." + (f" after {entry.delay_s} s" if entry.delay_s else "") + (" or when it answers"
+                                                                                                                 if entry.waits_for_guest else "")
         for inner in collection.collections:
             order(inner)
 

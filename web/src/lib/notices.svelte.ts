@@ -11,6 +11,8 @@ class Notices {
       : { code: 'page', title: 'A fault on this page', detail: String(error), hint: 'Load the page again; nothing is lost on the server.', status: 0 };
     this.#list = [...this.#list.filter((one) => one.problem.detail !== problem.detail).slice(-2), { id: this.#next++, problem }];
   }
+  /** News that is no fault. */
+  say(title: string, detail: string) { this.problem(new ApiError({ code: 'news', title, detail, hint: '', status: 200 })); }
   drop(id: number) { this.#list = this.#list.filter((one) => one.id !== id); }
 }
 

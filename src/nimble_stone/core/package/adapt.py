@@ -93,7 +93,8 @@ def adapt(own: Descriptor, extra: tuple[ExtraDisk, ...] = ()) -> Guest:
     if own.firmware:
         found.append(Difference("kept", "firmware", own.firmware, firmware, "", "note"))
     if own.families:
-        found.append(Difference("mapped", "machine", ", ".join(own.families)[:80], "this hypervisor's standard machine", "no other kind is offered here", "note"))
+        found.append(Difference("mapped", "machine", ", ".join(own.families)[:80], "this hypervisor's standard machine", "no other kind is offered here",
+                                "note"))
     found.append(Difference("added", "config medium", "", "IDE CD-ROM", "carries the node's values: an OVF environment and a NoCloud seed", "note"))
     disks, config = _named(places, found)
     return Guest(disks, tuple(models), nics, firmware, config, tuple(found))
@@ -112,7 +113,8 @@ def _controller(controller: Controller, models: list[str], index: dict[str, int]
     elif controller.kind in ("ide", "sata"):
         found.append(Difference("kept", name, controller.model or controller.kind.upper(), controller.kind.upper(), "", "note"))
     elif controller.kind == "nvme":
-        found.append(Difference("mapped", name, controller.model or "NVMe", "virtio", "NVMe is not given to guests here; the guest needs a virtio driver", "caution"))
+        found.append(Difference("mapped", name, controller.model or "NVMe", "virtio", "NVMe is not given to guests here; the guest needs a virtio driver",
+                                "caution"))
     else:
         found.append(Difference("dropped", name, controller.model or controller.kind, "", "nothing a rollout uses", "note"))
 
@@ -138,7 +140,8 @@ def _nic(number: int, kind: str, found: list[Difference]) -> str:
     known = next((_NIC[word.lower()] for word in words if word.lower() in _NIC), None)
     model, same = known or ("virtio", False)
     why = "" if same else "the publisher leaves the kind open" if not words else f"“{kind[:40]}” is not given here; the guest needs a virtio driver"
-    found.append(Difference("kept" if same else "mapped", f"network interface {number + 1}", kind or "any", model, why, "note" if same or not words else "caution"))
+    found.append(Difference("kept" if same else "mapped", f"network interface {number + 1}", kind or "any", model, why, "note" if same or not words
+                            else "caution"))
     return model
 
 

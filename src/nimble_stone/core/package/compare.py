@@ -52,7 +52,8 @@ def _changes(group: Group, before: Mapping[str, str], after: Mapping[str, str]) 
 def _sizes(read: Envelope | None) -> dict[str, str]:
     if read is None:
         return {}
-    return {size.label or size.id: f"{size.vcpu} vCPU, {size_text(size.memory_bytes)}{', default' if size.default else ''}" for size in ovf.sizes(read)}
+    return {size.label or size.id: f"{size.vcpu} vCPU, {size_text(size.memory_bytes)}{', default' if size.default else ''}"
+            + (f", {size.description}" if size.description else "") for size in ovf.sizes(read)}
 
 
 def _questions(read: Envelope | None) -> dict[str, str]:
@@ -80,7 +81,8 @@ def _networks(read: Envelope | None) -> dict[str, str]:
 def _disks(contents: Contents) -> dict[str, str]:
     if contents.envelope is None:
         return {f"disk {n}": f"{disk.kind}, {size_text(disk.capacity_bytes or 0)}" for n, disk in enumerate(contents.disks, 1)}
-    return {d.id: size_text(d.capacity_bytes) + (", empty" if not d.file_id else "") + (f", on {d.parent}" if d.parent else "") for d in contents.envelope.disks}
+    return {d.id: size_text(d.capacity_bytes) + (", empty" if not d.file_id else "") + (f", on {d.parent}" if d.parent else "")
+            for d in contents.envelope.disks}
 
 
 def _devices(read: Envelope | None) -> dict[str, str]:

@@ -281,8 +281,9 @@ class _Examination:
         digests[given.name] = (algorithm, found)
         if found == expected:
             return "verified"
-        self.notice("blocker", "manifest-digest", f"“{given.name}” does not match the package's manifest: {algorithm} expected {expected[:16]}…, found {found[:16]}…."
-                    " The file was changed or damaged on its way; fetch the package again from its publisher", given.name, "6.4")
+        self.notice("blocker", "manifest-digest",
+                    f"“{given.name}” does not match the package's manifest: {algorithm} expected {expected[:16]}…, found {found[:16]}…."
+                    " The file was changed or damaged on its way", given.name, "6.4")
         return "failed"
 
     def _files(self, read: Envelope, files: Mapping[str, Given], states: Mapping[str, str]) -> None:
@@ -332,11 +333,13 @@ class _Examination:
                             file.href, "9.1")
                 continue
             if disk.capacity_bytes and image.capacity_bytes != disk.capacity_bytes and not disk.capacity_key:
-                self.notice("caution", "ovf-disk-capacity", f"disk “{disk.id}” is {disk.capacity_bytes} bytes by the descriptor, {image.capacity_bytes} by its file",
+                self.notice("caution", "ovf-disk-capacity",
+                            f"disk “{disk.id}” is {disk.capacity_bytes} bytes by the descriptor, {image.capacity_bytes} by its file",
                             file.href, "9.1")
             word = disk.format_uri.lower()
             if word and kind in ("vmdk", "qcow2", "raw") and not any(hint in word for hint in (kind, "vmdk" if kind == "vmdk" else kind)):
-                self.notice("note", "ovf-disk-format", f"the descriptor calls the format of “{disk.id}” “{disk.format_uri[:80]}”; the file is {kind}", file.href, "9.1")
+                self.notice("note", "ovf-disk-format", f"the descriptor calls the format of “{disk.id}” “{disk.format_uri[:80]}”; the file is {kind}",
+                            file.href, "9.1")
             for note in image.notes:
                 self.notice("note", "disk-note", note, file.href)
 

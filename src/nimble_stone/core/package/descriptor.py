@@ -21,7 +21,8 @@ def parse(data: bytes) -> Descriptor:
 def summary(read: Envelope, found: list[Noticed] | tuple[Noticed, ...] = ()) -> Descriptor:
     """What a rollout needs. Raises FormatError when the envelope does not hold exactly one system with hardware."""
     if len(read.systems) != 1:
-        raise FormatError(f"the package holds {len(read.systems)} virtual systems; a plan rolls out packages with one", code="ovf-systems", clause="DSP0243 7.2")
+        raise FormatError(f"the package holds {len(read.systems)} virtual systems; a plan rolls out packages with one", code="ovf-systems",
+                          clause="DSP0243 7.2")
     system = read.systems[0]
     product = next((p for p in system.products if p.product), system.products[0] if system.products else _NOBODY)
     standard = system.standard

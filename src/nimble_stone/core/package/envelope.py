@@ -38,18 +38,21 @@ def read(data: bytes, language: str = "", texts: Mapping[str, bytes] | None = No
     """
     root = parse(data, "the descriptor")
     if root.name != "Envelope":
-        raise FormatError(f"the descriptor is not an OVF envelope (it begins with {root.name[:40]})", code="ovf-envelope", place=root.where, clause="DSP0243 7.1",
+        raise FormatError(f"the descriptor is not an OVF envelope (it begins with {root.name[:40]})", code="ovf-envelope", place=root.where,
+                          clause="DSP0243 7.1",
                           hint="Export the appliance as OVF 1.x or 2.x.")
     reading = Reading()
     chosen, languages = _strings(root, language, texts or {}, reading)
     if root.space not in SPACES:
-        reading.notice("caution", "ovf-namespace", f"the envelope's namespace “{root.space[:80]}” is none of the standard's; it is read as version 1", root, "7.1")
+        reading.notice("caution", "ovf-namespace", f"the envelope's namespace “{root.space[:80]}” is none of the standard's; it is read as version 1", root,
+                       "7.1")
     _sections(root, _ENVELOPE, reading)
     options = _options(root, reading)
     files = _files(root, reading)
     roots = list(root.all("VirtualSystem", "VirtualSystemCollection"))
     if len(roots) != 1:
-        reading.notice("blocker", "ovf-systems", f"the envelope holds {len(roots)} virtual systems or collections at its top; the standard asks for one", root, "7.1")
+        reading.notice("blocker", "ovf-systems", f"the envelope holds {len(roots)} virtual systems or collections at its top; the standard asks for one",
+                       root, "7.1")
     defaults = {q.key: q.default for top in _walk(roots) for q in properties.questions(top, Reading(), frozenset(o.id for o in options))}
     disks = _disks(root, {f.id for f in files}, defaults, reading)
     networks = _networks(root, reading)
@@ -60,7 +63,7 @@ def read(data: bytes, language: str = "", texts: Mapping[str, bytes] | None = No
     return Envelope(
         version=SPACES.get(root.space, "1"), language=chosen, languages=languages, files=files, disks=disks, networks=networks, options=options,
         systems=systems, collection=collection,
-        licences=tuple(_licences([e for e in _walk(roots)], reading)),
+        licences=tuple(_licences(list(_walk(roots)), reading)),
         questions=properties.questions(top, reading, frozenset(known.options)) if top is not None else ()), reading.found
 
 
@@ -102,7 +105,8 @@ def _strings(root: Element, wish: str, texts: Mapping[str, bytes], reading: Read
     family = wish.lower().split("-")[0]
     chosen = lower.get(wish.lower()) or next((name for key, name in lower.items() if family and key.split("-")[0] == family), None)
     fallback = lower.get(own.lower(), own)
-    reading.texts = {**(bundles.get(fallback) or next(iter(bundles.values()), {})), **(bundles.get(chosen, {}) if chosen else {})}
+    reading.texts = {**bundles.get(fallback, {}), **(bundles.get(chosen, {}) if chosen else {})}
+    reading.others = next(iter(bundles.values()), {})
     return chosen or own, tuple(sorted({*bundles, own}))
 
 
@@ -117,7 +121,8 @@ def _sections(parent: Element, known: set[str], reading: Reading) -> None:
         elif child.name == "SharedDiskSection":
             continue
         elif child.name in _UNUSED:
-            reading.notice("caution" if required else "note", "ovf-section-unused", f"section “{child.name}” is known, but a rollout does not follow it", child, "7.1")
+            reading.notice("caution" if required else "note", "ovf-section-unused", f"section “{child.name}” is known, but a rollout does not follow it",
+                           child, "7.1")
         elif required and (child.name.endswith("Section") or child.first("Info") is not None):
             reading.notice("blocker", "ovf-section", f"section “{child.name[:60]}” is unknown here and marked as required", child, "7.1")
         else:
@@ -168,7 +173,8 @@ def _disks(root: Element, files: set[str], defaults: Mapping[str, str], reading:
                 key = text[2:-1]
                 text = next((value for full, value in defaults.items() if full == key or full.endswith(f".{key}")), "")
                 if not text:
-                    reading.notice("caution", "ovf-disk-capacity", f"the size of disk “{ident[:60]}” is asked for by property “{key[:60]}”, which has no default",
+                    reading.notice("caution", "ovf-disk-capacity",
+                                   f"the size of disk “{ident[:60]}” is asked for by property “{key[:60]}”, which has no default",
                                    item, "9.1")
             elif not text:
                 reading.notice("blocker", "ovf-disk", f"disk “{ident[:60]}” has no capacity", item, "9.1")
@@ -284,7 +290,8 @@ def _system(element: Element, known: _Known, reading: Reading) -> System:
     return System(
         id=element.attribute("id") or "", name=reading.child(element, "Name"), info=reading.child(element, "Info"),
         products=properties.products(element, reading), questions=properties.questions(element, reading, frozenset(known.options)),
-        licences=tuple(_licences([element], Reading(reading.texts))), annotation=reading.child(element.first("AnnotationSection"), "Annotation"),
+        licences=tuple(_licences([element], Reading(reading.texts, reading.others))), annotation=reading.child(element.first("AnnotationSection"),
+                                                                                                               "Annotation"),
         os=reading.child(system_os, "Description"), os_id=(system_os.attribute("id") or "") if system_os is not None else "",
         families=families, firmware=_firmware(section),
         transports=tuple((section.attribute("transport") or "").split()),

@@ -32,7 +32,7 @@ def read(section: Element, options: Sequence[str], disks: frozenset[str], files:
     _check(items, frozenset(options), reading)
     built = []
     for number, option in enumerate(options):
-        quiet = reading if number == 0 else Reading(reading.texts)          # the same items again: the same findings
+        quiet = reading if number == 0 else Reading(reading.texts, reading.others)          # the same items again: the same findings
         built.append(_hardware(section, items, option, disks, files, networks, quiet))
         if number and (found := [n for n in quiet.found if n.severity == "blocker" and n not in reading.found]):
             reading.found += found

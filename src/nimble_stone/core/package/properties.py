@@ -93,7 +93,8 @@ def _kind(item: Element, own: str, reading: Reading) -> str:
     kind = _FIELD_TYPES.get(plain.lower(), plain)
     if kind in _BITS or kind in _SIGNED or kind in _OTHERS:
         if kind != text:
-            reading.notice("caution", "ovf-property-type", f"the type “{text[:40]}” of “{own[:60]}” is none of the standard's; it is read as {kind}", item, "9.5")
+            reading.notice("caution", "ovf-property-type", f"the type “{text[:40]}” of “{own[:60]}” is none of the standard's; it is read as {kind}", item,
+                           "9.5")
         return kind
     reading.notice("caution", "ovf-property-type",
                    f"the type “{text[:40]}” of “{own[:60]}” is none of the standard's; it is read as string" if text

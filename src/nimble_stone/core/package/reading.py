@@ -15,9 +15,10 @@ MAX_TEXT = 512 << 10
 
 @dataclass
 class Reading:
-    """State of one descriptor being read. `texts`: message id → text in the chosen language."""
+    """State of one descriptor being read. `texts`: message id → text in the chosen language; `others`: in any."""
 
     texts: Mapping[str, str] = field(default_factory=dict)
+    others: Mapping[str, str] = field(default_factory=dict)            # for messages that have no text of their own
     found: list[Noticed] = field(default_factory=list)
 
     def notice(self, severity: Severity, code: str, message: str, at: Element | None = None, clause: str = "") -> None:
@@ -32,6 +33,8 @@ class Reading:
         ident = element.attribute("msgid")
         if ident is not None and ident in self.texts:
             return self.texts[ident]
+        if ident is not None and not element.text and ident in self.others:
+            return self.others[ident]
         if ident is not None and not element.text:
             self.notice("caution", "ovf-string", f"message “{ident[:80]}” has no text in any language", element, "10")
         text = element.text

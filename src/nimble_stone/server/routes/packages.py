@@ -203,7 +203,8 @@ async def copy_clear(sha256: str, world: TheWorld) -> dict[str, int | list[str]]
 @router.get("/trust")
 async def trust_list(world: TheWorld) -> list[TrustedView]:
     """The publishers and authorities this team trusts."""
-    return [TrustedView(fingerprint=t.fingerprint, subject=t.subject, not_after=t.not_after, added_at=t.added_at) for t in await world.store.read(library.trusted)]
+    return [TrustedView(fingerprint=t.fingerprint, subject=t.subject, not_after=t.not_after, added_at=t.added_at)
+            for t in await world.store.read(library.trusted)]
 
 
 @router.post("/trust")

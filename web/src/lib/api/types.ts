@@ -19,3 +19,7 @@ export type Entry = Schemas['Entry'];
 export type Started = Schemas['Started'];
 export type Session = Schemas['Session'];
 export type RunLine = Schemas['RunLine'];
+export type PackageItem = Schemas['PackageItem'];
+export type TakeInView = Schemas['TakeInView'];
+export type CompareView = Schemas['CompareView'];
+export type TrustedView = Schemas['TrustedView'];

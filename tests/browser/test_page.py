@@ -11,7 +11,7 @@ from playwright.sync_api import BrowserContext, Page, expect
 
 from nimble_stone.cli.client import Client
 from nimble_stone.lab import appliance, demo
-from tests.support.processes import PASSWORD, LabProcess, ServerProcess, ended, ready_plan
+from tests.support.processes import wait_for, PASSWORD, LabProcess, ServerProcess, ended, ready_plan
 
 pytestmark = pytest.mark.usefixtures("client")
 
@@ -77,12 +77,46 @@ def test_an_ova_dropped_in_shows_what_it_holds_and_a_bad_one_only_its_reason(pag
     bad.write_bytes(good.read_bytes()[:300_000])
     page.goto(f"{server.url}/packages")
     with page.expect_file_chooser() as chooser:
-        page.get_by_role("button", name="Take in an OVA").click()
+        page.get_by_role("button", name="Take in files").click()
     chooser.value.set_files([good, bad])
-    expect(page.get_by_role("heading", level=1)).to_contain_text("Gauge Collector 4.3.0")
-    expect(page.get_by_role("status")).to_contain_text("it is cut short")
+    expect(page.get_by_role("heading", level=1)).to_contain_text("Gauge Collector 4.3.0", timeout=20_000)
     expect(page.get_by_role("region", name="Sizes on offer")).to_contain_text("64 GiB")
-    expect(page.get_by_role("region", name="Questions it asks")).to_contain_text("gauge.admin_password")
+    expect(page.get_by_role("region", name="Questions it asks")).to_contain_text("Administrator password")
+    page.get_by_role("button", name="All packages").click()
+    expect(page.get_by_role("status").filter(has_text="bad.ova")).to_contain_text("it is cut short")
+
+
+def test_what_changed_between_two_versions_is_shown_and_a_licence_is_accepted_in_a_name(page: Page, server: ServerProcess, tmp_path: Path) -> None:
+    newer = tmp_path / "gauge-collector-4.5.0.ova"
+    newer.write_bytes(appliance.ova(mib=1, version="4.5.0", edition=5, seed=9))
+    server.client().upload(newer, lambda *_: None)
+    page.goto(f"{server.url}/packages")
+    page.get_by_role("link", name="what changed since").first.click()
+    expect(page.get_by_role("heading", level=1)).to_contain_text("to know before moving")
+    expect(page.get_by_role("region", name="Licence text")).to_contain_text("also of other surveys")
+    page.get_by_role("button", name="4.5.0").click()
+    page.get_by_label("Texts in").select_option("de")
+    expect(page.get_by_role("region", name="Questions it asks")).to_contain_text("Rechnername")
+    page.get_by_role("button", name="Read the licence").click()
+    page.get_by_label("Accepted by").fill("mira")
+    page.get_by_role("button", name="Accept in this name").click()
+    expect(page.get_by_role("region", name="Licence")).to_contain_text("accepted by mira")
+    page.get_by_label("Channel").fill("candidate")
+    page.get_by_role("button", name="Keep").click()
+    expect(page.get_by_label("Versions")).to_contain_text("candidate")
+
+
+def test_a_folder_with_a_descriptor_and_its_files_is_one_package(page: Page, server: ServerProcess, tmp_path: Path) -> None:
+    import io
+    import tarfile
+    with tarfile.open(fileobj=io.BytesIO(appliance.ova(mib=1, version="4.6.0", seed=11))) as archive:
+        archive.extractall(tmp_path / "loose", filter="data")
+    page.goto(f"{server.url}/packages")
+    with page.expect_file_chooser() as chooser:
+        page.get_by_role("button", name="Take in a folder").click()
+    chooser.value.set_files(tmp_path / "loose")
+    expect(page.get_by_role("heading", level=1)).to_contain_text("Gauge Collector 4.6.0", timeout=20_000)
+    expect(page.get_by_role("heading", level=1)).to_contain_text("OVF with files")
 
 
 def test_an_ova_is_taken_in_by_dropping_it_anywhere_on_the_page(page: Page, server: ServerProcess) -> None:
@@ -100,24 +134,37 @@ def test_an_ova_is_taken_in_by_dropping_it_anywhere_on_the_page(page: Page, serv
     expect(page.get_by_role("heading", level=1)).to_contain_text("Gauge Collector 4.4.0")
 
 
-def test_an_upload_can_be_stopped_and_a_closed_page_leaves_nothing(page: Page, server: ServerProcess, tmp_path: Path) -> None:
+def test_an_upload_can_be_stopped_and_goes_on_after_the_page_was_closed(page: Page, server: ServerProcess, tmp_path: Path) -> None:
     big = tmp_path / "big.ova"
     big.write_bytes(appliance.ova(mib=40))
     page.goto(f"{server.url}/packages")
     page.context.new_cdp_session(page).send("Network.emulateNetworkConditions", {"offline": False, "latency": 0, "downloadThroughput": -1, "uploadThroughput": 2_000_000})
-    with page.expect_file_chooser() as chooser:
-        page.get_by_role("button", name="Take in an OVA").click()
-    chooser.value.set_files(big)
-    expect(page.get_by_role("status")).to_contain_text("/s ·")
-    page.get_by_role("button", name="Stop").click()
-    expect(page.get_by_role("status")).to_contain_text("nothing of it was kept")
-    with page.expect_file_chooser() as chooser:
-        page.get_by_role("button", name="Take in an OVA").click()
-    chooser.value.set_files(big)
-    expect(page.get_by_role("status").last).to_contain_text(re.compile(r"[3-9]\.?\d* MiB of"))
+    def choose() -> None:
+        with page.expect_file_chooser() as chooser:
+            page.get_by_role("button", name="Take in files").click()
+        chooser.value.set_files(big)
+    choose()
+    row = page.get_by_role("status").filter(has_text="big.ova")
+    expect(row).to_contain_text("/s ·")
+    row.get_by_role("button", name="Stop").click()
+    expect(row).to_have_count(0)
+    wait_for(lambda: not list((server.data / "packages/incoming").iterdir()), 20, "the remains to go")
+    choose()
+    expect(row).to_contain_text(re.compile(r"[3-9]\.?\d* MiB of"))
+    other = page.context.new_page()                                       # the page is closed in the middle …
     page.close()
-    from tests.support.processes import wait_for
-    wait_for(lambda: not list((server.data / "packages").glob("*.part")), 20, "the remains to go")
+    part = next((server.data / "packages/incoming").glob("*/0.part"))
+    had = part.stat().st_size
+    other.goto(f"{server.url}/packages")
+    waiting = other.get_by_role("status").filter(has_text="big.ova")
+    expect(waiting).to_contain_text("waiting for its sender")
+    with other.expect_file_chooser() as chooser:                          # … and another goes on where it was
+        waiting.get_by_role("button", name="Choose the file again, go on").click()
+    with other.expect_request(lambda request: request.method == "PATCH") as sent:
+        chooser.value.set_files(big)
+    assert int(sent.value.headers["upload-offset"]) >= had
+    expect(other.get_by_role("heading", level=1)).to_contain_text("Gauge Collector 4.2.0", timeout=60_000)
+    other.close()
 
 
 def test_the_sheet_behaves_like_a_spreadsheet(page: Page, server: ServerProcess, client: Client) -> None:

@@ -77,8 +77,8 @@ class LabProcess:
 class ServerProcess:
     """`nimble-stone serve` as a process. `kill` is kill -9; `start` begins a new life on the same data folder."""
 
-    def __init__(self, data: Path, *, pace: float = 0.01, netns: str = "") -> None:
-        self.data, self.pace, self.netns = data, pace, netns
+    def __init__(self, data: Path, *, pace: float = 0.01, netns: str = "", inbox: Path | None = None, reachable: bool = False) -> None:
+        self.data, self.pace, self.netns, self.inbox, self.reachable = data, pace, netns, inbox, reachable
         data.mkdir(parents=True, exist_ok=True)
         self.socket = socket.create_server(("127.0.0.1", 0))
         self.port = self.socket.getsockname()[1]
@@ -93,7 +93,8 @@ class ServerProcess:
         prefix = ["ip", "netns", "exec", self.netns] if self.netns else []
         with self.log.open("ab") as log:
             self.process = subprocess.Popen([*prefix, *CLI, "serve", "--data", str(self.data), "--fd", str(number), "--pace", str(self.pace),
-                                             "--port", str(self.port)], pass_fds=[number], stdout=log, stderr=log)
+                                             "--port", str(self.port), *(["--inbox", str(self.inbox)] if self.inbox else []),
+                                             *(["--reachable-at", self.url] if self.reachable else [])], pass_fds=[number], stdout=log, stderr=log)
         if wait:
             self.wait_up()
 

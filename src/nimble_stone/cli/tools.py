@@ -60,7 +60,8 @@ def lines(contents: Contents, found: dict[str, Any]) -> list[str]:
         vendor = f" by {system['vendor']}" if system.get("vendor") else ""
         out.append(f"{title}{vendor} ({found['format']})")
         if system.get("vcpu") or system.get("memory_bytes"):
-            out.append(f"  {system['vcpu'] or '?'} vCPU, {size_text(system['memory_bytes'] or 0)} memory, {len(system['disks'])} disks, {len(system['nics'])} interfaces")
+            out.append(f"  {system['vcpu'] or '?'} vCPU, {size_text(system['memory_bytes'] or 0)} memory, {len(system['disks'])} disks,"
+                       f" {len(system['nics'])} interfaces")
     out.append(f"  {whole}; {trust}")
     if contents.iso:
         boots = " and ".join(name for name, yes in (("BIOS", contents.iso.boots_bios), ("UEFI", contents.iso.boots_uefi)) if yes)
@@ -151,7 +152,8 @@ class Progress:
         if self.shown and now - self.said > 0.2:
             self.said = now
             rate = done / max(0.05, now - self.began)
-            sys.stderr.write(f"\r{self.word} {100 * done // max(1, self.total)} %, {size_text(int(rate))}/s, {time_text((self.total - done) / max(1, rate))} left   ")
+            left = time_text(max(0, self.total - done) / max(1, rate))
+            sys.stderr.write(f"\r{self.word} {100 * done // max(1, self.total)} %, {size_text(int(rate))}/s, {left} left   ")
 
     def end(self) -> None:
         """Clear the line."""

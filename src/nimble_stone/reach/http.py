@@ -131,7 +131,7 @@ def _begun(answer: httpx.Response, url: str, offset: int) -> Fetched:
     if answer.status_code == 206:
         match = re.fullmatch(r"bytes (\d{1,18})-\d{1,18}/(\d{1,18}|\*)", answer.headers.get("Content-Range", "").strip())
         if match and int(match[1]) == offset:
-            return Fetched(offset, int(match[2]) if match[2] != "*" else None, answer.aiter_raw(1 << 20))
+            return Fetched(offset, int(match[2]) if match[2] != "*" else None, answer.aiter_raw())
         raise RemoteFailed("the web server answers with another part of the file than was asked for", target=url, operation="fetch")
     if answer.status_code == 416 and offset:
         return Fetched(0, None, _nothing())
@@ -139,7 +139,7 @@ def _begun(answer: httpx.Response, url: str, offset: int) -> Fetched:
         raise RemoteFailed(f"the web server answers with status {answer.status_code}", target=url, operation="fetch", code="url-status",
                            hint="See whether the file is there, and whether it needs a login.")
     length = answer.headers.get("Content-Length", "")
-    return Fetched(0, int(length) if length.isdigit() and len(length) < 16 else None, answer.aiter_raw(1 << 20))
+    return Fetched(0, int(length) if length.isdigit() and len(length) < 16 else None, answer.aiter_raw())
 
 
 async def _nothing() -> AsyncIterator[bytes]:

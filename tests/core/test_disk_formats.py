@@ -1,0 +1,220 @@
+"""Disks of every format, written by another tool: read back bit by bit, converted to both targets, as sparse as that tool's own."""
+
+from __future__ import annotations
+
+import gzip
+import io
+import json
+import lzma
+import os
+import random
+import struct
+import subprocess
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+import pycdlib
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from nimble_stone.core.disk import convert
+from nimble_stone.core.disk.image import CLUSTER, Layered
+from nimble_stone.core.disk.opening import open_image
+from nimble_stone.core.disk.source import BytesSource, ConcatSource, Source, Window
+from nimble_stone.core.errors import FormatError
+from nimble_stone.core.package import iso, packed
+from nimble_stone.engine import disk_file
+from nimble_stone.engine.files import FileSource
+from nimble_stone.lab import appliance
+
+FORMATS = {"stream": ["vmdk", "-o", "subformat=streamOptimized"], "sparse": ["vmdk"], "flat": ["vmdk", "-o", "subformat=monolithicFlat"],
+           "split": ["vmdk", "-o", "subformat=twoGbMaxExtentSparse"], "split-flat": ["vmdk", "-o", "subformat=twoGbMaxExtentFlat"], "qcow2": ["qcow2"],
+           "packed": ["qcow2", "-c"], "old": ["qcow2", "-o", "compat=0.10,cluster_size=4096"], "large": ["qcow2", "-o", "cluster_size=1M"], "raw": ["raw"]}
+
+
+@pytest.fixture(scope="module")
+def disks(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """One disk of 2.5 GiB (so that split ones have several parts) with content at odd places, in every format."""
+    folder, rng = tmp_path_factory.mktemp("disks"), random.Random(7)
+    with (folder / "a.raw").open("wb") as file:
+        file.truncate((2560 << 20) + 512)
+        for _ in range(40):
+            file.seek(rng.randrange(0, (2560 << 20) - 300_000) // 512 * 512)
+            file.write(b"".join(rng.choice((rng.randbytes(512), bytes(512), b"gauge " * 85 + b"..")) for _ in range(rng.randrange(1, 500))))
+        file.seek(2560 << 20)
+        file.write(b"the very last sector".ljust(512, b"."))
+    for name, options in FORMATS.items():
+        subprocess.run(["qemu-img", "convert", "-f", "raw", "-O", *options, folder / "a.raw", folder / f"{name}.disk"], check=True)
+    return folder
+
+
+@contextmanager
+def sources(folder: Path) -> Iterator[dict[str, Source]]:
+    descriptors = {path.name: os.open(path, os.O_RDONLY) for path in folder.iterdir() if path.is_file()}
+    try:
+        yield {name: FileSource(descriptor) for name, descriptor in descriptors.items()}
+    finally:
+        for descriptor in descriptors.values():
+            os.close(descriptor)
+
+
+def same(one: Path, other: Path) -> None:
+    done = subprocess.run(["qemu-img", "compare", one, other], capture_output=True, text=True)
+    assert done.returncode == 0, done.stdout
+
+
+@pytest.mark.parametrize("name", FORMATS)
+@pytest.mark.parametrize("to", ["raw", "qcow2"])
+def test_another_tools_disk_is_converted_bit_by_bit_and_as_sparsely(disks: Path, tmp_path: Path, name: str, to: str) -> None:
+    out, theirs = tmp_path / f"out.{to}", tmp_path / f"theirs.{to}"
+    with sources(disks) as files:
+        image = open_image(files[f"{name}.disk"], files)
+        descriptor = os.open(out, os.O_RDWR | os.O_CREAT)
+        size = disk_file.into_file(image, descriptor, "raw" if to == "raw" else "qcow2")
+        os.close(descriptor)
+    assert out.stat().st_size == size
+    same(out, disks / "a.raw")
+    if to == "qcow2":
+        checked = subprocess.run(["qemu-img", "check", "--output=json", out], capture_output=True, text=True)
+        assert checked.returncode == 0, checked.stdout
+    subprocess.run(["qemu-img", "convert", "-O", to, disks / "a.raw", theirs], check=True)
+    assert out.stat().st_blocks <= theirs.stat().st_blocks * 1.02 + 256
+
+
+@pytest.mark.parametrize("name", ["stream", "split", "packed", "old", "raw"])
+def test_the_stream_for_a_datastore_holds_the_same_disk(disks: Path, tmp_path: Path, name: str) -> None:
+    with sources(disks) as files:
+        conversion = convert.prepare(open_image(files[f"{name}.disk"], files))
+        data = b"".join(conversion.stream())
+        assert len(data) == conversion.file_bytes
+    (tmp_path / "s.qcow2").write_bytes(data)
+    assert subprocess.run(["qemu-img", "check", tmp_path / "s.qcow2"], capture_output=True).returncode == 0
+    same(tmp_path / "s.qcow2", disks / "a.raw")
+
+
+def test_a_disk_that_names_another_file_is_never_followed_there(tmp_path: Path) -> None:
+    (tmp_path / "secret.raw").write_bytes(b"secret".ljust(1 << 20))
+    subprocess.run(["qemu-img", "create", "-q", "-f", "qcow2", "-b", "secret.raw", "-F", "raw", tmp_path / "over.qcow2"], check=True, cwd=tmp_path)
+    subprocess.run(["qemu-img", "create", "-q", "-f", "qcow2", "-o", f"data_file={tmp_path}/d.raw", tmp_path / "out.qcow2", "1M"], check=True)
+    for name in ("over", "out"):
+        with pytest.raises(FormatError) as caught:
+            open_image(BytesSource((tmp_path / f"{name}.qcow2").read_bytes()))
+        assert caught.value.code == "disk-backing"
+    text = b'# Disk DescriptorFile\nversion=1\nRW 2048 FLAT "/etc/passwd" 0\nRW 2048 FLAT "../secret.raw" 0\n'
+    with pytest.raises(FormatError, match="did not come with"):
+        open_image(BytesSource(text), {"secret.raw": BytesSource(bytes(1 << 20))})
+
+
+def test_features_that_would_give_wrong_data_are_refused_by_name(tmp_path: Path) -> None:
+    for options, word in ((["-o", "extended_l2=on"], "extended L2"), (["-o", "compression_type=zstd"], "zstd")):
+        subprocess.run(["qemu-img", "create", "-q", "-f", "qcow2", *options, tmp_path / "x.qcow2", "1M"], check=True)
+        with pytest.raises(FormatError, match=word):
+            open_image(BytesSource((tmp_path / "x.qcow2").read_bytes()))
+    for kind, data in (("gzip", gzip.compress(b"x")), ("xz", lzma.compress(b"x"))):
+        with pytest.raises(FormatError, match=f"packed with {kind}"):
+            open_image(BytesSource(data))
+
+
+@pytest.mark.parametrize("at", [(4, 4), (8, 8), (20, 4), (24, 8), (36, 4), (40, 8), (72, 8), (100, 4)])
+@pytest.mark.parametrize("value", [0, 1, 0xFF, (1 << 31) - 1, (1 << 63) - 1, (1 << 64) - 1])
+def test_absurd_numbers_in_a_qcow2_header_are_refused_or_harmless(at: tuple[int, int], value: int) -> None:
+    good = bytearray(b"".join(convert.prepare(open_image(BytesSource(appliance.vmdk(1 << 20, {0: b"a", 9: b"b"})))).stream()))
+    place, size = at
+    good[place:place + size] = (value & ((1 << (8 * size)) - 1)).to_bytes(size, "big")
+    drained(bytes(good))
+
+
+def drained(data: bytes) -> int:
+    """Bytes of all clusters read, 0 when the disk is refused. Whatever it claims, little memory and time are spent."""
+    try:
+        image = open_image(BytesSource(data))
+        assert image.units.nbytes < 64 << 20
+        return sum(len(piece) for at in range(0, min(len(image.clusters), 4096), 64) for piece in image.read(image.clusters[at:at + 64].tolist()))
+    except FormatError as error:
+        assert str(error)
+        return 0
+
+
+@settings(max_examples=150, deadline=None)
+@given(st.data())
+def test_damage_to_a_qcow2_gives_a_format_error_or_a_disk(data: st.DataObject) -> None:
+    good = bytearray(b"".join(convert.prepare(open_image(BytesSource(appliance.vmdk(1 << 20, {0: b"a", 9: b"b"})))).stream()))
+    for _ in range(data.draw(st.integers(min_value=1, max_value=3))):
+        at = data.draw(st.sampled_from([0, 1, 2, 3, 4]) .map(lambda n: n * CLUSTER)) + data.draw(st.integers(min_value=0, max_value=120))
+        good[at] = data.draw(st.integers(min_value=0, max_value=255))
+    drained(bytes(good[:data.draw(st.integers(min_value=1, max_value=len(good)))]))
+
+
+@settings(max_examples=40, deadline=None)
+@given(st.dictionaries(st.integers(0, 20), st.binary(min_size=1, max_size=9), max_size=6), st.dictionaries(st.integers(0, 20), st.binary(min_size=1, max_size=9), max_size=6))
+def test_a_disk_over_its_parent_shows_the_childs_grains_and_the_parents_elsewhere(parent: dict[int, bytes], child: dict[int, bytes]) -> None:
+    layered = Layered(open_image(BytesSource(appliance.vmdk(21 * CLUSTER, child))), open_image(BytesSource(appliance.vmdk(21 * CLUSTER, parent))))
+    found = {cluster: piece.rstrip(b"\0") for cluster, piece in zip(layered.clusters.tolist(), layered.read(layered.clusters.tolist()), strict=True)}
+    wanted = {**parent, **child}
+    assert {cluster: piece for cluster, piece in found.items() if piece} == {index: data.rstrip(b"\0") for index, data in wanted.items() if data.rstrip(b"\0")}
+
+
+@given(st.lists(st.binary(max_size=40), min_size=1, max_size=6), st.data())
+def test_pieces_put_together_read_like_the_whole(parts: list[bytes], data: st.DataObject) -> None:
+    whole, source = b"".join(parts), ConcatSource([BytesSource(part) for part in parts])
+    start = data.draw(st.integers(min_value=0, max_value=len(whole)))
+    length = data.draw(st.integers(min_value=0, max_value=len(whole) - start))
+    assert source.read_at(start, length) == whole[start:start + length]
+    assert Window(source, start, length).read_at(0, length) == whole[start:start + length]
+    with pytest.raises(FormatError):
+        source.read_at(start, len(whole) - start + 1)
+
+
+@pytest.mark.parametrize(("kind", "pack"), [("gzip", gzip.compress), ("xz", lzma.compress)])
+def test_packed_files_are_unpacked_as_a_stream_with_a_limit(kind: str, pack: object) -> None:
+    data = random.Random(3).randbytes(1 << 20) + bytes(8 << 20) + b"end"
+    squeezed = pack(data) + pack(b" and more")  # type: ignore[operator]  # either library's function
+    pieces = list(packed.stream(BytesSource(squeezed), kind))
+    assert b"".join(pieces) == data + b" and more"
+    assert max(len(piece) for piece in pieces) <= 1 << 20
+    with pytest.raises(FormatError, match="more than 1000 bytes"):
+        list(packed.stream(BytesSource(squeezed), kind, 1000))
+    for cut in (1, 20, len(squeezed) // 2):
+        with pytest.raises(FormatError, match="cut short|damaged"):
+            list(packed.stream(BytesSource(squeezed[:-cut]), kind))
+
+
+def test_iso_images_tell_label_and_how_they_boot(tmp_path: Path) -> None:
+    made = pycdlib.PyCdlib()
+    made.new(vol_ident="HOLM INSTALL")
+    made.add_fp(io.BytesIO(b"b" * 2048), 2048, "/BIOS.;1")
+    made.add_fp(io.BytesIO(b"u" * 2048), 2048, "/UEFI.;1")
+    made.add_eltorito("/BIOS.;1", bootcatfile="/BOOT.CAT;1")
+    made.add_eltorito("/UEFI.;1", efi=True)
+    made.write(str(tmp_path / "i.iso"))
+    made.close()
+    data = (tmp_path / "i.iso").read_bytes()
+    facts = iso.read(BytesSource(data))
+    assert (facts.label, facts.boots_bios, facts.boots_uefi) == ("HOLM INSTALL", True, True)
+    with pytest.raises(FormatError):
+        iso.read(BytesSource(data[:33_000]))
+    rng = random.Random(5)
+    for _ in range(300):
+        damaged = bytearray(data)
+        damaged[rng.randrange(32768, min(len(damaged), 60_000))] = rng.randrange(256)
+        try:
+            iso.read(BytesSource(bytes(damaged)))
+        except FormatError:
+            continue
+
+
+def test_info_agrees_with_the_other_tool(disks: Path) -> None:
+    with sources(disks) as files:
+        for name in FORMATS:
+            theirs = json.loads(subprocess.run(["qemu-img", "info", "--output=json", disks / f"{name}.disk"], check=True, capture_output=True, text=True).stdout)
+            assert open_image(files[f"{name}.disk"], files).capacity_bytes == theirs["virtual-size"], name
+
+
+def test_a_grain_table_that_claims_8_exbibytes_is_not_believed() -> None:
+    good = bytearray(appliance.vmdk(4 * CLUSTER, {0: b"a"}))
+    for header in (0, len(good) - 1024):                       # the one at the start and the footer
+        struct.pack_into("<Q", good, header + 12, 1 << 54)
+    with pytest.raises(FormatError, match="impossible"):
+        open_image(BytesSource(bytes(good)))

@@ -7,7 +7,7 @@ APT_BASE := python3-venv
 APT_TEST := chromium qemu-system-x86 qemu-utils libvirt-daemon libvirt-daemon-driver-qemu libvirt-daemon-system libvirt-clients seabios ipxe-qemu \
   openssh-server openssh-client grub-pc-bin grub-common busybox-static dropbear-bin linux-image-cloud-amd64 iproute2 iputils-ping cpio kmod e2fsprogs util-linux openssl
 
-.PHONY: help demo test check fmt bench shots openapi hypervisor-demo clean
+.PHONY: help demo test check fmt bench fuzz shots openapi hypervisor-demo clean
 help: ## this list
 	@grep -E '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 18
 
@@ -59,6 +59,9 @@ fmt: $(STAMPS)/python ## sort imports and mend what ruff can mend
 
 bench: $(STAMPS)/python $(STAMPS)/web $(STAMPS)/test-tools ## measurements as ratios; prints, asserts nothing
 	@$(PY) bench/run.py
+
+fuzz: $(STAMPS)/python $(STAMPS)/test-tools ## damaged packages and disks for a minute; SECONDS=600 for longer
+	@$(PY) -m tests.fuzz $(or $(SECONDS),60)
 
 shots: $(STAMPS)/python $(STAMPS)/web $(STAMPS)/test-tools ## docs/screenshots from the demo data
 	@$(PY) -m tests.browser.shots

@@ -5,7 +5,6 @@ from __future__ import annotations
 import hashlib
 import sqlite3
 import statistics
-import subprocess
 import sys
 import tempfile
 import time
@@ -13,14 +12,12 @@ from collections.abc import Callable
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parents[1]))
+from bench import packages
 from nimble_stone.core import checks, sequence, yaml_text
 from nimble_stone.core.checks import Situation
-from nimble_stone.core.disk import convert
-from nimble_stone.core.disk.source import WindowSource
-from nimble_stone.core.package.contents import Intake
 from nimble_stone.core.plan.model import Plan
 from nimble_stone.core.plan.sheet import resolve
-from nimble_stone.lab import appliance, demo
+from nimble_stone.lab import demo
 from nimble_stone.store import runs
 from nimble_stone.store.connect import connect, migrate, transaction
 from tests.core import scene
@@ -37,40 +34,6 @@ def timed(work: Callable[[], object], rounds: int = ROUNDS) -> float:
         work()
         found.append(time.perf_counter() - began)
     return statistics.median(found)
-
-
-def take_in(path: Path) -> None:
-    """Read an OVA as the server does, without the network."""
-    intake = Intake()
-    with path.open("rb") as file:
-        while piece := file.read(1 << 20):
-            intake.feed(piece)
-    intake.finish()
-
-
-def to_qcow2(vmdk: Path, target: Path) -> None:
-    """Our conversion, to a file."""
-    with vmdk.open("rb") as file, target.open("wb") as out:
-        for piece in convert.prepare(WindowSource(file, 0, vmdk.stat().st_size)).stream():
-            out.write(piece)
-
-
-def files(folder: Path) -> None:
-    """Take-in against openssl's digest, conversion against qemu-img."""
-    ova = folder / "p.ova"
-    ova.write_bytes(appliance.ova(mib=300))
-    ours, theirs = timed(lambda: take_in(ova)), timed(lambda: subprocess.run(["openssl", "dgst", "-sha256", ova], capture_output=True, check=True))
-    print(f"take-in of {ova.stat().st_size >> 20} MiB OVA: {ours:.2f} s; openssl dgst -sha256: {theirs:.2f} s; ratio {ours / theirs:.2f}")
-    raw, vmdk = folder / "d.raw", folder / "d.vmdk"
-    text = hashlib.sha256(b"tide").hexdigest().encode() * 512
-    with raw.open("wb") as file:
-        for index in range(5000):
-            file.seek(index * 3 * 65536)
-            file.write((str(index).encode() + text)[:65536].ljust(65536, b"x"))
-    subprocess.run(["qemu-img", "convert", "-f", "raw", "-O", "vmdk", "-o", "subformat=streamOptimized", raw, vmdk], check=True)
-    ours = timed(lambda: to_qcow2(vmdk, folder / "o.qcow2"), 3)
-    theirs = timed(lambda: subprocess.run(["qemu-img", "convert", "-f", "vmdk", "-O", "qcow2", vmdk, folder / "q.qcow2"], check=True), 3)
-    print(f"VMDK to qcow2, {5000 * 64 >> 10} MiB of data: {ours:.2f} s; qemu-img convert: {theirs:.2f} s; ratio {ours / theirs:.2f}")
 
 
 def journal(folder: Path) -> None:
@@ -179,12 +142,13 @@ def first_paint(folder: Path) -> None:
 
 
 def main() -> None:
-    """All of it."""
-    for work in (files, journal, hundred, first_paint):
-        with tempfile.TemporaryDirectory() as name:
-            work(Path(name))
-    thousand()
-    page_size()
+    """All of it, or the parts that are named; `large` adds a 20 GiB archive to the packages."""
+    parts = {"packages": lambda folder: packages.main(folder, "large" in sys.argv), "journal": journal, "hundred": hundred, "first_paint": first_paint,
+             "thousand": lambda _: thousand(), "page_size": lambda _: page_size()}
+    for name, work in parts.items():
+        if not set(sys.argv[1:]) & set(parts) or name in sys.argv:
+            with tempfile.TemporaryDirectory() as folder:
+                work(Path(folder))
 
 
 if __name__ == "__main__":

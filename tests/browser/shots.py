@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import subprocess
 import tempfile
 from pathlib import Path
 
 from playwright.sync_api import Page, expect, sync_playwright
 
-from nimble_stone.lab import demo
+from nimble_stone.lab import appliance, demo
 from tests.browser.conftest import ARGUMENTS
 from tests.support.processes import LabProcess, ServerProcess, prepare, ready_plan, small_package
 
@@ -36,6 +37,11 @@ def _pictures(page: Page, server: ServerProcess) -> None:
     shot("estate")
     _page(page, server, "light", "/packages")
     shot("packages")
+    shas = {p["version"]: p["sha256"] for p in server.client().call("GET", "/api/packages")}
+    _page(page, server, "light", f"/packages/{shas['4.3.0']}")
+    shot("package")
+    _page(page, server, "light", f"/packages/compare?old={shas['4.2.0']}&new={shas['4.3.0']}")
+    shot("compare")
     _page(page, server, "light", "/plans/eastern")
     shot("plan-findings")
     _page(page, server, "light", "/plans/western")
@@ -69,6 +75,13 @@ def main() -> None:
         try:
             client = server.client()
             prepare(client, lab, small_package(folder, mib=24))
+            by = appliance.publisher()
+            client.call("POST", "/api/trust", {"pem": by.authority.decode()})
+            (folder / "gauge-collector-4.3.0.ova").write_bytes(appliance.ova(version="4.3.0", mib=24, seed=45, edition=5, by=by))
+            newer = client.upload(folder / "gauge-collector-4.3.0.ova", lambda *_: None)
+            client.call("PATCH", f"/api/packages/{newer['sha256']}", {"channel": "candidate", "note": ""})
+            subprocess.run(["qemu-img", "create", "-q", "-f", "qcow2", folder / "tidebook-base.qcow2", "20G"], check=True)
+            client.upload(folder / "tidebook-base.qcow2", lambda *_: None)
             client.call("POST", "/api/plans", {"text": demo.PLAN.replace("name: western", "name: eastern").replace("Western", "Eastern")
                                                + "nodes:\n  archive-1: {host: gannet}\n  archive-2: {host: gannet, address: 10.44.20.1}\n"})
             many = demo.PLAN.replace("name: western", "name: many").replace("Western gauges", "All gauges").replace("kelda-main", "outfield")

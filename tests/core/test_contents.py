@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import gzip
 import hashlib
 import lzma
@@ -195,6 +196,18 @@ def test_openssl_signs_and_we_agree(tmp_path: Path) -> None:
 @given(st.binary(max_size=300))
 def test_any_certificate_file_gives_an_answer(junk: bytes) -> None:
     assert signature.check(b"SHA256(a.mf)= 00\n" + junk, b"x", "a.mf", [], 0.0).state == "failed"
+
+
+@settings(max_examples=200, deadline=None)
+@given(st.data())
+def test_a_damaged_certificate_gives_an_answer_whichever_of_its_fields_is_hit(data: st.DataObject) -> None:
+    from cryptography.hazmat.primitives.serialization import Encoding
+    der = bytearray(signature.read_certificates(BY.certificate)[0].public_bytes(Encoding.DER))
+    for _ in range(data.draw(st.integers(min_value=1, max_value=3))):
+        der[data.draw(st.integers(min_value=0, max_value=len(der) - 1))] = data.draw(st.integers(min_value=0, max_value=255))
+    pem = b"-----BEGIN CERTIFICATE-----\n" + base64.encodebytes(bytes(der)) + b"-----END CERTIFICATE-----\n"
+    own = appliance.sign("a.mf", b"x", BY).split(b"\n", 1)[0]
+    assert signature.check(own + b"\n" + pem, b"x", "a.mf", signature.read_certificates(BY.authority), NOW.timestamp()).state in ("verified", "untrusted", "failed")
 
 
 # --- the contract, the guest, the comparison ---

@@ -10,11 +10,11 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from nimble_stone.core.disk.source import BytesSource
 from nimble_stone.core.errors import FormatError
 from nimble_stone.core.package import descriptor, environment, manifest, xml_safe
 from nimble_stone.core.package.archive import ArchiveReader, MemberData, MemberStart
 from nimble_stone.core.package.contents import Contents, Given, examine
-from nimble_stone.core.disk.source import BytesSource
 from nimble_stone.core.units import GIB
 from nimble_stone.lab import appliance
 

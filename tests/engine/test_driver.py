@@ -13,8 +13,8 @@ import pytest
 
 from nimble_stone.core import sequence
 from nimble_stone.core.acceptance import Verdict
-from nimble_stone.core.errors import Conflict, RemoteFailed, RemoteTimeout, Unreachable
 from nimble_stone.core.disk.source import BytesSource
+from nimble_stone.core.errors import Conflict, RemoteFailed, RemoteTimeout, Unreachable
 from nimble_stone.core.package.contents import Given, examine
 from nimble_stone.core.sequence import Limits
 from nimble_stone.engine import drive, packages

@@ -51,7 +51,7 @@ def expected_of(sheet: Sheet, node: Node, proof: Proof) -> str:
     version = sheet.package.descriptor.version if sheet.package else ""
     return {
         "running": "running",
-        "hardware": hardware_text(node.vcpu, node.memory_bytes, len(sheet.package.descriptor.disk_order) if sheet.package else 0),
+        "hardware": hardware_text(node.vcpu, node.memory_bytes, (len(sheet.package.descriptor.disk_order) if sheet.package else 0) + len(node.extra)),
         "host": node.value("host"), "name": node.name, "address": f"{node.value('address')}/{node.value('prefix')}",
         "gateway": f"{node.value('gateway')} answers", "clock": f"within {proof.limit:g} s", "port": f"{sheet.kit.service.port} open",
         "version": version, "role": node.role,

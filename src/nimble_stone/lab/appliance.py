@@ -33,7 +33,9 @@ def vmdk(capacity: int, grains: dict[int, bytes]) -> bytes:
         out.write(bytes(-out.tell() % SECTOR))
         return out.tell() // SECTOR
     out.write(header(0xFFFF_FFFF_FFFF_FFFF))
-    out.write(b"# Disk DescriptorFile\nversion=1\ncreateType=\"streamOptimized\"\n".ljust(SECTOR, b"\0"))
+    text = (f'# Disk DescriptorFile\nversion=1\nCID=48544853\nparentCID=ffffffff\ncreateType="streamOptimized"\n\n# Extent description\n'
+            f'RW {capacity // SECTOR} SPARSE "disk.vmdk"\n\n# The Disk Data Base\nddb.adapterType = "ide"\n')
+    out.write(text.encode().ljust(SECTOR, b"\0"))
     out.write(bytes(128 * SECTOR - out.tell()))
     entries: dict[int, int] = {}
     for index in sorted(grains):

@@ -54,57 +54,63 @@ class VmdkImage(Image):
         self.capacity_bytes, self.unit_bytes = capacity * SECTOR, grain * SECTOR
         self.descriptor = _text(source, text_at, text_sectors)
         self.has_parent = _parent(self.descriptor)
-        self._sectors = _table(source, capacity, grain, per_table, directory, bool(flags & _FLAG_ZERO_GRAINS))
-        present = np.flatnonzero(self._sectors > 1)
-        self.zero_units = np.flatnonzero(self._sectors == 1)
-        self._span = self._spans(present)
-        self.units = present if self.has_parent else self._without_zeros(present)
+        self.units, self.zero_units, self._starts = _table(source, capacity, grain, per_table, directory, bool(flags & _FLAG_ZERO_GRAINS))
+        self._spans = self._measure()
+        if self.packed and not self.has_parent:
+            self._drop_zeros()
 
-    def _spans(self, present: NDArray[np.int64]) -> NDArray[np.int64]:
-        """Sectors from each grain to what follows it in the file, by grain index."""
-        spans = np.zeros(len(self._sectors), dtype=np.int64)
-        starts = self._sectors[present].astype(np.int64)
-        order = np.argsort(starts, kind="stable")
-        ordered = starts[order]
-        spans[present[order]] = np.diff(np.append(ordered, self._source.size_bytes // SECTOR))
+    def _measure(self) -> NDArray[np.int64]:
+        """Sectors from each grain to what follows it in the file."""
+        order = np.argsort(self._starts, kind="stable")
+        spans = np.zeros(len(self._starts), dtype=np.int64)
+        spans[order] = np.diff(np.append(self._starts[order], self._source.size_bytes // SECTOR))
         return spans
 
-    def _without_zeros(self, present: NDArray[np.int64]) -> NDArray[np.int64]:
+    def _drop_zeros(self) -> None:
         """Leave out deflated grains of nothing but zeros: they fit one sector, so few need to be looked at."""
-        if not self.packed:
-            return present
-        small = present[self._span[present] == 1]
-        empty = [grain for grain in small.tolist() if not any(self.read_unit(grain))] if len(small) <= 200_000 else []
-        return np.setdiff1d(present, np.array(empty, dtype=np.int64), assume_unique=True) if empty else present
+        small = np.flatnonzero(self._spans == 1)
+        if not len(small) or len(small) > 200_000:
+            return
+        keep = np.ones(len(self.units), dtype=bool)
+        for place in small.tolist():
+            keep[place] = any(self._grain(place))
+        self.units, self._starts, self._spans = self.units[keep], self._starts[keep], self._spans[keep]
 
     def read_unit(self, unit: int) -> bytes:
         """One grain, inflated where it is packed."""
-        at = int(self._sectors[unit]) * SECTOR
+        return self._grain(int(np.searchsorted(self.units, unit)))
+
+    def _grain(self, place: int) -> bytes:
+        """The grain at a place of `units`."""
+        at = int(self._starts[place]) * SECTOR
         if not self.packed:
             return self._source.read_at(at, min(self.unit_bytes, self._source.size_bytes - at)).ljust(self.unit_bytes, b"\0")
-        span = min(int(self._span[unit]) * SECTOR, 2 * self.unit_bytes + 1024) if self._span[unit] > 0 else SECTOR
-        return self._unpack(unit, memoryview(self._source.read_at(at, min(span, self._source.size_bytes - at))), at)
+        span = min(int(self._spans[place]) * SECTOR, 2 * self.unit_bytes + 1024) if self._spans[place] > 0 else SECTOR
+        return self._unpack(int(self.units[place]), memoryview(self._source.read_at(at, min(span, self._source.size_bytes - at))), at)
 
     def read(self, clusters: Sequence[int]) -> list[bytes]:
         """Clusters; grains that lie one after the other in the file are read at once."""
         if not self.packed or self.unit_bytes != CLUSTER:
             return super().read(clusters)
+        places = np.searchsorted(self.units, np.asarray(clusters, dtype=np.int64))
+        starts, spans = self._starts[places].tolist(), self._spans[places].tolist()
         out: list[bytes] = []
         at, number = 0, len(clusters)
         while at < number:
-            start = int(self._sectors[clusters[at]])
-            end, stop = start, at
-            while stop < number and int(self._sectors[clusters[stop]]) == end and (end - start) * SECTOR < _MAX_SPAN:
-                end += int(self._span[clusters[stop]])
+            start = end = starts[at]
+            stop = at
+            while stop < number and starts[stop] == end and (end - start) * SECTOR < _MAX_SPAN:
+                end += spans[stop]
                 stop += 1
             if stop == at or end <= start or (end - start) * SECTOR > 2 * _MAX_SPAN:
-                out.append(self.read_unit(clusters[at])[:self.length(clusters[at])])
+                out.append(self._grain(int(places[at]))[:self.length(clusters[at])])
                 at += 1
                 continue
             whole = memoryview(self._source.read_at(start * SECTOR, min((end - start) * SECTOR, self._source.size_bytes - start * SECTOR)))
-            for cluster in clusters[at:stop]:
-                begin = (int(self._sectors[cluster]) - start) * SECTOR
-                out.append(self._unpack(cluster, whole[begin:begin + int(self._span[cluster]) * SECTOR], start * SECTOR + begin)[:self.length(cluster)])
+            for which in range(at, stop):
+                begin = (starts[which] - start) * SECTOR
+                grain = self._unpack(clusters[which], whole[begin:begin + spans[which] * SECTOR], start * SECTOR + begin)
+                out.append(grain[:self.length(clusters[which])])
             at = stop
         return out
 
@@ -127,25 +133,35 @@ class VmdkImage(Image):
         return grain if len(grain) == self.unit_bytes else grain.ljust(self.unit_bytes, b"\0")
 
 
-def _table(source: Source, capacity: int, grain: int, per_table: int, directory: int, zero_grains: bool) -> NDArray[np.uint32]:
-    """File sector of each grain: 0 for a hole, 1 for zeros. Cost: one read per grain table present."""
+def _table(source: Source, capacity: int, grain: int, per_table: int, directory: int, zero_grains: bool
+           ) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]]:
+    """(grains that hold data, grains written with zeros, file sector of each of the first). Cost: one read per grain table present;
+    memory by what is present, not by what the disk claims to be."""
     count = -(-capacity // grain)
     tables = -(-count // per_table)
     if tables * 4 > source.size_bytes:
         raise FormatError("the VMDK's directory would be larger than its file", code="vmdk-geometry", place="byte 12")
     entries = np.frombuffer(_read(source, directory * SECTOR, tables * 4), dtype="<u4")
-    if int((entries > 0).sum()) * per_table * 4 > source.size_bytes:
+    present = np.flatnonzero(entries)
+    if len(present) * per_table * 4 > source.size_bytes:
         raise FormatError("the VMDK's grain tables overlap", code="vmdk-table")
-    sectors = np.zeros(tables * per_table, dtype=np.uint32)
-    for index in np.flatnonzero(entries):
-        table = _read(source, int(entries[index]) * SECTOR, per_table * 4)
-        sectors[index * per_table:(index + 1) * per_table] = np.frombuffer(table, dtype="<u4")
-    sectors = sectors[:count]
-    if not zero_grains and bool((sectors == 1).any()):
+    units: list[NDArray[np.int64]] = []
+    zeros: list[NDArray[np.int64]] = []
+    starts: list[NDArray[np.int64]] = []
+    for index in present.tolist():
+        table = np.frombuffer(_read(source, int(entries[index]) * SECTOR, per_table * 4), dtype="<u4").astype(np.int64)
+        for found, into in ((np.flatnonzero(table > 1), units), (np.flatnonzero(table == 1), zeros)):
+            into.append(found + index * per_table)
+        starts.append(table[table > 1])
+    empty = np.zeros(0, dtype=np.int64)
+    data, blank, where = (np.concatenate(parts).astype(np.int64) if parts else empty for parts in (units, zeros, starts))
+    inside = data < count
+    data, where, blank = data[inside], where[inside], blank[blank < count]
+    if not zero_grains and len(blank):
         raise FormatError("a grain points into the VMDK's header", code="vmdk-table")
-    if bool((sectors.astype(np.int64) * SECTOR >= source.size_bytes).any()):
+    if len(where) and int(where.max()) * SECTOR >= source.size_bytes:
         raise FormatError("a grain points behind the end of the VMDK: the file is cut short", code="disk-truncated")
-    return sectors
+    return data, blank, where
 
 
 def _text(source: Source, at: int, sectors: int) -> str:

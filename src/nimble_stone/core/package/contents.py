@@ -344,6 +344,12 @@ class _Examination:
                 self.notice("note", "disk-note", note, file.href)
 
 
+def _ordered(found: list[Noticed]) -> tuple[Noticed, ...]:
+    """Blockers first, then cautions, then notes; otherwise as they were found."""
+    weight = {"blocker": 0, "caution": 1, "note": 2}
+    return tuple(sorted(found, key=lambda notice: weight[notice.severity]))
+
+
 def _kind(source: Source) -> kinds.Kind:
     return kinds.tell(source.read_at(0, min(kinds.HEAD, source.size_bytes)))
 
@@ -362,11 +368,11 @@ def examine(given: Sequence[Given], *, language: str = "", trust: Sequence[Certi
     if len(given) == 1 and kind == "ova":
         members = look.unpack(first)
         files, read, integrity = look.package(members, "ova") if members else ((), None, Integrity())
-        return Contents(ident, size, files, "ova", read, integrity=integrity, findings=tuple(look.found))
+        return Contents(ident, size, files, "ova", read, integrity=integrity, findings=_ordered(look.found))
     if any(by_kind[g.name] == "ovf" for g in given):
         _must_be_envelope(given, by_kind)
         files, read, integrity = look.package([(g, 0) for g in given], "ovf")
-        return Contents(ident, size, files, "ovf", read, integrity=integrity, findings=tuple(look.found))
+        return Contents(ident, size, files, "ovf", read, integrity=integrity, findings=_ordered(look.found))
     members_plain = tuple(Member(g.name, g.source.size_bytes, 0, g.blob, False, g.blob) for g in given)
     main = next((g for g in given if by_kind[g.name] in ("vmdk-text", "qcow2", "vmdk", "raw", "iso", "kernel")), first)
     kind = by_kind[main.name]
@@ -376,18 +382,18 @@ def examine(given: Sequence[Given], *, language: str = "", trust: Sequence[Certi
             look.notice("caution", "kernel-file", f"“{name}” is no initial ramdisk")
         if len(given) == 1:
             look.notice("note", "kernel-alone", "a kernel without an initial ramdisk")
-        return Contents(ident, size, members_plain, "kernel", kernel=iso_image.kernel_version(main.source), findings=tuple(look.found))
+        return Contents(ident, size, members_plain, "kernel", kernel=iso_image.kernel_version(main.source), findings=_ordered(look.found))
     if kind == "iso":
         try:
             facts = iso_image.read(main.source)
         except FormatError as error:
             look.refuse(error)
-            return Contents(ident, size, members_plain, "iso", findings=tuple(look.found))
+            return Contents(ident, size, members_plain, "iso", findings=_ordered(look.found))
         if facts.volume_bytes > main.source.size_bytes:
             look.notice("blocker", "iso-truncated", f"the image says it is {facts.volume_bytes} bytes long, but has {main.source.size_bytes}: it is cut short")
         if not facts.boots_bios and not facts.boots_uefi:
             look.notice("caution", "iso-boot", "the image has no boot catalogue: no machine will start from it")
-        return Contents(ident, size, members_plain, "iso", iso=facts, findings=tuple(look.found))
+        return Contents(ident, size, members_plain, "iso", iso=facts, findings=_ordered(look.found))
     if kind in ("gzip", "xz", "zstd"):
         return _packed(main, kind, look, ident, members_plain)
     if kind in ("qcow2", "vmdk", "vmdk-text", "raw") or (kind == "unknown" and len(given) == 1 and main.name.lower().endswith((".raw", ".img"))
@@ -423,11 +429,11 @@ def _image(main: Given, kind: str, given: Sequence[Given], look: _Examination, i
             raise FormatError("the disk holds only what differs from a parent, which did not come with it", code="disk-backing")
     except FormatError as error:
         look.refuse(error)
-        return Contents(ident, size, members, form, disks=(DiskFile(main.name, kind, None, None),), findings=tuple(look.found))
+        return Contents(ident, size, members, form, disks=(DiskFile(main.name, kind, None, None),), findings=_ordered(look.found))
     for note in image.notes:
         look.notice("note", "disk-note", note, main.name)
     populated = min(image.capacity_bytes, len(image.clusters) << 16)
-    return Contents(ident, size, members, form, disks=(DiskFile(main.name, image.kind, image.capacity_bytes, populated),), findings=tuple(look.found))
+    return Contents(ident, size, members, form, disks=(DiskFile(main.name, image.kind, image.capacity_bytes, populated),), findings=_ordered(look.found))
 
 
 MAX_PEEK = 1 << 30
@@ -440,7 +446,7 @@ def _packed(main: Given, kind: str, look: _Examination, ident: str, members: tup
         inside = packed.peek(main.source, kind, MAX_PEEK)
     except (FormatError, zlib.error) as error:
         look.refuse(error if isinstance(error, FormatError) else FormatError(str(error), code="packed"))
-        return Contents(ident, main.source.size_bytes, members, "raw", disks=(DiskFile(main.name, kind, None, None),), findings=tuple(look.found))
+        return Contents(ident, main.source.size_bytes, members, "raw", disks=(DiskFile(main.name, kind, None, None),), findings=_ordered(look.found))
     inner = kinds.tell(inside.head)
     if inner not in ("qcow2", "vmdk", "raw"):
         raise FormatError(f"“{main.name}” is packed by {kind}, but what is inside is no disk image", code="not-a-package")
@@ -448,4 +454,5 @@ def _packed(main: Given, kind: str, look: _Examination, ident: str, members: tup
     if capacity is None:
         look.notice("note", "packed-size", "its size is told when it is taken in: only the first GiB was unpacked to look")
     form: Format = "qcow2" if inner == "qcow2" else "vmdk" if inner == "vmdk" else "raw"
-    return Contents(ident, main.source.size_bytes, members, form, disks=(DiskFile(main.name, f"{inner}+{kind}", capacity, None),), findings=tuple(look.found))
+    return Contents(ident, main.source.size_bytes, members, form, disks=(DiskFile(main.name, f"{inner}+{kind}", capacity, None),),
+                    findings=_ordered(look.found))

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 from cryptography import x509
-from cryptography.exceptions import InvalidSignature
+from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
 from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import ec, padding, rsa
 
@@ -20,6 +20,7 @@ from nimble_stone.core.package.model import Noticed
 
 State = Literal["absent", "verified", "failed", "untrusted"]
 MAX_CERTIFICATES = 10
+_DAMAGED = (ValueError, TypeError, UnsupportedAlgorithm, x509.InvalidVersion, x509.DuplicateExtension, x509.UnsupportedGeneralNameType)
 _LINE = re.compile(r"^\s*SHA-?(1|256|384|512)\s*\((.{1,255}?)\)\s*=\s*([0-9a-fA-F]{2,4096})\s*$", re.MULTILINE)
 _HASHES: dict[str, type[hashes.HashAlgorithm]] = {"1": hashes.SHA1, "256": hashes.SHA256, "384": hashes.SHA384, "512": hashes.SHA512}
 
@@ -74,16 +75,18 @@ def check(certificate_file: bytes, manifest: bytes, manifest_name: str, trust: S
         return failed("signature-form", "the certificate file holds no signature line")
     try:
         chain = read_certificates(certificate_file)
+        leaf = chain[0]
+        signer = _signer(leaf, chain)
+        if line[2] != manifest_name:
+            return failed("signature-form", f"the signature is for “{line[2][:80]}”, the manifest is “{manifest_name[:80]}”", signer)
+        if not _holds(leaf, bytes.fromhex(line[3]) if len(line[3]) % 2 == 0 else b"", manifest, _HASHES[line[1]]()):
+            return failed("signature-wrong", f"the signature of {signer.subject} does not fit the manifest: it was changed after signing", signer)
+        reason = _distrust(chain, trust, now)
     except FormatError as error:
         return failed("signature-form", f"the certificate file is damaged: {error}")
-    leaf = chain[0]
-    signer = _signer(leaf, chain)
-    if line[2] != manifest_name:
-        return failed("signature-form", f"the signature is for “{line[2][:80]}”, the manifest is “{manifest_name[:80]}”", signer)
-    if not _holds(leaf, bytes.fromhex(line[3]) if len(line[3]) % 2 == 0 else b"", manifest, _HASHES[line[1]]()):
-        return failed("signature-wrong", f"the signature of {signer.subject} does not fit the manifest: it was changed after signing", signer)
+    except _DAMAGED as error:                      # fields are decoded when they are asked for, so damage shows late
+        return failed("signature-form", f"a certificate is damaged: {str(error)[:120]}")
     notes = [Noticed("note", "signature-weak", "the signature uses SHA-1, which can be forged", clause="DSP0243 6.4")] if line[1] == "1" else []
-    reason = _distrust(chain, trust, now)
     if reason:
         return Signature("untrusted", signer, (*notes, Noticed("caution", "signature-untrusted",
                                                               f"signed by {signer.subject}, {reason}; compare the fingerprint before you trust it")))

@@ -22,7 +22,8 @@ from nimble_stone.core.disk.opening import open_image
 from nimble_stone.core.disk.source import BytesSource
 from nimble_stone.core.errors import FormatError
 from nimble_stone.core.package import envelope, inspect, iso, manifest, signature
-from nimble_stone.core.package.contents import Given, examine
+from nimble_stone.core.package.contents import examine
+from nimble_stone.core.package.given import Given
 from nimble_stone.lab import appliance
 from tests.core.test_envelope import RICH
 

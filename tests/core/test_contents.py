@@ -19,7 +19,8 @@ from hypothesis import strategies as st
 from nimble_stone.core.disk.source import BytesSource
 from nimble_stone.core.errors import FormatError
 from nimble_stone.core.package import adapt, compare, inspect, signature
-from nimble_stone.core.package.contents import Contents, Given, examine
+from nimble_stone.core.package.contents import Contents, examine
+from nimble_stone.core.package.given import Given
 from nimble_stone.core.units import GIB
 from nimble_stone.lab import appliance
 from tests.core import ovf

@@ -14,7 +14,8 @@ from nimble_stone.core.disk.source import BytesSource
 from nimble_stone.core.errors import FormatError
 from nimble_stone.core.package import descriptor, environment, manifest, xml_safe
 from nimble_stone.core.package.archive import ArchiveReader, MemberData, MemberStart
-from nimble_stone.core.package.contents import Contents, Given, examine
+from nimble_stone.core.package.contents import Contents, examine
+from nimble_stone.core.package.given import Given
 from nimble_stone.core.units import GIB
 from nimble_stone.lab import appliance
 

@@ -15,7 +15,8 @@ from nimble_stone.core import sequence
 from nimble_stone.core.acceptance import Verdict
 from nimble_stone.core.disk.source import BytesSource
 from nimble_stone.core.errors import Conflict, RemoteFailed, RemoteTimeout, Unreachable
-from nimble_stone.core.package.contents import Given, examine
+from nimble_stone.core.package.contents import examine
+from nimble_stone.core.package.given import Given
 from nimble_stone.core.sequence import Limits
 from nimble_stone.engine import drive, packages
 from nimble_stone.engine.drive import Driver

@@ -18,7 +18,7 @@ import httpx
 from nimble_stone.cli.client import Client
 from nimble_stone.lab import appliance, demo
 
-CLI = [sys.executable, "-m", "nimble_stone.cli.main"]
+CLI = [sys.executable, "-m", "nimble_stone.cli.entry"]
 _octets = itertools.count(48 + 2 * (os.getpid() % 60), 2)      # test runs side by side keep to loopback addresses of their own
 
 

@@ -10,10 +10,11 @@ from typing import Annotated, Any
 
 import typer
 
+from nimble_stone.cli import disks, serving, tools
 from nimble_stone.cli import lab as lab_commands
-from nimble_stone.cli import serving, tools
 from nimble_stone.cli.client import Client
-from nimble_stone.core.errors import Denied, InputError, NotFound, StoneError
+from nimble_stone.cli.entry import guarded
+from nimble_stone.core.errors import InputError, NotFound
 from nimble_stone.core.units import size_text, time_text
 from nimble_stone.engine.files import opened
 
@@ -26,12 +27,12 @@ run_app = typer.Typer(help="Runs: start, watch, hold, resume, retry, undo.", no_
 secret_app = typer.Typer(help="The keyring.", no_args_is_help=True)
 trust_app = typer.Typer(help="Publishers whose signatures are trusted.", no_args_is_help=True)
 for name, sub in (("package", package_app), ("estate", estate_app), ("plan", plan_app), ("run", run_app), ("secret", secret_app), ("lab", lab_commands.app),
-                  ("disk", tools.disk_app), ("trust", trust_app)):
+                  ("disk", disks.app), ("trust", trust_app)):
     app.add_typer(sub, name=name)
 serving.add_commands(app)
 
 Json = Annotated[bool, typer.Option("--json", help="Answer as JSON on standard output.")]
-FINE, FOUND, USAGE = 0, 1, 2
+FINE, FOUND = 0, 1
 
 
 def say(text: str = "") -> None:
@@ -59,7 +60,7 @@ def package_add(source: Annotated[list[str], typer.Argument(help="A file (a desc
                 sha256: Annotated[str, typer.Option(help="For a URL: the digest it must have.")] = "", as_json: Json = False) -> None:
     """Take a package in. An upload that breaks off goes on where it was, also when the command is given again."""
     client = Client()
-    teller = tools.Progress("sending")
+    teller = disks.Progress("sending")
     if len(source) == 1 and source[0].startswith(("http://", "https://")):
         row = client.call("POST", "/api/take-ins", {"url": source[0], "sha256": sha256})
         while row["state"] in ("receiving", "verifying"):
@@ -424,16 +425,8 @@ def acceptance(run: str, again: Annotated[bool, typer.Option("--again", help="Ma
 
 
 def main() -> None:
-    """Run a command; errors are told in plain words."""
-    try:
-        app()
-    except StoneError as error:
-        as_json = "--json" in sys.argv
-        sys.stderr.write(json.dumps({"code": error.code, "message": str(error), "hint": error.hint}) + "\n" if as_json else
-                         f"nimble-stone: {error}\n" + (f"  {error.hint}\n" if error.hint else ""))
-        raise SystemExit(USAGE if isinstance(error, (InputError, NotFound, Denied)) else FOUND) from None
-    except KeyboardInterrupt:
-        raise SystemExit(130) from None
+    """Run a command with everything loaded."""
+    guarded(app)
 
 
 if __name__ == "__main__":

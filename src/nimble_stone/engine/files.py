@@ -12,7 +12,7 @@ from nimble_stone.core.disk import vmdk_text
 from nimble_stone.core.disk.source import short
 from nimble_stone.core.errors import FormatError, NotFound
 from nimble_stone.core.package import envelope, kinds
-from nimble_stone.core.package.contents import MAX_DESCRIPTOR, Given, pieces_of
+from nimble_stone.core.package.given import MAX_DESCRIPTOR, Given, pieces_of
 from nimble_stone.core.package.model import FileRef
 
 MAX_FILES = 2_000

@@ -22,9 +22,10 @@ from urllib.parse import unquote, urlsplit
 
 from nimble_stone.core.errors import Conflict, FormatError, InputError, NotFound, RemoteError, RemoteFailed, StoneError, Unreachable
 from nimble_stone.core.package import kinds, packed, signature
-from nimble_stone.core.package.contents import Contents, Given, examine, hash_source
+from nimble_stone.core.package.contents import Contents, examine, hash_source
+from nimble_stone.core.package.given import Given
 from nimble_stone.core.units import size_text
-from nimble_stone.engine import packages
+from nimble_stone.engine import packages, spool
 from nimble_stone.engine.files import FileSource, opened
 from nimble_stone.engine.world import World
 from nimble_stone.store import library, records
@@ -95,6 +96,8 @@ class Intake:
         (self.world.packages / "blobs").mkdir(exist_ok=True, mode=0o700)
         (self.world.packages / "incoming").mkdir(exist_ok=True, mode=0o700)
         await self._renew()
+        for left in (self.world.packages / "spool").glob("*.part"):
+            left.unlink()
         known = set()
         for row in await self.world.store.read(library.take_ins, active=True):
             known.add(row.id)
@@ -507,6 +510,7 @@ class Intake:
         if row is None:
             raise NotFound("no such package")
         await self.world.store.write(records.remove_package, row.sha256)
+        spool.forget(self.world.packages, row.sha256, packages.disk_ids(packages.contents_of(row)))
         needed = set()
         for other in await self.world.store.read(records.packages):
             needed |= packages.blobs_of(packages.contents_of(other))

@@ -18,7 +18,8 @@ from nimble_stone.core.disk.opening import open_image
 from nimble_stone.core.disk.source import ConcatSource, Source
 from nimble_stone.core.errors import FormatError
 from nimble_stone.core.package import envelope, signature
-from nimble_stone.core.package.contents import MAX_MANIFEST, Contents, pieces_of
+from nimble_stone.core.package.contents import MAX_MANIFEST, Contents
+from nimble_stone.core.package.given import pieces_of
 from nimble_stone.core.package.model import FileRef
 from nimble_stone.core.plan.sheet import PackageView
 from nimble_stone.engine.files import FileSource

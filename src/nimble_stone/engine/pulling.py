@@ -11,6 +11,7 @@ import secrets
 from collections.abc import Callable, Iterator
 from contextlib import ExitStack
 from dataclasses import dataclass, field
+from pathlib import Path
 
 from nimble_stone.core.disk.convert import Conversion
 from nimble_stone.core.errors import Denied, NotFound
@@ -24,13 +25,14 @@ LASTS_S = 6 * 3600.0
 
 @dataclass
 class Offer:
-    """One disk on offer to one host. `rate` in bytes per second, 0 without limit."""
+    """One disk on offer to one host. `rate` in bytes per second, 0 without limit; `path`: its spool file, if there is one."""
 
     contents: Contents
     disk: str
     until: float
     rate: float
     told: Callable[[int], None]
+    path: Path | None = None
     seen: hashlib._Hash = field(default_factory=hashlib.sha256)
     hashed: int = 0
     done: bool = False
@@ -47,10 +49,10 @@ class Desk:
     def _sign(self, ident: str, until: int) -> str:
         return hmac.new(self._key, f"{ident} {until}".encode(), "sha256").hexdigest()[:32]
 
-    def open(self, contents: Contents, disk: str, told: Callable[[int], None], rate: float = 0.0) -> tuple[str, str]:
-        """Offer a disk: (id, address). `told` hears how many bytes were sent so far."""
+    def open(self, contents: Contents, disk: str, told: Callable[[int], None], rate: float = 0.0, path: Path | None = None) -> tuple[str, str]:
+        """Offer a disk: (id, address). `told` hears how many bytes were sent so far; `path` is the disk in the spool, if it lies there."""
         ident, until = secrets.token_hex(8), int(self.world.clock() + LASTS_S)
-        self._offers[ident] = Offer(contents, disk, until, rate, told)
+        self._offers[ident] = Offer(contents, disk, until, rate, told, path)
         return ident, f"{self.base}/pull/{ident}.{until}.{self._sign(ident, until)}"
 
     def close(self, ident: str) -> None:

@@ -18,7 +18,7 @@ from nimble_stone.core.package import adapt
 from nimble_stone.core.package.contents import Contents
 from nimble_stone.core.plan.sheet import Node
 from nimble_stone.core.sequence import Step
-from nimble_stone.engine import copies, packages, transfer
+from nimble_stone.engine import copies, packages, spool, transfer
 from nimble_stone.engine.frozen import FrozenRun
 from nimble_stone.engine.world import World
 from nimble_stone.hosts import medium, xml_out
@@ -110,8 +110,8 @@ class Carry:
                 expected = c.answer[name]
             elif name in known:
                 expected = known[name].digest
-            elif volume.physical_bytes == await asyncio.to_thread(_file_bytes, c, disk):
-                expected = await asyncio.to_thread(transfer.digest_of, c.world, c.contents, disk)      # whole perhaps, but not noted before we ended
+            elif (whole := await asyncio.to_thread(_whole, c, disk, volume.physical_bytes)) is not None:
+                expected = whole                                  # it arrived whole perhaps, but we ended before it was noted
             else:
                 return None                                       # an attempt that was cut
             if await c.host.digest(volume.path) != expected:
@@ -139,7 +139,8 @@ class Carry:
                 await c.world.store.write(library.drop_copy, place, name)
                 await _remove_volume(c, name)
                 digest, trial = await transfer.carry(c.world, c.host, c.contents, disk, c.step.datastore, name,
-                                                     lambda sent, total, rate: c.tell(sent=sent, total=total, rate=rate))
+                                                     lambda sent, total, rate: c.tell(sent=sent, total=total, rate=rate),
+                                                     many=sum(step.kind == "carry" for step in c.run.steps.values()) > 1)
                 c.answer[name], c.answer["way"] = digest, trial.why
 
     async def undo(self, c: Context) -> str:
@@ -161,9 +162,15 @@ class Carry:
         return f"{gone} copies removed from {c.step.detail['place']}" if gone else f"copies on {c.step.detail['place']} stay: others use them"
 
 
-def _file_bytes(c: Context, disk: str) -> int:
+def _whole(c: Context, disk: str, size: int) -> str | None:
+    """The digest a volume of that size would have if all of the disk had arrived, None when the size says it has not."""
+    spooled = spool.find(c.world.packages, c.contents, disk)
+    if spooled is not None and spooled.size == size:
+        return spooled.sha256
     with packages.open_disk(c.world.packages, c.contents, disk) as conversion:
-        return conversion.file_bytes
+        if conversion.file_bytes != size:
+            return None
+    return transfer.digest_of(c.world, c.contents, disk)
 
 
 async def _place(c: Context) -> str:

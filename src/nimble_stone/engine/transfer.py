@@ -4,15 +4,17 @@ from __future__ import annotations
 
 import asyncio
 import hashlib
+import os
 import secrets
 from collections.abc import AsyncIterator, Callable, Iterator
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Literal
 
 from nimble_stone.core.errors import RemoteError, RemoteFailed, StoneError, Unreachable
 from nimble_stone.core.package.contents import Contents
 from nimble_stone.core.units import size_text
-from nimble_stone.engine import packages
+from nimble_stone.engine import packages, spool
 from nimble_stone.engine.world import World
 from nimble_stone.hosts.kvm import KvmHost
 
@@ -65,36 +67,48 @@ async def _random(size: int) -> AsyncIterator[bytes]:
         yield block
 
 
-async def carry(world: World, host: KvmHost, contents: Contents, disk: str, datastore: str, volume: str, tell: Tell) -> tuple[str, Trial]:
-    """Create the volume and fill it: (SHA-256 of what was sent, the way that was taken). Raises RemoteError, FormatError."""
+async def carry(world: World, host: KvmHost, contents: Contents, disk: str, datastore: str, volume: str, tell: Tell, *, many: bool = False
+                ) -> tuple[str, Trial]:
+    """Create the volume and fill it: (SHA-256 of what was sent, the way that was taken). Raises RemoteError, FormatError.
+
+    Read, inflated, converted and sent in one pass; `many` says that other datastores need the same disk, so that it is converted once for all.
+    """
     trial = await choose(world, host)
+    spooled = None
+    if many or trial.way == "pull":
+        async with world.lock(f"spool {contents.sha256} {disk}"):
+            spooled = await asyncio.to_thread(spool.make, world.packages, contents, disk)
     with packages.open_disk(world.packages, contents, disk) as conversion:
-        capacity, total = conversion.capacity_bytes, conversion.file_bytes
-        await host.create_volume(datastore, volume, "qcow2", capacity)
+        total = spooled.size if spooled else conversion.file_bytes
+        await host.create_volume(datastore, volume, "qcow2", conversion.capacity_bytes)
         began = world.clock()
 
         def sent(count: int) -> None:
             tell(count, total, count / max(0.05, world.clock() - began))
         if trial.way == "pull":
             try:
-                return await _pull(world, host, contents, disk, datastore, volume, total, sent), trial
+                return await _pull(world, host, contents, disk, spooled, datastore, volume, total, sent), trial
             except RemoteError as error:
                 if isinstance(error, Unreachable):
                     raise
                 # The host could fetch a moment ago and cannot now: what SSH reaches is still reached by SSH.
                 trial = Trial("push", trial.push, 0.0, f"pushed over SSH, because pulling failed: {error}")
                 world.trials[host.name] = trial
+        if spooled:
+            await host.upload(datastore, volume, file_pieces(spooled.path), limit_s=LIMIT_S, sent=sent)
+            return spooled.sha256, trial
         digest = hashlib.sha256()
         await host.upload(datastore, volume, pieces(conversion.stream(), digest.update), limit_s=LIMIT_S, sent=sent)
         return digest.hexdigest(), trial
 
 
-async def _pull(world: World, host: KvmHost, contents: Contents, disk: str, datastore: str, volume: str, total: int, sent: Callable[[int], None]) -> str:
+async def _pull(world: World, host: KvmHost, contents: Contents, disk: str, spooled: spool.Spooled | None, datastore: str, volume: str, total: int,
+                sent: Callable[[int], None]) -> str:
     """Let the host fetch; after a cut it goes on where it was."""
     desk = world.desk
     if desk is None:
         raise RemoteFailed("this server offers nothing to fetch", target=host.name)
-    ident, address = desk.open(contents, disk, sent, world.pull_rate)
+    ident, address = desk.open(contents, disk, sent, world.pull_rate, spooled.path if spooled else None)
     try:
         found = await host.volume(datastore, volume)
         if found is None:
@@ -111,7 +125,7 @@ async def _pull(world: World, host: KvmHost, contents: Contents, disk: str, data
         size = await host.file_size(found.path)
         if size != total:
             raise RemoteFailed(f"{size} bytes arrived on {host.name} where {total} were sent", target=host.name, hint="Retry.")
-        return desk.digest(ident) or await asyncio.to_thread(digest_of, world, contents, disk)
+        return spooled.sha256 if spooled else desk.digest(ident) or await asyncio.to_thread(digest_of, world, contents, disk)
     finally:
         desk.close(ident)
 
@@ -125,6 +139,21 @@ def digest_of(world: World, contents: Contents, disk: str) -> str:
     return digest.hexdigest()
 
 
+async def file_pieces(path: Path, start: int = 0) -> AsyncIterator[bytes]:
+    """A file in pieces of 1 MiB, the next one read while the last is sent."""
+    descriptor = os.open(path, os.O_RDONLY | os.O_CLOEXEC)
+    following = asyncio.create_task(asyncio.to_thread(os.pread, descriptor, PIECE, start))
+    try:
+        while data := await following:
+            start += len(data)
+            following = asyncio.create_task(asyncio.to_thread(os.pread, descriptor, PIECE, start))
+            yield data
+    finally:
+        if not following.done():
+            await asyncio.wait([following])
+        os.close(descriptor)
+
+
 async def pieces(source: Iterator[bytes], seen: Callable[[bytes], None]) -> AsyncIterator[bytes]:
     """The source in pieces of about 1 MiB, produced in a thread so that inflating never blocks the server."""
     def collect() -> bytes:
@@ -134,15 +163,20 @@ async def pieces(source: Iterator[bytes], seen: Callable[[bytes], None]) -> Asyn
             size += len(part)
             if size >= PIECE:
                 break
-        data = b"".join(parts)
-        seen(data)
-        return data
+        return parts[0] if len(parts) == 1 else b"".join(parts)
 
     following = asyncio.create_task(asyncio.to_thread(collect))
+    noting: asyncio.Task[None] | None = None
     try:
         while data := await following:
             following = asyncio.create_task(asyncio.to_thread(collect))
+            if noting is not None:
+                await noting
+            noting = asyncio.create_task(asyncio.to_thread(seen, data))       # hashed beside the inflating of the next and the sending of this
             yield data
+        if noting is not None:
+            await noting
     finally:
-        if not following.done():
-            await asyncio.wait([following])
+        waiting = [task for task in (following, noting) if task is not None and not task.done()]
+        if waiting:
+            await asyncio.wait(waiting)

@@ -21,27 +21,18 @@ from nimble_stone.core.package import descriptor as ovf
 from nimble_stone.core.package import envelope, kinds, manifest, signature
 from nimble_stone.core.package import iso as iso_image
 from nimble_stone.core.package.archive import ArchiveReader, MemberStart
+from nimble_stone.core.package.given import MAX_DESCRIPTOR, Given, pieces_of
 from nimble_stone.core.package.iso import IsoFacts
-from nimble_stone.core.package.model import Descriptor, Envelope, FileRef, Noticed
+from nimble_stone.core.package.model import Descriptor, Envelope, Noticed
 from nimble_stone.core.package.signature import Signer
 from nimble_stone.core.package.signature import State as SignatureState
 
 Format = Literal["ova", "ovf", "qcow2", "vmdk", "raw", "iso", "kernel"]
 State = Literal["absent", "verified", "failed"]
-MAX_DESCRIPTOR = 4 << 20
 MAX_MANIFEST = 1 << 20
 MAX_SIGNATURE = 256 << 10
 PIECE = 256 << 10
 Tell = Callable[[int], None]
-
-
-@dataclass(frozen=True)
-class Given:
-    """A file as it was given. `blob` names its bytes in the store (its SHA-256) where that is known."""
-
-    name: str
-    source: Source
-    blob: str = ""
 
 
 @dataclass(frozen=True)
@@ -116,18 +107,6 @@ class Contents:
             if member.name == name:
                 return member
         raise FormatError(f"the descriptor names “{name}”, but the package does not hold it", code="ovf-file-missing")
-
-
-def pieces_of(file: FileRef, size_of: Callable[[str], int | None]) -> list[str]:
-    """Names of the members that make up a referenced file: itself, or its pieces name.000000000 and on (§7.1)."""
-    if file.chunk_bytes is None:
-        return [file.href]
-    if file.size is not None:
-        return [f"{file.href}.{number:09d}" for number in range(min(2_000, -(-file.size // file.chunk_bytes)) or 1)]
-    found: list[str] = []
-    while size_of(name := f"{file.href}.{len(found):09d}") is not None and len(found) < 2_000:
-        found.append(name)
-    return found or [file.href]
 
 
 def hash_source(source: Source, algorithm: str, tell: Tell = lambda _: None) -> str:

@@ -11,7 +11,7 @@ from contextlib import ExitStack
 from fastapi import APIRouter, Request
 from starlette.responses import Response, StreamingResponse
 
-from nimble_stone.core.errors import InputError
+from nimble_stone.core.errors import InputError, NotFound
 from nimble_stone.engine import transfer
 from nimble_stone.engine.pulling import TRIAL_BYTES
 from nimble_stone.server.deps import TheWorld
@@ -34,13 +34,15 @@ async def pull(ticket: str, request: Request, world: TheWorld) -> Response:
     offer = desk.find(ticket)
     stack = ExitStack()
     try:
-        conversion = await asyncio.to_thread(desk.begin, offer, stack)
-        total = conversion.file_bytes
+        conversion = None if offer.path else await asyncio.to_thread(desk.begin, offer, stack)
+        total = offer.path.stat().st_size if offer.path else conversion.file_bytes if conversion else 0
         match = re.fullmatch(r"bytes=(\d{1,16})-", request.headers.get("Range", "").strip())
         start = int(match[1]) if match else 0
         if start > total:
             stack.close()
             return Response(status_code=416, headers={"Content-Range": f"bytes */{total}"})
+    except OSError as error:
+        raise NotFound("the file that was offered is gone") from error
     except BaseException:
         stack.close()
         raise
@@ -48,11 +50,15 @@ async def pull(ticket: str, request: Request, world: TheWorld) -> Response:
     async def body() -> AsyncIterator[bytes]:
         began, sent = time.monotonic(), 0
         with stack:
-            async for piece in transfer.pieces(desk.pieces(offer, conversion, start), lambda _: None):
+            async for piece in (transfer.file_pieces(offer.path, start) if offer.path
+                                else transfer.pieces(desk.pieces(offer, conversion, start), lambda _: None) if conversion else ()):  # type: ignore[union-attr]
                 yield piece
                 sent += len(piece)
+                if offer.path:
+                    offer.told(start + sent)
                 if offer.rate and (early := sent / offer.rate - (time.monotonic() - began)) > 0:
                     await world.pause(early)
+        offer.done = True
 
     headers = {"Content-Length": str(total - start), "Accept-Ranges": "bytes", "Cache-Control": "no-store"}
     if start:

@@ -1,0 +1,87 @@
+"""Disks converted once for many readers: when several datastores need one, or hosts fetch it themselves, it lies ready as a file.
+
+A spool file's name holds what it is and its SHA-256. The oldest go when the spool takes more than a quarter of the disk; without room there is none,
+and each transfer converts for itself.
+"""
+
+from __future__ import annotations
+
+import os
+import secrets
+import shutil
+from contextlib import suppress
+from dataclasses import dataclass
+from pathlib import Path
+
+from nimble_stone.core.errors import FormatError
+from nimble_stone.core.package.contents import Contents, hash_source
+from nimble_stone.engine import disk_file, packages
+from nimble_stone.engine.copies import name_of
+from nimble_stone.engine.files import FileSource
+
+SHARE = 0.25
+MARGIN = 1 << 30
+
+
+@dataclass(frozen=True)
+class Spooled:
+    """A disk as qcow2, ready to be sent."""
+
+    path: Path
+    size: int
+    sha256: str
+
+
+def find(folder: Path, contents: Contents, disk: str) -> Spooled | None:
+    """The spool file of a disk, if there is one."""
+    for path in (folder / "spool").glob(f"{name_of(contents.sha256, disk)}.*"):
+        digest = path.suffix[1:]
+        if len(digest) == 64:
+            with suppress(FileNotFoundError):
+                os.utime(path)
+                return Spooled(path, path.stat().st_size, digest)
+    return None
+
+
+def make(folder: Path, contents: Contents, disk: str) -> Spooled | None:
+    """Convert a disk into the spool; None when there is no room. For a thread, one at a time per disk. Raises FormatError."""
+    known = find(folder, contents, disk)
+    if known is not None:
+        return known
+    place = folder / "spool"
+    place.mkdir(exist_ok=True, mode=0o700)
+    with packages.open_disk(folder, contents, disk) as conversion:
+        usage = shutil.disk_usage(folder)
+        if conversion.file_bytes + MARGIN > usage.free or conversion.file_bytes > usage.total * SHARE:
+            return None
+        part = place / f"{secrets.token_hex(6)}.part"
+        descriptor = os.open(part, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o600)
+        try:
+            disk_file.into_file(conversion.image, descriptor, "qcow2")
+            digest = hash_source(FileSource(descriptor), "sha256")
+            final = place / f"{name_of(contents.sha256, disk)}.{digest}"
+            os.replace(part, final)
+        except OSError as error:
+            raise FormatError(f"the disk cannot be converted here: {error.strerror}", code="disk-full", hint="Free space on the server's disk.") from error
+        finally:
+            os.close(descriptor)
+            part.unlink(missing_ok=True)
+    _prune(place, int(shutil.disk_usage(folder).total * SHARE), final)
+    return find(folder, contents, disk)
+
+
+def forget(folder: Path, sha256: str, disks: list[str]) -> None:
+    """Remove the spool files of a package that goes."""
+    for disk in disks:
+        for path in (folder / "spool").glob(f"{name_of(sha256, disk)}.*"):
+            path.unlink(missing_ok=True)
+
+
+def _prune(place: Path, most: int, keep: Path) -> None:
+    """Remove the longest unused files until the rest fits. A file that is being sent stays readable for its sender."""
+    found = sorted((path for path in place.iterdir() if path != keep), key=lambda path: path.stat().st_mtime, reverse=True)
+    total = keep.stat().st_size
+    for path in found:
+        total += path.stat().st_size
+        if total > most:
+            path.unlink(missing_ok=True)

@@ -48,7 +48,7 @@ def arrived(lab: LabProcess) -> Counter[str]:
 
 
 def ways(client: Client, done: dict[str, Any]) -> list[str]:
-    return [e["payload"]["found"]["way"] for e in done["events"] if e["kind"] == "done" and e["step"].startswith("carry/") and "way" in e["payload"]["found"]]
+    return [e["payload"]["found"]["way"] for e in done["events"] if e["kind"] == "done" and e["step"].startswith("carry/") and e["payload"]["found"]["sent"]]
 
 
 def extra(client: Client, name: str, **values: str) -> str:
@@ -65,6 +65,7 @@ def test_three_nodes_on_one_datastore_take_one_transfer_and_a_second_plan_none(p
     second = run(client, extra(client, "again", datastore="kelda-shared"))
     assert sum(arrived(lab).values()) == 1
     assert not ways(client, second)                                            # nothing travelled
+    assert "nothing was sent" in next(s["message"] for s in second["steps"] if s["kind"] == "carry")
     sha = client.call("GET", "/api/packages")[0]["sha256"]
     copies = client.call("GET", "/api/copies")
     assert [(c["datastore"], c["used_by"]) for c in copies] == [("kelda-shared", [])]

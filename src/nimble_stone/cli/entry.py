@@ -17,8 +17,9 @@ def guarded(work: Callable[[], object]) -> None:
         work()
     except StoneError as error:
         as_json = "--json" in sys.argv
-        if getattr(error, "code", "") == "not-a-package" or not as_json:
-            text = f"nimble-stone: {error}\n" + (f"  {error.hint}\n" if error.hint and not as_json else "")
+        inspecting = sys.argv[1:3] == ["package", "inspect"]          # its contract: one plain line
+        if inspecting or not as_json:
+            text = f"nimble-stone: {error}\n" + (f"  {error.hint}\n" if error.hint and not inspecting else "")
         else:
             text = json.dumps({"code": error.code, "message": str(error), "hint": error.hint}) + "\n"
         sys.stderr.write(text)

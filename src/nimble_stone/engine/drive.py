@@ -151,7 +151,7 @@ class Driver:
             await kind.act(context)
             context.acted = True
             found = await self._confirmed(step, context)
-        await self._move(step, "done", state="done", ended=True, payload={"found": found})
+        await self._move(step, "done", state="done", ended=True, message=str(found.get("way", "")), payload={"found": found})
 
     async def _confirmed(self, step: Step, context: Context) -> dict[str, Any]:
         """Observe until it is so: waits up to their deadline, other steps once."""

@@ -123,7 +123,7 @@ class Carry:
             await c.world.store.write(library.put_copy, Copy(place, name, expected, volume.physical_bytes, c.contents.sha256, c.host.name, c.step.datastore,
                                                              c.run.id, now, now))
             total += volume.physical_bytes
-        return {"bytes": total, "sent": bool(c.acted), **({"way": c.answer["way"]} if "way" in c.answer else {})}
+        return {"bytes": total, "sent": "way" in c.answer, "way": c.answer.get("way", "was there already; nothing was sent")}
 
     async def act(self, c: Context) -> None:
         """Send what is not there; leftovers of an attempt that was cut are removed first."""

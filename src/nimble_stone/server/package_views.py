@@ -132,10 +132,11 @@ class SignerView(BaseModel):
 
 
 class AcceptedView(BaseModel):
-    """Who accepted the licence text, when."""
+    """Who accepted the licence text, when, and for which plan ('' for all)."""
 
     by: str
     at: float
+    plan: str = ""
 
 
 class CopyView(BaseModel):
@@ -158,6 +159,7 @@ class VersionView(BaseModel):
     channel: str
     added_at: float
     plans: list[str]
+    nodes: int
     current: bool
 
 

@@ -121,16 +121,13 @@ def datastores(s: Situation) -> Iterator[Finding]:
 
 def overlays(s: Situation) -> Iterator[Finding]:
     """Say what laying nodes over one copy means."""
-    built: dict[tuple[str, str], list[Node]] = defaultdict(list)
-    for node in s.sheet.nodes:
-        if node.value("provisioning") == "overlay":
-            facts = s.facts(node.value("host"))
-            store = facts.datastore(node.value("datastore")) if facts else None
-            built["" if store and store.shared else node.value("host"), node.value("datastore")].append(node)
-    for (host, store_name), nodes in built.items():
-        where = f"{store_name} on {host}" if host else f"{store_name} (shared)"
-        yield Finding(severity="note", code="overlay", node=nodes[0].id, column="provisioning", host=host,
-                      message=f"The disks of {len(nodes)} nodes on {where} will hold only what differs from one copy of the package.",
+    over = [node for node in s.sheet.nodes if node.value("provisioning") == "overlay"]
+    if over:
+        stores = list(dict.fromkeys(node.value("datastore") for node in over))
+        where = ", ".join(stores[:4]) + (f" and {len(stores) - 4} more" if len(stores) > 4 else "")
+        yield Finding(severity="note", code="overlay", node=over[0].id, column="provisioning",
+                      message=f"The disks of {len(over)} {'node' if len(over) == 1 else 'nodes'} will hold only what differs from the package's copy on"
+                              f" {where}.",
                       consequence="They are ready at once and small at first; the copy must stay as long as they live, and if it is damaged all of them are.",
                       remedy=Remedy(label="Choose thin for disks that stand alone"))
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import datetime
 from collections.abc import AsyncIterator
 from urllib.parse import unquote
 
@@ -19,7 +20,7 @@ from nimble_stone.engine.intake import Intake
 from nimble_stone.server import package_views, planning
 from nimble_stone.server.deps import TheIntake, TheKits, TheWorld
 from nimble_stone.server.package_views import ChangeView, CompareView, CopyView, PackageItem, PackageView, VersionView
-from nimble_stone.store import library, records
+from nimble_stone.store import library, records, runs
 from nimble_stone.store.library import Accepted, TakeInFile, Trusted
 from nimble_stone.store.records import PackageRow
 
@@ -115,12 +116,38 @@ async def _view(world: TheWorld, kits: TheKits, row: PackageRow, contents: Conte
         signed = await asyncio.to_thread(packages.signature_now, world.packages, contents, trust, world.clock())
     except FormatError:
         signed = signature.Signature(contents.integrity.signature, contents.integrity.signer)
+    nodes: dict[str, int] = {}
+    for run in await world.store.read(runs.runs):
+        if run.state != "undone":
+            nodes[run.package] = nodes.get(run.package, 0) + len(run.doc["plan"].get("nodes", {}))
     versions = [VersionView(sha256=other.sha256, version=other.version, channel=other.channel, added_at=other.added_at, plans=_using(other, plans),
+                            nodes=nodes.get(other.sha256, 0),
                             current=other.sha256 == row.sha256) for other in await world.store.read(records.packages) if other.product == row.product]
     view = package_views.view(row, contents, _kits_for(row, kits), _using(row, plans), signed, [], [(copy, await copies.users(world, copy))
                               for copy in await world.store.read(library.copies, row.sha256)], versions)
-    view.accepted = [package_views.AcceptedView(by=a.by, at=a.at) for a in await world.store.read(library.accepted, view.licence_sha256)]
+    view.accepted = [package_views.AcceptedView(by=a.by, at=a.at, plan="") for a in await world.store.read(library.accepted, view.licence_sha256)]
+    view.accepted += await _accepted_in_plans(world, view.licence_sha256)
     return view
+
+
+async def _accepted_in_plans(world: TheWorld, text_sha256: str) -> list[package_views.AcceptedView]:
+    """Who accepted the text for a single plan."""
+    found = []
+    for row in await world.store.read(records.plans):
+        try:
+            licence = planning.parse_plan(row.text).licence
+        except (FormatError, InputError):
+            continue
+        if licence and text_sha256 and licence.text == text_sha256:
+            found.append(package_views.AcceptedView(by=licence.by, at=_epoch(licence.at), plan=row.id))
+    return found
+
+
+def _epoch(text: str) -> float:
+    try:
+        return datetime.datetime.fromisoformat(text).timestamp()
+    except ValueError:
+        return 0.0
 
 
 @router.post("/packages")

@@ -24,6 +24,7 @@
     (trouble) => notices.problem(new ApiError(trouble)));
   $effect(() => { void load(); void takeIns.look(); return () => takeIns.end(); });
   let shown = $derived([...takeIns.active, ...takeIns.refused.slice(0, 5)]);
+  let moving = $derived(takeIns.active.filter((t) => takeIns.mine(t.id) || t.source !== 'upload' || t.state === 'verifying'));
   let products = $derived(new Set(list?.map((p) => p.product)).size);
   function take(chosen: Chosen[]) { for (const set of together(chosen)) void takeIns.take(set); }
   function chosen(input: HTMLInputElement | undefined) {
@@ -57,7 +58,7 @@
       {#if list}<Shelf {list} />{/if}
     </div>
   {/if}
-  {#if sha && takeIns.active.length}<section class="foot" aria-label="Coming in">{#each takeIns.active as row (row.id)}<TakeInRow {row} mine={takeIns.mine(row.id)} onstop={() => void takeIns.stop(row.id)} onresume={() => files?.click()} />{/each}</section>{/if}
+  {#if sha && moving.length}<section class="foot" aria-label="Coming in">{#each moving as row (row.id)}<TakeInRow {row} mine={takeIns.mine(row.id)} onstop={() => void takeIns.stop(row.id)} onresume={() => files?.click()} />{/each}</section>{/if}
 </div>
 {#if fetching}
   <Dialog title="Fetch a package from a web server" onclose={() => { fetching = false; }}>

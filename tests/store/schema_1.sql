@@ -1,0 +1,44 @@
+-- Today's full schema. Instants are epoch seconds (REAL), documents JSON text.
+CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT NOT NULL) STRICT;
+
+-- Secrets: sealed by the keyring; the key lies in a file, not here.
+CREATE TABLE secret (name TEXT PRIMARY KEY, kind TEXT NOT NULL, sealed BLOB NOT NULL, made_at REAL NOT NULL) STRICT;
+
+-- Host keys, pinned at first use.
+CREATE TABLE pin (place TEXT PRIMARY KEY, fingerprint TEXT NOT NULL, first_at REAL NOT NULL) STRICT;
+
+CREATE TABLE session (token_sha256 TEXT PRIMARY KEY, csrf TEXT NOT NULL, expires_at REAL NOT NULL) STRICT;
+
+CREATE TABLE estate_item (kind TEXT NOT NULL CHECK (kind IN ('network','pool','host')), name TEXT NOT NULL, doc TEXT NOT NULL,
+  PRIMARY KEY (kind, name)) STRICT;
+CREATE TABLE facts (host TEXT PRIMARY KEY, doc TEXT NOT NULL, read_at REAL NOT NULL) STRICT;
+
+CREATE TABLE package (sha256 TEXT PRIMARY KEY, product TEXT NOT NULL, version TEXT NOT NULL, doc TEXT NOT NULL, size INTEGER NOT NULL,
+  thin_bytes INTEGER NOT NULL, file_name TEXT NOT NULL, added_at REAL NOT NULL) STRICT;
+
+CREATE TABLE plan (id TEXT PRIMARY KEY, version INTEGER NOT NULL, text TEXT NOT NULL, changed_at REAL NOT NULL) STRICT;
+CREATE TABLE plan_version (plan TEXT NOT NULL REFERENCES plan(id) ON DELETE CASCADE, version INTEGER NOT NULL, text TEXT NOT NULL, at REAL NOT NULL,
+  PRIMARY KEY (plan, version)) STRICT;
+
+-- A run freezes everything it needs: the plan with every cell written out, the kit, the package, the steps.
+CREATE TABLE run (id TEXT PRIMARY KEY, plan TEXT NOT NULL, package TEXT NOT NULL REFERENCES package(sha256), state TEXT NOT NULL
+  CHECK (state IN ('running','held','trouble','proving','done','unproved','undoing','undone')),
+  doc TEXT NOT NULL, started_at REAL NOT NULL, ended_at REAL) STRICT;
+CREATE TABLE run_step (run TEXT NOT NULL REFERENCES run(id), key TEXT NOT NULL, place INTEGER NOT NULL, state TEXT NOT NULL
+  CHECK (state IN ('planned','working','waiting','done','failed','skipped','undoing','undone')),
+  attempt INTEGER NOT NULL DEFAULT 0, started_at REAL, ended_at REAL, message TEXT NOT NULL DEFAULT '',
+  PRIMARY KEY (run, key)) STRICT;
+
+-- The journal: append-only.
+CREATE TABLE run_event (id INTEGER PRIMARY KEY AUTOINCREMENT, run TEXT NOT NULL REFERENCES run(id), at REAL NOT NULL, step TEXT NOT NULL,
+  kind TEXT NOT NULL, payload TEXT NOT NULL) STRICT;
+CREATE INDEX run_event_run ON run_event (run, id);
+CREATE TRIGGER run_event_no_update BEFORE UPDATE ON run_event BEGIN SELECT RAISE(ABORT, 'the journal is append-only'); END;
+CREATE TRIGGER run_event_no_delete BEFORE DELETE ON run_event BEGIN SELECT RAISE(ABORT, 'the journal is append-only'); END;
+
+CREATE TABLE transcript (id INTEGER PRIMARY KEY AUTOINCREMENT, run TEXT NOT NULL, step TEXT NOT NULL, at REAL NOT NULL, target TEXT NOT NULL,
+  command TEXT NOT NULL, answer TEXT NOT NULL, status INTEGER NOT NULL, seconds REAL NOT NULL) STRICT;
+CREATE INDEX transcript_step ON transcript (run, step, id);
+
+CREATE TABLE proof (run TEXT NOT NULL REFERENCES run(id), round INTEGER NOT NULL, at REAL NOT NULL, doc TEXT NOT NULL,
+  PRIMARY KEY (run, round)) STRICT;

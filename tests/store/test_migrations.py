@@ -1,0 +1,68 @@
+"""An older database is brought forward and then is what a new one is; nothing of it is lost."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import sqlite3
+from pathlib import Path
+
+import pytest
+
+from nimble_stone.core.errors import StoneError
+from nimble_stone.lab import appliance
+from nimble_stone.store import library, records
+from nimble_stone.store.connect import SCHEMA_VERSION, connect, migrate
+from tests.support.processes import ServerProcess
+
+OLD = (Path(__file__).parent / "schema_1.sql").read_text()
+
+
+def shape(db: sqlite3.Connection) -> dict[str, list[tuple[object, ...]]]:
+    """Tables with their columns, as SQLite understands them."""
+    names = [row[0] for row in db.execute("SELECT name FROM sqlite_master WHERE type IN ('table', 'trigger', 'index') AND name NOT LIKE 'sqlite_%'")]
+    return {name: [tuple(row)[1:] for row in db.execute(f"PRAGMA table_info({name})")] for name in sorted(names)}
+
+
+def old_database(path: Path) -> sqlite3.Connection:
+    db = connect(path)
+    db.executescript(OLD)
+    db.execute("PRAGMA user_version = 1")
+    return db
+
+
+def test_both_ways_lead_to_one_schema(tmp_path: Path) -> None:
+    old, new = old_database(tmp_path / "old.db"), connect(tmp_path / "new.db")
+    old.execute("INSERT INTO package VALUES ('abc', 'Gauge Collector', '4.2.0', '{}', 5, 6, 'x.ova', 7.0)")
+    migrate(old)
+    migrate(new)
+    assert shape(old) == shape(new)
+    row = records.packages(old)[0]
+    assert (row.product, row.kind, row.channel, row.note) == ("Gauge Collector", "ova", "", "")
+    assert library.take_ins(old) == []
+    migrate(old)                                                    # once more changes nothing
+    assert shape(old) == shape(new)
+
+
+def test_a_newer_database_is_refused(tmp_path: Path) -> None:
+    db = connect(tmp_path / "n.db")
+    db.execute(f"PRAGMA user_version = {SCHEMA_VERSION + 1}")
+    with pytest.raises(StoneError, match="newer|version"):
+        migrate(db)
+
+
+def test_packages_of_the_first_version_are_found_again_and_read_anew(tmp_path: Path) -> None:
+    data = appliance.ova(mib=1)
+    sha = hashlib.sha256(data).hexdigest()
+    folder = tmp_path / "data"
+    (folder / "packages").mkdir(parents=True)
+    (folder / "packages" / f"{sha}.ova").write_bytes(data)
+    db = old_database(folder / "nimble-stone.db")
+    db.execute("INSERT INTO package VALUES (?, 'Gauge Collector', '4.2.0', ?, ?, 6, 'x.ova', 7.0)", (sha, json.dumps({"descriptor": "of another shape"}), len(data)))
+    db.close()
+    server = ServerProcess(folder)
+    try:
+        found = server.client().call("GET", f"/api/packages/{sha}")
+        assert (found["product"], found["manifest"], len(found["sizes"])) == ("Gauge Collector", "verified", 3)
+    finally:
+        server.stop()

@@ -178,6 +178,12 @@ def test_a_manifest_changed_after_signing_and_a_damaged_certificate_are_blockers
     assert "signature-form" in codes(signed(BY, [BY.authority], change=b"-----BEGIN CERTIFICATE-----\nMI"))
 
 
+def test_a_signed_package_whose_manifest_was_taken_out_is_refused() -> None:
+    found = loose(d__vmdk=DISK, a__cert=appliance.sign("a.mf", b"x", BY))
+    assert "signature-form" in codes(found)
+    assert found.integrity.signature == "failed"
+
+
 def test_openssl_signs_and_we_agree(tmp_path: Path) -> None:
     def openssl(*words: str) -> None:
         subprocess.run(["openssl", *words], cwd=tmp_path, check=True, capture_output=True)

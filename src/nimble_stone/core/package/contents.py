@@ -212,7 +212,8 @@ class _Examination:
         if not names:
             self.notice("note", "manifest-absent", "there is no manifest: damage on the way cannot be seen", clause="6.4")
             if any(name.lower().endswith(".cert") for name in files):
-                self.notice("caution", "signature-form", "there is a certificate but no manifest that it could sign", clause="6.4")
+                self.notice("blocker", "signature-form", "the package was signed, but the manifest that the signature is for is gone", clause="6.4")
+                return {}, Integrity(signature="failed"), {}
             return {}, Integrity(), {}
         chosen = files[names[0]]
         if base and names[0].rsplit(".", 1)[0] != base:

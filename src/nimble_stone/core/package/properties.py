@@ -71,7 +71,7 @@ def _question(item: Element, section: Element, category: str, reading: Reading, 
             reading.notice("caution", "ovf-option", f"a value of “{own[:60]}” is for option “{option[:60]}”, which is not described", value, "9.5")
         else:
             per_option[option] = value.attribute("value") or ""
-    secret = reading.flag(item, "password")
+    secret = reading.flag(item, "password") or (item.attribute("type") or "").strip().lower().startswith("password")
     label = reading.child(item, "Label")
     question = Question(
         key=key, label=label or own, labelled=bool(label), description=reading.child(item, "Description"), category=category, type=kind,

@@ -223,9 +223,9 @@ class Intake:
                 raise Conflict(f"the file stands at byte {have}, not {offset}", code="take-in-offset")
             size = row.files[number].size
             await self._write(row, number, have, size, pieces)
-        await self.world.store.write(library.put_take_in, replace(row, changed_at=self.world.clock()))
+        await self.world.store.write(library.touch_take_in, ident, self.world.clock())
         got = self.received(ident, number)
-        if all(file.size is not None and self.received(ident, n) == file.size for n, file in enumerate(row.files)):
+        if ident not in self._stopped and all(file.size is not None and self.received(ident, n) == file.size for n, file in enumerate(row.files)):
             await self.complete(ident)
         return got
 

@@ -44,11 +44,17 @@ def _take_in(row: sqlite3.Row) -> TakeIn:
 
 
 def put_take_in(db: Db, t: TakeIn) -> None:
-    """Add or replace an attempt."""
+    """Add an attempt, or change one that has not ended: what has ended stays as it ended, whoever was still at work on it."""
     db.execute("INSERT INTO take_in VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET state = excluded.state, files = excluded.files,"
-               " package = excluded.package, problem = excluded.problem, changed_at = excluded.changed_at, name = excluded.name",
+               " package = excluded.package, problem = excluded.problem, changed_at = excluded.changed_at, name = excluded.name"
+               " WHERE take_in.state IN ('receiving','verifying')",
                (t.id, t.source, t.name, t.origin, t.state, json.dumps([{"name": f.name, "size": f.size} for f in t.files]), t.sha256, t.package,
                 json.dumps(t.problem) if t.problem else "", t.began_at, t.changed_at))
+
+
+def touch_take_in(db: Db, ident: str, at: float) -> None:
+    """Note that something arrived."""
+    db.execute("UPDATE take_in SET changed_at = ? WHERE id = ? AND state = 'receiving'", (at, ident))
 
 
 def take_ins(db: Db, *, active: bool = False) -> list[TakeIn]:

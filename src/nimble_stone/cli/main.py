@@ -218,6 +218,39 @@ def estate_list(as_json: Json = False) -> None:
         raise typer.Exit(FOUND)
 
 
+@estate_app.command("add")
+def estate_add(hosts: Annotated[list[str], typer.Argument(help="A list file, “-” for standard input, or names and addresses.")],
+               credential: Annotated[str, typer.Option(help="Keyring entry with the password or key.")], user: str = "root",
+               site: Annotated[str, typer.Option(help="Where the list does not say.")] = "main",
+               bay: Annotated[str, typer.Option(help="Where the list does not say.")] = "new",
+               pin: Annotated[bool, typer.Option("--pin", help="The fingerprints were compared: pin them and add the hosts.")] = False,
+               as_json: Json = False) -> None:
+    """Look at hosts, show the keys they present, and with --pin add those whose login works. Exit code 1 when some are not added."""
+    text = sys.stdin.read() if hosts == ["-"] else _text_of(Path(hosts[0])) if len(hosts) == 1 and Path(hosts[0]).is_file() else "\n".join(hosts)
+    client = Client()
+    listing = client.call("POST", "/api/estate/list", {"text": text})
+    looks = client.call("POST", "/api/estate/look", {"entries": listing["entries"], "user": user, "credential": credential})
+    fine = [found for found in looks if found["outcome"] == "fine"]
+    if pin and fine:
+        client.call("POST", "/api/estate/hosts", [{"fingerprint": found["fingerprint"], "host": {
+            "name": found["entry"]["name"] or found["hostname"].split(".")[0] or found["address"], "address": found["address"], "port": found["entry"]["port"],
+            "user": found["entry"]["user"] or user, "credential": credential, "site": found["entry"]["site"] or site, "bay": found["entry"]["bay"] or bay,
+            "note": found["entry"]["note"], "tags": found["entry"]["tags"]}} for found in fine])
+    rows = [[found["entry"]["name"] or found["address"], found["outcome"], found["fingerprint"] or "-", found["words"]] for found in looks]
+    answer({"looks": looks, "junk": listing["junk"], "added": len(fine) if pin else 0}, as_json, *table(rows),
+           *(f"line {j['line']}: {j['reason']}: {j['text']}" for j in listing["junk"]),
+           f"{len(fine)} hosts added" if pin else f"{len(fine)} hosts can be added: compare the fingerprints, then give the command again with --pin")
+    if len(fine) < len(looks) or listing["junk"] or not pin:
+        raise typer.Exit(FOUND)
+
+
+@estate_app.command("retire")
+def estate_retire(host: str) -> None:
+    """Take a host out of the estate; refused while a plan or a guest of ours needs it. The host itself is not touched."""
+    Client().call("DELETE", f"/api/estate/hosts/{host}")
+    say(f"{host} has left the estate")
+
+
 @estate_app.command("load")
 def estate_load(file: Path, as_json: Json = False) -> None:
     """Add hosts, networks and pools from a YAML file, or replace them by name."""

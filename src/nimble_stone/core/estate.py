@@ -44,6 +44,8 @@ class Host(_Value):
     credential: str
     site: str
     bay: str
+    note: str = Field(default="", max_length=500)
+    tags: tuple[str, ...] = Field(default=(), max_length=20)
 
 
 class EstateFile(_Value):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import socket
 from contextlib import AbstractAsyncContextManager
 
 from nimble_stone.reach import http
@@ -34,6 +35,14 @@ class Reach:
     async def may_fetch(self, url: str) -> None:
         """Raises InputError or Unreachable when a URL may not or cannot be dialled."""
         await locate(self.policy, url)
+
+    async def addresses(self, name: str) -> list[str]:
+        """IPv4 addresses of a name, [] when it is not known."""
+        try:
+            found = await asyncio.get_running_loop().getaddrinfo(name, None, family=socket.AF_INET, type=socket.SOCK_STREAM)
+        except (OSError, UnicodeError):
+            return []
+        return list(dict.fromkeys(str(entry[4][0]) for entry in found))
 
     async def port_open(self, address: str, port: int, *, limit_s: float = 3.0) -> bool:
         """Whether something accepts TCP connections there within the time."""

@@ -113,6 +113,33 @@ class Ssh:
                 raise Unreachable(f"the connection to {target.name} was lost during a command: {_reason(error)}", target=target.name,
                                   operation=command, hint="See whether the host is up; then retry. Nothing is done twice.") from error
 
+    async def fingerprint(self, address: str, port: int) -> str:
+        """The host key a machine shows, without logging in and without pinning it. Raises Unreachable, InputError."""
+        host, real_port = self._policy.real(address, port)
+        try:
+            async with asyncio.timeout(self._policy.connect_seconds):
+                key = await asyncssh.get_server_host_key(host, real_port, config=None)
+        except TimeoutError as error:
+            raise Unreachable(f"{address}:{port} does not answer within {self._policy.connect_seconds:g} s", target=address, operation="connect") from error
+        except (OSError, ValueError, asyncssh.Error) as error:
+            raise Unreachable(f"{address}:{port} cannot be reached: {_reason(error)}", target=address, operation="connect") from error
+        if key is None:
+            raise Unreachable(f"{address}:{port} shows no host key", target=address, operation="connect")
+        return key.get_fingerprint()
+
+    async def try_out(self, target: Target, fingerprint: str, command: str, *, limit_s: float = 15.0) -> Answer:
+        """Log in to a machine that shows this very key, run one command, and forget the connection. Nothing is pinned."""
+        async def get(_: str) -> str:
+            return fingerprint
+
+        async def put(_: str, __: str) -> None:
+            return
+        once = Ssh(self._policy, Pins(get, put))
+        try:
+            return await once.run(target, command, limit_s=limit_s)
+        finally:
+            await once.close()
+
     def _drop(self, key: tuple[str, ...]) -> None:
         connection = self._open.pop(key, None)
         if connection:

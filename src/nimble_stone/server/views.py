@@ -83,6 +83,8 @@ class HostView(BaseModel):
     trouble: str
     fingerprint: str = ""
     credential: str = ""
+    note: str = ""
+    tags: list[str] = []
 
 
 class StepView(BaseModel):
@@ -218,7 +220,8 @@ def host_views(estate: Estate, bays: set[str], pins: Mapping[str, str] | None = 
             stores=[StoreView(name=s.name, capacity_bytes=s.capacity_bytes, free_bytes=s.free_bytes, shared=s.shared) for s in facts.datastores],
             networks=[n.name for n in facts.networks if n.active], hypervisor=facts.hypervisor, cpu_model=facts.cpu_model,
             domain_type=facts.domain_type, domain_reason=facts.domain_reason, read_at=facts.read_at, trouble=facts.trouble,
-            fingerprint=(pins or {}).get(f"{host.address}:{host.port}", ""), credential=host.credential))
+            fingerprint=(pins or {}).get(f"{host.address}:{host.port}", ""), credential=host.credential,
+            note=host.note, tags=list(host.tags)))
     return views
 
 

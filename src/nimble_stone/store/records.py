@@ -33,6 +33,13 @@ def merge_estate(db: Db, file: EstateFile) -> None:
                        (kind, item.name, item.model_dump_json()))
 
 
+def drop_host(db: Db, name: str) -> None:
+    """Forget a host and what was read of it. Raises NotFound."""
+    if db.execute("DELETE FROM estate_item WHERE kind = 'host' AND name = ?", (name,)).rowcount == 0:
+        raise NotFound(f"the estate has no host “{name}”")
+    db.execute("DELETE FROM facts WHERE host = ?", (name,))
+
+
 def put_facts(db: Db, facts: Facts) -> Facts:
     """Keep facts. When nothing new could be read, the last known stay and only the trouble is noted. Returns what is kept."""
     if facts.trouble:

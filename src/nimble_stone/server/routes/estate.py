@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
 from typing import Literal
 
 from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
-from nimble_stone.core.errors import NotFound
-from nimble_stone.core.estate import Estate, EstateFile, Network, Pool
-from nimble_stone.engine import survey
+from nimble_stone.core.errors import Conflict, NotFound
+from nimble_stone.core.estate import Estate, EstateFile, Host, Network, Pool
+from nimble_stone.core.estate_list import Entry, parse
+from nimble_stone.engine import adding, survey
 from nimble_stone.server.deps import TheWorld
 from nimble_stone.server.views import HostView, host_views
 from nimble_stone.store import records
@@ -58,6 +60,119 @@ async def estate_read(body: Refresh, world: TheWorld) -> EstateView:
     found: Estate = await world.store.read(records.load_estate)
     chosen = [host for host in found.hosts if not body.hosts or host.name in body.hosts]
     await survey.read_hosts(world, chosen, found.facts)
+    return await _view(world)
+
+
+class EntryView(BaseModel):
+    """A listed host; `line` of the list, 0 when it was typed."""
+
+    line: int = 0
+    name: str = Field(default="", max_length=253)
+    address: str = Field(default="", max_length=15)
+    port: int = Field(default=22, ge=1, le=65535)
+    user: str = Field(default="", max_length=64)
+    site: str = Field(default="", max_length=60)
+    bay: str = Field(default="", max_length=60)
+    note: str = Field(default="", max_length=500)
+    tags: list[str] = Field(default=[], max_length=20)
+
+
+class JunkView(BaseModel):
+    """A line that is no host."""
+
+    line: int
+    text: str
+    reason: str
+
+
+class ListingView(BaseModel):
+    """What a list held."""
+
+    entries: list[EntryView]
+    junk: list[JunkView]
+
+
+class ListText(BaseModel):
+    """A pasted or loaded list."""
+
+    text: str = Field(max_length=4_000_000)
+
+
+class LookAt(BaseModel):
+    """Hosts to look at, and how to log in: the keyring entry's name."""
+
+    entries: list[EntryView] = Field(max_length=2000)
+    user: str = Field(default="root", max_length=64)
+    credential: str = Field(min_length=1, max_length=120)
+
+
+class LookView(BaseModel):
+    """What was found at one entry."""
+
+    entry: EntryView
+    address: str
+    outcome: str
+    words: str
+    fingerprint: str
+    hostname: str
+
+
+class NewHost(BaseModel):
+    """A host to be added, with the key that a person has confirmed."""
+
+    host: Host
+    fingerprint: str = Field(min_length=1, max_length=200)
+
+
+class HostChange(BaseModel):
+    """What may be changed of a host without reaching it; None: as it is."""
+
+    site: str | None = Field(default=None, min_length=1, max_length=60)
+    bay: str | None = Field(default=None, min_length=1, max_length=60)
+    note: str | None = Field(default=None, max_length=500)
+    tags: list[str] | None = Field(default=None, max_length=20)
+
+
+@router.post("/estate/list")
+async def estate_list(body: ListText) -> ListingView:
+    """Read a list of hosts without adding any."""
+    found = parse(body.text)
+    return ListingView(entries=[EntryView(**{**asdict(e), "tags": list(e.tags)}) for e in found.entries], junk=[JunkView(**asdict(j)) for j in found.junk])
+
+
+@router.post("/estate/look")
+async def estate_look(body: LookAt, world: TheWorld) -> list[LookView]:
+    """Look at hosts: their keys, whether the login works, whether it may use the hypervisor. Nothing is kept."""
+    entries = [Entry(**{**e.model_dump(), "tags": tuple(e.tags)}) for e in body.entries]
+    return [LookView(entry=EntryView(**{**asdict(found.entry), "tags": list(found.entry.tags)}), address=found.address, outcome=found.outcome,
+                     words=found.words,
+                     fingerprint=found.fingerprint, hostname=found.hostname) for found in await adding.look(world, entries, body.user, body.credential)]
+
+
+@router.post("/estate/hosts")
+async def estate_add(body: list[NewHost], world: TheWorld) -> EstateView:
+    """Add hosts whose keys were confirmed: these are pinned, and the hosts are read. All or none."""
+    await adding.add(world, [(item.host, item.fingerprint) for item in body[:2000]])
+    return await _view(world)
+
+
+@router.patch("/estate/hosts/{name}")
+async def estate_change(name: str, body: HostChange, world: TheWorld) -> EstateView:
+    """Move a host to another bay or site, or change its note and tags."""
+    host = (await world.store.read(records.load_estate)).host(name)
+    if host is None:
+        raise NotFound(f"the estate has no host “{name}”")
+    changes = {key: tuple(value) if key == "tags" else value for key, value in body.model_dump(exclude_none=True).items()}
+    await world.store.write(records.merge_estate, EstateFile(hosts=(host.model_copy(update=changes),)))
+    return await _view(world)
+
+
+@router.delete("/estate/hosts/{name}")
+async def estate_retire(name: str, world: TheWorld) -> EstateView:
+    """Take a host out of the estate; refused while a plan names it or a guest of ours stands on it. The host itself is not touched."""
+    if reasons := await adding.needs(world, name):
+        raise Conflict(f"{name} stays: {'; '.join(reasons[:5])}", code="host-needed", hint="Change those plans or take those runs back first.")
+    await world.store.write(records.drop_host, name)
     return await _view(world)
 
 

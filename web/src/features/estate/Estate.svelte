@@ -7,8 +7,10 @@
   import Button from '../../lib/ui/Button.svelte';
   import Section from '../ledger/Section.svelte';
   import Wall from '../wall/Wall.svelte';
+  import AddHosts from './AddHosts.svelte';
 
   let estate = $state.raw<EstateView | null>(null);
+  let adding = $state(false), retiring = $state(''), note = $state(''), bay = $state('');
   let busy = $state(false), filter = $state(''), tall = $state(innerHeight);
   let chosen = $derived(estate?.hosts.find((h) => h.name === router.query.get('host')));
   let shown = $derived(estate?.hosts.filter((h) => filter === '' || [h.name, h.bay, h.site, h.address, ...h.networks, ...h.bedrock.map((b) => b.name)].some((t) => t.toLowerCase().includes(filter.toLowerCase()))) ?? []);
@@ -24,16 +26,18 @@
   }
   $effect(() => { void work(() => get<EstateView>('/estate')); });
   const read = (hosts: string[]) => work(() => send<EstateView>('POST', '/estate/read', { hosts }));
+  $effect(() => { note = chosen?.note ?? ''; bay = chosen?.bay ?? ''; });
+  const change = (body: object) => work(() => send<EstateView>('PATCH', `/estate/hosts/${chosen!.name}`, body));
   const choose = (name: string) => router.go(`/estate?host=${name}`, true);
 </script>
 
 <svelte:window bind:innerHeight={tall} />
 {#if estate && !estate.hosts.length}
-  <div class="empty"><h1>The estate is empty.</h1><p class="quiet">Describe hosts, networks and pools in a YAML file and load it: <code class="mono">nimble-stone estate load FILE</code>. The form is in docs/estate.md.</p></div>
+  <div class="empty"><h1>The estate is empty.</h1><p class="quiet">Paste or load a list of hypervisor hosts, look at them, and add those whose login works. Networks and pools come from a file: <code class="mono">nimble-stone estate load FILE</code>.</p><p class="first"><Button kind="main" onclick={() => { adding = true; }}>Add hosts</Button></p></div>
 {:else if estate}
   <div class="page">
     <div class="bar"><div><h1>{count(estate.hosts.length, 'host')} in {count(sites, 'room')}. <b>{bad.length ? `${bad.map((h) => h.name).slice(0, 3).join(', ')} ${bad.length === 1 ? 'is' : 'are'} not reached` : 'All of them answer'}</b>; {size(memory - used)} of {size(memory)} memory is free.</h1>
-      <p class="quiet">hatched: what runs there already · dotted: what guests may be given</p></div><Button kind="main" disabled={busy} onclick={() => read([])}>{busy ? 'Reading …' : 'Read all hosts'}</Button></div>
+      <p class="quiet">hatched: what runs there already · dotted: what guests may be given</p></div><div class="doors"><Button onclick={() => { adding = true; }}>Add hosts</Button><Button kind="main" disabled={busy} onclick={() => read([])}>{busy ? 'Reading …' : 'Read all hosts'}</Button></div></div>
     <div class="body">
       <div class="left">
         <div class="gap"></div>
@@ -56,6 +60,8 @@
               <dt>Carries</dt><dd>{chosen.networks.join(', ')}</dd><dt>Login</dt><dd>keyring entry “{chosen.credential}”</dd><dt>Host key</dt><dd class="mono">{chosen.fingerprint || 'not seen yet'}</dd></dl>
             <div class="acts"><Button disabled={busy} onclick={() => read([chosen!.name])}>Read {chosen.name}</Button>
               {#if chosen.fingerprint && chosen.trouble.includes('host key')}<Button kind="danger" onclick={() => work(() => send<EstateView>('DELETE', `/estate/hosts/${chosen!.name}/pin`))}>Forget this key</Button>{/if}</div>
+            <form class="own" onsubmit={(e) => { e.preventDefault(); void change({ bay, note }); }}><label>Bay <input bind:value={bay} maxlength="60" required /></label><label>Note <textarea bind:value={note} rows="2" maxlength="500" placeholder="what the team should know"></textarea></label>
+              <div class="acts">{#if bay !== chosen.bay || note !== chosen.note}<Button kind="main" type="submit">Keep</Button>{/if}{#if retiring === chosen.name}<Button kind="danger" onclick={() => { const name = chosen!.name; retiring = ''; void work(() => send<EstateView>('DELETE', `/estate/hosts/${name}`)); }}>Take {chosen.name} out of the estate</Button><Button onclick={() => { retiring = ''; }}>Keep it</Button>{:else}<Button onclick={() => { retiring = chosen!.name; }}>Retire …</Button>{/if}</div></form>
           </Section>
           <Section title="Runs there" aside={count(chosen.bedrock.length, 'guest')}><ul>{#each chosen.bedrock as b (b.name)}<li><span>{b.name}{b.ours ? ' (ours)' : ''}</span><span class="mono">{size(b.memory_bytes)}</span></li>{/each}</ul></Section>
           <Section title="Datastores" aside="free of all"><ul>{#each chosen.stores as s (s.name)}<li title={s.shared}><span>{s.name}{s.shared ? ', shared' : ''}</span><span class="mono">{size(s.free_bytes)} of {size(s.capacity_bytes)}</span></li>{/each}</ul></Section>
@@ -66,12 +72,14 @@
     </div>
   </div>
 {/if}
+{#if adding && estate}<AddHosts bays={[...new Set(estate.hosts.map((h) => h.bay))]} sites={[...new Set(estate.hosts.map((h) => h.site))]} onadded={(view) => { estate = view; }} onclose={() => { adding = false; }} />{/if}
 
 <style>
   .page { display: flex; flex-direction: column; height: 100%; padding: 0 20px; min-height: 0; }
   .bar { display: flex; justify-content: space-between; gap: 28px; align-items: flex-start; padding: 10px 0 6px; border-bottom: 1px solid var(--line); } h1 { font-size: var(--text-l); } b { font-weight: 600; } .bar p { font-size: var(--text-s); }
   .body { display: grid; grid-template-columns: minmax(0, 1fr) 316px; flex: 1; min-height: 0; } .left { display: flex; flex-direction: column; min-height: 0; min-width: 0; padding-right: 18px; }
   aside { border-left: 1px solid var(--line); padding: 10px 0 20px 18px; overflow: auto; }
+  .doors { display: flex; gap: 8px; } .first { margin-top: 14px; } .own { display: grid; gap: 6px; margin-top: 10px; } .own label { display: grid; gap: 2px; font-size: var(--text-s); color: var(--muted); } .own input, .own textarea { padding: 4px 8px; border: 1px solid var(--strong-line); background: var(--surface); border-radius: var(--radius); color: var(--ink); resize: vertical; }
   .gap { height: 8px; } .tools { padding: 4px 0; } .tools input { border: 0; border-bottom: 1px solid var(--strong-line); background: none; padding: 2px 4px; font-size: var(--text-s); }
   .table { overflow: auto; flex: 1; min-height: 0; border-top: 1px solid var(--strong-line); } table { border-collapse: separate; border-spacing: 0; width: 100%; }
   thead th { position: sticky; top: 0; background: var(--sunk); color: var(--soft); font-weight: 400; font-size: var(--text-s); text-align: left; padding: 4px 8px; white-space: nowrap; }

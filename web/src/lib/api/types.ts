@@ -23,3 +23,5 @@ export type PackageItem = Schemas['PackageItem'];
 export type TakeInView = Schemas['TakeInView'];
 export type CompareView = Schemas['CompareView'];
 export type TrustedView = Schemas['TrustedView'];
+export type ListingView = Schemas['ListingView'];
+export type LookView = Schemas['LookView'];

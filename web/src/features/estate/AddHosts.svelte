@@ -43,10 +43,10 @@
 </script>
 
 <Dialog title="Add hosts" wide {onclose}>
-  <label class="list">Names or addresses, one a line; a table with a header; a spreadsheet’s cells; <span class="mono">[bay]</span> begins a bay
+  <label class="list"><span>Names or addresses, one a line; a table with a header; a spreadsheet’s cells; <span class="mono">[bay]</span> begins a bay</span>
     <textarea bind:value={text} rows="6" class="mono" placeholder={'[kelda-main]\ngannet 10.44.1.11\nroot@10.44.1.12:22   # fulmar'}></textarea></label>
-  <p class="count"><label class="file">load a file <input type="file" accept=".txt,.csv,.tsv,text/*" onchange={(e) => void load(e.currentTarget)} /></label>{#if listing}<b>{count(listing.entries.length, 'host')}</b>{listing.junk.length ? `, ${count(listing.junk.length, 'line')} that ${listing.junk.length === 1 ? 'is' : 'are'} none` : ''}{/if}</p>
-  {#if listing?.junk.length}<ul class="junk">{#each listing.junk.slice(0, 8) as j (j.line)}<li><Weight severity="caution" /><span>line {j.line}: {j.reason}<span class="mono quiet"> {middle(j.text, 50)}</span></span></li>{/each}{#if listing.junk.length > 8}<li class="quiet">and {listing.junk.length - 8} more</li>{/if}</ul>{/if}
+  <p class="count"><label class="file">load a file <input type="file" accept=".txt,.csv,.tsv,text/*" onchange={(e) => void load(e.currentTarget)} /></label>{#if listing}<span><b>{count(listing.entries.length, 'host')}</b>{listing.junk.length ? `, ${count(listing.junk.length, 'line')} that ${listing.junk.length === 1 ? 'is' : 'are'} none` : ''}</span>{/if}</p>
+  {#if listing?.junk.length}<ul class="junk">{#each listing.junk.slice(0, 8) as j (j.line)}<li><Weight severity="caution" /><span>{`line ${j.line}: ${j.reason} · `}<span class="mono quiet">{middle(j.text, 50)}</span></span></li>{/each}{#if listing.junk.length > 8}<li class="quiet">and {listing.junk.length - 8} more</li>{/if}</ul>{/if}
   <div class="login"><label>User <input bind:value={user} /></label><label>Keyring entry <input bind:value={credential} list="entries" placeholder="name for this login" /></label><datalist id="entries">{#each known as n (n)}<option value={n}></option>{/each}</datalist>
     <label>{known.includes(credential) ? 'New value (empty: as it is)' : 'Its value'} {#if kind === 'key'}<textarea bind:value={secret} rows="1" class="mono" placeholder="private key"></textarea>{:else}<input bind:value={secret} type="password" autocomplete="off" />{/if}</label>
     <label>Kind <select bind:value={kind}><option value="password">password</option><option value="key">private key</option></select></label>

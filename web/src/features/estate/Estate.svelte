@@ -66,8 +66,8 @@
           <Section title="Runs there" aside={count(chosen.bedrock.length, 'guest')}><ul>{#each chosen.bedrock as b (b.name)}<li><span>{b.name}{b.ours ? ' (ours)' : ''}</span><span class="mono">{size(b.memory_bytes)}</span></li>{/each}</ul></Section>
           <Section title="Datastores" aside="free of all"><ul>{#each chosen.stores as s (s.name)}<li title={s.shared}><span>{s.name}{s.shared ? ', shared' : ''}</span><span class="mono">{size(s.free_bytes)} of {size(s.capacity_bytes)}</span></li>{/each}</ul></Section>
         {:else}<p class="quiet choose">Choose a host in the wall or the table to see what it is made of.</p>{/if}
-        <Section title="Networks" aside="gateway"><ul>{#each estate.networks as n (n.name)}<li><span>{n.name} <span class="mono quiet">{n.subnet}</span></span><span class="mono">{n.gateway}</span></li>{/each}</ul></Section>
-        <Section title="Pools"><ul>{#each estate.pools as p (p.name)}<li><span>{p.name}</span><span class="mono">{p.first} … {p.last.split('.').slice(2).join('.')}</span></li>{/each}</ul></Section>
+        <Section title="Networks" aside={estate.networks.length ? 'gateway' : ''}>{#if !estate.networks.length}<p class="quiet choose">None described yet; they come from an estate file: <code class="mono">nimble-stone estate load FILE</code>.</p>{/if}<ul>{#each estate.networks as n (n.name)}<li><span>{n.name} <span class="mono quiet">{n.subnet}</span></span><span class="mono">{n.gateway}</span></li>{/each}</ul></Section>
+        <Section title="Pools">{#if !estate.pools.length}<p class="quiet choose">None yet; a pool hands out a network’s addresses in order.</p>{/if}<ul>{#each estate.pools as p (p.name)}<li><span>{p.name}</span><span class="mono">{p.first} … {p.last.split('.').slice(2).join('.')}</span></li>{/each}</ul></Section>
       </aside>
     </div>
   </div>

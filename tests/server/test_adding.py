@@ -35,7 +35,7 @@ def place(tmp_path: Path) -> Iterator[tuple[LabProcess, ServerProcess, Client]]:
 def looked(client: Client, text: str = LIST, credential: str = "birds") -> dict[str, dict[str, Any]]:
     listing = client.call("POST", "/api/estate/list", {"text": text})
     found = client.call("POST", "/api/estate/look", {"entries": listing["entries"], "credential": credential})
-    return {l["entry"]["name"] or l["address"]: l for l in found}
+    return {seen["entry"]["name"] or seen["address"]: seen for seen in found}
 
 
 def wish(look: dict[str, Any], **more: Any) -> dict[str, Any]:
@@ -50,13 +50,13 @@ def test_every_line_is_looked_at_and_says_what_was_found(place: tuple[LabProcess
     listing = client.call("POST", "/api/estate/list", {"text": LIST})
     assert [(j["line"], j["text"]) for j in listing["junk"]] == [(8, "this is no host at all")]
     found = looked(client)
-    assert {name: l["outcome"] for name, l in found.items()} == {
+    assert {name: seen["outcome"] for name, seen in found.items()} == {
         "gannet": "fine", "fulmar": "fine", "skua": "refused", "tern": "unreachable", "nowhere": "unreachable", "far": "forbidden", "no-such-name": "unknown-name"}
     assert found["gannet"]["fingerprint"].startswith("SHA256:")
     assert found["gannet"]["hostname"] == "gannet.holm.example"
-    assert all(l["words"] for l in found.values() if l["outcome"] != "fine")
+    assert all(seen["words"] for seen in found.values() if seen["outcome"] != "fine")
     assert client.call("GET", "/api/estate")["hosts"] == []                        # looking keeps nothing
-    assert {l["outcome"] for l in looked(client, "gannet 10.44.1.11\n", "wrong").values()} == {"refused"}
+    assert {seen["outcome"] for seen in looked(client, "gannet 10.44.1.11\n", "wrong").values()} == {"refused"}
     with pytest.raises(StoneError, match="no entry"):
         looked(client, "gannet 10.44.1.11\n", "nobody")
 
@@ -69,7 +69,7 @@ def test_hosts_are_added_with_the_key_that_was_confirmed_all_or_none(place: tupl
     assert [(h["name"], h["bay"], h["note"], h["tags"], h["trouble"]) for h in added["hosts"]] == [
         ("fulmar", "kelda-main", "", [], ""), ("gannet", "kelda-main", "first one", ["spare"], "")]
     assert added["hosts"][0]["memory_bytes"] > 0                                    # and they were read
-    assert {l["outcome"] for name, l in looked(client).items() if name in ("gannet", "fulmar")} == {"known"}
+    assert {seen["outcome"] for name, seen in looked(client).items() if name in ("gannet", "fulmar")} == {"known"}
     with pytest.raises(StoneError, match="in the estate already"):
         client.call("POST", "/api/estate/hosts", [wish(found["skua"]), wish(found["gannet"])])
     assert len(client.call("GET", "/api/estate")["hosts"]) == 2
@@ -101,7 +101,7 @@ def test_the_terminal_shows_the_keys_first_and_adds_on_a_word(place: tuple[LabPr
     _, server, client = place
     (tmp_path / "birds.csv").write_text("name;address;bay\ngannet;10.44.1.11;kelda-main\nfulmar;10.44.1.12;kelda-main\n;;\n")
     shown = json.loads(server.cli("estate", "add", str(tmp_path / "birds.csv"), "--credential", "birds", "--json", check=1).stdout)
-    assert [l["outcome"] for l in shown["looks"]] == ["fine", "fine"]
+    assert [seen["outcome"] for seen in shown["looks"]] == ["fine", "fine"]
     assert shown["junk"][0]["line"] == 4
     assert shown["added"] == 0
     assert client.call("GET", "/api/estate")["hosts"] == []

@@ -322,3 +322,7 @@ def test_hosts_are_added_from_a_pasted_list_after_their_keys_were_seen(page: Pag
     page.get_by_label("Note").fill("lacks the survey network")
     page.get_by_role("button", name="Keep", exact=True).click()
     wait_for(lambda: next(h for h in client.call("GET", "/api/estate")["hosts"] if h["name"] == "knot")["note"] == "lacks the survey network", 10, "the note")
+    page.get_by_role("button", name="fitness").click()
+    knot = page.get_by_role("row").filter(has_text="knot")
+    expect(knot.get_by_role("img", name="caution").first).to_be_visible()
+    expect(page.get_by_role("region", name="Fitness")).to_contain_text("does not carry network ness-survey")

@@ -107,3 +107,21 @@ def test_the_terminal_shows_the_keys_first_and_adds_on_a_word(place: tuple[LabPr
     assert client.call("GET", "/api/estate")["hosts"] == []
     assert "2 hosts added" in server.cli("estate", "add", "-", "--credential", "birds", "--pin", "--site", "Kelda", stdin="10.44.1.11\nfulmar 10.44.1.12\n").stdout
     assert {(h["name"], h["site"], h["bay"]) for h in client.call("GET", "/api/estate")["hosts"]} == {("gannet", "Kelda", "new"), ("fulmar", "Kelda", "new")}
+
+
+def test_the_ground_is_judged_and_a_leftover_of_an_ended_run_is_seen(place: tuple[LabProcess, ServerProcess, Client]) -> None:
+    lab, server, client = place
+    client.call("POST", "/api/estate", demo.estate_file(lab.plan).model_copy(update={"hosts": ()}).model_dump(mode="json"))
+    found = looked(client, "[ness-two]\ntern 10.45.1.15\nwhimbrel 10.45.1.16\nknot 10.45.1.18\n")
+    client.call("POST", "/api/estate/hosts", [wish(one) for one in found.values()])
+    fitness = client.call("GET", "/api/estate/rules")
+    assert len(fitness["rules"]) >= 20
+    broken = {(v["host"], v["rule"]): v for v in fitness["violations"]}
+    assert "ness-survey" in broken["knot", "networks"]["message"]                  # the host that lacks the survey network
+    assert ("tern", "networks") not in broken
+    shown = json.loads(server.cli("estate", "rules", "knot", "--json", check=1).stdout)
+    assert {v["host"] for v in shown["violations"]} == {"knot"}
+    lab.turn("tern", unreachable=True)
+    client.call("POST", "/api/estate/read", {})
+    assert next(v for v in client.call("GET", "/api/estate/rules")["violations"] if (v["host"], v["rule"]) == ("tern", "answers"))["severity"] == "blocker"
+    assert server.cli("estate", "rules", "--reference").stdout.startswith("# What hosts are judged by")

@@ -244,6 +244,24 @@ def estate_add(hosts: Annotated[list[str], typer.Argument(help="A list file, “
         raise typer.Exit(FOUND)
 
 
+@estate_app.command("rules")
+def estate_rules(hosts: Annotated[list[str] | None, typer.Argument(help="Only these hosts.")] = None, reference: Annotated[bool, typer.Option("--reference",
+    help="Print what the rules are, as Markdown.")] = False,
+                 as_json: Json = False) -> None:
+    """Is the ground fit? What breaks the rules by the last facts, heaviest first. Exit code 1 for blockers or cautions."""
+    if reference:
+        from nimble_stone.core.estate_rules import reference as written
+        sys.stdout.write(written())
+        return
+    found = Client().call("GET", "/api/estate/rules")
+    weight = {"blocker": 0, "caution": 1, "note": 2}
+    broken = sorted((v for v in found["violations"] if not hosts or v["host"] in hosts), key=lambda v: (weight[v["severity"]], v["host"]))
+    answer({"rules": found["rules"], "violations": broken}, as_json,
+           *(table([[v["severity"], v["host"], v["rule"], v["message"] + (f" → {v['remedy']}" if v["remedy"] else "")] for v in broken])
+             or ["Every rule is kept."]))
+    raise typer.Exit(FOUND if any(v["severity"] != "note" for v in broken) else FINE)
+
+
 @estate_app.command("retire")
 def estate_retire(host: str) -> None:
     """Take a host out of the estate; refused while a plan or a guest of ours needs it. The host itself is not touched."""

@@ -8,13 +8,14 @@ from typing import Literal
 from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
+from nimble_stone.core import estate_rules
 from nimble_stone.core.errors import Conflict, NotFound
 from nimble_stone.core.estate import Estate, EstateFile, Host, Network, Pool
 from nimble_stone.core.estate_list import Entry, parse
 from nimble_stone.engine import adding, survey
 from nimble_stone.server.deps import TheWorld
 from nimble_stone.server.views import HostView, host_views
-from nimble_stone.store import records
+from nimble_stone.store import records, runs
 
 router = APIRouter(tags=["estate"])
 
@@ -61,6 +62,43 @@ async def estate_read(body: Refresh, world: TheWorld) -> EstateView:
     chosen = [host for host in found.hosts if not body.hosts or host.name in body.hosts]
     await survey.read_hosts(world, chosen, found.facts)
     return await _view(world)
+
+
+class RuleView(BaseModel):
+    """A rule about hosts."""
+
+    id: str
+    group: str
+    title: str
+    why: str
+    measured: str
+
+
+class ViolationView(BaseModel):
+    """What is wrong with a host by a rule."""
+
+    rule: str
+    host: str
+    severity: Literal["blocker", "caution", "note"]
+    message: str
+    remedy: str
+
+
+class FitnessView(BaseModel):
+    """All rules, and what breaks them by the last facts."""
+
+    rules: list[RuleView]
+    violations: list[ViolationView]
+
+
+@router.get("/estate/rules")
+async def estate_rules_view(world: TheWorld) -> FitnessView:
+    """Judge every host by the last facts."""
+    estate: Estate = await world.store.read(records.load_estate)
+    live = {row.id for row in await world.store.read(runs.runs) if row.state != "undone"}
+    found = estate_rules.judge(estate_rules.Ground(estate, world.clock(), live))
+    return FitnessView(rules=[RuleView(id=r.id, group=r.group, title=r.title, why=r.why, measured=r.measured) for r in estate_rules.RULES],
+                       violations=[ViolationView(**asdict(v)) for v in found])
 
 
 class EntryView(BaseModel):

@@ -25,3 +25,4 @@ export type CompareView = Schemas['CompareView'];
 export type TrustedView = Schemas['TrustedView'];
 export type ListingView = Schemas['ListingView'];
 export type LookView = Schemas['LookView'];
+export type FitnessView = Schemas['FitnessView'];

@@ -17,7 +17,7 @@ from nimble_stone.core.disk.vmdk import SECTOR, VmdkImage
 from nimble_stone.core.errors import FormatError
 
 MAX_TEXT = 1 << 20
-_EXTENT = re.compile(r'^\s*(RW|RDONLY|NOACCESS)\s+(\d{1,15})\s+(FLAT|VMFS|SPARSE|ZERO)\s*(?:"([^"]{1,255})")?\s*(\d{1,15})?\s*$', re.MULTILINE)
+_EXTENT = re.compile(r'^\s*(RW|RDONLY|NOACCESS)\s+(\d{1,15})\s+([A-Z]{3,16})\s*(?:"([^"]{1,255})")?\s*(\d{1,15})?\s*$', re.MULTILINE)
 
 
 class _Zeros:
@@ -82,6 +82,8 @@ def open_text(text: str, files: Mapping[str, Source]) -> Image:
         return files[name]
 
     kinds = {row[2] for row in rows}
+    if unread := sorted(kind for kind in kinds if kind != "SPARSE" and ("SPARSE" in kind or "RDM" in kind or "RAW" in kind)):
+        raise FormatError(f"extents of kind {unread[0]} are not read", code="vmdk-extents", hint="Convert the disk to one file first.")
     if kinds == {"SPARSE"}:
         parts = [VmdkImage(source(row[3])) for row in rows]
         if len(parts) == 1:

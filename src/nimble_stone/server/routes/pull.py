@@ -20,8 +20,10 @@ router = APIRouter(include_in_schema=False)
 
 
 @router.get("/pull/trial")
-async def pull_trial() -> Response:
-    """Some MiB to measure with. Nothing of ours is in them."""
+async def pull_trial(world: TheWorld) -> Response:
+    """Some MiB to measure with, where hosts fetch at all. Nothing of ours is in them."""
+    if world.desk is None or not world.desk.base:
+        raise NotFound("hosts do not fetch from this server")
     return Response(bytes(TRIAL_BYTES), media_type="application/octet-stream")
 
 

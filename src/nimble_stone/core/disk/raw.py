@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from functools import cached_property
+
 import numpy as np
+from numpy.typing import NDArray
 
 from nimble_stone.core.disk.image import CLUSTER, MAX_CAPACITY, Image
 from nimble_stone.core.disk.source import Source
@@ -20,8 +23,12 @@ class RawImage(Image):
             raise FormatError(f"a disk of {source.size_bytes} bytes; 1 byte to 64 TiB are read", code="disk-size")
         self._source = source
         self.capacity_bytes = -(-source.size_bytes // 512) * 512
-        parts = [np.arange(start // CLUSTER, -(-end // CLUSTER), dtype=np.int64) for start, end in source.data_ranges()]
-        self.units = np.unique(np.concatenate(parts)) if parts else np.zeros(0, dtype=np.int64)
+
+    @cached_property
+    def units(self) -> NDArray[np.int64]:  # type: ignore[override]  # listed only when somebody reads the disk, not to tell its size
+        """Clusters that are no holes."""
+        parts = [np.arange(start // CLUSTER, -(-end // CLUSTER), dtype=np.int64) for start, end in self._source.data_ranges()]
+        return np.unique(np.concatenate(parts)) if parts else np.zeros(0, dtype=np.int64)
 
     def read_unit(self, unit: int) -> bytes:
         """One cluster; the last is filled up with zeros."""

@@ -16,7 +16,7 @@
 {#if list.length > 6}<label class="filter">Filter <input bind:value={filter} placeholder="product, version, channel, plan" /><span class="quiet">{found.length === list.length ? '' : `${found.length} of ${list.length}`}</span></label>{/if}
 {#each products as [product, versions] (product)}
   <section aria-label={product}>
-    <header><h2>{product}</h2><span class="quiet">{versions[0]?.vendor}{versions[0]?.kits.length ? ` · taken by kit ${versions[0].kits.join(', ')}` : ' · no kit takes it yet'}</span></header>
+    <header><h2>{product}</h2><span class="quiet">{[versions[0]?.vendor, versions[0]?.kits.length ? `taken by kit ${versions[0].kits.join(', ')}` : 'no kit takes it yet'].filter(Boolean).join(' · ')}</span></header>
     <ul>
       {#each versions as p, i (p.sha256)}
         <li>

@@ -304,3 +304,26 @@ def test_the_errors_of_the_tree_say_whether_trying_again_makes_sense() -> None:
     assert Unreachable("x").retryable
     assert RemoteTimeout("x").retryable
     assert not hasattr(Conflict("x"), "retryable")
+
+
+async def test_a_run_of_the_first_version_with_its_tidying_step_is_taken_back(tmp_path: Path) -> None:
+    from types import SimpleNamespace
+
+    from nimble_stone.engine.steps import KINDS
+    there = {"ns-r1-base0", "ns-r1-base1", "ns-base-0123", "ns-r2-base0"}
+
+    class Host:
+        async def refresh(self, datastore: str) -> None:
+            return
+
+        async def volume(self, datastore: str, name: str) -> str | None:
+            return name if name in there else None
+
+        async def delete_volume(self, datastore: str, name: str) -> None:
+            there.discard(name)
+    context: Any = SimpleNamespace(host=Host(), step=SimpleNamespace(datastore="store", detail={"place": "store"}), volume=lambda what: f"ns-r1-{what}",
+                                   contents=SimpleNamespace(descriptor=SimpleNamespace(disk_order=("a", "b"))), world=None)
+    assert "2 travelling copies" in await KINDS["tidy"].undo(context)
+    assert there == {"ns-base-0123", "ns-r2-base0"}                            # what other runs or the store of copies hold stays
+    assert await KINDS["tidy"].observe(context) == {}
+    assert set(drive.UNDO_STAGE) == set(KINDS)

@@ -23,6 +23,8 @@ from nimble_stone.store import records, runs
 log = logging.getLogger("nimble_stone.engine")
 ATTEMPTS = 3
 FINISHED = {"done", "skipped"}
+UNDO_STAGE = {"call": 0, "services": 0, "boot": 0, "start": 0, "define": 1, "medium": 2, "clone": 2, "tidy": 2, "carry": 3}
+"""In which order things are taken back: guests before their disks, disks before the copies they were made from."""
 
 
 @dataclass
@@ -254,11 +256,10 @@ class Driver:
         await asyncio.gather(*self._tasks.values(), return_exceptions=True)
         self._tasks.clear()
         touched = [step for step in reversed(list(self._run.steps.values())) if step.key in self._tried and self._states[step.key] != "undone"]
-        order = {"call": 0, "services": 0, "boot": 0, "start": 0, "define": 1, "medium": 2, "clone": 2, "carry": 3}
         for stage in range(4):
-            await asyncio.gather(*(self._undo_host([s for s in touched if order[s.kind] == stage and s.host == host])
+            await asyncio.gather(*(self._undo_host([s for s in touched if UNDO_STAGE[s.kind] == stage and s.host == host])
                                    for host in {step.host for step in touched}))
-            if any(self._states[step.key] != "undone" for step in touched if order[step.kind] == stage):
+            if any(self._states[step.key] != "undone" for step in touched if UNDO_STAGE[step.kind] == stage):
                 return                                     # stays “undoing”; a person repairs the host and asks again
         await self.world.store.write(records.drop_secrets, f"run/{self.run_id}/")      # tokens of nodes that are gone
         await self._move_run("taken-back", "undone")

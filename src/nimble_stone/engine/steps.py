@@ -177,6 +177,27 @@ async def _place(c: Context) -> str:
     return copies.place_of(await c.world.store.read(records.load_estate), c.step.host, c.step.datastore)
 
 
+class Tidy:
+    """Only in runs of the first version: their copies bore the run's own name and were removed after cloning."""
+
+    async def observe(self, c: Context) -> Found | None:
+        """None of them is there."""
+        for number in range(len(c.contents.descriptor.disk_order)):
+            if await c.host.volume(c.step.datastore, c.volume(f"base{number}")) is not None:
+                return None
+        return {}
+
+    async def act(self, c: Context) -> None:
+        """Remove them."""
+        await self.undo(c)
+
+    async def undo(self, c: Context) -> str:
+        """Remove them."""
+        await c.host.refresh(c.step.datastore)
+        gone = [await _remove_volume(c, c.volume(f"base{number}")) for number in range(len(c.contents.descriptor.disk_order))]
+        return f"{sum(gone)} travelling copies removed from {c.step.detail['place']}" if any(gone) else ""
+
+
 class Clone:
     """A node's disks, cloned on the datastore."""
 
@@ -368,7 +389,7 @@ class Calling:
         return ""
 
 
-KINDS: dict[str, Kind] = {"carry": Carry(), "clone": Clone(), "medium": Medium(), "define": Define(), "start": Start(),
+KINDS: dict[str, Kind] = {"carry": Carry(), "tidy": Tidy(), "clone": Clone(), "medium": Medium(), "define": Define(), "start": Start(),
                           "boot": Boot(), "services": Services(), "call": Calling()}
 POLLED = {"boot", "services", "call"}
 

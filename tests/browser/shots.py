@@ -8,6 +8,7 @@ from pathlib import Path
 
 from playwright.sync_api import Page, expect, sync_playwright
 
+from nimble_stone.cli.serving import know_machines
 from nimble_stone.lab import appliance, demo
 from tests.browser.conftest import ARGUMENTS
 from tests.support.processes import LabProcess, ServerProcess, prepare, ready_plan, small_package
@@ -35,6 +36,19 @@ def _pictures(page: Page, server: ServerProcess) -> None:
     page.get_by_role("link", name="Estate").wait_for()
     _page(page, server, "light", "/estate?host=skua")
     shot("estate")
+    _page(page, server, "dark", "/estate?see=fitness")
+    shot("fitness-dark")
+    _page(page, server, "light", "/estate?see=networks&read=bytes")
+    shot("networks")
+    _page(page, server, "light", "/estate/hosts/petrel")
+    shot("host")
+    _page(page, server, "light", "/estate/machines/basalt")
+    shot("machine")
+    _page(page, server, "light", "/estate?see=fitness")
+    page.get_by_role("button", name="repair 3 things here").click()
+    page.get_by_role("button", name="Do it on knot and whimbrel").click()
+    expect(page.get_by_role("heading", level=1)).to_contain_text("done and were seen", timeout=60_000)
+    shot("groundwork")
     _page(page, server, "light", "/packages")
     shot("packages")
     shas = {p["version"]: p["sha256"] for p in server.client().call("GET", "/api/packages")}
@@ -75,6 +89,7 @@ def main() -> None:
         try:
             client = server.client()
             prepare(client, lab, small_package(folder, mib=24))
+            know_machines(client, lab.plan)
             by = appliance.publisher()
             client.call("POST", "/api/trust", {"pem": by.authority.decode()})
             (folder / "gauge-collector-4.3.0.ova").write_bytes(appliance.ova(version="4.3.0", mib=24, seed=45, edition=5, by=by))

@@ -294,7 +294,7 @@ CONTRAST = """() => {
 @pytest.mark.parametrize("theme", ["light", "dark"])
 def test_text_has_contrast_everywhere(page: Page, server: ServerProcess, theme: str) -> None:
     page.evaluate(f"localStorage.setItem('theme', '{theme}')")
-    for path in ("/plans/western", "/plans", "/estate?host=skua", "/packages"):
+    for path in ("/plans/western", "/plans", "/estate?host=skua", "/estate?see=fitness", "/estate?see=networks", "/estate/hosts/petrel", "/packages"):
         page.goto(f"{server.url}{path}")
         page.get_by_role("heading", level=1).first.wait_for()
         page.wait_for_load_state("networkidle")
@@ -302,27 +302,27 @@ def test_text_has_contrast_everywhere(page: Page, server: ServerProcess, theme: 
 
 
 def test_hosts_are_added_from_a_pasted_list_after_their_keys_were_seen(page: Page, server: ServerProcess, client: Client) -> None:
-    page.goto(f"{server.url}/estate?host=knot")
+    page.goto(f"{server.url}/estate/hosts/knot")
     page.get_by_role("button", name="Retire …").click()
     page.get_by_role("button", name="Take knot out of the estate").click()
     expect(page.get_by_role("heading", level=1)).to_contain_text("7 hosts")
-    page.get_by_role("button", name="Add hosts").click()
+    page.get_by_role("button", name="Add …").click()
     page.get_by_label("Names or addresses").fill("[ness-two]\nknot 10.45.1.18\nthat is no host\n10.44.9.9\n")
     expect(page.get_by_role("dialog")).to_contain_text("2 hosts, 1 line that is none")
     expect(page.get_by_role("dialog")).to_contain_text("line 3")
     page.get_by_label("Keyring entry").fill("lab-hosts")
     page.get_by_label("Room").fill("Ness")
-    page.get_by_role("button", name="Look at 2 hosts").click()
+    page.get_by_role("button", name="Look at all 2").click()
     expect(page.get_by_role("row").filter(has_text="10.45.1.18")).to_contain_text("login works", timeout=20_000)
     expect(page.get_by_role("row").filter(has_text="10.45.1.18")).to_contain_text("SHA256:")
     expect(page.get_by_role("row").filter(has_text="10.44.9.9")).to_contain_text("not reached")
-    page.get_by_role("button", name="Pin this key, add 1 host").click()
+    page.get_by_role("button", name="Pin this key, add 1").click()
     expect(page.get_by_role("heading", level=1)).to_contain_text("8 hosts", timeout=20_000)
-    page.goto(f"{server.url}/estate?host=knot")
-    page.get_by_label("Note").fill("lacks the survey network")
+    page.goto(f"{server.url}/estate/hosts/knot")
+    page.get_by_role("textbox", name="Note").fill("lacks the survey network")
     page.get_by_role("button", name="Keep", exact=True).click()
     wait_for(lambda: next(h for h in client.call("GET", "/api/estate")["hosts"] if h["name"] == "knot")["note"] == "lacks the survey network", 10, "the note")
-    page.get_by_role("button", name="fitness").click()
+    page.goto(f"{server.url}/estate?host=knot&see=fitness")
     knot = page.get_by_role("row").filter(has_text="knot")
     expect(knot.get_by_role("img", name="caution").first).to_be_visible()
     expect(page.get_by_role("region", name="Fitness")).to_contain_text("does not carry network ness-survey")

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import AsyncIterator
+from ipaddress import IPv4Address
 
+from nimble_stone.core import groundwork as g
 from nimble_stone.core.disk import convert
 from nimble_stone.core.disk.opening import open_image
 from nimble_stone.core.disk.source import BytesSource
 from nimble_stone.core.errors import Conflict, RemoteFailed
 from nimble_stone.core.estate import Mark
-from nimble_stone.hosts import medium
+from nimble_stone.hosts import groundwork, medium
 from nimble_stone.hosts.kvm import KvmHost
 from nimble_stone.hosts.xml_out import GuestDesign, GuestDisk
 from nimble_stone.lab import appliance
@@ -28,12 +30,52 @@ async def _fails(awaitable: object) -> str:
     raise AssertionError("no failure")
 
 
+async def _prepared(host: KvmHost) -> None:
+    """Groundwork by its exact commands: done, done again without harm, seen, taken back."""
+    actions: tuple[g.Action, ...] = (
+        g.IsolatedNetwork(host=host.name, name="ns-inner", bridge="ns-inner0"), g.FolderStore(host=host.name, name="ns-folder", path="/var/lib/libvirt/images/ns-folder"),
+        g.AddNames(host=host.name, records=(g.NameRecord(address=IPv4Address("10.44.99.1"), names=("ns-contract",)),)))
+    for action in actions:
+        for command in groundwork.work(action, "gcontract").act:
+            await host.do(command)
+    found = await host.network("ns-inner")
+    assert found is not None
+    assert (found[0].isolated, found[0].uuid, found[1]) == (True, groundwork.uuid_of("gcontract", host.name, "network", "ns-inner"), True)
+    pool = await host.pool("ns-folder")
+    assert pool is not None
+    assert (pool.uuid, pool.path) == (groundwork.uuid_of("gcontract", host.name, "pool", "ns-folder"), "/var/lib/libvirt/images/ns-folder")
+    assert await host.pool_runs("ns-folder")
+    assert await host.listing("/var/lib/libvirt/images/ns-folder") == []
+    assert "10.44.99.1 ns-contract # nimble-stone:gcontract\n" in (await host.text_of("/etc/hosts") or "")
+    for action in actions[:2]:
+        for command in groundwork.work(action, "gcontract").act:
+            await host.do(command)                                      # once more: it is so already
+    await host.create_volume("ns-folder", "ns-inside", "raw", 1 << 20)
+    assert await host.listing("/var/lib/libvirt/images/ns-folder") == ["ns-inside"]
+    await host.delete_volume("ns-folder", "ns-inside")
+    for action in actions:
+        for command in groundwork.work(action, "gcontract").undo:
+            await host.do(command)
+    assert await host.network("ns-inner") is None
+    assert await host.pool("ns-folder") is None
+    assert "gcontract" not in (await host.text_of("/etc/hosts") or "")
+    assert await host.text_of("/nowhere/at-all") is None
+
+
 async def keep(host: KvmHost, *, datastore: str, network: str) -> None:
     """Volumes, clones, a guest with our mark, its removal, and the words of failures. Leaves nothing behind."""
     facts = await host.read_facts(1.0)
     assert facts.memory_bytes > 0
     assert facts.datastore(datastore) is not None
     assert network in {net.name for net in facts.networks if net.active}
+    assert facts.kernel
+    assert facts.os
+    assert facts.uptime_s > 0
+    assert facts.time is not None
+    assert facts.interfaces
+    carried = next(net for net in facts.networks if net.name == network)
+    assert any(link.master == carried.bridge for link in facts.interfaces)
+    await _prepared(host)
     conversion = convert.prepare(open_image(BytesSource(appliance.vmdk(8 << 20, {0: b"boot" * 100, 9: b"x" * 65536}))))
     disk = b"".join(conversion.stream())
     base, clone, full, config = "ns-test-base0", "ns-test-disk0", "ns-test-disk1", "ns-test-config"

@@ -18,7 +18,7 @@ from nimble_stone.core.errors import Conflict, RemoteFailed, RemoteTimeout, Unre
 from nimble_stone.core.package.contents import examine
 from nimble_stone.core.package.given import Given
 from nimble_stone.core.sequence import Limits
-from nimble_stone.engine import drive, packages
+from nimble_stone.engine import packages, rollout
 from nimble_stone.engine.drive import Driver
 from nimble_stone.engine.frozen import freeze
 from nimble_stone.engine.steps import Context
@@ -105,12 +105,12 @@ async def place(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> AsyncIterato
     ground = Ground()
     store = Store(tmp_path / "n.db")
     world = ScriptedWorld(store, Vault(b"k" * 32), None, tmp_path)  # type: ignore[arg-type]  # nothing is dialled
-    monkeypatch.setattr(drive, "KINDS", {kind: ScriptedKind(ground, kind in ("boot", "services")) for kind in
+    monkeypatch.setattr(rollout, "KINDS", {kind: ScriptedKind(ground, kind in ("boot", "services")) for kind in
                                          ("carry", "clone", "medium", "define", "start", "boot", "services", "call")})
 
     async def proved(*_: Any) -> list[Verdict]:
         return [Verdict("p", "P", "lead-1", "x", "x", True, "asked")]
-    monkeypatch.setattr(drive.prove, "prove", proved)
+    monkeypatch.setattr(rollout.prove, "prove", proved)
     digest = hashlib.sha256(OVA).hexdigest()
     contents = examine([Given("x.ova", BytesSource(OVA), digest)])
     await store.write(records.put_package, records.PackageRow(contents.sha256, "Gauge Collector", "4.2.0", packages.dump(contents), 1, 1, "x.ova", 1.0))
@@ -326,4 +326,4 @@ async def test_a_run_of_the_first_version_with_its_tidying_step_is_taken_back(tm
     assert "2 travelling copies" in await KINDS["tidy"].undo(context)
     assert there == {"ns-base-0123", "ns-r2-base0"}                            # what other runs or the store of copies hold stays
     assert await KINDS["tidy"].observe(context) == {}
-    assert set(drive.UNDO_STAGE) == set(KINDS)
+    assert set(rollout.UNDO_STAGE) == set(KINDS)

@@ -21,11 +21,12 @@ NAMES = {"gannet": "10.44.20.2", "fulmar": "10.44.20.3"}
 HOST = """set -e
 name=$1; dir=$2; address=$3; uuid=$4
 mount --make-rprivate /
-for d in etc/libvirt var/lib/libvirt var/log/libvirt var/cache/libvirt; do mkdir -p "$dir/$d"; done
-[ -e "$dir/etc/libvirt/qemu.conf" ] || cp -a /etc/libvirt/. "$dir/etc/libvirt/"
+for d in root var/lib/libvirt var/log/libvirt var/cache/libvirt; do mkdir -p "$dir/$d"; done
+[ -e "$dir/etc/hosts" ] || { mkdir -p "$dir/etc"; cp -a /etc/. "$dir/etc/"; }
+mkdir -p "$dir/etc/libvirt/qemu/networks"; : > "$dir/etc/resolv.conf"
 rm -rf "$dir/etc/libvirt/qemu/networks/autostart"
 echo "host_uuid = \\"$uuid\\"" > "$dir/etc/libvirt/libvirtd.conf"
-for d in etc/libvirt var/lib/libvirt var/log/libvirt var/cache/libvirt; do mkdir -p "/$d"; mount --bind "$dir/$d" "/$d"; done
+for d in etc root var/lib/libvirt var/log/libvirt var/cache/libvirt; do mkdir -p "/$d"; mount --bind "$dir/$d" "/$d"; done
 mount -t tmpfs tmpfs /run; mkdir -p /run/sshd /run/libvirt /run/lock
 mkdir -p /var/log/libvirt/qemu /var/lib/libvirt/images /var/lib/libvirt/boot /var/lib/libvirt/qemu
 chown libvirt-qemu /var/lib/libvirt/qemu; chmod 711 /var/lib/libvirt/images "$dir" "$dir/var" "$dir/var/lib" "$dir/var/lib/libvirt"
@@ -129,7 +130,7 @@ def two_hosts(folder: Path) -> Iterator[list[RealHost]]:
                 _run("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(own / "hostkey"))
             shutil.copy(folder / "key.pub", own / "authorized_keys")
             (own / "sshd_config").write_text(
-                f"Port 22\nListenAddress {address}\nHostKey {own}/hostkey\nPidFile {own}/sshd.pid\nAuthorizedKeysFile {own}/authorized_keys\nStrictModes no\n"
+                f"Port 22\nListenAddress {address}\nHostKey {own}/hostkey\nPidFile {own}/sshd.pid\nAuthorizedKeysFile {own}/authorized_keys .ssh/authorized_keys\nStrictModes no\n"
                 "UsePAM no\nPermitRootLogin yes\nPasswordAuthentication no\nKbdInteractiveAuthentication no\nUseDNS no\nMaxStartups 50:30:100\nMaxSessions 50\n")
             host = RealHost(name, address, own, number)
             hosts.append(host)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import subprocess
 import sys
-from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
@@ -13,33 +12,6 @@ from tests.hypervisor import appliance, hosts
 from tests.support.processes import PASSWORD, ServerProcess, ended, ready_plan, wait_for
 
 pytestmark = pytest.mark.timeout(900)
-
-
-@pytest.fixture(scope="module")
-def folder(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Path]:
-    """A folder that QEMU's own user can pass through."""
-    path = tmp_path_factory.mktemp("hypervisor")
-    for part in (path, *path.parents):
-        if str(part).startswith("/tmp/"):
-            part.chmod(0o755)
-    yield path
-
-
-@pytest.fixture(scope="module")
-def estate(folder: Path) -> Iterator[list[hosts.RealHost]]:
-    with hosts.two_hosts(folder / "hosts") as running:
-        yield running
-
-
-@pytest.fixture(scope="module")
-def server(folder: Path, estate: list[hosts.RealHost]) -> Iterator[ServerProcess]:
-    """The server inside the hosts' network namespace; its listening socket stays outside."""
-    (folder / "data").mkdir(mode=0o700)
-    # Emulated guests take their time over a key exchange.
-    (folder / "data/dial.yaml").write_text("nimble-stone: dial/1\nallowed: [10.44.20.0/24]\nconnect_seconds: 40\n")
-    process = ServerProcess(folder / "data", pace=1.0, netns=hosts.NETNS)
-    yield process
-    process.stop()
 
 
 def _virsh(folder: Path, host: str, *words: str) -> str:

@@ -125,7 +125,7 @@ def test_other_tools_and_unknown_ones(shell: Shell) -> None:
     assert run(shell, "LC_ALL=C timeout -k 2 5 ping -n -c 1 -W 2 10.44.20.1").status == 0
     assert run(shell, "LC_ALL=C timeout -k 2 5 ping -n -c 1 -W 2 10.44.20.9").status == 1
     assert run(shell, "LC_ALL=C timeout -k 2 10 tail -c 8192 /var/log/libvirt/qemu/g-console.log").out == b"gauge: hello"
-    assert run(shell, "rm -rf /").status == 127
+    assert run(shell, "shutdown now").status == 127
     assert b"eno1" in run(shell, "LC_ALL=C timeout -k 2 10 ip -j link").out
 
 

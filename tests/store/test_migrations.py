@@ -11,7 +11,7 @@ import pytest
 
 from nimble_stone.core.errors import StoneError
 from nimble_stone.lab import appliance
-from nimble_stone.store import library, records
+from nimble_stone.store import library, records, runs
 from nimble_stone.store.connect import SCHEMA_VERSION, connect, migrate
 from tests.support.processes import ServerProcess
 
@@ -34,12 +34,23 @@ def old_database(path: Path) -> sqlite3.Connection:
 def test_both_ways_lead_to_one_schema(tmp_path: Path) -> None:
     old, new = old_database(tmp_path / "old.db"), connect(tmp_path / "new.db")
     old.execute("INSERT INTO package VALUES ('abc', 'Gauge Collector', '4.2.0', '{}', 5, 6, 'x.ova', 7.0)")
+    old.execute("INSERT INTO estate_item VALUES ('network', 'survey', '{\"name\": \"survey\", \"subnet\": \"10.44.20.0/23\", \"gateway\": \"10.44.20.1\"}')")
+    old.execute("INSERT INTO run VALUES ('r1', 'western', 'abc', 'done', '{}', 1.0, 2.0)")
+    old.execute("INSERT INTO run_step (run, key, place, state) VALUES ('r1', 'carry', 0, 'done')")
+    old.execute("INSERT INTO run_event (run, at, step, kind, payload) VALUES ('r1', 1.0, 'carry', 'done', '{}')")
     migrate(old)
     migrate(new)
     assert shape(old) == shape(new)
     row = records.packages(old)[0]
     assert (row.product, row.kind, row.channel, row.note) == ("Gauge Collector", "ova", "", "")
     assert library.take_ins(old) == []
+    run = runs.get_run(old, "r1")
+    assert (run.kind, run.plan, run.package, run.state) == ("rollout", "western", "abc", "done")
+    assert [step.key for step in runs.steps(old, "r1")] == ["carry"]
+    assert [event.kind for event in runs.events(old, "r1")] == ["done"]
+    assert [network.name for network in records.load_estate(old).networks] == ["survey"]
+    assert old.execute("PRAGMA foreign_keys").fetchone()[0] == 1
+    assert old.execute("PRAGMA foreign_key_check").fetchall() == []
     migrate(old)                                                    # once more changes nothing
     assert shape(old) == shape(new)
 

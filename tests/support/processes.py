@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import itertools
 import json
 import os
@@ -10,6 +11,7 @@ import socket
 import subprocess
 import sys
 import time
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -116,11 +118,15 @@ class ServerProcess:
             self.process.send_signal(signal.SIGKILL)
             self.process.wait(20)
 
-    def stop(self) -> None:
-        """End it in an orderly way."""
+    def stop_only(self) -> None:
+        """End this life in an orderly way; `start` begins another one."""
         if self.process and self.process.poll() is None:
             self.process.terminate()
             self.process.wait(30)
+
+    def stop(self) -> None:
+        """End it in an orderly way."""
+        self.stop_only()
         self.socket.close()
 
     @property
@@ -138,6 +144,24 @@ class ServerProcess:
                                env={**os.environ, "NIMBLE_STONE_DATA": str(self.data), "NIMBLE_STONE_URL": self.url})
         assert check is None or found.returncode == check, f"{words} → {found.returncode}\n{found.stdout}\n{found.stderr}"
         return found
+
+
+@contextlib.contextmanager
+def lab_and_server(folder: Path, *, more_hosts: int = 0) -> Iterator[tuple[LabProcess, ServerProcess, Client]]:
+    """The stand-ins, and a server that knows none of them yet but how to log in (keyring entries of the demonstration)."""
+    lab = LabProcess(folder / "lab", more_hosts=more_hosts)
+    data = folder / "data"
+    data.mkdir(mode=0o700)
+    (data / "dial.yaml").write_text(lab.dial())
+    server = ServerProcess(data)
+    client = server.client()
+    client.call("PUT", f"/api/secrets/{demo.CREDENTIAL}", {"value": demo.PASSWORD})
+    client.call("PUT", f"/api/secrets/{demo.BMC_CREDENTIAL}", {"value": demo.BMC_PASSWORD})
+    try:
+        yield lab, server, client
+    finally:
+        server.stop()
+        lab.stop()
 
 
 PASSWORD = "Tide-tables 1893"

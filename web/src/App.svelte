@@ -24,7 +24,7 @@
 
   let commands = $derived([
     ...plans.flatMap((p) => [{ text: `Plan ${p.title} (${p.id})`, go: () => router.go(`/plans/${p.id}`) }, ...(p.run ? [{ text: `Run of ${p.title}`, go: () => router.go(`/plans/${p.id}/run`) }, { text: `Acceptance of ${p.title}`, go: () => router.go(`/plans/${p.id}/acceptance`) }] : [])]),
-    { text: 'Estate', go: () => router.go('/estate') }, { text: 'Packages', go: () => router.go('/packages') }, { text: 'All plans', go: () => router.go('/plans') },
+    { text: 'Estate', go: () => router.go('/estate') }, { text: 'Estate: what is to be mended', go: () => router.go('/estate?see=fitness') }, { text: 'Estate: networks', go: () => router.go('/estate?see=networks') }, { text: 'Estate: groundwork', go: () => router.go('/estate?see=groundwork') }, { text: 'Packages', go: () => router.go('/packages') }, { text: 'All plans', go: () => router.go('/plans') },
     { text: theme.name === 'dark' ? 'Light theme' : 'Dark theme', go: () => theme.toggle() }, { text: 'Keys', go: () => { help = true; } }, { text: 'Sign out', go: () => void signOut().then(() => { signedIn = false; }) },
   ].filter((c) => c.text.toLowerCase().includes(query.toLowerCase())));
   function keys(event: KeyboardEvent) {

@@ -10,10 +10,11 @@ from typing import Annotated, Any
 
 import typer
 
-from nimble_stone.cli import disks, serving, tools
+from nimble_stone.cli import disks, estate, serving, tools
 from nimble_stone.cli import lab as lab_commands
 from nimble_stone.cli.client import Client
 from nimble_stone.cli.entry import guarded
+from nimble_stone.cli.say import FINE, FOUND, Json, answer, say, table, text_of
 from nimble_stone.core.errors import InputError, NotFound
 from nimble_stone.core.units import size_text, time_text
 from nimble_stone.engine.files import opened
@@ -21,39 +22,14 @@ from nimble_stone.engine.files import opened
 app = typer.Typer(help="Nimble Stone rolls virtual appliances and clusters out onto hypervisor hosts.", no_args_is_help=True, add_completion=False,
                   pretty_exceptions_enable=False)
 package_app = typer.Typer(help="Packages: take in, list, inspect.", no_args_is_help=True)
-estate_app = typer.Typer(help="The estate: hosts, networks, pools.", no_args_is_help=True)
 plan_app = typer.Typer(help="Plans: list, show, check, import, export.", no_args_is_help=True)
 run_app = typer.Typer(help="Runs: start, watch, hold, resume, retry, undo.", no_args_is_help=True)
 secret_app = typer.Typer(help="The keyring.", no_args_is_help=True)
 trust_app = typer.Typer(help="Publishers whose signatures are trusted.", no_args_is_help=True)
-for name, sub in (("package", package_app), ("estate", estate_app), ("plan", plan_app), ("run", run_app), ("secret", secret_app), ("lab", lab_commands.app),
+for name, sub in (("package", package_app), ("estate", estate.app), ("plan", plan_app), ("run", run_app), ("secret", secret_app), ("lab", lab_commands.app),
                   ("disk", disks.app), ("trust", trust_app)):
     app.add_typer(sub, name=name)
 serving.add_commands(app)
-
-Json = Annotated[bool, typer.Option("--json", help="Answer as JSON on standard output.")]
-FINE, FOUND = 0, 1
-
-
-def say(text: str = "") -> None:
-    """A line for people."""
-    typer.echo(text)
-
-
-def answer(data: Any, as_json: bool, *lines: str) -> None:
-    """The answer as JSON, or as lines."""
-    if as_json:
-        typer.echo(json.dumps(data, indent=2))
-    else:
-        for line in lines:
-            say(line)
-
-
-def table(rows: list[list[str]]) -> list[str]:
-    """Rows as aligned text."""
-    widths = [max(len(row[i]) for row in rows) for i in range(len(rows[0]))] if rows else []
-    return ["  ".join(cell.ljust(width) for cell, width in zip(row, widths, strict=True)).rstrip() for row in rows]
-
 
 @package_app.command("add")
 def package_add(source: Annotated[list[str], typer.Argument(help="A file (a descriptor brings its files along), several files of one package, or a URL.")],
@@ -168,7 +144,7 @@ def trust_list(as_json: Json = False) -> None:
 @trust_app.command("add")
 def trust_add(file: Path, as_json: Json = False) -> None:
     """Trust the certificates of a PEM file. Compare the fingerprint with the publisher's first."""
-    found = Client().call("POST", "/api/trust", {"pem": _text_of(file)})
+    found = Client().call("POST", "/api/trust", {"pem": text_of(file)})
     answer(found, as_json, f"{len(found)} certificates are trusted")
 
 
@@ -207,100 +183,11 @@ def _package_lines(p: dict[str, Any]) -> list[str]:
             f" signature {p['signature']}{' by ' + p['signer']['subject'] if p['signer'] else ''}"]
 
 
-@estate_app.command("list")
-def estate_list(as_json: Json = False) -> None:
-    """Hosts with what was last read of them."""
-    found = Client().call("GET", "/api/estate")
-    rows = [[h["name"], h["site"], h["bay"], size_text(h["memory_bytes"]), f"{len(h['bedrock'])} guests", ", ".join(h["networks"]), h["trouble"] or "fine"]
-            for h in found["hosts"]]
-    answer(found, as_json, *(table(rows) or ["The estate is empty: nimble-stone estate load FILE"]))
-    if any(h["trouble"] for h in found["hosts"]):
-        raise typer.Exit(FOUND)
-
-
-@estate_app.command("add")
-def estate_add(hosts: Annotated[list[str], typer.Argument(help="A list file, “-” for standard input, or names and addresses.")],
-               credential: Annotated[str, typer.Option(help="Keyring entry with the password or key.")], user: str = "root",
-               site: Annotated[str, typer.Option(help="Where the list does not say.")] = "main",
-               bay: Annotated[str, typer.Option(help="Where the list does not say.")] = "new",
-               pin: Annotated[bool, typer.Option("--pin", help="The fingerprints were compared: pin them and add the hosts.")] = False,
-               as_json: Json = False) -> None:
-    """Look at hosts, show the keys they present, and with --pin add those whose login works. Exit code 1 when some are not added."""
-    text = sys.stdin.read() if hosts == ["-"] else _text_of(Path(hosts[0])) if len(hosts) == 1 and Path(hosts[0]).is_file() else "\n".join(hosts)
-    client = Client()
-    listing = client.call("POST", "/api/estate/list", {"text": text})
-    looks = client.call("POST", "/api/estate/look", {"entries": listing["entries"], "user": user, "credential": credential})
-    fine = [found for found in looks if found["outcome"] == "fine"]
-    if pin and fine:
-        client.call("POST", "/api/estate/hosts", [{"fingerprint": found["fingerprint"], "host": {
-            "name": found["entry"]["name"] or found["hostname"].split(".")[0] or found["address"], "address": found["address"], "port": found["entry"]["port"],
-            "user": found["entry"]["user"] or user, "credential": credential, "site": found["entry"]["site"] or site, "bay": found["entry"]["bay"] or bay,
-            "note": found["entry"]["note"], "tags": found["entry"]["tags"]}} for found in fine])
-    rows = [[found["entry"]["name"] or found["address"], found["outcome"], found["fingerprint"] or "-", found["words"]] for found in looks]
-    answer({"looks": looks, "junk": listing["junk"], "added": len(fine) if pin else 0}, as_json, *table(rows),
-           *(f"line {j['line']}: {j['reason']}: {j['text']}" for j in listing["junk"]),
-           f"{len(fine)} hosts added" if pin else f"{len(fine)} hosts can be added: compare the fingerprints, then give the command again with --pin")
-    if len(fine) < len(looks) or listing["junk"] or not pin:
-        raise typer.Exit(FOUND)
-
-
-@estate_app.command("rules")
-def estate_rules(hosts: Annotated[list[str] | None, typer.Argument(help="Only these hosts.")] = None, reference: Annotated[bool, typer.Option("--reference",
-    help="Print what the rules are, as Markdown.")] = False,
-                 as_json: Json = False) -> None:
-    """Is the ground fit? What breaks the rules by the last facts, heaviest first. Exit code 1 for blockers or cautions."""
-    if reference:
-        from nimble_stone.core.estate_rules import reference as written
-        sys.stdout.write(written())
-        return
-    found = Client().call("GET", "/api/estate/rules")
-    weight = {"blocker": 0, "caution": 1, "note": 2}
-    broken = sorted((v for v in found["violations"] if not hosts or v["host"] in hosts), key=lambda v: (weight[v["severity"]], v["host"]))
-    answer({"rules": found["rules"], "violations": broken}, as_json,
-           *(table([[v["severity"], v["host"], v["rule"], v["message"] + (f" → {v['remedy']}" if v["remedy"] else "")] for v in broken])
-             or ["Every rule is kept."]))
-    raise typer.Exit(FOUND if any(v["severity"] != "note" for v in broken) else FINE)
-
-
-@estate_app.command("retire")
-def estate_retire(host: str) -> None:
-    """Take a host out of the estate; refused while a plan or a guest of ours needs it. The host itself is not touched."""
-    Client().call("DELETE", f"/api/estate/hosts/{host}")
-    say(f"{host} has left the estate")
-
-
-@estate_app.command("load")
-def estate_load(file: Path, as_json: Json = False) -> None:
-    """Add hosts, networks and pools from a YAML file, or replace them by name."""
-    from nimble_stone.core import yaml_text
-    from nimble_stone.core.estate import EstateFile
-    body = yaml_text.read(_text_of(file), EstateFile, str(file))
-    found = Client().call("POST", "/api/estate", body.model_dump(mode="json"))
-    answer(found, as_json, f"{len(found['hosts'])} hosts, {len(found['networks'])} networks, {len(found['pools'])} pools")
-
-
-@estate_app.command("read")
-def estate_read(hosts: list[str] | None = None, as_json: Json = False) -> None:
-    """Read hosts anew (all when none is named)."""
-    found = Client().call("POST", "/api/estate/read", {"hosts": hosts or []})
-    trouble = [h for h in found["hosts"] if h["trouble"]]
-    answer(found, as_json, f"{len(found['hosts']) - len(trouble)} hosts read", *(f"{h['name']}: {h['trouble']}" for h in trouble))
-    if trouble:
-        raise typer.Exit(FOUND)
-
-
 @secret_app.command("set")
 def secret_set(name: str, key: Annotated[bool, typer.Option("--key", help="It is a private key.")] = False) -> None:
     """Keep a secret; it is read from standard input, never from the command line."""
     value = sys.stdin.read().rstrip("\n") if not sys.stdin.isatty() else typer.prompt("Value", hide_input=True)
     say(Client().call("PUT", f"/api/secrets/{name}", {"kind": "key" if key else "password", "value": value})["reference"])
-
-
-def _text_of(file: Path) -> str:
-    try:
-        return file.read_text(encoding="utf-8")
-    except (OSError, UnicodeDecodeError) as error:
-        raise InputError(f"{file} cannot be read: {error}") from error
 
 
 def _findings(found: dict[str, Any]) -> list[str]:
@@ -331,17 +218,59 @@ def plan_list(as_json: Json = False) -> None:
     answer(found, as_json, *(table(rows) or ["There is no plan yet."]))
 
 
+Facts = Annotated[Path | None, typer.Option(help="Without a server: against this file, made by estate facts --json.")]
+PackageFile = Annotated[Path | None, typer.Option(help="With --facts: the package file.")]
+
+
 @plan_app.command("check")
 def plan_check(plan: str, offline: Annotated[bool, typer.Option("--offline", help="With the last facts, without asking the world.")] = False,
-               as_json: Json = False) -> None:
+               facts: Facts = None, package: PackageFile = None, as_json: Json = False) -> None:
     """Check a plan of the server, or a plan file without keeping it."""
+    if facts is not None:
+        found = _without_server(plan, facts, package)
+        answer(found["check"], as_json, *_findings(found), f"{len(found['check']['nodes'])} nodes, checked against {facts}")
+        raise typer.Exit(_verdict(found))
+    if as_json:
+        found = _asked(plan, world=not offline and not Path(plan).is_file())["check"]
+        answer(found, True)
+        raise typer.Exit(_verdict(found))
     client = Client()
     if Path(plan).is_file():
-        found = client.call("POST", "/api/plans/check", {"text": _text_of(Path(plan))})
+        found = client.call("POST", "/api/plans/check", {"text": text_of(Path(plan))})
     else:
         found = client.call("GET", f"/api/plans/{plan}") if offline else client.call("POST", f"/api/plans/{plan}/check")
     answer(found, as_json, _sentence(found["sentence"]), *_findings(found))
     raise typer.Exit(_verdict(found))
+
+
+@plan_app.command("place")
+def plan_place(plan: str, facts: Facts = None, package: PackageFile = None, as_json: Json = False) -> None:
+    """Which node on which host, how even that is, and why a node has none. Exit code 1 when one has none."""
+    found = (_without_server(plan, facts, package) if facts else _asked(plan))["place"]
+    spread = found["spread"]
+    rows = [["node", "host", "datastore"], *([name, one["host"] or "none", one["datastore"]] for name, one in found["assignments"].items())]
+    answer(found, as_json, *table(rows),
+           f"The fullest host is {spread['worst_load']:.0%} full; nothing is evener than {spread['bound']:.0%}.",
+           *(f"{name}: {why}" for name, why in found["reasons"].items()))
+    raise typer.Exit(FOUND if found["reasons"] else FINE)
+
+
+@plan_app.command("forecast")
+def plan_forecast(plan: str, facts: Facts = None, package: PackageFile = None, as_json: Json = False) -> None:
+    """How long the rollout takes: as likely longer as shorter, nine times in ten, and the longest way."""
+    found = (_without_server(plan, facts, package) if facts else _asked(plan))["check"]["forecast"]
+    answer(found, as_json, f"{time_text(found['p50_seconds'])} as likely as not, {time_text(found['p90_seconds'])} nine times in ten.",
+           "The longest way: " + " → ".join(found["critical_path"]))
+
+
+def _asked(plan: str, *, world: bool = False) -> dict[str, Any]:
+    body = {"text": text_of(Path(plan))} if Path(plan).is_file() else {"plan": plan}
+    return dict(Client().call("POST", "/api/plans/answers", {**body, "world": world}))
+
+
+def _without_server(plan: str, facts: Path, package: Path | None) -> dict[str, Any]:
+    from nimble_stone.cli import offline
+    return offline.check(Path(plan), facts, package)
 
 
 @plan_app.command("show")
@@ -364,7 +293,7 @@ def plan_import(file: Path, as_json: Json = False) -> None:
     """Make a plan from a file, or a new version of the plan of that name."""
     from nimble_stone.core import yaml_text
     from nimble_stone.core.plan.model import Plan
-    text = _text_of(file)
+    text = text_of(file)
     name = yaml_text.read(text, Plan, str(file)).name
     client = Client()
     if name in {p["id"] for p in client.call("GET", "/api/plans")}:

@@ -154,6 +154,7 @@ def _seed(data: Path, url: str, made: str, lab_plan: object, mib: int) -> None:
     client.call("PUT", f"/api/secrets/{scene.CREDENTIAL}", {"value": scene.PASSWORD})
     client.call("POST", "/api/estate", scene.estate_file(lab_plan).model_dump(mode="json"))
     client.call("POST", "/api/estate/read", {})
+    know_machines(client, lab_plan)
     if not client.call("GET", "/api/packages"):
         file = data / "gauge-collector-4.2.0.ova"
         file.write_bytes(appliance.ova(mib=mib))
@@ -185,3 +186,18 @@ def _await_lab(path: Path) -> None:
             time.sleep(0.1)
     raise Unreachable("the lab did not start", hint="See what it printed above.")
 
+
+def know_machines(client: Client, lab_plan: object) -> None:
+    """Let the demonstration know its bare machines: looked at, their certificates pinned, added; those it knows are read."""
+    from nimble_stone.lab import demo as scene
+    assert isinstance(lab_plan, scene.LabPlan)
+    client.call("PUT", f"/api/secrets/{scene.BMC_CREDENTIAL}", {"value": scene.BMC_PASSWORD})
+    known = {one["machine"]["name"] for one in client.call("GET", "/api/estate/machines")}
+    wanted = [one for one in scene.machines_of(lab_plan) if one.name not in known]
+    entries = [{"name": one.name, "address": one.address, "port": one.port, "kind": "machine"} for one in wanted]
+    seen = client.call("POST", "/api/estate/look", {"entries": entries, "credential": scene.BMC_CREDENTIAL}) if entries else []
+    prints = {one["entry"]["name"]: one["fingerprint"] for one in seen}
+    if wanted:
+        client.call("POST", "/api/estate/machines", [{"machine": one.model_dump(mode="json"), "fingerprint": prints[one.name]} for one in wanted])
+    if known:
+        client.call("POST", "/api/estate/machines/read", {})

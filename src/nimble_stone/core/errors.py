@@ -10,6 +10,7 @@
         ├── Unreachable   no connection
         ├── LoginRefused  the peer does not accept the credential
         ├── HostKeyChanged  the peer is not who it was
+        ├── CertificateChanged  the same for a management controller
         ├── RemoteTimeout the peer took too long
         └── RemoteFailed  a command or request was answered with a failure
 
@@ -98,6 +99,13 @@ class HostKeyChanged(RemoteError):
     """The peer shows another host key than the one that was pinned."""
 
     code = "host-key-changed"
+    retryable = False
+
+
+class CertificateChanged(RemoteError):
+    """The peer shows another certificate than the one that was pinned."""
+
+    code = "certificate-changed"
     retryable = False
 
 

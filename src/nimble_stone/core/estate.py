@@ -19,6 +19,7 @@ class Network(_Value):
     subnet: IPv4Network
     gateway: IPv4Address
     vlan: int | None = Field(default=None, ge=1, le=4094)
+    mtu: int | None = Field(default=None, ge=576, le=65535)
     dns: tuple[IPv4Address, ...] = ()
     ntp: str = ""
     domain: str = ""
@@ -32,6 +33,20 @@ class Pool(_Value):
     first: IPv4Address
     last: IPv4Address
     excluded: tuple[IPv4Address, ...] = ()
+
+
+class Machine(_Value):
+    """A bare machine, reached through its management controller (Redfish, DSP0266). `credential` names a keyring entry."""
+
+    name: str = Field(min_length=1, max_length=60, pattern=r"^[a-z0-9][a-z0-9.-]*$")
+    address: str
+    port: int = Field(default=443, ge=1, le=65535)
+    user: str = "admin"
+    credential: str
+    site: str
+    bay: str
+    note: str = Field(default="", max_length=500)
+    tags: tuple[str, ...] = Field(default=(), max_length=20)
 
 
 class Host(_Value):
@@ -54,6 +69,7 @@ class EstateFile(_Value):
     networks: tuple[Network, ...] = ()
     pools: tuple[Pool, ...] = ()
     hosts: tuple[Host, ...] = ()
+    machines: tuple[Machine, ...] = ()
 
 
 class Mark(_Value):
@@ -73,10 +89,12 @@ class Guest(_Value):
     vcpu: int = 0
     memory_bytes: int = 0
     mark: Mark | None = None
+    disks: tuple[str, ...] = ()                    # datastore/volume, or a path
+    networks: tuple[str, ...] = ()
 
 
 class Datastore(_Value):
-    """A storage pool as one host sees it. `shared` identifies the remote export, '' for a local one."""
+    """A storage pool as one host sees it. `shared` identifies the remote export, '' for a local one; `uuid` as the host gave it."""
 
     name: str
     path: str
@@ -84,22 +102,120 @@ class Datastore(_Value):
     free_bytes: int
     active: bool = True
     shared: str = ""
+    kind: str = "dir"
+    uuid: str = ""
 
 
 class Carried(_Value):
-    """A network as one host carries it."""
+    """A network as one host carries it. `isolated`: no interface of the host leads out of it."""
 
     name: str
     bridge: str
     active: bool = True
     mtu: int | None = None
+    isolated: bool = False
+
+
+class NumaCell(_Value):
+    """A NUMA node of a host."""
+
+    id: int
+    threads: int
+    memory_bytes: int
+
+
+class Interface(_Value):
+    """A network interface of a host. `master` is the bridge or bond it belongs to, `parent` what a VLAN lies on; speed in Mbit/s, 0 unknown."""
+
+    name: str
+    kind: str = "physical"                         # physical, bridge, bond, vlan, tap, loopback, or the kernel's own word
+    mac: str = ""
+    mtu: int = 0
+    link: bool = False
+    speed_mbit: int = 0
+    master: str = ""
+    parent: str = ""
+    vlan: int = 0
+    addresses: tuple[str, ...] = ()                # with prefix length
+    config: str = ""                               # the file that networkd configures it by
+
+
+class BlockDevice(_Value):
+    """A disk of a host. `use`: free, mounted, part of something, or remains of something older; `why` says which."""
+
+    name: str
+    path: str
+    size_bytes: int
+    rotational: bool = False
+    model: str = ""
+    serial: str = ""
+    bus: str = ""
+    use: Literal["free", "mounted", "member", "remains", "unrecognised"] = "unrecognised"
+    why: str = ""
+    parts: tuple[str, ...] = ()                    # paths of partitions, for wiping them first
+
+
+class TimeSync(_Value):
+    """How a host keeps time. `offset_s`: its clock less ours, give or take `uncertain_s`; `source` what it follows, '' nothing."""
+
+    offset_s: float = 0.0
+    uncertain_s: float = 0.0
+    source: str = ""
+    stratum: int = 0
+
+
+class Path(_Value):
+    """Whether packets of a network's full size pass to a peer without being broken up."""
+
+    network: str
+    peer: str
+    address: str
+    mtu: int
+    passes: bool
+    words: str = ""
+
+
+class Change(_Value):
+    """One thing that differs from the reading before."""
+
+    what: str
+    was: str
+    now: str
 
 
 class Facts(_Value):
-    """What was read of one host, and when. With `trouble` set nothing new could be read; the rest is then the last that is known."""
+    """What was read of one host, and when. With `trouble` set nothing new could be read; the rest is then the last that is known.
+
+    None where a thing could not be told; `unread` says what this account may not read, and why.
+    """
 
     host: str
     read_at: float = 0.0
+    tried_at: float = 0.0
+    machine_id: str = ""
+    kernel: str = ""
+    os: str = ""
+    sockets: int = 0
+    cores: int = 0
+    virtualization: str = ""
+    numa: tuple[NumaCell, ...] = ()
+    memory_free_bytes: int = 0
+    swap_bytes: int = 0
+    swap_used_bytes: int = 0
+    uptime_s: float = 0.0
+    load: float = 0.0
+    interfaces: tuple[Interface, ...] = ()
+    disks: tuple[BlockDevice, ...] = ()
+    time: TimeSync | None = None
+    resolvers: tuple[str, ...] = ()
+    search: tuple[str, ...] = ()
+    resolves: dict[str, str] = {}                  # name of a peer → address as this host resolves it, '' unknown
+    password_login: bool | None = None
+    network_setup: Literal["networkd", "ifupdown", ""] = ""
+    paths: tuple[Path, ...] = ()
+    unread: tuple[str, ...] = ()
+    changes: tuple[Change, ...] = ()
+    changed_since: float = 0.0
     hostname: str = ""
     hypervisor: str = ""
     cpu_model: str = ""
@@ -123,13 +239,119 @@ class Facts(_Value):
         return next((store for store in self.datastores if store.name == name), None)
 
 
+class Processor(_Value):
+    """A processor of a bare machine."""
+
+    model: str = ""
+    cores: int = 0
+    threads: int = 0
+
+
+class Drive(_Value):
+    """A drive of a bare machine."""
+
+    name: str
+    size_bytes: int = 0
+    kind: str = ""                                 # as MediaType says: HDD, SSD
+    protocol: str = ""
+    serial: str = ""
+    health: str = ""
+
+
+class Nic(_Value):
+    """A network adapter's port of a bare machine."""
+
+    name: str
+    mac: str = ""
+    speed_mbit: int = 0
+    link: bool | None = None
+
+
+class MediaSlot(_Value):
+    """A virtual media slot of a management controller."""
+
+    id: str
+    kinds: tuple[str, ...] = ()
+    image: str = ""
+    inserted: bool = False
+
+
+class Firmware(_Value):
+    """A piece of firmware and its version."""
+
+    name: str
+    version: str
+
+
+class MachineFacts(_Value):
+    """What a management controller said of its machine (DSP0266). With `trouble` the rest is the last that is known.
+
+    `missing`: members the controller leaves out, so that an empty place is not taken for a zero.
+    """
+
+    machine: str
+    read_at: float = 0.0
+    tried_at: float = 0.0
+    system: str = ""                               # the system's path on the controller
+    maker: str = ""
+    model: str = ""
+    serial: str = ""
+    uuid: str = ""
+    power: str = ""                                # PowerState
+    health: str = ""
+    memory_bytes: int = 0
+    processors: tuple[Processor, ...] = ()
+    drives: tuple[Drive, ...] = ()
+    nics: tuple[Nic, ...] = ()
+    boot_now: str = ""                             # BootSourceOverrideTarget
+    boot_enabled: str = ""
+    boot_options: tuple[str, ...] = ()
+    resets: tuple[str, ...] = ()                   # ResetType values it allows
+    media: tuple[MediaSlot, ...] = ()
+    firmware: tuple[Firmware, ...] = ()
+    redfish: str = ""
+    certificate: str = ""                          # what is odd about its certificate, '' nothing
+    missing: tuple[str, ...] = ()
+    trouble: str = ""
+    trouble_code: str = ""
+    changes: tuple[Change, ...] = ()
+    changed_since: float = 0.0
+
+    @property
+    def threads(self) -> int:
+        """Threads of all processors."""
+        return sum(processor.threads for processor in self.processors)
+
+
+class RuleSetting(_Value):
+    """A rule that a bay has switched off, with the reason, or whose limit it sets itself."""
+
+    bay: str
+    rule: str
+    off: bool = False
+    limit: float | None = None
+    reason: str = Field(min_length=1, max_length=500)
+
+
+class StoreCare(_Value):
+    """What the team decided about a datastore. `place`: host/name, or the export of a shared one. The watermark is a share of its capacity."""
+
+    place: str
+    watermark: float = Field(default=0.85, gt=0, le=1)
+    protection: Literal["", "protected", "disposable"] = ""
+
+
 class Estate(_Value):
     """Everything that can be deployed on, with the last facts of each host."""
 
     networks: tuple[Network, ...] = ()
     pools: tuple[Pool, ...] = ()
     hosts: tuple[Host, ...] = ()
+    machines: tuple[Machine, ...] = ()
     facts: dict[str, Facts] = {}
+    machine_facts: dict[str, MachineFacts] = {}
+    settings: tuple[RuleSetting, ...] = ()
+    stores: tuple[StoreCare, ...] = ()
 
     def bay(self, name: str) -> tuple[Host, ...]:
         """The hosts of a bay, in the order of their names."""
@@ -138,6 +360,10 @@ class Estate(_Value):
     def host(self, name: str) -> Host | None:
         """The host of that name."""
         return next((host for host in self.hosts if host.name == name), None)
+
+    def machine(self, name: str) -> Machine | None:
+        """The machine of that name."""
+        return next((machine for machine in self.machines if machine.name == name), None)
 
     def network(self, name: str) -> Network | None:
         """The network of that name."""

@@ -17,12 +17,16 @@ _NAME = re.compile(r"^[A-Za-z0-9]([A-Za-z0-9.-]{0,251}[A-Za-z0-9])?$")
 _SECTION = re.compile(r"^\[\s*([^\[\]]{1,60}?)\s*\]$")
 _COLUMNS = {"name": "name", "host": "name", "hostname": "name", "address": "address", "ip": "address", "ip address": "address", "port": "port",
             "ssh port": "port",
-            "user": "user", "login": "user", "site": "site", "room": "site", "bay": "bay", "note": "note", "notes": "note", "comment": "note", "tags": "tags"}
+            "user": "user", "login": "user", "site": "site", "room": "site", "bay": "bay", "kind": "kind", "type": "kind", "credential": "credential",
+            "keyring": "credential",
+            "note": "note", "notes": "note", "comment": "note", "tags": "tags"}
+
+_KINDS = {"host": "host", "hypervisor": "host", "machine": "machine", "bmc": "machine", "controller": "machine", "redfish": "machine"}
 
 
 @dataclass(frozen=True)
 class Entry:
-    """A host that was listed. `address` is '' when only a name is known; `line` counts from 1."""
+    """A host or machine that was listed. `address` is '' when only a name is known; `line` counts from 1; `credential` names a keyring entry."""
 
     line: int
     name: str = ""
@@ -33,6 +37,8 @@ class Entry:
     bay: str = ""
     note: str = ""
     tags: tuple[str, ...] = ()
+    kind: str = "host"
+    credential: str = ""
 
     @property
     def target(self) -> str:
@@ -113,10 +119,15 @@ def _loose(number: int, line: str) -> Entry:
     """'name', 'address', 'name address' in either order, 'user@host:port', and a note after '#'."""
     body, _, note = line.partition("#")
     words = [word for word in re.split(r"[\s,;]+", body.strip()) if word]
-    if not 0 < len(words) <= 2:
+    if not 0 < len(words) - any(word.lower() in _KINDS for word in words) <= 2:
         raise ValueError(f"{len(words)} words; a line holds a name, an address, or both")
     values = {"note": note.strip()} if note.strip() else {}
     for word in words:
+        if word.lower() in _KINDS and len(words) > 1:
+            values["kind"] = word
+            continue
+        if word.startswith("https://"):
+            values["kind"], word = "machine", word.removeprefix("https://").split("/")[0]
         user, at, rest = word.rpartition("@")
         host, colon, port = rest.partition(":")
         if at and user:
@@ -148,14 +159,19 @@ def _entry(number: int, values: dict[str, str]) -> Entry:
         raise ValueError(f"“{name[:60]}” is neither a host name nor an IPv4 address")
     if address and not _is_address(address):
         raise ValueError(f"“{address[:60]}” is no IPv4 address")
-    port = values.get("port", "22")
+    said = values.get("kind", "").lower()
+    if said and said not in _KINDS:
+        raise ValueError(f"“{said[:20]}” is neither host nor machine")
+    kind = _KINDS.get(said) or ("machine" if values.get("port") == "443" else "host")
+    port = values.get("port", "443" if kind == "machine" else "22")
     if not port.isdigit() or not 1 <= int(port[:6]) <= 65535:
         raise ValueError(f"“{port[:20]}” is no port (1 to 65535)")
     user = values.get("user", "")
     if user and not re.fullmatch(r"[A-Za-z0-9_][A-Za-z0-9_.-]{0,63}", user):
         raise ValueError(f"“{user[:40]}” is no user name")
     return Entry(number, name, address, int(port), user, values.get("site", "")[:60], values.get("bay", "")[:60], values.get("note", "")[:500],
-                 tuple(dict.fromkeys(tag for tag in re.split(r"[\s,;]+", values.get("tags", "")) if tag))[:20])
+                 tuple(dict.fromkeys(tag for tag in re.split(r"[\s,;]+", values.get("tags", "")) if tag))[:20], kind,
+                 values.get("credential", "")[:120])
 
 
 def _once(entries: list[Entry]) -> tuple[list[Entry], list[Junk]]:

@@ -14,7 +14,7 @@ from nimble_stone.core.estate import Estate
 from nimble_stone.core.kit.model import Forming
 from nimble_stone.core.plan.sheet import Node, Sheet
 
-Kind = Literal["carry", "clone", "medium", "define", "start", "boot", "services", "call"]
+Kind = Literal["carry", "clone", "medium", "define", "start", "boot", "services", "call", "ground"]
 CARRY_BYTES_PER_S = 40 << 20
 CLONE_BYTES_PER_S = 400 << 20
 WORST = 2.5

@@ -14,17 +14,15 @@ from typing import Any
 from nimble_stone.core.errors import Conflict, FormatError, RemoteError, RemoteTimeout, StoneError
 from nimble_stone.core.sequence import Limits, Step
 from nimble_stone.core.units import time_text
-from nimble_stone.engine import packages, prove
-from nimble_stone.engine.frozen import FrozenRun, thaw
-from nimble_stone.engine.steps import KINDS, POLLED, Context
+from nimble_stone.engine.groundwork import Preparation
+from nimble_stone.engine.jobs import Context, Job
+from nimble_stone.engine.rollout import Rollout
 from nimble_stone.engine.world import World
-from nimble_stone.store import records, runs
+from nimble_stone.store import runs
 
 log = logging.getLogger("nimble_stone.engine")
 ATTEMPTS = 3
 FINISHED = {"done", "skipped"}
-UNDO_STAGE = {"call": 0, "services": 0, "boot": 0, "start": 0, "define": 1, "medium": 2, "clone": 2, "tidy": 2, "carry": 3}
-"""In which order things are taken back: guests before their disks, disks before the copies they were made from."""
 
 
 @dataclass
@@ -49,11 +47,7 @@ class Driver:
 
     async def _load(self) -> None:
         row = await self.world.store.read(runs.get_run, self.run_id)
-        package = await self.world.store.read(records.find_package, row.package)
-        if package is None:
-            raise StoneError(f"the package of run {self.run_id} is gone", code="package-missing")
-        self._contents = packages.contents_of(package)
-        self._run: FrozenRun = thaw(row, packages.view_of(package))
+        self._job: Job = Preparation(self.world, row) if row.kind == "groundwork" else await Rollout.load(self.world, row)
         rows = await self.world.store.read(runs.steps, self.run_id)
         self._states = {step.key: step.state for step in rows}
         self._tried = {step.key for step in rows if step.attempt}
@@ -93,7 +87,7 @@ class Driver:
     def _begin_ready(self) -> None:
         if self.wish.hold:
             return
-        for step in self._run.steps.values():
+        for step in self._job.steps.values():
             if self._states[step.key] in ("planned", "working", "waiting") and step.key not in self._tasks and self._may_start(step):
                 self._tasks[step.key] = asyncio.create_task(self._attempts(step))
 
@@ -102,7 +96,7 @@ class Driver:
             return False
         if step.waits:
             return True
-        busy = [other for key in self._tasks if not (other := self._run.steps[key]).waits]
+        busy = [other for key in self._tasks if not (other := self._job.steps[key]).waits]
         return (len(busy) < self.limits.overall and sum(other.host == step.host for other in busy) < self.limits.per_host
                 and sum((other.host, other.datastore) == (step.host, step.datastore) for other in busy) < self.limits.per_datastore)
 
@@ -145,7 +139,7 @@ class Driver:
 
     async def _once(self, step: Step) -> None:
         context = await self._context(step)
-        kind = KINDS[step.kind]
+        kind = self._job.kind(step)
         await self._move(step, "begun", state="waiting" if step.waits else "working", new_attempt=True)
         found = await kind.observe(context)
         if found is None:
@@ -159,17 +153,17 @@ class Driver:
         """Observe until it is so: waits up to their deadline, other steps once."""
         end, tries = self.world.monotonic() + step.deadline_s, 0
         while True:
-            found = await KINDS[step.kind].observe(context)
+            found = await self._job.kind(step).observe(context)
             tries += 1
             if found is not None:
                 return found
-            if step.kind not in POLLED:
+            if not self._job.polled(step):
                 raise RemoteError(f"{step.label}: the host reported no error, but what was to be there is not", target=step.host,
                                   hint="See the transcript; retry.")
             left = end - self.world.monotonic()
             if left <= 0:
-                raise RemoteTimeout(f"{context.node.name}: {step.label.lower()} not seen within {time_text(step.deadline_s)} ({tries} tries)",
-                                    target=context.node.name, hint="Look at the node's console; retry waits once more.")
+                raise RemoteTimeout(f"{context.who}: {step.label.lower()} not seen within {time_text(step.deadline_s)} ({tries} tries)",
+                                    target=context.who, hint="Look at the node's console; retry waits once more.")
             context.tell(tries=tries, left_s=left)
             await self.world.pause(min(left, 3.0, max(0.25, step.expected_s / 12)))
 
@@ -182,7 +176,7 @@ class Driver:
             task.add_done_callback(pending.discard)
         pending: set[asyncio.Task[None]] = set()
         host = await self.world.kvm(await self.world.host(step.host), record)
-        return Context(self.world, self._run, step, self._contents, host, record)
+        return self._job.context(step, host, record)
 
     async def _failed(self, step: Step, error: StoneError) -> None:
         await self._move(step, "failed", state="failed", ended=True, message=self.world.blank(str(error)), payload={"hint": error.hint, "code": error.code})
@@ -222,14 +216,14 @@ class Driver:
         if not chosen:
             raise Conflict("nothing has failed that could be tried again", code="nothing-failed")
         for key in chosen:
-            await self._move(self._run.steps[key], "retry-asked", state="planned")
+            await self._move(self._job.steps[key], "retry-asked", state="planned")
         self.wake.set()
 
     async def skip(self, key: str, reason: str) -> None:
         """Pass over a failed step, with a reason. Raises Conflict when it has not failed."""
         if self._states.get(key) != "failed":
             raise Conflict("only a step that has failed can be skipped", code="not-failed")
-        await self._move(self._run.steps[key], "skipped", state="skipped", ended=True, message=reason)
+        await self._move(self._job.steps[key], "skipped", state="skipped", ended=True, message=reason)
         self.wake.set()
 
     async def undo(self) -> None:
@@ -243,25 +237,22 @@ class Driver:
     async def _prove(self) -> None:
         if self._run_state != "proving":
             await self._move_run("proving", "proving")
-        verdicts = await prove.prove(self.world, self._run)
-        passed = all(verdict.passed for verdict in verdicts)
-        await prove.keep(self.world, self.run_id, verdicts)
+        passed, told = await self._job.finish()
         if not self.wish.undo:
-            await self._move_run("proved" if passed else "not-proved", "done" if passed else "unproved",
-                                 {"passed": sum(v.passed for v in verdicts), "failed": sum(not v.passed for v in verdicts)})
+            await self._move_run("proved" if passed else "not-proved", "done" if passed else "unproved", told)
 
     async def _take_back(self) -> None:
         for task in list(self._tasks.values()):
             task.cancel()
         await asyncio.gather(*self._tasks.values(), return_exceptions=True)
         self._tasks.clear()
-        touched = [step for step in reversed(list(self._run.steps.values())) if step.key in self._tried and self._states[step.key] != "undone"]
-        for stage in range(4):
-            await asyncio.gather(*(self._undo_host([s for s in touched if UNDO_STAGE[s.kind] == stage and s.host == host])
+        touched = [step for step in reversed(list(self._job.steps.values())) if step.key in self._tried and self._states[step.key] != "undone"]
+        for stage in range(self._job.stages):
+            await asyncio.gather(*(self._undo_host([s for s in touched if self._job.stage(s) == stage and s.host == host])
                                    for host in {step.host for step in touched}))
-            if any(self._states[step.key] != "undone" for step in touched if UNDO_STAGE[step.kind] == stage):
+            if any(self._states[step.key] != "undone" for step in touched if self._job.stage(step) == stage):
                 return                                     # stays “undoing”; a person repairs the host and asks again
-        await self.world.store.write(records.drop_secrets, f"run/{self.run_id}/")      # tokens of nodes that are gone
+        await self._job.undone()
         await self._move_run("taken-back", "undone")
 
     async def _undo_host(self, steps: list[Step]) -> None:
@@ -270,7 +261,7 @@ class Driver:
             try:
                 await self._move(step, "undoing", state="undoing")
                 context = await self._context(step)
-                said = await KINDS[step.kind].undo(context)
+                said = await self._job.kind(step).undo(context)
                 await self._move(step, "undone", state="undone", ended=True, message=said)
             except StoneError as error:
                 await self._move(step, "undo-failed", state="failed", ended=True, message=self.world.blank(str(error)), payload={"hint": error.hint})

@@ -25,7 +25,7 @@ class Engine:
 
     async def open(self) -> None:
         """Take up every run that had not ended."""
-        for row in await self.world.store.read(runs.runs, active=True):
+        for row in await self.world.store.read(runs.runs, active=True, kind=""):
             await self.world.store.write(runs.journal, row.id, self.world.clock(), "", "taken-up", {"state": row.state})
             self._take(row.id)
 

@@ -44,6 +44,11 @@ class Context:
     answer: Found = field(default_factory=dict)
 
     @property
+    def who(self) -> str:
+        """Whom it is about, for people."""
+        return self.node.name
+
+    @property
     def node(self) -> Node:
         """The step's node (for cluster and datastore steps the one that acts)."""
         node = self.run.sheet.node(self.step.node or self.step.detail.get("by", "")) or self.run.sheet.nodes[0]

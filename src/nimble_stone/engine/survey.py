@@ -4,32 +4,89 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Sequence
+from ipaddress import ip_interface
 
+from nimble_stone.core import changes
 from nimble_stone.core.errors import StoneError
-from nimble_stone.core.estate import Estate, Facts, Host
+from nimble_stone.core.estate import Estate, Facts, Host, Path
 from nimble_stone.core.plan.sheet import Sheet, ip
 from nimble_stone.engine.world import World
+from nimble_stone.hosts.kvm import KvmHost
 from nimble_stone.store import records
 
-SIDE_BY_SIDE = 24
+SIDE_BY_SIDE = 64
+READ_S = 90.0
 PINGS = 16
 
 
 async def read_hosts(world: World, hosts: Sequence[Host], known: dict[str, Facts]) -> dict[str, Facts]:
     """Fresh facts of hosts, kept. A slow or failing host delays nobody; its last facts stay, with the trouble noted."""
     gate = asyncio.Semaphore(SIDE_BY_SIDE)
+    estate = await world.store.read(records.load_estate)
 
     async def one(host: Host) -> tuple[str, Facts]:
         async with gate:
-            try:
-                async with asyncio.timeout(90):
-                    facts = await (await world.kvm(host)).read_facts(world.clock(), known.get(host.name))
-            except StoneError as error:
-                facts = Facts(host=host.name, read_at=world.clock(), trouble=str(error), trouble_code=error.code)
-            except TimeoutError:
-                facts = Facts(host=host.name, read_at=world.clock(), trouble="reading it took longer than 90 s", trouble_code="remote-timeout")
-            return host.name, await world.store.write(records.put_facts, facts)
+            return host.name, await _read(world, estate, host, known.get(host.name))
     return dict(await asyncio.gather(*(one(host) for host in hosts)))
+
+
+async def _read(world: World, estate: Estate, host: Host, before: Facts | None) -> Facts:
+    """One host's facts, kept; what changed since the reading before is noted with them."""
+    peers = [other.name for other in estate.bay(host.bay)]
+    try:
+        async with asyncio.timeout(READ_S):
+            kvm = await world.kvm(host)
+            facts = await kvm.read_facts(world.clock(), before, names=peers[:64], clock=world.clock)
+            facts = facts.model_copy(update={"paths": await _paths(kvm, estate, host, facts)})
+    except StoneError as error:
+        facts = Facts(host=host.name, read_at=world.clock(), tried_at=world.clock(), trouble=str(error), trouble_code=error.code)
+    except TimeoutError:
+        facts = Facts(host=host.name, read_at=world.clock(), tried_at=world.clock(), trouble=f"reading it took longer than {READ_S:g} s",
+                      trouble_code="remote-timeout")
+    if not facts.trouble and before is not None and before.memory_bytes:
+        found = changes.of_host(before, facts)
+        facts = facts.model_copy(update={"changes": found or before.changes, "changed_since": before.read_at if found else before.changed_since})
+    return await world.store.write(records.put_facts, facts)
+
+
+async def _paths(kvm: KvmHost, estate: Estate, host: Host, facts: Facts) -> tuple[Path, ...]:
+    """Probe the way to the next host of the bay, over every network both have addresses in: a ring finds a narrow host with one packet each."""
+    peer = next_of(estate, host)
+    if peer is None:
+        return ()
+    theirs = estate.facts.get(peer.name, Facts(host=peer.name))
+    ways = {(name, address, mtu) for name, address, mtu in ways_to(facts, theirs)}
+    if not any(address == peer.address for _, address, _ in ways):
+        own = next((i.mtu for i in facts.interfaces if any(a.partition("/")[0] == host.address for a in i.addresses)), 1500)
+        ways.add(("", peer.address, own))
+
+    async def one(network: str, address: str, mtu: int) -> Path:
+        passes, words = await kvm.passes(address, mtu)
+        return Path(network=network, peer=peer.name, address=address, mtu=mtu, passes=passes, words=words)
+    return tuple(await asyncio.gather(*(one(*way) for way in sorted(ways)[:8])))
+
+
+def next_of(estate: Estate, host: Host) -> Host | None:
+    """The next host of the same bay and site by name, round in a ring; None when it is alone."""
+    ring = [other for other in estate.bay(host.bay) if other.site == host.site]
+    at = next((n for n, other in enumerate(ring) if other.name == host.name), 0)
+    return ring[(at + 1) % len(ring)] if len(ring) > 1 else None
+
+
+def ways_to(mine: Facts, theirs: Facts) -> list[tuple[str, str, int]]:
+    """(network carried by both, the peer's address on it, our MTU on it) where both have an address in the same subnet."""
+    ways = []
+    for net in mine.networks:
+        ours = next((i for i in mine.interfaces if i.name == net.bridge), None)
+        other = next((n for n in theirs.networks if n.name == net.name), None)
+        link = next((i for i in theirs.interfaces if other is not None and i.name == other.bridge), None)
+        if ours is None or link is None:
+            continue
+        for address in link.addresses:
+            near = ip_interface(address)
+            if any(ip_interface(own).network == near.network for own in ours.addresses) and near.version == 4:
+                ways.append((net.name, str(near.ip), ours.mtu))
+    return ways
 
 
 async def who_answers(world: World, sheet: Sheet, estate: Estate, own: set[str]) -> dict[str, str]:

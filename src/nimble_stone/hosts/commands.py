@@ -21,6 +21,21 @@ def virsh(*words: str, seconds: int = 30) -> str:
     return limited(" ".join([VIRSH, *(quote(word) for word in words)]), seconds)
 
 
+def virsh_limited(*words: str, seconds: int = 30) -> str:
+    """A virsh command for a script, which sets the language itself."""
+    return f"timeout -k 2 {seconds} " + " ".join([VIRSH, *(quote(word) for word in words)])
+
+
+def script(seconds: int) -> str:
+    """A shell that takes its commands from standard input."""
+    return limited("sh -s", seconds)
+
+
+def full_ping(address: str, mtu: int) -> str:
+    """One packet of a network's full size that nobody on the way may break up (28 bytes are headers, RFC 791 and 792)."""
+    return limited(f"ping -n -c 1 -W 1 -M do -s {mtu - 28} {quote(address)}", 4)
+
+
 def kvm_probe() -> str:
     """Run the firmware of an empty guest under KVM for a few seconds. It prints its boot attempts only where KVM really works:
     /dev/kvm may be there, and the capabilities may list it, on a machine where a guest never gets anywhere."""
@@ -28,9 +43,9 @@ def kvm_probe() -> str:
                    " -device isa-debugcon,iobase=0x402,chardev=d", PROBE_S)
 
 
-def free_space(path: str) -> str:
-    """Bytes that may be written below a path; the pool's own figure ignores reserved blocks."""
-    return limited(f"df -B1 --output=avail {quote(path)}", 10)
+def df(path: str) -> str:
+    """For a script: bytes that may be written below a path; the pool's own figure ignores reserved blocks."""
+    return f"timeout -k 2 10 df -B1 --output=avail {quote(path)}"
 
 
 def digest(path: str) -> str:

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import asyncio
 import re
-from collections.abc import AsyncIterator, Callable
+from collections.abc import AsyncIterator, Callable, Sequence
+from shlex import quote
 from typing import Literal, Protocol
 
 from nimble_stone.core.errors import Conflict, RemoteFailed, StoneError
-from nimble_stone.core.estate import Datastore, Facts
-from nimble_stone.hosts import commands, xml_in, xml_out
+from nimble_stone.core.estate import Facts
+from nimble_stone.hosts import commands, reading, xml_in, xml_out
+from nimble_stone.hosts.groundwork import Cmd
 from nimble_stone.reach import Answer, Reach, Target
 
 
@@ -66,45 +68,83 @@ class KvmHost:
         answer = await self._run(commands.virsh(*words))
         if answer.status == 0:
             return answer.text
-        if any(text in answer.err for text in ("not found", "failed to get domain", "failed to get vol", "no domain with")):
+        if any(text in answer.err for text in ("not found", "failed to get domain", "failed to get vol", "no domain with", "failed to get pool")):
             return None
         raise self._failure(" ".join(words), answer)
 
-    async def read_facts(self, now: float, known: Facts | None = None) -> Facts:
-        """All facts of the host, read side by side. The domain type is probed once and then kept from `known`."""
-        link, *answers = await asyncio.gather(
-            self._plain("ip -j link"), self._virsh("hostname"), self._virsh("capabilities", seconds=60), self._virsh("nodememstats"),
-            self._virsh("version", seconds=60),
-            self._virsh("pool-list", "--all", "--name"), self._virsh("pool-list", "--name"),
-            self._virsh("net-list", "--all", "--name"), self._virsh("net-list", "--name"), self._virsh("domstats", "--state"))
-        hostname, capabilities, memory, version, pools, active_pools, nets, active_nets, state = answers
-        links = xml_in.links(link)
-        running = xml_in.states(state)
-        running_pools, running_nets = set(xml_in.names(active_pools)), set(xml_in.names(active_nets))
-        stores, networks, guests, probe = await asyncio.gather(
-            asyncio.gather(*(self._datastore(name, name in running_pools) for name in xml_in.names(pools))),
-            asyncio.gather(*(self._virsh("net-dumpxml", name) for name in xml_in.names(nets))),
-            asyncio.gather(*(self._maybe("dumpxml", name) for name in running)),
-            self._probe(known))
-        model, threads = xml_in.capabilities(capabilities)
-        return Facts(
-            host=self.name, read_at=now, hostname=hostname, cpu_model=model, threads=threads, memory_bytes=xml_in.memory_bytes(memory),
-            hypervisor=xml_in.key_values(version).get("Running hypervisor", ""), domain_type=probe[0], domain_reason=probe[1],
-            datastores=tuple(store for store in stores if store),
-            networks=tuple(xml_in.network(text, name in running_nets, links) for name, text in zip(xml_in.names(nets), networks, strict=True)),
-            guests=tuple(xml_in.guest(text, running[name]) for name, text in zip(running, guests, strict=True) if text))
+    async def read_facts(self, now: float, known: Facts | None = None, *, names: Sequence[str] = (), clock: Callable[[], float] | None = None) -> Facts:
+        """All facts of the host. `names`: peers whose addresses it is asked for; `clock` is held against the host's own.
 
-    async def _plain(self, command: str) -> str:
-        return (await self._run(commands.limited(command, 10))).text
+        The domain type is probed once and then kept from `known`. Raises RemoteError.
+        """
+        ask = reading.first(names)
+        sent = clock() if clock else now
+        answers = dict(zip(ask, await self._script(list(ask.values()), 120), strict=True))
+        received = clock() if clock else now
+        reading.needed(self.name, answers)
+        things = reading.second(answers)
+        chunks = [things[start:start + reading.CHUNK] for start in range(0, len(things), reading.CHUNK)]
+        said = [item for part in await asyncio.gather(*(self._script([command for _, _, command in chunk], 300) for chunk in chunks)) for item in part]
+        paths = [pool.path for (kind, _, _), item in zip(things, said, strict=True) if kind == "pool" and item.status == 0
+                 and (pool := xml_in.pool(item.out)).path]
+        dfs, probe = await asyncio.gather(self._script([commands.df(path) for path in paths], 60), self._probe(known))
+        free = {path: int(lines[-1]) for path, df in zip(paths, dfs, strict=True) if df.status == 0 and (lines := df.out.split()) and lines[-1].isdigit()}
+        facts = reading.build(self.name, now, sent, received, answers, things, said, free, names)
+        return facts.model_copy(update={"domain_type": probe[0], "domain_reason": probe[1]})
 
-    async def _datastore(self, name: str, active: bool) -> Datastore | None:
+    async def _script(self, lines: list[str], limit_s: int) -> list[reading.Said]:
+        """Several commands in one conversation."""
+        if not lines:
+            return []
+        text = reading.script(lines)
+        answer = await self._run(commands.script(limit_s), text.encode(), limit_s=limit_s + 5, shown=text)
+        return reading.split(answer.out.decode("utf-8", "replace"), answer.err, len(lines))
+
+    async def do(self, command: Cmd) -> None:
+        """Carry one command of groundwork out. Raises RemoteFailed in the host's words, unless they mean that it is so already."""
+        answer = await self._run(command.text, command.data.encode(), limit_s=700, shown=command.data)
+        if answer.status != 0 and not any(words in answer.err for words in command.fine):
+            raise self._failure(command.text.split(" ", 5)[-1].removeprefix(commands.VIRSH).strip(), answer)
+
+    async def text_of(self, path: str) -> str | None:
+        """A small file, None when it is not there. Raises RemoteFailed when it may not be read."""
+        answer = await self._run(commands.limited(f"cat {path}", 10))
+        if answer.status != 0 and "No such file" not in answer.err:
+            raise self._failure(f"cat {path}", answer)
+        return answer.out.decode("utf-8", "replace") if answer.status == 0 else None
+
+    async def listing(self, path: str) -> list[str]:
+        """Names of what lies in a folder, [] when there is none."""
+        answer = await self._run(commands.limited(f"ls -A {quote(path)}", 10))
+        return xml_in.names(answer.text) if answer.status == 0 else []
+
+    async def pool(self, name: str) -> xml_in.Pool | None:
+        """A datastore's definition, or None."""
         text = await self._maybe("pool-dumpxml", name)
+        return xml_in.pool(text) if text is not None else None
+
+    async def pool_runs(self, name: str) -> bool:
+        """Whether the datastore is started, and will be with the host."""
+        return (name in xml_in.names(await self._virsh("pool-list", "--name"))
+                and name in xml_in.names(await self._virsh("pool-list", "--all", "--autostart", "--name")))
+
+    async def network(self, name: str) -> tuple[xml_in.Net, bool] | None:
+        """A network's definition, and whether it is started and will be with the host; or None."""
+        text = await self._maybe("net-dumpxml", name)
         if text is None:
             return None
-        found = xml_in.pool(text)
-        answer = await self._run(commands.free_space(found.path)) if active and found.path else None
-        lines = answer.text.split() if answer and answer.status == 0 else []
-        return xml_in.datastore(found, active, int(lines[-1]) if lines and lines[-1].isdigit() else None)
+        runs = name in xml_in.names(await self._virsh("net-list", "--name"))
+        return xml_in.net(text), runs and name in xml_in.names(await self._virsh("net-list", "--all", "--autostart", "--name"))
+
+    async def answer(self, command: str) -> Answer:
+        """A question whose exit code says something."""
+        return await self._run(command)
+
+    async def passes(self, address: str, mtu: int) -> tuple[bool, str]:
+        """Whether a packet of full size reaches an address unbroken, and the host's words."""
+        answer = await self._run(commands.full_ping(address, mtu), limit_s=8)
+        lines = [line for line in (answer.text + "\n" + answer.err).splitlines() if "mtu" in line.lower() or "too long" in line or "bytes from" in line]
+        return answer.status == 0, (lines[0][:160] if lines else "" if answer.status == 0 else "no answer")
 
     async def _probe(self, known: Facts | None) -> tuple[Literal["kvm", "qemu"], str]:
         if known and known.domain_type:

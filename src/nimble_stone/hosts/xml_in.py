@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import json
 from dataclasses import dataclass
-from typing import Any
 
 from lxml import etree
 
@@ -26,6 +24,8 @@ class Domain:
     memory_bytes: int
     disks: int
     mark: Mark | None
+    sources: tuple[str, ...] = ()
+    networks: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -48,6 +48,26 @@ class Pool:
     capacity_bytes: int
     free_bytes: int
     shared: str
+    kind: str = "dir"
+    uuid: str = ""
+
+
+@dataclass(frozen=True)
+class Net:
+    """A network as it is defined."""
+
+    name: str
+    uuid: str
+    bridge: str
+    isolated: bool
+
+
+def net(text: str) -> Net:
+    """A network document."""
+    root = _root(text, "a network")
+    bridge = root.find("bridge")
+    return Net(xml_safe.text(root.find("name")), xml_safe.text(root.find("uuid")), str(bridge.get("name")) if bridge is not None else "",
+               root.find("forward") is None)
 
 
 def _root(text: str, what: str) -> etree._Element:
@@ -77,13 +97,25 @@ def domain(text: str) -> Domain:
         name=xml_safe.text(root.find("name")), uuid=xml_safe.text(root.find("uuid")), vcpu=_number(xml_safe.text(root.find("vcpu"))),
         memory_bytes=_sized(root.find("memory"), "KiB"),
         disks=sum(disk.get("device", "disk") == "disk" for disk in root.findall("devices/disk")),
-        mark=Mark(run=str(mark.get("run") or ""), node=str(mark.get("node") or ""), plan=str(mark.get("plan") or "")) if mark is not None else None)
+        mark=Mark(run=str(mark.get("run") or ""), node=str(mark.get("node") or ""), plan=str(mark.get("plan") or "")) if mark is not None else None,
+        sources=tuple(_source(disk) for disk in root.findall("devices/disk")[:64] if disk.get("device", "disk") == "disk"),
+        networks=tuple(str(nic.get("network") or nic.get("bridge") or nic.get("dev") or "")[:60] for nic in root.findall("devices/interface/source")[:64]))
+
+
+def _source(disk: etree._Element) -> str:
+    source = disk.find("source")
+    if source is None:
+        return ""
+    if source.get("pool"):
+        return f"{source.get('pool')}/{source.get('volume')}"[:300]
+    return str(source.get("file") or source.get("dev") or source.get("name") or "")[:300]
 
 
 def guest(text: str, running: bool) -> Guest:
     """The same as an estate fact."""
     found = domain(text)
-    return Guest(name=found.name, uuid=found.uuid, running=running, vcpu=found.vcpu, memory_bytes=found.memory_bytes, mark=found.mark)
+    return Guest(name=found.name, uuid=found.uuid, running=running, vcpu=found.vcpu, memory_bytes=found.memory_bytes, mark=found.mark,
+                 disks=tuple(source for source in found.sources if source), networks=tuple(net for net in found.networks if net))
 
 
 def volume(text: str) -> Volume:
@@ -101,13 +133,14 @@ def pool(text: str) -> Pool:
     server, folder = root.find("source/host"), root.find("source/dir")
     shared = f"{server.get('name')}:{folder.get('path')}" if server is not None and folder is not None and root.get("type") == "netfs" else ""
     return Pool(xml_safe.text(root.find("name")), xml_safe.text(root.find("target/path")), _sized(root.find("capacity")),
-                _sized(root.find("available")), shared)
+                _sized(root.find("available")), shared, str(root.get("type") or "dir"), xml_safe.text(root.find("uuid")))
 
 
 def datastore(found: Pool, active: bool, df_avail: int | None) -> Datastore:
     """The datastore; free space is the smaller of what the pool and the file system say."""
     free = found.free_bytes if df_avail is None else min(found.free_bytes, df_avail)
-    return Datastore(name=found.name, path=found.path, capacity_bytes=found.capacity_bytes, free_bytes=free, active=active, shared=found.shared)
+    return Datastore(name=found.name, path=found.path, capacity_bytes=found.capacity_bytes, free_bytes=free, active=active, shared=found.shared,
+                     kind=found.kind, uuid=found.uuid)
 
 
 def network(text: str, active: bool, links: dict[str, int]) -> Carried:
@@ -126,6 +159,15 @@ def capabilities(text: str) -> tuple[str, int]:
     return xml_safe.text(root.find("host/cpu/model")), threads
 
 
+def numa(text: str) -> list[tuple[int, int, int]]:
+    """(cell, threads, memory in bytes) of each NUMA node."""
+    cells = []
+    for cell in _root(text, "the capabilities").findall("host/topology/cells/cell")[:64]:
+        cpus = cell.find("cpus")
+        cells.append((_number(cell.get("id")), _number(cpus.get("num")) if cpus is not None else 0, _sized(cell.find("memory"), "KiB")))
+    return cells
+
+
 def key_values(text: str) -> dict[str, str]:
     """'key : value' lines as a mapping."""
     return {key.strip(): value.strip() for key, _, value in (line.partition(":") for line in text.splitlines()) if value}
@@ -136,32 +178,6 @@ def memory_bytes(text: str) -> int:
     return _number(key_values(text).get("total", "").split(" ")[0]) << 10
 
 
-def links(text: str) -> dict[str, int]:
-    """Interface name → MTU, from `ip -j link`."""
-    return {str(item.get("ifname")): int(item.get("mtu") or 0) for item in _json(text, "ip link") if isinstance(item, dict)}
-
-
-def _json(text: str, what: str) -> list[Any]:
-    try:
-        data = json.loads(text or "[]")
-    except (ValueError, RecursionError) as error:
-        raise RemoteFailed(f"the host's answer to {what} is not JSON", operation=what) from error
-    return data if isinstance(data, list) else [data]
-
-
 def names(text: str) -> list[str]:
     """One name a line."""
     return [line.strip() for line in text.splitlines() if line.strip()][:5000]
-
-
-def states(text: str) -> dict[str, bool]:
-    """Guest name → running, from `domstats --state` ('Domain: 'x'' and 'state.state=1' lines)."""
-    found: dict[str, bool] = {}
-    name = ""
-    for line in text.splitlines():
-        line = line.strip()
-        if line.startswith("Domain: "):
-            name = line.removeprefix("Domain: ").strip("'")
-        elif line.startswith("state.state=") and name:
-            found[name] = line.removeprefix("state.state=") in ("1", "2", "3", "4")
-    return found

@@ -2,14 +2,21 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from ipaddress import IPv4Address, IPv4Network
+from typing import Any
 
-from nimble_stone.core.estate import EstateFile, Host, Network, Pool
+from nimble_stone.core.estate import EstateFile, Host, Machine, Network, Pool
 from nimble_stone.core.units import GIB, TIB
 
 PASSWORD = "gannet over the skerry 7"
 CREDENTIAL = "lab-hosts"
+BMC_PASSWORD = "granite under the tide 3"
+BMC_CREDENTIAL = "lab-controllers"
+_STONES: tuple[tuple[str, dict[str, Any]], ...] = (
+    ("basalt", {"worn": 5}), ("chert", {"bios": "2.1.0"}), ("flint", {"sparse": True}), ("gneiss", {}), ("granite", {"certificate": "wrong"}),
+    ("slate", {"slow_s": 0.2, "no_sessions": True}))
+"""Machines and what is odd about them: a worn drive, an old BIOS, members left out, a wrong certificate, a slow controller without sessions."""
 _BIRDS = ("gannet", "fulmar", "skua", "petrel", "tern", "whimbrel", "dunlin", "knot")
 _MORE = ("auk", "avocet", "bittern", "brant", "curlew", "diver", "eider", "gadwall", "garganey", "godwit", "goosander", "grebe", "guillemot",
          "heron", "kittiwake", "lapwing", "merganser", "noddy", "osprey", "pintail", "plover", "pochard", "puffin", "razorbill", "redshank",
@@ -37,7 +44,7 @@ class StorePlan:
 
 @dataclass(frozen=True)
 class HostPlan:
-    """A lab host. Memory in bytes."""
+    """A lab host. Memory in bytes. `odd`: what is amiss with it (the knobs of lab/ground.py), so that there is something to find."""
 
     name: str
     address: str
@@ -48,6 +55,29 @@ class HostPlan:
     bedrock: tuple[Bedrock, ...]
     stores: tuple[StorePlan, ...]
     networks: tuple[str, ...]
+    odd: dict[str, Any] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class MachinePlan:
+    """A bare machine of the lab, by its controller's address. Memory and drives in bytes."""
+
+    name: str
+    address: str
+    site: str
+    bay: str
+    model: str
+    memory_bytes: int
+    cores: int
+    drives: int
+    drive_bytes: int
+    drive_kind: str
+    odd: dict[str, Any] = field(default_factory=dict)
+
+    def mac(self, port: int) -> str:
+        """A port's address."""
+        last = self.address.split(".")
+        return f"52:54:bb:{int(last[2]):02x}:{int(last[3]):02x}:{port:02x}"
 
 
 @dataclass(frozen=True)
@@ -56,6 +86,7 @@ class LabPlan:
 
     hosts: tuple[HostPlan, ...]
     octet: int = 44
+    machines: tuple[MachinePlan, ...] = ()
 
     def real(self, planned: str, port: int) -> tuple[str, int]:
         """Where a planned address and port lie on the loopback interface."""
@@ -75,6 +106,18 @@ def _local(name: str, capacity: float, used: float) -> StorePlan:
 
 _KELDA_SHARED = StorePlan("kelda-shared", 12 * TIB, 7 * TIB, "filer.kelda.holm.example:/export/guests")
 _NESS_SHARED = StorePlan("ness-shared", 6 * TIB, 2 * TIB, "filer.ness.holm.example:/export/guests")
+EXPORTS = {"filer.kelda.holm.example:/export/guests": (12 * TIB, 7 * TIB), "filer.ness.holm.example:/export/guests": (6 * TIB, 2 * TIB),
+           "filer.kelda.holm.example:/export/cold": (24 * TIB, 19 * TIB), "filer.ness.holm.example:/export/cold": (16 * TIB, 15 * TIB)}
+"""NFS exports that the lab's filers offer: capacity and free bytes."""
+_ODD: dict[str, dict[str, Any]] = {
+    "fulmar": {"mtu": {"storage": 1500}},
+    "skua": {"bond": True},
+    "petrel": {"no_address": "storage", "disks": {"sdc": "raid"}},
+    "tern": {"swap_used": 3 * GIB},
+    "whimbrel": {"clock_s": 4.2, "no_time": True},
+    "dunlin": {"version": "QEMU 7.2.9", "disks": {"sdb": "volume-group"}},
+    "knot": {"forgetful": True, "setup": "ifupdown"},
+}
 _LOAD = {
     "gannet": (256, 48, (("survey-db", 48), ("mirror", 32), ("names", 16)), 2.0, .42),
     "fulmar": (256, 48, (("maps", 64), ("names-2", 16)), 2.0, .31),
@@ -97,13 +140,16 @@ def plan(more: int = 0, octet: int = 44) -> LabPlan:
         if name == "knot":
             networks = ("management",)                 # the host that lacks the survey network: somebody must notice
         hosts.append(HostPlan(name, f"10.{44 if kelda else 45}.1.{11 + number}", "Kelda" if kelda else "Ness", "kelda-main" if kelda else "ness-two",
-                              memory * GIB, threads, _bedrock(*guests), (_KELDA_SHARED if kelda else _NESS_SHARED, _local(name, capacity, used)), networks))
+                              memory * GIB, threads, _bedrock(*guests), (_KELDA_SHARED if kelda else _NESS_SHARED, _local(name, capacity, used)), networks,
+                              _ODD.get(name, {})))
     for number in range(more):
         name = _MORE[number % len(_MORE)] + (f"-{number // len(_MORE) + 1}" if number >= len(_MORE) else "")
         load = ("gauge-feed", 16 + (number * 37) % 96), *((("batch", 8 + (number * 13) % 40),) if number % 3 else ())
         hosts.append(HostPlan(name, f"10.44.{2 + number // 200}.{11 + number % 200}", "Kelda", "outfield", (192, 256, 384)[number % 3] * GIB,
                               48, _bedrock(*load), (_local(name, 4.0, .1 + (number * 7 % 40) / 100),), ("management", "survey")))
-    return LabPlan(tuple(hosts), octet)
+    machines = tuple(MachinePlan(name, f"10.44.3.{101 + number}", "Kelda", "kelda-metal", "HS-2200", 384 * GIB, 32, 10, int(7.6 * TIB), "SSD", odd)
+                     for number, (name, odd) in enumerate(_STONES))
+    return LabPlan(tuple(hosts), octet, machines)
 
 
 def estate_file(lab: LabPlan) -> EstateFile:
@@ -115,7 +161,7 @@ def estate_file(lab: LabPlan) -> EstateFile:
                 domain="kelda.holm.example"),
         Network(name="survey", subnet=IPv4Network("10.44.20.0/23"), gateway=ip("10.44.20.1"), vlan=420, dns=(ip("10.44.0.5"), ip("10.45.0.5")),
                 ntp="10.44.0.5", domain="kelda.holm.example"),
-        Network(name="storage", subnet=IPv4Network("10.44.60.0/24"), gateway=ip("10.44.60.1"), vlan=460),
+        Network(name="storage", subnet=IPv4Network("10.44.60.0/24"), gateway=ip("10.44.60.1"), vlan=460, mtu=9000),
         Network(name="ness-survey", subnet=IPv4Network("10.45.20.0/24"), gateway=ip("10.45.20.1"), vlan=520, dns=(ip("10.45.0.5"), ip("10.44.0.5")),
                 ntp="10.45.0.5", domain="ness.holm.example"),
     )
@@ -126,6 +172,11 @@ def estate_file(lab: LabPlan) -> EstateFile:
     )
     hosts = tuple(Host(name=host.name, address=host.address, user="root", credential=CREDENTIAL, site=host.site, bay=host.bay) for host in lab.hosts)
     return EstateFile(networks=networks, pools=pools, hosts=hosts)
+
+
+def machines_of(lab: LabPlan) -> list[Machine]:
+    """The bare machines, to be added once their certificates were looked at."""
+    return [Machine(name=one.name, address=one.address, credential=BMC_CREDENTIAL, site=one.site, bay=one.bay) for one in lab.machines]
 
 
 PLAN = """\

@@ -305,8 +305,8 @@ def _read_medium(xml: str, volumes: Volumes, host: LabHost) -> dict[str, str]:
     for disk in etree.fromstring(xml.encode()).findall("devices/disk"):
         source = disk.find("source")
         if disk.get("device") == "cdrom" and source is not None:
-            store = next(store for store in host.plan.stores if store.name == source.get("pool"))
-            volume = volumes.of(store.shared or f"{host.plan.name}:{store.name}")[str(source.get("volume"))]
+            store = host.ground.stores[str(source.get("pool"))]
+            volume = volumes.of(store.place(host.plan.name))[str(source.get("volume"))]
             iso = pycdlib.PyCdlib()
             iso.open_fp(io.BytesIO(Path(volume.file).read_bytes()))
             out = io.BytesIO()

@@ -13,11 +13,16 @@ from typing import Any
 import asyncssh
 from aiohttp import web
 
-from nimble_stone.lab import state
+from nimble_stone.lab import bmc, state
+from nimble_stone.lab.bmc import Controller
 from nimble_stone.lab.demo import PASSWORD, LabPlan
 from nimble_stone.lab.guests import GuestRoom
+from nimble_stone.lab.linux import Out
 from nimble_stone.lab.state import LabHost, Volumes
-from nimble_stone.lab.virsh import Out, Shell
+from nimble_stone.lab.virsh import Shell
+
+ACCOUNTS = ("root", "deploy", "guest")
+"""Who may log in: root; one that may use the hypervisor but not the machine; one that may do neither."""
 
 
 class Throttled:
@@ -49,10 +54,19 @@ class _HostLogin(asyncssh.SSHServer):
         return True
 
     def password_auth_supported(self) -> bool:
+        return not any("PasswordAuthentication no" in text for path, text in self._host.ground.files.items() if "sshd_config.d" in path)
+
+    def public_key_auth_supported(self) -> bool:
         return True
 
+    def validate_public_key(self, username: str, key: asyncssh.SSHKey) -> bool:
+        """Keys of the account's own file."""
+        known = self._host.ground.files.get("/root/.ssh/authorized_keys", "") if username == "root" else ""
+        shown = key.export_public_key().decode().split()[:2]
+        return not self._host.knobs.login_refused and any(line.split()[:2] == shown for line in known.splitlines())
+
     def validate_password(self, username: str, password: str) -> bool:
-        return not self._host.knobs.login_refused and username == "root" and password == PASSWORD
+        return not self._host.knobs.login_refused and username in ACCOUNTS and password == PASSWORD
 
 
 class Lab:
@@ -67,6 +81,7 @@ class Lab:
         self._servers: dict[str, asyncssh.SSHAcceptor] = {}
         self._connections: dict[str, set[Any]] = {name: set() for name in self.hosts}
         self._control: web.AppRunner | None = None
+        self.controllers = {machine.name: Controller(bmc.load(machine, folder), folder, lambda: self.guests.speed) for machine in plan.machines}
 
     async def open(self, control_port: int = 0) -> int:
         """Start everything; the port of the control interface."""
@@ -77,6 +92,8 @@ class Lab:
             for guest in host.guests.values():
                 if guest.running:
                     self.guests.boot(host, guest)
+        for controller in self.controllers.values():
+            await self._listen_bmc(controller)
         app = web.Application()
         app.add_routes([web.get("/lab", self._show), web.post("/lab/hosts/{name}", self._turn), web.post("/lab", self._turn_all)])
         self._control = web.AppRunner(app, access_log=None)
@@ -92,15 +109,29 @@ class Lab:
         for server in self._servers.values():
             server.close()
         await self.guests.close()
+        for controller in self.controllers.values():
+            bmc.save(controller.machine, self.folder)
+            await controller.close()
         if self._control:
             await self._control.cleanup()
 
+    async def _listen_bmc(self, controller: Controller) -> None:
+        if not controller.machine.knobs.unreachable:
+            await controller.open(*self.plan.real(controller.machine.plan.address, 443))
+
+    def peer(self, wanted: str) -> LabHost | None:
+        """A host by name or by any of its addresses."""
+        if wanted in self.hosts:
+            return self.hosts[wanted]
+        return next((host for host in self.hosts.values() for link in host.ground.links.values() for address in link.addresses
+                     if address.partition("/")[0] == wanted and link.kind != "loopback"), None)
+
     async def _listen(self, host: LabHost) -> None:
         address, port = self.plan.real(host.plan.address, 22)
-        shell = Shell(host, self.volumes, self.guests, lambda: self.guests.speed)
+        shells = {account: Shell(host, self.volumes, self.guests, lambda: self.guests.speed, self.peer, account) for account in ACCOUNTS}
 
         async def process(process: asyncssh.SSHServerProcess[bytes]) -> None:
-            await self._command(host, shell, process)
+            await self._command(host, shells[str(process.channel.get_connection().get_extra_info("username"))], process)
         key = _host_key(self.folder / f"{host.plan.name}{'-second' if host.knobs.new_host_key else ''}.key")
         self._servers[host.plan.name] = await asyncssh.create_server(
             lambda: _HostLogin(host), address, port, server_host_keys=[key], process_factory=process, encoding=None, reuse_address=True)
@@ -128,15 +159,35 @@ class Lab:
         return web.json_response({
             "speed": self.guests.speed, "occupied": sorted(self.guests.occupied), "guests": self.guests.troubles,
             "hosts": {name: {"knobs": asdict(host.knobs), "log": host.log, "guests": [guest.name for guest in host.guests.values()],
-                             "volumes": sorted({name for store in host.plan.stores for name in
-                                                self.volumes.of(store.shared or f"{host.plan.name}:{store.name}")})}
-                      for name, host in self.hosts.items()}})
+                             "volumes": sorted({volume for store in host.ground.stores.values()
+                                                for volume in self.volumes.of(store.place(name))}),
+                             "stores": sorted(host.ground.stores), "nets": sorted(host.ground.nets), "files": host.ground.files,
+                             "links": sorted(host.ground.links), "disks": {disk.name: disk.fstype or disk.pttype for disk in host.ground.disks.values()}}
+                      for name, host in self.hosts.items()},
+            "machines": {name: {"knobs": asdict(one.machine.knobs), "power": one.machine.power, "log": one.machine.log, "image": one.machine.image}
+                         for name, one in self.controllers.items()}})
 
     async def _turn(self, request: web.Request) -> web.Response:
+        controller = self.controllers.get(request.match_info["name"])
+        if controller is not None:
+            return await self._turn_bmc(controller, await request.json())
         host = self.hosts.get(request.match_info["name"])
         if host is None:
             return web.json_response({"reason": "no such host"}, status=404)
         return await self.turn(host, await request.json())
+
+    async def _turn_bmc(self, controller: Controller, wanted: dict[str, Any]) -> web.Response:
+        knobs = controller.machine.knobs
+        known = {item.name for item in fields(knobs)}
+        if unknown := set(wanted) - known:
+            return web.json_response({"reason": f"no knob {sorted(unknown)[0]}; there are {', '.join(sorted(known))}"}, status=400)
+        for key, value in wanted.items():
+            setattr(knobs, key, value)
+        bmc.save(controller.machine, self.folder)
+        if {"unreachable", "new_certificate"} & set(wanted):
+            await controller.close()
+            await self._listen_bmc(controller)
+        return web.json_response(asdict(knobs))
 
     async def turn(self, host: LabHost, wanted: dict[str, Any]) -> web.Response:
         """Set knobs of a host; `crash` drops all its connections now."""

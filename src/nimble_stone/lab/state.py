@@ -9,7 +9,9 @@ from dataclasses import asdict, dataclass, field, fields
 from pathlib import Path
 from typing import Any
 
+from nimble_stone.lab import ground
 from nimble_stone.lab.demo import HostPlan
+from nimble_stone.lab.ground import Ground
 
 
 @dataclass
@@ -27,6 +29,11 @@ class Knobs:
     garbage: bool = False
     no_curl: bool = False
     pull_cut_after: int = 0
+    clock_s: float = 0.0
+    narrow: int = 0
+    flood_mib: int = 0
+    hang: bool = False
+    locale: str = ""
 
 
 @dataclass
@@ -60,12 +67,14 @@ class LabHost:
     knobs: Knobs = field(default_factory=Knobs)
     guests: dict[str, LabGuest] = field(default_factory=dict)
     visible: dict[str, set[str]] = field(default_factory=dict)
+    ground: Ground = field(default_factory=Ground)
     log: list[str] = field(default_factory=list)
 
     def save(self) -> None:
         """Write the state, whole or not at all."""
         data = {"knobs": asdict(self.knobs), "guests": [asdict(guest) for guest in self.guests.values()],
-                "visible": {pool: sorted(names) for pool, names in self.visible.items()}, "log": self.log}
+                "visible": {pool: sorted(names) for pool, names in self.visible.items()}, "log": self.log,
+                "ground": asdict(self.ground)}
         path = self.folder / f"{self.plan.name}.json"
         temporary = path.with_suffix(".new")
         temporary.write_text(json.dumps(data))
@@ -107,7 +116,7 @@ class Volumes:
 
 def load(plan: HostPlan, folder: Path) -> LabHost:
     """A host as it was left, or new with its bedrock running."""
-    host = LabHost(plan, folder)
+    host = LabHost(plan, folder, ground=ground.new(plan))
     path = folder / f"{plan.name}.json"
     if path.exists():
         data = json.loads(path.read_text())
@@ -116,10 +125,12 @@ def load(plan: HostPlan, folder: Path) -> LabHost:
         host.guests = {item["name"]: LabGuest(**item) for item in data["guests"]}
         host.visible = {pool: set(names) for pool, names in data["visible"].items()}
         host.log = data["log"]
+        host.ground = ground.load(data["ground"]) if "ground" in data else ground.new(plan)
         return host
     for item in plan.bedrock:
         ident = str(uuids.uuid5(uuids.NAMESPACE_DNS, f"{item.name}.{plan.name}"))
         xml = (f"<domain type='kvm'><name>{item.name}</name><uuid>{ident}</uuid><memory unit='KiB'>{item.memory_bytes >> 10}</memory>"
-               f"<vcpu>{item.vcpu}</vcpu><devices/></domain>")
+               f"<vcpu>{item.vcpu}</vcpu><devices><disk type='volume' device='disk'><source pool='{plan.stores[-1].name}' volume='{item.name}.qcow2'/></disk>"
+               f"<interface type='network'><source network='{plan.networks[0]}'/></interface></devices></domain>")
         host.guests[item.name] = LabGuest(item.name, ident, xml, running=True, bedrock=True)
     return host

@@ -4,27 +4,22 @@ from __future__ import annotations
 
 import asyncio
 import hashlib
-import json
 import re
+import shlex
 import shutil
 import time
 import uuid as uuids
 from collections.abc import Awaitable, Callable
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Protocol
 
 import aiohttp
 from lxml import etree
 
-from nimble_stone.lab.demo import StorePlan
+from nimble_stone.lab import demo
+from nimble_stone.lab.ground import IMAGES, LabDisk, LabNet, LabStore
+from nimble_stone.lab.linux import Linux, Out, Stdin, all_of, fresh_uuid
 from nimble_stone.lab.state import LabGuest, LabHost, LabVolume, Volumes
-
-
-class Stdin(Protocol):
-    """The command's standard input."""
-
-    async def read(self, size: int = -1) -> bytes: ...
 
 
 class Guests(Protocol):
@@ -34,15 +29,6 @@ class Guests(Protocol):
     def halt(self, host: LabHost, guest: LabGuest) -> None: ...
     def answers(self, address: str) -> bool: ...
     def console(self, host: LabHost, name: str) -> str: ...
-
-
-@dataclass
-class Out:
-    """Exit code and outputs."""
-
-    status: int = 0
-    out: bytes = b""
-    err: str = ""
 
 
 class Failed(Exception):
@@ -69,44 +55,82 @@ def _arguments(words: list[str]) -> tuple[list[str], dict[str, str]]:
 class Shell:
     """One host's command line."""
 
-    def __init__(self, host: LabHost, volumes: Volumes, guests: Guests, speed: Callable[[], float] = lambda: 1.0) -> None:
-        self.host, self.volumes, self.guests, self.speed = host, volumes, guests, speed
+    def __init__(self, host: LabHost, volumes: Volumes, guests: Guests, speed: Callable[[], float] = lambda: 1.0,
+                 peers: Callable[[str], LabHost | None] = lambda _: None, account: str = "root") -> None:
+        self.host, self.volumes, self.guests, self.speed, self.account = host, volumes, guests, speed, account
+        self.plain = True
+        self.linux = Linux(host, peers, account, self._in_folder)
 
     async def run(self, words: list[str], stdin: Stdin) -> Out:
         """Carry one command out."""
+        self.plain = "LC_ALL=C" in words[:2]
         while words and ("=" in words[0] and words[0].split("=")[0].isupper()):
             words = words[1:]
         if words[:1] == ["timeout"]:
             words = words[4:]
-        name, rest = (words[0], words[1:]) if words else ("", [])
+        if words[:1] == ["stdbuf"]:
+            words = words[2:]
+        name, rest = (words[0].removeprefix("/usr/sbin/"), words[1:]) if words else ("", [])
         tools: dict[str, Callable[[list[str], Stdin], Awaitable[Out]]] = {
             "virsh": self._virsh, "ip": self._ip, "df": self._df, "sha256sum": self._sha256sum, "ping": self._ping, "tail": self._tail,
-            "curl": self._curl, "cat": self._cat, "stat": self._stat, "qemu-system-x86_64": self._firmware}
-        if name not in tools:
+            "curl": self._curl, "cat": self._cat, "stat": self._stat, "qemu-system-x86_64": self._firmware, "sh": self._sh}
+        plain = ("head", "grep", "lscpu", "lsblk", "findmnt", "date", "chronyc", "sshd", "ls", "getent", "id", "test", "networkctl", "tee", "rm", "mkdir",
+                 "sed", "systemctl", "wipefs", "blkid", "ifup", "ifdown")
+        tools |= {tool: getattr(self.linux, tool) for tool in plain} | {"mkfs.ext4": self.linux.mkfs}
+        if name not in tools or name in self.host.plan.odd.get("lacks", ()):
             return Out(127, b"", f"bash: line 1: {name}: command not found")
+        if self.host.knobs.hang and name in ("lsblk", "sh"):
+            await asyncio.sleep(3600)
         return await tools[name](rest, stdin)
 
     # --- plain tools ---
 
+    def _in_folder(self, path: str) -> list[str]:
+        store = next((store for store in self.host.ground.stores.values() if store.path == path), None)
+        return sorted(self.volumes.of(store.place(self.host.plan.name))) if store else []
+
+    async def _sh(self, words: list[str], stdin: Stdin) -> Out:
+        """A script on standard input: commands a line each, and the marks between their answers."""
+        out, err, status = b"", "", 0
+        exported: list[str] = []
+        if self.host.knobs.flood_mib:
+            return Out(0, b"flood " * (self.host.knobs.flood_mib * (1 << 20) // 6))
+        for line in (await all_of(stdin)).decode().splitlines():
+            if line.startswith("export "):
+                exported = [line.removeprefix("export ")]
+                continue
+            if line.startswith('echo "@@'):
+                out += f"@@ {status}\n".encode()
+                err += "@@\n"
+                continue
+            answer = await self.run([*exported, *shlex.split(line.removesuffix(" </dev/null"))], Nothing())
+            out += answer.out + (b"\n" if answer.out and not answer.out.endswith(b"\n") else b"")
+            err += answer.err + "\n" if answer.err else ""
+            status = answer.status
+        return Out(0, out, err)
+
     async def _ip(self, words: list[str], stdin: Stdin) -> Out:
-        names = ["lo", "eno1", *(f"br-{name}" for name in self.host.plan.networks)]
-        return Out(0, json.dumps([{"ifindex": n, "ifname": name, "mtu": 65536 if name == "lo" else 1500, "operstate": "UP"}
-                                  for n, name in enumerate(names, 1)]).encode())
+        if words[:2] == ["link", "delete"]:
+            return await self.linux.ip_link_delete(words[-1])
+        return await self.linux.ip(words, stdin)
 
     async def _df(self, words: list[str], stdin: Stdin) -> Out:
-        store = next((store for store in self.host.plan.stores if words[-1] == _path(store.name)), None)
+        store = next((store for store in self.host.ground.stores.values() if words[-1] == store.path), None)
         if store is None:
             return Out(1, b"", f"df: {words[-1]}: No such file or directory")
         return Out(0, f"       Avail\n{self._free(store)}\n".encode())
 
     async def _sha256sum(self, words: list[str], stdin: Stdin) -> Out:
-        for store in self.host.plan.stores:
+        for store in self.host.ground.stores.values():
             for name, volume in self._volumes(store).items():
-                if words[-1] == f"{_path(store.name)}/{name}":
+                if words[-1] == f"{store.path}/{name}":
                     return Out(0, f"{hashlib.sha256(Path(volume.file).read_bytes()).hexdigest()}  {words[-1]}\n".encode())
         return Out(1, b"", f"sha256sum: {words[-1]}: No such file or directory")
 
     async def _cat(self, words: list[str], stdin: Stdin) -> Out:
+        if words[:1] != [">"]:
+            text = self.host.ground.files.get("/root" + words[-1][1:] if words[-1].startswith("~") else words[-1])
+            return Out(0, text.encode()) if text is not None else Out(1, b"", f"cat: {words[-1]}: No such file or directory")
         path = words[1] if words[:1] == [">"] and words[1:] else "/dev/null"
         target = Path("/dev/null") if path == "/dev/null" else self.volumes.folder / "scratch"
         with target.open("wb") as file:
@@ -121,9 +145,9 @@ class Shell:
         return Out(0, f"{file.stat().st_size}\n".encode())
 
     def _file(self, path: str) -> Path | None:
-        for store in self.host.plan.stores:
-            for name, volume in self.volumes.of(self._place(store)).items():
-                if path == f"{_path(store.name)}/{name}":
+        for store in self.host.ground.stores.values():
+            for name, volume in self.volumes.of(store.place(self.host.plan.name)).items():
+                if path == f"{store.path}/{name}":
                     return Path(volume.file)
         return None
 
@@ -131,7 +155,7 @@ class Shell:
         """Fetch for real, as curl would: its options come as a config on standard input."""
         if self.host.knobs.no_curl:
             return Out(127, b"", "bash: line 1: curl: command not found")
-        options = dict(re.findall(r'^([a-z-]+) = "?([^"\n]*)"?$', (await _all(stdin)).decode(), re.MULTILINE))
+        options = dict(re.findall(r'^([a-z-]+) = "?([^"\n]*)"?$', (await all_of(stdin)).decode(), re.MULTILINE))
         target = None if options["output"] == "/dev/null" else self._file(options["output"])
         if target is None and options["output"] != "/dev/null":
             return Out(23, b"", f"curl: (23) Failed to open the file {options['output']}: No such file or directory")
@@ -162,6 +186,8 @@ class Shell:
         return Out(0, f"{total / max(0.001, time.monotonic() - began):.0f}".encode() if "write-out" in options else b"")
 
     async def _ping(self, words: list[str], stdin: Stdin) -> Out:
+        if (among := await self.linux.ping(words, stdin)) is not None:
+            return among
         if self.guests.answers(words[-1]):
             return Out(0, f"64 bytes from {words[-1]}: icmp_seq=1 ttl=64 time=0.4 ms\n".encode())
         return Out(1, f"1 packets transmitted, 0 received, 100% packet loss to {words[-1]}\n".encode())
@@ -184,6 +210,8 @@ class Shell:
         verb, rest = (words[0], words[1:]) if words else ("", [])
         plain, options = _arguments(rest)
         method = getattr(self, "v_" + verb.replace("-", "_"), None)
+        if self.account == "guest":
+            return Out(1, b"", "error: failed to connect to the hypervisor\nerror: authentication unavailable: no polkit agent available to authenticate")
         if method is None:
             return Out(1, b"", f"error: unknown command: '{verb}'")
         if self.host.knobs.garbage and verb in ("capabilities", "dumpxml"):
@@ -191,18 +219,23 @@ class Shell:
         try:
             text = await method(plain, options, stdin)
         except Failed as error:
+            if self.host.knobs.locale and not self.plain:            # a host that speaks its people's language when it is not told otherwise
+                return Out(1, b"", "Fehler: das ging nicht")
             return Out(1, b"", f"error: {error}")
         return Out(0, (text + "\n\n").encode() if text else b"\n")
 
     async def v_hostname(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
-        return f"{self.host.plan.name}.holm.example"
+        return str(self.host.plan.odd.get("hostname") or f"{self.host.plan.name}.holm.example")
 
     async def v_version(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
-        return "Compiled against library: libvirt 9.0.0\nUsing library: libvirt 9.0.0\nUsing API: QEMU 9.0.0\nRunning hypervisor: QEMU 7.2.22"
+        return "Compiled against library: libvirt 9.0.0\nUsing library: libvirt 9.0.0\nUsing API: QEMU 9.0.0\n" + (
+            f"Running hypervisor: {self.host.plan.odd.get('version', 'QEMU 7.2.22')}")
 
     async def v_capabilities(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
-        return (f"<capabilities><host><cpu><arch>x86_64</arch><model>Cascadelake-Server</model></cpu><topology><cells num='1'><cell id='0'>"
-                f"<cpus num='{self.host.plan.threads}'/></cell></cells></topology></host>"
+        half, memory = self.host.plan.threads // 2, self.host.plan.memory_bytes >> 11
+        cells = "".join(f"<cell id='{n}'><memory unit='KiB'>{memory}</memory><cpus num='{half}'/></cell>" for n in range(2))
+        return (f"<capabilities><host><cpu><arch>x86_64</arch><model>Cascadelake-Server</model></cpu><topology><cells num='2'>{cells}"
+                f"</cells></topology></host>"
                 "<guest><os_type>hvm</os_type><arch name='x86_64'><domain type='qemu'/><domain type='kvm'/></arch></guest></capabilities>")
 
     async def v_nodememstats(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
@@ -210,33 +243,171 @@ class Shell:
         return f"total  : {total:>20} KiB\nfree   : {total // 3:>20} KiB\nbuffers: {1024:>20} KiB\ncached : {2048:>20} KiB"
 
     async def v_pool_list(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
-        return "\n".join(store.name for store in self.host.plan.stores)
+        return "\n".join(store.name for store in self.host.ground.stores.values()
+                         if (store.active or "--all" in options) and (store.autostart or "--autostart" not in options))
 
     async def v_net_list(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
-        return "\n".join(self.host.plan.networks)
+        return "\n".join(net.name for net in self.host.ground.nets.values()
+                         if (net.active or "--all" in options) and (net.autostart or "--autostart" not in options))
 
-    async def v_domstats(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
-        return "\n\n".join(f"Domain: '{guest.name}'\n  state.state={1 if guest.running else 5}\n  state.reason=1" for guest in self.host.guests.values())
+    async def v_list(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
+        return "\n".join(guest.name for guest in self.host.guests.values() if guest.running or "--all" in options)
 
     async def v_pool_dumpxml(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
-        store = self._store(plain[0])
-        free = self._free(store)
-        source = "<source/>"
+        store = self._any_store(plain[0])
+        free = self._free(store) if store.active else 0
+        source = f"<source><device path='{store.device}'/></source>" if store.device else "<source/>"
         if store.shared:
             server, _, folder = store.shared.partition(":")
             source = f"<source><host name='{server}'/><dir path='{folder}'/><format type='nfs'/></source>"
-        return (f"<pool type='{'netfs' if store.shared else 'dir'}'><name>{store.name}</name><uuid>{uuids.uuid5(uuids.NAMESPACE_DNS, store.name)}</uuid>"
-                f"<capacity unit='bytes'>{store.capacity_bytes}</capacity><allocation unit='bytes'>{store.capacity_bytes - free}</allocation>"
-                f"<available unit='bytes'>{free}</available>{source}<target><path>{_path(store.name)}</path></target></pool>")
+        capacity = store.capacity_bytes if store.active else 0
+        return (f"<pool type='{store.kind}'><name>{store.name}</name><uuid>{store.uuid}</uuid>"
+                f"<capacity unit='bytes'>{capacity}</capacity><allocation unit='bytes'>{capacity - free}</allocation>"
+                f"<available unit='bytes'>{free}</available>{source}<target><path>{store.path}</path></target></pool>")
 
     async def v_net_dumpxml(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
-        if plain[0] not in self.host.plan.networks:
-            raise Failed(f"failed to get network '{plain[0]}'\nerror: Network not found: no network with matching name '{plain[0]}'")
-        return f"<network><name>{plain[0]}</name><forward mode='bridge'/><bridge name='br-{plain[0]}'/></network>"
+        net = self._net(plain[0])
+        return (f"<network><name>{net.name}</name><uuid>{net.uuid}</uuid>{'<forward mode=' + chr(39) + 'bridge' + chr(39) + '/>' if net.forward else ''}"
+                f"<bridge name='{net.bridge}'/></network>")
+
+    def _net(self, name: str) -> LabNet:
+        if name not in self.host.ground.nets:
+            raise Failed(f"failed to get network '{name}'\nerror: Network not found: no network with matching name '{name}'")
+        return self.host.ground.nets[name]
+
+    async def v_net_define(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
+        text = (await all_of(stdin)).decode()
+        root = etree.fromstring(text.encode())
+        name, bridge = str(root.findtext("name")), root.find("bridge")
+        nets = self.host.ground.nets
+        if name in nets and nets[name].uuid != fresh_uuid(text):
+            raise Failed(f"Failed to define network from /dev/stdin\nerror: operation failed: network '{name}' already exists with uuid {nets[name].uuid}")
+        nets[name] = LabNet(name, str(bridge.get("name")) if bridge is not None else f"virbr{len(nets)}", fresh_uuid(text), False, False,
+                            root.find("forward") is not None)
+        self.host.note(f"defined network {name}")
+        return f"Network {name} defined from /dev/stdin"
+
+    async def v_net_start(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
+        net = self._net(plain[0])
+        if net.active:
+            raise Failed(f"Failed to start network {net.name}\nerror: Requested operation is not valid: network is already active")
+        if net.forward and net.bridge not in self.host.ground.links:
+            raise Failed(f"Failed to start network {net.name}\nerror: Cannot get interface MTU on '{net.bridge}': No such device")
+        if not net.forward:
+            self.linux.make(net.bridge, parent="", ports="", mtu=1500, address="")
+        net.active = True
+        self.host.note(f"started network {net.name}")
+        return f"Network {net.name} started"
+
+    async def v_net_autostart(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
+        self._net(plain[0]).autostart = "--disable" not in options
+        return f"Network {plain[0]} marked as autostarted"
+
+    async def v_net_destroy(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
+        net = self._net(plain[0])
+        if not net.active:
+            raise Failed(f"Failed to destroy network {net.name}\nerror: Requested operation is not valid: network '{net.name}' is not active")
+        net.active = False
+        if not net.forward:
+            self.linux.unmake(net.bridge)
+        return f"Network {net.name} destroyed"
+
+    async def v_net_undefine(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
+        del self.host.ground.nets[self._net(plain[0]).name]
+        self.host.note(f"undefined network {plain[0]}")
+        return f"Network {plain[0]} has been undefined"
+
+    # pools
+
+    async def v_pool_define(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
+        text = (await all_of(stdin)).decode()
+        root = etree.fromstring(text.encode())
+        name, path = str(root.findtext("name")), str(root.findtext("target/path"))
+        stores = self.host.ground.stores
+        fail = "Failed to define pool from /dev/stdin\nerror: operation failed: "
+        if name in stores and stores[name].uuid != fresh_uuid(text):
+            raise Failed(f"{fail}pool '{name}' already exists with uuid {stores[name].uuid}")
+        if clash := next((store for store in stores.values() if store.path == path and store.uuid != fresh_uuid(text)), None):
+            raise Failed(f"{fail}Storage source conflict with pool: '{clash.name}'")
+        server, folder, device = root.find("source/host"), root.find("source/dir"), root.find("source/device")
+        shared = f"{server.get('name')}:{folder.get('path')}" if server is not None and folder is not None else ""
+        capacity, free = demo.EXPORTS.get(shared, (400 * 10**9, 310 * 10**9))
+        if device is not None:
+            disk = self._disk(str(device.get("path")))
+            capacity = free = disk.size if disk else 0
+        old = stores.get(name)
+        stores[name] = LabStore(name, old.capacity_bytes if old else capacity, old.free_bytes if old else free, shared, fresh_uuid(text),
+                                str(root.get("type")), path, old.active if old else False, False, str(device.get("path")) if device is not None else "")
+        known = self._by_path.get(path)
+        if known:
+            stores[name].capacity_bytes, stores[name].free_bytes = known
+        self.host.note(f"defined pool {name}")
+        return f"Pool {name} defined from /dev/stdin"
+
+    @property
+    def _by_path(self) -> dict[str, tuple[int, int]]:
+        """Room of the folders that pools of the plan lie on: it stays when a pool is defined anew under another name."""
+        return {f"{IMAGES}/{store.name}": (store.capacity_bytes, store.free_bytes) for store in self.host.plan.stores}
+
+    def _disk(self, device: str) -> LabDisk | None:
+        """A disk by its letter or by its file system's UUID."""
+        disks, ident = self.host.ground.disks, device.removeprefix("/dev/disk/by-uuid/")
+        return disks.get(device.removeprefix("/dev/")) or next((disk for disk in disks.values() if disk.uuid and disk.uuid == ident), None)
+
+    async def v_pool_build(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
+        store = self._any_store(plain[0])
+        if store.active:
+            raise Failed(f"Failed to build pool {store.name}\nerror: Requested operation is not valid: storage pool '{store.name}' is already active")
+        if store.kind == "fs" and self._disk(store.device) is None:
+            raise Failed(f"Failed to build pool {store.name}\nerror: cannot stat '{store.device}': No such file or directory")
+        self.host.note(f"built pool {store.name}")
+        return f"Pool {store.name} built"
+
+    async def v_pool_start(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
+        store = self._any_store(plain[0])
+        fail = f"Failed to start pool {store.name}\nerror: "
+        if store.active:
+            raise Failed(f"{fail}Requested operation is not valid: storage pool '{store.name}' is already active")
+        if store.shared and store.shared not in demo.EXPORTS:
+            raise Failed(f"{fail}internal error: Child process (mount -o nodev,nosuid,noexec {store.shared} {store.path}) unexpected exit status 32:"
+                         f" mount.nfs: access denied by server while mounting {store.shared}")
+        if disk := self._disk(store.device):
+            if disk.fstype != "ext4":
+                raise Failed(f"{fail}internal error: Child process (mount -t ext4 {store.device} {store.path}) unexpected exit status 32: mount: wrong fs type")
+            disk.mount = store.path
+        store.active = True
+        self.host.note(f"started pool {store.name}")
+        return f"Pool {store.name} started"
+
+    async def v_pool_autostart(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
+        self._any_store(plain[0]).autostart = "--disable" not in options
+        return f"Pool {plain[0]} marked as autostarted"
+
+    async def v_pool_destroy(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
+        store = self._store(plain[0])
+        store.active = False
+        if disk := self._disk(store.device):
+            disk.mount = ""
+        self.host.note(f"stopped pool {store.name}")
+        return f"Pool {store.name} destroyed"
+
+    async def v_pool_delete(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
+        store = self._any_store(plain[0])
+        if self.volumes.of(store.place(self.host.plan.name)):
+            raise Failed(f"Failed to delete pool {store.name}\nerror: cannot remove directory '{store.path}': Directory not empty")
+        return f"Pool {store.name} deleted"
+
+    async def v_pool_undefine(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
+        store = self._any_store(plain[0])
+        if store.active:
+            raise Failed(f"Failed to undefine pool {store.name}\nerror: Requested operation is not valid: storage pool '{store.name}' is still active")
+        del self.host.ground.stores[store.name]
+        self.host.note(f"undefined pool {store.name}")
+        return f"Pool {store.name} has been undefined"
 
     async def v_pool_refresh(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
         store = self._store(plain[0])
-        self.host.visible[store.name] = set(self.volumes.of(self._place(store)))
+        self.host.visible[store.name] = set(self.volumes.of(store.place(self.host.plan.name)))
         return f"Pool {store.name} refreshed"
 
     # volumes
@@ -246,11 +417,11 @@ class Shell:
         volume = self._volume(store, plain[0])
         size = Path(volume.file).stat().st_size
         return (f"<volume type='file'><name>{plain[0]}</name><capacity unit='bytes'>{volume.capacity}</capacity><allocation unit='bytes'>{size}</allocation>"
-                f"<physical unit='bytes'>{size}</physical><target><path>{_path(store.name)}/{plain[0]}</path><format type='{volume.form}'/></target>"
+                f"<physical unit='bytes'>{size}</physical><target><path>{store.path}/{plain[0]}</path><format type='{volume.form}'/></target>"
                 + (f"<backingStore><path>{volume.backing}</path><format type='qcow2'/></backingStore>" if volume.backing else "") + "</volume>")
 
     async def v_vol_create(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
-        store, root = self._store(plain[0]), etree.fromstring(await _all(stdin))
+        store, root = self._store(plain[0]), etree.fromstring(await all_of(stdin))
         name = str(root.findtext("name"))
         form = root.find("target/format")
         below = root.findtext("backingStore/path") or ""
@@ -260,7 +431,7 @@ class Shell:
         return f"Vol {name} created"
 
     async def v_vol_create_from(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
-        store, root = self._store(plain[0]), etree.fromstring(await _all(stdin))
+        store, root = self._store(plain[0]), etree.fromstring(await all_of(stdin))
         name = str(root.findtext("name"))
         base = self._volume(self._store(options["--inputpool"]), plain[2])
         made = self._new(store, name, int(root.findtext("capacity") or 0), "qcow2")
@@ -281,7 +452,7 @@ class Shell:
             while piece := await stdin.read(1 << 16):
                 if self.host.knobs.full:
                     raise Failed(f"cannot write to volume {plain[0]}\nerror: cannot write data to file"
-                                 f" '{_path(store.name)}/{plain[0]}': No space left on device")
+                                 f" '{store.path}/{plain[0]}': No space left on device")
                 file.write(piece)
         self.host.note(f"uploaded {plain[0]}")
         return ""
@@ -290,18 +461,18 @@ class Shell:
         store = self._store(options["--pool"])
         volume = self._volume(store, plain[0])
         Path(volume.file).unlink(missing_ok=True)
-        del self.volumes.of(self._place(store))[plain[0]]
+        del self.volumes.of(store.place(self.host.plan.name))[plain[0]]
         self.volumes.save()
         self.host.note(f"deleted {plain[0]}")
         return f"Vol {plain[0]} deleted"
 
-    def _new(self, store: StorePlan, name: str, capacity: int, form: str, backing: str = "") -> LabVolume:
-        volumes = self.volumes.of(self._place(store))
+    def _new(self, store: LabStore, name: str, capacity: int, form: str, backing: str = "") -> LabVolume:
+        volumes = self.volumes.of(store.place(self.host.plan.name))
         if name in volumes:
             raise Failed(f"Failed to create vol from /dev/stdin\nerror: storage volume '{name}' exists already")
         if self.host.knobs.full:
             raise Failed(f"Failed to create vol {name}\nerror: cannot allocate {capacity} bytes in file"
-                         f" '{_path(store.name)}/{name}': No space left on device")
+                         f" '{store.path}/{name}': No space left on device")
         volumes[name] = LabVolume(capacity, form, self.volumes.new_file(), backing)
         Path(volumes[name].file).touch()
         self.volumes.save()
@@ -309,30 +480,32 @@ class Shell:
         self.host.note(f"made {name}")
         return volumes[name]
 
-    def _store(self, name: str) -> StorePlan:
-        store = next((store for store in self.host.plan.stores if store.name == name), None)
-        if store is None:
+    def _any_store(self, name: str) -> LabStore:
+        if name not in self.host.ground.stores:
             raise Failed(f"failed to get pool '{name}'\nerror: Storage pool not found: no storage pool with matching name '{name}'")
+        return self.host.ground.stores[name]
+
+    def _store(self, name: str) -> LabStore:
+        store = self._any_store(name)
+        if not store.active:
+            raise Failed(f"failed to use pool '{name}'\nerror: Requested operation is not valid: storage pool '{name}' is not active")
         return store
 
-    def _place(self, store: StorePlan) -> str:
-        return store.shared or f"{self.host.plan.name}:{store.name}"
-
-    def _volumes(self, store: StorePlan) -> dict[str, LabVolume]:
+    def _volumes(self, store: LabStore) -> dict[str, LabVolume]:
         """What this host knows of the datastore: what another host put there is seen only after a refresh."""
         known = self.host.visible.get(store.name, set())
-        return {name: volume for name, volume in self.volumes.of(self._place(store)).items() if name in known}
+        return {name: volume for name, volume in self.volumes.of(store.place(self.host.plan.name)).items() if name in known}
 
-    def _volume(self, store: StorePlan, name: str) -> LabVolume:
+    def _volume(self, store: LabStore, name: str) -> LabVolume:
         volume = self._volumes(store).get(name)
         if volume is None:
             raise Failed(f"failed to get vol '{name}'\nerror: Storage volume not found: no storage vol with matching path '{name}'")
         return volume
 
-    def _free(self, store: StorePlan) -> int:
+    def _free(self, store: LabStore) -> int:
         if self.host.knobs.full:
             return 0
-        return store.free_bytes - sum(Path(volume.file).stat().st_size for volume in self.volumes.of(self._place(store)).values())
+        return store.free_bytes - sum(Path(volume.file).stat().st_size for volume in self.volumes.of(store.place(self.host.plan.name)).values())
 
     # guests
 
@@ -349,7 +522,7 @@ class Shell:
 
     async def v_define(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
         try:
-            root = etree.fromstring(await _all(stdin))
+            root = etree.fromstring(await all_of(stdin))
         except etree.XMLSyntaxError as error:
             raise Failed(f"Failed to define domain from /dev/stdin\nerror: (domain_definition):1: {error}") from error
         name = str(root.findtext("name"))
@@ -369,7 +542,7 @@ class Shell:
             raise Failed("Domain is already active")
         root = etree.fromstring(guest.xml.encode())
         for source in root.findall("devices/interface/source"):
-            if source.get("network") not in self.host.plan.networks:
+            if source.get("network") not in self.host.ground.nets:
                 raise Failed(fail + f"Network not found: no network with matching name '{source.get('network')}'")
         for source in root.findall("devices/disk/source"):
             self._volume(self._store(str(source.get("pool"))), str(source.get("volume")))
@@ -397,14 +570,9 @@ class Shell:
         return f"Domain '{guest.name}' has been undefined"
 
 
-def _path(pool: str) -> str:
-    return f"/var/lib/libvirt/images/{pool}"
+class Nothing:
+    """Standard input of a command in a script: there is none."""
 
-
-async def _all(stdin: Stdin) -> bytes:
-    data = b""
-    while piece := await stdin.read(1 << 16):
-        data += piece
-        if len(data) > 1 << 20:
-            raise Failed("document too large")
-    return data
+    async def read(self, size: int = -1) -> bytes:
+        """Nothing."""
+        return b""

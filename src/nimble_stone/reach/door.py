@@ -8,6 +8,7 @@ from contextlib import AbstractAsyncContextManager
 
 from nimble_stone.reach import http
 from nimble_stone.reach.http import Fetched, fetch, locate
+from nimble_stone.reach.https import Certificate, HttpsPeer, certificate
 from nimble_stone.reach.policy import DialPolicy
 from nimble_stone.reach.ssh import Pins, Ssh
 
@@ -43,6 +44,31 @@ class Reach:
         except (OSError, UnicodeError):
             return []
         return list(dict.fromkeys(str(entry[4][0]) for entry in found))
+
+    async def certificate(self, address: str, port: int, now: float) -> Certificate:
+        """The certificate a server shows; see reach.https."""
+        return await certificate(self.policy, address, port, now)
+
+    def https(self, address: str, port: int, fingerprint: str, *, limit_s: float = 30.0) -> HttpsPeer:
+        """A server that is known by its certificate; see reach.https."""
+        return HttpsPeer(self.policy, address, port, fingerprint, limit_s=limit_s)
+
+    async def greeting(self, address: str, port: int, *, limit_s: float = 3.0) -> str | None:
+        """The first line that a server says by itself (an SSH banner, RFC 4253 section 4.2), '' when it waits to be spoken to, None when
+        nothing listens. Raises InputError for an address that may not be dialled."""
+        host, real_port = self.policy.real(address, port)
+        try:
+            async with asyncio.timeout(limit_s):
+                reader, writer = await asyncio.open_connection(host, real_port, limit=512)
+        except (OSError, TimeoutError):
+            return None
+        try:
+            async with asyncio.timeout(min(1.0, limit_s)):
+                return (await reader.readline()).decode("ascii", "replace").strip()[:255]
+        except (OSError, TimeoutError, ValueError):
+            return ""
+        finally:
+            writer.close()
 
     async def port_open(self, address: str, port: int, *, limit_s: float = 3.0) -> bool:
         """Whether something accepts TCP connections there within the time."""

@@ -127,7 +127,7 @@ class Ssh:
             raise Unreachable(f"{address}:{port} shows no host key", target=address, operation="connect")
         return key.get_fingerprint()
 
-    async def try_out(self, target: Target, fingerprint: str, command: str, *, limit_s: float = 15.0) -> Answer:
+    async def try_out(self, target: Target, fingerprint: str, command: str, *, data: bytes = b"", limit_s: float = 15.0) -> Answer:
         """Log in to a machine that shows this very key, run one command, and forget the connection. Nothing is pinned."""
         async def get(_: str) -> str:
             return fingerprint
@@ -136,7 +136,7 @@ class Ssh:
             return
         once = Ssh(self._policy, Pins(get, put))
         try:
-            return await once.run(target, command, limit_s=limit_s)
+            return await once.run(target, command, data=data, limit_s=limit_s)
         finally:
             await once.close()
 

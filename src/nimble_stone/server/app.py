@@ -16,13 +16,14 @@ from nimble_stone.core import yaml_text
 from nimble_stone.engine.engine import Engine
 from nimble_stone.engine.intake import Intake
 from nimble_stone.engine.pulling import Desk
+from nimble_stone.engine.scan import Scanner
 from nimble_stone.engine.world import World
 from nimble_stone.keyring import Vault
 from nimble_stone.reach import DialPolicy, Reach
 from nimble_stone.reach.ssh import Pins
 from nimble_stone.server import auth, problems
 from nimble_stone.server.kits import load_kits
-from nimble_stone.server.routes import estate, packages, plans, pull, runs, session, takeins
+from nimble_stone.server.routes import estate, groundwork, machines, packages, plans, pull, runs, session, takeins
 from nimble_stone.store import records
 from nimble_stone.store.connect import Store
 
@@ -63,11 +64,13 @@ def create_app(data: Path, *, pace: float = 1.0, inbox: Path | None = None, reac
         app.state.world, app.state.engine, app.state.kits = world, Engine(world), load_kits()
         world.desk, world.pull_rate = Desk(world, reachable_at), pull_rate
         app.state.intake = Intake(world, inbox)
+        app.state.scanner = Scanner(world)
         await app.state.intake.open()
         await app.state.engine.open()
         try:
             yield
         finally:
+            await app.state.scanner.close()
             await app.state.intake.close()
             await app.state.engine.close()
             await world.reach.close()
@@ -77,7 +80,7 @@ def create_app(data: Path, *, pace: float = 1.0, inbox: Path | None = None, reac
                   generate_unique_id_function=lambda route: route.name)
     problems.install(app)
     auth.install(app)
-    for router in (session.router, estate.router, packages.router, takeins.router, plans.router, runs.router):
+    for router in (session.router, estate.router, groundwork.router, machines.router, packages.router, takeins.router, plans.router, runs.router):
         app.include_router(router, prefix="/api")
     app.include_router(pull.router)
     if STATIC.exists():

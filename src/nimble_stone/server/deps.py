@@ -9,6 +9,7 @@ from fastapi import Depends, Request
 from nimble_stone.core.kit.model import Kit
 from nimble_stone.engine.engine import Engine
 from nimble_stone.engine.intake import Intake
+from nimble_stone.engine.scan import Scanner
 from nimble_stone.engine.world import World
 
 
@@ -27,6 +28,11 @@ def _intake(request: Request) -> Intake:
     return intake
 
 
+def _scanner(request: Request) -> Scanner:
+    scanner: Scanner = request.app.state.scanner
+    return scanner
+
+
 def _kits(request: Request) -> dict[str, Kit]:
     kits: dict[str, Kit] = request.app.state.kits
     return kits
@@ -35,4 +41,5 @@ def _kits(request: Request) -> dict[str, Kit]:
 TheWorld = Annotated[World, Depends(_world)]
 TheEngine = Annotated[Engine, Depends(_engine)]
 TheIntake = Annotated[Intake, Depends(_intake)]
+TheScanner = Annotated[Scanner, Depends(_scanner)]
 TheKits = Annotated[dict[str, Kit], Depends(_kits)]

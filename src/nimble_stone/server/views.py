@@ -9,7 +9,8 @@ from pydantic import BaseModel
 
 from nimble_stone.core import ledger, narrative, sequence
 from nimble_stone.core.acceptance import Verdict
-from nimble_stone.core.estate import HOST_RESERVE, Estate, Facts
+from nimble_stone.core.estate import HOST_RESERVE, Carried, Estate, Facts
+from nimble_stone.core.estate_rules.ground import ports_of
 from nimble_stone.core.findings import Finding
 from nimble_stone.core.ledger import LossLine, PoolLine, StoreLine
 from nimble_stone.core.narrative import Sentence
@@ -55,6 +56,7 @@ class BedrockView(BaseModel):
     name: str
     memory_bytes: int
     ours: bool
+    vcpu: int = 0
 
 
 class StoreView(BaseModel):
@@ -62,6 +64,27 @@ class StoreView(BaseModel):
     capacity_bytes: int
     free_bytes: int
     shared: str
+
+
+class PortView(BaseModel):
+    """An interface that leads out of a network's bridge."""
+
+    name: str
+    link: bool
+    speed_mbit: int
+    vlan: int
+
+
+class CarryView(BaseModel):
+    """A network as a host carries it."""
+
+    network: str
+    bridge: str
+    active: bool
+    mtu: int
+    isolated: bool
+    ports: list[PortView]
+    address: str
 
 
 class HostView(BaseModel):
@@ -85,6 +108,7 @@ class HostView(BaseModel):
     credential: str = ""
     note: str = ""
     tags: list[str] = []
+    carries: list[CarryView] = []
 
 
 class StepView(BaseModel):
@@ -215,14 +239,22 @@ def host_views(estate: Estate, bays: set[str], pins: Mapping[str, str] | None = 
         views.append(HostView(
             name=host.name, site=host.site, bay=host.bay, address=host.address, memory_bytes=facts.memory_bytes,
             limit_bytes=int(facts.memory_bytes * (1 - HOST_RESERVE)), threads=facts.threads,
-            bedrock=[BedrockView(name=g.name, memory_bytes=g.memory_bytes, ours=g.mark is not None) for g in
+            bedrock=[BedrockView(name=g.name, memory_bytes=g.memory_bytes, ours=g.mark is not None, vcpu=g.vcpu) for g in
                      sorted(facts.guests, key=lambda g: -g.memory_bytes) if g.running],
             stores=[StoreView(name=s.name, capacity_bytes=s.capacity_bytes, free_bytes=s.free_bytes, shared=s.shared) for s in facts.datastores],
             networks=[n.name for n in facts.networks if n.active], hypervisor=facts.hypervisor, cpu_model=facts.cpu_model,
             domain_type=facts.domain_type, domain_reason=facts.domain_reason, read_at=facts.read_at, trouble=facts.trouble,
             fingerprint=(pins or {}).get(f"{host.address}:{host.port}", ""), credential=host.credential,
-            note=host.note, tags=list(host.tags)))
+            note=host.note, tags=list(host.tags), carries=[carry_view(facts, net) for net in facts.networks]))
     return views
+
+
+def carry_view(facts: Facts, net: Carried) -> CarryView:
+    """A network with the interfaces behind its bridge."""
+    bridge = next((one for one in facts.interfaces if one.name == net.bridge), None)
+    return CarryView(network=net.name, bridge=net.bridge, active=net.active, mtu=net.mtu or 0, isolated=net.isolated,
+                     ports=[PortView(name=p.name, link=p.link, speed_mbit=p.speed_mbit, vlan=p.vlan) for p in ports_of(facts, net)],
+                     address=bridge.addresses[0] if bridge and bridge.addresses else "")
 
 
 def step_views(steps: list[Step], forecast: sequence.Forecast, rows: Mapping[str, StepRow] | None = None) -> list[StepView]:

@@ -17,7 +17,7 @@ from nimble_stone.core.errors import StoneError
 
 P = ParamSpec("P")
 T = TypeVar("T")
-SCHEMA_VERSION = 2
+SCHEMA_VERSION = 3
 
 
 class Store:
@@ -92,11 +92,16 @@ def migrate(connection: sqlite3.Connection) -> None:
     here = Path(__file__).parent
     steps = [(SCHEMA_VERSION, here / "schema.sql")] if version == 0 else [
         (number, here / "migrations" / f"{number:04d}.sql") for number in range(version + 1, SCHEMA_VERSION + 1)]
+    connection.execute("PRAGMA foreign_keys = OFF")                # a table that others refer to can only be made anew without them
     for number, script in steps:
         with transaction(connection):
             for statement in _statements(script.read_text()):
                 connection.execute(statement)
+            if connection.execute("PRAGMA foreign_key_check").fetchone() is not None:
+                raise StoneError(f"the database could not be brought to version {number}: rows refer to what is not there", code="schema-broken",
+                                 hint="Nothing was changed. Restore a backup, and report it.")
             connection.execute(f"PRAGMA user_version = {number}")
+    connection.execute("PRAGMA foreign_keys = ON")
 
 
 def _statements(script: str) -> list[str]:

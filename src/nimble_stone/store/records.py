@@ -8,7 +8,7 @@ from dataclasses import asdict, dataclass
 from typing import Any
 
 from nimble_stone.core.errors import Conflict, NotFound
-from nimble_stone.core.estate import Estate, EstateFile, Facts, Host, Network, Pool
+from nimble_stone.core.estate import Estate, EstateFile, Facts, Host, Machine, MachineFacts, Network, Pool, RuleSetting, StoreCare
 
 Db = sqlite3.Connection
 
@@ -16,18 +16,24 @@ Db = sqlite3.Connection
 def load_estate(db: Db) -> Estate:
     """The estate with the last facts of each host."""
     rows = db.execute("SELECT kind, doc FROM estate_item ORDER BY kind, name").fetchall()
-    docs: dict[str, list[str]] = {"network": [], "pool": [], "host": []}
+    docs: dict[str, list[str]] = {"network": [], "pool": [], "host": [], "machine": []}
     for row in rows:
         docs[row["kind"]].append(row["doc"])
     facts = {row["host"]: Facts.model_validate_json(row["doc"]) for row in db.execute("SELECT host, doc FROM facts")}
     return Estate(networks=tuple(Network.model_validate_json(doc) for doc in docs["network"]),
                   pools=tuple(Pool.model_validate_json(doc) for doc in docs["pool"]),
-                  hosts=tuple(Host.model_validate_json(doc) for doc in docs["host"]), facts=facts)
+                  hosts=tuple(Host.model_validate_json(doc) for doc in docs["host"]), facts=facts,
+                  machines=tuple(Machine.model_validate_json(doc) for doc in docs["machine"]),
+                  machine_facts={row["machine"]: MachineFacts.model_validate_json(row["doc"]) for row in db.execute("SELECT machine, doc FROM machine_facts")},
+                  settings=tuple(RuleSetting(bay=row["bay"], rule=row["rule"], off=bool(row["off"]), limit=row["own_limit"], reason=row["reason"])
+                                 for row in db.execute("SELECT * FROM rule_setting ORDER BY bay, rule")),
+                  stores=tuple(StoreCare(place=row["place"], watermark=row["watermark"], protection=row["protection"])
+                               for row in db.execute("SELECT * FROM store_care ORDER BY place")))
 
 
 def merge_estate(db: Db, file: EstateFile) -> None:
     """Add or replace by name."""
-    for kind, items in (("network", file.networks), ("pool", file.pools), ("host", file.hosts)):
+    for kind, items in (("network", file.networks), ("pool", file.pools), ("host", file.hosts), ("machine", file.machines)):
         for item in items:
             db.execute("INSERT INTO estate_item VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET doc = excluded.doc",
                        (kind, item.name, item.model_dump_json()))
@@ -40,12 +46,63 @@ def drop_host(db: Db, name: str) -> None:
     db.execute("DELETE FROM facts WHERE host = ?", (name,))
 
 
+def rename_host(db: Db, old: str, new: str) -> None:
+    """Another name for a host; its facts follow. Raises NotFound, Conflict when the name is taken."""
+    row = db.execute("SELECT doc FROM estate_item WHERE kind = 'host' AND name = ?", (old,)).fetchone()
+    if row is None:
+        raise NotFound(f"the estate has no host “{old}”")
+    if db.execute("SELECT 1 FROM estate_item WHERE kind IN ('host', 'machine') AND name = ?", (new,)).fetchone():
+        raise Conflict(f"the estate has a “{new}” already", code="host-exists", hint="Choose another name.")
+    host = Host.model_validate({**json.loads(row["doc"]), "name": new})
+    db.execute("UPDATE estate_item SET name = ?, doc = ? WHERE kind = 'host' AND name = ?", (new, host.model_dump_json(), old))
+    facts = db.execute("SELECT doc FROM facts WHERE host = ?", (old,)).fetchone()
+    if facts is not None:
+        kept = Facts.model_validate_json(facts["doc"]).model_copy(update={"host": new})
+        db.execute("UPDATE facts SET host = ?, doc = ? WHERE host = ?", (new, kept.model_dump_json(), old))
+    db.execute("UPDATE store_care SET place = ? || substr(place, length(?) + 1) WHERE substr(place, 1, length(?) + 1) = ? || '/'", (new, old, old, old))
+
+
+def drop_machine(db: Db, name: str) -> None:
+    """Forget a machine and what was read of it. Raises NotFound."""
+    if db.execute("DELETE FROM estate_item WHERE kind = 'machine' AND name = ?", (name,)).rowcount == 0:
+        raise NotFound(f"the estate has no machine “{name}”")
+    db.execute("DELETE FROM machine_facts WHERE machine = ?", (name,))
+
+
+def put_machine_facts(db: Db, facts: MachineFacts) -> MachineFacts:
+    """The same for a machine."""
+    if facts.trouble:
+        row = db.execute("SELECT doc FROM machine_facts WHERE machine = ?", (facts.machine,)).fetchone()
+        if row:
+            facts = MachineFacts.model_validate_json(row["doc"]).model_copy(update={
+                "trouble": facts.trouble, "trouble_code": facts.trouble_code, "tried_at": facts.tried_at})
+    db.execute("INSERT INTO machine_facts VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET doc = excluded.doc, read_at = excluded.read_at",
+               (facts.machine, facts.model_dump_json(), facts.read_at))
+    return facts
+
+
+def put_setting(db: Db, setting: RuleSetting, at: float) -> None:
+    """What a bay decided about a rule; with neither off nor a limit, nothing is decided any more."""
+    if not setting.off and setting.limit is None:
+        db.execute("DELETE FROM rule_setting WHERE bay = ? AND rule = ?", (setting.bay, setting.rule))
+        return
+    db.execute("INSERT INTO rule_setting VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET off = excluded.off, own_limit = excluded.own_limit,"
+               " reason = excluded.reason, at = excluded.at", (setting.bay, setting.rule, int(setting.off), setting.limit, setting.reason, at))
+
+
+def put_care(db: Db, care: StoreCare) -> None:
+    """What is decided about a datastore."""
+    db.execute("INSERT INTO store_care VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET watermark = excluded.watermark, protection = excluded.protection",
+               (care.place, care.watermark, care.protection))
+
+
 def put_facts(db: Db, facts: Facts) -> Facts:
     """Keep facts. When nothing new could be read, the last known stay and only the trouble is noted. Returns what is kept."""
     if facts.trouble:
         row = db.execute("SELECT doc FROM facts WHERE host = ?", (facts.host,)).fetchone()
         if row:
-            facts = Facts.model_validate_json(row["doc"]).model_copy(update={"trouble": facts.trouble, "trouble_code": facts.trouble_code})
+            facts = Facts.model_validate_json(row["doc"]).model_copy(update={
+                "trouble": facts.trouble, "trouble_code": facts.trouble_code, "tried_at": facts.tried_at or facts.read_at})
     db.execute("INSERT INTO facts VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET doc = excluded.doc, read_at = excluded.read_at",
                (facts.host, facts.model_dump_json(), facts.read_at))
     return facts

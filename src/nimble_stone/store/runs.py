@@ -16,7 +16,7 @@ MAX_ANSWER = 20_000
 
 @dataclass(frozen=True)
 class RunRow:
-    """A run. `doc` holds the frozen plan, the kit and the steps."""
+    """A run. `doc` holds what it needs: for a rollout the frozen plan, the kit and the steps; for groundwork its actions and steps."""
 
     id: str
     plan: str
@@ -25,6 +25,7 @@ class RunRow:
     doc: dict[str, Any]
     started_at: float
     ended_at: float | None
+    kind: str = "rollout"
 
 
 @dataclass(frozen=True)
@@ -52,10 +53,12 @@ class EventRow:
 
 def add_run(db: Db, run: RunRow, steps: list[str]) -> None:
     """A new run with its steps, all planned, and the first journal entry. Raises Conflict while the plan has an active run."""
-    busy = db.execute("SELECT id FROM run WHERE plan = ? AND state IN ('running','held','trouble','proving','undoing')", (run.plan,)).fetchone()
-    if busy:
+    busy = db.execute("SELECT id FROM run WHERE kind = 'rollout' AND plan = ? AND state IN ('running','held','trouble','proving','undoing')", (run.plan,
+                                                                                                                                               )).fetchone()
+    if busy and run.kind == "rollout":
         raise Conflict(f"run {busy['id']} of this plan is still under way", code="run-active", hint="Let it finish, or take it back.")
-    db.execute("INSERT INTO run VALUES (?, ?, ?, ?, ?, ?, NULL)", (run.id, run.plan, run.package, run.state, json.dumps(run.doc), run.started_at))
+    db.execute("INSERT INTO run VALUES (?, ?, ?, ?, ?, ?, ?, NULL)", (run.id, run.kind, run.plan, run.package or None, run.state, json.dumps(run.doc),
+                                                                      run.started_at))
     db.executemany("INSERT INTO run_step (run, key, place, state) VALUES (?, ?, ?, 'planned')",
                    [(run.id, key, place) for place, key in enumerate(steps)])
     journal(db, run.id, run.started_at, "", "run-started", {"steps": len(steps)})
@@ -87,7 +90,7 @@ def move_run(db: Db, run: str, at: float, kind: str, state: str, payload: dict[s
 
 
 def _run(row: sqlite3.Row) -> RunRow:
-    return RunRow(row["id"], row["plan"], row["package"], row["state"], json.loads(row["doc"]), row["started_at"], row["ended_at"])
+    return RunRow(row["id"], row["plan"], row["package"] or "", row["state"], json.loads(row["doc"]), row["started_at"], row["ended_at"], row["kind"])
 
 
 def get_run(db: Db, ident: str) -> RunRow:
@@ -98,9 +101,10 @@ def get_run(db: Db, ident: str) -> RunRow:
     return _run(row)
 
 
-def runs(db: Db, plan: str = "", *, active: bool = False) -> list[RunRow]:
-    """Newest first; of one plan, or only active ones."""
-    rows = db.execute("SELECT * FROM run WHERE (:plan = '' OR plan = :plan) ORDER BY started_at DESC", {"plan": plan})
+def runs(db: Db, plan: str = "", *, active: bool = False, kind: str = "rollout") -> list[RunRow]:
+    """Newest first; of one plan, or only active ones; of one kind, or all with ''."""
+    rows = db.execute("SELECT * FROM run WHERE (:plan = '' OR plan = :plan) AND (:kind = '' OR kind = :kind) ORDER BY started_at DESC",
+                      {"plan": plan, "kind": kind})
     return [_run(row) for row in rows if not active or row["state"] in ACTIVE]
 
 
@@ -120,6 +124,11 @@ def last_events(db: Db, run: str, count: int) -> list[EventRow]:
     """The newest journal entries, in order."""
     rows = db.execute("SELECT id, at, step, kind, payload FROM run_event WHERE run = ? ORDER BY id DESC LIMIT ?", (run, count)).fetchall()
     return [EventRow(row["id"], row["at"], row["step"], row["kind"], json.loads(row["payload"])) for row in reversed(rows)]
+
+
+def acted(db: Db, run: str, step: str) -> int:
+    """How often a step began to act. Never means that what it was to do was so already."""
+    return int(db.execute("SELECT count(*) FROM run_event WHERE run = ? AND step = ? AND kind = 'acting'", (run, step)).fetchone()[0])
 
 
 def add_transcript(db: Db, run: str, step: str, at: float, target: str, command: str, answer: str, status: int, seconds: float) -> None:

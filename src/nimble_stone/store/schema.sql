@@ -9,9 +9,15 @@ CREATE TABLE pin (place TEXT PRIMARY KEY, fingerprint TEXT NOT NULL, first_at RE
 
 CREATE TABLE session (token_sha256 TEXT PRIMARY KEY, csrf TEXT NOT NULL, expires_at REAL NOT NULL) STRICT;
 
-CREATE TABLE estate_item (kind TEXT NOT NULL CHECK (kind IN ('network','pool','host')), name TEXT NOT NULL, doc TEXT NOT NULL,
+CREATE TABLE estate_item (kind TEXT NOT NULL CHECK (kind IN ('network','pool','host','machine')), name TEXT NOT NULL, doc TEXT NOT NULL,
   PRIMARY KEY (kind, name)) STRICT;
 CREATE TABLE facts (host TEXT PRIMARY KEY, doc TEXT NOT NULL, read_at REAL NOT NULL) STRICT;
+CREATE TABLE machine_facts (machine TEXT PRIMARY KEY, doc TEXT NOT NULL, read_at REAL NOT NULL) STRICT;
+
+-- Rules that a bay has switched off or set a limit for, with the reason; what is decided about datastores (place: host/name, or the export).
+CREATE TABLE rule_setting (bay TEXT NOT NULL, rule TEXT NOT NULL, off INTEGER NOT NULL, own_limit REAL, reason TEXT NOT NULL, at REAL NOT NULL,
+  PRIMARY KEY (bay, rule)) STRICT;
+CREATE TABLE store_care (place TEXT PRIMARY KEY, watermark REAL NOT NULL, protection TEXT NOT NULL) STRICT;
 
 CREATE TABLE package (sha256 TEXT PRIMARY KEY, product TEXT NOT NULL, version TEXT NOT NULL, doc TEXT NOT NULL, size INTEGER NOT NULL,
   thin_bytes INTEGER NOT NULL, file_name TEXT NOT NULL, added_at REAL NOT NULL, kind TEXT NOT NULL DEFAULT 'ova', channel TEXT NOT NULL DEFAULT '',
@@ -21,8 +27,9 @@ CREATE TABLE plan (id TEXT PRIMARY KEY, version INTEGER NOT NULL, text TEXT NOT 
 CREATE TABLE plan_version (plan TEXT NOT NULL REFERENCES plan(id) ON DELETE CASCADE, version INTEGER NOT NULL, text TEXT NOT NULL, at REAL NOT NULL,
   PRIMARY KEY (plan, version)) STRICT;
 
--- A run freezes everything it needs: the plan with every cell written out, the kit, the package, the steps.
-CREATE TABLE run (id TEXT PRIMARY KEY, plan TEXT NOT NULL, package TEXT NOT NULL REFERENCES package(sha256), state TEXT NOT NULL
+-- A run freezes everything it needs. A rollout: the plan with every cell written out, the kit, the package, the steps. Groundwork: its actions.
+CREATE TABLE run (id TEXT PRIMARY KEY, kind TEXT NOT NULL CHECK (kind IN ('rollout','groundwork')), plan TEXT NOT NULL,
+  package TEXT REFERENCES package(sha256), state TEXT NOT NULL
   CHECK (state IN ('running','held','trouble','proving','done','unproved','undoing','undone')),
   doc TEXT NOT NULL, started_at REAL NOT NULL, ended_at REAL) STRICT;
 CREATE TABLE run_step (run TEXT NOT NULL REFERENCES run(id), key TEXT NOT NULL, place INTEGER NOT NULL, state TEXT NOT NULL

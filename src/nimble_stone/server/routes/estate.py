@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection, Mapping
 from dataclasses import asdict
 from typing import Literal
 
@@ -9,10 +10,12 @@ from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
 from nimble_stone.core import estate_rules
-from nimble_stone.core.errors import Conflict, NotFound
-from nimble_stone.core.estate import Estate, EstateFile, Host, Network, Pool
+from nimble_stone.core.errors import Conflict, InputError, NotFound
+from nimble_stone.core.estate import Estate, EstateFile, Facts, Host, Machine, MachineFacts, Network, Pool, RuleSetting, StoreCare
 from nimble_stone.core.estate_list import Entry, parse
+from nimble_stone.core.groundwork import Action
 from nimble_stone.engine import adding, survey
+from nimble_stone.engine.world import World
 from nimble_stone.server.deps import TheWorld
 from nimble_stone.server.views import HostView, host_views
 from nimble_stone.store import records, runs
@@ -22,9 +25,24 @@ router = APIRouter(tags=["estate"])
 
 class EstateView(BaseModel):
     hosts: list[HostView]
+    machines: list[MachineView]
     networks: list[Network]
     pools: list[Pool]
     now: float
+
+
+class MachineView(BaseModel):
+    """A machine, with what was read of it."""
+
+    machine: Machine
+    facts: MachineFacts
+    fingerprint: str
+
+
+def machine_views(estate: Estate, pins: Mapping[str, str]) -> list[MachineView]:
+    """All machines by site, bay and name."""
+    return [MachineView(machine=one, facts=estate.machine_facts.get(one.name, MachineFacts(machine=one.name, trouble="it was never read")),
+                        fingerprint=pins.get(f"{one.address}:{one.port}", "")) for one in sorted(estate.machines, key=lambda m: (m.site, m.bay, m.name))]
 
 
 class Refresh(BaseModel):
@@ -38,7 +56,8 @@ class Secret(BaseModel):
 
 async def _view(world: TheWorld) -> EstateView:
     estate: Estate = await world.store.read(records.load_estate)
-    return EstateView(hosts=host_views(estate, set(), await world.store.read(records.pins)), networks=list(estate.networks), pools=list(estate.pools),
+    pins = await world.store.read(records.pins)
+    return EstateView(hosts=host_views(estate, set(), pins), machines=machine_views(estate, pins), networks=list(estate.networks), pools=list(estate.pools),
                       now=world.clock())
 
 
@@ -72,6 +91,9 @@ class RuleView(BaseModel):
     title: str
     why: str
     measured: str
+    limit: float | None = None
+    unit: str = ""
+    machine: bool = False
 
 
 class ViolationView(BaseModel):
@@ -82,6 +104,8 @@ class ViolationView(BaseModel):
     severity: Literal["blocker", "caution", "note"]
     message: str
     remedy: str
+    machine: bool = False
+    action: Action | None = None
 
 
 class FitnessView(BaseModel):
@@ -89,16 +113,76 @@ class FitnessView(BaseModel):
 
     rules: list[RuleView]
     violations: list[ViolationView]
+    settings: list[RuleSetting] = []
 
 
 @router.get("/estate/rules")
 async def estate_rules_view(world: TheWorld) -> FitnessView:
     """Judge every host by the last facts."""
     estate: Estate = await world.store.read(records.load_estate)
+    found = await _judged(world, estate)
+    return FitnessView(rules=[RuleView(id=r.id, group=r.group, title=r.title, why=r.why, measured=r.measured, limit=r.limit, unit=r.unit,
+                              machine=isinstance(r, estate_rules.MachineRule)) for r in estate_rules.EVERY],
+                       violations=found, settings=list(estate.settings))
+
+
+async def _judged(world: World, estate: Estate, names: Collection[str] = ()) -> list[ViolationView]:
     live = {row.id for row in await world.store.read(runs.runs) if row.state != "undone"}
-    found = estate_rules.judge(estate_rules.Ground(estate, world.clock(), live))
-    return FitnessView(rules=[RuleView(id=r.id, group=r.group, title=r.title, why=r.why, measured=r.measured) for r in estate_rules.RULES],
-                       violations=[ViolationView(**asdict(v)) for v in found])
+    keys = {name for name, kind in await world.store.read(records.secret_names) if kind == "key"}
+    return [ViolationView(rule=v.rule, host=v.host, severity=v.severity, message=v.message, remedy=v.remedy, machine=v.machine, action=v.action)
+            for v in estate_rules.judge(estate_rules.Ground(estate, world.clock(), live, keys), names)]
+
+
+class OneHost(BaseModel):
+    """A host with everything that was read of it."""
+
+    host: Host
+    facts: Facts
+    fingerprint: str
+    violations: list[ViolationView]
+    cares: list[StoreCare]
+    now: float
+
+
+@router.get("/estate/hosts/{name}")
+async def estate_host(name: str, world: TheWorld) -> OneHost:
+    """One host: its facts, what breaks the rules, and what is decided about its datastores."""
+    estate: Estate = await world.store.read(records.load_estate)
+    host = estate.host(name)
+    if host is None:
+        raise NotFound(f"the estate has no host “{name}”")
+    facts = estate.facts.get(name, Facts(host=name, trouble="it was never read"))
+    found = await _judged(world, estate, {name})
+    pins = await world.store.read(records.pins)
+    return OneHost(host=host, facts=facts, fingerprint=pins.get(f"{host.address}:{host.port}", ""), violations=found,
+                   cares=[care for care in estate.stores if care.place.startswith(f"{name}/") or any(care.place == s.shared for s in facts.datastores)],
+                   now=world.clock())
+
+
+@router.put("/estate/rules")
+async def estate_rule_set(body: RuleSetting, world: TheWorld) -> FitnessView:
+    """Switch a rule off for a bay, with a reason, or set its limit; with neither, it holds as it is written."""
+    known = {rule.id: rule.limit for rule in estate_rules.EVERY}
+    if body.rule not in known:
+        raise NotFound(f"there is no rule “{body.rule}”", hint="`nimble-stone estate rules --reference` lists them.")
+    if body.limit is not None and known[body.rule] is None:
+        raise InputError(f"rule {body.rule} has no limit that could be set", code="no-limit")
+    await world.store.write(records.put_setting, body, world.clock())
+    return await estate_rules_view(world)
+
+
+@router.put("/estate/care")
+async def estate_care(body: StoreCare, world: TheWorld) -> EstateView:
+    """Keep what is decided about a datastore: its watermark and its protection class."""
+    await world.store.write(records.put_care, body)
+    return await _view(world)
+
+
+@router.get("/estate/facts")
+async def estate_facts(world: TheWorld) -> Estate:
+    """Everything that is known, as a file that plans can be checked against elsewhere. It holds no secrets, only names of keyring entries."""
+    found: Estate = await world.store.read(records.load_estate)
+    return found
 
 
 class EntryView(BaseModel):
@@ -113,6 +197,8 @@ class EntryView(BaseModel):
     bay: str = Field(default="", max_length=60)
     note: str = Field(default="", max_length=500)
     tags: list[str] = Field(default=[], max_length=20)
+    kind: Literal["host", "machine"] = "host"
+    credential: str = Field(default="", max_length=120)
 
 
 class JunkView(BaseModel):
@@ -165,6 +251,7 @@ class NewHost(BaseModel):
 class HostChange(BaseModel):
     """What may be changed of a host without reaching it; None: as it is."""
 
+    name: str | None = Field(default=None, min_length=1, max_length=60, pattern=r"^[a-z0-9][a-z0-9.-]*$")
     site: str | None = Field(default=None, min_length=1, max_length=60)
     bay: str | None = Field(default=None, min_length=1, max_length=60)
     note: str | None = Field(default=None, max_length=500)
@@ -196,11 +283,16 @@ async def estate_add(body: list[NewHost], world: TheWorld) -> EstateView:
 
 @router.patch("/estate/hosts/{name}")
 async def estate_change(name: str, body: HostChange, world: TheWorld) -> EstateView:
-    """Move a host to another bay or site, or change its note and tags."""
+    """Move a host to another bay or site, rename it, or change its note and tags."""
     host = (await world.store.read(records.load_estate)).host(name)
     if host is None:
         raise NotFound(f"the estate has no host “{name}”")
-    changes = {key: tuple(value) if key == "tags" else value for key, value in body.model_dump(exclude_none=True).items()}
+    if body.name is not None and body.name != name:
+        if reasons := await adding.needs(world, name):
+            raise Conflict(f"{name} keeps its name: {'; '.join(reasons[:5])}", code="host-needed", hint="Change those plans or take those runs back first.")
+        await world.store.write(records.rename_host, name, body.name)
+        host = host.model_copy(update={"name": body.name})
+    changes = {key: tuple(value) if key == "tags" else value for key, value in body.model_dump(exclude_none=True, exclude={"name"}).items()}
     await world.store.write(records.merge_estate, EstateFile(hosts=(host.model_copy(update=changes),)))
     return await _view(world)
 

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import datetime
+from typing import Any
 
 from fastapi import APIRouter
 from fastapi.responses import PlainTextResponse
 from pydantic import BaseModel, Field
 
-from nimble_stone.core import secrets_rule, yaml_text
+from nimble_stone.core import answers, secrets_rule, yaml_text
 from nimble_stone.core.errors import Conflict, InputError
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.findings import Edit
@@ -131,11 +132,27 @@ def _first_text(body: NewPlan, kits: TheKits, known: list[records.PackageRow], e
             + (f"values:\n  pool: {pool}\n" if pool else "") + f"roles:\n{roles}")
 
 
+class Asked(BaseModel):
+    """A plan by its name, or a text; `world`: after asking the world."""
+
+    plan: str = Field(default="", max_length=120)
+    text: str = Field(default="", max_length=2_000_000)
+    world: bool = False
+
+
 @router.post("/plans/check")
 async def plan_check_text(body: Text, world: TheWorld, kits: TheKits) -> PlanView:
     """Check a plan file without keeping it."""
     plan = planning.parse_plan(body.text)
     return await _view(world, kits, PlanRow(plan.name, 0, body.text, world.clock()))
+
+
+@router.post("/plans/answers")
+async def plan_answers(body: Asked, world: TheWorld, kits: TheKits) -> dict[str, Any]:
+    """What the command line answers about a plan of the server or a text: {check: …, place: …}. See docs/plan-file.md."""
+    text = body.text or (await world.store.read(records.get_plan, body.plan)).text
+    found = await (planning.check_world(world, kits, text) if body.world else planning.think(world, kits, text))
+    return {"check": answers.check(found.sheet, found.estate, found.findings, found.steps), "place": answers.place(found.sheet, found.estate)}
 
 
 @router.get("/plans/{ident}")

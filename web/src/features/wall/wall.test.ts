@@ -5,7 +5,7 @@ import { layout, stonePath } from './wall';
 const GIB = 2 ** 30;
 const host = (name: string, memory: number, bay = 'main', bedrock: number[] = []): HostView => ({
   name, site: 'Kelda', bay, address: '', memory_bytes: memory * GIB, limit_bytes: memory * GIB * 0.95, threads: 1, stores: [], networks: [], hypervisor: '', cpu_model: '', domain_type: '',
-  domain_reason: '', read_at: 0, trouble: '', fingerprint: '', credential: '', note: '', tags: [], bedrock: bedrock.map((size, i) => ({ name: `b${i}`, memory_bytes: size * GIB, ours: false })),
+  domain_reason: '', read_at: 0, trouble: '', fingerprint: '', credential: '', note: '', tags: [], bedrock: bedrock.map((size, i) => ({ name: `b${i}`, memory_bytes: size * GIB, ours: false, vcpu: 1 })), carries: [],
 });
 const node = (id: string, on: string, memory: number): NodeView => ({
   id, name: id, role: 'archive', role_label: 'archive', role_index: 1, short: id, host: on, vcpu: 1, memory_bytes: memory * GIB, thin_bytes: 0, full_bytes: 0, cells: {},

@@ -1,0 +1,366 @@
+"""What may be done to hosts before anything is rolled out: remedies and groundwork as values. Pure: what is meant, and why it may not be.
+
+The exact commands are made of these by hosts.groundwork; the engine carries them out. Sizes in bytes.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from ipaddress import IPv4Address, IPv4Interface
+from typing import Annotated, Literal
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from nimble_stone.core.estate import BlockDevice, Estate, Facts
+from nimble_stone.core.units import size_text
+
+STORE_NAME = r"^[A-Za-z0-9][A-Za-z0-9._-]{0,59}$"
+HOST_NAME = r"^[a-z0-9]([a-z0-9.-]{0,251}[a-z0-9])?$"
+BRIDGE = r"^[A-Za-z0-9][A-Za-z0-9._-]{0,14}$"
+FENCE_BYTES = 10 << 20
+
+
+class _Action(BaseModel):
+    model_config = ConfigDict(extra="forbid", frozen=True)
+    host: str = Field(min_length=1, max_length=60)
+
+
+class AddKey(_Action):
+    """A public key for the login; afterwards we log in by it. `credential`: the keyring entry with the private key."""
+
+    kind: Literal["ssh-key"] = "ssh-key"
+    credential: str = Field(min_length=1, max_length=120)
+    public: str = Field(pattern=r"^(ssh-ed25519|ecdsa-sha2-nistp256|ssh-rsa) [A-Za-z0-9+/=]{40,1000}$")
+
+
+class NameRecord(BaseModel):
+    """An address and its names, as a line of a hosts file."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+    address: IPv4Address
+    names: tuple[Annotated[str, Field(pattern=HOST_NAME)], ...] = Field(min_length=1, max_length=4)
+
+
+class AddNames(_Action):
+    """Name records in the host's own hosts file."""
+
+    kind: Literal["names"] = "names"
+    records: tuple[NameRecord, ...] = Field(min_length=1, max_length=200)
+
+
+class IsolatedNetwork(_Action):
+    """A network that leads nowhere: guests of one host among themselves."""
+
+    kind: Literal["isolated-network"] = "isolated-network"
+    name: str = Field(pattern=STORE_NAME)
+    bridge: str = Field(pattern=BRIDGE)
+
+
+class CarryNetwork(_Action):
+    """A bridge that carries a named network, over a VLAN of an interface or the whole of it; now, and after the next start."""
+
+    kind: Literal["carry-network"] = "carry-network"
+    network: str = Field(pattern=STORE_NAME)
+    bridge: str = Field(pattern=BRIDGE)
+    uplink: str = Field(pattern=BRIDGE)
+    vlan: int | None = Field(default=None, ge=1, le=4094)
+    address: IPv4Interface | None = None
+    mtu: int = Field(default=1500, ge=576, le=65535)
+    setup: Literal["networkd", "ifupdown"]
+    uplink_config: str = Field(default="", max_length=200, pattern=r"^(/[A-Za-z0-9._@/-]+)?$")
+
+    @property
+    def port(self) -> str:
+        """The interface that becomes the bridge's port."""
+        return f"{self.uplink}.{self.vlan}" if self.vlan else self.uplink
+
+
+class FolderStore(_Action):
+    """A datastore in a folder of a file system that is there."""
+
+    kind: Literal["datastore-folder"] = "datastore-folder"
+    name: str = Field(pattern=STORE_NAME)
+    path: str = Field(pattern=r"^/[A-Za-z0-9._/-]{1,200}$")
+
+
+class DiskStore(_Action):
+    """A datastore on a whole free disk, which is formatted and mounted."""
+
+    kind: Literal["datastore-disk"] = "datastore-disk"
+    name: str = Field(pattern=STORE_NAME)
+    device: str = Field(pattern=r"^/dev/[A-Za-z0-9._/-]{1,80}$")
+
+
+class NfsStore(_Action):
+    """A datastore on an export that several hosts may share."""
+
+    kind: Literal["datastore-nfs"] = "datastore-nfs"
+    name: str = Field(pattern=STORE_NAME)
+    server: str = Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9.-]{0,252}$")
+    export: str = Field(pattern=r"^/[A-Za-z0-9._/-]{1,200}$")
+
+
+class FencingVolume(_Action):
+    """A small volume on a shared datastore, for nodes that decide among themselves who may write."""
+
+    kind: Literal["fencing-volume"] = "fencing-volume"
+    datastore: str = Field(pattern=STORE_NAME)
+    name: str = Field(pattern=STORE_NAME)
+
+
+class WipeDisk(_Action):
+    """All signatures of a disk and of its partitions removed. What was on it cannot be brought back.
+
+    `confirmed` is what the person typed: host and device. Serial, size and content are those that were confirmed.
+    """
+
+    kind: Literal["wipe-disk"] = "wipe-disk"
+    device: str = Field(pattern=r"^/dev/[A-Za-z0-9._/-]{1,80}$")
+    serial: str = Field(default="", max_length=60)
+    size_bytes: int = Field(ge=0)
+    content: str = Field(default="", max_length=200)
+    parts: tuple[Annotated[str, Field(pattern=r"^/dev/[A-Za-z0-9._/-]{1,80}$")], ...] = Field(default=(), max_length=128)
+    confirmed: str = Field(default="", max_length=200)
+
+    @property
+    def wanted(self) -> str:
+        """What the person has to type."""
+        return f"{self.host} {self.device}"
+
+
+class RenameStore(_Action):
+    """Another name for a datastore that no guest uses by name."""
+
+    kind: Literal["rename-datastore"] = "rename-datastore"
+    name: str = Field(pattern=STORE_NAME)
+    to: str = Field(pattern=STORE_NAME)
+
+
+class StartStore(_Action):
+    """A datastore that is defined is started, now and with the host."""
+
+    kind: Literal["start-datastore"] = "start-datastore"
+    name: str = Field(pattern=STORE_NAME)
+
+
+class StartNetwork(_Action):
+    """A network that is defined is started, now and with the host."""
+
+    kind: Literal["start-network"] = "start-network"
+    name: str = Field(pattern=STORE_NAME)
+
+
+class TimeSource(_Action):
+    """A time server for chrony."""
+
+    kind: Literal["time-source"] = "time-source"
+    server: str = Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9.-]{0,252}$")
+
+
+class RefusePasswords(_Action):
+    """SSH takes keys only from now on."""
+
+    kind: Literal["refuse-passwords"] = "refuse-passwords"
+
+
+Action = Annotated[AddKey | AddNames | IsolatedNetwork | CarryNetwork | FolderStore | DiskStore | NfsStore | FencingVolume | WipeDisk | RenameStore
+                   | StartStore | StartNetwork | TimeSource | RefusePasswords, Field(discriminator="kind")]
+
+
+class Care(BaseModel):
+    """What is decided about a datastore along with making it."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+    watermark: float = Field(default=0.85, gt=0, le=1)
+    protection: Literal["", "protected", "disposable"] = ""
+
+
+class Groundwork(BaseModel):
+    """Actions to be carried out as one run. `care` holds for the datastores among them."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+    actions: tuple[Action, ...] = Field(min_length=1, max_length=2000)
+    care: Care | None = None
+
+
+def label(action: Action) -> str:
+    """One line that says what is done, without the host."""
+    match action:
+        case AddKey():
+            return f"put the key “{action.credential}” and log in by it"
+        case AddNames():
+            return f"{len(action.records)} name {'record' if len(action.records) == 1 else 'records'}"
+        case IsolatedNetwork():
+            return f"isolated network {action.name}"
+        case CarryNetwork():
+            return f"network {action.network} over {action.port}" + (f", address {action.address}" if action.address else "")
+        case FolderStore():
+            return f"datastore {action.name} in {action.path}"
+        case DiskStore():
+            return f"datastore {action.name} on {action.device}"
+        case NfsStore():
+            return f"datastore {action.name} from {action.server}:{action.export}"
+        case FencingVolume():
+            return f"fencing volume {action.name} on {action.datastore}"
+        case WipeDisk():
+            return f"wipe {action.device} ({size_text(action.size_bytes)}, {action.content or 'nothing recognised'})"
+        case RenameStore():
+            return f"datastore {action.name} is called {action.to}"
+        case StartStore():
+            return f"start datastore {action.name}"
+        case StartNetwork():
+            return f"start network {action.name}"
+        case TimeSource():
+            return f"follow the time of {action.server}"
+        case RefusePasswords():
+            return "refuse logins by password"
+
+
+def target(action: Action) -> str:
+    """What of the host it is about: two actions on the same thing take turns, and steps are named after it."""
+    match action:
+        case AddKey() | AddNames() | TimeSource() | RefusePasswords():
+            return action.kind
+        case CarryNetwork():
+            return action.network
+        case FencingVolume():
+            return f"{action.datastore}.{action.name}"
+        case WipeDisk():
+            return action.device.removeprefix("/dev/")
+        case _:
+            return action.name
+
+
+def undoable(action: Action) -> bool:
+    """Whether it can be taken back."""
+    return not isinstance(action, WipeDisk)
+
+
+def things(action: Action) -> frozenset[tuple[str, str]]:
+    """(host, thing) that an action works on: no two runs work on one at a time."""
+    return frozenset((action.host, thing) for thing in (target(action), *([action.device.removeprefix("/dev/")] if isinstance(action, DiskStore) else ())))
+
+
+def refusals(action: Action, estate: Estate, keys: frozenset[str] = frozenset(), along: Sequence[Action] = ()) -> list[str]:
+    """Why an action may not be done, by the last facts; [] when nothing speaks against it. `keys`: keyring entries that are private keys;
+    `along`: the actions of the same run, which may make way for this one (a disk is wiped before it is used, a key put before passwords go)."""
+    host, facts = estate.host(action.host), estate.facts.get(action.host)
+    if host is None:
+        return [f"the estate has no host {action.host}"]
+    if facts is None or not facts.memory_bytes:
+        return [f"{action.host} was never read; read it first"]
+    if facts.trouble:
+        return [f"{action.host} was not reached at the last reading: {facts.trouble}"]
+    match action:
+        case WipeDisk():
+            return _wipe(action, facts)
+        case DiskStore():
+            wiped = any(isinstance(other, WipeDisk) and (other.host, other.device) == (action.host, action.device) for other in along)
+            return _on_disk(action, facts, wiped) + _new_store(action.name, facts)
+        case FolderStore():
+            inside = next((store for store in facts.datastores if store.path.rstrip("/") == action.path.rstrip("/") and store.name != action.name), None)
+            return _new_store(action.name, facts, action.path) + ([f"{action.path} is datastore {inside.name} already"] if inside else [])
+        case NfsStore():
+            return _new_store(action.name, facts, shared=f"{action.server}:{action.export}")
+        case CarryNetwork():
+            return _carry(action, facts, host.address)
+        case IsolatedNetwork():
+            there = next((net for net in facts.networks if net.name == action.name), None)
+            return [f"it carries a network {action.name} that leads out"] if there and not there.isolated else []
+        case RenameStore():
+            return _rename(action, facts)
+        case FencingVolume():
+            store = facts.datastore(action.datastore)
+            return [] if store and store.shared and store.active else [f"datastore {action.datastore} is not a shared one that is started"]
+        case StartStore():
+            return [] if facts.datastore(action.name) else [f"it has no datastore {action.name}"]
+        case StartNetwork():
+            return [] if any(net.name == action.name for net in facts.networks) else [f"it has no network {action.name}"]
+        case RefusePasswords():
+            put = any(isinstance(other, AddKey) and other.host == action.host for other in along)
+            return [] if put or host.credential in keys else ["we log in by password ourselves; put a key first"]
+        case _:
+            return []
+
+
+def _disk(facts: Facts, device: str) -> BlockDevice | None:
+    return next((disk for disk in facts.disks if disk.path == device), None)
+
+
+def _wipe(action: WipeDisk, facts: Facts) -> list[str]:
+    disk = _disk(facts, action.device)
+    if disk is None:
+        return [f"{action.device} was not seen at the last reading"]
+    if disk.use in ("mounted", "member", "unrecognised"):
+        return [f"{action.device} is left alone: {disk.why or 'it is not recognised'}"]
+    if (disk.serial, disk.size_bytes) != (action.serial, action.size_bytes):
+        return [f"{action.device} is another disk now ({disk.model} {disk.serial}, {size_text(disk.size_bytes)})"]
+    if (disk.why, tuple(disk.parts)) != (action.content, action.parts):
+        return [f"{action.device} holds something else now: {disk.why or 'nothing'}"]
+    if " ".join(action.confirmed.split()) != action.wanted:
+        return [f"type “{action.wanted}” to confirm"]
+    return []
+
+
+def _on_disk(action: DiskStore, facts: Facts, wiped: bool) -> list[str]:
+    there = facts.datastore(action.name)
+    disk = _disk(facts, action.device)
+    if disk is None:
+        return [f"{action.device} was not seen at the last reading"]
+    if disk.use != "free" and not (wiped and disk.use == "remains") and not (there and there.kind == "fs" and disk.why == f"mounted at {there.path}"):
+        return [f"{action.device} is not free: {disk.why or disk.use}" + ("; wipe it first" if disk.use == "remains" else "")]
+    return []
+
+
+def _new_store(name: str, facts: Facts, path: str = "", shared: str = "") -> list[str]:
+    there = facts.datastore(name)
+    if there is None or (path and there.path.rstrip("/") == path.rstrip("/")) or (shared and there.shared == shared) or (not path and not shared):
+        return []
+    return [f"it has a datastore {name} already, at {there.path}"]
+
+
+def _carry(action: CarryNetwork, facts: Facts, address: str) -> list[str]:
+    uplink = next((one for one in facts.interfaces if one.name == action.uplink), None)
+    found = []
+    if uplink is None:
+        return [f"it has no interface {action.uplink}"]
+    if not uplink.link:
+        found.append(f"{action.uplink} has no link")
+    if action.vlan is None and (uplink.addresses or uplink.master):
+        found.append(f"{action.uplink} carries " + (f"{', '.join(uplink.addresses)} itself" if uplink.addresses else f"{uplink.master} already")
+                     + "; taking the whole of it would cut that off: use a VLAN")
+    if len(action.port) > 15:
+        found.append(f"{action.port} is longer than an interface's name may be (15)")
+    if uplink.mtu and action.mtu > uplink.mtu:
+        found.append(f"{action.uplink} passes packets of {uplink.mtu} at most, not {action.mtu}")
+    port = next((one for one in facts.interfaces if one.name == action.port), None)
+    so_already = port is not None and port.master == action.bridge and any(net.name == action.network and net.bridge == action.bridge for net in facts.networks)
+    made = [one.name for one in facts.interfaces if one.name == action.bridge or (action.vlan is not None and one.name == action.port)]
+    if made and not so_already:
+        found.append(f"it has {', '.join(made)} already, and another way; choose another name for the bridge, or put that in order first")
+    if action.address is not None and str(action.address.ip) == address:
+        found.append(f"{action.address.ip} is the address we reach it by")
+    if not facts.network_setup:
+        found.append("it keeps its networks neither by systemd-networkd nor by ifupdown, so the bridge would be gone after the next start")
+    elif facts.network_setup != action.setup:
+        found.append(f"it keeps its networks by {facts.network_setup}")
+    return found
+
+
+def _rename(action: RenameStore, facts: Facts) -> list[str]:
+    if facts.datastore(action.to) is not None and facts.datastore(action.name) is None:
+        return []                                  # it is called so already
+    store = facts.datastore(action.name)
+    if store is None:
+        return [f"it has no datastore {action.name}"]
+    if store.kind not in ("dir", "netfs"):
+        return [f"{action.name} lies on a disk of its own or is of a kind ({store.kind}) that cannot be defined anew from what was read"]
+    users = [guest.name for guest in facts.guests if any(disk.startswith(f"{action.name}/") for disk in guest.disks)]
+    found = [f"guests use it by its name: {', '.join(users[:4])}"] if users else []
+    return found + ([f"it has a datastore {action.to} already"] if facts.datastore(action.to) else [])
+
+
+def bridge_for(network: str) -> str:
+    """A bridge's name for a network: at most 15 letters."""
+    return f"br-{re.sub(r'[^A-Za-z0-9._-]', '-', network)}"[:15].rstrip("-.")

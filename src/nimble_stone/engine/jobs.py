@@ -1,0 +1,46 @@
+"""What a driver carries out: a rollout of a plan, or groundwork on hosts. The driver knows the order and the journal, the job the steps."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any, Protocol
+
+from nimble_stone.core.sequence import Step
+from nimble_stone.hosts.kvm import KvmHost, Recorder
+
+
+class Context(Protocol):
+    """A step about to be carried out. `acted`: the act of this attempt has returned."""
+
+    acted: bool
+
+    @property
+    def who(self) -> str: ...
+
+    def tell(self, **values: Any) -> None: ...
+
+
+class Kind(Protocol):
+    """What every kind of step can do."""
+
+    async def observe(self, c: Any) -> dict[str, Any] | None: ...
+    async def act(self, c: Any) -> None: ...
+    async def undo(self, c: Any) -> str: ...
+
+
+class Job(Protocol):
+    """One run's work. `stages`: in how many rounds it is taken back."""
+
+    @property
+    def steps(self) -> Mapping[str, Step]: ...
+    @property
+    def stages(self) -> int: ...
+
+    def kind(self, step: Step) -> Kind: ...
+    def polled(self, step: Step) -> bool: ...
+    def stage(self, step: Step) -> int: ...
+    def context(self, step: Step, host: KvmHost, record: Recorder) -> Context: ...
+    async def finish(self) -> tuple[bool, dict[str, Any]]: ...
+    async def undone(self) -> None: ...
+
+

@@ -1,0 +1,65 @@
+"""The job of rolling a plan out."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from nimble_stone.core.errors import StoneError
+from nimble_stone.core.sequence import Step
+from nimble_stone.engine import packages, prove
+from nimble_stone.engine.frozen import thaw
+from nimble_stone.engine.jobs import Kind
+from nimble_stone.engine.steps import KINDS, POLLED, Context
+from nimble_stone.engine.world import World
+from nimble_stone.hosts.kvm import KvmHost, Recorder
+from nimble_stone.store import records
+from nimble_stone.store.runs import RunRow
+
+UNDO_STAGE = {"call": 0, "services": 0, "boot": 0, "start": 0, "define": 1, "medium": 2, "clone": 2, "tidy": 2, "carry": 3}
+"""In which order things are taken back: guests before their disks, disks before the copies they were made from."""
+
+
+class Rollout:
+    """A frozen run with its package."""
+
+    stages = 4
+
+    def __init__(self, world: World, row: RunRow, package: records.PackageRow) -> None:
+        self.world, self.run_id = world, row.id
+        self._contents = packages.contents_of(package)
+        self._run = thaw(row, packages.view_of(package))
+        self.steps = self._run.steps
+
+    @classmethod
+    async def load(cls, world: World, row: RunRow) -> Rollout:
+        """Raises StoneError when the package is gone."""
+        package = await world.store.read(records.find_package, row.package)
+        if package is None:
+            raise StoneError(f"the package of run {row.id} is gone", code="package-missing")
+        return cls(world, row, package)
+
+    def kind(self, step: Step) -> Kind:
+        """What carries the step out."""
+        return KINDS[step.kind]
+
+    def polled(self, step: Step) -> bool:
+        """Whether it waits for others' work."""
+        return step.kind in POLLED
+
+    def stage(self, step: Step) -> int:
+        """When it is taken back."""
+        return UNDO_STAGE[step.kind]
+
+    def context(self, step: Step, host: KvmHost, record: Recorder) -> Context:
+        """What the step works with."""
+        return Context(self.world, self._run, step, self._contents, host, record)
+
+    async def finish(self) -> tuple[bool, dict[str, Any]]:
+        """Prove what was built."""
+        verdicts = await prove.prove(self.world, self._run)
+        await prove.keep(self.world, self.run_id, verdicts)
+        return all(v.passed for v in verdicts), {"passed": sum(v.passed for v in verdicts), "failed": sum(not v.passed for v in verdicts)}
+
+    async def undone(self) -> None:
+        """Tokens of nodes that are gone go too."""
+        await self.world.store.write(records.drop_secrets, f"run/{self.run_id}/")

@@ -1,0 +1,169 @@
+"""Bare machines, and looking through ranges of addresses."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+from typing import Literal
+
+from fastapi import APIRouter
+from pydantic import BaseModel, Field
+
+from nimble_stone.core.errors import NotFound
+from nimble_stone.core.estate import EstateFile, Machine
+from nimble_stone.engine import adding, machines
+from nimble_stone.engine.scan import Scan
+from nimble_stone.server.deps import TheScanner, TheWorld
+from nimble_stone.server.routes.estate import HostChange, MachineView, Refresh, machine_views
+from nimble_stone.store import records
+
+router = APIRouter(tags=["machines"])
+
+
+class NewMachine(BaseModel):
+    """A machine to be added, with the certificate that a person has confirmed."""
+
+    machine: Machine
+    fingerprint: str = Field(min_length=1, max_length=200)
+
+
+class Power(BaseModel):
+    """A wish about a machine's power; `confirmed` is its name, typed."""
+
+    kind: Literal["On", "ForceOff", "GracefulShutdown", "ForceRestart", "GracefulRestart", "PowerCycle"]
+    confirmed: str = Field(max_length=100)
+
+
+class Range(BaseModel):
+    """Addresses to be scanned, and ports; 22 and 443 when none is named."""
+
+    range: str = Field(max_length=2000)
+    ports: list[int] = Field(default=[], max_length=20)
+
+
+class SeenView(BaseModel):
+    """Something that answered."""
+
+    address: str
+    port: int
+    kind: Literal["ssh", "redfish", "other"]
+    words: str
+    known: str
+
+
+class ScanView(BaseModel):
+    """How a scan stands. `rate` in questions per second, `left_s` seconds."""
+
+    id: str
+    state: str
+    asked: int
+    total: int
+    rate: float
+    left_s: float
+    seen: list[SeenView]
+
+
+async def _views(world: TheWorld) -> list[MachineView]:
+    return machine_views(await world.store.read(records.load_estate), await world.store.read(records.pins))
+
+
+@router.get("/estate/machines")
+async def machine_list(world: TheWorld) -> list[MachineView]:
+    """All machines with their last facts."""
+    return await _views(world)
+
+
+@router.post("/estate/machines")
+async def machine_add(body: list[NewMachine], world: TheWorld) -> list[MachineView]:
+    """Add machines whose certificates were confirmed: these are pinned, and the machines are read. All or none."""
+    await adding.add_machines(world, [(item.machine, item.fingerprint) for item in body[:2000]])
+    return await _views(world)
+
+
+@router.post("/estate/machines/read")
+async def machine_read(body: Refresh, world: TheWorld) -> list[MachineView]:
+    """Read the named machines anew, or all."""
+    estate = await world.store.read(records.load_estate)
+    await machines.read(world, [one for one in estate.machines if not body.hosts or one.name in body.hosts], estate.machine_facts)
+    return await _views(world)
+
+
+@router.patch("/estate/machines/{name}")
+async def machine_change(name: str, body: HostChange, world: TheWorld) -> list[MachineView]:
+    """Move a machine to another bay or site, or change its note and tags."""
+    machine = (await world.store.read(records.load_estate)).machine(name)
+    if machine is None:
+        raise NotFound(f"the estate has no machine “{name}”")
+    changes = {key: tuple(value) if key == "tags" else value for key, value in body.model_dump(exclude_none=True, exclude={"name"}).items()}
+    await world.store.write(records.merge_estate, EstateFile(machines=(machine.model_copy(update=changes),)))
+    return await _views(world)
+
+
+@router.delete("/estate/machines/{name}")
+async def machine_retire(name: str, world: TheWorld) -> list[MachineView]:
+    """Take a machine out of the estate. The machine itself is not touched."""
+    await world.store.write(records.drop_machine, name)
+    return await _views(world)
+
+
+@router.delete("/estate/machines/{name}/pin")
+async def machine_forget_pin(name: str, world: TheWorld) -> list[MachineView]:
+    """Forget a pinned certificate and pin the one shown now, after a person compared its fingerprint."""
+    machine = (await world.store.read(records.load_estate)).machine(name)
+    if machine is None:
+        raise NotFound(f"the estate has no machine “{name}”")
+    shown = await world.reach.certificate(machine.address, machine.port, world.clock())
+    await world.store.write(records.drop_pin, f"{machine.address}:{machine.port}")
+    await world.store.write(records.put_pin, f"{machine.address}:{machine.port}", shown.fingerprint, world.clock())
+    await machines.read(world, [machine], (await world.store.read(records.load_estate)).machine_facts)
+    return await _views(world)
+
+
+@router.get("/estate/machines/{name}/certificate")
+async def machine_certificate(name: str, world: TheWorld) -> dict[str, str]:
+    """The certificate its controller shows now."""
+    machine = (await world.store.read(records.load_estate)).machine(name)
+    if machine is None:
+        raise NotFound(f"the estate has no machine “{name}”")
+    return dict(asdict(await world.reach.certificate(machine.address, machine.port, world.clock())))
+
+
+@router.post("/estate/machines/{name}/power")
+async def machine_power(name: str, body: Power, world: TheWorld) -> list[MachineView]:
+    """Switch it, and answer when it is seen to be so."""
+    await machines.power(world, name, body.kind, body.confirmed)
+    return await _views(world)
+
+
+async def _scan_view(world: TheWorld, scan: Scan) -> ScanView:
+    estate = await world.store.read(records.load_estate)
+    known = {(one.address, one.port): one.name for one in estate.hosts} | {(one.address, one.port): one.name for one in estate.machines}
+    took = max(0.05, (scan.ended or world.clock()) - scan.began)
+    rate = scan.asked / took
+    return ScanView(id=scan.id, state=scan.state, asked=scan.asked, total=scan.total, rate=rate,
+                    left_s=(scan.total - scan.asked) / rate if rate and scan.state == "running" else 0.0,
+                    seen=[SeenView(address=s.address, port=s.port, kind=s.kind, words=s.words,
+                                   known=known.get((s.address, s.port), "")) for s in sorted(scan.seen, key=lambda s: (_number(s.address), s.port))])
+
+
+def _number(address: str) -> tuple[int, ...]:
+    return tuple(int(part) for part in address.split("."))
+
+
+@router.post("/estate/scans")
+async def scan_start(body: Range, world: TheWorld, scanner: TheScanner) -> ScanView:
+    """Look through a range: at most 4,096 addresses, 400 questions a second, inside the dial policy."""
+    return await _scan_view(world, scanner.start(body.range, body.ports))
+
+
+@router.get("/estate/scans/{ident}")
+async def scan_state(ident: str, world: TheWorld, scanner: TheScanner) -> ScanView:
+    """How it stands."""
+    return await _scan_view(world, scanner.get(ident))
+
+
+@router.delete("/estate/scans/{ident}")
+async def scan_stop(ident: str, world: TheWorld, scanner: TheScanner) -> ScanView:
+    """End it; what was seen stays."""
+    return await _scan_view(world, scanner.stop(ident))
+
+

@@ -24,7 +24,7 @@ def case(nodes: int, hosts: int, roles: int, seed: int) -> tuple[list[Demand], l
         whole = chance.choice((192, 256, 384, 512)) * GIB
         supplies.append(Supply(f"h{n:03}", whole, int(whole * 0.95) - chance.randrange(int(whole * 0.35)), frozenset({"s"})))
     sizes = (4, 8, 16, 32, 64) if nodes < 100 else (4, 8, 16, 24, 32)
-    return [Demand(f"n{n:04}", chance.choice(sizes) * GIB, f"role{n % roles}", "", "s") for n in range(nodes)], supplies
+    return [Demand(f"n{n:04}", chance.choice(sizes) * GIB, f"role{n % roles}", "", ("s",)) for n in range(nodes)], supplies
 
 
 def solver(demands: Sequence[Demand], supplies: Sequence[Supply], seconds: float) -> float:

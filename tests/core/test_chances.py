@@ -75,7 +75,7 @@ def test_no_placement_is_evener_than_the_bound(hosts: dict[str, tuple[int, int]]
 def test_a_thousand_nodes_are_placed_within_two_per_cent_of_the_bound() -> None:
     chance = random.Random(7)
     supplies = [Supply(f"h{n:03}", (whole := chance.choice((192, 256, 384, 512)) * GIB), int(whole * 0.95) - chance.randrange(int(whole * 0.35)), frozenset({"s"})) for n in range(200)]
-    demands = [Demand(f"n{n:04}", chance.choice((4, 8, 16, 24, 32)) * GIB, f"role{n % 60}", "", "s") for n in range(1000)]
+    demands = [Demand(f"n{n:04}", chance.choice((4, 8, 16, 24, 32)) * GIB, f"role{n % 60}", "", ("s",)) for n in range(1000)]
     placed = place(demands, supplies)
     assert not placed.reasons
     found = spread({s.host: (s.capacity_bytes, s.capacity_bytes - s.room_bytes) for s in supplies}, [(placed.hosts[d.node], d.memory_bytes) for d in demands])

@@ -74,7 +74,7 @@ def test_an_address_that_answers_is_told_with_its_evidence_and_the_next_free_one
 
 def test_memory_counts_bedrock_and_what_other_runs_still_bring() -> None:
     assert "memory" not in codes(**{"nodes__archive-1__host": "gannet"})
-    claim = Claim("r1", "eastern", "eastern-arc-1", "10.44.20.40", "gannet", 130 * GIB)
+    claim = Claim("r1", "eastern", "eastern-arc-1", ("10.44.20.40",), "gannet", 130 * GIB)
     assert "memory" in codes(more={"claims": (claim,)}, **{"nodes__archive-1__host": "gannet"})
     there = with_facts(estate(), "gannet", guests=(Guest(name="hog", running=True, memory_bytes=230 * GIB),))
     assert "memory" in codes(there, **{"nodes__lead-1__host": "gannet", "nodes__archive-1__host": "gannet"})
@@ -116,7 +116,7 @@ def test_a_stopped_network_is_not_carried() -> None:
 
 
 def test_names_and_addresses_of_other_runs_are_claimed() -> None:
-    claim = Claim("r1", "eastern", "western-lead", "10.44.20.12")
+    claim = Claim("r1", "eastern", "western-lead", ("10.44.20.12",))
     assert {"claimed-name", "claimed-address"} <= codes(more={"claims": (claim,)})
 
 

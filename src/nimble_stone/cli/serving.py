@@ -146,7 +146,7 @@ def demo(data: Annotated[Path, typer.Option(help="Where the demonstration keeps 
 
 def _seed(data: Path, url: str, made: str, lab_plan: object, mib: int) -> None:
     """Fill an empty demonstration through the server's own interface."""
-    from nimble_stone.lab import appliance
+    from nimble_stone.lab import appliance, products
     from nimble_stone.lab import demo as scene
     assert isinstance(lab_plan, scene.LabPlan)
     _await_lab(data / "lab" / "control.json")
@@ -166,6 +166,12 @@ def _seed(data: Path, url: str, made: str, lab_plan: object, mib: int) -> None:
         newer.write_bytes(appliance.ova(version="4.3.0", mib=mib, seed=45, edition=5, by=by))
         later = client.upload(newer, lambda *_: None)
         client.call("PATCH", f"/api/packages/{later['sha256']}", {"channel": "candidate", "note": ""})
+    have = {package["product"] for package in client.call("GET", "/api/packages")}
+    for product in products.PRODUCTS.values():
+        if product.title not in have:
+            file = data / f"{product.id}-{product.version}.ova"
+            file.write_bytes(products.ova(product, mib=max(1, mib // 6)))
+            client.upload(file, lambda *_: None)
     if "western" not in {plan["id"] for plan in client.call("GET", "/api/plans")}:
         plan = client.call("POST", "/api/plans", {"text": scene.PLAN})
         plan = client.call("POST", "/api/plans/western/secret", {"version": plan["version"], "column": "admin_password", "value": "Tide-tables 1893"})

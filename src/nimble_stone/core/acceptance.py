@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from nimble_stone.core.kit.model import Proof
-from nimble_stone.core.plan.sheet import Node, Sheet
+from nimble_stone.core.plan.sheet import Node, Sheet, networks_of
 from nimble_stone.core.units import size_text
 
 
@@ -41,7 +41,7 @@ def expectations(sheet: Sheet) -> list[Expected]:
               for node in sheet.nodes for proof in sheet.kit.acceptance if proof.of == "node"]
     for proof in sheet.kit.acceptance:
         if proof.of == "cluster":
-            text = ", ".join(sorted(node.name for node in sheet.nodes)) if proof.kind == "members" else "one lead"
+            text = {"members": ", ".join(sorted(node.name for node in sheet.nodes)), "virtual": virtual_text(sheet)}.get(proof.kind, "one lead")
             listed.append(Expected(proof.id, proof.label, "", proof.kind, text, proof.limit))
     return listed
 
@@ -54,8 +54,23 @@ def expected_of(sheet: Sheet, node: Node, proof: Proof) -> str:
         "hardware": hardware_text(node.vcpu, node.memory_bytes, (len(sheet.package.descriptor.disk_order) if sheet.package else 0) + len(node.extra)),
         "host": node.value("host"), "name": node.name, "address": f"{node.value('address')}/{node.value('prefix')}",
         "gateway": f"{node.value('gateway')} answers", "clock": f"within {proof.limit:g} s", "port": f"{sheet.kit.service.port} open",
-        "version": version, "role": node.role,
+        "version": version, "role": node.role, "networks": ", ".join(networks_of(sheet.kit, node, interfaces(sheet))),
     }.get(proof.kind, "")
+
+
+def interfaces(sheet: Sheet) -> int:
+    """How many network interfaces the package's guests have."""
+    return max(1, len(sheet.package.descriptor.nics)) if sheet.package else 1
+
+
+def virtual_text(sheet: Sheet) -> str:
+    """“10.44.20.74:6443 open” for each virtual address and port."""
+    return ", ".join(f"{address}:{port} open" for address, port in virtual_ports(sheet))
+
+
+def virtual_ports(sheet: Sheet) -> list[tuple[str, int]]:
+    """Every (address, port) that is to be served on a virtual address."""
+    return [(sheet.nodes[0].value(f"virtual.{one.id}"), port) for one in sheet.kit.virtual for port in one.ports] if sheet.nodes else []
 
 
 def hardware_text(vcpu: int, memory_bytes: int, disks: int) -> str:

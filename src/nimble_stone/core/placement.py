@@ -1,5 +1,8 @@
 """Which node on which host: fits memory, networks and anti-affinity, and spreads load evenly.
 
+Beside memory a host must have vCPUs left at the stated overcommit, room for the disks, and carry the networks. A node that stands somewhere
+already stays there unless another place is clearly better, so that planning anew moves little.
+
 Method: nodes in falling order of memory, each to the host whose load after it is least, then single moves, and exchanges of two
 nodes, as long as they lower the worst load. Deterministic: same input, same answer; ties go to the first host by name.
 """
@@ -12,29 +15,46 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from nimble_stone.core.units import size_text
+
 ROUNDS = 200
+STAY = 0.1
+"""A node is moved only for a place that is less loaded by this share of a host's memory."""
 SMALL, ORDERS = 80, 24
 
 
 @dataclass(frozen=True)
 class Demand:
-    """A node to be placed. Memory in bytes. `apart` is '' or the group no two of which share a host; `fixed` a chosen host or ''."""
+    """A node to be placed. Memory and disk in bytes. `apart` is '' or the group no two of which share a host; `fixed` a chosen host or ''.
+
+    `prefer`: the host it stands on already; `beside`: a node whose host it shares where it fits.
+    """
 
     node: str
     memory_bytes: int
     apart: str = ""
     fixed: str = ""
-    network: str = ""
+    networks: tuple[str, ...] = ()
+    vcpu: int = 0
+    disk_bytes: int = 0
+    prefer: str = ""
+    beside: str = ""
+    role: str = ""
 
 
 @dataclass(frozen=True)
 class Supply:
-    """A host. `room_bytes` is what guests may still get, `capacity_bytes` its whole memory, `networks` what it carries."""
+    """A host. `room_bytes` is what guests may still get, `capacity_bytes` its whole memory, `networks` what it carries.
+
+    `vcpus`: vCPUs that may still be promised; `disk_bytes`: free bytes of its datastores. None: not known, and no limit.
+    """
 
     host: str
     capacity_bytes: int
     room_bytes: int
     networks: frozenset[str] = frozenset()
+    vcpus: int | None = None
+    disk_bytes: int | None = None
 
 
 @dataclass(frozen=True)
@@ -56,8 +76,11 @@ class _Board:
         self.used = self.capacity - self.room
         self.own = np.zeros(len(self.hosts), dtype=np.int64)
         self.groups: dict[str, NDArray[np.int64]] = {}
-        self.carries = {name: np.array([name in supply.networks for supply in self.hosts], dtype=bool)
-                        for name in {demand.network for demand in demands if demand.network}}
+        plenty = 1 << 60
+        self.vcpus = np.array([plenty if supply.vcpus is None else supply.vcpus for supply in self.hosts], dtype=np.int64)
+        self.disk = np.array([plenty if supply.disk_bytes is None else supply.disk_bytes for supply in self.hosts], dtype=np.int64)
+        self.carries = {names: np.array([supply.networks.issuperset(names) for supply in self.hosts], dtype=bool)
+                        for names in {demand.networks for demand in demands}}
         # A small plan takes a host of its own for each node where it can: losing one host then costs one node.
         self.alone = 1.0 if len(demands) <= len(self.hosts) else 0.0
         self.chosen: dict[str, int] = {}
@@ -67,6 +90,8 @@ class _Board:
         self.room[at] -= sign * demand.memory_bytes
         self.used[at] += sign * demand.memory_bytes
         self.own[at] += sign
+        self.vcpus[at] -= sign * demand.vcpu
+        self.disk[at] -= sign * demand.disk_bytes
         if demand.apart:
             self.groups.setdefault(demand.apart, np.zeros(len(self.hosts), dtype=np.int64))[at] += sign
         if sign > 0:
@@ -74,11 +99,13 @@ class _Board:
 
     def scores(self, demand: Demand) -> NDArray[np.float64]:
         """Load of each host with the node on it; infinite where it does not fit."""
-        mask: NDArray[np.bool_] = self.room >= demand.memory_bytes
-        if demand.network:
-            mask = mask & self.carries[demand.network]
+        mask: NDArray[np.bool_] = (self.room >= demand.memory_bytes) & self.carries[demand.networks]
+        if demand.vcpu:
+            mask &= self.vcpus >= demand.vcpu
+        if demand.disk_bytes:
+            mask &= self.disk >= demand.disk_bytes
         if demand.apart in self.groups:
-            mask = mask & (self.groups[demand.apart] == 0)
+            mask &= self.groups[demand.apart] == 0
         return np.where(mask, (self.used + demand.memory_bytes) / self.capacity + self.alone * (self.own > 0), np.inf)
 
 
@@ -118,14 +145,26 @@ def _once(demands: Sequence[Demand], supplies: Sequence[Supply], order: Callable
     for demand in demands:
         if demand.fixed in board.index:
             board.put(demand, board.index[demand.fixed])
-    for demand in sorted(free, key=order):
+    for demand in sorted(free, key=lambda demand: (bool(demand.beside), order(demand))):
         scores = board.scores(demand)
         if not np.isfinite(scores).any():
-            reasons[demand.node] = _why_not(demand, board.hosts, board.room, board.groups, board.carries)
+            reasons[demand.node] = _why_not(demand, board)
         else:
-            board.put(demand, int(np.argmin(scores)))
-    _level(board, [demand for demand in free if demand.node in board.chosen])
+            board.put(demand, _best(board, demand, scores))
+    tied = {demand.beside for demand in free if demand.beside}
+    _level(board, [demand for demand in free if demand.node in board.chosen and not demand.beside and demand.node not in tied
+                   and board.hosts[board.chosen[demand.node]].host != demand.prefer])
     return Placement({node: board.hosts[at].host for node, at in board.chosen.items()}, reasons)
+
+
+def _best(board: _Board, demand: Demand, scores: NDArray[np.float64]) -> int:
+    """The least loaded host, unless the node stands well where it is, or belongs beside another."""
+    best = int(np.argmin(scores))
+    other = board.chosen.get(demand.beside)
+    if other is not None and np.isfinite(scores[other]):
+        return other
+    there = board.index.get(demand.prefer)
+    return there if there is not None and scores[there] <= scores[best] + STAY else best
 
 
 def _level(board: _Board, movable: Sequence[Demand]) -> None:
@@ -174,12 +213,12 @@ def _swap(board: _Board, by_host: Mapping[int, list[Demand]], worst: int, load: 
     best: tuple[float, Demand, Demand] | None = None
     for demand in by_host[worst]:
         for host, others in by_host.items():
-            if host == worst or (demand.network and not board.carries[demand.network][host]):
+            if host == worst or not board.carries[demand.networks][host]:
                 continue
             group = board.groups.get(demand.apart)
             for other in others:
                 more = demand.memory_bytes - other.memory_bytes
-                if more <= 0 or board.room[host] < more or (other.network and not board.carries[other.network][worst]):
+                if more <= 0 or board.room[host] < more or not board.carries[other.networks][worst] or not _both_fit(board, demand, other, worst, host):
                     continue
                 if demand.apart and group is not None and group[host] - (other.apart == demand.apart) > 0:
                     continue
@@ -192,19 +231,29 @@ def _swap(board: _Board, by_host: Mapping[int, list[Demand]], worst: int, load: 
     return (best[1], best[2]) if best else None
 
 
-def _why_not(demand: Demand, hosts: Sequence[Supply], room: NDArray[np.int64], groups: Mapping[str, NDArray[np.int64]],
-             carries: Mapping[str, NDArray[np.bool_]]) -> str:
-    if not hosts:
+def _both_fit(board: _Board, mine: Demand, other: Demand, here: int, there: int) -> bool:
+    """Whether vCPUs and disks allow the exchange."""
+    return bool(board.vcpus[there] >= mine.vcpu - other.vcpu and board.vcpus[here] >= other.vcpu - mine.vcpu
+                and board.disk[there] >= mine.disk_bytes - other.disk_bytes and board.disk[here] >= other.disk_bytes - mine.disk_bytes)
+
+
+def _why_not(demand: Demand, board: _Board) -> str:
+    """In words: what a host would need, how many have each of it, and that none has all."""
+    if not board.hosts:
         return "the bay has no host whose facts are known"
-    parts = []
-    short = int((room < demand.memory_bytes).sum())
-    if short:
-        parts.append(f"{short} lack {demand.memory_bytes >> 20} MiB of memory")
-    if demand.network and not carries[demand.network].all():
-        parts.append(f"{int((~carries[demand.network]).sum())} do not carry network {demand.network}")
-    if demand.apart in groups and groups[demand.apart].any():
-        parts.append(f"{int((groups[demand.apart] > 0).sum())} have a node of this role already")
-    return f"none of {len(hosts)} hosts fits: " + ", ".join(parts)
+    group = board.groups.get(demand.apart)
+    needs: list[tuple[str, NDArray[np.bool_], str]] = [(f"{size_text(demand.memory_bytes)} of memory free", board.room >= demand.memory_bytes,
+                                                        f"lack {size_text(demand.memory_bytes)} of memory")]
+    for name in demand.networks:
+        carries = np.array([name in supply.networks for supply in board.hosts], dtype=bool)
+        needs.append((f"network {name}", carries, f"do not carry network {name}"))
+    needs.append((f"{demand.vcpu} vCPU left", board.vcpus >= demand.vcpu, f"have no {demand.vcpu} vCPU left at this overcommit"))
+    needs.append((f"{size_text(demand.disk_bytes)} of disk free", board.disk >= demand.disk_bytes, f"lack {size_text(demand.disk_bytes)} of disk"))
+    needs.append(("no node of this role yet", np.ones(len(board.hosts), dtype=bool) if group is None else group == 0, "have a node of this role already"))
+    short = [(want, have, lack) for want, have, lack in needs if not have.all()]
+    told = ", ".join(f"{int((~have).sum())} {lack}" for _, have, lack in short)
+    who = f"role {demand.role} needs a host with {' and '.join(want for want, _, _ in short)}; " if demand.role and short else ""
+    return f"{who}none of {len(board.hosts)} hosts fits: {told}"
 
 
 @dataclass(frozen=True)

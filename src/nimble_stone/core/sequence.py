@@ -5,13 +5,16 @@ The preview a person sees is this very value; the engine carries out nothing els
 
 from __future__ import annotations
 
-from collections import defaultdict
+from collections import Counter, defaultdict
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
+from heapq import heapreplace
 from typing import Literal
 
 from nimble_stone.core.estate import Estate
+from nimble_stone.core.kit import expression
 from nimble_stone.core.kit.model import Forming
+from nimble_stone.core.plan.cells import Inputs
 from nimble_stone.core.plan.sheet import Node, Sheet
 
 Kind = Literal["carry", "clone", "medium", "define", "start", "boot", "services", "call", "ground"]
@@ -147,9 +150,13 @@ def _forming(sheet: Sheet, depth: Mapping[str, int], pace: float) -> list[Step]:
     last = {node.id: f"services/{node.id}" for node in sheet.nodes}
     top = 3 + max(depth.values(), default=0)
     for forming in sheet.kit.forming:
-        nodes = sheet.nodes[:1] if forming.role == "cluster" else [node for node in sheet.nodes if node.role == forming.role]
+        nodes = list(sheet.nodes[:1]) if forming.role == "cluster" else [node for node in sheet.nodes if node.role == forming.role]
+        if forming.when:
+            holds, counts = expression.parse(forming.when), Counter(node.role for node in sheet.nodes)
+            nodes = [node for node in nodes if holds.holds(Inputs(node.cells, node.role, node.number, {role.id: counts[role.id] for role in sheet.kit.roles}))]
         for node in nodes:
             after = tuple(last.values()) if forming.role == "cluster" else (last[node.id],)
+            after += tuple(step.key for step in steps if step.detail["forming"] in forming.after and step.key not in after)
             after += tuple(step.key for step in steps if step.detail.get("keeps") and _uses(forming, step.detail["keeps"]) and step.key not in after)
             key = f"{forming.id}/{'cluster' if forming.role == 'cluster' else node.id}"
             steps.append(_step("call", key, forming.label, node, top if forming.role == "cluster" else 2 + depth[node.role], after,
@@ -161,7 +168,7 @@ def _forming(sheet: Sheet, depth: Mapping[str, int], pace: float) -> list[Step]:
 
 
 def _uses(forming: Forming, kept: str) -> bool:
-    text = " ".join(forming.call.body.values())
+    text = " ".join((*forming.call.body.values(), forming.call.ssh))
     return any(f"{{kept.{name}}}" in text for name in kept.split(",") if name)
 
 
@@ -176,37 +183,57 @@ def _with_handover(sheet: Sheet, steps: list[Step]) -> list[Step]:
     for step in steps:
         role = sheet.kit.role(roles.get(step.node, "")) if step.kind == "start" else None
         extra = tuple(key for earlier in (role.after if role else ()) for key in keeps[earlier])
-        out.append(Step(**{**step.__dict__, "after": tuple(dict.fromkeys(step.after + extra))}) if extra else step)
+        out.append(replace(step, after=tuple(dict.fromkeys(step.after + extra))) if extra else step)
     return out
 
 
+def _by_depth(steps: list[Step]) -> list[Step]:
+    """Steps in the order of how many others must come before; those of one depth stay as they are. Cost: O(steps + dependencies)."""
+    depth: dict[str, int] = {}
+    known = {step.key for step in steps}
+    later: list[Step] = []
+    for step in steps:                                             # most sequences name their steps in order: one pass
+        if all(key in depth or key not in known for key in step.after):
+            depth[step.key] = 1 + max((depth.get(key, -1) for key in step.after), default=-1)
+        else:
+            later.append(step)
+    while later:
+        rest = []
+        for step in later:
+            if all(key in depth or key not in known for key in step.after):
+                depth[step.key] = 1 + max((depth.get(key, -1) for key in step.after), default=-1)
+            else:
+                rest.append(step)
+        if len(rest) == len(later):
+            break                                                  # a ring: its steps get no slot
+        later = rest
+    return sorted((step for step in steps if step.key in depth), key=lambda step: depth[step.key])
+
+
 def forecast(steps: list[Step], limits: Limits = Limits(), done: Mapping[str, Slot] | None = None) -> Forecast:
-    """Play the sequence through with its expected times and limits. Cost: O(steps²) at worst, in practice O(steps × width).
+    """Play the sequence through with its expected times and limits. Cost: O(steps × log lanes + dependencies).
 
     `done`: slots of steps that are finished already, seconds from the start.
     """
     slots: dict[str, Slot] = dict(done or {})
     cause: dict[str, str] = {}
-    by_key = {step.key: step for step in steps}
-    left = [step for step in steps if step.key not in slots]
     hosts: dict[str, list[float]] = defaultdict(lambda: [0.0] * limits.per_host)
     overall = [0.0] * limits.overall
-    while left:
-        ready = [step for step in left if all(key in slots or key not in by_key for key in step.after)]
-        if not ready:
-            break
-        for step in ready:
-            blocked = max(((slots[key].end_s, key) for key in step.after if key in slots), default=(0.0, ""))
-            start = blocked[0]
-            if not step.waits:
-                lane, wide = hosts[step.host], overall
-                i, j = lane.index(min(lane)), wide.index(min(wide))
-                start = max(start, lane[i], wide[j])
-                lane[i] = wide[j] = start + step.expected_s
-            slots[step.key] = Slot(start, start + step.expected_s)
-            cause[step.key] = blocked[1]
-        seen = {step.key for step in ready}
-        left = [step for step in left if step.key not in seen]
+    for step in _by_depth(steps):
+        if step.key in slots:
+            continue
+        start, blocker = 0.0, ""
+        for key in step.after:
+            slot = slots.get(key)
+            if slot is not None and (slot.end_s, key) > (start, blocker):
+                start, blocker = slot.end_s, key
+        if not step.waits:
+            lane = hosts[step.host]
+            start = max(start, lane[0], overall[0])
+            heapreplace(lane, start + step.expected_s)
+            heapreplace(overall, start + step.expected_s)
+        slots[step.key] = Slot(start, start + step.expected_s)
+        cause[step.key] = blocker
     if not slots:
         return Forecast({}, 0.0, 0.0, ())
     last = max(slots, key=lambda key: slots[key].end_s)

@@ -26,7 +26,7 @@ class FrozenRun:
 def freeze(sheet: Sheet, steps: list[Step], estate: Estate) -> dict[str, Any]:
     """The document kept with a run: the plan with every cell written out per node. Secrets stay references."""
     plan = sheet.plan.model_copy(update={
-        "nodes": {node.id: {key: cell.value for key, cell in node.cells.items() if cell.value} for node in sheet.nodes},
+        "include": (), "nodes": {node.id: {key: cell.value for key, cell in node.cells.items() if cell.value} for node in sheet.nodes},
         "roles": {role.id: RoleBlock(count=sum(node.role == role.id for node in sheet.nodes)) for role in sheet.kit.roles}})
     return {"plan": plan.model_dump(mode="json", by_alias=True), "kit": sheet.kit.model_dump(mode="json", by_alias=True),
             "steps": [asdict(step) for step in steps],

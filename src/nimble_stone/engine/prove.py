@@ -69,16 +69,17 @@ async def _host_side(world: World, run: FrozenRun, node: Node, seen: _Seen) -> N
         host = await world.kvm(await world.host(node.value("host")))
         domain = await host.domain(node.name)
         if domain is None:
-            for kind in ("running", "hardware", "host"):
+            for kind in ("running", "hardware", "host", "networks"):
                 seen.put(kind, "no such guest", how)
             return
         running = await host.running(node.name)
         seen.put("running", "running" if running else "stopped", f"virsh domstate {node.name}")
         seen.put("hardware", acceptance.hardware_text(domain.vcpu, domain.memory_bytes, domain.disks), how)
+        seen.put("networks", ", ".join(domain.networks), how)
         ours = domain.mark is not None and domain.mark.run == run.id
         seen.put("host", host.name if ours else f"{host.name}, but without our mark", how)
     except StoneError as error:
-        for kind in ("running", "hardware", "host"):
+        for kind in ("running", "hardware", "host", "networks"):
             seen.put(kind, f"not known: {error}", how)
 
 
@@ -122,9 +123,18 @@ async def _ask_cluster(world: World, run: FrozenRun) -> _Seen:
         answer: dict[str, Any] = await (await _door(world, run, first)).call("GET", path, login=False)
         members = [item for item in answer.get("members", []) if isinstance(item, dict)]
         seen.put("members", ", ".join(sorted(str(item.get("name", ""))[:80] for item in members)), how)
-        leads = [item for item in members if item.get("role") == "lead"]
+        leads = [item for item in members if item.get("role") == run.sheet.nodes[0].role]
         seen.put("one-lead", "one lead" if len(leads) == 1 else f"{len(leads)} leads", how)
     except StoneError as error:
         for kind in ("members", "one-lead"):
             seen.put(kind, f"not known: {error}", how)
+    await _ask_virtual(world, run, seen)
     return seen
+
+
+async def _ask_virtual(world: World, run: FrozenRun, seen: _Seen) -> None:
+    """Whether each port of each virtual address is open."""
+    wanted = acceptance.virtual_ports(run.sheet)
+    found = await asyncio.gather(*(world.reach.port_open(address, port) for address, port in wanted))
+    seen.put("virtual", ", ".join(f"{address}:{port} {'open' if is_open else 'closed'}" for (address, port), is_open in zip(wanted, found, strict=True)),
+             ", ".join(f"connect {address}:{port}" for address, port in wanted))

@@ -16,7 +16,8 @@ from nimble_stone.core.estate import Mark
 from nimble_stone.core.kit.model import Call, Forming
 from nimble_stone.core.package import adapt
 from nimble_stone.core.package.contents import Contents
-from nimble_stone.core.plan.sheet import Node
+from nimble_stone.core.plan.columns import network_column
+from nimble_stone.core.plan.sheet import Node, networks_of
 from nimble_stone.core.sequence import Step
 from nimble_stone.engine import copies, packages, spool, transfer
 from nimble_stone.engine.frozen import FrozenRun
@@ -251,8 +252,10 @@ class Medium:
 
     async def act(self, c: Context) -> None:
         """Fill in the kit's environment from the sheet and send the image."""
+        further = {net.interface - 1: f"{address}/{c.node.value(network_column(net.id, 'prefix'))}" for net in c.run.sheet.kit.networks
+                   if (address := c.node.value(network_column(net.id, "address")))}
         image = medium.build(c.node.name, await environment_of(c), {key: c.node.value(key) for key in
-                             ("name", "address", "prefix", "gateway", "dns", "domain")})
+                             ("name", "address", "prefix", "gateway", "dns", "domain")}, further)
         name = c.volume(f"{c.node.name}-config")
         await c.host.refresh(c.step.datastore)
         await _remove_volume(c, name)
@@ -291,7 +294,7 @@ class Define:
             domain_type=c.run.domain_types.get(c.step.host, "qemu"), vcpu=node.vcpu, memory_bytes=node.memory_bytes,
             disks=tuple(xml_out.GuestDisk(datastore, name, "qcow2", place.bus, place.target, place.controller)
                         for name, place in zip(names, guest.disks, strict=True)),
-            medium=(datastore, c.volume(f"{node.name}-config"), guest.config_target), network=node.value("network"), nics=guest.nics,
+            medium=(datastore, c.volume(f"{node.name}-config"), guest.config_target), networks=networks_of(c.run.sheet.kit, node, len(guest.nics)), nics=guest.nics,
             scsi=guest.controllers, firmware=guest.firmware))
 
     async def undo(self, c: Context) -> str:
@@ -367,7 +370,7 @@ class Calling:
         forming = forming_of(c)
         if forming.observe is not None:
             return {} if matches(await self._send(c, forming.observe), forming.observe.confirm) else None
-        if forming.call.method == "GET":
+        if forming.call.method == "GET" and not forming.call.ssh:
             return await self._kept(c, forming.call, await self._send(c, forming.call))
         return {} if c.acted and matches(c.answer, forming.call.confirm) else None
 
@@ -379,6 +382,8 @@ class Calling:
         return {"kept": sorted(call.keep)} if call.keep else {}
 
     async def _send(self, c: Context, call: Call) -> Found:
+        if call.ssh:
+            return await (await c.door(c.node)).shell(await fill(c, call.ssh))
         body = {key: await fill(c, text) for key, text in call.body.items()}
         return await (await c.door(c.node)).call(call.method, call.path, login=call.login, body=body or None,
                                                    secret=call.keep.values())
@@ -386,7 +391,7 @@ class Calling:
     async def act(self, c: Context) -> None:
         """Send it; a GET was sent by observing."""
         call = forming_of(c).call
-        if call.method != "GET":
+        if call.method != "GET" or call.ssh:
             c.answer = await self._send(c, call)
 
     async def undo(self, c: Context) -> str:
@@ -426,6 +431,8 @@ async def fill(c: Context, template: str) -> str:
             value = await c.world.open_secret(kept_name(c.run.id, key.removeprefix("kept.")))
         elif key == "count":
             value = str(len(c.run.sheet.nodes))
+        elif key.startswith("count."):
+            value = str(sum(node.role == key.removeprefix("count.") for node in c.run.sheet.nodes))
         elif key == "role":
             value = node.role
         else:

@@ -9,6 +9,7 @@ from ipaddress import ip_interface
 from nimble_stone.core import changes
 from nimble_stone.core.errors import StoneError
 from nimble_stone.core.estate import Estate, Facts, Host, Path
+from nimble_stone.core.plan.columns import network_column
 from nimble_stone.core.plan.sheet import Sheet, ip
 from nimble_stone.engine.world import World
 from nimble_stone.hosts.kvm import KvmHost
@@ -103,7 +104,9 @@ async def who_answers(world: World, sheet: Sheet, estate: Estate, own: set[str])
             if near is not None and await (await world.kvm(near)).answers_ping(address):
                 return address, f"answers a ping from {near.name}"
             return address, ""
-    asked = {node.value("address"): node.value("network") for node in sheet.nodes if ip(node.value("address")) and node.value("address") not in own}
+    lies_in = {f"virtual.{one.id}": network_column(one.network or "", "network") for one in sheet.kit.virtual}
+    asked = {value: (node or sheet.nodes[0]).value(lies_in.get(column, column.removesuffix("address") + "network"))
+             for node, column, value in sheet.addresses() if ip(value) and value not in own}
     found = await asyncio.gather(*(one(address, network) for address, network in asked.items()), return_exceptions=True)
     for item in found:
         if isinstance(item, BaseException) and not isinstance(item, StoneError):

@@ -10,12 +10,13 @@ import pycdlib
 from nimble_stone.core.package import environment
 
 
-def build(node: str, values: dict[str, str], network: dict[str, str]) -> bytes:
-    """The image. `values`: environment keys; `network`: name, address, prefix, gateway, dns, domain for the NoCloud seed."""
+def build(node: str, values: dict[str, str], network: dict[str, str], further: dict[int, str] | None = None) -> bytes:
+    """The image. `values`: environment keys; `network`: name, address, prefix, gateway, dns, domain for the NoCloud seed; `further`: address/prefix of
+    interfaces beyond the first, by index from 1."""
     iso = pycdlib.PyCdlib()
     iso.new(interchange_level=3, joliet=3, rock_ridge="1.09", vol_ident="CIDATA")
     files = {"ovf-env.xml": environment.build(node, values), "meta-data": _meta(node, network), "user-data": _user(network),
-             "network-config": _network(network), "mark.json": json.dumps({"made-by": "nimble-stone", "node": node}).encode()}
+             "network-config": _network(network, further or {}), "mark.json": json.dumps({"made-by": "nimble-stone", "node": node}).encode()}
     for number, (name, data) in enumerate(files.items()):
         iso.add_fp(io.BytesIO(data), len(data), f"/FILE{number}.;1", rr_name=name, joliet_path=f"/{name}")
     out = io.BytesIO()
@@ -32,8 +33,9 @@ def _user(network: dict[str, str]) -> bytes:
     return f"#cloud-config\nhostname: {json.dumps(network['name'])}\nfqdn: {json.dumps(network['name'] + '.' + network['domain'])}\n".encode()
 
 
-def _network(network: dict[str, str]) -> bytes:
+def _network(network: dict[str, str], further: dict[int, str]) -> bytes:
     """NoCloud network config version 2; JSON is YAML."""
     interface = {"addresses": [f"{network['address']}/{network['prefix']}"], "gateway4": network["gateway"],
                  "nameservers": {"addresses": network["dns"].split(), "search": [network["domain"]] if network["domain"] else []}}
-    return json.dumps({"version": 2, "ethernets": {"eth0": interface}}).encode()
+    more = {f"eth{index}": {"addresses": [address]} for index, address in sorted(further.items())}
+    return json.dumps({"version": 2, "ethernets": {"eth0": interface} | more}).encode()

@@ -57,6 +57,16 @@ class NodeDoor:
         self._record(self._access.name, f"connect {self._access.address}:{port}", "open" if found else "no answer", 0 if found else 1, 0.0)
         return found
 
+    async def shell(self, command: str) -> dict[str, Any]:
+        """Run a command on the node as its administrator: {"status": "0", "said": its last line}. Raises RemoteFailed when it fails."""
+        a = self._access
+        answer = await self._reach.ssh.run(Target(a.name, a.address, 22, Credential(a.user, a.password)), command, limit_s=30)
+        self._record(a.name, command, "\n".join(filter(None, (answer.text, answer.err))), answer.status, answer.seconds)
+        if answer.status != 0:
+            raise RemoteFailed(f"{a.name} does not carry out “{command[:80]}”: {(answer.err or answer.text).strip()[:200]}", target=a.name, operation=command,
+                               hint="See the node's console.")
+        return {"status": "0", "said": (answer.text.strip().splitlines() or [""])[-1]}
+
     async def ping_from(self, address: str) -> bool:
         """Whether the node itself reaches an address: one echo request sent from it by SSH."""
         a = self._access

@@ -26,7 +26,7 @@ class GuestDisk:
 
 @dataclass(frozen=True)
 class GuestDesign:
-    """A guest to be defined. Memory in bytes; the medium is (datastore, volume name, device name)."""
+    """A guest to be defined. Memory in bytes; the medium is (datastore, volume name, device name). `networks`: one for each of `nics`."""
 
     name: str
     mark: Mark
@@ -35,7 +35,7 @@ class GuestDesign:
     memory_bytes: int
     disks: tuple[GuestDisk, ...]
     medium: tuple[str, str, str]
-    network: str
+    networks: tuple[str, ...]
     nics: tuple[str, ...]
     scsi: tuple[str, ...] = ()
     firmware: str = "bios"
@@ -103,9 +103,9 @@ def domain(design: GuestDesign) -> str:
     _sub(cdrom, "source", pool=design.medium[0], volume=design.medium[1])
     _sub(cdrom, "target", dev=design.medium[2], bus="ide")
     _sub(cdrom, "readonly")
-    for model in design.nics:
+    for model, network in zip(design.nics, design.networks, strict=True):
         nic = _sub(devices, "interface", type="network")
-        _sub(nic, "source", network=design.network)
+        _sub(nic, "source", network=network)
         _sub(nic, "model", type=model)
         _sub(nic, "rom", enabled="no")
     serial = _sub(devices, "serial", type="pty")

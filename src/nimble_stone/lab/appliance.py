@@ -106,7 +106,7 @@ def descriptor(capacity: int, disk_size: int, *, version: str = "4.2.0", disk_na
         prop("dns", "DNS servers", "Separated by spaces", more='ovf:value=""'), prop("domain", "Domain", "Search domain"),
         prop("ntp", "Time server", "Name or address"), prop("time_zone", "Time zone", "Such as UTC", more='ovf:value="UTC"'),
         "<Category>Service</Category>",
-        prop("role", "Role", "lead or archive", more="ovf:qualifiers='ValueMap{\"lead\",\"archive\"}'"),
+        prop("role", "Role", "lead, archive or relay", more="ovf:qualifiers='ValueMap{\"lead\",\"archive\",\"relay\"}'"),
         prop("station", "Station group", "Which gauges this cluster serves", more='ovf:qualifiers="MinLen(2) MaxLen(40)"'),
         prop("admin_password", "Administrator password", "At least ten characters", more='ovf:password="true" ovf:qualifiers="MinLen(10) MaxLen(64)"')))
     if edition > 4:

@@ -22,10 +22,13 @@ from lxml import etree
 from nimble_stone.core.errors import FormatError
 from nimble_stone.core.package import environment
 from nimble_stone.lab.demo import LabPlan, estate_file
+from nimble_stone.lab.products import TITLES
 from nimble_stone.lab.state import LabGuest, LabHost, Volumes
 
 BOOT_S, SERVICES_S = 18.0, 10.0
 PORT = 8080
+LEADING = ("lead", "primary", "controller", "storage", "edge")
+"""Roles whose nodes may gather others around them."""
 
 
 @dataclass
@@ -40,6 +43,15 @@ class Running:
     began: float = field(default_factory=time.monotonic)
     task: asyncio.Task[None] | None = None
     closers: list[Any] = field(default_factory=list)
+
+    @property
+    def product(self) -> str:
+        """The first part of its questions, such as “gauge”."""
+        return next((key.partition(".")[0] for key in self.values if key.endswith(".hostname")), "gauge")
+
+    def get(self, key: str) -> str:
+        """What it was given for a question of its product."""
+        return self.values.get(f"{self.product}.{key}", "")
 
     def say(self, text: str) -> None:
         """A line on the serial console."""
@@ -123,16 +135,17 @@ class GuestRoom:
         try:
             running.values = _read_medium(guest.xml, self.volumes, running.host)
         except (FormatError, LookupError, pycdlib.pycdlibexception.PyCdlibException) as error:
-            running.say(f"gauge: no usable config medium: {error}")
+            running.say(f"{running.product}: no usable config medium: {error}")
             return
-        values = running.values
-        address = values.get("gauge.address", "")
-        running.say(f"gauge: name {values.get('gauge.hostname')}")
-        running.say(f"gauge: address {address}/{values.get('gauge.prefix')} gateway {values.get('gauge.gateway')}")
+        address = running.get("address")
+        running.say(f"{running.product}: name {running.get('hostname')}")
+        running.say(f"{running.product}: address {address}/{running.get('prefix')} gateway {running.get('gateway')}")
         await self._wait(BOOT_S / 4)
         if not await self._listen(running, address):
             return
-        running.say(f"gauge: listening on port {PORT}")
+        running.say(f"{running.product}: listening on port {PORT}")
+        if guest.data.get("virtual"):
+            await self._answer_for(running, guest.data["virtual"])
         for text in ("gauge: creating the reading store", "gauge: reading store is empty, laying out 16 shards"):
             await self._wait(SERVICES_S / 2 * rng.uniform(.8, 1.2))
             running.say(text)
@@ -140,7 +153,7 @@ class GuestRoom:
             running.say("gauge: waiting for the reading store …")
             return
         running.ready = True
-        running.say("gauge: services are up")
+        running.say(f"{running.product}: services are up")
 
     async def _listen(self, running: Running, address: str) -> bool:
         try:
@@ -155,7 +168,7 @@ class GuestRoom:
                 ssh.close()
             running.closers.append(stop)
         except (OSError, ValueError) as error:
-            running.say(f"gauge: cannot use address {address}: {error}")
+            running.say(f"{running.product}: cannot use address {address}: {error}")
             return False
         self._by_address[address] = running
         return True
@@ -168,6 +181,16 @@ class GuestRoom:
             good = self.answers(words[-1])
             process.stdout.write(f"PING {words[-1]}: {'1 packets received' if good else '0 packets received'}\n")
             process.exit(0 if good else 1)
+        elif words[:2] == ["edge", "watch"] and len(words) == 3 and words[2] in ("nothing", "known", "everything"):
+            running: Running = process.get_extra_info("guest")
+            running.guest.data["watch"] = words[2]
+            running.host.save()
+            running.say(f"edge: watching, lets {words[2]} through")
+            process.stdout.write("watching\n")
+            process.exit(0)
+        elif words == ["edge", "status"]:
+            process.stdout.write("watching\n" if process.get_extra_info("guest").guest.data.get("watch") else "asleep\n")
+            process.exit(0)
         else:
             process.stderr.write("sh: not found\n")
             process.exit(127)
@@ -193,16 +216,16 @@ class GuestRoom:
 
     async def h_get_status(self, running: Running, body: dict[str, str]) -> web.Response:
         """How the node is."""
-        values = running.values
+        title, version = TITLES.get(running.product, TITLES["gauge"])
         return web.json_response({
-            "product": "Gauge Collector", "version": "4.2.0", "name": values.get("gauge.hostname"), "role": values.get("gauge.role"),
-            "address": f"{values.get('gauge.address')}/{values.get('gauge.prefix')}", "time": time.time(),
+            "product": title, "version": version, "name": running.get("hostname"), "role": running.get("role"),
+            "address": f"{running.get('address')}/{running.get('prefix')}", "time": time.time(),
             "state": "ready" if running.ready else "installing"})
 
     async def h_get_token(self, running: Running, body: dict[str, str]) -> web.Response:
         """The lead's join token."""
-        if running.values.get("gauge.role") != "lead":
-            return web.json_response({"reason": "only the lead has a token"}, status=409)
+        if running.get("role") not in LEADING:
+            return web.json_response({"reason": f"only a {LEADING[0]} has a token"}, status=409)
         return web.json_response({"token": _token(running)})
 
     async def h_get_join(self, running: Running, body: dict[str, str]) -> web.Response:
@@ -212,8 +235,8 @@ class GuestRoom:
     async def h_post_join(self, running: Running, body: dict[str, str]) -> web.Response:
         """Join a lead: ask it over the network, with the token."""
         real, port = self.plan.real(str(body.get("lead")), PORT)
-        member = {"name": running.values.get("gauge.hostname", ""), "role": running.values.get("gauge.role", ""),
-                  "address": running.values.get("gauge.address", ""), "token": str(body.get("token"))}
+        member = {"name": running.get("hostname"), "role": running.get("role"),
+                  "address": running.get("address"), "token": str(body.get("token"))}
         try:
             async with aiohttp.ClientSession() as session, session.post(f"http://{real}:{port}/cgi-bin/member", json=member) as answer:
                 taken = answer.status == 200
@@ -223,7 +246,7 @@ class GuestRoom:
             return web.json_response({"reason": "the lead refuses the token"}, status=403)
         running.guest.data["lead"] = str(body.get("lead"))
         running.host.save()
-        running.say(f"gauge: joined {body.get('lead')}")
+        running.say(f"{running.product}: joined {body.get('lead')}")
         return web.json_response({"joined": "yes"})
 
     async def h_post_member(self, running: Running, body: dict[str, str]) -> web.Response:
@@ -233,12 +256,12 @@ class GuestRoom:
         running.guest.data.setdefault("members", {})[str(body.get("name"))] = {"name": body.get("name"), "role": body.get("role"),
                                                                               "address": body.get("address")}
         running.host.save()
-        running.say(f"gauge: {body.get('name')} is in")
+        running.say(f"{running.product}: {body.get('name')} is in")
         return web.json_response({"taken": "yes"})
 
     def _members(self, running: Running) -> list[dict[str, str]]:
-        own = {"name": running.values.get("gauge.hostname", ""), "role": running.values.get("gauge.role", ""),
-               "address": running.values.get("gauge.address", "")}
+        own = {"name": running.get("hostname"), "role": running.get("role"),
+               "address": running.get("address")}
         return [own, *running.guest.data.get("members", {}).values()]
 
     async def h_get_members(self, running: Running, body: dict[str, str]) -> web.Response:
@@ -254,10 +277,37 @@ class GuestRoom:
         have = len(self._members(running))
         if str(have) != str(body.get("members")):
             return web.json_response({"reason": f"{have} of {body.get('members')} members are in"}, status=409)
+        virtual = str(body.get("virtual") or "")
+        if virtual and not await self._answer_for(running, virtual):
+            return web.json_response({"reason": f"the virtual address {virtual} cannot be used"}, status=409)
         running.guest.data["formed"] = True
+        running.guest.data["virtual"] = virtual
         running.host.save()
-        running.say(f"gauge: cluster of {have} formed")
+        running.say(f"{running.product}: cluster of {have} formed")
         return web.json_response({"formed": "yes"})
+
+
+    async def _answer_for(self, running: Running, virtual: str) -> bool:
+        """Let a node answer on the cluster's virtual address too."""
+        if self._by_address.get(virtual) is running:
+            return True
+        if self.answers(virtual):
+            return False
+        try:
+            site = web.TCPSite(self._runner, *self.plan.real(virtual, PORT))  # type: ignore[arg-type]  # set by open()
+            await site.start()
+        except (OSError, ValueError):
+            return False
+        running.closers.append(site.stop)
+        self._by_address[virtual] = running
+        running.say(f"{running.product}: answering on {virtual} for the cluster")
+        return True
+
+    async def h_get_cluster(self, running: Running, body: dict[str, str]) -> web.Response:
+        """The cluster's identity, once it is formed."""
+        if not running.guest.data.get("formed"):
+            return web.json_response({"reason": "the cluster is not formed yet"}, status=409)
+        return web.json_response({"cluster": hashlib.sha256(running.guest.uuid.encode()).hexdigest()[:16], "formed": "yes"})
 
 
 class _Login(asyncssh.SSHServer):
@@ -267,6 +317,8 @@ class _Login(asyncssh.SSHServer):
         self._running = running
 
     def connection_made(self, conn: asyncssh.SSHServerConnection) -> None:
+        conn.set_extra_info(guest=self._running)
+
         async def cut() -> None:
             conn.abort()
         self._running.closers.append(cut)
@@ -278,7 +330,7 @@ class _Login(asyncssh.SSHServer):
         return True
 
     def validate_password(self, username: str, password: str) -> bool:
-        return username == "admin" and password == self._running.values.get("gauge.admin_password")
+        return username == "admin" and password == self._running.get("admin_password")
 
 
 def _own_key(running: Running) -> asyncssh.SSHKey:
@@ -292,12 +344,12 @@ def _own_key(running: Running) -> asyncssh.SSHKey:
 
 def _logged_in(request: web.Request, running: Running) -> bool:
     kind, _, value = request.headers.get("Authorization", "").partition(" ")
-    wanted = base64.b64encode(f"admin:{running.values.get('gauge.admin_password')}".encode()).decode()
+    wanted = base64.b64encode(f"admin:{running.get('admin_password')}".encode()).decode()
     return kind == "Basic" and value == wanted
 
 
 def _token(running: Running) -> str:
-    return hashlib.sha256(f"{running.guest.uuid}:{running.values.get('gauge.admin_password')}".encode()).hexdigest()[:32]
+    return hashlib.sha256(f"{running.guest.uuid}:{running.get('admin_password')}".encode()).hexdigest()[:32]
 
 
 def _read_medium(xml: str, volumes: Volumes, host: LabHost) -> dict[str, str]:

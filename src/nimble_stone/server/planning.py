@@ -78,8 +78,10 @@ async def claims_of_others(world: World, plan_name: str) -> tuple[Claim, ...]:
         package = await world.store.read(records.find_package, row.package)
         if package is None:
             continue
-        for node in thaw(row, packages.view_of(package)).sheet.nodes:
-            claims.append(Claim(row.id, row.plan, node.name, node.value("address"), node.value("host"), node.memory_bytes))
+        found = thaw(row, packages.view_of(package)).sheet
+        held = found.by_node()
+        for node in found.nodes:
+            claims.append(Claim(row.id, row.plan, node.name, held.get(node.id, ()), node.value("host"), node.memory_bytes, node.vcpu))
     return tuple(claims)
 
 
@@ -104,7 +106,7 @@ async def think(world: World, kits: Mapping[str, Kit], text: str, *, answering: 
     estate = without_own(await world.store.read(records.load_estate), await _own_run(world, plan.name))
     claims = await claims_of_others(world, plan.name)
     # What merely answers is not withheld by the pools: the finding says so, and the person sees it happen.
-    taken = {address for claim in claims if (address := ip(claim.address))}
+    taken = {address for claim in claims for text in claim.addresses if (address := ip(text))}
     own = await _own_run(world, plan.name)
     sheet = resolve(plan, kit, package, estate, taken)
     licence = licence_sha256(package.descriptor) if package else ""
@@ -143,7 +145,8 @@ async def check_world(world: World, kits: Mapping[str, Kit], text: str, *, all_f
     own_run = await _own_run(world, again.sheet.plan.name)
     found = await world.store.read(records.load_estate)
     made = {guest.name for facts in found.facts.values() for guest in facts.guests if guest.mark and guest.mark.run == own_run and own_run}
-    own = {node.value("address") for node in again.sheet.nodes if node.name in made}
+    addresses = again.sheet.by_node()
+    own = {address for node in again.sheet.nodes if node.name in made for address in addresses.get(node.id, ())}
     answering = await survey.who_answers(world, again.sheet, again.estate, own)
     return await think(world, kits, text, answering=answering) if answering else again
 

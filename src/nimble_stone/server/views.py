@@ -298,7 +298,7 @@ def plan_view(row: PlanRow, resolved: Resolved, plan_runs: list[RunRow], estate:
                             rule=rule_text(c.rule.min_length, c.rule.max_length, c.rule.classes)) for c in sheet.columns],
         nodes=[node_view(sheet, node) for node in sheet.nodes], hosts=host_views(resolved.estate, {sheet.plan.bay} if sheet.plan.bay else set(), names=used),
         findings=resolved.findings, stores=ledger.stores(sheet, resolved.estate),
-        pools=ledger.pools(sheet, resolved.estate, {claim.address for claim in resolved.claims}, conflicts), losses=ledger.losses(sheet),
+        pools=ledger.pools(sheet, resolved.estate, {address for claim in resolved.claims for address in claim.addresses}, conflicts), losses=ledger.losses(sheet),
         steps=step_views(resolved.steps, resolved.forecast), forecast_s=resolved.forecast.end_s, worst_s=resolved.forecast.worst_s,
         critical=list(resolved.forecast.critical),
         sentence=narrative.of_plan(sheet, resolved.findings, resolved.forecast.end_s, resolved.forecast.worst_s, way),

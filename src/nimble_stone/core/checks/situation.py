@@ -13,14 +13,15 @@ from nimble_stone.core.plan.sheet import Sheet
 
 @dataclass(frozen=True)
 class Claim:
-    """A name and address that a run of another plan holds, with the disk it still has to lay."""
+    """A name and addresses that another plan holds, and the host and memory it means to take; `run` is '' as long as it is only planned."""
 
     run: str
     plan: str
     name: str
-    address: str
+    addresses: tuple[str, ...] = ()
     host: str = ""
     memory_bytes: int = 0
+    vcpu: int = 0
 
 
 @dataclass(frozen=True)
@@ -46,7 +47,7 @@ class Situation:
 
     def next_free(self) -> Callable[[str], str]:
         """A function giving the next free address of a node's pool, never the same twice; '' when there is none."""
-        taken = {claim.address for claim in self.claims} | set(self.answering) | {node.value("address") for node in self.sheet.nodes}
+        taken = {address for claim in self.claims for address in claim.addresses} | set(self.answering) | {value for _, _, value in self.sheet.addresses()}
         taken |= {str(network.gateway) for network in self.estate.networks}
 
         cursors: dict[str, Iterator[str]] = {}

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 
 from nimble_stone.core.addressing import fault
 from nimble_stone.core.checks.situation import Situation
 from nimble_stone.core.findings import Edit, Finding, Remedy
+from nimble_stone.core.kit.model import Count
+from nimble_stone.core.plan.columns import network_column
 from nimble_stone.core.plan.sheet import Node, ip
 from nimble_stone.core.secrets_rule import violations
 from nimble_stone.core.units import count_text
@@ -32,43 +34,51 @@ def counts(s: Situation) -> Iterator[Finding]:
     """Every role has as many nodes as the product allows."""
     for role in s.sheet.kit.roles:
         have = sum(node.role == role.id for node in s.sheet.nodes)
-        if not role.count.least <= have <= role.count.most:
-            want = f"{role.count.least}" if role.count.least == role.count.most else f"{role.count.least} to {role.count.most}"
-            yield Finding(severity="blocker", code="count", message=f"{count_text(have, 'node')} of role {role.label}; the product takes {want}.",
+        if not role.count.allows(have):
+            near = _nearest(role.count, have)
+            yield Finding(severity="blocker", code="count", message=f"{count_text(have, 'node')} of role {role.label}; the product takes {role.count.words()}.",
                           column="count", consequence="The cluster would not form.",
-                          remedy=Remedy(label=f"Set {role.count.usual}", edit=Edit(path=("roles", role.id, "count"), value=role.count.usual)))
+                          remedy=Remedy(label=f"Set {near}", edit=Edit(path=("roles", role.id, "count"), value=near)))
+    for ident in s.sheet.plan.roles:
+        if s.sheet.kit.role(ident) is None:
+            yield Finding(severity="caution", code="role-unknown", message=f"The plan speaks of a role “{ident}”; {s.sheet.kit.title} has {', '.join(r.id for r in s.sheet.kit.roles)}.",
+                          consequence="It has no effect.", remedy=Remedy(label="Remove it", edit=Edit(path=("roles", ident))))
     for ident in s.sheet.plan.nodes:
         if s.sheet.node(ident) is None:
             yield Finding(severity="note", code="node-unused", message=f"The plan holds values for “{ident}”, which is no node of it.",
                           consequence="They have no effect.", remedy=Remedy(label="Remove them", edit=Edit(path=("nodes", ident))))
 
 
+def _nearest(count: Count, have: int) -> int:
+    near = min(max(have, count.least), count.most)
+    return near if count.allows(near) else near + 1 if near < count.most else near - 1
+
+
 def duplicates(s: Situation) -> Iterator[Finding]:
     """No name and no address stands twice, here or in a run of another plan."""
     give = s.next_free()
-    for column, word in (("name", "Name"), ("address", "Address")):
-        seen: dict[str, Node] = {}
-        held = {getattr(claim, column): claim for claim in s.claims}
-        for node in s.sheet.nodes:
-            value = node.value(column)
-            if not value:
-                continue
-            fix = _address_remedy(node, give) if column == "address" else None
+    names = ((node, "name", node.name) for node in s.sheet.nodes if node.name)
+    for kind, word, items, held in (("name", "Name", names, {claim.name: claim for claim in s.claims}),
+                                    ("address", "Address", s.sheet.addresses(), {address: claim for claim in s.claims for address in claim.addresses})):
+        seen: dict[str, str] = {}
+        for node, column, value in items:
+            ident = node.id if node else ""
             if value in seen:
-                yield Finding(severity="blocker", code=f"duplicate-{column}", node=node.id, column=column,
-                              message=f"{word} {value} is also {seen[value].name if column == 'address' else seen[value].id}'s.",
-                              consequence="Both nodes would fight over it and neither would work reliably.", remedy=fix)
+                yield Finding(severity="blocker", code=f"duplicate-{kind}", node=ident, column=column, message=f"{word} {value} is also {seen[value]}'s.",
+                              consequence="Both would fight over it and neither would work reliably.", remedy=_address_remedy(node, column, give))
             elif value in held:
                 claim = held[value]
-                yield Finding(severity="blocker", code=f"claimed-{column}", node=node.id, column=column,
-                              message=f"{word} {value} is held by the run of plan “{claim.plan}”.",
-                              consequence="The second of two runs that want the same is refused.", remedy=fix)
-            seen.setdefault(value, node)
+                whose = "the run of plan" if claim.run else "plan"
+                yield Finding(severity="blocker", code=f"claimed-{kind}", node=ident, column=column, message=f"{word} {value} is held by {whose} “{claim.plan}”.",
+                              consequence="The second of two that want the same is refused.", remedy=_address_remedy(node, column, give))
+            seen.setdefault(value, (node.id if kind == "name" else node.name) if node else column.removeprefix("virtual."))
 
 
-def _address_remedy(node: Node, give: object) -> Remedy | None:
-    address = give(node.value("pool")) if callable(give) else ""
-    return Remedy(label=f"Use {address}", edit=Edit(path=("nodes", node.id, "address"), value=address)) if address else None
+def _address_remedy(node: Node | None, column: str, give: Callable[[str], str]) -> Remedy | None:
+    if not column.endswith("address"):
+        return None
+    address = give(node.value(column.removesuffix("address") + "pool")) if node else ""
+    return Remedy(label=f"Use {address}", edit=Edit(path=("nodes", node.id, column), value=address)) if node and address else None
 
 
 def addresses(s: Situation) -> Iterator[Finding]:
@@ -76,25 +86,52 @@ def addresses(s: Situation) -> Iterator[Finding]:
     give = s.next_free()
     words = {"outside": "lies outside {net}", "network": "is the network address of {net}", "broadcast": "is the broadcast address of {net}",
              "gateway": "is the gateway of {net}"}
-    for node in s.sheet.nodes:
-        text = node.value("address")
-        if not text:
-            out = node.id in s.sheet.exhausted
-            yield Finding(severity="blocker", code="address-missing", node=node.id, column="address",
-                          message=f"Pool {node.value('pool')} has no free address left." if out else "No address, and no pool to take one from.",
-                          consequence="The node could not be reached.", remedy=Remedy(label="Choose a pool or type an address"))
-            continue
-        address = ip(text)
-        if address is None:
-            yield Finding(severity="blocker", code="address-form", node=node.id, column="address", message=f"“{text}” is not an IPv4 address.",
-                          consequence="The node could not be configured.", remedy=_address_remedy(node, give))
-            continue
-        network = s.estate.network(node.value("network"))
-        wrong = fault(address, network.subnet, ip(node.value("gateway"))) if network else ""
-        if wrong and network:
-            yield Finding(severity="blocker", code=f"address-{wrong}", node=node.id, column="address",
-                          message=f"{text} {words[wrong].format(net=f'{network.name} ({network.subnet})')}.",
-                          consequence="The node would not be reachable, or disturb others.", remedy=_address_remedy(node, give))
+    for column in s.sheet.address_columns():
+        own = column.removesuffix("address")
+        missing: list[Node] = []
+        for node in s.sheet.nodes:
+            text = node.value(column)
+            if not text:
+                if node.cells[column].origin != "unused":
+                    missing.append(node)
+                continue
+            address = ip(text)
+            if address is None:
+                yield Finding(severity="blocker", code="address-form", node=node.id, column=column, message=f"“{text}” is not an IPv4 address.",
+                              consequence="The node could not be configured.", remedy=_address_remedy(node, column, give))
+                continue
+            network = s.estate.network(node.value(f"{own}network"))
+            wrong = fault(address, network.subnet, ip(node.value("gateway")) if not own else network.gateway) if network else ""
+            if wrong and network:
+                yield Finding(severity="blocker", code=f"address-{wrong}", node=node.id, column=column,
+                              message=f"{text} {words[wrong].format(net=f'{network.name} ({network.subnet})')}.",
+                              consequence="The node would not be reachable, or disturb others.", remedy=_address_remedy(node, column, give))
+        if missing:
+            out = missing[0].id in s.sheet.exhausted
+            pool = missing[0].value(f"{own}pool")
+            many = f" for {missing[0].name}" + (f" and {count_text(len(missing) - 1, 'more node')}" if len(missing) > 1 else "")
+            yield Finding(severity="blocker", code="address-missing", node=missing[0].id, column=column,
+                          message=f"Pool {pool} has no free address left{many}." if out else f"No address{many}, and no pool to take one from.",
+                          consequence="They could not be reached." if len(missing) > 1 else "The node could not be reached.",
+                          remedy=Remedy(label="Choose a pool or type an address"))
+    for one in s.sheet.kit.virtual if s.sheet.nodes else ():
+        yield from _virtual(s, f"virtual.{one.id}", one.label, one.network or "")
+
+
+def _virtual(s: Situation, column: str, label: str, role: str) -> Iterator[Finding]:
+    """A virtual address is one, and lies in the network its members are in."""
+    node = s.sheet.nodes[0]
+    text, network = node.value(column), s.estate.network(node.value(network_column(role, "network")))
+    address = ip(text)
+    if text and address is None:
+        yield Finding(severity="blocker", code="address-form", column=column, message=f"{label}: “{text}” is not an IPv4 address.",
+                      consequence="Nobody could answer on it.", remedy=Remedy(label="Let the pool give one", edit=Edit(path=("values", column))))
+    elif not text:
+        yield Finding(severity="blocker", code="address-missing", column=column, message=f"{label} has no address, and there is no pool that gives one.",
+                      consequence="Clients would have nowhere to turn to.", remedy=Remedy(label="Choose a pool or type an address"))
+    elif address and network and (wrong := fault(address, network.subnet, network.gateway)):
+        yield Finding(severity="blocker", code=f"address-{wrong}", column=column, message=f"{label} {text} cannot lie in {network.name} ({network.subnet}): {wrong}.",
+                      consequence="Nobody could answer on it.", remedy=Remedy(label="Let the pool give one", edit=Edit(path=("values", column))))
 
 
 def gateways(s: Situation) -> Iterator[Finding]:
@@ -130,17 +167,24 @@ def required(s: Situation) -> Iterator[Finding]:
     """Every required question has an answer that keeps its rule."""
     missing: dict[str, list[Node]] = defaultdict(list)
     labels = {column.id: column.label for column in s.sheet.columns}
-    skip = {"address", "host", "datastore", "gateway", "prefix"}          # told by rules of their own
+    skip = {"host", "datastore", "gateway", "prefix"}                     # told by rules of their own
     for column in s.sheet.columns:
+        if column.id in skip or column.kind == "address":
+            continue
+        judged: dict[str, list[str]] = {}                                  # most nodes share their values
+        plain = column.kind != "secret" and column.id not in ("size", "network", "pool")
         for node in s.sheet.nodes:
-            value = node.value(column.id)
+            cell = node.cells[column.id]
+            value = cell.value
             if not value:
-                if column.required and column.id not in skip:
+                if column.required and cell.origin != "unused":
                     missing[column.id].append(node)
-            elif column.kind != "secret" and column.id not in skip | {"size", "network", "pool"}:
-                faults = violations(value, column.rule)
-                if column.choices and value not in column.choices and not faults:
-                    faults = [f"is none of {', '.join(column.choices)}"]
+            elif plain:
+                if value not in judged:
+                    judged[value] = violations(value, column.rule)
+                    if column.choices and value not in column.choices and not judged[value]:
+                        judged[value] = [f"is none of {', '.join(column.choices)}"]
+                faults = judged[value]
                 if faults:
                     yield Finding(severity="blocker", code="value", node=node.id, column=column.id,
                                   message=f"{column.label} “{value[:60]}” {faults[0]}.", consequence="The product would refuse it.",

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import math
 from collections import defaultdict
 from collections.abc import Iterator
 
 from nimble_stone.core.checks.situation import Situation
 from nimble_stone.core.estate import HOST_RESERVE
 from nimble_stone.core.findings import Edit, Finding, Remedy
+from nimble_stone.core.plan.columns import network_column
 from nimble_stone.core.plan.sheet import Node
 from nimble_stone.core.units import count_text, size_text
 
@@ -76,6 +78,36 @@ def memory(s: Situation) -> Iterator[Finding]:
                           if nodes[-1].cells["host"].origin == "node" else Remedy(label="Choose a smaller size or another host"))
 
 
+def vcpus(s: Situation) -> Iterator[Finding]:
+    """No host promises more vCPUs than the plan's overcommit allows."""
+    wanted: dict[str, list[Node]] = defaultdict(list)
+    for node in s.sheet.nodes:
+        wanted[node.value("host")].append(node)
+    allowed = s.sheet.plan.placement.overcommit
+    for host, nodes in wanted.items():
+        facts = s.facts(host)
+        if facts is None or not facts.threads:
+            continue
+        present = {guest.name for guest in facts.guests if guest.running}
+        need = sum(node.vcpu for node in nodes) + sum(guest.vcpu for guest in facts.guests if guest.running)
+        need += sum(claim.vcpu for claim in s.claims if claim.host == host and claim.name not in present)
+        if need > facts.threads * allowed:
+            yield Finding(severity="caution", code="vcpu", node=nodes[-1].id, column="host", host=host,
+                          message=f"{host} would promise {need} vCPU on {facts.threads} threads, {need / facts.threads:.1f} to one; the plan allows {allowed:g}.",
+                          consequence="Guests wait for each other when all are busy.",
+                          remedy=Remedy(label=f"Allow {math.ceil(need / facts.threads)} to one", edit=Edit(path=("placement", "overcommit"), value=math.ceil(need / facts.threads))))
+
+
+def avoided(s: Situation) -> Iterator[Finding]:
+    """Nothing is fixed to a host that placement was told to leave alone."""
+    for node in s.sheet.nodes:
+        if node.value("host") in s.sheet.plan.placement.avoid:
+            yield Finding(severity="blocker", code="avoided", node=node.id, column="host", host=node.value("host"),
+                          message=f"{node.name} is fixed to {node.value('host')}, which the plan tells placement to avoid.",
+                          consequence="The two wishes contradict each other.",
+                          remedy=Remedy(label="Let placement choose the host", edit=Edit(path=("nodes", node.id, "host"))))
+
+
 def datastores(s: Situation) -> Iterator[Finding]:
     """The datastore is there on that very host, and holds all nodes together: thin (must) and full (caution)."""
     given: dict[tuple[str, str], list[Node]] = defaultdict(list)
@@ -134,12 +166,22 @@ def overlays(s: Situation) -> Iterator[Finding]:
 
 def networks(s: Situation) -> Iterator[Finding]:
     """The host carries the node's network."""
+    columns = [("network", 0), *((network_column(net.id, "network"), net.mtu) for net in s.sheet.kit.networks)]
     for node in s.sheet.nodes:
-        facts, name = s.facts(node.value("host")), node.value("network")
-        if facts is None or not facts.memory_bytes or not name:
+        facts = s.facts(node.value("host"))
+        if facts is None or not facts.memory_bytes:
             continue
-        found = next((net for net in facts.networks if net.name == name), None)
-        if found is None or not found.active:
+        for column, mtu in columns:
+            name = node.value(column)
+            found = next((net for net in facts.networks if net.name == name), None)
+            if not name:
+                continue
+            if found is not None and found.active:
+                if mtu and found.mtu and found.mtu < mtu:
+                    yield Finding(severity="caution", code="network-mtu", node=node.id, column="host", host=facts.host,
+                                  message=f"{facts.host} carries {name} with an MTU of {found.mtu}; the kit wants {mtu}.",
+                                  consequence="Large packets are lost on the way, and transfers hang.", remedy=Remedy(label="Raise the MTU, or choose another network"))
+                continue
             have = ", ".join(net.name for net in facts.networks if net.active) or "none"
             yield Finding(severity="blocker", code="network-missing", node=node.id, column="host", host=facts.host,
                           message=f"{facts.host} does not carry network {name}{' (it is stopped there)' if found else ''}; it has {have}.",
@@ -187,11 +229,10 @@ def names_taken(s: Situation) -> Iterator[Finding]:
 def answering(s: Situation) -> Iterator[Finding]:
     """Nobody answers on an address that a node is to have."""
     give = s.next_free()
-    for node in s.sheet.nodes:
-        evidence = s.answering.get(node.value("address"))
+    for node, column, value in s.sheet.addresses() if s.answering else ():
+        evidence = s.answering.get(value)
         if evidence:
-            address = give(node.value("pool"))
-            yield Finding(severity="blocker", code="address-answers", node=node.id, column="address",
-                          message=f"{node.value('address')} answers already ({evidence}).",
+            address = give(node.value(column.removesuffix("address") + "pool")) if node else ""
+            yield Finding(severity="blocker", code="address-answers", node=node.id if node else "", column=column, message=f"{value} answers already ({evidence}).",
                           consequence="Two machines with one address: neither can be reached reliably.",
-                          remedy=Remedy(label=f"Use {address}", edit=Edit(path=("nodes", node.id, "address"), value=address)) if address else None)
+                          remedy=Remedy(label=f"Use {address}", edit=Edit(path=("nodes", node.id, column), value=address)) if node and address else None)

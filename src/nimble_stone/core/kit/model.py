@@ -2,11 +2,28 @@
 
 from __future__ import annotations
 
+import re
 from typing import Annotated, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field, model_validator
+
+from nimble_stone.core.errors import FormatError
+from nimble_stone.core.kit import expression
 
 Ident = Annotated[str, Field(pattern=r"^[a-z][a-z0-9_-]{0,39}$")]
+
+
+def _parses(text: str) -> str:
+    try:
+        if text:
+            expression.parse(text)
+    except FormatError as error:
+        raise ValueError(str(error)) from error
+    return text
+
+
+Formula = Annotated[str, AfterValidator(_parses), Field(max_length=expression.MAX_LENGTH, description="An expression; '' always holds.")]
+"""Text of an expression, parsed when the kit is read."""
 
 
 class _Part(BaseModel):
@@ -19,6 +36,17 @@ class Count(_Part):
     least: int = Field(default=1, ge=0, le=2000, description="Fewest nodes that make sense.")
     most: int = Field(default=1, ge=1, le=2000, description="Most nodes the product takes.")
     usual: int = Field(default=1, ge=0, le=2000, description="What a new plan begins with.")
+    odd: bool = Field(default=False, description="Only odd numbers: a vote must not end even.")
+    per_host: bool = Field(default=False, description="One on each host of the bay, as long as the plan gives no number.")
+
+    def allows(self, number: int) -> bool:
+        """Whether the product takes that many."""
+        return self.least <= number <= self.most and not (self.odd and number and number % 2 == 0)
+
+    def words(self) -> str:
+        """“3 to 7, odd”."""
+        span = f"{self.least}" if self.least == self.most else f"{self.least} to {self.most}"
+        return span + (", odd" if self.odd else "")
 
 
 class Role(_Part):
@@ -29,6 +57,10 @@ class Role(_Part):
     short: str = Field(description="Used in node names.")
     count: Count = Count()
     apart: bool = Field(default=False, description="No two nodes of this role on one host.")
+    beside: Ident | None = Field(default=None, description="A role whose nodes of the same number share the host, where they fit.")
+    keeps: Literal["state", "nothing"] = Field(default="state", description="“nothing”: a node that is lost can simply be made again.")
+    quorum: bool = Field(default=False, description="More than half of the nodes must live for the cluster to work.")
+    copies: int = Field(default=0, ge=0, le=9, description="How many nodes hold each piece of data; as many less one may be lost.")
     datastore: Literal["shared", "local", "any"] = Field(default="any", description="Preferred kind of datastore.")
     after: tuple[Ident, ...] = Field(default=(), description="Roles whose nodes must answer before this one starts.")
 
@@ -53,6 +85,7 @@ class Question(_Part):
     required: bool = True
     secret: bool = False
     rule: Rule = Rule()
+    when: Formula = Field(default="", description="Asked only where this holds; reads columns, “role”, “n”, “count” and “count.ROLE”.")
     property: str = Field(default="", description="The package's own question this one stands for; its rules are added.")
 
 
@@ -67,7 +100,8 @@ class Call(_Part):
     """An HTTP request to a node's own interface. `{...}` in `body` values are filled from the sheet and from what was kept."""
 
     method: Literal["GET", "POST"] = "GET"
-    path: str
+    path: str = ""
+    ssh: str = Field(default="", max_length=400, description="Instead of a request: a command run on the node by SSH; “status” and “said” are its answer.")
     body: dict[str, str] = {}
     keep: dict[str, str] = Field(default={}, description="Name → member of the JSON answer that is kept, as a secret.")
     login: bool = Field(default=True, description="Send the administrator's name and password.")
@@ -89,9 +123,11 @@ class Forming(_Part):
     id: Ident
     label: str
     role: str = Field(description="The role whose nodes do it, or “cluster” for once at the end, by the first node.")
+    after: tuple[Ident, ...] = Field(default=(), description="Earlier forming steps that all their nodes must have done.")
     call: Call
     wait: Await
     observe: Call | None = Field(default=None, description="A request that tells whether it has happened already.")
+    when: Formula = Field(default="", description="Done only where this holds; reads what a question's “when” reads.")
 
 
 class Proof(_Part):
@@ -100,7 +136,7 @@ class Proof(_Part):
     id: Ident
     label: str
     of: Literal["node", "cluster"] = "node"
-    kind: Literal["running", "hardware", "host", "name", "address", "gateway", "clock", "port", "version", "role", "members", "one-lead"]
+    kind: Literal["running", "hardware", "host", "name", "address", "gateway", "clock", "port", "version", "role", "networks", "members", "one-lead", "virtual"]
     limit: float = 0.0
 
 
@@ -141,6 +177,72 @@ class ExtraDisk(_Part):
     controller: Literal["virtio", "scsi", "sata"] = "virtio"
 
 
+class NetworkRole(_Part):
+    """What a further interface of the nodes is for. The first interface, the service network, is there without being named."""
+
+    id: Ident
+    label: str
+    purpose: str = ""
+    roles: tuple[Ident, ...] = Field(default=(), description="Roles that have it; empty: all.")
+    interface: int = Field(ge=2, le=8, description="Which of the package's interfaces, counted from 1; the first is the service network's.")
+    mtu: int = Field(default=0, ge=0, le=65_535, description="Smallest frame size that will do; 0: any.")
+    addressed: bool = Field(default=True, description="Nodes have an address in it.")
+
+
+class VirtualAddress(_Part):
+    """An address that no node has for itself: members answer on it in turn, or whoever leads."""
+
+    id: Ident
+    label: str
+    members: tuple[Ident, ...] = Field(min_length=1, description="Roles whose nodes stand behind it.")
+    ports: tuple[int, ...] = Field(default=(), description="Ports served there.")
+    network: Ident | None = Field(default=None, description="The network role it lies in; none: the service network.")
+
+
+class PortUse(_Part):
+    """A port that must be passed by filters."""
+
+    port: int = Field(ge=1, le=65_535)
+    protocol: Literal["tcp", "udp"] = "tcp"
+    to: tuple[Ident, ...] = Field(default=(), description="Roles that listen; empty: all.")
+    by: str = Field(default="", description="Who connects.")
+    purpose: str = ""
+
+
+class OutsidePlace(_Part):
+    """A place beyond the plan that nodes must reach. `host` is a template over the sheet's columns."""
+
+    label: str
+    host: str
+    port: int = Field(ge=1, le=65_535)
+    purpose: str = ""
+
+
+class Load(_Part):
+    """A number that says how much there is to do."""
+
+    id: Ident
+    label: str
+    unit: str = ""
+    usual: float = Field(ge=0)
+    most: float = Field(default=1e9, gt=0)
+
+
+class RoleSizing(_Part):
+    """What nodes of a role carry. Formulas read the loads, “n” (nodes of the role), “vcpu” and “memory_gib” of the size."""
+
+    carries: dict[str, Formula] = Field(default={}, description="Load → formula of what n nodes carry, for every size that is not named in `by_size`.")
+    by_size: dict[str, dict[str, Formula]] = Field(default={}, description="The same for sizes with figures of their own.")
+    count: Formula = Field(default="", description="Number of nodes by formula, where it does not follow from what they carry.")
+
+
+class Sizing(_Part):
+    """From loads to sizes and numbers, by the maker's guide."""
+
+    loads: tuple[Load, ...] = Field(min_length=1, max_length=12)
+    roles: dict[Ident, RoleSizing]
+
+
 class Accepts(_Part):
     """Which packages a kit can be used with."""
 
@@ -162,6 +264,11 @@ class Kit(_Part):
     roles: tuple[Role, ...] = Field(min_length=1)
     sizes: tuple[SizeAdvice, ...] = ()
     extra_disks: tuple[ExtraDisk, ...] = ()
+    networks: tuple[NetworkRole, ...] = ()
+    virtual: tuple[VirtualAddress, ...] = ()
+    ports: tuple[PortUse, ...] = ()
+    outside: tuple[OutsidePlace, ...] = ()
+    sizing: Sizing | None = None
     questions: tuple[Question, ...] = ()
     environment: dict[str, str] = Field(description="Package question → template over the sheet's columns.")
     service: Service
@@ -182,12 +289,71 @@ class Kit(_Part):
             for name, span in (("size_gib", disk.size_gib), ("count", disk.count)):
                 if not span.least <= span.usual <= span.most:
                     raise ValueError(f"extra disk “{disk.id}”: {name} needs least ≤ usual ≤ most")
-        for step in self.forming:
+        for number, step in enumerate(self.forming):
             if step.role != "cluster" and step.role not in roles:
                 raise ValueError(f"forming step “{step.id}” is for “{step.role}”, which is no role of this kit")
+            if not step.call.path and not step.call.ssh:
+                raise ValueError(f"forming step “{step.id}” has neither a path nor a command")
+            if unknown := set(step.after) - {one.id for one in self.forming[:number]}:
+                raise ValueError(f"forming step “{step.id}” comes after “{sorted(unknown)[0]}”, which is no earlier step")
         if self.admin_password not in {question.id for question in self.questions}:
             raise ValueError(f"admin_password names “{self.admin_password}”, which is no question of this kit")
+        self._further(roles)
         return self
+
+    def _further(self, roles: set[str]) -> None:
+        """Counts, networks, virtual addresses, sizing and formulas refer to what there is."""
+        for role in self.roles:
+            if not role.count.per_host and not role.count.allows(role.count.usual):
+                raise ValueError(f"role “{role.id}”: usual {role.count.usual} is not among {role.count.words()}")
+            if role.beside and (role.beside not in roles or role.beside == role.id):
+                raise ValueError(f"role “{role.id}” stands beside “{role.beside}”, which is no other role of this kit")
+        networks = {network.id for network in self.networks}
+        for what, ident, names in [*(("network", one.id, one.roles) for one in self.networks), *(("virtual address", one.id, one.members) for one in self.virtual),
+                                   *(("port", str(one.port), one.to) for one in self.ports)]:
+            if unknown := set(names) - roles:
+                raise ValueError(f"{what} “{ident}” names “{sorted(unknown)[0]}”, which is no role of this kit")
+        for virtual in self.virtual:
+            if virtual.network and virtual.network not in networks:
+                raise ValueError(f"virtual address “{virtual.id}” lies in “{virtual.network}”, which is no network of this kit")
+        for ident, many in [("id", [q.id for q in self.questions]), ("network", [n.id for n in self.networks]), ("role", [r.id for r in self.roles])]:
+            if twice := {one for one in many if many.count(one) > 1}:
+                raise ValueError(f"{ident} “{sorted(twice)[0]}” stands twice")
+        known = self.names_known()
+        for question in self.questions:
+            self._reads(f"question “{question.id}”", question.when, known)
+        for step in self.forming:
+            self._reads(f"forming step “{step.id}”", step.when, known)
+        for key, template in self.environment.items():
+            for name in re.findall(r"\{([^}]*)\}", template):
+                if name.removeprefix("first.") not in known and not name.startswith("kept."):
+                    raise ValueError(f"environment “{key}” asks for “{name}”, which this kit never defines")
+        if self.sizing:
+            loads = {load.id for load in self.sizing.loads}
+            for ident, sizing in self.sizing.roles.items():
+                if ident not in roles:
+                    raise ValueError(f"sizing is for “{ident}”, which is no role of this kit")
+                for carries in (sizing.carries, *sizing.by_size.values()):
+                    if unknown := set(carries) - loads:
+                        raise ValueError(f"sizing of “{ident}” speaks of “{sorted(unknown)[0]}”, which is no load of this kit")
+                    for formula in carries.values():
+                        self._reads(f"sizing of “{ident}”", formula, loads | {"n", "vcpu", "memory_gib"})
+                self._reads(f"sizing of “{ident}”", sizing.count, loads | {f"count.{role}" for role in roles})
+
+    def names_known(self) -> set[str]:
+        """What conditions may read: the sheet's columns and counts."""
+        known = {"role", "n", "count", "name", "size", "host", "network", "pool", "address", "prefix", "gateway", "dns", "domain", "ntp", "time_zone", "provisioning"}
+        known |= {question.id for question in self.questions} | {f"count.{role.id}" for role in self.roles}
+        for network in self.networks:
+            known |= {f"net.{network.id}.{part}" for part in ("network", "pool", "address", "prefix")}
+        for disk in self.extra_disks:
+            known |= {f"disk.{disk.id}", f"disk.{disk.id}.count"}
+        return known | {f"virtual.{one.id}" for one in self.virtual}
+
+    @staticmethod
+    def _reads(what: str, formula: str, known: set[str]) -> None:
+        if formula and (unknown := expression.parse(formula).names - known):
+            raise ValueError(f"{what} reads “{sorted(unknown)[0]}”, which this kit never defines")
 
     def role(self, ident: str) -> Role | None:
         """The role of that id."""

@@ -1,0 +1,132 @@
+"""What the file says for each node, filled up with defaults: the cells before hosts, datastores and addresses are chosen."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from typing import Literal
+
+from nimble_stone.core.estate import Estate
+from nimble_stone.core.kit import expression
+from nimble_stone.core.kit.expression import Value
+from nimble_stone.core.kit.model import Kit, Role
+from nimble_stone.core.plan.columns import Column, PackageView, network_column
+from nimble_stone.core.plan.model import Plan, Scalar
+
+Origin = Literal["kit", "plan", "group", "node", "shared", "pool", "computed", "package", "none", "unused"]
+"""Where a value comes from. “unused”: the node has no such column, or its condition does not hold."""
+
+
+@dataclass(frozen=True, slots=True)
+class Cell:
+    """A value and where it comes from."""
+
+    value: str
+    origin: Origin
+
+
+Cells = dict[str, Cell]
+NOTHING, UNUSED = Cell("", "none"), Cell("", "unused")
+
+
+def written(plan: Plan, kit: Kit, package: PackageView | None, columns: tuple[Column, ...], estate: Estate, rows: list[tuple[Role, int]],
+            shared: Mapping[str, Scalar]) -> dict[str, Cells]:
+    """Node id → its cells. What holds for a whole role is thought through once. Cost: O(roles × columns + nodes × own values)."""
+    counts = {role.id: sum(1 for own, _ in rows if own is role) for role in kit.roles}
+    groups = {role.id: _group(plan, kit, package, columns, role, shared) for role in kit.roles}
+    ready = {ident: _settled(dict(cells), kit, estate) for ident, cells in groups.items()}
+    conditional = [column for column in columns if column.when]
+    conditions = {column.id: expression.parse(column.when) for column in conditional}
+    found: dict[str, Cells] = {}
+    for role, n in rows:
+        own = plan.nodes.get(f"{role.id}-{n}", {})
+        if own:
+            cells = dict(groups[role.id])
+            for column in columns:
+                if column.id in own:
+                    cells[column.id] = Cell(text_of(own[column.id]), "node")
+            cells = _settled(cells, kit, estate)
+        else:
+            cells = dict(ready[role.id])
+        if cells["name"].origin == "none":
+            alone = counts[role.id] == 1 and role.count.most == 1
+            pattern = kit.names.replace("-{n}", "") if alone else kit.names
+            cells["name"] = Cell(pattern.format(plan=plan.name, short=role.short, n=n, role=role.id), "computed")
+        for column in conditional:
+            if not conditions[column.id].holds(Inputs(cells, role.id, n, counts)):
+                cells[column.id] = UNUSED
+        found[f"{role.id}-{n}"] = cells
+    return found
+
+
+class Inputs(Mapping[str, Value]):
+    """What a condition may read of a node: its cells, its role and number, and how many nodes there are."""
+
+    def __init__(self, cells: Mapping[str, Cell], role: str, n: int, counts: Mapping[str, int]) -> None:
+        self._cells = cells
+        self._more: dict[str, Value] = {"role": role, "n": float(n), "count": float(sum(counts.values()))}
+        self._more |= {f"count.{ident}": float(many) for ident, many in counts.items()}
+
+    def __getitem__(self, key: str) -> Value:
+        if key in self._more:
+            return self._more[key]
+        return self._cells[key].value
+
+    def __iter__(self) -> Iterator[str]:
+        return iter([*self._more, *self._cells])
+
+    def __len__(self) -> int:
+        return len(self._more) + len(self._cells)
+
+
+def _group(plan: Plan, kit: Kit, package: PackageView | None, columns: tuple[Column, ...], role: Role, shared: Mapping[str, Scalar]) -> Cells:
+    """What holds for a role's nodes before their own values."""
+    block = plan.roles.get(role.id)
+    defaults = {"provisioning": "thin", "time_zone": "UTC"}
+    for disk in kit.extra_disks:
+        defaults |= {f"disk.{disk.id}": str(disk.size_gib.usual), f"disk.{disk.id}.count": str(disk.count.usual)}
+    defaults |= {question.id: question.default for question in kit.questions if question.default}
+    asked = {question.key: question.default for question in package.descriptor.questions} if package else {}
+    size = next((size.id for size in package.descriptor.sizes if size.default), "") if package else ""
+    cells: Cells = {}
+    for column in columns:
+        if column.roles and role.id not in column.roles:
+            cells[column.id] = UNUSED
+            continue
+        levels: tuple[tuple[Mapping[str, Scalar], Origin], ...] = ((block.values if block else {}, "group"), (plan.values, "plan"), (shared, "shared"), (defaults, "kit"))
+        for values, origin in levels:
+            if column.id in values:
+                cells[column.id] = Cell(text_of(values[column.id]), origin)
+                break
+        else:
+            default = asked.get(column.environment, "")
+            cells[column.id] = Cell(default, "package") if default else NOTHING
+    if cells["size"].origin == "none" and package:
+        cells["size"] = Cell(size, "package")
+    return cells
+
+
+def _settled(cells: Cells, kit: Kit, estate: Estate) -> Cells:
+    """What follows from pools and networks: network by pool, prefix and the like by network."""
+    for ident in ("", *(network.id for network in kit.networks)):
+        column = network_column(ident, "network")
+        if cells[column].origin == "unused":
+            continue
+        pool = estate.pool(cells[network_column(ident, "pool")].value) if network_column(ident, "pool") in cells else None
+        if cells[column].origin == "none" and pool:
+            cells[column] = Cell(pool.network, "pool")
+        network = estate.network(cells[column].value)
+        if network is None:
+            continue
+        known = {network_column(ident, "prefix"): str(network.subnet.prefixlen)}
+        if not ident:
+            known |= {"gateway": str(network.gateway), "dns": " ".join(map(str, network.dns)), "ntp": network.ntp, "domain": network.domain}
+        for key, value in known.items():
+            if value and key in cells and cells[key].origin == "none":
+                cells[key] = Cell(value, "pool")
+    return cells
+
+
+def text_of(value: object) -> str:
+    """A scalar of a file as the sheet shows it."""
+    return ("true" if value else "false") if isinstance(value, bool) else str(value)

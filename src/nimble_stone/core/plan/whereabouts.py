@@ -1,0 +1,169 @@
+"""Hosts, datastores and addresses for nodes that have none yet. Changes the cells it is given."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping
+from functools import lru_cache
+from ipaddress import IPv4Address
+
+from nimble_stone.core import addressing
+from nimble_stone.core.estate import Estate, Facts, Host, room_bytes
+from nimble_stone.core.kit.model import Kit, Role
+from nimble_stone.core.package.model import Size as PackageSize
+from nimble_stone.core.placement import Demand, Placement, Supply, place
+from nimble_stone.core.plan.cells import Cell, Cells
+from nimble_stone.core.plan.columns import network_column
+from nimble_stone.core.plan.model import Plan
+
+Rows = list[tuple[Role, int]]
+Board = tuple[tuple[Demand, ...], tuple[Supply, ...]]
+
+
+@lru_cache(maxsize=64)
+def placed(demands: tuple[Demand, ...], supplies: tuple[Supply, ...]) -> Placement:
+    """`place`, remembered: most edits of a plan leave its placement alone."""
+    return place(demands, supplies)
+
+
+def board(rows: Rows, base: Mapping[str, Cells], sizes: Mapping[str, PackageSize], estate: Estate, plan: Plan, kit: Kit, others: Mapping[str, int],
+          prefer: Mapping[str, str], thin_bytes: int) -> Board:
+    """What is to be placed and what there is to place it on. `others`: memory that other plans will take, by host; `prefer`: where nodes stand already."""
+    supplies = tuple(Supply(host.name, facts.memory_bytes, max(0, room_bytes(facts) - others.get(host.name, 0)),
+                            frozenset(net.name for net in facts.networks if net.active), vcpus_left(facts, plan.placement.overcommit),
+                            sum(store.free_bytes for store in facts.datastores if store.active) if facts.datastores else None)
+                     for host, facts in known_hosts(estate, plan.bay) if host.name not in plan.placement.avoid)
+    demands = []
+    for role, n in rows:
+        cells = base[f"{role.id}-{n}"]
+        size = sizes.get(cells["size"].value)
+        names = (cells[network_column(ident, "network")].value for ident in ("", *(network.id for network in kit.networks)))
+        demands.append(Demand(f"{role.id}-{n}", size.memory_bytes if size else 0, role.id if role.apart or role.count.per_host else "", cells["host"].value,
+                              tuple(dict.fromkeys(name for name in names if name)), size.vcpu if size else 0, thin_bytes,
+                              prefer.get(f"{role.id}-{n}", ""), f"{role.beside}-{n}" if role.beside else "", role.label))
+    return tuple(demands), supplies
+
+
+def vcpus_left(facts: Facts, overcommit: float) -> int | None:
+    """vCPUs that may still be promised; None where threads are not known."""
+    if not facts.threads:
+        return None
+    return max(0, int(facts.threads * overcommit) - sum(guest.vcpu for guest in facts.guests if guest.running))
+
+
+def known_hosts(estate: Estate, bay: str) -> list[tuple[Host, Facts]]:
+    """Hosts of a bay whose facts are known and without trouble."""
+    return [(host, facts) for host in estate.bay(bay) if (facts := estate.facts.get(host.name)) and not facts.trouble and facts.memory_bytes]
+
+
+def datastores(rows: Rows, base: Mapping[str, Cells], estate: Estate, full_bytes: int) -> None:
+    """The kit's preferred kind first, then the most room left after what was already given here."""
+    given: dict[tuple[str, str], int] = {}
+    for role, n in rows:
+        cells = base[f"{role.id}-{n}"]
+        facts = estate.facts.get(cells["host"].value)
+        if facts is None:
+            continue
+        if cells["datastore"].origin == "none":
+            stores = [store for store in facts.datastores if store.active]
+            stores.sort(key=lambda store: (role.datastore != "any" and bool(store.shared) != (role.datastore == "shared"),
+                                           given.get(_store_key(facts.host, store.name, store.shared), 0) - store.free_bytes, store.name))
+            if stores:
+                cells["datastore"] = Cell(stores[0].name, "computed")
+        store = facts.datastore(cells["datastore"].value)
+        if store:
+            key = _store_key(facts.host, store.name, store.shared)
+            given[key] = given.get(key, 0) + full_bytes
+
+
+def _store_key(host: str, name: str, shared: str) -> tuple[str, str]:
+    return ("", shared) if shared else (host, name)
+
+
+def addresses(base: Mapping[str, Cells], kit: Kit, estate: Estate, taken: Collection[IPv4Address], held: Mapping[str, str]) -> list[str]:
+    """Addresses for nodes (each network role) and for the kit's virtual addresses. Answers with the ids of nodes that found a pool exhausted.
+
+    Virtual addresses come from a pool's end, so that a growing cluster does not push them about; `held` (“node/column” → address) is kept where it is free.
+    """
+    reserved = set(taken) | in_use(estate)
+    columns = [(network_column(ident, "address"), network_column(ident, "pool")) for ident in ("", *(one.id for one in kit.networks if one.addressed))]
+    fixed: dict[str, IPv4Address] = {}
+    wanting: dict[str, list[tuple[str, str]]] = {}
+    for column, pool in columns:
+        for ident, cells in base.items():
+            cell = cells[column]
+            if cell.value:
+                parsed = ip(cell.value)
+                if parsed:
+                    fixed[f"{ident}/{column}"] = parsed
+            elif cell.origin == "none" and cells[pool].value:
+                wanting.setdefault(cells[pool].value, []).append((ident, column))
+    exhausted: list[str] = []
+    used = _virtual(base, kit, estate, reserved | set(fixed.values()), held)
+    for name, wants in wanting.items():
+        pool_found = estate.pool(name)
+        if pool_found is None:
+            continue
+        kept = _still(wants, held, pool_found.first, pool_found.last, reserved | used | set(fixed.values()) | set(pool_found.excluded))
+        found = addressing.assign([f"{ident}/{column}" for ident, column in wants], fixed | kept, pool_found, reserved | used) | kept
+        for ident, column in wants:
+            address = found.get(f"{ident}/{column}")
+            if address is None:
+                exhausted.append(ident)
+            else:
+                base[ident][column] = Cell(str(address), "pool")
+                fixed[f"{ident}/{column}"] = address
+    return exhausted
+
+
+def _still(wants: list[tuple[str, str]], held: Mapping[str, str], first: IPv4Address, last: IPv4Address, gone: set[IPv4Address]) -> dict[str, IPv4Address]:
+    kept: dict[str, IPv4Address] = {}
+    for ident, column in wants:
+        address = ip(held.get(f"{ident}/{column}", ""))
+        if address is not None and first <= address <= last and address not in gone:
+            kept[f"{ident}/{column}"] = address
+            gone.add(address)
+    return kept
+
+
+def _virtual(base: Mapping[str, Cells], kit: Kit, estate: Estate, gone: set[IPv4Address], held: Mapping[str, str]) -> set[IPv4Address]:
+    """Give each virtual address, the same in every node's cells."""
+    used: set[IPv4Address] = set()
+    first = next(iter(base.values()), None)
+    for one in kit.virtual if first is not None else ():
+        column = f"virtual.{one.id}"
+        cell = first[column] if first else None
+        typed = ip(cell.value) if cell else None
+        if typed is not None:
+            used.add(typed)
+            continue
+        pool = estate.pool(first[network_column(one.network or "", "pool")].value) if first else None
+        if pool is None or (cell and cell.value):
+            continue
+        before = ip(held.get(f"/{column}", ""))
+        free = (IPv4Address(number) for number in range(int(pool.last), int(pool.first) - 1, -1))
+        if before is not None and pool.first <= before <= pool.last and before not in gone and before not in pool.excluded and before not in used:
+            address: IPv4Address | None = before
+        else:
+            address = next((a for a in free if a not in gone and a not in used and a not in pool.excluded), None)
+        if address is not None:
+            used.add(address)
+            given = Cell(str(address), "pool")
+            for cells in base.values():
+                cells[column] = given
+    return used
+
+
+def in_use(estate: Estate) -> set[IPv4Address]:
+    """Addresses that gateways, name servers, hosts and machines of the estate have themselves. Cost: O(interfaces)."""
+    found = {network.gateway for network in estate.networks} | {address for network in estate.networks for address in network.dns}
+    own = [one.address for one in (*estate.hosts, *estate.machines)]
+    own += [address.partition("/")[0] for facts in estate.facts.values() for interface in facts.interfaces for address in interface.addresses]
+    return found | {address for text in own if (address := ip(text))}
+
+
+def ip(text: str) -> IPv4Address | None:
+    """The address a text holds, or None."""
+    try:
+        return IPv4Address(text.strip())
+    except ValueError:
+        return None

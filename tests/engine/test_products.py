@@ -1,0 +1,95 @@
+"""All five products rolled out on the stand-ins by their kits alone, proved and taken back."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from nimble_stone.cli.client import Client
+from nimble_stone.lab import demo, products
+from tests.engine.test_runs import ours
+from tests.support.processes import LabProcess, ServerProcess, ended, lab_and_server
+
+SECRET = "Tide-tables 1893 and on"
+BEGINNINGS = {
+    "tidebook": "values: {pool: kelda-survey, net.copying.pool: kelda-storage}\nroles: {reporting: {count: 1}, transfer: {count: 1}}\n",
+    "skerry": "values: {pool: kelda-survey}\nroles: {worker: {count: 2}}\n",
+    "ballast": "values: {pool: kelda-survey, net.copying.pool: kelda-storage, disk.data: 32}\n",
+    "breakwater": "values: {network: management, net.inner.network: survey, net.crossing.pool: kelda-storage, letting: known, known_list: 10.44.20.0/24}\n"
+                  + "nodes:\n" + "".join(f"  edge-{n}: {{address: 10.44.2.{20 + n}}}\n" for n in range(1, 5)),
+}
+
+
+@pytest.fixture(scope="module")
+def place(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[LabProcess, ServerProcess, Client]]:
+    folder = tmp_path_factory.mktemp("products")
+    with lab_and_server(folder) as (lab, server, client):
+        client.call("POST", "/api/estate", demo.estate_file(lab.plan).model_dump(mode="json"))
+        client.call("POST", "/api/estate/read", {})
+        for product in products.PRODUCTS.values():
+            file = folder / f"{product.id}.ova"
+            file.write_bytes(products.ova(product, mib=1))
+            client.upload(file, lambda *_: None)
+        yield lab, server, client
+
+
+def planned(client: Client, kit: str) -> dict[str, Any]:
+    product = products.PRODUCTS[kit]
+    plan = client.call("POST", "/api/plans", {"text": f"nimble-stone: plan/1\nname: {kit}\nkit: {kit}\npackage: {product.title} {product.version}\nbay: kelda-main\n{BEGINNINGS[kit]}"})
+    for column in plan["columns"]:
+        if column["kind"] == "secret":
+            plan = client.call("POST", f"/api/plans/{kit}/secret", {"version": plan["version"], "column": column["id"], "value": SECRET})
+    return dict(plan)
+
+
+@pytest.mark.parametrize("kit", list(BEGINNINGS))
+def test_a_product_is_rolled_out_by_its_kit(place: tuple[LabProcess, ServerProcess, Client], kit: str) -> None:
+    lab, _, client = place
+    plan = planned(client, kit)
+    assert [f["message"] for f in plan["findings"] if f["severity"] == "blocker"] == []
+    found = client.call("POST", f"/api/plans/{kit}/run")
+    assert found["run"], [f["message"] for f in found["plan"]["findings"] if f["severity"] == "blocker"]
+    done = ended(client, found["run"])
+    assert done["state"] == "done", [(s["key"], s["message"]) for s in done["steps"] if s["state"] == "failed"] + [p for p in done["proofs"] if not p["passed"]]
+    assert all(proof["passed"] for proof in done["proofs"]) and {p["proof"] for p in done["proofs"]} > {"networks", "members"}
+    started = {s["key"]: s["started_at"] for s in done["steps"]}
+    if kit == "skerry":                       # two stages: the controllers agree before any worker is let in, through the virtual address
+        assert started["agree/controller-1"] < min(started["enrol/worker-1"], started["enrol/worker-2"])
+        assert "join/controller-1" not in started and "token/controller-2" not in started
+        assert [p["found"] for p in done["proofs"] if p["proof"] == "virtual"] == ["10.44.20.74:8080 open"]
+    if kit == "breakwater":                   # one on each host, three interfaces in three networks, told to watch by SSH
+        assert sorted(node["host"] for node in done["nodes"]) == ["fulmar", "gannet", "petrel", "skua"]
+        assert {p["found"] for p in done["proofs"] if p["proof"] == "networks"} == {"management, survey, storage"}
+        assert len([key for key in started if key.startswith("watch/")]) == 4
+    if kit == "ballast":
+        assert len(done["nodes"]) == 4 and all(node["cells"]["disk.data.count"]["value"] == "2" for node in done["nodes"])
+    client.call("POST", f"/api/runs/{found['run']}/undo", {})
+    assert ended(client, found["run"], states=("undone",))["state"] == "undone"
+    assert ours(lab) == []
+    client.call("DELETE", f"/api/plans/{kit}")
+
+
+def test_a_condition_that_does_not_hold_takes_its_column_away(place: tuple[LabProcess, ServerProcess, Client]) -> None:
+    client = place[2]
+    plan = planned(client, "tidebook")
+    assert {node["cells"]["lag"]["origin"] for node in plan["nodes"]} == {"unused"}
+    plan = client.call("PATCH", "/api/plans/tidebook", {"version": plan["version"], "edits": [{"path": ["values", "copying_mode"], "value": "later"}]})
+    assert {node["cells"]["lag"]["value"] for node in plan["nodes"]} == {"30"}
+    plan = client.call("PATCH", "/api/plans/tidebook", {"version": plan["version"], "edits": [{"path": ["values", "lag"], "value": "soon"}]})
+    assert [f["column"] for f in plan["findings"] if f["code"] == "value"][:1] == ["lag"]
+    client.call("DELETE", "/api/plans/tidebook")
+
+
+def test_kit_files_are_complete(tmp_path: Path) -> None:
+    """Every kit names a product whose package there is, and answers every question that has no default."""
+    from nimble_stone.core.package import descriptor
+    from nimble_stone.server.kits import load_kits
+    for ident, product in products.PRODUCTS.items():
+        kit, own = load_kits()[ident], descriptor.parse(products.descriptor(product, 1000).encode())
+        assert (kit.accepts.product, own.version.startswith(kit.accepts.versions)) == (own.product, True)
+        assert set(kit.environment) <= {question.key for question in own.questions}
+        assert max([net.interface for net in kit.networks], default=1) <= len(own.nics)
+        assert {advice.size for advice in kit.sizes} == {size.id for size in own.sizes}

@@ -65,7 +65,7 @@ class Placement:
     reasons: Mapping[str, str]
 
 
-class _Board:
+class Board:
     """Hosts being filled: room and load per host, and what stands where."""
 
     def __init__(self, supplies: Sequence[Supply], demands: Sequence[Demand]) -> None:
@@ -139,7 +139,7 @@ def _worst(placed: Placement, demands: Sequence[Demand], supplies: Sequence[Supp
 
 
 def _once(demands: Sequence[Demand], supplies: Sequence[Supply], order: Callable[[Demand], float]) -> Placement:
-    board = _Board(supplies, demands)
+    board = Board(supplies, demands)
     reasons: dict[str, str] = {}
     free = [demand for demand in demands if not demand.fixed]
     for demand in demands:
@@ -157,7 +157,7 @@ def _once(demands: Sequence[Demand], supplies: Sequence[Supply], order: Callable
     return Placement({node: board.hosts[at].host for node, at in board.chosen.items()}, reasons)
 
 
-def _best(board: _Board, demand: Demand, scores: NDArray[np.float64]) -> int:
+def _best(board: Board, demand: Demand, scores: NDArray[np.float64]) -> int:
     """The least loaded host, unless the node stands well where it is, or belongs beside another."""
     best = int(np.argmin(scores))
     other = board.chosen.get(demand.beside)
@@ -167,7 +167,7 @@ def _best(board: _Board, demand: Demand, scores: NDArray[np.float64]) -> int:
     return there if there is not None and scores[there] <= scores[best] + STAY else best
 
 
-def _level(board: _Board, movable: Sequence[Demand]) -> None:
+def _level(board: Board, movable: Sequence[Demand]) -> None:
     """Move single nodes off the most loaded host, or exchange one, as long as that lowers the worst load."""
     by_host: dict[int, list[Demand]] = {}
     for demand in movable:
@@ -200,7 +200,7 @@ def _level(board: _Board, movable: Sequence[Demand]) -> None:
         by_host[worst].append(pair[1])
 
 
-def _move(board: _Board, by_host: dict[int, list[Demand]], demand: Demand, to: int) -> None:
+def _move(board: Board, by_host: dict[int, list[Demand]], demand: Demand, to: int) -> None:
     at = board.chosen[demand.node]
     board.put(demand, at, -1)
     board.put(demand, to)
@@ -208,7 +208,7 @@ def _move(board: _Board, by_host: dict[int, list[Demand]], demand: Demand, to: i
     by_host.setdefault(to, []).append(demand)
 
 
-def _swap(board: _Board, by_host: Mapping[int, list[Demand]], worst: int, load: float) -> tuple[Demand, Demand] | None:
+def _swap(board: Board, by_host: Mapping[int, list[Demand]], worst: int, load: float) -> tuple[Demand, Demand] | None:
     """The exchange of a node of the worst host against a smaller one elsewhere that leaves the lowest load on both; None when none helps."""
     best: tuple[float, Demand, Demand] | None = None
     for demand in by_host[worst]:
@@ -231,13 +231,13 @@ def _swap(board: _Board, by_host: Mapping[int, list[Demand]], worst: int, load: 
     return (best[1], best[2]) if best else None
 
 
-def _both_fit(board: _Board, mine: Demand, other: Demand, here: int, there: int) -> bool:
+def _both_fit(board: Board, mine: Demand, other: Demand, here: int, there: int) -> bool:
     """Whether vCPUs and disks allow the exchange."""
     return bool(board.vcpus[there] >= mine.vcpu - other.vcpu and board.vcpus[here] >= other.vcpu - mine.vcpu
                 and board.disk[there] >= mine.disk_bytes - other.disk_bytes and board.disk[here] >= other.disk_bytes - mine.disk_bytes)
 
 
-def _why_not(demand: Demand, board: _Board) -> str:
+def _why_not(demand: Demand, board: Board) -> str:
     """In words: what a host would need, how many have each of it, and that none has all."""
     if not board.hosts:
         return "the bay has no host whose facts are known"

@@ -294,7 +294,8 @@ class Define:
             domain_type=c.run.domain_types.get(c.step.host, "qemu"), vcpu=node.vcpu, memory_bytes=node.memory_bytes,
             disks=tuple(xml_out.GuestDisk(datastore, name, "qcow2", place.bus, place.target, place.controller)
                         for name, place in zip(names, guest.disks, strict=True)),
-            medium=(datastore, c.volume(f"{node.name}-config"), guest.config_target), networks=networks_of(c.run.sheet.kit, node, len(guest.nics)), nics=guest.nics,
+            medium=(datastore, c.volume(f"{node.name}-config"), guest.config_target), networks=networks_of(c.run.sheet.kit, node, len(guest.nics)),
+            nics=guest.nics,
             scsi=guest.controllers, firmware=guest.firmware))
 
     async def undo(self, c: Context) -> str:

@@ -34,9 +34,11 @@ PRODUCTS: dict[str, Product] = {product.id: product for product in (
             (("small", "Small", "A trial", 2, 4), ("medium", "Medium", "40 programs a worker", 4, 16), ("large", "Large", "110 programs a worker", 8, 48)),
             (_SERVICE,),
             (("virtual", "Controller address", "Shared by the controllers", 'ovf:value=""'), ("inner", "Inner range", "Of the programs' own network", ""),
-             ("seal", "Seal", "Whether what is kept is sealed", 'ovf:value="yes"'), ("seal_key", "Sealing key", "At least sixteen characters", 'ovf:password="true" ovf:value=""'))),
+             ("seal", "Seal", "Whether what is kept is sealed", 'ovf:value="yes"'),
+             ("seal_key", "Sealing key", "At least sixteen characters", 'ovf:password="true" ovf:value=""'))),
     Product("ballast", "Ballast", "1.9.2",
-            (("small", "Small", "Up to 4 data disks", 2, 8), ("medium", "Medium", "Up to 8 data disks", 4, 24), ("large", "Large", "Up to 12 data disks", 8, 48)),
+            (("small", "Small", "Up to 4 data disks", 2, 8), ("medium", "Medium", "Up to 8 data disks", 4, 24),
+             ("large", "Large", "Up to 12 data disks", 8, 48)),
             (_SERVICE, ("Copying", "Between storage nodes")),
             (("virtual", "Portal address", "Shared by all nodes", 'ovf:value=""'), ("copies", "Copies", "2 or 3", 'ovf:value="2"'),
              ("sealing", "Sealed disks", "yes or no", 'ovf:value="no"'), ("copying_address", "Copying address", "Of this node", 'ovf:value=""'))),
@@ -47,26 +49,35 @@ PRODUCTS: dict[str, Product] = {product.id: product for product in (
              ("crossing_address", "Crossing address", "Of this node", 'ovf:value=""')), 8),
 )}
 _COMMON = (("hostname", "Host name", "Short name of this node", ""), ("address", "Address", "IPv4 address of the service interface", ""),
-           ("prefix", "Prefix", "Length of the network prefix", ""), ("gateway", "Gateway", "Default gateway", ""), ("dns", "DNS servers", "Separated by spaces", 'ovf:value=""'),
-           ("domain", "Domain", "Search domain", 'ovf:value=""'), ("ntp", "Time server", "Name or address", 'ovf:value=""'), ("time_zone", "Time zone", "Such as UTC", 'ovf:value="UTC"'),
-           ("role", "Role", "What this node does", ""), ("admin_password", "Administrator password", "At least twelve characters", 'ovf:password="true" ovf:qualifiers="MinLen(12) MaxLen(64)"'))
+           ("prefix", "Prefix", "Length of the network prefix", ""), ("gateway", "Gateway", "Default gateway", ""),
+           ("dns", "DNS servers", "Separated by spaces", 'ovf:value=""'),
+           ("domain", "Domain", "Search domain", 'ovf:value=""'), ("ntp", "Time server", "Name or address", 'ovf:value=""'),
+           ("time_zone", "Time zone", "Such as UTC", 'ovf:value="UTC"'),
+           ("role", "Role", "What this node does", ""), ("admin_password", "Administrator password", "At least twelve characters", 'ovf:password="true" '
+           'ovf:qualifiers="MinLen(12) MaxLen(64)"'))
 TITLES = {"gauge": ("Gauge Collector", "4.2.0")} | {product.id: (product.title, product.version) for product in PRODUCTS.values()}
 """First part of a product's questions → what its guests call themselves."""
 
 
 def descriptor(product: Product, disk_size: int) -> str:
     """The OVF 1.1 descriptor."""
-    options = "".join(f'<Configuration ovf:id="{ident}"{" ovf:default=" + quoteattr("true") if number == 0 else ""}><Label>{label}</Label><Description>{text}</Description></Configuration>'
+    options = "".join(f'<Configuration ovf:id="{ident}"{" ovf:default=" + quoteattr("true") if number == 0 else ""}>'
+                      f'<Label>{label}</Label><Description>{text}</Description></Configuration>'
                       for number, (ident, label, text, _, _) in enumerate(product.sizes))
     items = "".join(
-        f'<Item ovf:configuration="{ident}"><rasd:ElementName>{cpu} vCPU</rasd:ElementName><rasd:InstanceID>1</rasd:InstanceID><rasd:ResourceType>3</rasd:ResourceType>'
+        f'<Item ovf:configuration="{ident}"><rasd:ElementName>{cpu} '
+        f'vCPU</rasd:ElementName><rasd:InstanceID>1</rasd:InstanceID><rasd:ResourceType>3</rasd:ResourceType>'
         f"<rasd:VirtualQuantity>{cpu}</rasd:VirtualQuantity></Item>"
-        f'<Item ovf:configuration="{ident}"><rasd:AllocationUnits>byte * 2^20</rasd:AllocationUnits><rasd:ElementName>memory</rasd:ElementName><rasd:InstanceID>2</rasd:InstanceID>'
+        f'<Item ovf:configuration="{ident}"><rasd:AllocationUnits>byte * '
+        f'2^20</rasd:AllocationUnits><rasd:ElementName>memory</rasd:ElementName><rasd:InstanceID>2</rasd:InstanceID>'
         f"<rasd:ResourceType>4</rasd:ResourceType><rasd:VirtualQuantity>{gib * 1024}</rasd:VirtualQuantity></Item>" for ident, _, _, cpu, gib in product.sizes)
     networks = "".join(f"<Network ovf:name={quoteattr(name)}><Description>{escape(text)}</Description></Network>" for name, text in product.networks)
-    nics = "".join(f"<Item><rasd:Connection>{name}</rasd:Connection><rasd:ElementName>eth{number}</rasd:ElementName><rasd:InstanceID>{11 + number}</rasd:InstanceID>"
-                   "<rasd:ResourceSubType>virtio</rasd:ResourceSubType><rasd:ResourceType>10</rasd:ResourceType></Item>" for number, (name, _) in enumerate(product.networks))
-    asks = "".join(f'<Property ovf:key="{key}" ovf:type="string" ovf:userConfigurable="true" {more}><Label>{escape(label)}</Label><Description>{escape(text)}</Description></Property>'
+    nics = "".join(f"<Item><rasd:Connection>{name}</rasd:Connection><rasd:ElementName>eth{number}</rasd:ElementName>"
+                   f"<rasd:InstanceID>{11 + number}</rasd:InstanceID>"
+                   "<rasd:ResourceSubType>virtio</rasd:ResourceSubType><rasd:ResourceType>10</rasd:ResourceType></Item>" for number,
+                   (name, _) in enumerate(product.networks))
+    asks = "".join(f'<Property ovf:key="{key}" ovf:type="string" ovf:userConfigurable="true" '
+                   f'{more}><Label>{escape(label)}</Label><Description>{escape(text)}</Description></Property>'
                    for key, label, text, more in (*_COMMON, *product.asks))
     return f"""<?xml version="1.0" encoding="UTF-8"?>
 <Envelope xmlns="http://schemas.dmtf.org/ovf/envelope/1" xmlns:ovf="http://schemas.dmtf.org/ovf/envelope/1"
@@ -77,7 +88,8 @@ def descriptor(product: Product, disk_size: int) -> str:
  <NetworkSection><Info>Networks</Info>{networks}</NetworkSection>
  <DeploymentOptionSection><Info>Sizes</Info>{options}</DeploymentOptionSection>
  <VirtualSystem ovf:id="{product.id}"><Info>{product.title}</Info><Name>{product.title}</Name>
-  <ProductSection ovf:class="{product.id}"><Info>Product</Info><Product>{product.title}</Product><Vendor>Holm Instruments</Vendor><Version>{product.version}</Version>{asks}</ProductSection>
+  <ProductSection ovf:class="{product.id}"><Info>Product</Info><Product>{product.title}</Product>
+   <Vendor>Holm Instruments</Vendor><Version>{product.version}</Version>{asks}</ProductSection>
   <VirtualHardwareSection ovf:transport="iso"><Info>Hardware</Info>{items}
    <Item><rasd:ElementName>disk</rasd:ElementName><rasd:HostResource>ovf:/disk/disk1</rasd:HostResource><rasd:InstanceID>10</rasd:InstanceID><rasd:ResourceType>17</rasd:ResourceType></Item>
    {nics}

@@ -41,7 +41,8 @@ def counts(s: Situation) -> Iterator[Finding]:
                           remedy=Remedy(label=f"Set {near}", edit=Edit(path=("roles", role.id, "count"), value=near)))
     for ident in s.sheet.plan.roles:
         if s.sheet.kit.role(ident) is None:
-            yield Finding(severity="caution", code="role-unknown", message=f"The plan speaks of a role “{ident}”; {s.sheet.kit.title} has {', '.join(r.id for r in s.sheet.kit.roles)}.",
+            yield Finding(severity="caution", code="role-unknown", message=f"The plan speaks of a role “{ident}”; {s.sheet.kit.title} has "
+                                                                           f"{', '.join(r.id for r in s.sheet.kit.roles)}.",
                           consequence="It has no effect.", remedy=Remedy(label="Remove it", edit=Edit(path=("roles", ident))))
     for ident in s.sheet.plan.nodes:
         if s.sheet.node(ident) is None:
@@ -69,7 +70,8 @@ def duplicates(s: Situation) -> Iterator[Finding]:
             elif value in held:
                 claim = held[value]
                 whose = "the run of plan" if claim.run else "plan"
-                yield Finding(severity="blocker", code=f"claimed-{kind}", node=ident, column=column, message=f"{word} {value} is held by {whose} “{claim.plan}”.",
+                yield Finding(severity="blocker", code=f"claimed-{kind}", node=ident, column=column,
+                              message=f"{word} {value} is held by {whose} “{claim.plan}”.",
                               consequence="The second of two that want the same is refused.", remedy=_address_remedy(node, column, give))
             seen.setdefault(value, (node.id if kind == "name" else node.name) if node else column.removeprefix("virtual."))
 
@@ -130,7 +132,8 @@ def _virtual(s: Situation, column: str, label: str, role: str) -> Iterator[Findi
         yield Finding(severity="blocker", code="address-missing", column=column, message=f"{label} has no address, and there is no pool that gives one.",
                       consequence="Clients would have nowhere to turn to.", remedy=Remedy(label="Choose a pool or type an address"))
     elif address and network and (wrong := fault(address, network.subnet, network.gateway)):
-        yield Finding(severity="blocker", code=f"address-{wrong}", column=column, message=f"{label} {text} cannot lie in {network.name} ({network.subnet}): {wrong}.",
+        yield Finding(severity="blocker", code=f"address-{wrong}", column=column,
+                      message=f"{label} {text} cannot lie in {network.name} ({network.subnet}): {wrong}.",
                       consequence="Nobody could answer on it.", remedy=Remedy(label="Let the pool give one", edit=Edit(path=("values", column))))
 
 

@@ -93,9 +93,11 @@ def vcpus(s: Situation) -> Iterator[Finding]:
         need += sum(claim.vcpu for claim in s.claims if claim.host == host and claim.name not in present)
         if need > facts.threads * allowed:
             yield Finding(severity="caution", code="vcpu", node=nodes[-1].id, column="host", host=host,
-                          message=f"{host} would promise {need} vCPU on {facts.threads} threads, {need / facts.threads:.1f} to one; the plan allows {allowed:g}.",
+                          message=f"{host} would promise {need} vCPU on {facts.threads} threads, {need / facts.threads:.1f} to one; the plan allows "
+                                  f"{allowed:g}.",
                           consequence="Guests wait for each other when all are busy.",
-                          remedy=Remedy(label=f"Allow {math.ceil(need / facts.threads)} to one", edit=Edit(path=("placement", "overcommit"), value=math.ceil(need / facts.threads))))
+                          remedy=Remedy(label=f"Allow {math.ceil(need / facts.threads)} to one",
+                                        edit=Edit(path=("placement", "overcommit"), value=math.ceil(need / facts.threads))))
 
 
 def avoided(s: Situation) -> Iterator[Finding]:
@@ -180,7 +182,8 @@ def networks(s: Situation) -> Iterator[Finding]:
                 if mtu and found.mtu and found.mtu < mtu:
                     yield Finding(severity="caution", code="network-mtu", node=node.id, column="host", host=facts.host,
                                   message=f"{facts.host} carries {name} with an MTU of {found.mtu}; the kit wants {mtu}.",
-                                  consequence="Large packets are lost on the way, and transfers hang.", remedy=Remedy(label="Raise the MTU, or choose another network"))
+                                  consequence="Large packets are lost on the way, and transfers hang.",
+                                  remedy=Remedy(label="Raise the MTU, or choose another network"))
                 continue
             have = ", ".join(net.name for net in facts.networks if net.active) or "none"
             yield Finding(severity="blocker", code="network-missing", node=node.id, column="host", host=facts.host,
@@ -233,6 +236,7 @@ def answering(s: Situation) -> Iterator[Finding]:
         evidence = s.answering.get(value)
         if evidence:
             address = give(node.value(column.removesuffix("address") + "pool")) if node else ""
-            yield Finding(severity="blocker", code="address-answers", node=node.id if node else "", column=column, message=f"{value} answers already ({evidence}).",
+            yield Finding(severity="blocker", code="address-answers", node=node.id if node else "", column=column,
+                          message=f"{value} answers already ({evidence}).",
                           consequence="Two machines with one address: neither can be reached reliably.",
                           remedy=Remedy(label=f"Use {address}", edit=Edit(path=("nodes", node.id, column), value=address)) if node and address else None)

@@ -19,7 +19,8 @@ from nimble_stone.core.errors import FormatError
 
 Value = float | str | bool
 MAX_LENGTH, MAX_DEPTH, MAX_NUMBER = 400, 24, 1e15
-_TOKEN = re.compile(r"\s*(?:(?P<number>\d+(?:\.\d+)?)|(?P<name>[A-Za-z_][A-Za-z0-9_-]*(?:\.[A-Za-z0-9_-]+)*)|(?P<text>'[^']*')|(?P<sign><=|>=|!=|[-+*/%()=<>,]))")
+_TOKEN = re.compile(r"\s*(?:(?P<number>\d+(?:\.\d+)?)|(?P<name>[A-Za-z_][A-Za-z0-9_-]*(?:\.[A-Za-z0-9_-]+)*)|(?P<text>'[^']*')"
+                    r"|(?P<sign><=|>=|!=|[-+*/%()=<>,]))")
 _BINDING = {"or": 1, "and": 2, "=": 4, "!=": 4, "<": 4, "<=": 4, ">": 4, ">=": 4, "+": 5, "-": 5, "*": 6, "/": 6, "%": 6}
 _ARITY: dict[str, tuple[int, int]] = {"min": (1, 8), "max": (1, 8), "ceil": (1, 1), "floor": (1, 1), "round": (1, 1), "if": (3, 3)}
 
@@ -73,7 +74,8 @@ class _Parser:
         while text[position:].strip():
             found = _TOKEN.match(text, position)
             if found is None or found.lastgroup is None:
-                raise FormatError(f"“{text[position:].strip()[:12]}” is nothing an expression can hold", place=f"{text}, character {position + 1}", code="expression")
+                raise FormatError(f"“{text[position:].strip()[:12]}” is nothing an expression can hold", place=f"{text}, character {position + 1}",
+                                  code="expression")
             self.tokens.append((found.lastgroup, found.group(found.lastgroup), found.start(found.lastgroup)))
             position = found.end()
 

@@ -309,7 +309,8 @@ class Kit(_Part):
             if role.beside and (role.beside not in roles or role.beside == role.id):
                 raise ValueError(f"role “{role.id}” stands beside “{role.beside}”, which is no other role of this kit")
         networks = {network.id for network in self.networks}
-        for what, ident, names in [*(("network", one.id, one.roles) for one in self.networks), *(("virtual address", one.id, one.members) for one in self.virtual),
+        for what, ident, names in [*(("network", one.id, one.roles) for one in self.networks),
+                                   *(("virtual address", one.id, one.members) for one in self.virtual),
                                    *(("port", str(one.port), one.to) for one in self.ports)]:
             if unknown := set(names) - roles:
                 raise ValueError(f"{what} “{ident}” names “{sorted(unknown)[0]}”, which is no role of this kit")
@@ -342,7 +343,8 @@ class Kit(_Part):
 
     def names_known(self) -> set[str]:
         """What conditions may read: the sheet's columns and counts."""
-        known = {"role", "n", "count", "name", "size", "host", "network", "pool", "address", "prefix", "gateway", "dns", "domain", "ntp", "time_zone", "provisioning"}
+        known = {"role", "n", "count", "name", "size", "host", "network", "pool", "address", "prefix", "gateway", "dns", "domain", "ntp", "time_zone",
+                 "provisioning"}
         known |= {question.id for question in self.questions} | {f"count.{role.id}" for role in self.roles}
         for network in self.networks:
             known |= {f"net.{network.id}.{part}" for part in ("network", "pool", "address", "prefix")}

@@ -93,7 +93,8 @@ def _group(plan: Plan, kit: Kit, package: PackageView | None, columns: tuple[Col
         if column.roles and role.id not in column.roles:
             cells[column.id] = UNUSED
             continue
-        levels: tuple[tuple[Mapping[str, Scalar], Origin], ...] = ((block.values if block else {}, "group"), (plan.values, "plan"), (shared, "shared"), (defaults, "kit"))
+        levels: tuple[tuple[Mapping[str, Scalar], Origin], ...] = ((block.values if block else {}, "group"), (plan.values, "plan"), (shared, "shared"),
+                                                                   (defaults, "kit"))
         for values, origin in levels:
             if column.id in values:
                 cells[column.id] = Cell(text_of(values[column.id]), origin)

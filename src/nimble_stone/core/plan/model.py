@@ -56,7 +56,8 @@ class Plan(_Part):
     package: str = Field(default="", description="“Product version” or the SHA-256 of the package (12 digits suffice).")
     bay: str = Field(default="", description="The bay whose hosts the plan may draw on.")
     licence: Acceptance | None = None
-    include: tuple[str, ...] = Field(default=(), max_length=20, description="Names of shared values, later ones before earlier ones; the plan's own stand above them.")
+    include: tuple[str, ...] = Field(default=(), max_length=20, description="Names of shared values, later ones before earlier ones; the plan's own stand "
+                                                                            "above them.")
     placement: Placing = Placing()
     load: dict[str, float] = Field(default={}, description="How much there is to do, in the kit's loads: what sizes and numbers are proposed from.")
     values: dict[str, Scalar] = Field(default={}, description="What holds for all nodes.")

@@ -19,7 +19,7 @@ from nimble_stone.core.plan import whereabouts
 from nimble_stone.core.plan.cells import Cell, Cells, Origin
 from nimble_stone.core.plan.columns import Column, Kind, PackageView, columns_of, network_column
 from nimble_stone.core.plan.model import Plan, Scalar
-from nimble_stone.core.plan.whereabouts import Board, ip
+from nimble_stone.core.plan.whereabouts import Problem, ip
 
 __all__ = ["Cell", "Column", "Kind", "Node", "Origin", "PackageView", "Sheet", "columns_of", "ip", "networks_of", "resolve"]
 
@@ -73,7 +73,7 @@ class Sheet:
     nodes: tuple[Node, ...]
     unplaced: Mapping[str, str] = field(default_factory=dict)
     exhausted: tuple[str, ...] = ()
-    board: Board = ((), ())
+    board: Problem = ((), ())
 
     def node(self, ident: str) -> Node | None:
         """The row of that id."""
@@ -105,7 +105,8 @@ class Sheet:
         return {ident: tuple(values) for ident, values in found.items()}
 
 
-def resolve(plan: Plan, kit: Kit, package: PackageView | None, estate: Estate, taken: Collection[IPv4Address] = (), *, shared: Mapping[str, Scalar] | None = None,
+def resolve(plan: Plan, kit: Kit, package: PackageView | None, estate: Estate, taken: Collection[IPv4Address] = (), *,
+            shared: Mapping[str, Scalar] | None = None,
             others: Mapping[str, int] | None = None, held: Mapping[str, str] | None = None, prefer: Mapping[str, str] | None = None) -> Sheet:
     """Resolve a plan. `taken`: addresses that others hold; `others`: memory other plans will take, bytes by host; `held`, `prefer`: addresses and hosts
     the nodes have had so far, kept where they still fit; `shared`: values the plan includes. Cost: O(nodes × (networks + hosts) + roles × columns).

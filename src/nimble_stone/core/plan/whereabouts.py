@@ -16,7 +16,7 @@ from nimble_stone.core.plan.columns import network_column
 from nimble_stone.core.plan.model import Plan
 
 Rows = list[tuple[Role, int]]
-Board = tuple[tuple[Demand, ...], tuple[Supply, ...]]
+Problem = tuple[tuple[Demand, ...], tuple[Supply, ...]]
 
 
 @lru_cache(maxsize=64)
@@ -26,7 +26,7 @@ def placed(demands: tuple[Demand, ...], supplies: tuple[Supply, ...]) -> Placeme
 
 
 def board(rows: Rows, base: Mapping[str, Cells], sizes: Mapping[str, PackageSize], estate: Estate, plan: Plan, kit: Kit, others: Mapping[str, int],
-          prefer: Mapping[str, str], thin_bytes: int) -> Board:
+          prefer: Mapping[str, str], thin_bytes: int) -> Problem:
     """What is to be placed and what there is to place it on. `others`: memory that other plans will take, by host; `prefer`: where nodes stand already."""
     supplies = tuple(Supply(host.name, facts.memory_bytes, max(0, room_bytes(facts) - others.get(host.name, 0)),
                             frozenset(net.name for net in facts.networks if net.active), vcpus_left(facts, plan.placement.overcommit),
@@ -156,7 +156,7 @@ def _virtual(base: Mapping[str, Cells], kit: Kit, estate: Estate, gone: set[IPv4
 def in_use(estate: Estate) -> set[IPv4Address]:
     """Addresses that gateways, name servers, hosts and machines of the estate have themselves. Cost: O(interfaces)."""
     found = {network.gateway for network in estate.networks} | {address for network in estate.networks for address in network.dns}
-    own = [one.address for one in (*estate.hosts, *estate.machines)]
+    own = [*(host.address for host in estate.hosts), *(machine.address for machine in estate.machines)]
     own += [address.partition("/")[0] for facts in estate.facts.values() for interface in facts.interfaces for address in interface.addresses]
     return found | {address for text in own if (address := ip(text))}
 

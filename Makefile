@@ -51,8 +51,9 @@ check: $(STAMPS)/python $(STAMPS)/web ## linters, types, layers, generated files
 	@$(BIN)/nimble-stone openapi | diff -q - web/openapi.json >/dev/null || { echo "web/openapi.json is not what the server says: run make openapi"; exit 1; }
 	@cd web && npm run --silent check
 
-openapi: $(STAMPS)/python ## write web/openapi.json from the server's own description
+openapi: $(STAMPS)/python ## write web/openapi.json and docs/schemas from the models
 	@$(BIN)/nimble-stone openapi > web/openapi.json
+	@for kind in plan kit estate values; do $(BIN)/nimble-stone schema $$kind > docs/schemas/$$kind.schema.json; done
 
 fmt: $(STAMPS)/python ## sort imports and mend what ruff can mend
 	@$(BIN)/ruff check --fix src tests bench

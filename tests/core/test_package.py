@@ -52,7 +52,7 @@ def test_a_whole_package_tells_everything_a_rollout_needs() -> None:
     assert own.full_bytes == 2 * GIB
     secret = next(question for question in own.questions if question.secret)
     assert (secret.key, secret.minimum, secret.maximum, secret.category) == ("gauge.admin_password", 10, 64, "Service")
-    assert next(q for q in own.questions if q.key == "gauge.role").choices == ("lead", "archive")
+    assert next(q for q in own.questions if q.key == "gauge.role").choices == ("lead", "archive", "relay")
     assert own.licences[0].startswith("Gauge Collector licence")
     assert {member.name: member.vouched for member in contents.members}["gauge-collector-disk1.vmdk"]
 

@@ -186,8 +186,8 @@ def test_a_guest_that_never_comes_up_is_waited_for_and_can_be_taken_back_at_once
 
 
 def test_an_address_that_answers_already_stops_the_run_with_its_evidence(client: Client, lab: LabProcess) -> None:
-    ready_plan(client, plan_text("taken"))
-    lab.turn("all", occupied=["10.44.20.12"])
+    view = ready_plan(client, plan_text("taken"))
+    lab.turn("all", occupied=[view["nodes"][1]["cells"]["address"]["value"]])
     found = client.call("POST", "/api/plans/taken/run")
     lab.turn("all", occupied=[])
     assert found["run"] == ""

@@ -62,6 +62,12 @@ class Client:
         _checked(answer, parse=False)
         return answer.text
 
+    def data(self, path: str) -> bytes:
+        """The bytes of an answer."""
+        answer = self._http.get(path)
+        _checked(answer, parse=False)
+        return answer.content
+
     def upload(self, paths: Path | list[Path], seen: Any) -> Any:
         """Take the files of one package in, going on with an upload that was broken off earlier. `seen` is told bytes sent and total."""
         paths = [paths] if isinstance(paths, Path) else paths

@@ -10,11 +10,11 @@ from typing import Annotated, Any
 
 import typer
 
-from nimble_stone.cli import disks, estate, serving, tools
+from nimble_stone.cli import disks, estate, kits, plans, serving, tools
 from nimble_stone.cli import lab as lab_commands
 from nimble_stone.cli.client import Client
 from nimble_stone.cli.entry import guarded
-from nimble_stone.cli.say import FINE, FOUND, Json, answer, say, table, text_of
+from nimble_stone.cli.say import FINE, FOUND, Json, answer, findings, say, sentence, table, text_of
 from nimble_stone.core.errors import InputError, NotFound
 from nimble_stone.core.units import size_text, time_text
 from nimble_stone.engine.files import opened
@@ -22,11 +22,11 @@ from nimble_stone.engine.files import opened
 app = typer.Typer(help="Nimble Stone rolls virtual appliances and clusters out onto hypervisor hosts.", no_args_is_help=True, add_completion=False,
                   pretty_exceptions_enable=False)
 package_app = typer.Typer(help="Packages: take in, list, inspect.", no_args_is_help=True)
-plan_app = typer.Typer(help="Plans: list, show, check, import, export.", no_args_is_help=True)
 run_app = typer.Typer(help="Runs: start, watch, hold, resume, retry, undo.", no_args_is_help=True)
 secret_app = typer.Typer(help="The keyring.", no_args_is_help=True)
 trust_app = typer.Typer(help="Publishers whose signatures are trusted.", no_args_is_help=True)
-for name, sub in (("package", package_app), ("estate", estate.app), ("plan", plan_app), ("run", run_app), ("secret", secret_app), ("lab", lab_commands.app),
+for name, sub in (("package", package_app), ("estate", estate.app), ("plan", plans.app), ("kit", kits.app), ("run", run_app), ("secret", secret_app),
+                  ("lab", lab_commands.app),
                   ("disk", disks.app), ("trust", trust_app)):
     app.add_typer(sub, name=name)
 serving.add_commands(app)
@@ -190,139 +190,13 @@ def secret_set(name: str, key: Annotated[bool, typer.Option("--key", help="It is
     say(Client().call("PUT", f"/api/secrets/{name}", {"kind": "key" if key else "password", "value": value})["reference"])
 
 
-def _findings(found: dict[str, Any]) -> list[str]:
-    lines = []
-    for f in found["findings"]:
-        where = " ".join(part for part in (f["node"], f["column"]) if part)
-        lines.append(f"{f['severity']:8} {f['code']:18} {where}: {f['message']}")
-        if f["consequence"]:
-            lines.append(f"{'':28}{f['consequence']}")
-        if f["remedy"]:
-            lines.append(f"{'':28}→ {f['remedy']['label']}")
-    return lines
-
-
-def _verdict(found: dict[str, Any]) -> int:
-    return FOUND if any(f["severity"] in ("blocker", "caution") for f in found["findings"]) else FINE
-
-
-def _sentence(s: dict[str, Any]) -> str:
-    return f"{s['before']}{s['strong']}{s['after']}"
-
-
-@plan_app.command("list")
-def plan_list(as_json: Json = False) -> None:
-    """All plans."""
-    found = Client().call("GET", "/api/plans")
-    rows = [[p["id"], p["title"], p["kit"], p["bay"], p["run"]["state"] if p["run"] else "no run"] for p in found]
-    answer(found, as_json, *(table(rows) or ["There is no plan yet."]))
-
-
-Facts = Annotated[Path | None, typer.Option(help="Without a server: against this file, made by estate facts --json.")]
-PackageFile = Annotated[Path | None, typer.Option(help="With --facts: the package file.")]
-
-
-@plan_app.command("check")
-def plan_check(plan: str, offline: Annotated[bool, typer.Option("--offline", help="With the last facts, without asking the world.")] = False,
-               facts: Facts = None, package: PackageFile = None, as_json: Json = False) -> None:
-    """Check a plan of the server, or a plan file without keeping it."""
-    if facts is not None:
-        found = _without_server(plan, facts, package)
-        answer(found["check"], as_json, *_findings(found), f"{len(found['check']['nodes'])} nodes, checked against {facts}")
-        raise typer.Exit(_verdict(found))
-    if as_json:
-        found = _asked(plan, world=not offline and not Path(plan).is_file())["check"]
-        answer(found, True)
-        raise typer.Exit(_verdict(found))
-    client = Client()
-    if Path(plan).is_file():
-        found = client.call("POST", "/api/plans/check", {"text": text_of(Path(plan))})
-    else:
-        found = client.call("GET", f"/api/plans/{plan}") if offline else client.call("POST", f"/api/plans/{plan}/check")
-    answer(found, as_json, _sentence(found["sentence"]), *_findings(found))
-    raise typer.Exit(_verdict(found))
-
-
-@plan_app.command("place")
-def plan_place(plan: str, facts: Facts = None, package: PackageFile = None, as_json: Json = False) -> None:
-    """Which node on which host, how even that is, and why a node has none. Exit code 1 when one has none."""
-    found = (_without_server(plan, facts, package) if facts else _asked(plan))["place"]
-    spread = found["spread"]
-    rows = [["node", "host", "datastore"], *([name, one["host"] or "none", one["datastore"]] for name, one in found["assignments"].items())]
-    answer(found, as_json, *table(rows),
-           f"The fullest host is {spread['worst_load']:.0%} full; nothing is evener than {spread['bound']:.0%}.",
-           *(f"{name}: {why}" for name, why in found["reasons"].items()))
-    raise typer.Exit(FOUND if found["reasons"] else FINE)
-
-
-@plan_app.command("forecast")
-def plan_forecast(plan: str, facts: Facts = None, package: PackageFile = None, as_json: Json = False) -> None:
-    """How long the rollout takes: as likely longer as shorter, nine times in ten, and the longest way."""
-    found = (_without_server(plan, facts, package) if facts else _asked(plan))["check"]["forecast"]
-    answer(found, as_json, f"{time_text(found['p50_seconds'])} as likely as not, {time_text(found['p90_seconds'])} nine times in ten.",
-           "The longest way: " + " → ".join(found["critical_path"]))
-
-
-def _asked(plan: str, *, world: bool = False) -> dict[str, Any]:
-    body = {"text": text_of(Path(plan))} if Path(plan).is_file() else {"plan": plan}
-    return dict(Client().call("POST", "/api/plans/answers", {**body, "world": world}))
-
-
-def _without_server(plan: str, facts: Path, package: Path | None) -> dict[str, Any]:
-    from nimble_stone.cli import offline
-    return offline.check(Path(plan), facts, package)
-
-
-@plan_app.command("show")
-def plan_show(plan: str, as_json: Json = False) -> None:
-    """The sheet and the sequence."""
-    found = Client().call("GET", f"/api/plans/{plan}")
-    rows = [["node", "host", "address", "datastore", "vCPU", "memory", "disk thin", "full"]]
-    for n in found["nodes"]:
-        rows.append([n["name"], n["host"], n["cells"]["address"]["value"], n["cells"]["datastore"]["value"], str(n["vcpu"]), size_text(n["memory_bytes"]),
-                     size_text(n["thin_bytes"]), size_text(n["full_bytes"])])
-    waves: dict[int, list[str]] = {}
-    for step in found["steps"]:
-        waves.setdefault(step["wave"], []).append(step["key"])
-    answer(found, as_json, _sentence(found["sentence"]), found["sentence"]["below"], "", *table(rows), "",
-           *(f"wave {wave}: {', '.join(keys)}" for wave, keys in sorted(waves.items())))
-
-
-@plan_app.command("import")
-def plan_import(file: Path, as_json: Json = False) -> None:
-    """Make a plan from a file, or a new version of the plan of that name."""
-    from nimble_stone.core import yaml_text
-    from nimble_stone.core.plan.model import Plan
-    text = text_of(file)
-    name = yaml_text.read(text, Plan, str(file)).name
-    client = Client()
-    if name in {p["id"] for p in client.call("GET", "/api/plans")}:
-        found = client.call("PUT", f"/api/plans/{name}/file", {"text": text})
-    else:
-        found = client.call("POST", "/api/plans", {"text": text})
-    answer(found, as_json, f"plan {name}, version {found['version']}: {_sentence(found['sentence'])}")
-
-
-@plan_app.command("export")
-def plan_export(plan: str) -> None:
-    """The plan file on standard output."""
-    sys.stdout.write(Client().text(f"/api/plans/{plan}/file"))
-
-
-@plan_app.command("schema")
-def plan_schema() -> None:
-    """The JSON Schema of plan files."""
-    from nimble_stone.core.plan.model import Plan
-    say(json.dumps(Plan.model_json_schema(), indent=2))
-
-
 @run_app.command("start")
 def run_start(plan: str, watch: Annotated[bool, typer.Option("--watch", help="Stay and tell what happens.")] = False, as_json: Json = False) -> None:
     """Check a plan against the world and start it."""
     client = Client()
     found = client.call("POST", f"/api/plans/{plan}/run")
     if not found["run"]:
-        answer(found, as_json, "Not started: blockers stand in the way.", *_findings(found["plan"]))
+        answer(found, as_json, "Not started: blockers stand in the way.", *findings(found["plan"]))
         raise typer.Exit(FOUND)
     answer({"run": found["run"]}, as_json, f"run {found['run']} has begun: {found['plan']['sentence']['below']}")
     if watch:
@@ -357,7 +231,7 @@ def _watch(client: Client, run: str, as_json: bool) -> None:
                 break
     end = client.call("GET", f"/api/runs/{run}")
     if not as_json:
-        say(_sentence(end["sentence"]))
+        say(sentence(end["sentence"]))
     raise typer.Exit(FINE if end["state"] in ("done", "undone", "running", "held") else FOUND)
 
 
@@ -372,7 +246,7 @@ def _wish(name: str, help_text: str) -> None:
     @run_app.command(name, help=help_text)
     def command(run: str, as_json: Json = False) -> None:
         found = Client().call("POST", f"/api/runs/{run}/{name}", {})
-        answer(found, as_json, _sentence(found["sentence"]))
+        answer(found, as_json, sentence(found["sentence"]))
 
 
 for _name, _help in (("hold", "Begin nothing more until told to go on."), ("resume", "Go on after a hold."), ("retry", "Try failed steps again."),
@@ -384,7 +258,7 @@ for _name, _help in (("hold", "Begin nothing more until told to go on."), ("resu
 def run_skip(run: str, step: str, reason: Annotated[str, typer.Option(help="Why; it is kept in the journal.")], as_json: Json = False) -> None:
     """Pass over a failed step."""
     found = Client().call("POST", f"/api/runs/{run}/skip", {"steps": [step], "reason": reason})
-    answer(found, as_json, _sentence(found["sentence"]))
+    answer(found, as_json, sentence(found["sentence"]))
 
 
 @app.command()
@@ -399,7 +273,7 @@ def acceptance(run: str, again: Annotated[bool, typer.Option("--again", help="Ma
             path.write_text(client.text(f"/api/runs/{run}/acceptance.{kind}"), encoding="utf-8")
     names = {n["id"]: n["name"] for n in found["nodes"]}
     rows = [[names.get(p["node"], "cluster"), p["label"], "proved" if p["passed"] else "FAILED", p["expected"], p["found"]] for p in found["proofs"]]
-    answer({"proofs": found["proofs"], "proved_at": found["proved_at"]}, as_json, _sentence(found["proof_sentence"]), *table(rows))
+    answer({"proofs": found["proofs"], "proved_at": found["proved_at"]}, as_json, sentence(found["proof_sentence"]), *table(rows))
     if not found["proofs"] or not all(p["passed"] for p in found["proofs"]):
         raise typer.Exit(FOUND)
 

@@ -1,4 +1,4 @@
-"""Checking a plan without a server: against a file of facts (`nimble-stone estate facts --json`) and, when given, a package file."""
+"""Designing without a server: against a file of facts (`nimble-stone estate facts --json`) and, when given, a package file."""
 
 from __future__ import annotations
 
@@ -12,9 +12,12 @@ from nimble_stone.core.checks import Situation
 from nimble_stone.core.errors import FormatError, InputError
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.package.contents import examine
-from nimble_stone.core.plan.model import Plan
-from nimble_stone.core.plan.sheet import PackageView, resolve
+from nimble_stone.core.plan.difference import differences
+from nimble_stone.core.plan.include import gather
+from nimble_stone.core.plan.model import Plan, SharedValues
+from nimble_stone.core.plan.sheet import PackageView, Sheet, resolve
 from nimble_stone.engine.files import opened
+from nimble_stone.server import designing
 from nimble_stone.server.kits import load_kits
 
 MAX_FACTS = 256 << 20
@@ -33,23 +36,53 @@ def read_facts(path: Path) -> Estate:
                           hint="Make one with nimble-stone estate facts --json.") from error
 
 
-def check(plan_file: Path, facts: Path, package: Path | None) -> dict[str, Any]:
-    """{check, place} of a plan by what was read earlier; nobody is asked. Secrets cannot be looked at here and are not judged."""
+def sheet_of(plan_file: Path, estate: Estate, package: PackageView | None, include: list[Path]) -> Sheet:
+    """The plan of a file, thought through. Shared values are looked for beside the plan as NAME.values.yaml, and in `include`.
+
+    Raises FormatError, Faults, InputError.
+    """
     plan = yaml_text.read(text_of(plan_file), Plan, str(plan_file))
-    kits = load_kits()
+    kits = load_kits(plan_file.parent / "kits")
     if plan.kit not in kits:
         raise InputError(f"the plan asks for kit “{plan.kit}”; there are {', '.join(sorted(kits))}", code="kit-unknown")
-    view = None
-    if package is not None:
-        with opened(package) as given:
-            contents = examine(given)
-            view = PackageView(contents.sha256, contents.descriptor, sum(g.source.size_bytes for g in given))
+    files = [*sorted(plan_file.parent.glob("*.values.yaml")), *include] if plan.include else []
+    known = {values.name: values for values in (yaml_text.read(text_of(path), SharedValues, str(path)) for path in files)}
+    return resolve(plan, kits[plan.kit], package, estate, set(), shared=gather(plan.include, known))
+
+
+def view_of(package: Path | None) -> PackageView | None:
+    """What the sheet needs of a package's file. Raises FormatError."""
+    if package is None:
+        return None
+    with opened(package) as given:
+        contents = examine(given)
+        return PackageView(contents.sha256, contents.descriptor, sum(g.source.size_bytes for g in given))
+
+
+def check(plan_file: Path, facts: Path, package: Path | None, include: list[Path]) -> dict[str, Any]:
+    """{check, place, findings} of a plan by what was read earlier, and functions for what else may be asked; nobody is asked.
+
+    Secrets cannot be looked at here and are not judged.
+    """
+    view = view_of(package)
     estate = read_facts(facts)
-    sheet = resolve(plan, kits[plan.kit], view, estate, set())
+    sheet = sheet_of(plan_file, estate, view, include)
     secret = {node.value(column.id) for column in sheet.columns if column.kind == "secret" for node in sheet.nodes} - {""}
     licence = "\n\n".join(text for text in view.descriptor.licences if text) if view else ""
     digest = hashlib.sha256(licence.encode()).hexdigest() if licence else ""
     situation = Situation(sheet, estate, verdicts=dict.fromkeys(secret, ()), licence_sha256=digest)
     findings = checks.check(situation)
+    names: dict[str, str] = {node.name: node.id for node in sheet.nodes}
     return {"check": answers.check(sheet, estate, findings, sequence.build(sheet, estate)), "place": answers.place(sheet, estate),
-            "findings": [finding.model_dump(mode="json") for finding in findings]}
+            "findings": [finding.model_dump(mode="json") for finding in findings],
+            "size": lambda loads: designing.sized(sheet, loads).model_dump(mode="json"),
+            "headroom": lambda together: designing.as_data(designing.losses(sheet, estate, together, ())),
+            "layout": lambda: designing.as_data(designing.layouts(sheet)),
+            "balance": lambda: designing.balance(sheet).model_dump(mode="json"),
+            "why": lambda node: designing.as_data(designing.places(sheet, names.get(str(node), str(node))))}
+
+
+def difference(first: Path, second: Path, facts: Path, package: Path | None, include: list[Path]) -> list[dict[str, Any]]:
+    """What differs from one plan file to another."""
+    view, estate = view_of(package), read_facts(facts)
+    return designing.as_data(designing.difference_views(differences(sheet_of(first, estate, view, include), sheet_of(second, estate, view, include))))

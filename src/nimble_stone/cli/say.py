@@ -40,3 +40,26 @@ def text_of(file: Path) -> str:
         return file.read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError) as error:
         raise InputError(f"{file} cannot be read: {error}") from error
+
+
+def findings(found: dict[str, Any]) -> list[str]:
+    """Findings as lines: what, its consequence, what to do."""
+    lines = []
+    for f in found["findings"]:
+        where = " ".join(part for part in (f.get("node"), f.get("column")) if part)
+        lines.append(f"{f['severity']:8} {f['code']:18} {where}: {f['message']}")
+        if f["consequence"]:
+            lines.append(f"{'':28}{f['consequence']}")
+        if f["remedy"]:
+            lines.append(f"{'':28}→ {f['remedy']['label']}")
+    return lines
+
+
+def verdict(found: dict[str, Any]) -> int:
+    """Exit code of a check: 1 with blockers or cautions."""
+    return FOUND if any(f["severity"] in ("blocker", "caution") for f in found["findings"]) else FINE
+
+
+def sentence(s: dict[str, Any]) -> str:
+    """The sentence at a page's head."""
+    return f"{s['before']}{s['strong']}{s['after']}"

@@ -6,17 +6,23 @@ import asyncio
 import contextlib
 import json
 import logging
+import os
 import signal
 import socket
 import subprocess
 import sys
+from collections.abc import Iterator
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
+from pydantic import BaseModel
 
 from nimble_stone.cli.client import Client, data_folder, write_profile
 from nimble_stone.core.errors import InputError, Unreachable
+
+if TYPE_CHECKING:
+    from nimble_stone.lab.demo import LabPlan
 
 Data = Annotated[Path | None, typer.Option(help="Data folder; else NIMBLE_STONE_DATA or ~/.local/share/nimble-stone.")]
 DEMO_SPEED = 1.4
@@ -27,6 +33,7 @@ def add_commands(app: typer.Typer) -> None:
     app.command()(serve)
     app.command()(demo)
     app.command("key")(key)
+    app.command()(schema)
     app.command("openapi", hidden=True)(openapi)
 
 
@@ -84,6 +91,17 @@ def key(data: Data = None) -> None:
     typer.echo(made)
 
 
+def schema(kind: Annotated[str, typer.Argument(help="plan, kit, estate or values")]) -> None:
+    """The JSON Schema of a file of ours."""
+    from nimble_stone.core.estate import EstateFile
+    from nimble_stone.core.kit.model import Kit
+    from nimble_stone.core.plan.model import Plan, SharedValues
+    models: dict[str, type[BaseModel]] = {"plan": Plan, "kit": Kit, "estate": EstateFile, "values": SharedValues}
+    if kind not in models:
+        raise InputError(f"there is no schema “{kind}”; there are {', '.join(models)}")
+    typer.echo(json.dumps(models[kind].model_json_schema(), indent=2))
+
+
 def openapi() -> None:
     """The server's OpenAPI document, from which the page's types are made."""
     from nimble_stone.server.app import create_app
@@ -104,8 +122,7 @@ def demo(data: Annotated[Path, typer.Option(help="Where the demonstration keeps 
         except OSError as error:
             raise InputError(f"port {port} is taken", hint="Choose another with --port.") from error
     from nimble_stone.lab import demo as scene
-    (data / "dial.yaml").write_text(f"nimble-stone: dial/1\nmapped:\n  - {{planned: 10.44.0.0/16, real: 127.{octet}.0.0/16}}\n"
-                                    f"  - {{planned: 10.45.0.0/16, real: 127.{octet + 1}.0.0/16}}\nlow_ports: 20000\n")
+    (data / "dial.yaml").write_text(_dial(octet))
     made = _new_key(data, only_if_none=False)
     url = f"http://127.0.0.1:{port}"
     write_profile(data, url, made)
@@ -176,6 +193,49 @@ def _seed(data: Path, url: str, made: str, lab_plan: object, mib: int) -> None:
         plan = client.call("POST", "/api/plans", {"text": scene.PLAN})
         plan = client.call("POST", "/api/plans/western/secret", {"version": plan["version"], "column": "admin_password", "value": "Tide-tables 1893"})
         client.call("POST", "/api/plans/western/licence", {"version": plan["version"], "by": "mira"})
+
+
+@contextlib.contextmanager
+def lab_processes(folder: Path, data: Path) -> Iterator[tuple[LabPlan, Client]]:
+    """A lab and a server of its own on free ports, faster than the clock; both end with the block."""
+    from nimble_stone.lab import demo as scene
+    octet = 160 + 2 * (os.getpid() % 40)
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        port = probe.getsockname()[1]
+    (data / "dial.yaml").write_text(_dial(octet))
+    own = [sys.executable, "-m", "nimble_stone.cli.main"]
+    log = (folder / "log").open("ab")
+    lab = subprocess.Popen([*own, "lab", "serve", "--folder", str(folder / "lab"), "--octet", str(octet), "--speed", "200"], stdout=log, stderr=log)
+    server = subprocess.Popen([*own, "serve", "--data", str(data), "--port", str(port), "--pace", "0.02"], stdout=log, stderr=log)
+    try:
+        _await_lab(folder / "lab" / "control.json")
+        _await(f"http://127.0.0.1:{port}/api/health", "the server")
+        yield scene.plan(0, octet), Client(f"http://127.0.0.1:{port}", json.loads((data / "client.json").read_text())["key"])
+    finally:
+        for process in (server, lab):
+            process.terminate()
+            process.wait(20)
+        log.close()
+
+
+def _dial(octet: int) -> str:
+    return (f"nimble-stone: dial/1\nmapped:\n  - {{planned: 10.44.0.0/16, real: 127.{octet}.0.0/16}}\n"
+            f"  - {{planned: 10.45.0.0/16, real: 127.{octet + 1}.0.0/16}}\nlow_ports: 20000\n")
+
+
+def _await(url: str, what: str) -> None:
+    import time
+    import urllib.error
+    import urllib.request
+    end = time.monotonic() + 60
+    while time.monotonic() < end:
+        try:
+            urllib.request.urlopen(url, timeout=5).close()
+            return
+        except (OSError, urllib.error.URLError):
+            time.sleep(0.1)
+    raise Unreachable(f"{what} did not start", hint="See what it printed above.")
 
 
 def _await_lab(path: Path) -> None:

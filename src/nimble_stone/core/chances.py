@@ -29,6 +29,11 @@ class Chances:
     critical_path: tuple[str, ...]
 
 
+def rounds_for(steps: int) -> int:
+    """Fewer rounds for long sequences, whose ends vary less: the answer stays quick."""
+    return max(60, min(ROUNDS, 400_000 // max(1, steps)))
+
+
 def chances(steps: Sequence[Step], limits: Limits = Limits(), *, seed: int = 44, rounds: int = ROUNDS, measured: Mapping[str, float] | None = None) -> Chances:
     """Play a sequence through `rounds` times. `measured`: kind of step → factor on its expected time, where this estate was seen to be faster or slower.
 

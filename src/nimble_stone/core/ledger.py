@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Collection
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass
+from typing import Any
 
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.plan.sheet import Sheet
 from nimble_stone.core.units import count_text
 
-MAX_CELLS = 256
+MAX_CELLS, MAX_MEMBERS = 256, 4096
 
 
 @dataclass(frozen=True)
@@ -80,6 +81,30 @@ def pools(sheet: Sheet, estate: Estate, taken: Collection[str], conflicts: Colle
             free += mark == "."
             cells.append(mark)
         lines.append(PoolLine(name, str(pool.first), str(pool.last), free, "".join(cells[:MAX_CELLS])))
+    return lines
+
+
+def pool_members(estate: Estate, held: Mapping[str, str]) -> list[dict[str, Any]]:
+    """Every pool with each of its addresses (at most 4,096): state and by whom. `held`: address → who holds it. Cost: O(addresses + interfaces)."""
+    found: dict[str, str] = {str(network.gateway): f"gateway of {network.name}" for network in estate.networks}
+    found |= {str(address): "name server" for network in estate.networks for address in network.dns}
+    for facts in estate.facts.values():
+        found |= {address.partition("/")[0]: f"{facts.host}, {one.name}" for one in facts.interfaces for address in one.addresses}
+    found |= {one.address: one.name for one in (*estate.hosts, *estate.machines)}  # type: ignore[attr-defined]  # both have them
+    lines = []
+    for pool in estate.pools:
+        excluded = set(pool.excluded)
+        members, free, gap, run = [], 0, 0, 0
+        size = int(pool.last) - int(pool.first) + 1
+        for number in range(int(pool.first), min(int(pool.last), int(pool.first) + MAX_MEMBERS - 1) + 1):
+            address = str(type(pool.first)(number))
+            state, by = (("held", held[address]) if address in held else ("found", found[address]) if address in found else
+                         ("excluded", "") if type(pool.first)(number) in excluded else ("free", ""))
+            run = run + 1 if state == "free" else 0
+            free, gap = free + (state == "free"), max(gap, run)
+            members.append({"address": address, "state": state, "by": by})
+        lines.append({"name": pool.name, "network": pool.network, "first": str(pool.first), "last": str(pool.last), "size": size, "free": free,
+                      "largest_gap": gap, "members": members})
     return lines
 
 

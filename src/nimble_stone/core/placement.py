@@ -46,7 +46,8 @@ class Demand:
 class Supply:
     """A host. `room_bytes` is what guests may still get, `capacity_bytes` its whole memory, `networks` what it carries.
 
-    `vcpus`: vCPUs that may still be promised; `disk_bytes`: free bytes of its datastores. None: not known, and no limit.
+    `vcpus`: vCPUs that may still be promised; `disk_bytes`: free bytes of its datastores. None: not known, and no limit. `planned_bytes`: memory that other
+    plans mean to take: it makes a host less attractive, but keeps nobody off.
     """
 
     host: str
@@ -55,6 +56,7 @@ class Supply:
     networks: frozenset[str] = frozenset()
     vcpus: int | None = None
     disk_bytes: int | None = None
+    planned_bytes: int = 0
 
 
 @dataclass(frozen=True)
@@ -73,7 +75,7 @@ class Board:
         self.index = {supply.host: i for i, supply in enumerate(self.hosts)}
         self.capacity = np.array([max(1, supply.capacity_bytes) for supply in self.hosts], dtype=np.float64)
         self.room = np.array([supply.room_bytes for supply in self.hosts], dtype=np.int64)
-        self.used = self.capacity - self.room
+        self.used = self.capacity - self.room + np.array([supply.planned_bytes for supply in self.hosts], dtype=np.int64)
         self.own = np.zeros(len(self.hosts), dtype=np.int64)
         self.groups: dict[str, NDArray[np.int64]] = {}
         plenty = 1 << 60

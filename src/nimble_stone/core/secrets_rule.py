@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 
+from nimble_stone.core.errors import InputError
 from nimble_stone.core.kit.model import Rule
 
 
@@ -11,6 +13,26 @@ def classes_of(value: str) -> int:
     """How many of the four classes occur: lower case, upper case, digits, other signs."""
     return sum((any(c.islower() for c in value), any(c.isupper() for c in value), any(c.isdigit() for c in value),
                 any(not c.isalnum() for c in value)))
+
+
+KINDS = ("abcdefghijkmnopqrstuvwxyz", "ABCDEFGHJKLMNPQRSTUVWXYZ", "23456789", "-_.,:+=")
+"""Characters of made secrets: none that is taken for another, none that shells or YAML mind."""
+
+
+def made_by(rule: Rule | None, choose: Callable[[str], str], *, length: int = 20) -> str:
+    """A secret that keeps a rule: long enough, with all four kinds. `choose` picks a character, and must be fit for secrets.
+
+    Raises InputError when the rule wants a form that letters cannot be drawn for.
+    """
+    rule = rule or Rule()
+    if rule.choices:
+        raise InputError("a secret of a few given words is none", code="secret-choices")
+    whole = max(4, min(max(length, rule.min_length), rule.max_length))
+    for _ in range(200):
+        text = "".join(choose(KINDS[i]) if 0 < i < 4 else choose("".join(KINDS[:3])) for i in range(whole))
+        if not violations(text, rule):
+            return text
+    raise InputError("no secret of that form could be made", code="secret-form", hint="Type one.")
 
 
 def violations(value: str, rule: Rule) -> list[str]:

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import io
+import re
+from collections.abc import Iterable
 from typing import Any, TypeVar
 
 from pydantic import BaseModel, ValidationError
@@ -118,21 +120,76 @@ def _fault(data: CommentedMap, item: Any) -> tuple[str, str]:
     if item["type"] == "missing":
         return place_of(data, path[:-1]), f"“{name}” is missing"
     message = str(item["msg"]).removeprefix("Value error, ")
+    if not path:                                            # about the file as a whole: the first thing it names tells where
+        quoted = re.search(r"“([^”]+)”", message)
+        return (_place_of_word(data, quoted.group(1)) if quoted else ""), message
     return place_of(data, path), f"{name}: {message}" if name else message
 
 
-def edit(text: str, path: tuple[str, ...], value: Scalar | dict[str, Any]) -> str:
-    """The text with one value set, or removed when `value` is None; comments and order stay.
+def _place_of_word(data: Any, word: str) -> str:
+    """'line 7, column 3' of the first value, or else key, that is this word; '' when there is none."""
+    key = ""
+    stack: list[Any] = [data]
+    while stack:
+        at = stack.pop(0)
+        if isinstance(at, CommentedMap):
+            for name, value in at.items():
+                if str(value) == word:
+                    line, column = at.lc.value(name)
+                    return f"line {line + 1}, column {column + 1}"
+                if str(name) == word and not key:
+                    line, column = at.lc.key(name)
+                    key = f"line {line + 1}, column {column + 1}"
+            stack.extend(value for value in at.values() if isinstance(value, CommentedMap | CommentedSeq))
+        elif isinstance(at, CommentedSeq):
+            stack.extend(value for value in at if isinstance(value, CommentedMap | CommentedSeq))
+    return key
 
-    Empty mappings left behind by a removal are removed too, except at the top.
+
+def edit(text: str, path: tuple[str, ...], value: Scalar | dict[str, Any] | list[str]) -> str:
+    """The text with one value set, or removed when `value` is None; comments and order stay."""
+    return edit_all(text, [(path, value)])
+
+
+def edit_all(text: str, edits: Iterable[tuple[tuple[str, ...], Scalar | dict[str, Any] | list[str]]]) -> str:
+    """The text with all edits made, one after the other; the file is read and written once. Cost: O(text + edits).
+
+    Empty mappings left behind by a removal are removed too, except at the top. Raises InputError for a path that leads through a plain value.
     """
     data = load(text, "the file")
+    changed = False
+    for path, value in edits:
+        changed |= _set(data, path, value)
+    if not changed:
+        return text
+    out = io.StringIO()
+    _yaml().dump(data, out)
+    return out.getvalue()
+
+
+def changed_paths(old: str, new: str) -> list[tuple[str, ...]]:
+    """Paths of values that differ between two files (of whole mappings where one of them has none). Cost: O(values)."""
+    found: list[tuple[str, ...]] = []
+
+    def walk(a: Any, b: Any, path: tuple[str, ...]) -> None:
+        if isinstance(a, dict) and isinstance(b, dict):
+            for key in [*a, *(key for key in b if key not in a)]:
+                walk(a.get(key), b.get(key), (*path, str(key)))
+        elif a != b:
+            found.append(path)
+    walk(plain(load(old, "the file")), plain(load(new, "the file")), ())
+    return found
+
+
+def _set(data: CommentedMap, path: tuple[str, ...], value: Any) -> bool:
+    if not path or len(path) > MAX_DEPTH:
+        raise InputError("an edit needs a path", code="edit-path")
     parents: list[tuple[CommentedMap, str]] = []
     at = data
     for part in path[:-1]:
         if not isinstance(at.get(part), CommentedMap):
             if value is None:
-                return text
+                return False
             at[part] = CommentedMap()
         parents.append((at, part))
         at = at[part]
@@ -143,6 +200,4 @@ def edit(text: str, path: tuple[str, ...], value: Scalar | dict[str, Any]) -> st
                 parent.pop(part)
     else:
         at[path[-1]] = value
-    out = io.StringIO()
-    _yaml().dump(data, out)
-    return out.getvalue()
+    return True

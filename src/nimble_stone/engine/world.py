@@ -40,6 +40,7 @@ class World:
     desk: Desk | None = None
     pull_rate: float = 0.0                         # bytes per second that a host may fetch at, 0 without limit
     trials: dict[str, Any] = field(default_factory=dict)
+    remembered: dict[str, Any] = field(default_factory=dict, repr=False)    # what was read before and can be had again
     _locks: dict[str, asyncio.Lock] = field(default_factory=dict, repr=False)
     _seen: set[str] = field(default_factory=set, repr=False)
 

@@ -23,7 +23,7 @@ from nimble_stone.reach import DialPolicy, Reach
 from nimble_stone.reach.ssh import Pins
 from nimble_stone.server import auth, problems
 from nimble_stone.server.kits import load_kits
-from nimble_stone.server.routes import estate, groundwork, machines, packages, plans, pull, runs, session, takeins
+from nimble_stone.server.routes import designs, estate, groundwork, machines, packages, plans, pull, runs, session, takeins
 from nimble_stone.store import records
 from nimble_stone.store.connect import Store
 
@@ -61,7 +61,7 @@ def create_app(data: Path, *, pace: float = 1.0, inbox: Path | None = None, reac
     @contextlib.asynccontextmanager
     async def life(app: FastAPI) -> AsyncIterator[None]:
         world = open_world(data, pace)
-        app.state.world, app.state.engine, app.state.kits = world, Engine(world), load_kits()
+        app.state.world, app.state.engine, app.state.kits = world, Engine(world), load_kits(data / "kits")
         world.desk, world.pull_rate = Desk(world, reachable_at), pull_rate
         app.state.intake = Intake(world, inbox)
         app.state.scanner = Scanner(world)
@@ -80,7 +80,8 @@ def create_app(data: Path, *, pace: float = 1.0, inbox: Path | None = None, reac
                   generate_unique_id_function=lambda route: route.name)
     problems.install(app)
     auth.install(app)
-    for router in (session.router, estate.router, groundwork.router, machines.router, packages.router, takeins.router, plans.router, runs.router):
+    for router in (session.router, estate.router, groundwork.router, machines.router, packages.router, takeins.router, designs.router, plans.router,
+                   runs.router):
         app.include_router(router, prefix="/api")
     app.include_router(pull.router)
     if STATIC.exists():

@@ -4,27 +4,34 @@ from __future__ import annotations
 
 import hashlib
 import secrets
-from collections.abc import Mapping
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from functools import lru_cache
 
 from nimble_stone.core import checks, secrets_rule, sequence, yaml_text
 from nimble_stone.core.checks import Claim, Situation
 from nimble_stone.core.errors import Conflict, InputError, NotFound
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.findings import Finding
+from nimble_stone.core.kit import expression
 from nimble_stone.core.kit.model import Kit
 from nimble_stone.core.package.model import Descriptor
-from nimble_stone.core.plan.model import Plan
+from nimble_stone.core.plan.include import gather
+from nimble_stone.core.plan.model import Plan, SharedValues
 from nimble_stone.core.plan.sheet import PackageView, Sheet, ip, resolve
+from nimble_stone.core.plan.whereabouts import Others
 from nimble_stone.core.sequence import Forecast, Step
 from nimble_stone.engine import packages, survey
 from nimble_stone.engine.engine import Engine
 from nimble_stone.engine.frozen import freeze, thaw
 from nimble_stone.engine.world import World
-from nimble_stone.store import library, records, runs
+from nimble_stone.store import designs, library, records, runs
+from nimble_stone.store.designs import ClaimRow
 from nimble_stone.store.records import PlanRow
 
 FRESH_S = 300.0
+COURSES = 8
+"""Sequences that are remembered."""
 
 
 @dataclass(frozen=True)
@@ -40,6 +47,19 @@ class Resolved:
     licence: str
 
 
+@dataclass
+class Before:
+    """Plans that are thought through one after the other without being kept: what the earlier ones hold."""
+
+    claims: list[Claim] = field(default_factory=list)
+
+    def add(self, resolved: Resolved) -> None:
+        """Let what this plan holds be held."""
+        held = resolved.sheet.by_node()
+        self.claims += [Claim("", resolved.sheet.plan.name, node.name, held.get(node.id, ()), node.value("host"), node.memory_bytes, node.vcpu)
+                        for node in resolved.sheet.nodes]
+
+
 def licence_text(descriptor: Descriptor) -> str:
     """All licence texts of a package, one after the other."""
     return "\n\n".join(text for text in descriptor.licences if text)
@@ -51,6 +71,7 @@ def licence_sha256(descriptor: Descriptor) -> str:
     return hashlib.sha256(text.encode()).hexdigest() if text else ""
 
 
+@lru_cache(maxsize=256)
 def parse_plan(text: str) -> Plan:
     """A plan file. Raises FormatError or Faults."""
     return yaml_text.read(text, Plan, "the plan")
@@ -70,19 +91,54 @@ async def package_of(world: World, plan: Plan, kit: Kit) -> PackageView | None:
 
 
 async def claims_of_others(world: World, plan_name: str) -> tuple[Claim, ...]:
-    """What active and finished runs of other plans hold. A run that was taken back holds nothing."""
-    claims = []
-    for row in await world.store.read(runs.runs):
-        if row.state == "undone" or row.plan == plan_name:
-            continue
+    """What runs of other plans hold, and what other plans without a run mean to build. A run that was taken back holds nothing, nor does a draft."""
+    found: list[Claim] = []
+    standing = [row for row in await world.store.read(runs.standing) if row.plan != plan_name]
+    for row in standing:
+        found += await _claims_of_run(world, row)
+    built = {row.plan for row in standing} | {plan_name}
+    addresses: dict[tuple[str, str], list[str]] = {}
+    for member, plan, slot in await world.store.read(designs.members):
+        addresses.setdefault((plan, slot.partition("/")[0]), []).append(member)
+    for one in await world.store.read(designs.claims):
+        if one.plan not in built:
+            # What belongs to the whole plan (a virtual address) is told with its first node.
+            own = addresses.pop((one.plan, one.node), []) + addresses.pop((one.plan, ""), [])
+            found.append(Claim("", one.plan, one.name, tuple(own), one.host, one.memory_bytes, one.vcpu))
+    return tuple(found)
+
+
+async def _claims_of_run(world: World, row: runs.StandingRow) -> tuple[Claim, ...]:
+    """A run never changes what it builds: thought through once, remembered."""
+    kept: tuple[Claim, ...] | None = world.remembered.get(f"claims {row.id}")
+    if kept is None:
         package = await world.store.read(records.find_package, row.package)
         if package is None:
-            continue
-        found = thaw(row, packages.view_of(package)).sheet
-        held = found.by_node()
-        for node in found.nodes:
-            claims.append(Claim(row.id, row.plan, node.name, held.get(node.id, ()), node.value("host"), node.memory_bytes, node.vcpu))
-    return tuple(claims)
+            return ()
+        sheet = thaw(await world.store.read(runs.get_run, row.id), packages.view_of(package)).sheet
+        held = sheet.by_node()
+        kept = tuple(Claim(row.id, row.plan, node.name, held.get(node.id, ()), node.value("host"), node.memory_bytes, node.vcpu) for node in sheet.nodes)
+        world.remembered[f"claims {row.id}"] = kept
+    return kept
+
+
+async def estate_of(world: World) -> Estate:
+    """The estate as it is stored, read again only when it was changed."""
+    kept: tuple[int, Estate] | None = world.remembered.get("estate")
+    if kept is None or kept[0] != await world.store.read(designs.estate_number):
+        kept = await world.store.read(designs.estate_with_number)
+        world.remembered["estate"] = kept
+    return kept[1]
+
+
+async def shared_of(world: World) -> dict[str, SharedValues]:
+    """All shared values by name. Raises Faults for a text that was valid once and is not now."""
+    return {row.name: _shared_text(row.text) for row in await world.store.read(designs.shared_values)}
+
+
+@lru_cache(maxsize=256)
+def _shared_text(text: str) -> SharedValues:
+    return yaml_text.read(text, SharedValues, "the shared values")
 
 
 async def secret_verdicts(world: World, sheet: Sheet) -> dict[str, tuple[str, ...]]:
@@ -98,23 +154,55 @@ async def secret_verdicts(world: World, sheet: Sheet) -> dict[str, tuple[str, ..
     return verdicts
 
 
-async def think(world: World, kits: Mapping[str, Kit], text: str, *, answering: Mapping[str, str] | None = None) -> Resolved:
-    """Resolve, check and sequence a plan against the last facts. Raises FormatError, Faults, InputError."""
+async def think(world: World, kits: Mapping[str, Kit], text: str, *, answering: Mapping[str, str] | None = None, before: Before | None = None,
+                instead: SharedValues | None = None) -> Resolved:
+    """Resolve, check and sequence a plan against the last facts. `before`: plans that are not kept yet but come first; `instead`: shared values as they
+    might become. Raises FormatError, Faults, InputError.
+    """
     plan = parse_plan(text)
     kit = kit_of(plan, kits)
     package = await package_of(world, plan, kit)
-    estate = without_own(await world.store.read(records.load_estate), await _own_run(world, plan.name))
-    claims = await claims_of_others(world, plan.name)
+    own = await _own_run(world, plan.name)
+    estate = without_own(await estate_of(world), own)
+    claims = (*await claims_of_others(world, plan.name), *(before.claims if before else ()))
     # What merely answers is not withheld by the pools: the finding says so, and the person sees it happen.
     taken = {address for claim in claims for text in claim.addresses if (address := ip(text))}
-    own = await _own_run(world, plan.name)
-    sheet = resolve(plan, kit, package, estate, taken)
+    shared = gather(plan.include, await shared_of(world) | ({instead.name: instead} if instead else {})) if plan.include else {}
+    held = {slot: member for member, owner, slot in await world.store.read(designs.members) if owner == plan.name}
+    prefer = {one.node: one.host for one in await world.store.read(designs.claims) if one.plan == plan.name and one.computed}
+    sheet = resolve(plan, kit, package, estate, taken, shared=shared, others=coming(claims, estate), held=held, prefer=prefer)
     licence = licence_sha256(package.descriptor) if package else ""
     situation = Situation(sheet, estate, claims, answering or {}, await secret_verdicts(world, sheet), licence, own,
                           bool(licence and await world.store.read(library.accepted, licence)))
     findings = checks.check(situation)
-    steps = sequence.build(sheet, estate, pace=world.pace)
-    return Resolved(sheet, estate, findings, steps, sequence.forecast(steps), claims, situation.licence_sha256)
+    steps, forecast = _timed(world, sheet, estate)
+    return Resolved(sheet, estate, findings, steps, forecast, claims, situation.licence_sha256)
+
+
+def _timed(world: World, sheet: Sheet, estate: Estate) -> tuple[list[Step], Forecast]:
+    """Steps and forecast; remembered, for most edits of a plan leave its course alone."""
+    reads = sorted({name for step in sheet.kit.forming if step.when for name in expression.parse(step.when).names})
+    key = (sheet.kit.id, sheet.package.sha256 if sheet.package else "", world.pace, world.remembered.get("estate", (0,))[0],
+           tuple((node.id, node.value("host"), node.value("datastore"), node.thin_bytes, node.full_bytes, node.value("provisioning"),
+                  *(node.value(name) for name in reads)) for node in sheet.nodes))
+    kept: dict[object, tuple[list[Step], Forecast]] = world.remembered.setdefault("courses", {})
+    if key not in kept:
+        while len(kept) >= COURSES:
+            kept.pop(next(iter(kept)))
+        steps = sequence.build(sheet, estate, pace=world.pace)
+        kept[key] = (steps, sequence.forecast(steps))
+    return kept[key]
+
+
+def coming(claims: Sequence[Claim], estate: Estate) -> Others:
+    """Memory by host that other plans' nodes will take and that no running guest takes yet."""
+    present = {(name, guest.name) for name, facts in estate.facts.items() for guest in facts.guests if guest.running} if claims else set()
+    found: tuple[dict[str, int], dict[str, int]] = ({}, {})
+    for claim in claims:
+        if claim.host and (claim.host, claim.name) not in present:
+            by_host = found[0 if claim.run else 1]
+            by_host[claim.host] = by_host.get(claim.host, 0) + claim.memory_bytes
+    return Others(*found)
 
 
 def without_own(estate: Estate, run: str) -> Estate:
@@ -128,10 +216,16 @@ def without_own(estate: Estate, run: str) -> Estate:
 
 async def _own_run(world: World, plan_name: str) -> str:
     """The run of this plan that stands (its guests are expected to be there)."""
-    for row in await world.store.read(runs.runs, plan_name):
-        if row.state != "undone":
-            return row.id
-    return ""
+    return next((row.id for row in await world.store.read(runs.standing) if row.plan == plan_name), "")
+
+
+async def hold(world: World, resolved: Resolved) -> None:
+    """Keep what a plan holds, so that no other plan is given the same. A draft holds nothing."""
+    sheet = resolved.sheet
+    claims = [] if sheet.plan.draft else [ClaimRow(sheet.plan.name, node.id, node.name, node.value("host"), node.cells["host"].origin == "computed",
+                                                   node.memory_bytes, node.vcpu) for node in sheet.nodes]
+    held = [] if sheet.plan.draft else [(value, f"{node.id if node else ''}/{column}") for node, column, value in sheet.addresses()]
+    await world.store.write(designs.hold, sheet.plan.name, claims, held)
 
 
 async def check_world(world: World, kits: Mapping[str, Kit], text: str, *, all_fresh: bool = True) -> Resolved:

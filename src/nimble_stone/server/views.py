@@ -157,6 +157,16 @@ class SizeView(BaseModel):
     carries: str = ""
 
 
+class ClaimView(BaseModel):
+    """A node of another plan that is to stand, or stands, on one of these hosts. `run` is '' as long as it is only planned."""
+
+    plan: str
+    name: str
+    host: str
+    memory_bytes: int
+    run: str
+
+
 class PlanView(BaseModel):
     id: str
     version: int
@@ -185,6 +195,11 @@ class PlanView(BaseModel):
     critical: list[str]
     sentence: Sentence
     runs: list[RunLine]
+    claims: list[ClaimView] = []
+    include: list[str] = []
+    draft: bool = False
+    avoid: list[str] = []
+    sized: bool = False
     checked_world: bool = False
 
 
@@ -303,7 +318,16 @@ def plan_view(row: PlanRow, resolved: Resolved, plan_runs: list[RunRow], estate:
         steps=step_views(resolved.steps, resolved.forecast), forecast_s=resolved.forecast.end_s, worst_s=resolved.forecast.worst_s,
         critical=list(resolved.forecast.critical),
         sentence=narrative.of_plan(sheet, resolved.findings, resolved.forecast.end_s, resolved.forecast.worst_s, way),
-        runs=[run_line(run) for run in plan_runs], checked_world=checked)
+        runs=[run_line(run) for run in plan_runs], claims=claim_views(resolved), include=list(sheet.plan.include), draft=sheet.plan.draft,
+        avoid=list(sheet.plan.placement.avoid), sized=sheet.kit.sizing is not None, checked_world=checked)
+
+
+def claim_views(resolved: Resolved) -> list[ClaimView]:
+    """What other plans mean to put on this plan's hosts and no running guest is yet."""
+    hosts = {host.name for host in resolved.estate.bay(resolved.sheet.plan.bay)}
+    present = {(name, guest.name) for name in hosts if name in resolved.estate.facts for guest in resolved.estate.facts[name].guests if guest.running}
+    return [ClaimView(plan=one.plan, name=one.name, host=one.host, memory_bytes=one.memory_bytes, run=one.run) for one in resolved.claims
+            if one.host in hosts and (one.host, one.name) not in present]
 
 
 def rule_text(least: int, most: int, classes: int) -> str:

@@ -93,6 +93,21 @@ def _run(row: sqlite3.Row) -> RunRow:
     return RunRow(row["id"], row["plan"], row["package"] or "", row["state"], json.loads(row["doc"]), row["started_at"], row["ended_at"], row["kind"])
 
 
+@dataclass(frozen=True)
+class StandingRow:
+    """A rollout that was not taken back, without its document."""
+
+    id: str
+    plan: str
+    package: str
+
+
+def standing(db: Db) -> list[StandingRow]:
+    """Rollouts that were not taken back, the newest first."""
+    return [StandingRow(row["id"], row["plan"], row["package"] or "")
+            for row in db.execute("SELECT id, plan, package FROM run WHERE kind = 'rollout' AND state != 'undone' ORDER BY started_at DESC, id")]
+
+
 def get_run(db: Db, ident: str) -> RunRow:
     """Raises NotFound."""
     row = db.execute("SELECT * FROM run WHERE id = ?", (ident,)).fetchone()

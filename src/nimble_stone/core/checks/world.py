@@ -6,7 +6,7 @@ import math
 from collections import defaultdict
 from collections.abc import Iterator
 
-from nimble_stone.core.checks.situation import Situation
+from nimble_stone.core.checks.situation import Claim, Situation
 from nimble_stone.core.estate import HOST_RESERVE
 from nimble_stone.core.findings import Edit, Finding, Remedy
 from nimble_stone.core.plan.columns import network_column
@@ -66,7 +66,8 @@ def memory(s: Situation) -> Iterator[Finding]:
         if facts is None or not facts.memory_bytes:
             continue
         present = {guest.name for guest in facts.guests if guest.running}
-        others = sum(claim.memory_bytes for claim in s.claims if claim.host == host and claim.name not in present)
+        others = sum(claim.memory_bytes for claim in s.claims if claim.run and claim.host == host and claim.name not in present)
+        planned = [claim for claim in s.claims if not claim.run and claim.host == host and claim.name not in present]
         need = sum(node.memory_bytes for node in nodes) + facts.used_memory_bytes + others
         limit = int(facts.memory_bytes * (1 - HOST_RESERVE))
         if need > limit:
@@ -76,6 +77,17 @@ def memory(s: Situation) -> Iterator[Finding]:
                           consequence="Guests would not start, or be ended under load.",
                           remedy=Remedy(label="Let placement choose the host", edit=Edit(path=("nodes", nodes[-1].id, "host")))
                           if nodes[-1].cells["host"].origin == "node" else Remedy(label="Choose a smaller size or another host"))
+        elif need + sum(claim.memory_bytes for claim in planned) > limit:
+            yield Finding(severity="caution", code="memory-planned", node=nodes[-1].id, column="host", host=host,
+                          message=f"{host} would be full if {_plans(planned)} {'were' if len({c.plan for c in planned}) > 1 else 'was'} rolled out too:"
+                                  f" {size_text(need + sum(claim.memory_bytes for claim in planned))} of {size_text(limit)}.",
+                          consequence="Whoever comes second finds no room.",
+                          remedy=Remedy(label="Choose another host, or call the other plan a draft"))
+
+
+def _plans(claims: list[Claim]) -> str:
+    names = list(dict.fromkeys(claim.plan for claim in claims))
+    return ("plan " if len(names) == 1 else "plans ") + ", ".join(f"“{name}”" for name in names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
 
 
 def vcpus(s: Situation) -> Iterator[Finding]:
@@ -90,7 +102,7 @@ def vcpus(s: Situation) -> Iterator[Finding]:
             continue
         present = {guest.name for guest in facts.guests if guest.running}
         need = sum(node.vcpu for node in nodes) + sum(guest.vcpu for guest in facts.guests if guest.running)
-        need += sum(claim.vcpu for claim in s.claims if claim.host == host and claim.name not in present)
+        need += sum(claim.vcpu for claim in s.claims if claim.run and claim.host == host and claim.name not in present)
         if need > facts.threads * allowed:
             yield Finding(severity="caution", code="vcpu", node=nodes[-1].id, column="host", host=host,
                           message=f"{host} would promise {need} vCPU on {facts.threads} threads, {need / facts.threads:.1f} to one; the plan allows "

@@ -55,6 +55,7 @@ class Plan(_Part):
     kit: str = Field(description="Id of the kit.")
     package: str = Field(default="", description="“Product version” or the SHA-256 of the package (12 digits suffice).")
     bay: str = Field(default="", description="The bay whose hosts the plan may draw on.")
+    draft: bool = Field(default=False, description="Holds nothing: other plans neither see its nodes nor lose its addresses.")
     licence: Acceptance | None = None
     include: tuple[str, ...] = Field(default=(), max_length=20, description="Names of shared values, later ones before earlier ones; the plan's own stand "
                                                                             "above them.")

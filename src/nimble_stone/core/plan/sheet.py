@@ -19,7 +19,7 @@ from nimble_stone.core.plan import whereabouts
 from nimble_stone.core.plan.cells import Cell, Cells, Origin
 from nimble_stone.core.plan.columns import Column, Kind, PackageView, columns_of, network_column
 from nimble_stone.core.plan.model import Plan, Scalar
-from nimble_stone.core.plan.whereabouts import Problem, ip
+from nimble_stone.core.plan.whereabouts import Others, Problem, ip
 
 __all__ = ["Cell", "Column", "Kind", "Node", "Origin", "PackageView", "Sheet", "columns_of", "ip", "networks_of", "resolve"]
 
@@ -107,15 +107,15 @@ class Sheet:
 
 def resolve(plan: Plan, kit: Kit, package: PackageView | None, estate: Estate, taken: Collection[IPv4Address] = (), *,
             shared: Mapping[str, Scalar] | None = None,
-            others: Mapping[str, int] | None = None, held: Mapping[str, str] | None = None, prefer: Mapping[str, str] | None = None) -> Sheet:
-    """Resolve a plan. `taken`: addresses that others hold; `others`: memory other plans will take, bytes by host; `held`, `prefer`: addresses and hosts
+            others: Others | None = None, held: Mapping[str, str] | None = None, prefer: Mapping[str, str] | None = None) -> Sheet:
+    """Resolve a plan. `taken`: addresses that others hold; `others`: memory other plans will take; `held`, `prefer`: addresses and hosts
     the nodes have had so far, kept where they still fit; `shared`: values the plan includes. Cost: O(nodes × (networks + hosts) + roles × columns).
     """
     columns = columns_of(kit, package, estate, plan)
     rows = [(role, n) for role in kit.roles for n in range(1, count_of(plan, role, estate) + 1)]
     sizes = {size.id: size for size in package.descriptor.sizes} if package else {}
     base = cell_room.written(plan, kit, package, columns, estate, rows, shared or {})
-    board = whereabouts.board(rows, base, sizes, estate, plan, kit, others or {}, prefer or {}, package.thin_bytes if package else 0)
+    board = whereabouts.board(rows, base, sizes, estate, plan, kit, others or Others(), prefer or {}, package.thin_bytes if package else 0)
     found = whereabouts.placed(*board) if board[0] else Placement({}, {})
     for ident, cells in base.items():
         if ident in found.hosts and cells["host"].origin == "none":

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping
+from dataclasses import dataclass, field
 from functools import lru_cache
 from ipaddress import IPv4Address
 
@@ -19,18 +20,26 @@ Rows = list[tuple[Role, int]]
 Problem = tuple[tuple[Demand, ...], tuple[Supply, ...]]
 
 
+@dataclass(frozen=True)
+class Others:
+    """Memory in bytes by host that others will take: `coming` by runs that stand or are under way, `planned` by plans that may never be run."""
+
+    coming: Mapping[str, int] = field(default_factory=dict)
+    planned: Mapping[str, int] = field(default_factory=dict)
+
+
 @lru_cache(maxsize=64)
 def placed(demands: tuple[Demand, ...], supplies: tuple[Supply, ...]) -> Placement:
     """`place`, remembered: most edits of a plan leave its placement alone."""
     return place(demands, supplies)
 
 
-def board(rows: Rows, base: Mapping[str, Cells], sizes: Mapping[str, PackageSize], estate: Estate, plan: Plan, kit: Kit, others: Mapping[str, int],
+def board(rows: Rows, base: Mapping[str, Cells], sizes: Mapping[str, PackageSize], estate: Estate, plan: Plan, kit: Kit, others: Others,
           prefer: Mapping[str, str], thin_bytes: int) -> Problem:
-    """What is to be placed and what there is to place it on. `others`: memory that other plans will take, by host; `prefer`: where nodes stand already."""
-    supplies = tuple(Supply(host.name, facts.memory_bytes, max(0, room_bytes(facts) - others.get(host.name, 0)),
+    """What is to be placed and what there is to place it on. `prefer`: where nodes stand already."""
+    supplies = tuple(Supply(host.name, facts.memory_bytes, max(0, room_bytes(facts) - others.coming.get(host.name, 0)),
                             frozenset(net.name for net in facts.networks if net.active), vcpus_left(facts, plan.placement.overcommit),
-                            sum(store.free_bytes for store in facts.datastores if store.active) if facts.datastores else None)
+                            sum(store.free_bytes for store in facts.datastores if store.active) if facts.datastores else None, others.planned.get(host.name, 0))
                      for host, facts in known_hosts(estate, plan.bay) if host.name not in plan.placement.avoid)
     demands = []
     for role, n in rows:

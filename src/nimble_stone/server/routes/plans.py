@@ -84,8 +84,10 @@ async def _store(world: World, kits: TheKits, ident: str, text: str, version: in
     if plan.name != ident:
         raise InputError(f"the plan's name is “{plan.name}”, but this is plan “{ident}”", code="plan-name",
                          hint="A plan keeps its name; import it as a new one.")
+    resolved = await planning.think(world, kits, text)
     row = await world.store.write(records.put_plan, ident, text, world.clock(), based_on=version)
-    return await _view(world, kits, row)
+    await planning.hold(world, resolved)
+    return await _view(world, kits, row, resolved)
 
 
 @router.get("/kits")
@@ -114,8 +116,7 @@ async def plan_new(body: NewPlan, world: TheWorld, kits: TheKits) -> PlanView:
     planning.kit_of(plan, kits)
     if any(row.id == plan.name for row in await world.store.read(records.plans)):
         raise Conflict(f"there is a plan “{plan.name}” already", code="plan-exists", hint="Choose another name.")
-    row = await world.store.write(records.put_plan, plan.name, text, world.clock(), based_on=0)
-    return await _view(world, kits, row)
+    return await _store(world, kits, plan.name, text, 0)
 
 
 def _first_text(body: NewPlan, kits: TheKits, known: list[records.PackageRow], estate: Estate) -> str:
@@ -178,12 +179,15 @@ async def plan_put(ident: str, body: Text, world: TheWorld, kits: TheKits) -> Pl
 async def plan_edit(ident: str, body: Edits, world: TheWorld, kits: TheKits) -> PlanView:
     """Apply small changes; all or none."""
     row = await world.store.read(records.get_plan, ident)
-    text = row.text
-    for change in body.edits:
-        if not change.path:
-            raise InputError("an edit needs a path", code="edit-path")
-        text = yaml_text.edit(text, change.path, change.value)
-    return await _store(world, kits, ident, text, body.version)
+    version = body.version
+    if version != row.version:
+        theirs = yaml_text.changed_paths(await world.store.read(records.plan_version, ident, version), row.text)
+        if clash := [path for path in theirs for change in body.edits if path[:len(change.path)] == change.path[:len(path)]]:
+            raise Conflict(f"plan “{ident}” was changed meanwhile, also at {', '.join(sorted({'.'.join(path) for path in clash})[:4])}"
+                           f" (version {row.version}, your edit was of {version})", code="plan-changed",
+                           hint="Your edit is kept on the page; look at the new version and repeat it.")
+        version = row.version                          # it touches nothing that somebody else changed: both stand
+    return await _store(world, kits, ident, yaml_text.edit_all(row.text, [(change.path, change.value) for change in body.edits]), version)
 
 
 @router.post("/plans/{ident}/restore/{version}")

@@ -1,0 +1,62 @@
+"""A kit told in words. Pure."""
+
+from __future__ import annotations
+
+from nimble_stone.core.kit.model import Kit, Question, Role
+from nimble_stone.core.units import time_text
+
+
+def explain(kit: Kit) -> list[str]:
+    """Lines, in the order in which a person would ask."""
+    versions = f" {', '.join(kit.accepts.versions)}…" if kit.accepts.versions else ""
+    lines = [f"{kit.title}: {kit.summary}", f"Takes packages of {kit.accepts.product}{versions}.", "", "Roles"]
+    lines += [f"  {role.label}: {_role(role)}" for role in kit.roles]
+    if kit.sizing:
+        lines += ["",
+                  "Sizing, by " + ", ".join(f"{load.label.lower()} ({load.id}, usually {load.usual:g}{' ' + load.unit if load.unit else ''})"
+                                            for load in kit.sizing.loads)]
+        for ident, sizing in kit.sizing.roles.items():
+            lines += [f"  {ident}: {sizing.count} of them"] if sizing.count else []
+            for size, carries in {**({"any size": sizing.carries} if sizing.carries else {}), **sizing.by_size}.items():
+                lines += [f"  {ident}, {size}: {load} {formula}" for load, formula in carries.items()]
+    if kit.networks or kit.virtual:
+        lines += ["", "Networks", "  service: the first interface"]
+        lines += [f"  {net.label}: interface {net.interface}{f', MTU {net.mtu} at least' if net.mtu else ''}{'' if net.addressed else ', no address'}. "
+                  f"{net.purpose}" for net in kit.networks]
+        lines += [f"  {one.label}: one address for {', '.join(one.members)}, ports {', '.join(map(str, one.ports)) or 'any'}" for one in kit.virtual]
+    if kit.ports or kit.outside:
+        lines += ["", "Must get through"]
+        lines += [f"  {port.protocol} {port.port} to {', '.join(port.to) or 'all'}, by {port.by or 'anybody'}: {port.purpose}" for port in kit.ports]
+        lines += [f"  {place.label}: {place.host}, port {place.port}: {place.purpose}" for place in kit.outside]
+    if kit.extra_disks:
+        lines += ["", "Disks beside the package's"]
+        lines += [f"  {disk.label}: {disk.count.least} to {disk.count.most} of {disk.size_gib.least} to {disk.size_gib.most} GiB"
+                  f"{' for ' + ', '.join(disk.roles) if disk.roles else ''}. {disk.purpose}".rstrip() for disk in kit.extra_disks]
+    lines += ["", "Questions", *(f"  {_question(question)}" for question in kit.questions), "", "Order of forming"]
+    for number, step in enumerate(kit.forming, 1):
+        how = f"runs “{step.call.ssh}”" if step.call.ssh else f"{step.call.method} {step.call.path}"
+        when = f", where {step.when}" if step.when else ""
+        after = f", after {', '.join(step.after)}" if step.after else ""
+        lines.append(f"  {number}. {step.label}: {step.role}{when}{after}: {how},"
+                     f" about {time_text(step.wait.expected)}, {time_text(step.wait.longest)} at most")
+    return [*lines, "", "Proved at the end", *(f"  {proof.label} ({'cluster' if proof.of == 'cluster' else 'each node'})" for proof in kit.acceptance)]
+
+
+def _role(role: Role) -> str:
+    parts = [role.count.words() + (", one a host" if role.count.per_host else f", usually {role.count.usual}"), "kept apart" if role.apart else "",
+             f"beside {role.beside}" if role.beside else "", f"{role.datastore} datastore" if role.datastore != "any" else "",
+             "majority needed" if role.quorum else "",
+             f"data in {role.copies} copies" if role.copies else "", "can be made again" if role.keeps == "nothing" else "",
+             f"after {', '.join(role.after)}" if role.after else ""]
+    return "; ".join(part for part in parts if part)
+
+
+def _question(question: Question) -> str:
+    rule = question.rule
+    parts = [f"for each {question.scope}" if question.scope != "plan" else "", "secret" if question.secret else "",
+             f"usually {question.default}" if question.default else "",
+             f"one of {', '.join(rule.choices)}" if rule.choices else "", f"at least {rule.min_length} characters" if rule.min_length else "",
+             f"{rule.classes} kinds of characters" if rule.classes else "", f"of the form {rule.pattern}" if rule.pattern else "",
+             f"asked where {question.when}" if question.when else "", "" if question.required else "may stay open"]
+    told = "; ".join(part for part in parts if part)
+    return f"{question.label} ({question.id}){': ' + told if told else ''}"

@@ -1,0 +1,227 @@
+"""What the pages and the command line ask about a design beyond the plan itself: sizes, losses, places, layouts, differences. Thin over the core."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from pydantic import BaseModel
+
+from nimble_stone.core import chances, headroom, placement_why, sizing, storage_layout
+from nimble_stone.core.errors import InputError
+from nimble_stone.core.estate import Estate
+from nimble_stone.core.findings import Edit
+from nimble_stone.core.plan.difference import Difference
+from nimble_stone.core.plan.sheet import Sheet
+from nimble_stone.core.sequence import Step
+from nimble_stone.core.storage_layout import DataDisk, Scheme
+from nimble_stone.engine.world import World
+from nimble_stone.store import designs
+
+MAX_PAIR_HOSTS = 40
+"""Pairs are worked out for so many hosts at most: 780 pairs."""
+
+
+class LossView(BaseModel):
+    """The loss of hosts together; nodes by name."""
+
+    hosts: list[str]
+    nodes: list[str]
+    fit: list[str]
+    homeless: list[str]
+    weight: str
+    words: list[str]
+
+
+class PlaceView(BaseModel):
+    """A host as a place for a node."""
+
+    host: str
+    load: float
+    fits: bool
+    here: bool
+    reason: str
+
+
+class MoveView(BaseModel):
+    node: str
+    name: str
+    host: str
+    to: str
+
+
+class BalanceView(BaseModel):
+    """Moves, the fullest host's load before and after, and the edits that make them."""
+
+    moves: list[MoveView]
+    before: float
+    after: float
+    edits: list[Edit]
+
+
+class OptionView(BaseModel):
+    size: str
+    count: int
+    memory_bytes: int
+    carries: dict[str, float]
+
+
+class ProposalView(BaseModel):
+    """What is proposed for a role, and the words for it."""
+
+    role: str
+    label: str
+    chosen: OptionView | None
+    refused: OptionView | None
+    reason: str
+    words: str
+    curve: list[OptionView]
+
+
+class LoadView(BaseModel):
+    id: str
+    label: str
+    unit: str
+    value: float
+    most: float
+
+
+class SizingView(BaseModel):
+    """Loads, proposals, and the edits that would take them over."""
+
+    loads: list[LoadView]
+    proposals: list[ProposalView]
+    edits: list[Edit]
+
+
+class LayoutView(BaseModel):
+    """A way to lay data on the plan's disks, sizes in bytes."""
+
+    label: str
+    domains: int
+    disks: int
+    raw_bytes: int
+    usable_bytes: int
+    safe_bytes: int
+    wasted_bytes: int
+    survives_domains: int
+    survives_disks: int
+    reason: str
+
+
+class DifferenceView(BaseModel):
+    about: str
+    text: str
+    label: str
+    before: str
+    after: str
+    nodes: list[str]
+
+
+class ChancesView(BaseModel):
+    """How long a rollout takes, in seconds. `measured`: kind of step → factor that earlier runs on this estate showed."""
+
+    p50_seconds: float
+    p90_seconds: float
+    critical_path: list[str]
+    measured: dict[str, float]
+
+
+def losses(sheet: Sheet, estate: Estate, together: int, only: Sequence[str]) -> list[LossView]:
+    """Every host's loss, or every pair's. Raises InputError for too many pairs."""
+    hosts = {node.value("host") for node in sheet.nodes}
+    if together == 2 and len(only or hosts) > MAX_PAIR_HOSTS:
+        raise InputError(f"the plan uses {len(hosts)} hosts; pairs are worked out for {MAX_PAIR_HOSTS} at most", code="pairs-many",
+                         hint="Name the hosts that matter.")
+    names = {node.id: node.name for node in sheet.nodes}
+    return [LossView(hosts=list(one.hosts), nodes=[names[i] for i in one.nodes], fit=[names[i] for i in one.fit], homeless=[names[i] for i in one.homeless],
+                     weight=one.weight, words=list(one.words)) for one in headroom.losses(sheet, on_shared(sheet, estate), together=together, only=only)]
+
+
+def on_shared(sheet: Sheet, estate: Estate) -> frozenset[str]:
+    """Nodes whose disks lie on a shared datastore."""
+    found = set()
+    for node in sheet.nodes:
+        facts = estate.facts.get(node.value("host"))
+        store = facts.datastore(node.value("datastore")) if facts else None
+        if store is not None and store.shared:
+            found.add(node.id)
+    return frozenset(found)
+
+
+def places(sheet: Sheet, node: str) -> list[PlaceView]:
+    """Every host as a place for a node."""
+    return [PlaceView(**one.__dict__) for one in placement_why.why(node, *sheet.board, {n.id: n.value("host") for n in sheet.nodes})]
+
+
+def balance(sheet: Sheet) -> BalanceView:
+    """Few moves that even the placement out."""
+    found = placement_why.balance(*sheet.board, {node.id: node.value("host") for node in sheet.nodes})
+    names = {node.id: node.name for node in sheet.nodes}
+    edits = [Edit(path=("nodes", move.node, key), value=value) for move in found.moves for key, value in (("host", move.to), ("datastore", None))]
+    return BalanceView(moves=[MoveView(node=m.node, name=names[m.node], host=m.host, to=m.to) for m in found.moves], before=found.before, after=found.after,
+                       edits=edits)
+
+
+def sized(sheet: Sheet, given: Mapping[str, float]) -> SizingView:
+    """Proposals for loads; those that are not given come from the plan, then from the kit. Raises InputError, FormatError."""
+    kit = sheet.kit
+    if kit.sizing is None:
+        return SizingView(loads=[], proposals=[], edits=[])
+    loads = sizing.loads_of(kit, {**sheet.plan.load, **given})
+    found = sizing.propose(kit, sheet.package.descriptor.sizes if sheet.package else (), loads)
+    edits: list[Edit] = [Edit(path=("load", ident), value=value) for ident, value in loads.items() if ident in given or ident in sheet.plan.load]
+    for one in found:
+        if one.chosen is not None:
+            edits.append(Edit(path=("roles", one.role, "count"), value=one.chosen.count))
+            if one.chosen.carries:
+                edits.append(Edit(path=("roles", one.role, "values", "size"), value=one.chosen.size))
+    return SizingView(loads=[LoadView(id=load.id, label=load.label, unit=load.unit, value=loads[load.id], most=load.most) for load in kit.sizing.loads],
+                      proposals=[ProposalView(role=one.role, label=one.label, chosen=_option(one.chosen), refused=_option(one.refused), reason=one.reason,
+                                              words=sizing.words(one), curve=[view for o in one.curve if (view := _option(o))]) for one in found], edits=edits)
+
+
+def _option(option: sizing.Option | None) -> OptionView | None:
+    return None if option is None else OptionView(size=option.size, count=option.count, memory_bytes=option.memory_bytes, carries=dict(option.carries))
+
+
+def layouts(sheet: Sheet) -> list[LayoutView]:
+    """Schemes side by side on the disks that the kit lays on top of the package, each host one failure domain."""
+    disks = [DataDisk(node.value("host") or node.id, f"{node.name} {disk.ref}", disk.capacity_bytes) for node in sheet.nodes for disk in node.extra]
+    return layouts_of(disks) if disks else []
+
+
+def layouts_of(disks: Sequence[DataDisk], schemes: Sequence[Scheme] = storage_layout.SCHEMES) -> list[LayoutView]:
+    """Schemes side by side."""
+    return [LayoutView(label=one.scheme.label, **{key: value for key, value in one.__dict__.items() if key != "scheme"})
+            for one in storage_layout.alternatives(disks, schemes)]
+
+
+def difference_views(found: Sequence[Difference]) -> list[DifferenceView]:
+    """For the page."""
+    return [DifferenceView(about=one.about, text=one.text, label=one.label, before=one.before, after=one.after, nodes=list(one.nodes)) for one in found]
+
+
+async def chances_of(world: World, steps: list[Step]) -> ChancesView:
+    """The rollout played through many times, with the rates that earlier runs showed."""
+    measured = await measured_rates(world)
+    found = chances.chances(steps, measured=measured, rounds=chances.rounds_for(len(steps)))
+    return ChancesView(p50_seconds=found.p50_seconds, p90_seconds=found.p90_seconds, critical_path=list(found.critical_path), measured=measured)
+
+
+async def measured_rates(world: World) -> dict[str, float]:
+    """Kind of step → how much longer or shorter than expected it took in earlier runs on this estate (median; five steps at least)."""
+    newest = await world.store.read(designs.newest_end)
+    kept: tuple[float, dict[str, float]] | None = world.remembered.get("measured")
+    if kept is None or kept[0] != newest:
+        samples: dict[str, list[float]] = {}
+        for kind, factor in await world.store.read(designs.step_factors):
+            samples.setdefault(kind, []).append(factor)
+        kept = (newest, {kind: round(min(8.0, max(0.1, sorted(some)[len(some) // 2])), 3) for kind, some in samples.items() if len(some) >= 5})
+        world.remembered["measured"] = kept
+    return kept[1]
+
+
+def as_data(views: Sequence[BaseModel]) -> list[dict[str, Any]]:
+    """For the command line."""
+    return [view.model_dump(mode="json") for view in views]

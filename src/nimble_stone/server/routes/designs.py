@@ -1,0 +1,405 @@
+"""Designing: sizes, losses, places, layouts, differences; tables in and out; many plans at once; shared values; pools."""
+
+from __future__ import annotations
+
+import base64
+from typing import Annotated, Literal
+
+from fastapi import APIRouter, Query, Response
+from pydantic import BaseModel, Field
+
+from nimble_stone.core import ledger, yaml_text
+from nimble_stone.core.errors import Conflict, InputError, StoneError
+from nimble_stone.core.findings import Edit, Finding
+from nimble_stone.core.plan import many, table
+from nimble_stone.core.plan.difference import differences
+from nimble_stone.core.plan.include import gather
+from nimble_stone.core.plan.model import SharedValues
+from nimble_stone.core.plan.sheet import Sheet
+from nimble_stone.engine import packages, spreadsheet
+from nimble_stone.engine.frozen import thaw
+from nimble_stone.engine.world import World
+from nimble_stone.server import designing, planning
+from nimble_stone.server.deps import TheKits, TheWorld
+from nimble_stone.server.designing import BalanceView, ChancesView, DifferenceView, LayoutView, LossView, PlaceView, SizingView
+from nimble_stone.store import designs, records, runs
+
+router = APIRouter(tags=["designs"])
+
+
+class Loads(BaseModel):
+    """Loads by id; those left out come from the plan, then from the kit."""
+
+    loads: dict[str, float] = Field(default={}, max_length=20)
+
+
+class DifferenceAnswer(BaseModel):
+    """What differs, and both forecasts in seconds."""
+
+    differences: list[DifferenceView]
+    before_s: float
+    after_s: float
+
+
+class TableIn(BaseModel):
+    """A table as text (CSV, or a spreadsheet's clipboard) or as a file in Base64."""
+
+    text: str = Field(default="", max_length=4 << 20)
+    file: str = Field(default="", max_length=24 << 20)
+
+    def rows(self) -> spreadsheet.Rows:
+        """Its cells. Raises FormatError."""
+        try:
+            data = base64.b64decode(self.file, validate=True) if self.file else self.text.encode()
+        except ValueError as error:
+            raise InputError("the file is not in Base64", code="table-form") from error
+        return spreadsheet.read(data)
+
+
+class WrongView(BaseModel):
+    row: int
+    column: str
+    text: str
+    why: str
+
+
+class LandedView(BaseModel):
+    """What a table means for the plan: edits that can be made, cells that cannot, and how many say what is so already."""
+
+    edits: list[Edit]
+    wrong: list[WrongView]
+    same: int
+
+
+class ManyIn(TableIn):
+    """A table of plans and what its rows have in common; `make`: also make them."""
+
+    kit: str = ""
+    package: str = ""
+    bay: str = ""
+    include: list[str] = []
+    values: dict[str, str] = {}
+    make: bool = False
+
+
+class DrawnView(BaseModel):
+    """A row of the table as a plan: nodes, hosts, the first address, findings by weight, or why it is none."""
+
+    row: int
+    name: str
+    text: str
+    faults: list[str]
+    nodes: int
+    hosts: int
+    first_address: str
+    memory_bytes: int
+    blockers: list[Finding]
+    cautions: int
+
+
+class ManyView(BaseModel):
+    """All rows, and the names of plans that were made."""
+
+    plans: list[DrawnView]
+    made: list[str]
+
+
+class CopyIn(BaseModel):
+    name: str = Field(min_length=1, max_length=40)
+    bay: str = Field(min_length=1, max_length=60)
+    mapping: dict[str, str] = Field(default={}, max_length=200)
+
+
+class LeftView(BaseModel):
+    path: str
+    value: str
+
+
+class CopyView(BaseModel):
+    """The new plan's name, and values in it that still speak of the old place."""
+
+    name: str
+    left: list[LeftView]
+
+
+class SharedView(BaseModel):
+    """Shared values, and the plans that include them, directly or by others."""
+
+    name: str
+    title: str
+    version: int
+    text: str
+    values: dict[str, str]
+    plans: list[str]
+    changed_at: float
+
+
+class SharedIn(BaseModel):
+    version: int | None = None
+    text: str = Field(max_length=1 << 20)
+
+
+class TouchedView(BaseModel):
+    """What a change of shared values would do to a plan: the differences it makes there."""
+
+    plan: str
+    differences: list[DifferenceView]
+    blockers_before: int
+    blockers_after: int
+
+
+class MemberView(BaseModel):
+    """An address of a pool: `state` one of free, excluded, reserved, held, found."""
+
+    address: str
+    state: Literal["free", "excluded", "reserved", "held", "found"]
+    by: str
+
+
+class PoolView(BaseModel):
+    """A pool and each of its addresses (at most 4,096), the free room and its largest gap."""
+
+    name: str
+    network: str
+    first: str
+    last: str
+    size: int
+    free: int
+    largest_gap: int
+    members: list[MemberView]
+
+
+async def _think(world: World, kits: TheKits, ident: str) -> planning.Resolved:
+    return await planning.think(world, kits, (await world.store.read(records.get_plan, ident)).text)
+
+
+@router.get("/plans/{ident}/headroom")
+async def plan_headroom(ident: str, world: TheWorld, kits: TheKits, together: Annotated[int, Query(ge=1, le=2)] = 1, hosts: str = "") -> list[LossView]:
+    """What falls with each host, or with each pair; `hosts` (commas) limits it to combinations of those."""
+    found = await _think(world, kits, ident)
+    return designing.losses(found.sheet, found.estate, together, tuple(filter(None, hosts.split(","))))
+
+
+@router.get("/plans/{ident}/why")
+async def plan_why(ident: str, node: str, world: TheWorld, kits: TheKits) -> list[PlaceView]:
+    """Every host as a place for one node."""
+    return designing.places((await _think(world, kits, ident)).sheet, node)
+
+
+@router.get("/plans/{ident}/balance")
+async def plan_balance(ident: str, world: TheWorld, kits: TheKits) -> BalanceView:
+    """Few moves that even the placement out, not made yet."""
+    return designing.balance((await _think(world, kits, ident)).sheet)
+
+
+@router.post("/plans/{ident}/sizing")
+async def plan_sizing(ident: str, body: Loads, world: TheWorld, kits: TheKits) -> SizingView:
+    """Sizes and numbers for loads, with the next smaller option and why it will not do."""
+    return designing.sized((await _think(world, kits, ident)).sheet, body.loads)
+
+
+@router.get("/plans/{ident}/layout")
+async def plan_layout(ident: str, world: TheWorld, kits: TheKits) -> list[LayoutView]:
+    """Ways to lay data on the plan's data disks, side by side."""
+    return designing.layouts((await _think(world, kits, ident)).sheet)
+
+
+@router.get("/plans/{ident}/chances")
+async def plan_chances(ident: str, world: TheWorld, kits: TheKits) -> ChancesView:
+    """How long the rollout takes: median and ninth tenth, by the kit and the rates of earlier runs."""
+    return await designing.chances_of(world, (await _think(world, kits, ident)).steps)
+
+
+@router.get("/plans/{ident}/difference")
+async def plan_difference(ident: str, world: TheWorld, kits: TheKits, plan: str = "", version: int = 0, run: str = "") -> DifferenceAnswer:
+    """What differs from another plan, an older version, or what a run built (by default the one that stands) to this plan."""
+    now = await _think(world, kits, ident)
+    if plan or version:
+        text = (await world.store.read(records.get_plan, plan)).text if plan else await world.store.read(records.plan_version, ident, version)
+        then = await planning.think(world, kits, text)
+        return DifferenceAnswer(differences=designing.difference_views(differences(then.sheet, now.sheet)), before_s=then.forecast.end_s,
+                                after_s=now.forecast.end_s)
+    built = await _built(world, ident, run)
+    return DifferenceAnswer(differences=designing.difference_views(differences(built, now.sheet)), before_s=0.0, after_s=now.forecast.end_s)
+
+
+async def _built(world: World, plan: str, run: str) -> Sheet:
+    ident = run or next((row.id for row in await world.store.read(runs.standing) if row.plan == plan), "")
+    if not ident:
+        raise InputError("no run of this plan stands", code="no-run", hint="Name another plan or a version to compare with.")
+    row = await world.store.read(runs.get_run, ident)
+    package = await world.store.read(records.find_package, row.package or "")
+    if package is None:
+        raise InputError(f"the package of run {ident} is gone", code="package-missing")
+    return thaw(row, packages.view_of(package)).sheet
+
+
+@router.get("/plans/{ident}/sheet.csv", response_class=Response)
+async def plan_sheet_csv(ident: str, world: TheWorld, kits: TheKits) -> Response:
+    """The sheet as CSV; secrets are left out."""
+    rows = table.rows_of((await _think(world, kits, ident)).sheet)
+    return Response(spreadsheet.csv_of(rows), media_type="text/csv; charset=utf-8", headers={"Content-Disposition": f'attachment; filename="{ident}.csv"'})
+
+
+@router.get("/plans/{ident}/sheet.xlsx", response_class=Response)
+async def plan_sheet_xlsx(ident: str, world: TheWorld, kits: TheKits) -> Response:
+    """The sheet as a workbook; secrets are left out."""
+    rows = table.rows_of((await _think(world, kits, ident)).sheet)
+    return Response(spreadsheet.xlsx_of(rows, ident), media_type="application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
+                    headers={"Content-Disposition": f'attachment; filename="{ident}.xlsx"'})
+
+
+@router.post("/plans/{ident}/sheet")
+async def plan_sheet_read(ident: str, body: TableIn, world: TheWorld, kits: TheKits) -> LandedView:
+    """What a table means for the plan. Nothing is changed yet."""
+    landed = table.land(body.rows(), (await _think(world, kits, ident)).sheet)
+    return LandedView(edits=list(landed.edits), wrong=[WrongView(**one.__dict__) for one in landed.wrong], same=landed.same)
+
+
+@router.post("/plans/{ident}/copy")
+async def plan_copy(ident: str, body: CopyIn, world: TheWorld, kits: TheKits) -> CopyView:
+    """Carry a plan over to another bay under another name."""
+    row = await world.store.read(records.get_plan, ident)
+    estate = await planning.estate_of(world)
+    if not estate.bay(body.bay):
+        raise InputError(f"the estate has no bay “{body.bay}”", code="bay-unknown")
+    copied = many.copy(row.text, body.name, body.bay, body.mapping, estate)
+    await _make(world, kits, copied.text)
+    return CopyView(name=body.name, left=[LeftView(path=path, value=value) for path, value in copied.left])
+
+
+async def _make(world: World, kits: TheKits, text: str) -> None:
+    plan = planning.parse_plan(text)
+    planning.kit_of(plan, kits)
+    if any(row.id == plan.name for row in await world.store.read(records.plans)):
+        raise Conflict(f"there is a plan “{plan.name}” already", code="plan-exists", hint="Choose another name.")
+    resolved = await planning.think(world, kits, text)
+    await world.store.write(records.put_plan, plan.name, text, world.clock(), based_on=0)
+    await planning.hold(world, resolved)
+
+
+@router.post("/plans/table")
+async def plan_table(body: ManyIn, world: TheWorld, kits: TheKits) -> ManyView:
+    """Plans from a table: each row thought through after those before it, as if they were built one after the other. `make` keeps them, all or none."""
+    base = many.Base(body.kit, body.package, body.bay, tuple(body.include), body.values)
+    drawn = many.plans_of(body.rows(), base, kits)
+    known = {row.id for row in await world.store.read(records.plans)}
+    drawn = [many.Drawn(one.row, one.name, "", (f"there is a plan “{one.name}” already",)) if one.name in known else one for one in drawn]
+    views, made, before = [], [], planning.Before()
+    for one in drawn:
+        faults = list(one.faults)
+        resolved = None
+        if one.text:
+            try:
+                resolved = await planning.think(world, kits, one.text, before=before)
+            except StoneError as error:
+                faults.append(str(error))
+        if resolved is None:
+            views.append(DrawnView(row=one.row, name=one.name, text=one.text, faults=faults, nodes=0, hosts=0, first_address="", memory_bytes=0, blockers=[],
+                                   cautions=0))
+            continue
+        before.add(resolved)
+        nodes = resolved.sheet.nodes
+        views.append(DrawnView(row=one.row, name=one.name, text=one.text, faults=[], nodes=len(nodes), hosts=len({n.value("host") for n in nodes} - {""}),
+                               first_address=nodes[0].value("address") if nodes else "", memory_bytes=sum(n.memory_bytes for n in nodes),
+                               blockers=[f for f in resolved.findings if f.severity == "blocker"],
+                               cautions=sum(f.severity == "caution" for f in resolved.findings)))
+    if body.make:
+        if bad := [one for one in views if one.faults]:
+            raise InputError(f"row {bad[0].row}: {bad[0].faults[0]}", code="table-faults", hint="Nothing was made. Correct the rows named and try again.")
+        for view in views:
+            await _make(world, kits, view.text)
+            made.append(view.name)
+    return ManyView(plans=views, made=made)
+
+
+@router.get("/values")
+async def values_list(world: TheWorld) -> list[SharedView]:
+    """All shared values."""
+    using = await _includers(world)
+    return [_shared_view(row, using) for row in await world.store.read(designs.shared_values)]
+
+
+def _shared_view(row: designs.SharedRow, using: dict[str, list[str]]) -> SharedView:
+    values = yaml_text.read(row.text, SharedValues, "the shared values")
+    return SharedView(name=row.name, title=values.title, version=row.version, text=row.text, values={key: str(value) for key, value in values.values.items()},
+                      plans=using.get(row.name, []), changed_at=row.changed_at)
+
+
+async def _includers(world: World) -> dict[str, list[str]]:
+    known = await planning.shared_of(world)
+    found: dict[str, list[str]] = {}
+    for row in await world.store.read(records.plans):
+        names, seen = list(planning.parse_plan(row.text).include), set[str]()
+        while names:
+            name = names.pop()
+            if name not in seen:
+                seen.add(name)
+                found.setdefault(name, []).append(row.id)
+                names += known[name].include if name in known else ()
+    return found
+
+
+@router.put("/values/{name}")
+async def values_put(name: str, body: SharedIn, world: TheWorld, kits: TheKits) -> SharedView:
+    """Keep shared values; every plan that includes them follows."""
+    values = await _fits(world, name, body.text)
+    row = await world.store.write(designs.put_shared, values.name, body.text, world.clock(), based_on=body.version)
+    using = await _includers(world)
+    for ident in using.get(name, []):
+        await planning.hold(world, await _think(world, kits, ident))
+    return _shared_view(row, using)
+
+
+@router.post("/values/{name}/touches")
+async def values_touch(name: str, body: SharedIn, world: TheWorld, kits: TheKits) -> list[TouchedView]:
+    """What a change of shared values would do to each plan that includes them. Nothing is changed yet."""
+    values = await _fits(world, name, body.text)
+    found = []
+    for ident in (await _includers(world)).get(name, []):
+        text = (await world.store.read(records.get_plan, ident)).text
+        before, after = await planning.think(world, kits, text), await planning.think(world, kits, text, instead=values)
+        found.append(TouchedView(plan=ident, differences=designing.difference_views(differences(before.sheet, after.sheet)),
+                                 blockers_before=sum(f.severity == "blocker" for f in before.findings),
+                                 blockers_after=sum(f.severity == "blocker" for f in after.findings)))
+    return found
+
+
+async def _fits(world: World, name: str, text: str) -> SharedValues:
+    """The values a text holds, if they can stand under that name without a ring."""
+    values = yaml_text.read(text, SharedValues, "the shared values")
+    if values.name != name:
+        raise InputError(f"the text names itself “{values.name}”, but these are “{name}”", code="values-name")
+    gather([name], await planning.shared_of(world) | {name: values})
+    return values
+
+
+@router.delete("/values/{name}")
+async def values_remove(name: str, world: TheWorld) -> dict[str, str]:
+    """Forget shared values that nobody includes."""
+    users = (await _includers(world)).get(name, [])
+    others = [row.name for row in await world.store.read(designs.shared_values) if name in yaml_text.read(row.text, SharedValues, "the shared values").include]
+    if users or others:
+        raise Conflict(f"“{name}” is included by {', '.join([*users, *others][:5])}", code="values-used", hint="Take the include out there first.")
+    await world.store.write(designs.remove_shared, name)
+    return {"state": "removed"}
+
+
+@router.get("/pools")
+async def pools(world: TheWorld) -> list[PoolView]:
+    """All pools with every address: free, excluded, reserved, held by a plan or run, or found in use on the estate."""
+    estate = await planning.estate_of(world)
+    held = {address: claim.plan + (f", run {claim.run}" if claim.run else "")
+            for claim in await planning.claims_of_others(world, "") for address in claim.addresses}
+    return [PoolView(**line) for line in ledger.pool_members(estate, held)]
+
+
+@router.get("/plans/{ident}/check/shared")
+async def plan_shared_change(ident: str, column: str, value: str, world: TheWorld, kits: TheKits) -> list[DifferenceView]:
+    """What one shared value of the plan would change, before it is changed."""
+    row = await world.store.read(records.get_plan, ident)
+    before = await planning.think(world, kits, row.text)
+    after = await planning.think(world, kits, yaml_text.edit(row.text, ("values", column), value or None))
+    return designing.difference_views(differences(before.sheet, after.sheet))
+
+

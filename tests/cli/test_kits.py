@@ -1,0 +1,92 @@
+"""Kits from the command line: listed, explained, refused with line and reason, tried on a lab of their own."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from nimble_stone.core import yaml_text
+from nimble_stone.core.kit.model import Kit
+from nimble_stone.core.kit.words import explain
+from nimble_stone.core.secrets_rule import made_by, violations
+from nimble_stone.server.kits import load_kits
+
+CLI = [sys.executable, "-m", "nimble_stone.cli.entry", "kit"]
+GOOD = """\
+nimble-stone: kit/1
+id: little
+title: Little
+accepts: {product: Tidebook}
+admin_password: pw
+roles:
+  - {id: one, label: one, short: one}
+questions:
+  - {id: pw, label: Password, secret: true, property: tidebook.admin_password}
+environment:
+  tidebook.hostname: "{name}"
+service: {port: 8080, path: /cgi-bin/status, ready: {state: ready}}
+durations: {boot: {expected: 1, longest: 60}, services: {expected: 1, longest: 60}}
+"""
+
+
+def cli(*words: str) -> subprocess.CompletedProcess[str]:
+    return subprocess.run([*CLI, *words], capture_output=True, text=True, timeout=200)
+
+
+@pytest.mark.parametrize(("old", "new", "told"), [
+    ("  - {id: one, label: one, short: one}", "  - {id: one, label: one, short: one, after: [two]}", "comes after “two”, which is no role"),
+    ("secret: true", "secret: true, when: tide > 1", "question “pw” reads “tide”, which this kit never defines"),
+    ("secret: true", "secret: true, when: 1 +", "line 9, column 44: questions.0.when: 1 +, character 4: it ends too early"),
+    ('"{name}"', '"{tide}"', "line 11, column 3: environment “tidebook.hostname” asks for “tide”, which this kit never defines"),
+    ("short: one}", "short: one, count: {least: 2, most: 6, usual: 4, odd: true}}", "line 7, column 10: role “one”: usual 4 is not among 2 to 6, odd"),
+    ("admin_password: pw", "admin_password: nobody", "names “nobody”, which is no question"),
+    ("questions:", "networks: [{id: x, label: X, interface: 2, roles: [three]}]\nquestions:", "network “x” names “three”, which is no role"),
+    ("questions:", "virtual: [{id: v, label: V, members: [one], network: deep}]\nquestions:", "lies in “deep”, which is no network"),
+    ("questions:", "sizing: {loads: [{id: l, label: L, usual: 1}], roles: {one: {carries: {m: '1'}}}}\nquestions:", "speaks of “m”, which is no load"),
+    ("service:", "forming: [{id: f, label: F, role: one, call: {}, wait: {expected: 1, longest: 2}}]\nservice:", "has neither a path nor a command"),
+    ("service:", "forming: [{id: f, label: F, role: one, after: [g], call: {path: /x}, wait: {expected: 1, longest: 2}}]\nservice:", "after “g”, which is no earlier step"),
+    ("title: Little", "title: Little\ntitel: x", "line 4, column 1: “titel” is no key of this format"),
+])
+def test_a_kit_that_is_wrong_is_refused_with_line_and_reason(tmp_path: Path, old: str, new: str, told: str) -> None:
+    (tmp_path / "k.yaml").write_text(GOOD.replace(old, new, 1))
+    with pytest.raises(yaml_text.Faults) as caught:
+        yaml_text.read((tmp_path / "k.yaml").read_text(), Kit, "the kit")
+    assert told in str(caught.value)
+
+
+def test_kits_are_listed_validated_and_explained(tmp_path: Path) -> None:
+    assert {kit["id"] for kit in json.loads(cli("list", "--json").stdout)} == {"ballast", "breakwater", "gauge-collector", "skerry", "tidebook"}
+    (tmp_path / "good.yaml").write_text(GOOD)
+    assert "Little is a kit" in cli("validate", str(tmp_path / "good.yaml")).stdout
+    (tmp_path / "bad.yaml").write_text(GOOD.replace("short: one", "shirt: one"))
+    found = cli("validate", str(tmp_path / "bad.yaml"), "--json")
+    assert found.returncode == 1
+    assert [fault["place"] for fault in json.loads(found.stdout)["faults"]] == ["line 7, column 5", "line 7, column 27"]
+    assert cli("explain", "nothing").returncode == 2
+    for kit in load_kits().values():
+        told = "\n".join(explain(kit))
+        assert all(word in told for word in [*(role.label for role in kit.roles), *(question.label for question in kit.questions), *(step.label for step in kit.forming)])
+
+
+def test_a_kit_is_tried_on_a_lab_of_its_own() -> None:
+    found = cli("try", "breakwater", "--json")
+    assert found.returncode == 0, found.stdout + found.stderr
+    outcome = json.loads(found.stdout)
+    assert outcome["state"] == "done"
+    assert len(outcome["proofs"]) == 45
+    short = cli("try", "tidebook", "--count", "reporting=99")
+    assert short.returncode == 2
+    assert "99 nodes of role reporting; the product takes 0 to 8" in short.stderr
+
+
+def test_made_secrets_keep_their_rules() -> None:
+    import random
+    rng = random.Random(4)
+    for kit in load_kits().values():
+        for question in kit.questions:
+            if question.secret:
+                assert violations(made_by(question.rule, rng.choice), question.rule) == []

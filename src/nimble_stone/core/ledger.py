@@ -110,7 +110,7 @@ def pool_members(estate: Estate, held: Mapping[str, str]) -> list[dict[str, Any]
 
 def losses(sheet: Sheet) -> list[LossLine]:
     """Per host that carries nodes: what is lost with it, the worst first."""
-    totals = {role.id: sum(node.role == role.id for node in sheet.nodes) for role in sheet.kit.roles}
+    totals = {role: len(nodes) for role, nodes in sheet.by_role.items()}
     by_host: dict[str, dict[str, int]] = defaultdict(lambda: defaultdict(int))
     for node in sheet.nodes:
         if node.value("host"):

@@ -42,7 +42,7 @@ def violations(value: str, rule: Rule) -> list[str]:
         found.append(f"is {len(value)} characters long, at least {rule.min_length} are needed")
     if len(value) > rule.max_length:
         found.append(f"is {len(value)} characters long, at most {rule.max_length} are allowed")
-    if classes_of(value) < rule.classes:
+    if rule.classes and classes_of(value) < rule.classes:
         found.append(f"mixes {classes_of(value)} of lower case, upper case, digits and signs; {rule.classes} are needed")
     if rule.pattern and len(value) <= 4096 and not re.fullmatch(rule.pattern, value):
         found.append(f"does not have the form {rule.pattern}")

@@ -150,7 +150,7 @@ def _forming(sheet: Sheet, depth: Mapping[str, int], pace: float) -> list[Step]:
     last = {node.id: f"services/{node.id}" for node in sheet.nodes}
     top = 3 + max(depth.values(), default=0)
     for forming in sheet.kit.forming:
-        nodes = list(sheet.nodes[:1]) if forming.role == "cluster" else [node for node in sheet.nodes if node.role == forming.role]
+        nodes = list(sheet.nodes[:1]) if forming.role == "cluster" else list(sheet.by_role[forming.role])
         if forming.when:
             holds, counts = expression.parse(forming.when), Counter(node.role for node in sheet.nodes)
             nodes = [node for node in nodes if holds.holds(Inputs(node.cells, node.role, node.number, {role.id: counts[role.id] for role in sheet.kit.roles}))]

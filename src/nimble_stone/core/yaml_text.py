@@ -19,6 +19,9 @@ MAX_VALUES = 200_000
 MAX_DEPTH = 24
 Scalar = str | int | float | bool | None
 Model = TypeVar("Model", bound=BaseModel)
+EDITED = 8
+_edited: dict[str, CommentedMap] = {}
+"""Texts that were written a moment ago with the documents they were written from: the next edit need not read them again."""
 
 
 class Faults(InputError):
@@ -105,10 +108,12 @@ def place_of(data: Any, path: tuple[int | str, ...]) -> str:
 
 def read(text: str, model: type[Model], what: str) -> Model:
     """Parse and validate a file. Raises FormatError or Faults, each problem with its line."""
-    data = load(text, what)
+    known = _edited.get(text)
+    data = load(text, what) if known is None else known
     try:
         return model.model_validate(plain(data))
     except ValidationError as error:
+        data = data if known is None else load(text, what)          # an edited document no longer knows its lines
         raise Faults(what, [_fault(data, item) for item in error.errors()]) from error
 
 
@@ -156,7 +161,7 @@ def edit_all(text: str, edits: Iterable[tuple[tuple[str, ...], Scalar | dict[str
 
     Empty mappings left behind by a removal are removed too, except at the top. Raises InputError for a path that leads through a plain value.
     """
-    data = load(text, "the file")
+    data = _edited.pop(text, None) or load(text, "the file")
     changed = False
     for path, value in edits:
         changed |= _set(data, path, value)
@@ -164,6 +169,9 @@ def edit_all(text: str, edits: Iterable[tuple[tuple[str, ...], Scalar | dict[str
         return text
     out = io.StringIO()
     _yaml().dump(data, out)
+    while len(_edited) >= EDITED:
+        _edited.pop(next(iter(_edited)))
+    _edited[out.getvalue()] = data
     return out.getvalue()
 
 

@@ -39,9 +39,17 @@ def contents_of(row: PackageRow) -> Contents:
     return _CONTENTS.validate_python(row.doc)
 
 
+_views: dict[str, tuple[object, PackageView]] = {}
+"""The view of each package that was asked for, with the document it was made from."""
+
+
 def view_of(row: PackageRow) -> PackageView:
-    """What the sheet needs of it. Raises FormatError for a package that a plan cannot roll out (a bare disk, several systems)."""
-    return PackageView(row.sha256, contents_of(row).descriptor, row.thin_bytes)
+    """What the sheet needs of it; remembered as long as the package's document stays. Raises FormatError for a package that a plan cannot roll out."""
+    kept = _views.get(row.sha256)
+    if kept is None or kept[0] != row.doc:
+        kept = (row.doc, PackageView(row.sha256, contents_of(row).descriptor, row.thin_bytes))
+        _views[row.sha256] = kept
+    return kept[1]
 
 
 def blob(folder: Path, sha256: str) -> Path:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import gc
 import logging
 from collections.abc import AsyncIterator
 from pathlib import Path
@@ -60,6 +61,8 @@ def create_app(data: Path, *, pace: float = 1.0, inbox: Path | None = None, reac
 
     @contextlib.asynccontextmanager
     async def life(app: FastAPI) -> AsyncIterator[None]:
+        # A large plan is tens of thousands of small values that live for one answer; looking through all of them again and again doubles its time.
+        gc.set_threshold(100_000, 20, 100)
         world = open_world(data, pace)
         app.state.world, app.state.engine, app.state.kits = world, Engine(world), load_kits(data / "kits")
         world.desk, world.pull_rate = Desk(world, reachable_at), pull_rate

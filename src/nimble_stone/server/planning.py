@@ -97,15 +97,42 @@ async def claims_of_others(world: World, plan_name: str) -> tuple[Claim, ...]:
     for row in standing:
         found += await _claims_of_run(world, row)
     built = {row.plan for row in standing} | {plan_name}
-    addresses: dict[tuple[str, str], list[str]] = {}
-    for member, plan, slot in await world.store.read(designs.members):
-        addresses.setdefault((plan, slot.partition("/")[0]), []).append(member)
-    for one in await world.store.read(designs.claims):
-        if one.plan not in built:
+    for plan, claims in (await held_by_plans(world)).claims.items():
+        if plan not in built:
+            found += claims
+    return tuple(found)
+
+
+@dataclass(frozen=True)
+class Held:
+    """What plans hold, by plan: claims, members by slot, and the host of each node that placement chose."""
+
+    claims: Mapping[str, tuple[Claim, ...]]
+    slots: Mapping[str, Mapping[str, str]]
+    hosts: Mapping[str, Mapping[str, str]]
+
+
+async def held_by_plans(world: World) -> Held:
+    """Read again only when some plan holds something else."""
+    kept: tuple[int, Held] | None = world.remembered.get("held")
+    if kept is None or kept[0] != (await world.store.read(designs.numbers))[1]:
+        number, rows, members = await world.store.read(designs.held)
+        addresses: dict[tuple[str, str], list[str]] = {}
+        slots: dict[str, dict[str, str]] = {}
+        for member, plan, slot in members:
+            addresses.setdefault((plan, slot.partition("/")[0]), []).append(member)
+            slots.setdefault(plan, {})[slot] = member
+        claims: dict[str, list[Claim]] = {}
+        hosts: dict[str, dict[str, str]] = {}
+        for one in rows:
             # What belongs to the whole plan (a virtual address) is told with its first node.
             own = addresses.pop((one.plan, one.node), []) + addresses.pop((one.plan, ""), [])
-            found.append(Claim("", one.plan, one.name, tuple(own), one.host, one.memory_bytes, one.vcpu))
-    return tuple(found)
+            claims.setdefault(one.plan, []).append(Claim("", one.plan, one.name, tuple(own), one.host, one.memory_bytes, one.vcpu))
+            if one.computed:
+                hosts.setdefault(one.plan, {})[one.node] = one.host
+        kept = (number, Held({plan: tuple(own) for plan, own in claims.items()}, slots, hosts))
+        world.remembered["held"] = kept
+    return kept[1]
 
 
 async def _claims_of_run(world: World, row: runs.StandingRow) -> tuple[Claim, ...]:
@@ -168,9 +195,9 @@ async def think(world: World, kits: Mapping[str, Kit], text: str, *, answering: 
     # What merely answers is not withheld by the pools: the finding says so, and the person sees it happen.
     taken = {address for claim in claims for text in claim.addresses if (address := ip(text))}
     shared = gather(plan.include, await shared_of(world) | ({instead.name: instead} if instead else {})) if plan.include else {}
-    held = {slot: member for member, owner, slot in await world.store.read(designs.members) if owner == plan.name}
-    prefer = {one.node: one.host for one in await world.store.read(designs.claims) if one.plan == plan.name and one.computed}
-    sheet = resolve(plan, kit, package, estate, taken, shared=shared, others=coming(claims, estate), held=held, prefer=prefer)
+    held = await held_by_plans(world)
+    sheet = resolve(plan, kit, package, estate, taken, shared=shared, others=coming(claims, estate), held=held.slots.get(plan.name, {}),
+                    prefer=held.hosts.get(plan.name, {}))
     licence = licence_sha256(package.descriptor) if package else ""
     situation = Situation(sheet, estate, claims, answering or {}, await secret_verdicts(world, sheet), licence, own,
                           bool(licence and await world.store.read(library.accepted, licence)))
@@ -225,7 +252,11 @@ async def hold(world: World, resolved: Resolved) -> None:
     claims = [] if sheet.plan.draft else [ClaimRow(sheet.plan.name, node.id, node.name, node.value("host"), node.cells["host"].origin == "computed",
                                                    node.memory_bytes, node.vcpu) for node in sheet.nodes]
     held = [] if sheet.plan.draft else [(value, f"{node.id if node else ''}/{column}") for node, column, value in sheet.addresses()]
-    await world.store.write(designs.hold, sheet.plan.name, claims, held)
+    known = world.remembered.get(f"holds {sheet.plan.name}")
+    number = (await world.store.read(designs.numbers))[1]
+    if known != (number, claims, held):                  # most edits change nothing of what a plan holds
+        await world.store.write(designs.hold, sheet.plan.name, claims, held)
+        world.remembered[f"holds {sheet.plan.name}"] = (number + 1, claims, held)
 
 
 async def check_world(world: World, kits: Mapping[str, Kit], text: str, *, all_fresh: bool = True) -> Resolved:

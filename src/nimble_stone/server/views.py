@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any, Literal
 
-from pydantic import BaseModel
+from pydantic import BaseModel, Field
 
 from nimble_stone.core import ledger, narrative, sequence
 from nimble_stone.core.acceptance import Verdict
@@ -201,6 +201,9 @@ class PlanView(BaseModel):
     avoid: list[str] = []
     sized: bool = False
     checked_world: bool = False
+    since: int = Field(default=0, description="0: this is all; else only what changed since that version.")
+    same: list[str] = Field(default=[], description="Members that are as they were then, and are left out.")
+    order: list[str] = Field(default=[], description="Ids of all nodes, where nodes came or went since then.")
 
 
 class PlanLine(BaseModel):
@@ -294,32 +297,31 @@ def size_views(resolved: Sheet) -> list[SizeView]:
                      carries=carries.get(s.id, "")) for s in resolved.package.descriptor.sizes] if resolved.package else []
 
 
-def plan_view(row: PlanRow, resolved: Resolved, plan_runs: list[RunRow], estate: Estate, *, checked: bool) -> PlanView:
+def plan_head(row: PlanRow, resolved: Resolved, plan_runs: list[RunRow], estate: Estate, *, checked: bool) -> dict[str, Any]:
+    """All members of a PlanView but its nodes, steps and hosts, as data."""
     sheet, package = resolved.sheet, resolved.sheet.package
     labels = {step.key: step.label.lower() for step in resolved.steps}
     way = list(dict.fromkeys(labels[key] for key in resolved.forecast.critical))
     conflicts = {node.value("address") for finding in resolved.findings if finding.severity == "blocker" and finding.column == "address"
                  if (node := sheet.node(finding.node))}
-    used = {node.value("host") for node in sheet.nodes}
-    return PlanView(
-        id=row.id, version=row.version, title=sheet.plan.title or sheet.plan.name, kit=sheet.kit.id, kit_title=sheet.kit.title,
-        package=f"{package.descriptor.product} {package.descriptor.version}" if package else sheet.plan.package,
-        package_sha256=package.sha256 if package else "", bay=sheet.plan.bay, bays=sorted({host.bay for host in estate.hosts}),
-        roles=[RoleView(id=role.id, label=role.label, count=sum(n.role == role.id for n in sheet.nodes), least=role.count.least, most=role.count.most)
+    return {
+        "id": row.id, "version": row.version, "title": sheet.plan.title or sheet.plan.name, "kit": sheet.kit.id, "kit_title": sheet.kit.title,
+        "package": f"{package.descriptor.product} {package.descriptor.version}" if package else sheet.plan.package,
+        "package_sha256": package.sha256 if package else "", "bay": sheet.plan.bay, "bays": sorted({host.bay for host in estate.hosts}),
+        "roles": [RoleView(id=role.id, label=role.label, count=len(sheet.by_role[role.id]), least=role.count.least, most=role.count.most)
                for role in sheet.kit.roles],
-        sizes=size_views(sheet), licence_text=licence_text(package.descriptor) if package else "", licence_sha256=resolved.licence,
-        licence_by=sheet.plan.licence.by if sheet.plan.licence and sheet.plan.licence.text == resolved.licence else "",
-        columns=[ColumnView(id=c.id, label=c.label, kind=c.kind, scope=c.scope, required=c.required, choices=list(c.choices),
+        "sizes": size_views(sheet), "licence_text": licence_text(package.descriptor) if package else "", "licence_sha256": resolved.licence,
+        "licence_by": sheet.plan.licence.by if sheet.plan.licence and sheet.plan.licence.text == resolved.licence else "",
+        "columns": [ColumnView(id=c.id, label=c.label, kind=c.kind, scope=c.scope, required=c.required, choices=list(c.choices),
                             rule=rule_text(c.rule.min_length, c.rule.max_length, c.rule.classes)) for c in sheet.columns],
-        nodes=[node_view(sheet, node) for node in sheet.nodes], hosts=host_views(resolved.estate, {sheet.plan.bay} if sheet.plan.bay else set(), names=used),
-        findings=resolved.findings, stores=ledger.stores(sheet, resolved.estate),
-        pools=ledger.pools(sheet, resolved.estate, {address for claim in resolved.claims for address in claim.addresses}, conflicts),
-        losses=ledger.losses(sheet),
-        steps=step_views(resolved.steps, resolved.forecast), forecast_s=resolved.forecast.end_s, worst_s=resolved.forecast.worst_s,
-        critical=list(resolved.forecast.critical),
-        sentence=narrative.of_plan(sheet, resolved.findings, resolved.forecast.end_s, resolved.forecast.worst_s, way),
-        runs=[run_line(run) for run in plan_runs], claims=claim_views(resolved), include=list(sheet.plan.include), draft=sheet.plan.draft,
-        avoid=list(sheet.plan.placement.avoid), sized=sheet.kit.sizing is not None, checked_world=checked)
+        "findings": resolved.findings, "stores": ledger.stores(sheet, resolved.estate),
+        "pools": ledger.pools(sheet, resolved.estate, {address for claim in resolved.claims for address in claim.addresses}, conflicts),
+        "losses": ledger.losses(sheet),
+        "forecast_s": resolved.forecast.end_s, "worst_s": resolved.forecast.worst_s,
+        "critical": list(resolved.forecast.critical),
+        "sentence": narrative.of_plan(sheet, resolved.findings, resolved.forecast.end_s, resolved.forecast.worst_s, way),
+        "runs": [run_line(run) for run in plan_runs], "claims": claim_views(resolved), "include": list(sheet.plan.include), "draft": sheet.plan.draft,
+        "avoid": list(sheet.plan.placement.avoid), "sized": sheet.kit.sizing is not None, "checked_world": checked}
 
 
 def claim_views(resolved: Resolved) -> list[ClaimView]:

@@ -72,6 +72,7 @@ def members(db: Db) -> list[tuple[str, str, str]]:
 
 def hold(db: Db, plan: str, rows: Iterable[ClaimRow], held: Iterable[tuple[str, str]]) -> list[str]:
     """Write anew what a plan holds; `held`: (member, slot). Answers with members that another plan has taken in the meantime: those are not held."""
+    db.execute("UPDATE change_count SET number = number + 1 WHERE what = 'claims'")
     db.execute("DELETE FROM claim WHERE plan = ?", (plan,))
     db.execute("DELETE FROM claim_member WHERE plan = ?", (plan,))
     db.executemany("INSERT INTO claim VALUES (?, ?, ?, ?, ?, ?, ?)",
@@ -80,9 +81,20 @@ def hold(db: Db, plan: str, rows: Iterable[ClaimRow], held: Iterable[tuple[str, 
             if db.execute("INSERT INTO claim_member VALUES (?, ?, ?) ON CONFLICT DO NOTHING", (member, plan, slot)).rowcount == 0]
 
 
+def numbers(db: Db) -> tuple[int, int]:
+    """How often the estate, and what plans hold, were changed so far."""
+    found = dict(db.execute("SELECT what, number FROM change_count").fetchall())
+    return int(found["estate"]), int(found["claims"])
+
+
 def estate_number(db: Db) -> int:
     """How often the estate was changed so far."""
-    return int(db.execute("SELECT number FROM change_count WHERE what = 'estate'").fetchone()["number"])
+    return numbers(db)[0]
+
+
+def held(db: Db) -> tuple[int, list[ClaimRow], list[tuple[str, str, str]]]:
+    """What all plans hold: claims and (member, plan, slot), and the number of changes they include."""
+    return numbers(db)[1], claims(db), members(db)
 
 
 def estate_with_number(db: Db) -> tuple[int, Estate]:

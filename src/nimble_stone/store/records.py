@@ -223,6 +223,7 @@ def remove_plan(db: Db, ident: str) -> None:
     """Forget a plan; its runs keep their own copy. Raises NotFound."""
     if db.execute("DELETE FROM plan WHERE id = ?", (ident,)).rowcount == 0:
         raise NotFound(f"there is no plan “{ident}”")
+    db.execute("UPDATE change_count SET number = number + 1 WHERE what = 'claims'")
 
 
 def put_secret(db: Db, name: str, kind: str, sealed: bytes, at: float) -> None:

@@ -77,7 +77,7 @@ CREATE INDEX claim_member_plan ON claim_member (plan);
 
 -- How often the estate changed: whoever keeps it in memory knows when it is old.
 CREATE TABLE change_count (what TEXT PRIMARY KEY, number INTEGER NOT NULL) STRICT;
-INSERT INTO change_count VALUES ('estate', 1);
+INSERT INTO change_count VALUES ('estate', 1), ('claims', 1);
 CREATE TRIGGER estate_item_insert_counts AFTER INSERT ON estate_item BEGIN UPDATE change_count SET number = number + 1 WHERE what = 'estate'; END;
 CREATE TRIGGER estate_item_update_counts AFTER UPDATE ON estate_item BEGIN UPDATE change_count SET number = number + 1 WHERE what = 'estate'; END;
 CREATE TRIGGER estate_item_delete_counts AFTER DELETE ON estate_item BEGIN UPDATE change_count SET number = number + 1 WHERE what = 'estate'; END;

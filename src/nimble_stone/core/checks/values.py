@@ -33,7 +33,7 @@ def package_fits(s: Situation) -> Iterator[Finding]:
 def counts(s: Situation) -> Iterator[Finding]:
     """Every role has as many nodes as the product allows."""
     for role in s.sheet.kit.roles:
-        have = sum(node.role == role.id for node in s.sheet.nodes)
+        have = len(s.sheet.by_role[role.id])
         if not role.count.allows(have):
             near = _nearest(role.count, have)
             yield Finding(severity="blocker", code="count", message=f"{count_text(have, 'node')} of role {role.label}; the product takes {role.count.words()}.",
@@ -88,7 +88,7 @@ def addresses(s: Situation) -> Iterator[Finding]:
     give = s.next_free()
     words = {"outside": "lies outside {net}", "network": "is the network address of {net}", "broadcast": "is the broadcast address of {net}",
              "gateway": "is the gateway of {net}"}
-    for column in s.sheet.address_columns():
+    for column in s.sheet.address_columns:
         own = column.removesuffix("address")
         missing: list[Node] = []
         for node in s.sheet.nodes:
@@ -139,11 +139,15 @@ def _virtual(s: Situation, column: str, label: str, role: str) -> Iterator[Findi
 
 def gateways(s: Situation) -> Iterator[Finding]:
     """The gateway lies in the subnet, and the prefix is the network's."""
+    fine: set[tuple[str, str, str]] = set()                                # most nodes share all three
     for node in s.sheet.nodes:
-        network = s.estate.network(node.value("network"))
+        key = (node.value("network"), node.value("gateway"), node.value("prefix"))
+        network = s.estate.network(key[0]) if key not in fine else None
         if network is None:
             continue
-        gateway = ip(node.value("gateway"))
+        gateway = ip(key[1])
+        if gateway in network.subnet and key[2] == str(network.subnet.prefixlen) and gateway is not None:
+            fine.add(key)
         if gateway is None or gateway not in network.subnet:
             yield Finding(severity="blocker", code="gateway-outside", node=node.id, column="gateway",
                           message=f"Gateway {node.value('gateway') or '(none)'} lies outside {network.name} ({network.subnet}).",
@@ -241,7 +245,7 @@ def secrets(s: Situation) -> Iterator[Finding]:
 def equal_sizes(s: Situation) -> Iterator[Finding]:
     """All nodes of a role have the same size."""
     for role in s.sheet.kit.roles:
-        nodes = [node for node in s.sheet.nodes if node.role == role.id]
+        nodes = s.sheet.by_role[role.id]
         sizes = sorted({node.value("size") for node in nodes})
         if len(sizes) > 1:
             # The size of most; at a tie the one that was not typed for a single node.

@@ -210,9 +210,9 @@ def apart(s: Situation) -> Iterator[Finding]:
         if not role.apart:
             continue
         seen: dict[str, Node] = {}
-        for node in s.sheet.nodes:
+        for node in s.sheet.by_role[role.id]:
             host = node.value("host")
-            if node.role != role.id or not host:
+            if not host:
                 continue
             if host in seen:
                 yield Finding(severity="blocker", code="apart", node=node.id, column="host", host=host,

@@ -5,8 +5,9 @@ Order of origins: node, group (role), plan, shared values, pool, kit, package; w
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 from ipaddress import IPv4Address
 
 from nimble_stone.core.estate import Estate
@@ -75,22 +76,33 @@ class Sheet:
     exhausted: tuple[str, ...] = ()
     board: Problem = ((), ())
 
+    @cached_property
+    def by_id(self) -> Mapping[str, Node]:
+        """Rows by id."""
+        return {node.id: node for node in self.nodes}
+
+    @cached_property
+    def by_role(self) -> Mapping[str, Sequence[Node]]:
+        """Rows of each of the kit's roles, also of those that have none."""
+        found: dict[str, list[Node]] = {role.id: [] for role in self.kit.roles}
+        for node in self.nodes:
+            found[node.role].append(node)
+        return found
+
     def node(self, ident: str) -> Node | None:
         """The row of that id."""
-        return next((node for node in self.nodes if node.id == ident), None)
+        return self.by_id.get(ident)
 
-    def network_roles(self) -> tuple[str, ...]:
-        """Network roles that nodes have addresses in; '' is the service network."""
-        return ("", *(network.id for network in self.kit.networks if network.addressed))
-
+    @cached_property
     def address_columns(self) -> tuple[str, ...]:
-        """Columns that hold nodes' addresses."""
-        return tuple(network_column(ident, "address") for ident in self.network_roles())
+        """Columns that hold nodes' addresses, the service network's first."""
+        return tuple(network_column(ident, "address") for ident in ("", *(network.id for network in self.kit.networks if network.addressed)))
 
     def addresses(self) -> Iterator[tuple[Node | None, str, str]]:
         """(node, column, address) of everything that has one; a virtual address has no node."""
+        columns = self.address_columns
         for node in self.nodes:
-            for column in self.address_columns():
+            for column in columns:
                 if value := node.value(column):
                     yield node, column, value
         for one in self.kit.virtual if self.nodes else ():

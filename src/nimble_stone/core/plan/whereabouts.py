@@ -170,6 +170,7 @@ def in_use(estate: Estate) -> set[IPv4Address]:
     return found | {address for text in own if (address := ip(text))}
 
 
+@lru_cache(maxsize=16384)
 def ip(text: str) -> IPv4Address | None:
     """The address a text holds, or None."""
     try:

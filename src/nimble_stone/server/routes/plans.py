@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime
 from typing import Any
 
-from fastapi import APIRouter
+from fastapi import APIRouter, Response
 from fastapi.responses import PlainTextResponse
 from pydantic import BaseModel, Field
 
@@ -13,14 +13,18 @@ from nimble_stone.core import answers, secrets_rule, yaml_text
 from nimble_stone.core.errors import Conflict, InputError
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.findings import Edit
+from nimble_stone.core.kit.model import Kit
+from nimble_stone.core.plan.sheet import count_of
 from nimble_stone.engine.world import World
+from nimble_stone.server import plan_answers as answering
 from nimble_stone.server import planning
 from nimble_stone.server.deps import TheEngine, TheKits, TheWorld
-from nimble_stone.server.views import PlanLine, PlanView, plan_view, run_line
+from nimble_stone.server.views import PlanLine, PlanView, run_line
 from nimble_stone.store import records, runs
 from nimble_stone.store.records import PlanRow
 
 router = APIRouter(tags=["plans"])
+Kits = dict[str, Kit]
 
 
 class KitLine(BaseModel):
@@ -72,13 +76,17 @@ class Started(BaseModel):
     plan: PlanView
 
 
-async def _view(world: World, kits: TheKits, row: PlanRow, resolved: planning.Resolved | None = None, *, checked: bool = False) -> PlanView:
-    resolved = resolved or await planning.think(world, kits, row.text)
-    return plan_view(row, resolved, await world.store.read(runs.runs, row.id), await world.store.read(records.load_estate), checked=checked)
+async def _view(world: World, kits: Kits, row: PlanRow, resolved: planning.Resolved | None = None, *, checked: bool = False) -> Response:
+    return await answering.answer(world, row, resolved or await planning.think(world, kits, row.text), checked=checked)
 
 
-async def _store(world: World, kits: TheKits, ident: str, text: str, version: int | None) -> PlanView:
-    """Validate a text, then keep it as the next version."""
+async def view_data(world: World, kits: Kits, row: PlanRow) -> dict[str, Any]:
+    """The whole answer as data."""
+    return await answering.data_of(world, row, await planning.think(world, kits, row.text))
+
+
+async def store_text(world: World, kits: Kits, ident: str, text: str, version: int | None, *, known: int = 0) -> Response:
+    """Validate a text, then keep it as the next version; the answer is what changed since the version `known`."""
     plan = planning.parse_plan(text)
     planning.kit_of(plan, kits)
     if plan.name != ident:
@@ -87,7 +95,7 @@ async def _store(world: World, kits: TheKits, ident: str, text: str, version: in
     resolved = await planning.think(world, kits, text)
     row = await world.store.write(records.put_plan, ident, text, world.clock(), based_on=version)
     await planning.hold(world, resolved)
-    return await _view(world, kits, row, resolved)
+    return await answering.answer(world, row, resolved, known=known)
 
 
 @router.get("/kits")
@@ -97,26 +105,29 @@ async def kit_list(kits: TheKits) -> list[KitLine]:
 
 
 @router.get("/plans")
-async def plan_list(world: TheWorld) -> list[PlanLine]:
+async def plan_list(world: TheWorld, kits: TheKits) -> list[PlanLine]:
     """All plans with their newest run."""
     lines = []
+    estate = await planning.estate_of(world)
     for row in await world.store.read(records.plans):
         newest = await world.store.read(runs.runs, row.id)
         plan = planning.parse_plan(row.text)
+        kit = kits.get(plan.kit)
         lines.append(PlanLine(id=row.id, title=plan.title or plan.name, version=row.version, changed_at=row.changed_at, kit=plan.kit, bay=plan.bay,
-                              nodes=sum(block.count for block in plan.roles.values()), trouble="", run=run_line(newest[0]) if newest else None))
+                              nodes=sum(count_of(plan, role, estate) for role in kit.roles) if kit else 0, trouble="" if kit else f"no kit {plan.kit}",
+                              run=run_line(newest[0]) if newest else None))
     return lines
 
 
-@router.post("/plans")
-async def plan_new(body: NewPlan, world: TheWorld, kits: TheKits) -> PlanView:
+@router.post("/plans", response_model=PlanView)
+async def plan_new(body: NewPlan, world: TheWorld, kits: TheKits) -> Response:
     """Make a plan from a file, or from a kit and a bay."""
     text = body.text or _first_text(body, kits, await world.store.read(records.packages), await world.store.read(records.load_estate))
     plan = planning.parse_plan(text)
     planning.kit_of(plan, kits)
     if any(row.id == plan.name for row in await world.store.read(records.plans)):
         raise Conflict(f"there is a plan “{plan.name}” already", code="plan-exists", hint="Choose another name.")
-    return await _store(world, kits, plan.name, text, 0)
+    return await store_text(world, kits, plan.name, text, 0)
 
 
 def _first_text(body: NewPlan, kits: TheKits, known: list[records.PackageRow], estate: Estate) -> str:
@@ -141,8 +152,8 @@ class Asked(BaseModel):
     world: bool = False
 
 
-@router.post("/plans/check")
-async def plan_check_text(body: Text, world: TheWorld, kits: TheKits) -> PlanView:
+@router.post("/plans/check", response_model=PlanView)
+async def plan_check_text(body: Text, world: TheWorld, kits: TheKits) -> Response:
     """Check a plan file without keeping it."""
     plan = planning.parse_plan(body.text)
     return await _view(world, kits, PlanRow(plan.name, 0, body.text, world.clock()))
@@ -156,8 +167,8 @@ async def plan_answers(body: Asked, world: TheWorld, kits: TheKits) -> dict[str,
     return {"check": answers.check(found.sheet, found.estate, found.findings, found.steps), "place": answers.place(found.sheet, found.estate)}
 
 
-@router.get("/plans/{ident}")
-async def plan(ident: str, world: TheWorld, kits: TheKits) -> PlanView:
+@router.get("/plans/{ident}", response_model=PlanView)
+async def plan(ident: str, world: TheWorld, kits: TheKits) -> Response:
     """A plan thought through."""
     return await _view(world, kits, await world.store.read(records.get_plan, ident))
 
@@ -169,15 +180,15 @@ async def plan_file(ident: str, world: TheWorld) -> PlainTextResponse:
     return PlainTextResponse(row.text, media_type="application/yaml", headers={"Content-Disposition": f'attachment; filename="{ident}.plan.yaml"'})
 
 
-@router.put("/plans/{ident}/file")
-async def plan_put(ident: str, body: Text, world: TheWorld, kits: TheKits) -> PlanView:
+@router.put("/plans/{ident}/file", response_model=PlanView)
+async def plan_put(ident: str, body: Text, world: TheWorld, kits: TheKits) -> Response:
     """Replace the plan's text."""
-    return await _store(world, kits, ident, body.text, body.version)
+    return await store_text(world, kits, ident, body.text, body.version)
 
 
-@router.patch("/plans/{ident}")
-async def plan_edit(ident: str, body: Edits, world: TheWorld, kits: TheKits) -> PlanView:
-    """Apply small changes; all or none."""
+@router.patch("/plans/{ident}", response_model=PlanView)
+async def plan_edit(ident: str, body: Edits, world: TheWorld, kits: TheKits, known: int = 0) -> Response:
+    """Apply small changes; all or none. With `known`, the answer is only what changed since that version."""
     row = await world.store.read(records.get_plan, ident)
     version = body.version
     if version != row.version:
@@ -187,17 +198,17 @@ async def plan_edit(ident: str, body: Edits, world: TheWorld, kits: TheKits) -> 
                            f" (version {row.version}, your edit was of {version})", code="plan-changed",
                            hint="Your edit is kept on the page; look at the new version and repeat it.")
         version = row.version                          # it touches nothing that somebody else changed: both stand
-    return await _store(world, kits, ident, yaml_text.edit_all(row.text, [(change.path, change.value) for change in body.edits]), version)
+    return await store_text(world, kits, ident, yaml_text.edit_all(row.text, [(change.path, change.value) for change in body.edits]), version, known=known)
 
 
-@router.post("/plans/{ident}/restore/{version}")
-async def plan_restore(ident: str, version: int, world: TheWorld, kits: TheKits) -> PlanView:
+@router.post("/plans/{ident}/restore/{version}", response_model=PlanView)
+async def plan_restore(ident: str, version: int, world: TheWorld, kits: TheKits) -> Response:
     """Make an older version the newest (undo and redo)."""
-    return await _store(world, kits, ident, await world.store.read(records.plan_version, ident, version), None)
+    return await store_text(world, kits, ident, await world.store.read(records.plan_version, ident, version), None)
 
 
-@router.post("/plans/{ident}/secret")
-async def plan_secret(ident: str, body: SecretEdit, world: TheWorld, kits: TheKits) -> PlanView:
+@router.post("/plans/{ident}/secret", response_model=PlanView)
+async def plan_secret(ident: str, body: SecretEdit, world: TheWorld, kits: TheKits) -> Response:
     """Keep a typed secret and refer to it."""
     row = await world.store.read(records.get_plan, ident)
     resolved = await planning.think(world, kits, row.text)
@@ -209,11 +220,11 @@ async def plan_secret(ident: str, body: SecretEdit, world: TheWorld, kits: TheKi
         raise InputError(f"{column.label} {lacks[0]}", code="secret-weak", hint="Type a longer or more varied one; what stood there stays.")
     reference = await world.keep_secret(f"plan/{ident}/{body.node + '/' if body.node else ''}{body.column}", body.value)
     path = ("nodes", body.node, body.column) if body.node else ("values", body.column)
-    return await _store(world, kits, ident, yaml_text.edit(row.text, path, reference), body.version)
+    return await store_text(world, kits, ident, yaml_text.edit(row.text, path, reference), body.version)
 
 
-@router.post("/plans/{ident}/licence")
-async def plan_licence(ident: str, body: AcceptLicence, world: TheWorld, kits: TheKits) -> PlanView:
+@router.post("/plans/{ident}/licence", response_model=PlanView)
+async def plan_licence(ident: str, body: AcceptLicence, world: TheWorld, kits: TheKits) -> Response:
     """Accept the package's licence in somebody's name."""
     row = await world.store.read(records.get_plan, ident)
     resolved = await planning.think(world, kits, row.text)
@@ -221,22 +232,23 @@ async def plan_licence(ident: str, body: AcceptLicence, world: TheWorld, kits: T
         raise InputError("the package has no licence text", code="no-licence")
     at = datetime.datetime.fromtimestamp(world.clock(), datetime.UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
     text = yaml_text.edit(row.text, ("licence",), {"by": body.by, "at": at, "text": resolved.licence})
-    return await _store(world, kits, ident, text, body.version)
+    return await store_text(world, kits, ident, text, body.version)
 
 
-@router.post("/plans/{ident}/check")
-async def plan_check(ident: str, world: TheWorld, kits: TheKits) -> PlanView:
+@router.post("/plans/{ident}/check", response_model=PlanView)
+async def plan_check(ident: str, world: TheWorld, kits: TheKits) -> Response:
     """Check against the world: hosts are read anew, planned addresses are asked for."""
     row = await world.store.read(records.get_plan, ident)
     return await _view(world, kits, row, await planning.check_world(world, kits, row.text), checked=True)
 
 
-@router.post("/plans/{ident}/run")
-async def plan_run(ident: str, world: TheWorld, engine: TheEngine, kits: TheKits) -> Started:
+@router.post("/plans/{ident}/run", response_model=Started)
+async def plan_run(ident: str, world: TheWorld, engine: TheEngine, kits: TheKits) -> Response:
     """Check against the world and start; blockers stop it."""
     row = await world.store.read(records.get_plan, ident)
     run, resolved = await planning.start_run(world, engine, kits, row)
-    return Started(run=run, plan=await _view(world, kits, row, resolved, checked=True))
+    data = await answering.data_of(world, row, resolved, checked=True)
+    return Response(answering.packed({"run": run, "plan": data}), media_type="application/json")
 
 
 @router.delete("/plans/{ident}")

@@ -5,7 +5,7 @@ CREATE TABLE claim (plan TEXT NOT NULL REFERENCES plan(id) ON DELETE CASCADE, no
 CREATE TABLE claim_member (member TEXT PRIMARY KEY, plan TEXT NOT NULL REFERENCES plan(id) ON DELETE CASCADE, slot TEXT NOT NULL) STRICT;
 CREATE INDEX claim_member_plan ON claim_member (plan);
 CREATE TABLE change_count (what TEXT PRIMARY KEY, number INTEGER NOT NULL) STRICT;
-INSERT INTO change_count VALUES ('estate', 1);
+INSERT INTO change_count VALUES ('estate', 1), ('claims', 1);
 CREATE TRIGGER estate_item_insert_counts AFTER INSERT ON estate_item BEGIN UPDATE change_count SET number = number + 1 WHERE what = 'estate'; END;
 CREATE TRIGGER estate_item_update_counts AFTER UPDATE ON estate_item BEGIN UPDATE change_count SET number = number + 1 WHERE what = 'estate'; END;
 CREATE TRIGGER estate_item_delete_counts AFTER DELETE ON estate_item BEGIN UPDATE change_count SET number = number + 1 WHERE what = 'estate'; END;

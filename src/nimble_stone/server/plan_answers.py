@@ -1,0 +1,130 @@
+"""A plan's answer as bytes: whole, or what changed since a version the page has. Sent after every edit, so it is built without detours.
+
+Shapes are those of `views.PlanView`. What did not change is left out of an answer to an edit: nodes are those that differ, only with the cells that changed where nothing else did (`order` names all
+when some came or went), and members named in `same` are as they were.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import orjson
+from fastapi import Response
+from pydantic import BaseModel
+
+from nimble_stone.core.estate import Estate
+from nimble_stone.core.plan.cells import Cell
+from nimble_stone.core.plan.sheet import Node, Sheet
+from nimble_stone.engine.world import World
+from nimble_stone.server import views
+from nimble_stone.server.planning import Resolved, estate_of
+from nimble_stone.store import runs
+from nimble_stone.store.records import PlanRow
+
+KEPT = ("steps", "hosts", "columns", "sizes", "bays", "licence_text")
+
+
+@dataclass(frozen=True, slots=True)
+class NodeData:
+    """A node as the page gets it; see views.NodeView."""
+
+    id: str
+    name: str
+    role: str
+    role_label: str
+    role_index: int
+    short: str
+    host: str
+    vcpu: int
+    memory_bytes: int
+    thin_bytes: int
+    full_bytes: int
+    cells: Mapping[str, Cell]
+
+
+def nodes_of(sheet: Sheet) -> list[NodeData]:
+    """Every node. Cost: O(nodes)."""
+    roles = {role.id: (number, role.label) for number, role in enumerate(sheet.kit.roles)}
+    prefix = f"{sheet.plan.name}-"
+    return [_node(node, *roles.get(node.role, (0, node.role)), prefix) for node in sheet.nodes]
+
+
+def _node(node: Node, number: int, label: str, prefix: str) -> NodeData:
+    return NodeData(node.id, node.name, node.role, label, number, node.name.removeprefix(prefix), node.value("host"), node.vcpu, node.memory_bytes,
+                    node.thin_bytes,
+                    node.full_bytes, node.cells)
+
+
+async def data_of(world: World, row: PlanRow, resolved: Resolved, *, checked: bool = False) -> dict[str, Any]:
+    """The whole answer as data that `packed` can write."""
+    estate = await estate_of(world)
+    head = views.plan_head(row, resolved, await world.store.read(runs.runs, row.id), estate, checked=checked)
+    steps = world.remembered.get("steps packed")
+    if steps is None or steps[0] is not resolved.steps:
+        steps = (resolved.steps, orjson.Fragment(packed([view.__dict__ for view in views.step_views(resolved.steps, resolved.forecast)])))
+        world.remembered["steps packed"] = steps
+    return head | {"nodes": nodes_of(resolved.sheet), "steps": steps[1], "hosts": _hosts(world, resolved, estate)}
+
+
+def _hosts(world: World, resolved: Resolved, estate: Estate) -> orjson.Fragment:
+    used = {node.value("host") for node in resolved.sheet.nodes}
+    bay = resolved.sheet.plan.bay
+    own = {guest.mark.run for facts in resolved.estate.facts.values() for guest in facts.guests if guest.mark}
+    strange = frozenset(used - {host.name for host in estate.bay(bay)})
+    key = (world.remembered.get("estate", (0,))[0], bay, strange, frozenset(own))
+    kept = world.remembered.get("hosts packed")
+    if kept is None or kept[0] != key:
+        kept = (key, orjson.Fragment(packed([view.model_dump(mode="json") for view in views.host_views(resolved.estate, {bay} if bay else set(), names=used)])))
+        world.remembered["hosts packed"] = kept
+    fragment: orjson.Fragment = kept[1]
+    return fragment
+
+
+def since(world: World, ident: str, data: dict[str, Any], known: int) -> dict[str, Any]:
+    """The answer for a page that has version `known`; whole when that version is not remembered. Remembers this one."""
+    before = world.remembered.get(f"answered {ident}")
+    world.remembered[f"answered {ident}"] = data
+    if before is None or not known or before["version"] != known:
+        return data
+    old = {node.id: node for node in before["nodes"]}
+    order = [node.id for node in data["nodes"]]
+    same = [name for name in KEPT if _equal(before[name], data[name])]
+    out = {name: value for name, value in data.items() if name not in same}
+    out |= {name: [] if name != "licence_text" else "" for name in same}
+    nodes = [change for node in data["nodes"] if (change := _change(old.get(node.id), node))]
+    return out | {"since": known, "same": same, "order": [] if order == list(old) else order, "nodes": nodes}
+
+
+def _change(old: NodeData | None, new: NodeData) -> NodeData | dict[str, Any] | None:
+    """The node when it is new or more than cells changed, its id and changed cells when only those did, None when nothing did."""
+    if old is None or (old.name, old.host, old.vcpu, old.memory_bytes, old.thin_bytes, old.full_bytes, old.role_index) != (
+            new.name, new.host, new.vcpu, new.memory_bytes, new.thin_bytes, new.full_bytes, new.role_index):
+        return new
+    before = old.cells
+    cells = {key: cell for key, cell in new.cells.items() if before.get(key) is not cell and before.get(key) != cell}
+    return {"id": new.id, "cells": cells} if cells else None
+
+
+def _equal(a: Any, b: Any) -> bool:
+    return a is b if isinstance(a, orjson.Fragment) else bool(a == b)
+
+
+def packed(data: Any) -> bytes:
+    """JSON, dataclasses and models included."""
+    return orjson.dumps(data, default=_plain)
+
+
+def _plain(value: Any) -> Any:
+    if isinstance(value, BaseModel):
+        return value.model_dump(mode="json")
+    if isinstance(value, Mapping):
+        return dict(value)
+    raise TypeError(f"{type(value).__name__} cannot be sent")
+
+
+async def answer(world: World, row: PlanRow, resolved: Resolved, *, known: int = 0, checked: bool = False) -> Response:
+    """The plan, whole or since a version, ready to be sent."""
+    data = await data_of(world, row, resolved, checked=checked)
+    return Response(packed(since(world, row.id, data, known)), media_type="application/json")

@@ -68,6 +68,16 @@ def test_odd_counts_stay_odd_and_what_nothing_carries_is_said() -> None:
         sizing.propose(skerry, SIZES, {"programs": -1})
 
 
+def test_nodes_that_stand_apart_are_no_more_than_hosts() -> None:
+    archive = sizing.propose(scene.KIT, SIZES, {"gauges": 140}, hosts=4)[1]
+    assert archive.chosen is not None
+    assert (archive.chosen.size, archive.chosen.count) == ("medium", 2)
+    assert archive.reason == "5 × small: needs 5 hosts, for they stand apart; there are 4"
+    none = sizing.propose(scene.KIT, SIZES, {"gauges": 4000}, hosts=4)[1]
+    assert none.chosen is None
+    assert "needs 8 hosts" in none.reason
+
+
 def test_the_curve_rises_with_the_nodes() -> None:
     archive = sizing.propose(scene.KIT, SIZES, {"gauges": 900})[1]
     for size in ("small", "medium", "large"):

@@ -15,7 +15,7 @@ class Edit(BaseModel):
 
     model_config = ConfigDict(frozen=True)
     path: tuple[str, ...]
-    value: str | int | float | bool | None = None
+    value: str | int | float | bool | tuple[str, ...] | None = None
 
 
 class Remedy(BaseModel):

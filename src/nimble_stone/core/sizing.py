@@ -48,9 +48,10 @@ def loads_of(kit: Kit, given: Mapping[str, float]) -> dict[str, float]:
     return {load.id: float(given.get(load.id, load.usual)) for load in known.values()}
 
 
-def propose(kit: Kit, sizes: Sequence[Size], given: Mapping[str, float]) -> list[Proposal]:
+def propose(kit: Kit, sizes: Sequence[Size], given: Mapping[str, float], hosts: int | None = None) -> list[Proposal]:
     """A proposal for each role the kit sizes: the option with the least memory that carries every load.
 
+    `hosts`: how many there are; nodes that stand apart cannot be more. None: not known.
     Cost: O(roles × sizes × nodes of the largest count). Raises InputError and, where a formula cannot be worked out, FormatError.
     """
     if kit.sizing is None:
@@ -62,7 +63,7 @@ def propose(kit: Kit, sizes: Sequence[Size], given: Mapping[str, float]) -> list
         sizing = kit.sizing.roles.get(role.id)
         if sizing is None:
             continue
-        proposal = _by_formula(role, sizing, sizes, loads | counts) if sizing.count else _by_loads(kit.sizing.loads, role, sizing, sizes, loads)
+        proposal = _by_formula(role, sizing, sizes, loads | counts) if sizing.count else _by_loads(kit.sizing.loads, role, sizing, sizes, loads, hosts)
         if proposal.chosen:
             counts[f"count.{role.id}"] = float(proposal.chosen.count)
         found.append(proposal)
@@ -78,7 +79,9 @@ def _by_formula(role: Role, sizing: RoleSizing, sizes: Sequence[Size], inputs: M
     return Proposal(role.id, role.label, option, None, "", ())
 
 
-def _by_loads(loads: Sequence[Load], role: Role, sizing: RoleSizing, sizes: Sequence[Size], wanted: Mapping[str, float]) -> Proposal:
+def _by_loads(loads: Sequence[Load], role: Role, sizing: RoleSizing, sizes: Sequence[Size], wanted: Mapping[str, float], hosts: int | None) -> Proposal:
+    most = hosts if hosts is not None and (role.apart or role.count.per_host) else None
+    crowded: Option | None = None
     best: Option | None = None
     tried: list[Option] = []
     curve: list[Option] = []
@@ -92,19 +95,29 @@ def _by_loads(loads: Sequence[Load], role: Role, sizing: RoleSizing, sizes: Sequ
                 shown += 1
             if not reached and not _short(loads, option, wanted):
                 reached = True
-                if best is None or (option.memory_bytes, option.count) < (best.memory_bytes, best.count):
+                if most is not None and option.count > most:
+                    crowded = option if crowded is None or option.memory_bytes < crowded.memory_bytes else crowded
+                elif best is None or (option.memory_bytes, option.count) < (best.memory_bytes, best.count):
                     best = option
             if reached and shown >= min(CURVE, option.count + 2):
                 break
     if best is None:
+        if crowded is not None:
+            return Proposal(role.id, role.label, None, crowded, _crowd(crowded, most), tuple(curve))
         nearest = max(tried,
                       key=lambda option: min((option.carries.get(load.id, 0.0) / max(wanted[load.id], 1e-9) for load in loads if load.id in option.carries),
                                                     default=0.0), default=None)
         return Proposal(role.id, role.label, None, nearest, _short(loads, nearest, wanted) if nearest else "the package offers no size the kit has figures for",
                         tuple(curve))
+    if crowded is not None and crowded.memory_bytes < best.memory_bytes:
+        return Proposal(role.id, role.label, best, crowded, f"{crowded.count} × {crowded.size}: {_crowd(crowded, most)}", tuple(curve))
     smaller = max((option for option in tried if option.memory_bytes < best.memory_bytes), key=lambda option: (option.memory_bytes, option.count), default=None)
     reason = f"{smaller.count} × {smaller.size}: {_short(loads, smaller, wanted)}" if smaller else ""
     return Proposal(role.id, role.label, best, smaller, reason, tuple(curve))
+
+
+def _crowd(option: Option, most: int | None) -> str:
+    return f"needs {option.count} hosts, for they stand apart; there are {most}"
 
 
 def _options(role: Role, sizing: RoleSizing, size: Size, wanted: Mapping[str, float]) -> Iterator[Option]:

@@ -151,12 +151,12 @@ def _place_of_word(data: Any, word: str) -> str:
     return key
 
 
-def edit(text: str, path: tuple[str, ...], value: Scalar | dict[str, Any] | list[str]) -> str:
+def edit(text: str, path: tuple[str, ...], value: Scalar | dict[str, Any] | tuple[str, ...]) -> str:
     """The text with one value set, or removed when `value` is None; comments and order stay."""
     return edit_all(text, [(path, value)])
 
 
-def edit_all(text: str, edits: Iterable[tuple[tuple[str, ...], Scalar | dict[str, Any] | list[str]]]) -> str:
+def edit_all(text: str, edits: Iterable[tuple[tuple[str, ...], Scalar | dict[str, Any] | tuple[str, ...]]]) -> str:
     """The text with all edits made, one after the other; the file is read and written once. Cost: O(text + edits).
 
     Empty mappings left behind by a removal are removed too, except at the top. Raises InputError for a path that leads through a plain value.
@@ -192,6 +192,10 @@ def changed_paths(old: str, new: str) -> list[tuple[str, ...]]:
 def _set(data: CommentedMap, path: tuple[str, ...], value: Any) -> bool:
     if not path or len(path) > MAX_DEPTH:
         raise InputError("an edit needs a path", code="edit-path")
+    if isinstance(value, tuple | list):
+        listed = CommentedSeq(value)
+        listed.fa.set_flow_style()
+        value = listed if listed else None
     parents: list[tuple[CommentedMap, str]] = []
     at = data
     for part in path[:-1]:

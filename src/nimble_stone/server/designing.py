@@ -109,7 +109,7 @@ class LayoutView(BaseModel):
     reason: str
 
 
-class DifferenceView(BaseModel):
+class ChangeLine(BaseModel):
     about: str
     text: str
     label: str
@@ -169,7 +169,7 @@ def sized(sheet: Sheet, given: Mapping[str, float]) -> SizingView:
     if kit.sizing is None:
         return SizingView(loads=[], proposals=[], edits=[])
     loads = sizing.loads_of(kit, {**sheet.plan.load, **given})
-    found = sizing.propose(kit, sheet.package.descriptor.sizes if sheet.package else (), loads)
+    found = sizing.propose(kit, sheet.package.descriptor.sizes if sheet.package else (), loads, len(sheet.board[1]) or None)
     edits: list[Edit] = [Edit(path=("load", ident), value=value) for ident, value in loads.items() if ident in given or ident in sheet.plan.load]
     for one in found:
         if one.chosen is not None:
@@ -197,9 +197,9 @@ def layouts_of(disks: Sequence[DataDisk], schemes: Sequence[Scheme] = storage_la
             for one in storage_layout.alternatives(disks, schemes)]
 
 
-def difference_views(found: Sequence[Difference]) -> list[DifferenceView]:
+def difference_views(found: Sequence[Difference]) -> list[ChangeLine]:
     """For the page."""
-    return [DifferenceView(about=one.about, text=one.text, label=one.label, before=one.before, after=one.after, nodes=list(one.nodes)) for one in found]
+    return [ChangeLine(about=one.about, text=one.text, label=one.label, before=one.before, after=one.after, nodes=list(one.nodes)) for one in found]
 
 
 async def chances_of(world: World, steps: list[Step]) -> ChancesView:

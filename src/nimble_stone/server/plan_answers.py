@@ -1,7 +1,7 @@
 """A plan's answer as bytes: whole, or what changed since a version the page has. Sent after every edit, so it is built without detours.
 
-Shapes are those of `views.PlanView`. What did not change is left out of an answer to an edit: nodes are those that differ, only with the cells that changed where nothing else did (`order` names all
-when some came or went), and members named in `same` are as they were.
+Shapes are those of `views.PlanView`. What did not change is left out of an answer to an edit: nodes are those that differ, only with the cells that
+changed where nothing else did (`order` names all when some came or went), and members named in `same` are as they were.
 """
 
 from __future__ import annotations

@@ -21,7 +21,7 @@ from nimble_stone.engine.frozen import thaw
 from nimble_stone.engine.world import World
 from nimble_stone.server import designing, planning
 from nimble_stone.server.deps import TheKits, TheWorld
-from nimble_stone.server.designing import BalanceView, ChancesView, DifferenceView, LayoutView, LossView, PlaceView, SizingView
+from nimble_stone.server.designing import BalanceView, ChancesView, ChangeLine, LayoutView, LossView, PlaceView, SizingView
 from nimble_stone.store import designs, records, runs
 
 router = APIRouter(tags=["designs"])
@@ -36,7 +36,7 @@ class Loads(BaseModel):
 class DifferenceAnswer(BaseModel):
     """What differs, and both forecasts in seconds."""
 
-    differences: list[DifferenceView]
+    differences: list[ChangeLine]
     before_s: float
     after_s: float
 
@@ -115,7 +115,7 @@ class LeftView(BaseModel):
     value: str
 
 
-class CopyView(BaseModel):
+class CarriedOver(BaseModel):
     """The new plan's name, and values in it that still speak of the old place."""
 
     name: str
@@ -143,7 +143,7 @@ class TouchedView(BaseModel):
     """What a change of shared values would do to a plan: the differences it makes there."""
 
     plan: str
-    differences: list[DifferenceView]
+    differences: list[ChangeLine]
     blockers_before: int
     blockers_after: int
 
@@ -257,7 +257,7 @@ async def plan_sheet_read(ident: str, body: TableIn, world: TheWorld, kits: TheK
 
 
 @router.post("/plans/{ident}/copy")
-async def plan_copy(ident: str, body: CopyIn, world: TheWorld, kits: TheKits) -> CopyView:
+async def plan_copy(ident: str, body: CopyIn, world: TheWorld, kits: TheKits) -> CarriedOver:
     """Carry a plan over to another bay under another name."""
     row = await world.store.read(records.get_plan, ident)
     estate = await planning.estate_of(world)
@@ -265,7 +265,7 @@ async def plan_copy(ident: str, body: CopyIn, world: TheWorld, kits: TheKits) ->
         raise InputError(f"the estate has no bay “{body.bay}”", code="bay-unknown")
     copied = many.copy(row.text, body.name, body.bay, body.mapping, estate)
     await _make(world, kits, copied.text)
-    return CopyView(name=body.name, left=[LeftView(path=path, value=value) for path, value in copied.left])
+    return CarriedOver(name=body.name, left=[LeftView(path=path, value=value) for path, value in copied.left])
 
 
 async def _make(world: World, kits: TheKits, text: str) -> None:
@@ -395,7 +395,7 @@ async def pools(world: TheWorld) -> list[PoolView]:
 
 
 @router.get("/plans/{ident}/check/shared")
-async def plan_shared_change(ident: str, column: str, value: str, world: TheWorld, kits: TheKits) -> list[DifferenceView]:
+async def plan_shared_change(ident: str, column: str, value: str, world: TheWorld, kits: TheKits) -> list[ChangeLine]:
     """What one shared value of the plan would change, before it is changed."""
     row = await world.store.read(records.get_plan, ident)
     before = await planning.think(world, kits, row.text)

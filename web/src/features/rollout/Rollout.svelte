@@ -4,6 +4,10 @@
   import { router } from '../../lib/router.svelte';
   import Button from '../../lib/ui/Button.svelte';
   import Dialog from '../../lib/ui/Dialog.svelte';
+  import Losses from '../design/Losses.svelte';
+  import Places from '../design/Places.svelte';
+  import Sizing from '../design/Sizing.svelte';
+  import Time from '../design/Time.svelte';
   import PlanLedger from '../ledger/PlanLedger.svelte';
   import ProofLedger from '../ledger/ProofLedger.svelte';
   import RunLedger from '../ledger/RunLedger.svelte';
@@ -11,6 +15,9 @@
   import Sheet from '../sheet/Sheet.svelte';
   import Timeline from '../sheet/Timeline.svelte';
   import Wall from '../wall/Wall.svelte';
+  import { READINGS, type Reading } from '../wall/wall';
+  import Clash from './Clash.svelte';
+  import Tables from './Tables.svelte';
   import Licence from './Licence.svelte';
   import PlanText from './PlanText.svelte';
   import { Rollout } from './rollout.svelte';
@@ -26,6 +33,10 @@
   let filter = $state(''), licence = $state(false), text = $state(false), undoing = $state(false), name = $state('');
   let secret = $state<{ node: string; column: string } | null>(null);
   let now = $state(Date.now() / 1000);
+  let lost = $state<string[]>([]), tables = $state(false), wallReading = $state<Reading>('memory');
+  const ASKS: [string, string][] = [['', 'consequences'], ['sizing', 'sizing'], ['places', 'places'], ['losses', 'losses'], ['time', 'time']];
+  let ask = $derived(reading === 'plan' ? router.query.get('ask') ?? '' : '');
+  const keep = () => (ask ? `&ask=${ask}` : '');
   let tall = $state(innerHeight);
   let field: HTMLInputElement | undefined = $state();
   let plan = $derived(rollout.plan);
@@ -53,7 +64,8 @@
   $effect(() => { const timer = setInterval(() => { now = rollout.now(); }, 500); return () => clearInterval(timer); });
 
   const base = (r = reading) => `/plans/${id}${r === 'plan' ? '' : `/${r}`}`;
-  function select(node: string, column = picked.column) { router.go(`${base()}?node=${encodeURIComponent(node)}&column=${encodeURIComponent(column)}`, true); }
+  function select(node: string, column = picked.column) { router.go(`${base()}?node=${encodeURIComponent(node)}&column=${encodeURIComponent(column)}${keep()}`, true); }
+  function question(name: string) { lost = []; router.go(`${base()}?node=${encodeURIComponent(picked.node)}&column=${encodeURIComponent(picked.column)}${name ? `&ask=${name}` : ''}`, true); }
   function pick(query: string) { router.go(`${base()}?${query}`, true); }
   function fix(finding: Finding) {
     if (finding.code === 'licence') licence = true;
@@ -103,7 +115,8 @@
       <div class="left">
         {#if reading === 'plan'}<TitleBlock {plan} onedit={(e) => rollout.edit(e)} onlicence={() => { licence = true; }} ontext={() => { text = true; }} />{:else}<div class="pad"></div>{/if}
         {#if reading === 'plan'}
-          <Wall hosts={plan.hosts} nodes={plan.nodes} selected={picked.node} {filter} {trouble} height={wallHeight} onselect={(n) => select(n, 'host')}
+          <Wall hosts={plan.hosts} nodes={plan.nodes} selected={picked.node} {filter} {trouble} {lost} claims={plan.claims} reading={wallReading} height={wallHeight} onselect={(n) => select(n, 'host')}
+            onhost={(host) => { if (ask === 'losses') lost = lost.includes(host) ? lost.filter((h) => h !== host) : [...lost, host].slice(-2); }}
             onmove={(n, host) => { select(n, 'host'); void rollout.edit([{ path: ['nodes', n, 'host'], value: host }, { path: ['nodes', n, 'datastore'], value: null }]); }} />
         {:else if run}
           <Wall hosts={run.hosts} nodes={run.nodes} {states} selected={reading === 'run' ? (step?.node ?? '') : (proof?.node ?? '')} {filter} height={wallHeight} onselect={(n) => pick(reading === 'run' ? `node=${n}` : `proof=${n}/${proof?.proof ?? 'running'}`)} />
@@ -112,7 +125,7 @@
           <input bind:this={field} bind:value={filter} placeholder="Filter by typing  /" aria-label="Filter" onkeydown={(e) => { if (e.key === 'Escape') { filter = ''; field?.blur(); } }} />
           {#if reading === 'plan'}
             <span class="quiet">{#if picked.node !== '*' && plan.nodes.find((n) => n.id === picked.node)?.cells[picked.column]}{@const cell = plan.nodes.find((n) => n.id === picked.node)?.cells[picked.column]}{plan.columns.find((c) => c.id === picked.column)?.label}: {({ node: 'set here for this node', group: 'from its role', plan: 'from the plan, for every node', pool: 'from the pool or its network', computed: 'computed', kit: 'the kit’s default', package: 'the package’s default', none: 'not answered' } as Record<string, string>)[cell?.origin ?? 'none']}{cell?.origin === 'node' ? ' · Delete puts it back' : ''}{/if}</span>
-            <span class="right quiet"><button disabled={!rollout.canUndo} onclick={() => rollout.undo()}>Undo</button><button disabled={!rollout.canRedo} onclick={() => rollout.redo()}>Redo</button> Ctrl+D fills down and counts up</span>
+            <span class="right quiet"><select aria-label="What the wall shows" bind:value={wallReading}>{#each READINGS as [id, label] (id)}<option value={id}>wall: {label}</option>{/each}</select><button onclick={() => { tables = true; }}>Tables</button><button disabled={!rollout.canUndo} onclick={() => rollout.undo()}>Undo</button><button disabled={!rollout.canRedo} onclick={() => rollout.redo()}>Redo</button> Ctrl+D fills down and counts up</span>
           {:else if reading === 'run'}<span class="right quiet">H hold · G go on · R retry · ? keys</span>{/if}
         </div>
         {#if reading === 'plan'}
@@ -124,7 +137,12 @@
         {/if}
       </div>
       <aside aria-label="Ledger">
-        {#if reading === 'plan'}<PlanLedger {plan} onedit={(e) => rollout.edit(e)} onselect={(n, c) => select(n || '*', c)} onfix={fix} />
+        {#if reading === 'plan'}<nav class="asks" aria-label="Questions">{#each ASKS as [id, label] (id)}<button aria-current={ask === id ? 'true' : undefined} onclick={() => question(id)}>{label}</button>{/each}</nav>{/if}
+        {#if reading === 'plan' && ask === 'sizing'}<Sizing {plan} busy={rollout.busy} onedit={(e) => rollout.edit(e)} />
+        {:else if reading === 'plan' && ask === 'places'}<Places {plan} node={picked.node} busy={rollout.busy} onedit={(e) => rollout.edit(e)} onselect={(n) => select(n, 'host')} />
+        {:else if reading === 'plan' && ask === 'losses'}<Losses {plan} {lost} onlose={(hosts) => { lost = hosts; }} />
+        {:else if reading === 'plan' && ask === 'time'}<Time {plan} />
+        {:else if reading === 'plan'}<PlanLedger {plan} onedit={(e) => rollout.edit(e)} onselect={(n, c) => select(n || '*', c)} onfix={fix} />
         {:else if run && reading === 'run'}<RunLedger {run} {step} {now} progress={rollout.progress} onwish={(w, b) => rollout.wish(w, b)} onundo={() => { undoing = true; name = ''; }} />
         {:else if run}<ProofLedger {run} {proof} onproof={(key) => pick(`proof=${encodeURIComponent(key)}`)} />{/if}
       </aside>
@@ -136,6 +154,8 @@
 {:else}<div class="empty quiet">{plan ? 'Reading how the run stands …' : 'Thinking the plan through …'}</div>{/if}
 
 {#if licence && plan}<Licence text={plan.licence_text} product={plan.package} onaccept={async (by) => { if (await rollout.licence(by)) licence = false; }} onclose={() => { licence = false; }} />{/if}
+{#if tables && plan}<Tables {plan} onedit={(e) => rollout.edit(e)} onclose={() => { tables = false; }} />{/if}
+{#if rollout.clash && plan}<Clash {plan} clash={rollout.clash} onsettle={(mine) => rollout.settle(mine)} />{/if}
 {#if text && plan}<PlanText {id} version={plan.version} onsaved={() => { text = false; void rollout.load(); }} onclose={() => { text = false; }} />{/if}
 {#if secret && label}<SecretBox label={label.label} rule={label.rule} onkeep={async (value) => { if (secret && await rollout.secret(secret.node, secret.column, value)) secret = null; }} onclose={() => { secret = null; }} />{/if}
 {#if undoing && run}
@@ -153,6 +173,8 @@
   .body { display: grid; grid-template-columns: minmax(0, 1fr) 316px; flex: 1; min-height: 0; }
   .left { display: flex; flex-direction: column; min-width: 0; min-height: 0; padding-right: 18px; }
   aside { border-left: 1px solid var(--line); padding: 10px 0 20px 18px; overflow: auto; min-height: 0; }
+  .asks { display: flex; gap: 13px; border-bottom: 1px solid var(--line); margin-bottom: 10px; font-size: var(--text-s); } .asks button { border: 0; background: none; padding: 3px 0 5px; color: var(--soft); cursor: pointer; border-bottom: 2px solid transparent; } .asks button:hover { color: var(--accent); } .asks [aria-current] { color: var(--ink); font-weight: 600; border-color: var(--ink); }
+  .tools select { border: 0; border-bottom: 1px solid var(--line); background: none; color: var(--soft); font-size: var(--text-s); padding: 1px 2px; margin-right: 6px; }
   .pad { height: 10px; }
   .tools { display: flex; gap: 16px; align-items: center; padding: 4px 0; font-size: var(--text-s); min-height: 33px; }
   .tools input { border: 0; border-bottom: 1px solid var(--strong-line); background: none; padding: 2px 4px; width: 150px; }

@@ -1,7 +1,8 @@
 /** One rollout: its plan, its newest run, what is selected, and everything a person may do. */
 import { createSubscriber } from 'svelte/reactivity';
-import { get, send } from '../../lib/api/client';
+import { ApiError, get, send } from '../../lib/api/client';
 import type { Edit, PlanView, RunView, Started } from '../../lib/api/types';
+import { merged } from '../../lib/merge';
 import { notices } from '../../lib/notices.svelte';
 
 export type Progress = Record<string, { sent?: number; total?: number; rate?: number; tries?: number; left_s?: number }>;
@@ -11,6 +12,7 @@ export class Rollout {
   #plan = $state.raw<PlanView | null>(null);
   #run = $state.raw<RunView | null>(null);
   #progress = $state.raw<Progress>({});
+  #clash = $state.raw<{ edits: Edit[]; from: number; problem: string } | null>(null);
   #busy = $state(0);
   #offset = 0;
   #past: number[] = [];
@@ -45,7 +47,17 @@ export class Rollout {
   }
 
   /** Edits go one after the other; each answer brings all consequences. */
-  edit(edits: Edit[]) { return this.#change((plan) => send<PlanView>('PATCH', `/plans/${this.id}`, { version: plan.version, edits })); }
+  edit(edits: Edit[]) {
+    return this.#change(async (plan) => {
+      try { return merged(plan, await send<PlanView>('PATCH', `/plans/${this.id}?known=${plan.version}`, { version: plan.version, edits })); } catch (error) {
+        if (error instanceof ApiError && error.problem.code === 'plan-changed') this.#clash = { edits, from: plan.version, problem: error.problem.detail };
+        throw error;
+      }
+    });
+  }
+  /** An edit that met somebody else's at the same place: kept until a person decides. */
+  get clash() { return this.#clash; }
+  settle(mine: boolean) { const kept = this.#clash; this.#clash = null; return mine && kept ? this.edit(kept.edits) : Promise.resolve(true); }
   secret(node: string, column: string, value: string) { return this.#change((plan) => send<PlanView>('POST', `/plans/${this.id}/secret`, { version: plan.version, node, column, value })); }
   licence(by: string) { return this.#change((plan) => send<PlanView>('POST', `/plans/${this.id}/licence`, { version: plan.version, by })); }
   undo() { return this.#restore(this.#past, this.#future); }
@@ -91,7 +103,7 @@ export class Rollout {
   async #work(task: () => Promise<void>): Promise<boolean> {
     this.#busy++;
     try { await task(); return true; } catch (error) {
-      notices.problem(error);
+      if (!(error instanceof ApiError && error.problem.code === 'plan-changed')) notices.problem(error);
       try { this.#plan = await get<PlanView>(`/plans/${this.id}`); } catch { /* the first problem says enough */ }
       return false;
     } finally { this.#busy--; }

@@ -1,18 +1,22 @@
 <script lang="ts">
-  import type { HostView, NodeView } from '../../lib/api/types';
+  import type { ClaimView, HostView, NodeView } from '../../lib/api/types';
   import { gib, middle, size } from '../../lib/format';
   import { WORDS, type Mark } from '../../lib/ui/marks';
-  import { layout } from './wall';
+  import { layout, measured, type Reading } from './wall';
 
   interface Props {
     hosts: HostView[]; nodes: NodeView[]; states?: Map<string, { mark: Mark; share: number; text?: string }>; selected?: string; filter?: string;
-    onselect?: (node: string) => void; onhost?: (host: string) => void; onmove?: (node: string, host: string) => void; height?: number; trouble?: Set<string>;
+    onselect?: (node: string) => void; onhost?: (host: string) => void; onmove?: (node: string, host: string) => void; height?: number; trouble?: Set<string>; lost?: string[]; claims?: ClaimView[]; reading?: Reading;
   }
-  let { hosts, nodes, states, selected = '', filter = '', onselect, onhost, onmove, height = 262, trouble }: Props = $props();
+  let { hosts, nodes, states, selected = '', filter = '', onselect, onhost, onmove, height = 262, trouble, lost = [], claims = [], reading = 'memory' }: Props = $props();
   let width = $state(900);
   let dragging = $state<{ node: string; x: number; y: number; over: string } | null>(null);
   let svg: SVGSVGElement | undefined = $state();
-  let picture = $derived(layout(hosts, nodes, width, height));
+  let seen = $derived(measured(hosts, nodes, reading));
+  let picture = $derived(layout(seen.hosts, seen.nodes, width, height, reading === 'memory' ? claims : []));
+  let wanted = $derived(reading === 'networks' ? [...new Set(nodes.flatMap((n) => Object.entries(n.cells).filter(([k]) => k === 'network' || k.endsWith('.network')).map(([, c]) => c.value)))].filter(Boolean) : []);
+  const figure = (bytes: number) => (reading === 'vcpu' ? String(Math.round(bytes / 2 ** 30)) : gib(bytes));
+  const unit = $derived(reading === 'vcpu' ? 'vCPU' : 'GiB');
   const dim = (...words: string[]) => filter !== '' && !words.some((word) => word.toLowerCase().includes(filter.toLowerCase()));
   const stateOf = (id: string) => states?.get(id) ?? { mark: 'planned' as Mark, share: 0 };
   const chars = (w: number) => Math.max(2, Math.floor((w - 44) / 6.6));
@@ -47,7 +51,7 @@
     </defs>
     {#each picture.groups as group (group.name + group.x + group.y)}<text x={group.x} y={group.y} class="group">{group.name}</text>{/each}
     {#each picture.columns as c (c.host.name)}
-      <g class="host" class:dim={dim(c.host.name, ...c.stones.map((s) => s.node.name))} class:over={dragging?.over === c.host.name} class:bad={c.host.trouble}>
+      <g class="host" class:lost={lost.includes(c.host.name)} class:dim={dim(c.host.name, ...c.stones.map((s) => s.node.name))} class:over={dragging?.over === c.host.name} class:bad={c.host.trouble}>
         <!-- svelte-ignore a11y_click_events_have_key_events, a11y_no_static_element_interactions -->
         <rect x={c.x} y={c.top} width={c.w} height={c.base - c.top} class="shell" onclick={() => onhost?.(c.host.name)}>
           <title>{c.host.name}: {size(c.free)} of {size(c.host.memory_bytes)} free{c.host.trouble ? ` · ${c.host.trouble}` : ''}</title></rect>
@@ -56,6 +60,7 @@
           <rect x={b.x} y={b.y} width={b.w} height={Math.max(0.6, b.h - (c.dense ? 0 : 1))} fill="url(#rock)"><title>{b.label} {size(b.memory)}, there already</title></rect>
           {#if !c.dense && b.h >= 14}<text x={b.x + 7} y={b.y + b.h / 2 + 3.5} class="small">{middle(b.label, chars(b.w) + 2)}</text>{/if}
         {/each}
+        {#each c.ghosts as g (g.id)}<g class="claimed"><rect x={g.x} y={g.y} width={g.w} height={Math.max(1, g.h - 1)}><title>{g.label}, {size(g.memory)}: {g.planned ? 'another plan means to put it here' : 'another run puts it here'}</title></rect>{#if !c.dense && g.h >= 14}<text x={g.x + 7} y={g.y + g.h / 2 + 3.5} class="small plain">{middle(g.label, chars(g.w) + 2)}</text>{/if}</g>{/each}
         {#each c.stones as s (s.id)}
           {@const st = stateOf(s.id)}
           <!-- svelte-ignore a11y_no_static_element_interactions -->
@@ -75,14 +80,15 @@
             {#if !c.dense && s.h >= 13}
               <text x={s.x + 13} y={s.y + s.h / 2 + 4.5} class="label">{middle(s.label, chars(s.w))}</text>
               {#if st.mark === 'proved'}<path d={`M${s.x + s.w - 19} ${s.y + s.h / 2}l4 4.500 7-9`} class="proof" />
-              {:else if s.w > 90}<text x={s.x + s.w - 7} y={s.y + s.h / 2 + 4.5} class="label figure">{gib(s.memory)}</text>{/if}
+              {:else if s.w > 90}<text x={s.x + s.w - 7} y={s.y + s.h / 2 + 4.5} class="label figure">{figure(s.memory)}</text>{/if}
             {/if}
           </g>
         {/each}
         <line x1={c.x - (c.dense ? 0 : 3)} x2={c.x + c.w + (c.dense ? 0 : 3)} y1={c.base} y2={c.base} class="ground" />
         {#if !c.dense}
           <text x={c.x} y={c.base + 16} class="name">{middle(c.host.name, Math.floor(c.w / 7))}</text>
-          <text x={c.x} y={c.base + 31} class="foot" class:alarm={c.host.trouble}>{c.host.trouble ? 'not reached' : c.w > 120 ? `${gib(c.free)} of ${gib(c.host.memory_bytes)} GiB free` : `${gib(c.free)} free`}</text>
+          {#if reading === 'networks'}{@const missing = wanted.filter((n) => !c.host.networks.includes(n))}<text x={c.x} y={c.base + 31} class="foot" class:alarm={missing.length}>{missing.length ? middle(`lacks ${missing.join(', ')}`, Math.floor(c.w / 6.6)) : middle(`carries ${wanted.join(', ') || 'what is wanted'}`, Math.floor(c.w / 6.6))}</text>
+          {:else}<text x={c.x} y={c.base + 31} class="foot" class:alarm={c.host.trouble}>{c.host.trouble ? 'not reached' : lost.includes(c.host.name) ? 'lost' : c.w > 120 ? `${figure(c.free)} of ${figure(c.host.memory_bytes)} ${unit} free` : `${figure(c.free)} free`}</text>{/if}
         {/if}
       </g>
     {/each}
@@ -100,6 +106,8 @@
   .shell { fill: var(--surface); stroke: var(--line); }
   .over .shell { stroke: var(--accent); fill: var(--accent-wash); }
   .bad .shell { stroke: var(--blocker); stroke-dasharray: 4 3; }
+  .lost { opacity: 0.38; } .lost .shell { stroke: var(--blocker); stroke-dasharray: 6 4; stroke-width: 1.5; } .lost .outline { stroke-dasharray: 2 3; }
+  .claimed rect { fill: none; stroke: var(--strong-line); stroke-dasharray: 3 3; } .plain { stroke: none; fill: var(--muted); }
   .limit { stroke: var(--strong-line); stroke-dasharray: 2 3; }
   .ground { stroke: var(--ink); stroke-width: 1.6; }
   .rock { fill: var(--rock); } .vein { stroke: var(--hatch); stroke-width: 1.4; } .vein.dark { stroke: var(--role); stroke-width: 2; }

@@ -1,15 +1,38 @@
 /** Where everything in the wall stands. Pure: hosts, nodes and a size in, shapes out. Lengths in pixels, memory in bytes. */
-import type { HostView, NodeView } from '../../lib/api/types';
+import type { ClaimView, HostView, NodeView } from '../../lib/api/types';
 
 export interface Block { id: string; label: string; memory: number; x: number; y: number; w: number; h: number }
 export interface Stone extends Block { node: NodeView; path: string }
-export interface Column { host: HostView; x: number; w: number; top: number; base: number; limit: number; bedrock: Block[]; stones: Stone[]; free: number; dense: boolean }
+export interface Ghost extends Block { planned: boolean }
+export interface Column { ghosts: Ghost[]; host: HostView; x: number; w: number; top: number; base: number; limit: number; bedrock: Block[]; stones: Stone[]; free: number; dense: boolean }
 export interface Group { name: string; x: number; w: number; y: number }
 export interface Picture { columns: Column[]; groups: Group[]; height: number; dense: boolean }
 
+/** What the heights of a wall stand for: each host's whole and what may be given, what stands there already, what nodes take. */
+export type Reading = 'memory' | 'vcpu' | 'disk' | 'networks';
+export const READINGS: [Reading, string][] = [['memory', 'memory'], ['vcpu', 'vCPU'], ['disk', 'disk when full'], ['networks', 'networks']];
+
+/** Hosts and nodes measured by a reading, in the fields the layout reads as memory. vCPUs count 2^30 each, so that figures read alike. */
+export function measured(hosts: HostView[], nodes: NodeView[], reading: Reading): { hosts: HostView[]; nodes: NodeView[] } {
+  if (reading === 'memory' || reading === 'networks') return { hosts, nodes };
+  if (reading === 'vcpu') return {
+    hosts: hosts.map((host) => ({ ...host, memory_bytes: host.threads * 4 * 2 ** 30, limit_bytes: host.threads * 2 ** 30, bedrock: host.bedrock.map((guest) => ({ ...guest, memory_bytes: (guest.vcpu ?? 0) * 2 ** 30 })) })),
+    nodes: nodes.map((node) => ({ ...node, memory_bytes: node.vcpu * 2 ** 30 })),
+  };
+  return {
+    hosts: hosts.map((host) => {
+      const whole = host.stores.reduce((sum, store) => sum + store.capacity_bytes, 0), free = host.stores.reduce((sum, store) => sum + store.free_bytes, 0);
+      return { ...host, memory_bytes: whole, limit_bytes: whole * 0.9, bedrock: whole > free ? [{ name: 'in use', memory_bytes: whole - free, ours: false, vcpu: 0 }] : [] };
+    }),
+    nodes: nodes.map((node) => ({ ...node, memory_bytes: node.full_bytes })),
+  };
+}
+
 const HEAD = 20, FOOT = 38, GAP = 10, GROUP_GAP = 34, WIDEST = 236, NARROWEST = 7;
 
-export function layout(hosts: HostView[], nodes: NodeView[], width: number, height: number): Picture {
+export function layout(hosts: HostView[], nodes: NodeView[], width: number, height: number, claims: ClaimView[] = []): Picture {
+  const taken = new Map<string, ClaimView[]>();
+  for (const claim of claims) taken.set(claim.host, [...(taken.get(claim.host) ?? []), claim]);
   const bays = [...new Set(hosts.map((host) => `${host.site} · ${host.bay}`))];
   const rows = Math.max(1, Math.ceil(((NARROWEST + 1) * hosts.length + GROUP_GAP * bays.length) / Math.max(1, width)));
   const perRow = Math.ceil(hosts.length / rows);
@@ -32,7 +55,7 @@ export function layout(hosts: HostView[], nodes: NodeView[], width: number, heig
       bay = name;
     }
     const base = HEAD + (row + 1) * rowHeight - foot;
-    columns.push(column(host, byHost.get(host.name) ?? [], x, w, base, high, most, dense));
+    columns.push(column(host, byHost.get(host.name) ?? [], taken.get(host.name) ?? [], x, w, base, high, most, dense));
     const last = groups.at(-1);
     if (last) last.w = x + w - last.x;
     x += step;
@@ -41,11 +64,11 @@ export function layout(hosts: HostView[], nodes: NodeView[], width: number, heig
   return { columns, groups, height, dense };
 }
 
-function column(host: HostView, nodes: NodeView[], x: number, w: number, base: number, high: number, most: number, dense: boolean): Column {
+function column(host: HostView, nodes: NodeView[], claims: ClaimView[], x: number, w: number, base: number, high: number, most: number, dense: boolean): Column {
   const tall = Math.max(4, (high * host.memory_bytes) / most), scale = tall / Math.max(1, host.memory_bytes);
   const inset = dense ? 1 : 3;
   const least = dense ? 3 : 19;
-  const wanted = [...host.bedrock.map((g) => Math.max(dense ? 1 : 2, g.memory_bytes * scale)), ...nodes.map((n) => Math.max(least, n.memory_bytes * scale))];
+  const wanted = [...host.bedrock.map((g) => Math.max(dense ? 1 : 2, g.memory_bytes * scale)), ...claims.map((one) => Math.max(dense ? 1 : 2, one.memory_bytes * scale)), ...nodes.map((n) => Math.max(least, n.memory_bytes * scale))];
   const total = wanted.reduce((a, b) => a + b, 0), squeeze = total > tall ? tall / total : 1;
   let y = base, i = 0;
   const bedrock: Block[] = [], stones: Stone[] = [];
@@ -54,6 +77,12 @@ function column(host: HostView, nodes: NodeView[], x: number, w: number, base: n
     y -= h;
     bedrock.push({ id: guest.name, label: guest.name, memory: guest.memory_bytes, x: x + 1, y, w: w - 2, h });
   }
+  const ghosts: Ghost[] = [];
+  for (const claim of claims) {
+    const h = (wanted[i++] ?? 0) * squeeze;
+    y -= h;
+    ghosts.push({ id: `${claim.plan}/${claim.name}`, label: claim.name, memory: claim.memory_bytes, planned: !claim.run, x: x + inset, y, w: w - 2 * inset, h });
+  }
   for (const node of nodes) {
     const h = (wanted[i++] ?? 0) * squeeze;
     y -= h;
@@ -61,7 +90,7 @@ function column(host: HostView, nodes: NodeView[], x: number, w: number, base: n
     stones.push({ ...block, node, path: stonePath(block, node.id) });
   }
   const used = [...host.bedrock, ...nodes].reduce((sum, one) => sum + one.memory_bytes, 0);
-  return { host, x, w, top: base - tall, base, limit: base - host.limit_bytes * scale, bedrock, stones, free: Math.max(0, host.memory_bytes - used), dense };
+  return { ghosts, host, x, w, top: base - tall, base, limit: base - host.limit_bytes * scale, bedrock, stones, free: Math.max(0, host.memory_bytes - used), dense };
 }
 
 /** A block with its corners cut, each a little differently, always the same for the same node. */

@@ -24,7 +24,7 @@
 
   let commands = $derived([
     ...plans.flatMap((p) => [{ text: `Plan ${p.title} (${p.id})`, go: () => router.go(`/plans/${p.id}`) }, ...(p.run ? [{ text: `Run of ${p.title}`, go: () => router.go(`/plans/${p.id}/run`) }, { text: `Acceptance of ${p.title}`, go: () => router.go(`/plans/${p.id}/acceptance`) }] : [])]),
-    { text: 'Estate', go: () => router.go('/estate') }, { text: 'Estate: what is to be mended', go: () => router.go('/estate?see=fitness') }, { text: 'Estate: networks', go: () => router.go('/estate?see=networks') }, { text: 'Estate: groundwork', go: () => router.go('/estate?see=groundwork') }, { text: 'Packages', go: () => router.go('/packages') }, { text: 'All plans', go: () => router.go('/plans') },
+    { text: 'Estate', go: () => router.go('/estate') }, { text: 'Estate: what is to be mended', go: () => router.go('/estate?see=fitness') }, { text: 'Estate: networks', go: () => router.go('/estate?see=networks') }, { text: 'Estate: groundwork', go: () => router.go('/estate?see=groundwork') }, { text: 'Packages', go: () => router.go('/packages') }, { text: 'All plans', go: () => router.go('/plans') }, { text: 'Plans from a table', go: () => router.go('/plans?see=table') }, { text: 'Shared values', go: () => router.go('/plans?see=values') }, { text: 'Estate: pools', go: () => router.go('/estate?see=pools') },
     { text: theme.name === 'dark' ? 'Light theme' : 'Dark theme', go: () => theme.toggle() }, { text: 'Keys', go: () => { help = true; } }, { text: 'Sign out', go: () => void signOut().then(() => { signedIn = false; }) },
   ].filter((c) => c.text.toLowerCase().includes(query.toLowerCase())));
   function keys(event: KeyboardEvent) {
@@ -32,7 +32,7 @@
     if (event.key === '?' && !(event.target as HTMLElement).closest('input, textarea')) help = true;
   }
   function choose(i: number) { palette = false; commands[i]?.go(); }
-  const KEYS: [string, string][] = [['Ctrl K', 'go anywhere, do anything'], ['/', 'filter'], ['arrows, Tab', 'move in the sheet'], ['type, Enter, F2', 'replace or edit a cell'], ['Shift arrows', 'select several cells'], ['Ctrl D', 'fill down; addresses and numbers count up'], ['Ctrl C, Ctrl V', 'copy and paste, also from a spreadsheet'], ['Delete', 'put a cell back to where its value came from'], ['Ctrl Z, Ctrl Y', 'undo, redo'], ['H, G, R', 'in a run: hold, go on, retry'], ['?', 'this sheet']];
+  const KEYS: [string, string][] = [['Ctrl K', 'go anywhere, do anything'], ['/', 'filter'], ['arrows, Tab', 'move in the sheet'], ['type, Enter, F2', 'replace or edit a cell'], ['Shift arrows', 'select several cells'], ['Ctrl D', 'fill down; addresses and numbers count up'], ['Ctrl Enter', 'the typed value into every selected cell'], ['Ctrl C, Ctrl V', 'copy and paste, also from a spreadsheet'], ['Delete', 'put a cell back to where its value came from'], ['Ctrl Z, Ctrl Y', 'undo, redo'], ['H, G, R', 'in a run: hold, go on, retry'], ['?', 'this sheet']];
 </script>
 
 <!-- svelte-ignore a11y_click_events_have_key_events, a11y_no_static_element_interactions -->

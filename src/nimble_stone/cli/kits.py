@@ -126,20 +126,21 @@ def _tried(folder: Path, kit: Kit, text: str, package: Path | None, bay: str, co
 
 def _plan(client: Client, kit: Kit, package: str, bay: str, counts: dict[str, str], values: dict[str, str]) -> dict[str, Any]:
     """A plan of the kit's usual numbers on the lab: pools and networks of the bay, secrets made by their rules."""
+    from nimble_stone.core.estate import Estate
+    from nimble_stone.core.plan.beginning import beginning
     from nimble_stone.core.plan.many import Base, plans_of
+    estate = Estate.model_validate(client.call("GET", "/api/estate/facts"))
     header = ["name", *(f"count.{role}" for role in counts)]
-    pool = "kelda-survey" if bay.startswith("kelda") else "ness-survey"
-    given: dict[str,
-                str] = {"pool": pool} | {f"net.{net.id}.{'pool' if net.addressed else 'network'}": "kelda-storage"
-                                         if net.addressed else "survey" for net in kit.networks} | values
-    drawn = plans_of([header, ["tried", *counts.values()]], Base(kit.id, package, bay, (), given), {kit.id: kit})[0]
+    drawn = plans_of([header, ["tried", *counts.values()]], Base(kit.id, package, bay, (), values), {kit.id: kit}, lambda kit,
+                     bay: beginning(kit, bay, estate))[0]
     if drawn.faults:
         raise InputError("; ".join(drawn.faults))
     plan = client.call("POST", "/api/plans", {"text": drawn.text})
     for column in plan["columns"]:
         if column["kind"] == "secret":
             rule = next((question.rule for question in kit.questions if question.id == column["id"]), None)
-            plan = client.call("POST", "/api/plans/tried/secret", {"version": plan["version"], "column": column["id"], "value": made_by(rule, secrets.choice)})
+            plan = client.call("POST", "/api/plans/tried/secret",
+                               {"version": plan["version"], "column": column["id"], "value": made_by(rule, secrets.choice)})
     if plan["licence_text"]:
         plan = client.call("POST", "/api/plans/tried/licence", {"version": plan["version"], "by": "the trial"})
     return dict(plan)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import io
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address
 from typing import Any
@@ -42,7 +42,11 @@ class Base:
     values: Mapping[str, str] = field(default_factory=dict)
 
 
-def plans_of(rows: Sequence[Sequence[str]], base: Base, kits: Mapping[str, Kit]) -> list[Drawn]:
+Begin = Callable[[Kit, str], Mapping[str, str]]
+"""What a plan of a kit in a bay begins with, unless its row says otherwise."""
+
+
+def plans_of(rows: Sequence[Sequence[str]], base: Base, kits: Mapping[str, Kit], begin: Begin = lambda kit, bay: {}) -> list[Drawn]:
     """A plan for each row. Columns: name, title, bay, package, kit, include; `count.ROLE`; `load.LOAD`; `ROLE.COLUMN` for one role; any other
     column holds for the plan.
 
@@ -55,12 +59,12 @@ def plans_of(rows: Sequence[Sequence[str]], base: Base, kits: Mapping[str, Kit])
     body = [(number, row) for number, row in enumerate(rows[at + 1:], at + 2) if any(cell.strip() for cell in row)]
     if len(body) > MAX_PLANS:
         raise InputError(f"the table has {len(body)} rows; {MAX_PLANS} plans may be made at once", code="table-large")
-    found = [_one(number, dict(zip(header, (cell.strip() for cell in row), strict=False)), base, kits) for number, row in body]
+    found = [_one(number, dict(zip(header, (cell.strip() for cell in row), strict=False)), base, kits, begin) for number, row in body]
     names = [one.name for one in found]
     return [Drawn(one.row, one.name, "", (f"the name “{one.name}” stands twice",)) if one.name and names.count(one.name) > 1 else one for one in found]
 
 
-def _one(number: int, cells: Mapping[str, str], base: Base, kits: Mapping[str, Kit]) -> Drawn:
+def _one(number: int, cells: Mapping[str, str], base: Base, kits: Mapping[str, Kit], begin: Begin) -> Drawn:
     given = {key: value for key, value in cells.items() if key and value}
     kit = kits.get(given.get("kit", base.kit))
     name = next((value for key, value in given.items() if key.lower() == "name"), "")
@@ -69,7 +73,7 @@ def _one(number: int, cells: Mapping[str, str], base: Base, kits: Mapping[str, K
     document: dict[str, Any] = {"nimble-stone": "plan/1", "name": name, "title": given.get("title", ""), "kit": kit.id,
                                 "package": given.get("package", base.package),
                                 "bay": given.get("bay", base.bay), "include": [*base.include, *given.get("include", "").split()], "load": {},
-                                "values": dict(base.values),
+                                "values": {**begin(kit, given.get("bay", base.bay)), **base.values},
                                 "roles": {}}
     faults = []
     for key, value in given.items():

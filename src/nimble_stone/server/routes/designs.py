@@ -11,7 +11,9 @@ from pydantic import BaseModel, Field
 from nimble_stone.core import ledger, yaml_text
 from nimble_stone.core.errors import Conflict, InputError, StoneError
 from nimble_stone.core.findings import Edit, Finding
+from nimble_stone.core.kit.model import Kit
 from nimble_stone.core.plan import many, table
+from nimble_stone.core.plan.beginning import beginning
 from nimble_stone.core.plan.difference import differences
 from nimble_stone.core.plan.include import gather
 from nimble_stone.core.plan.model import SharedValues
@@ -282,7 +284,12 @@ async def _make(world: World, kits: TheKits, text: str) -> None:
 async def plan_table(body: ManyIn, world: TheWorld, kits: TheKits) -> ManyView:
     """Plans from a table: each row thought through after those before it, as if they were built one after the other. `make` keeps them, all or none."""
     base = many.Base(body.kit, body.package, body.bay, tuple(body.include), body.values)
-    drawn = many.plans_of(body.rows(), base, kits)
+    estate = await planning.estate_of(world)
+    included = gather(base.include, await planning.shared_of(world))
+
+    def begin(kit: Kit, bay: str) -> dict[str, str]:
+        return {column: value for column, value in beginning(kit, bay, estate).items() if column not in included}
+    drawn = many.plans_of(body.rows(), base, kits, begin)
     known = {row.id for row in await world.store.read(records.plans)}
     drawn = [many.Drawn(one.row, one.name, "", (f"there is a plan “{one.name}” already",)) if one.name in known else one for one in drawn]
     views, made, before = [], [], planning.Before()

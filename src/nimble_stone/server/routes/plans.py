@@ -14,6 +14,7 @@ from nimble_stone.core.errors import Conflict, InputError
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.findings import Edit
 from nimble_stone.core.kit.model import Kit
+from nimble_stone.core.plan.beginning import beginning
 from nimble_stone.core.plan.sheet import count_of
 from nimble_stone.engine.world import World
 from nimble_stone.server import plan_answers as answering
@@ -32,6 +33,7 @@ class KitLine(BaseModel):
     title: str
     summary: str
     product: str
+    roles: list[str]
 
 
 class NewPlan(BaseModel):
@@ -101,7 +103,8 @@ async def store_text(world: World, kits: Kits, ident: str, text: str, version: i
 @router.get("/kits")
 async def kit_list(kits: TheKits) -> list[KitLine]:
     """The kits there are."""
-    return [KitLine(id=kit.id, title=kit.title, summary=kit.summary, product=kit.accepts.product) for kit in kits.values()]
+    return [KitLine(id=kit.id, title=kit.title, summary=kit.summary, product=kit.accepts.product, roles=[role.id for role in kit.roles])
+            for kit in kits.values()]
 
 
 @router.get("/plans")
@@ -113,7 +116,8 @@ async def plan_list(world: TheWorld, kits: TheKits) -> list[PlanLine]:
         newest = await world.store.read(runs.runs, row.id)
         plan = planning.parse_plan(row.text)
         kit = kits.get(plan.kit)
-        lines.append(PlanLine(id=row.id, title=plan.title or plan.name, version=row.version, changed_at=row.changed_at, kit=plan.kit, bay=plan.bay,
+        lines.append(PlanLine(id=row.id, title=plan.title or plan.name,
+                              version=row.version, changed_at=row.changed_at, kit=plan.kit, bay=plan.bay,
                               nodes=sum(count_of(plan, role, estate) for role in kit.roles) if kit else 0, trouble="" if kit else f"no kit {plan.kit}",
                               run=run_line(newest[0]) if newest else None))
     return lines
@@ -135,13 +139,11 @@ def _first_text(body: NewPlan, kits: TheKits, known: list[records.PackageRow], e
         raise InputError("choose a kit", code="kit-unknown")
     kit = kits[body.kit]
     package = next((f"{row.product} {row.version}" for row in known if row.product == kit.accepts.product), "")
-    carried = {network.name for host in estate.bay(body.bay) for network in (estate.facts[host.name].networks if host.name in estate.facts else ())}
-    fitting = [pool.name for pool in estate.pools if pool.network in carried]
-    pool = next((name for name in fitting if name.startswith(body.bay.split("-")[0])), fitting[0] if fitting else "")
-    roles = "".join(f"  {role.id}:\n    count: {role.count.usual}\n" for role in kit.roles)
+    values = "".join(f"  {column}: {value}\n" for column, value in beginning(kit, body.bay, estate).items())
+    roles = "".join(f"  {role.id}:\n    count: {role.count.usual}\n" for role in kit.roles if not role.count.per_host)
     empty = '""'
     return (f"nimble-stone: plan/1\nname: {body.name}\nkit: {kit.id}\npackage: {package or empty}\nbay: {body.bay or empty}\n"
-            + (f"values:\n  pool: {pool}\n" if pool else "") + f"roles:\n{roles}")
+            + (f"values:\n{values}" if values else "") + (f"roles:\n{roles}" if roles else ""))
 
 
 class Asked(BaseModel):

@@ -15,6 +15,7 @@
   import HostPage from './HostPage.svelte';
   import MachinePage from './MachinePage.svelte';
   import Networks from './Networks.svelte';
+  import Pools from './Pools.svelte';
   import Prepare from './Prepare.svelte';
   import { READINGS, type Reading } from './readings';
 
@@ -23,7 +24,7 @@
   let adding = $state(false), preparing = $state<{ actions: Action[]; hosts: string[] } | null>(null);
   let filter = $state(''), tall = $state(innerHeight), ground = $state.raw<GroundLine[]>([]);
   let place = $derived(router.parts[1] ?? ''), name = $derived(router.parts[2] ?? '');
-  const SEE = ['facts', 'fitness', 'networks', 'groundwork'];
+  const SEE = ['facts', 'fitness', 'networks', 'pools', 'groundwork'];
   let see = $derived(SEE.includes(router.query.get('see') ?? '') ? router.query.get('see')! : 'facts');
   let reading = $derived((READINGS.find(([r]) => r === router.query.get('read'))?.[0] ?? (see === 'fitness' ? 'findings' : 'memory')) as Reading);
   let at = $derived(router.query.get('host') ?? '');
@@ -70,6 +71,7 @@
         <div class="table">
           {#if see === 'fitness' && fitness}<Fitness {fitness} {rows} chosen={at} onchoose={(r) => choose(r.name)} onrepair={(actions) => prepare(actions, [])} onjudged={(found) => data.judged(found)} />
           {:else if see === 'networks'}<Networks {estate} hosts={shown} onchoose={(n) => open('host', n)} />
+          {:else if see === 'pools'}<div class="pools"><Pools {filter} /></div>
           {:else if see === 'groundwork'}
             {#if !ground.length}<p class="quiet none">Nothing was prepared yet. <Button kind="link" onclick={() => prepare([], [])}>Prepare hosts</Button>: keys, names, networks, datastores, disks; or repair what the fitness matrix shows.</p>
             {:else}<table><thead><tr><th>Groundwork</th><th>State</th><th>Hosts</th><th>What</th><th>Begun</th></tr></thead><tbody>{#each ground as g (g.id)}<tr><th scope="row"><a href={`/estate/groundwork/${g.id}`}>{g.id}</a></th><td>{WORDS[g.state] ?? g.state}</td><td class="cut" title={g.hosts}>{g.hosts}</td><td class="cut" title={g.what}>{g.what}</td><td class="quiet" title={utc(g.started_at)}>{clock(g.started_at)}</td></tr>{/each}</tbody></table>{/if}
@@ -115,6 +117,7 @@
 {#if preparing && estate}<Prepare {estate} remedies={preparing.actions} hosts={preparing.hosts} onclose={() => { preparing = null; }} />{/if}
 
 <style>
+  .pools { overflow: auto; min-height: 0; flex: 1; }
   .page { display: flex; flex-direction: column; height: 100%; padding: 0 20px; min-height: 0; }
   .bar { display: flex; justify-content: space-between; gap: 28px; align-items: flex-start; padding: 10px 0 8px; border-bottom: 1px solid var(--line); } h1 { font-size: var(--text-l); } b { font-weight: 600; }
   .body { display: grid; grid-template-columns: minmax(0, 1fr) 316px; flex: 1; min-height: 0; } .left { display: flex; flex-direction: column; min-height: 0; min-width: 0; padding-right: 18px; }

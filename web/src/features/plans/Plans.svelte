@@ -1,14 +1,20 @@
 <script lang="ts">
   import { get, send } from '../../lib/api/client';
-  import type { EstateView, KitLine, PlanLine, PlanView } from '../../lib/api/types';
+  import type { EstateView, KitLine, PackageItem, PlanLine, PlanView, SharedView } from '../../lib/api/types';
   import { ago, count, utc } from '../../lib/format';
   import { notices } from '../../lib/notices.svelte';
   import { router } from '../../lib/router.svelte';
   import Button from '../../lib/ui/Button.svelte';
   import StateMark from '../../lib/ui/StateMark.svelte';
   import type { Mark } from '../../lib/ui/marks';
+  import CarryOver from './CarryOver.svelte';
+  import Many from './Many.svelte';
+  import Shared from './Shared.svelte';
 
   let plans = $state.raw<PlanLine[] | null>(null), kits = $state.raw<KitLine[]>([]), bays = $state.raw<string[]>([]);
+  let estate = $state.raw<EstateView | null>(null), values = $state.raw<SharedView[]>([]), packages = $state.raw<string[]>([]), carrying = $state.raw<PlanLine | null>(null);
+  const SEE: [string, string][] = [['', 'plans'], ['table', 'many from a table'], ['values', 'shared values']];
+  let see = $derived(router.query.get('see') ?? '');
   let making = $state(false), name = $state(''), kit = $state(''), bay = $state('');
   let input: HTMLInputElement | undefined = $state();
   const MARKS: Record<string, Mark> = { running: 'working', held: 'held', trouble: 'failed', proving: 'working', done: 'proved', unproved: 'failed', undoing: 'working', undone: 'undone' };
@@ -18,7 +24,10 @@
     try {
       plans = await get<PlanLine[]>('/plans');
       kits = await get<KitLine[]>('/kits');
-      bays = [...new Set((await get<EstateView>('/estate')).hosts.map((h) => h.bay))];
+      values = await get<SharedView[]>('/values');
+      packages = (await get<PackageItem[]>('/packages')).map((p) => `${p.product} ${p.version}`);
+      estate = await get<EstateView>('/estate');
+      bays = [...new Set(estate.hosts.map((h) => h.bay))];
       kit ||= kits[0]?.id ?? '';
       bay ||= bays[0] ?? '';
     } catch (error) { notices.problem(error); }
@@ -38,6 +47,10 @@
 <div class="page">
   <div class="bar"><div><h1>{#if plans}{count(plans.length, 'plan')}. <b>{busy.length ? `${busy[0]?.title} ${STATES[busy[0]?.run?.state ?? ''] ?? ''}` : 'Nothing is under way'}</b>.{/if}</h1><p class="quiet">a plan is the design of one rollout; it is also a file you can keep elsewhere</p></div>
     <div class="acts"><input bind:this={input} type="file" accept=".yaml,.yml" hidden onchange={(e) => bring(e.currentTarget.files)} /><Button onclick={() => input?.click()}>Bring a plan file</Button><Button kind="main" onclick={() => { making = !making; }}>New plan</Button></div></div>
+  <nav class="see" aria-label="Plans">{#each SEE as [id, label] (id)}<a href={id ? `/plans?see=${id}` : '/plans'} aria-current={see === id ? 'page' : undefined}>{label}{id === 'values' && values.length ? ` (${values.length})` : ''}</a>{/each}</nav>
+  {#if see === 'table'}{#if estate && kits.length}<Many {kits} {bays} {values} {packages} />{/if}
+  {:else if see === 'values'}<Shared {values} onchange={load} />
+  {:else}
   {#if making}
     <form onsubmit={(e) => { e.preventDefault(); void make(); }}>
       <label>Name <input bind:value={name} required pattern="[a-z0-9][a-z0-9\-]*" maxlength="40" placeholder="ness-gauges" title="lower-case letters, digits and dashes" /></label>
@@ -46,15 +59,18 @@
       <Button type="submit" kind="main">Begin</Button><span class="quiet">{kits.find((k) => k.id === kit)?.summary}</span>
     </form>
   {/if}
-  <table><thead><tr><th>Plan</th><th>State</th><th>Kit</th><th>Bay</th><th>Nodes</th><th>Changed</th></tr></thead>
+  <table><thead><tr><th>Plan</th><th>State</th><th>Kit</th><th>Bay</th><th>Nodes</th><th>Changed</th><th></th></tr></thead>
     <tbody>{#each plans ?? [] as p (p.id)}
       <tr><th scope="row"><a href={`/plans/${p.id}${busy.includes(p) ? '/run' : ''}`}>{p.title}</a><span class="mono quiet">{p.id}</span></th>
-        <td>{#if p.run}<StateMark state={MARKS[p.run.state] ?? 'planned'} /> {STATES[p.run.state] ?? p.run.state}{:else}<StateMark state="planned" /> planned{/if}</td><td>{p.kit}</td><td>{p.bay}</td><td class="mono">{p.nodes}</td><td class="quiet" title={utc(p.changed_at)}>{ago(Date.now() / 1000 - p.changed_at)}</td></tr>
-    {:else}<tr><td colspan="6" class="quiet">{plans ? 'No plan yet. “New plan” begins one with everything the kit, the bay and the pools can tell.' : ''}</td></tr>{/each}</tbody></table>
+        <td>{#if p.run}<StateMark state={MARKS[p.run.state] ?? 'planned'} /> {STATES[p.run.state] ?? p.run.state}{:else}<StateMark state="planned" /> planned{/if}</td><td>{p.kit}</td><td>{p.bay}</td><td class="mono">{p.nodes}</td><td class="quiet" title={utc(p.changed_at)}>{ago(Date.now() / 1000 - p.changed_at)}</td><td class="more">{#if bays.length > 1}<Button kind="link" onclick={() => { carrying = p; }}>carry over …</Button>{/if}</td></tr>
+    {:else}<tr><td colspan="7" class="quiet">{plans ? 'No plan yet. “New plan” begins one with everything the kit, the bay and the pools can tell.' : ''}</td></tr>{/each}</tbody></table>
+  {/if}
 </div>
+{#if carrying && estate}<CarryOver plan={carrying} {estate} onclose={() => { carrying = null; void load(); }} />{/if}
 
 <style>
   .page { padding: 0 20px; overflow: auto; height: 100%; } .bar { display: flex; justify-content: space-between; gap: 28px; align-items: flex-start; padding: 10px 0 6px; border-bottom: 1px solid var(--line); } h1 { font-size: var(--text-l); } b { font-weight: 600; } .bar p { font-size: var(--text-s); } .acts { display: flex; gap: 10px; align-items: center; }
+  .see { display: flex; gap: 18px; padding: 7px 0 0; border-bottom: 1px solid var(--line); font-size: var(--text-s); } .see a { color: var(--soft); text-decoration: none; padding: 2px 0 6px; border-bottom: 2px solid transparent; } .see a:hover { color: var(--accent); } .see [aria-current] { color: var(--ink); font-weight: 600; border-color: var(--ink); } .more { text-align: right; font-size: var(--text-s); }
   form { display: flex; gap: 18px; align-items: center; padding: 12px 0; border-bottom: 1px solid var(--line); } input, select { border: 1px solid var(--strong-line); background: var(--surface); padding: 5px 8px; border-radius: var(--radius); margin-left: 6px; }
   table { width: 100%; border-collapse: collapse; margin-top: 4px; } th, td { text-align: left; padding: 9px 12px 9px 0; border-bottom: 1px solid var(--line); font-weight: 400; } thead th { color: var(--soft); font-size: var(--text-s); } tbody th a { font-weight: 600; margin-right: 12px; }
 </style>

@@ -30,7 +30,16 @@
 
   const range = () => ({ r0: Math.min(r, end?.r ?? r), r1: Math.max(r, end?.r ?? r), c0: Math.min(c, end?.c ?? c), c1: Math.max(c, end?.c ?? c) });
   const within = (row: number, column: number) => { const g = range(); return end !== null && row >= g.r0 && row <= g.r1 && column >= g.c0 && column <= g.c1; };
-  const nodeOf = (row: string): NodeView | undefined => plan.nodes.find((node) => node.id === row);
+  let byId = $derived(new Map(plan.nodes.map((node) => [node.id, node])));
+  const nodeOf = (row: string): NodeView | undefined => byId.get(row);
+  /** What a value typed for every node would do: who follows, who keeps a value of its own. */
+  let effect = $derived.by(() => {
+    if (!editing || editing.row !== EVERY) return '';
+    const id = editing.column, text = editing.text.trim();
+    const own = plan.nodes.filter((n) => ['node', 'group'].includes(n.cells[id]?.origin ?? '')).length, none = plan.nodes.filter((n) => n.cells[id]?.origin === 'unused').length;
+    const follow = plan.nodes.length - own - none, same = plan.nodes.filter((n) => !['node', 'group', 'unused'].includes(n.cells[id]?.origin ?? '') && n.cells[id]?.value === text).length;
+    return `${text === '' ? 'put back for' : 'changes'} ${follow - same} of ${plan.nodes.length} nodes${own ? `; ${own} keep a value of their own` : ''}${same ? `; ${same} say so already` : ''}`;
+  });
 
   function valueOf(row: string, column: SheetColumn): string {
     const node = nodeOf(row);
@@ -79,6 +88,18 @@
     editing = null;
     box?.focus();
     to(r + dr, c + dc);
+  }
+  /** One value for every selected cell. */
+  function commitAll() {
+    if (!editing || !end) { commit(0, 0); return; }
+    const g = range(), edits: Edit[] = [], text = editing.text;
+    for (let column = g.c0; column <= g.c1; column++) {
+      const one = columns[column];
+      if (one?.editable && one.column?.kind !== 'secret') for (let row = g.r0; row <= g.r1; row++) edits.push(editOf(rows[row] ?? '', one.id, text));
+    }
+    editing = null;
+    box?.focus();
+    if (edits.length) onedit(edits);
   }
   function fillDown() {
     const g = range(), edits: Edit[] = [];
@@ -132,6 +153,7 @@
   function field(event: KeyboardEvent) {
     const done: Record<string, [number, number]> = { Enter: [event.shiftKey ? -1 : 1, 0], Tab: [0, event.shiftKey ? -1 : 1] };
     const move = done[event.key];
+    if (event.key === 'Enter' && (event.ctrlKey || event.metaKey)) { commitAll(); event.preventDefault(); event.stopPropagation(); return; }
     if (move) { commit(...move); event.preventDefault(); }
     if (event.key === 'Escape') { editing = null; box?.focus(); event.preventDefault(); }
     event.stopPropagation();
@@ -149,6 +171,7 @@
     onmousedown={(e) => { if (editing) commit(0, 0); to(ri, ci, e.shiftKey); }} onmouseenter={(e) => { if (e.buttons === 1 && !editing) to(ri, ci, true); }} ondblclick={() => begin()}>
     {#if editing && editing.row === row && editing.column === column.id}
       <input use:grab bind:value={editing.text} list={options.length ? 'choices' : undefined} aria-label={`${column.label} of ${node?.name ?? 'every node'}`} onkeydown={field} onblur={() => { if (editing) commit(0, 0); }} />
+      {#if effect}<span class="effect" role="status">{effect}</span>{/if}
     {:else if ci === 0 && node}<i style:--role={`var(--role-${node.role_index % 5})`}></i><b>{shownText(row, column)}</b>
     {:else if ci === 0}<span class="every">every node</span>
     {:else}{shownText(row, column)}{/if}
@@ -190,5 +213,6 @@
   .active { box-shadow: inset 0 0 0 2px var(--accent); }
   [data-fault='blocker'] { color: var(--blocker); background: var(--blocker-wash); } [data-fault='blocker']::after { content: ''; position: absolute; right: 0; top: 0; border: 4px solid; border-color: var(--blocker) var(--blocker) transparent transparent; }
   [data-fault='caution'] { background: var(--caution-wash); } [data-fault='caution']::after { content: ''; position: absolute; right: 0; top: 0; width: 4px; height: 8px; background: var(--caution); }
+  .cell:has(.effect) { overflow: visible; z-index: 6; } .effect { position: absolute; left: 0; top: 100%; background: var(--ink); color: var(--paper); font: 12px var(--sans); padding: 3px 9px; white-space: nowrap; pointer-events: none; }
   input { position: absolute; inset: 0; width: 100%; border: 0; padding: 0 8px; background: var(--surface); box-shadow: inset 0 0 0 2px var(--accent); outline: none; font: inherit; }
 </style>

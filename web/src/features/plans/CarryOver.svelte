@@ -1,0 +1,43 @@
+<script lang="ts">
+  import { send } from '../../lib/api/client';
+  import type { CarriedOver, EstateView, PlanLine } from '../../lib/api/types';
+  import { notices } from '../../lib/notices.svelte';
+  import { router } from '../../lib/router.svelte';
+  import Button from '../../lib/ui/Button.svelte';
+  import Dialog from '../../lib/ui/Dialog.svelte';
+
+  interface Props { plan: PlanLine; estate: EstateView; onclose: () => void }
+  let { plan, estate, onclose }: Props = $props();
+  let bays = $derived([...new Set(estate.hosts.map((h) => h.bay))].filter((b) => b !== plan.bay));
+  let bay = $state(''), name = $state(''), done = $state.raw<CarriedOver | null>(null), map = $state<Record<string, string>>({});
+  $effect(() => { bay ||= bays[0] ?? ''; });
+  const carried = (b: string) => new Set(estate.hosts.filter((h) => h.bay === b).flatMap((h) => h.networks));
+  let gone = $derived([...carried(plan.bay)].filter((n) => !carried(bay).has(n)));
+  let here = $derived([...carried(bay)]);
+  let old = $derived([...gone, ...estate.pools.filter((p) => gone.includes(p.network)).map((p) => p.name)]);
+  const offers = (one: string) => estate.pools.some((p) => p.name === one) && !gone.includes(one) ? estate.pools.filter((p) => here.includes(p.network)).map((p) => p.name) : [...new Set([...here, ...estate.pools.filter((p) => here.includes(p.network)).map((p) => p.name)])];
+  async function carry() {
+    try { done = await send<CarriedOver>('POST', `/plans/${plan.id}/copy`, { name, bay, mapping: Object.fromEntries(Object.entries(map).filter(([k, v]) => v && old.includes(k))) }); if (!done.left.length) { onclose(); router.go(`/plans/${done.name}`); } } catch (error) { notices.problem(error); }
+  }
+</script>
+
+<Dialog title={`Carry ${plan.title} over to another bay`} {onclose}>
+  {#if done}
+    <p><b>{done.name} is made.</b> These values still speak of the old place:</p>
+    <ul>{#each done.left as l (l.path)}<li><span class="mono">{l.path}</span> {l.value}</li>{/each}</ul>
+    <div class="acts"><Button kind="main" onclick={() => { onclose(); router.go(`/plans/${done?.name}`); }}>Open it and mend them</Button></div>
+  {:else}
+    <form onsubmit={(e) => { e.preventDefault(); void carry(); }}>
+      <label>To <select bind:value={bay}>{#each bays as b (b)}<option>{b}</option>{/each}</select></label>
+      <label>As <input bind:value={name} required pattern="[a-z0-9][a-z0-9\-]*" maxlength="40" placeholder={`${plan.id}-two`} /></label>
+      {#if old.length}<p class="quiet">What is only in {plan.bay} becomes:</p>
+        {#each old as one (one)}<label><span class="mono">{one}</span> → <select value={map[one] ?? ''} onchange={(e) => { map[one] = e.currentTarget.value; }}><option value="">leave it</option>{#each offers(one) as o (o)}<option>{o}</option>{/each}</select></label>{/each}{/if}
+      <p class="quiet">Hosts, datastores and addresses of single nodes stay behind; comments and order of the plan file come along.</p>
+      <div class="acts"><Button kind="main" type="submit" disabled={!name || !bay}>Carry it over</Button><Button onclick={onclose}>Not now</Button></div>
+    </form>
+  {/if}
+</Dialog>
+
+<style>
+  label { display: grid; grid-template-columns: 150px 20px 1fr; align-items: center; gap: 4px; margin-bottom: 8px; } form > label:not(:has(.mono)) { grid-template-columns: 174px 1fr; } input, select { border: 1px solid var(--strong-line); background: var(--paper); padding: 5px 8px; border-radius: var(--radius); } .acts { display: flex; gap: 10px; margin-top: 12px; } b { font-weight: 600; } ul { padding-left: 18px; }
+</style>

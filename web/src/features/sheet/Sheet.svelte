@@ -33,7 +33,7 @@
   let byId = $derived(new Map(plan.nodes.map((node) => [node.id, node])));
   const nodeOf = (row: string): NodeView | undefined => byId.get(row);
   /** What a value typed for every node would do: who follows, who keeps a value of its own. */
-  let effect = $derived.by(() => {
+  let outcome = $derived.by(() => {
     if (!editing || editing.row !== EVERY) return '';
     const id = editing.column, text = editing.text.trim();
     const own = plan.nodes.filter((n) => ['node', 'group'].includes(n.cells[id]?.origin ?? '')).length, none = plan.nodes.filter((n) => n.cells[id]?.origin === 'unused').length;
@@ -171,7 +171,7 @@
     onmousedown={(e) => { if (editing) commit(0, 0); to(ri, ci, e.shiftKey); }} onmouseenter={(e) => { if (e.buttons === 1 && !editing) to(ri, ci, true); }} ondblclick={() => begin()}>
     {#if editing && editing.row === row && editing.column === column.id}
       <input use:grab bind:value={editing.text} list={options.length ? 'choices' : undefined} aria-label={`${column.label} of ${node?.name ?? 'every node'}`} onkeydown={field} onblur={() => { if (editing) commit(0, 0); }} />
-      {#if effect}<span class="effect" role="status">{effect}</span>{/if}
+      {#if outcome}<span class="effect" role="status">{outcome}</span>{/if}
     {:else if ci === 0 && node}<i style:--role={`var(--role-${node.role_index % 5})`}></i><b>{shownText(row, column)}</b>
     {:else if ci === 0}<span class="every">every node</span>
     {:else}{shownText(row, column)}{/if}

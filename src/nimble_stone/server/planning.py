@@ -105,7 +105,7 @@ async def claims_of_others(world: World, plan_name: str) -> tuple[Claim, ...]:
 
 @dataclass(frozen=True)
 class Held:
-    """What plans hold, by plan: claims, members by slot, and the host of each node that placement chose."""
+    """What plans hold, by plan: claims, members that a pool gave by slot, and the host of each node that placement chose."""
 
     claims: Mapping[str, tuple[Claim, ...]]
     slots: Mapping[str, Mapping[str, str]]
@@ -119,9 +119,10 @@ async def held_by_plans(world: World) -> Held:
         number, rows, members = await world.store.read(designs.held)
         addresses: dict[tuple[str, str], list[str]] = {}
         slots: dict[str, dict[str, str]] = {}
-        for member, plan, slot in members:
+        for member, plan, slot, drawn in members:
             addresses.setdefault((plan, slot.partition("/")[0]), []).append(member)
-            slots.setdefault(plan, {})[slot] = member
+            if drawn:                                    # what was typed and is put back goes to the pool's next, not to itself
+                slots.setdefault(plan, {})[slot] = member
         claims: dict[str, list[Claim]] = {}
         hosts: dict[str, dict[str, str]] = {}
         for one in rows:
@@ -251,7 +252,8 @@ async def hold(world: World, resolved: Resolved) -> None:
     sheet = resolved.sheet
     claims = [] if sheet.plan.draft else [ClaimRow(sheet.plan.name, node.id, node.name, node.value("host"), node.cells["host"].origin == "computed",
                                                    node.memory_bytes, node.vcpu) for node in sheet.nodes]
-    held = [] if sheet.plan.draft else [(value, f"{node.id if node else ''}/{column}") for node, column, value in sheet.addresses()]
+    held = [] if sheet.plan.draft else [(value, f"{node.id if node else ''}/{column}", (node or sheet.nodes[0]).cells[column].origin == "pool")
+                                        for node, column, value in sheet.addresses()]
     known = world.remembered.get(f"holds {sheet.plan.name}")
     number = (await world.store.read(designs.numbers))[1]
     if known != (number, claims, held):                  # most edits change nothing of what a plan holds

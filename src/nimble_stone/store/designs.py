@@ -65,20 +65,20 @@ def claims(db: Db) -> list[ClaimRow]:
             for row in db.execute("SELECT * FROM claim ORDER BY plan, node")]
 
 
-def members(db: Db) -> list[tuple[str, str, str]]:
-    """(member, plan, slot) of everything plans hold."""
-    return [(row["member"], row["plan"], row["slot"]) for row in db.execute("SELECT member, plan, slot FROM claim_member")]
+def members(db: Db) -> list[tuple[str, str, str, bool]]:
+    """(member, plan, slot, whether a pool gave it) of everything plans hold."""
+    return [(row["member"], row["plan"], row["slot"], bool(row["drawn"])) for row in db.execute("SELECT member, plan, slot, drawn FROM claim_member")]
 
 
-def hold(db: Db, plan: str, rows: Iterable[ClaimRow], held: Iterable[tuple[str, str]]) -> list[str]:
-    """Write anew what a plan holds; `held`: (member, slot). Answers with members that another plan has taken in the meantime: those are not held."""
+def hold(db: Db, plan: str, rows: Iterable[ClaimRow], held: Iterable[tuple[str, str, bool]]) -> list[str]:
+    """Write anew what a plan holds; `held`: (member, slot, whether a pool gave it). Answers with members that another plan has taken in the meantime: those are not held."""
     db.execute("UPDATE change_count SET number = number + 1 WHERE what = 'claims'")
     db.execute("DELETE FROM claim WHERE plan = ?", (plan,))
     db.execute("DELETE FROM claim_member WHERE plan = ?", (plan,))
     db.executemany("INSERT INTO claim VALUES (?, ?, ?, ?, ?, ?, ?)",
                    [(plan, one.node, one.name, one.host, int(one.computed), one.memory_bytes, one.vcpu) for one in rows])
-    return [member for member, slot in held
-            if db.execute("INSERT INTO claim_member VALUES (?, ?, ?) ON CONFLICT DO NOTHING", (member, plan, slot)).rowcount == 0]
+    return [member for member, slot, drawn in held
+            if db.execute("INSERT INTO claim_member VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING", (member, plan, slot, int(drawn))).rowcount == 0]
 
 
 def numbers(db: Db) -> tuple[int, int]:
@@ -92,8 +92,8 @@ def estate_number(db: Db) -> int:
     return numbers(db)[0]
 
 
-def held(db: Db) -> tuple[int, list[ClaimRow], list[tuple[str, str, str]]]:
-    """What all plans hold: claims and (member, plan, slot), and the number of changes they include."""
+def held(db: Db) -> tuple[int, list[ClaimRow], list[tuple[str, str, str, bool]]]:
+    """What all plans hold: claims and members, and the number of changes they include."""
     return numbers(db)[1], claims(db), members(db)
 
 

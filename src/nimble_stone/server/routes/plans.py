@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime
+import secrets
 from typing import Any
 
 from fastapi import APIRouter, Response
@@ -223,6 +224,22 @@ async def plan_secret(ident: str, body: SecretEdit, world: TheWorld, kits: TheKi
     reference = await world.keep_secret(f"plan/{ident}/{body.node + '/' if body.node else ''}{body.column}", body.value)
     path = ("nodes", body.node, body.column) if body.node else ("values", body.column)
     return await store_text(world, kits, ident, yaml_text.edit(row.text, path, reference), body.version)
+
+
+class Made(BaseModel):
+    """A secret made by its rule. It is kept nowhere yet."""
+
+    value: str
+
+
+@router.post("/plans/{ident}/secret/make")
+async def plan_secret_make(ident: str, column: str, world: TheWorld, kits: TheKits) -> Made:
+    """A secret that keeps a column's rule, to be looked at and then kept. Raises InputError for a column that holds none."""
+    resolved = await planning.think(world, kits, (await world.store.read(records.get_plan, ident)).text)
+    found = next((one for one in resolved.sheet.columns if one.id == column and one.kind == "secret"), None)
+    if found is None:
+        raise InputError("this column holds no secret", code="not-secret")
+    return Made(value=secrets_rule.made_by(found.rule, secrets.choice))
 
 
 @router.post("/plans/{ident}/licence", response_model=PlanView)

@@ -8,10 +8,10 @@
   import Button from '../../lib/ui/Button.svelte';
   import Weight from '../../lib/ui/Weight.svelte';
 
-  interface Props { kits: KitLine[]; bays: string[]; values: SharedView[]; packages: string[] }
-  let { kits, bays, values, packages }: Props = $props();
+  interface Props { kits: KitLine[]; bays: string[]; values: SharedView[]; packages: string[]; onmade: () => Promise<void> }
+  let { kits, bays, values, packages, onmade }: Props = $props();
   // svelte-ignore state_referenced_locally
-  let kit = $state(kits[0]?.id ?? ''), bay = $state(bays[0] ?? '');
+  let kit = $state(kits.find((k) => packages.some((p) => p.startsWith(`${k.product} `)))?.id ?? kits[0]?.id ?? ''), bay = $state(bays[0] ?? '');
   let text = $state(''), file = $state(''), name = $state(''), include = $state<string[]>([]);
   let answer = $state.raw<ManyView | null>(null), busy = $state(false), open = $state('');
   let input: HTMLInputElement | undefined = $state();
@@ -31,7 +31,7 @@
   function later() { clearTimeout(timer); timer = setTimeout(() => void look(), 250); }
   async function make() {
     busy = true;
-    try { answer = await send<ManyView>('POST', '/plans/table', body(true)); text = ''; file = ''; router.go('/plans'); } catch (error) { notices.problem(error); } finally { busy = false; }
+    try { answer = await send<ManyView>('POST', '/plans/table', body(true)); text = ''; file = ''; await onmade(); router.go('/plans'); } catch (error) { notices.problem(error); } finally { busy = false; }
   }
   async function take(files: FileList | null) {
     const one = files?.[0];

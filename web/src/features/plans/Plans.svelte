@@ -28,7 +28,7 @@
       packages = (await get<PackageItem[]>('/packages')).map((p) => `${p.product} ${p.version}`);
       estate = await get<EstateView>('/estate');
       bays = [...new Set(estate.hosts.map((h) => h.bay))];
-      kit ||= kits[0]?.id ?? '';
+      kit ||= kits.find((k) => k.id === plans?.[0]?.kit)?.id ?? kits.find((k) => packages.some((p) => p.startsWith(`${k.product} `)))?.id ?? kits[0]?.id ?? '';
       bay ||= bays[0] ?? '';
     } catch (error) { notices.problem(error); }
   }
@@ -48,7 +48,7 @@
   <div class="bar"><div><h1>{#if plans}{count(plans.length, 'plan')}. <b>{busy.length ? `${busy[0]?.title} ${STATES[busy[0]?.run?.state ?? ''] ?? ''}` : 'Nothing is under way'}</b>.{/if}</h1><p class="quiet">a plan is the design of one rollout; it is also a file you can keep elsewhere</p></div>
     <div class="acts"><input bind:this={input} type="file" accept=".yaml,.yml" hidden onchange={(e) => bring(e.currentTarget.files)} /><Button onclick={() => input?.click()}>Bring a plan file</Button><Button kind="main" onclick={() => { making = !making; }}>New plan</Button></div></div>
   <nav class="see" aria-label="Plans">{#each SEE as [id, label] (id)}<a href={id ? `/plans?see=${id}` : '/plans'} aria-current={see === id ? 'page' : undefined}>{label}{id === 'values' && values.length ? ` (${values.length})` : ''}</a>{/each}</nav>
-  {#if see === 'table'}{#if estate && kits.length}<Many {kits} {bays} {values} {packages} />{/if}
+  {#if see === 'table'}{#if estate && kits.length}<Many {kits} {bays} {values} {packages} onmade={load} />{/if}
   {:else if see === 'values'}<Shared {values} onchange={load} />
   {:else}
   {#if making}

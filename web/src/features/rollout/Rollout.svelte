@@ -157,7 +157,7 @@
 {#if tables && plan}<Tables {plan} onedit={(e) => rollout.edit(e)} onclose={() => { tables = false; }} />{/if}
 {#if rollout.clash && plan}<Clash {plan} clash={rollout.clash} onsettle={(mine) => rollout.settle(mine)} />{/if}
 {#if text && plan}<PlanText {id} version={plan.version} onsaved={() => { text = false; void rollout.load(); }} onclose={() => { text = false; }} />{/if}
-{#if secret && label}<SecretBox label={label.label} rule={label.rule} onkeep={async (value) => { if (secret && await rollout.secret(secret.node, secret.column, value)) secret = null; }} onclose={() => { secret = null; }} />{/if}
+{#if secret && label}<SecretBox label={label.label} rule={label.rule} onmake={() => rollout.make(secret?.column ?? '')} onkeep={async (value) => { if (secret && await rollout.secret(secret.node, secret.column, value)) secret = null; }} onclose={() => { secret = null; }} />{/if}
 {#if undoing && run}
   <Dialog title="Take back" onclose={() => { undoing = false; }}>
     <p>{made.length ? `Removes the ${made.length} guest${made.length === 1 ? '' : 's'} this run made on ${places}, with their disks and config media.` : 'Removes the disks and config media this run has sent so far.'} Only what bears the mark of run <span class="mono">{run.id}</span> is touched.</p>

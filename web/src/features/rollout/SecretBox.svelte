@@ -1,15 +1,13 @@
 <script lang="ts">
   import Button from '../../lib/ui/Button.svelte';
   import Dialog from '../../lib/ui/Dialog.svelte';
-  interface Props { label: string; rule: string; onkeep: (value: string) => void; onclose: () => void }
-  let { label, rule, onkeep, onclose }: Props = $props();
+  interface Props { label: string; rule: string; onmake: () => Promise<string>; onkeep: (value: string) => void; onclose: () => void }
+  let { label, rule, onmake, onkeep, onclose }: Props = $props();
   let value = $state(''), seen = $state(false);
-  const letters = 'abcdefghijkmnpqrstuvwxyzABCDEFGHJKLMNPQRSTUVWXYZ23456789-+=_';
   let kinds = $derived([/[a-z]/, /[A-Z]/, /\d/, /[^A-Za-z0-9]/].filter((kind) => kind.test(value)).length);
-  function generate() {
-    const bytes = crypto.getRandomValues(new Uint8Array(20));
-    value = `${[...bytes].map((b) => letters[b % letters.length]).join('')}a7-K`;
-    seen = true;
+  async function generate() {
+    const made = await onmake();
+    if (made) { value = made; seen = true; }
   }
 </script>
 
@@ -17,7 +15,7 @@
   <form onsubmit={(e) => { e.preventDefault(); onkeep(value); }}>
     <input type={seen ? 'text' : 'password'} bind:value aria-label={label} autocomplete="new-password" class="mono" required />
     <p class="quiet">{rule || 'Any text.'} Typed: {value.length} characters, {kinds} of 4 kinds.</p>
-    <div class="acts"><Button kind="main" type="submit" disabled={!value}>Keep in the keyring</Button><Button onclick={generate}>Make one</Button><Button onclick={() => { seen = !seen; }}>{seen ? 'Hide' : 'Show'}</Button></div>
+    <div class="acts"><Button kind="main" type="submit" disabled={!value}>Keep in the keyring</Button><Button onclick={() => void generate()}>Make one</Button><Button onclick={() => { seen = !seen; }}>{seen ? 'Hide' : 'Show'}</Button></div>
   </form>
   <p class="quiet">The plan gets a reference; the value never leaves the keyring in clear.</p>
 </Dialog>

@@ -59,6 +59,8 @@ export class Rollout {
   get clash() { return this.#clash; }
   settle(mine: boolean) { const kept = this.#clash; this.#clash = null; return mine && kept ? this.edit(kept.edits) : Promise.resolve(true); }
   secret(node: string, column: string, value: string) { return this.#change((plan) => send<PlanView>('POST', `/plans/${this.id}/secret`, { version: plan.version, node, column, value })); }
+  /** A secret that keeps the column's rule; '' when none could be made. Kept nowhere yet. */
+  async make(column: string): Promise<string> { try { return (await send<{ value: string }>('POST', `/plans/${this.id}/secret/make?column=${encodeURIComponent(column)}`)).value; } catch (error) { notices.problem(error); return ''; } }
   licence(by: string) { return this.#change((plan) => send<PlanView>('POST', `/plans/${this.id}/licence`, { version: plan.version, by })); }
   undo() { return this.#restore(this.#past, this.#future); }
   redo() { return this.#restore(this.#future, this.#past); }

@@ -32,6 +32,7 @@
   const within = (row: number, column: number) => { const g = range(); return end !== null && row >= g.r0 && row <= g.r1 && column >= g.c0 && column <= g.c1; };
   let byId = $derived(new Map(plan.nodes.map((node) => [node.id, node])));
   const nodeOf = (row: string): NodeView | undefined => byId.get(row);
+  const far = (ci: number) => columns.slice(0, ci).reduce((sum, one) => sum + one.width, 0) - (box?.scrollLeft ?? 0) > (box?.clientWidth ?? 0) / 2;
   /** What a value typed for every node would do: who follows, who keeps a value of its own. */
   let outcome = $derived.by(() => {
     if (!editing || editing.row !== EVERY) return '';
@@ -171,7 +172,7 @@
     onmousedown={(e) => { if (editing) commit(0, 0); to(ri, ci, e.shiftKey); }} onmouseenter={(e) => { if (e.buttons === 1 && !editing) to(ri, ci, true); }} ondblclick={() => begin()}>
     {#if editing && editing.row === row && editing.column === column.id}
       <input use:grab bind:value={editing.text} list={options.length ? 'choices' : undefined} aria-label={`${column.label} of ${node?.name ?? 'every node'}`} onkeydown={field} onblur={() => { if (editing) commit(0, 0); }} />
-      {#if outcome}<span class="effect" role="status">{outcome}</span>{/if}
+      {#if outcome}<span class="effect" class:leftward={far(ci)} role="status">{outcome}</span>{/if}
     {:else if ci === 0 && node}<i style:--role={`var(--role-${node.role_index % 5})`}></i><b>{shownText(row, column)}</b>
     {:else if ci === 0}<span class="every">every node</span>
     {:else}{shownText(row, column)}{/if}
@@ -213,6 +214,6 @@
   .active { box-shadow: inset 0 0 0 2px var(--accent); }
   [data-fault='blocker'] { color: var(--blocker); background: var(--blocker-wash); } [data-fault='blocker']::after { content: ''; position: absolute; right: 0; top: 0; border: 4px solid; border-color: var(--blocker) var(--blocker) transparent transparent; }
   [data-fault='caution'] { background: var(--caution-wash); } [data-fault='caution']::after { content: ''; position: absolute; right: 0; top: 0; width: 4px; height: 8px; background: var(--caution); }
-  .cell:has(.effect) { overflow: visible; z-index: 6; } .effect { position: absolute; left: 0; top: 100%; background: var(--ink); color: var(--paper); font: 12px var(--sans); padding: 3px 9px; white-space: nowrap; pointer-events: none; }
+  .cell:has(.effect) { overflow: visible; z-index: 6; } .effect { position: absolute; left: 0; top: 100%; background: var(--ink); color: var(--paper); font: 12px var(--sans); padding: 3px 9px; white-space: nowrap; pointer-events: none; } .effect.leftward { left: auto; right: 0; }
   input { position: absolute; inset: 0; width: 100%; border: 0; padding: 0 8px; background: var(--surface); box-shadow: inset 0 0 0 2px var(--accent); outline: none; font: inherit; }
 </style>

@@ -1,0 +1,193 @@
+"""Designing in the browser: the ledger's five questions, tables, many plans, shared values, two people at one plan."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+import pytest
+from openpyxl import Workbook
+from playwright.sync_api import Page, expect
+
+from nimble_stone.cli.client import Client
+from nimble_stone.lab import demo
+from tests.support.processes import LabProcess, ServerProcess, ready_plan
+
+pytestmark = pytest.mark.usefixtures("client")
+SHARED = "nimble-stone: values/1\nname: kelda\ntitle: Kelda\nvalues:\n  station: west\n  ntp: 10.44.0.5\n"
+
+
+@pytest.fixture(autouse=True)
+def plan(client: Client) -> None:
+    """A plan of its own for each test, and nothing left of the one before."""
+    for row in client.call("GET", "/api/plans"):
+        client.call("DELETE", f"/api/plans/{row['id']}")
+    ready_plan(client, demo.PLAN.replace("name: western", "name: design"))
+
+
+def heading(page: Page):  # type: ignore[no-untyped-def]
+    return page.get_by_role("heading", level=1)
+
+
+def test_sizing_proposes_while_typing_and_is_taken_over(page: Page, server: ServerProcess) -> None:
+    page.goto(f"{server.url}/plans/design?ask=sizing")
+    ledger = page.get_by_label("Ledger")
+    page.get_by_label("Gauges").fill("300")
+    expect(ledger).to_contain_text("2 × large")
+    expect(ledger).to_contain_text("Smaller will not do")
+    page.get_by_label("Gauges").fill("90000")
+    expect(ledger).to_contain_text("nothing carries it")
+    expect(page.get_by_role("button", name="Take it over")).to_be_disabled()
+    page.get_by_label("Gauges").fill("300")
+    page.get_by_role("button", name="Take it over").click()
+    expect(page.get_by_role("button", name="The plan is sized so")).to_be_visible()
+    expect(page.get_by_label("Size of archive")).to_have_value("large")
+    page.reload()
+    expect(page.get_by_label("Gauges")).to_have_value("300")
+
+
+def test_a_lost_host_is_seen_on_the_wall_and_in_the_matrix(page: Page, server: ServerProcess, client: Client) -> None:
+    lead = next(node["host"] for node in client.call("GET", "/api/plans/design")["nodes"] if node["id"] == "lead-1")
+    page.goto(f"{server.url}/plans/design?ask=losses")
+    ledger = page.get_by_label("Ledger")
+    expect(ledger).to_contain_text("lead down")
+    ledger.get_by_role("button", name=re.compile(lead)).first.click()
+    expect(page.locator(".host.lost")).to_have_count(1)
+    expect(ledger).to_contain_text("Room elsewhere: design-lead")
+    pair = ledger.get_by_label(re.compile("stops or loses data")).first
+    pair.click()
+    expect(page.locator(".host.lost")).to_have_count(2)
+    ledger.get_by_role("button", name="places").click()
+    expect(page.locator(".host.lost")).to_have_count(0)
+
+
+def test_why_here_pin_evict_and_balance(page: Page, server: ServerProcess, client: Client) -> None:
+    page.goto(f"{server.url}/plans/design?ask=places&node=archive-1&column=host")
+    ledger = page.get_by_label("Ledger")
+    here = next(node["host"] for node in client.call("GET", "/api/plans/design")["nodes"] if node["id"] == "archive-1")
+    expect(ledger).to_contain_text(f"Why is design-arc-1 on {here}?")
+    expect(ledger).to_contain_text("has a node of this role already")
+    page.get_by_role("button", name="pin here").click()
+    expect(ledger).to_contain_text("fixed by hand")
+    expect(ledger).to_contain_text("1 node pinned")
+    page.get_by_role("button", name=f"Empty {here}").click()
+    expect(ledger).to_contain_text("Left alone:")
+    expect(ledger).not_to_contain_text(f"Why is design-arc-1 on {here}?")
+    page.get_by_role("button", name=f"Use {here} again").click()
+    expect(ledger).not_to_contain_text("Left alone:")
+    version = client.call("GET", "/api/plans/design")["version"]
+    crowd = [{"path": ["roles", "relay", "count"], "value": 3}, *({"path": ["nodes", f"relay-{n}", key], "value": value} for n in (1, 2, 3) for key, value in (("host", "petrel"), ("size", "large")))]
+    client.call("PATCH", "/api/plans/design", {"version": version, "edits": crowd})
+    page.reload()
+    expect(ledger).to_contain_text("the fullest host goes from")
+    page.get_by_role("button", name=re.compile(r"Make (this move|these \d moves)")).click()
+    expect(ledger).to_contain_text("Moving a few would gain nothing.")
+
+
+def test_time_tells_chances_and_the_last_change(page: Page, server: ServerProcess) -> None:
+    page.goto(f"{server.url}/plans/design?ask=time")
+    ledger = page.get_by_label("Ledger")
+    expect(ledger).to_contain_text("nine times in ten")
+    page.get_by_role("button", name="One archive more").click()
+    expect(ledger).to_contain_text("1 node of role archive more: design-arc-3")
+
+
+def test_a_table_is_laid_over_the_sheet_and_wrong_cells_are_told(page: Page, server: ServerProcess, tmp_path: Path) -> None:
+    book = Workbook()
+    assert book.active is not None
+    for row in (["node", "Address", "Size"], ["lead-1", "10.44.20.60", "colossal"], ["design-arc-1", "10.44.20.61", "large"]):
+        book.active.append(row)
+    book.save(tmp_path / "t.xlsx")
+    page.goto(f"{server.url}/plans/design")
+    page.get_by_role("button", name="Tables").click()
+    page.get_by_label("Table file").set_input_files(tmp_path / "t.xlsx")
+    dialog = page.get_by_role("dialog", name="The sheet as a table")
+    expect(dialog).to_contain_text("3 cells would change")
+    expect(dialog.get_by_role("row").filter(has_text="colossal")).to_contain_text("is none of small, medium, large")
+    page.get_by_role("button", name="Change 3 cells").click()
+    expect(page.get_by_role("row").filter(has_text="design-arc-1")).to_contain_text("10.44.20.61")
+    expect(dialog).to_contain_text("colossal")                           # what did not land stays in view, as it was typed
+    with page.expect_download() as download:
+        dialog.get_by_role("link", name="design.xlsx").click()
+    assert Path(download.value.path()).read_bytes()[:2] == b"PK"
+
+
+def test_four_clusters_from_a_table_and_one_shared_change(page: Page, server: ServerProcess, client: Client) -> None:
+    page.goto(f"{server.url}/plans?see=values")
+    page.get_by_role("button", name="New shared values").click()
+    page.get_by_label("Text of the shared values").fill(SHARED)
+    expect(page.get_by_text("No plan includes it yet")).to_be_visible()
+    page.get_by_role("button", name="Keep it").click()
+    expect(page.get_by_role("button", name="Kelda", exact=False).first).to_be_visible()
+    page.get_by_role("link", name="many from a table").click()
+    page.get_by_label("Kit").select_option("gauge-collector")
+    page.get_by_role("checkbox", name="Kelda").check()
+    page.get_by_role("button", name="Begin with four rows").click()
+    expect(page.get_by_role("row").filter(has_text="south")).to_contain_text("10.44.20.")
+    page.get_by_role("button", name="Make 4 plans").click()
+    for name in ("Northern", "Eastern", "Southern", "Western"):
+        expect(page.get_by_role("link", name=name)).to_be_visible()
+    firsts = {client.call("GET", f"/api/plans/{name}")["nodes"][0]["cells"]["address"]["value"] for name in ("north", "east", "south", "west")}
+    assert len(firsts) == 4
+    page.get_by_role("link", name="shared values").click()
+    page.get_by_label("Text of the shared values").fill(SHARED.replace("10.44.0.5", "10.44.0.8"))
+    expect(page.get_by_text("NTP: 10.44.0.5 → 10.44.0.8 for every node")).to_have_count(4)
+    page.get_by_role("button", name="Keep it; 4 plans follow").click()
+    expect(page.get_by_text("Included by")).to_contain_text("north")
+    assert client.call("GET", "/api/plans/east")["nodes"][0]["cells"]["ntp"]["value"] == "10.44.0.8"
+    page.goto(f"{server.url}/estate?see=pools")
+    expect(page.get_by_label("Pool kelda-survey")).to_contain_text("north: 3")
+
+
+def test_a_plan_is_carried_over(page: Page, server: ServerProcess, client: Client) -> None:
+    page.goto(f"{server.url}/plans")
+    page.get_by_role("button", name="carry over …").click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label(re.compile("^To")).select_option("ness-two")
+    dialog.get_by_label(re.compile("^As")).fill("design-ness")
+    dialog.get_by_label(re.compile("^kelda-survey")).select_option("ness-survey")
+    dialog.get_by_role("button", name="Carry it over").click()
+    page.wait_for_url("**/plans/design-ness")
+    assert {node["host"] for node in client.call("GET", "/api/plans/design-ness")["nodes"]} <= {"tern", "whimbrel", "dunlin"}
+
+
+def test_two_people_at_one_place_decide_and_nothing_is_lost(page: Page, server: ServerProcess, client: Client) -> None:
+    page.goto(f"{server.url}/plans/design?node=*&column=station")
+    page.get_by_role("grid").press("Enter")
+    field = page.get_by_label("Station group of every node")
+    field.fill("mine")
+    expect(page.get_by_role("status")).to_contain_text("changes 3 of 3 nodes")
+    version = client.call("GET", "/api/plans/design")["version"]
+    client.call("PATCH", "/api/plans/design", {"version": version, "edits": [{"path": ["values", "station"], "value": "theirs"}]})
+    field.press("Enter")
+    dialog = page.get_by_role("dialog", name="Somebody else changed the same place")
+    expect(dialog).to_contain_text("west → theirs for every node")
+    expect(dialog).to_contain_text("every node, Station group: mine")
+    page.get_by_role("button", name="Mine on top of theirs").click()
+    expect(dialog).to_be_hidden()
+    page.wait_for_function("() => !document.querySelector('[aria-busy=true]')")
+    assert client.call("GET", "/api/plans/design")["nodes"][0]["cells"]["station"]["value"] == "mine"
+
+
+def test_the_five_products_are_begun_in_the_page(page: Page, server: ServerProcess, client: Client, lab: LabProcess, tmp_path: Path) -> None:
+    from nimble_stone.lab import products
+    for product in products.PRODUCTS.values():
+        file = tmp_path / f"{product.id}.ova"
+        file.write_bytes(products.ova(product, mib=1))
+        client.upload(file, lambda *_: None)
+    for kit, told in (("ballast", "Four nodes on four hosts"), ("breakwater", "Four nodes on four hosts"), ("skerry", "Six nodes"), ("tidebook", "Two nodes on two hosts")):
+        page.goto(f"{server.url}/plans")
+        page.get_by_role("button", name="New plan").click()
+        page.get_by_label("Name").fill(f"my-{kit}")
+        page.get_by_label("Kit").select_option(kit)
+        page.get_by_label("Bay").select_option("kelda-main")
+        page.get_by_role("button", name="Begin").click()
+        page.wait_for_url(f"**/plans/my-{kit}")
+        expect(heading(page)).to_contain_text(told)
+        while (ask := page.get_by_role("button", name=re.compile("^Answer "))).count():
+            before = heading(page).inner_text()
+            ask.first.click()
+            page.get_by_role("button", name="Make one").click()
+            page.get_by_role("button", name="Keep in the keyring").click()
+            expect(heading(page)).not_to_have_text(before)
+        expect(heading(page)).to_contain_text("Ready to run")

@@ -126,7 +126,7 @@ def test_four_clusters_from_a_table_and_one_shared_change(page: Page, server: Se
     expect(page.get_by_role("row").filter(has_text="south")).to_contain_text("10.44.20.")
     page.get_by_role("button", name="Make 4 plans").click()
     for name in ("Northern", "Eastern", "Southern", "Western"):
-        expect(page.get_by_role("link", name=name)).to_be_visible()
+        expect(page.get_by_role("link", name=name, exact=True)).to_be_visible()
     firsts = {client.call("GET", f"/api/plans/{name}")["nodes"][0]["cells"]["address"]["value"] for name in ("north", "east", "south", "west")}
     assert len(firsts) == 4
     page.get_by_role("link", name="shared values").click()

@@ -108,7 +108,7 @@ async def keep(host: KvmHost, *, datastore: str, network: str) -> None:
     await host.create_volume(datastore, config, "raw", len(image))
     await host.upload(datastore, config, _once(image), limit_s=60, sent=lambda _: None)
     design = GuestDesign("ns-test-guest", Mark(run="rt", node="lead-1", plan="test"), facts.domain_type or "qemu", 1, 128 << 20,
-                         (GuestDisk(datastore, clone, "qcow2"), GuestDisk(datastore, laid, "qcow2", "scsi", "sda", 0)), (datastore, config, "hda"), network,
+                         (GuestDisk(datastore, clone, "qcow2"), GuestDisk(datastore, laid, "qcow2", "scsi", "sda", 0)), (datastore, config, "hda"), (network, network),
                          ("virtio", "e1000"), ("virtio-scsi",))
     assert await host.domain("ns-test-guest") is None
     await host.define(design)

@@ -121,3 +121,15 @@ def test_a_small_plan_is_as_even_as_any_placement_there_is(seed: int) -> None:
     assert not placed.reasons
     assert spread(hosts, [(placed.hosts[d.node], d.memory_bytes) for d in demands]).worst_load <= least * 1.005
     assert place(demands, supplies) == placed
+
+
+def test_hosts_without_hardware_virtualization_are_given_time() -> None:
+    where = scene.estate()
+    sheet = scene.sheet(where)
+    lead = sheet.nodes[0].value("host")
+    slow = {step.key: step for step in sequence.build(sheet, scene.with_facts(where, lead, domain_type="qemu"))}
+    quick = {step.key: step for step in sequence.build(sheet, where)}
+    for key in ("boot/lead-1", "services/lead-1"):
+        assert slow[key].deadline_s == 3 * quick[key].deadline_s
+        assert slow[key].expected_s == 3 * quick[key].expected_s
+    assert slow["boot/archive-1"] == quick["boot/archive-1"]

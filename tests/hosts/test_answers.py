@@ -18,7 +18,7 @@ from nimble_stone.hosts import commands, medium, xml_in, xml_out
 
 DESIGN = xml_out.GuestDesign("western-lead", Mark(run="r1", node="lead-1", plan="western"), "kvm", 2, 8 << 30,
                              (xml_out.GuestDisk("store", "ns-r1-disk0", "qcow2"), xml_out.GuestDisk("store", "ns-r1-disk1", "qcow2", target="vdb")),
-                             ("store", "ns-r1-config", "hda"), "survey", ("virtio", "e1000"))
+                             ("store", "ns-r1-config", "hda"), ("survey", "storage"), ("virtio", "e1000"))
 POOL = """<pool type='{kind}'><name>p</name><capacity unit='bytes'>1000</capacity><available unit='KiB'>2</available>
 <source><host name='filer'/><dir path='/export'/></source><target><path>/pool</path></target></pool>"""
 

@@ -21,6 +21,8 @@ Kind = Literal["carry", "clone", "medium", "define", "start", "boot", "services"
 CARRY_BYTES_PER_S = 40 << 20
 CLONE_BYTES_PER_S = 400 << 20
 WORST = 2.5
+EMULATED = 3.0
+"""How much longer a guest takes to boot and to come up on a host without hardware virtualization."""
 
 
 @dataclass(frozen=True)
@@ -85,7 +87,9 @@ def build(sheet: Sheet, estate: Estate, *, pace: float = 1.0) -> list[Step]:
         services[node.role].append(f"services/{node.id}")
     depth = _depths(sheet)
     for node in sheet.nodes:
-        steps += _node_steps(sheet, node, stores[node.id], depth[node.role], services, pace)
+        facts = estate.facts.get(node.value("host"))
+        slower = EMULATED if facts is not None and facts.domain_type == "qemu" else 1.0
+        steps += _node_steps(sheet, node, stores[node.id], depth[node.role], services, pace, slower)
     steps += _forming(sheet, depth, pace)
     return _with_handover(sheet, steps)
 
@@ -128,7 +132,8 @@ def _step(kind: Kind, key: str, label: str, at: Node, wave: int, after: tuple[st
                 deadline if deadline is not None else max(120.0, expected * patience), waits, detail or {})
 
 
-def _node_steps(sheet: Sheet, node: Node, place: str, depth: int, services: Mapping[str, list[str]], pace: float) -> list[Step]:
+def _node_steps(sheet: Sheet, node: Node, place: str, depth: int, services: Mapping[str, list[str]], pace: float,
+                slower: float) -> list[Step]:
     times, ident, wave = sheet.kit.durations, node.id, 2 + depth
     role = sheet.kit.role(node.role)
     before = tuple(key for earlier in (role.after if role else ()) for key in services.get(earlier, ()))
@@ -138,10 +143,10 @@ def _node_steps(sheet: Sheet, node: Node, place: str, depth: int, services: Mapp
         _step("medium", f"medium/{ident}", "Config medium", node, 1, (), pace * times.medium),
         _step("define", f"define/{ident}", "Guest", node, wave, (f"clone/{ident}", f"medium/{ident}"), pace * times.define),
         _step("start", f"start/{ident}", "Start", node, wave, (f"define/{ident}", *before), pace * times.start),
-        _step("boot", f"boot/{ident}", "Boot", node, wave, (f"start/{ident}",), pace * times.boot.expected,
-              deadline=times.boot.longest, waits=True),
-        _step("services", f"services/{ident}", "Services", node, wave, (f"boot/{ident}",), pace * times.services.expected,
-              deadline=times.services.longest, waits=True),
+        _step("boot", f"boot/{ident}", "Boot", node, wave, (f"start/{ident}",), pace * slower * times.boot.expected,
+              deadline=slower * times.boot.longest, waits=True),
+        _step("services", f"services/{ident}", "Services", node, wave, (f"boot/{ident}",), pace * slower * times.services.expected,
+              deadline=slower * times.services.longest, waits=True),
     ]
 
 

@@ -71,7 +71,10 @@ def members(db: Db) -> list[tuple[str, str, str, bool]]:
 
 
 def hold(db: Db, plan: str, rows: Iterable[ClaimRow], held: Iterable[tuple[str, str, bool]]) -> list[str]:
-    """Write anew what a plan holds; `held`: (member, slot, whether a pool gave it). Answers with members that another plan has taken in the meantime: those are not held."""
+    """Write anew what a plan holds; `held`: (member, slot, whether a pool gave it).
+
+    Answers with members that another plan has taken in the meantime: those are not held.
+    """
     db.execute("UPDATE change_count SET number = number + 1 WHERE what = 'claims'")
     db.execute("DELETE FROM claim WHERE plan = ?", (plan,))
     db.execute("DELETE FROM claim_member WHERE plan = ?", (plan,))

@@ -53,6 +53,7 @@ check: $(STAMPS)/python $(STAMPS)/web ## linters, types, layers, generated files
 
 openapi: $(STAMPS)/python ## write web/openapi.json and docs/schemas from the models
 	@$(BIN)/nimble-stone openapi > web/openapi.json
+	@for kind in plan kit; do $(BIN)/nimble-stone schema $$kind --words > docs/$$kind-reference.md; done
 	@for kind in plan kit estate values; do $(BIN)/nimble-stone schema $$kind > docs/schemas/$$kind.schema.json; done
 
 fmt: $(STAMPS)/python ## sort imports and mend what ruff can mend

@@ -12,7 +12,8 @@ from ruamel.yaml import YAML
 from nimble_stone.cli.client import Client
 from nimble_stone.core.estate import EstateFile
 from nimble_stone.core.kit.model import Kit
-from nimble_stone.core.plan.model import Plan
+from nimble_stone.core.plan.model import Plan, SharedValues
+from nimble_stone.core.reference import reference
 from nimble_stone.lab import demo
 from tests.support.processes import PASSWORD, LabProcess, ServerProcess, ready_plan
 
@@ -73,9 +74,16 @@ def test_a_secret_is_read_from_standard_input_only(server: ServerProcess, client
     assert server.cli("secret", "set", "spare", stdin=PASSWORD + "\n").stdout.strip() == "keyring:spare"
 
 
-@pytest.mark.parametrize(("name", "model"), [("plan", Plan), ("kit", Kit), ("estate", EstateFile)])
+@pytest.mark.parametrize(("name", "model"), [("plan", Plan), ("kit", Kit), ("estate", EstateFile), ("values", SharedValues)])
 def test_schemas_are_those_of_the_models(name: str, model: type[Plan]) -> None:
     assert json.loads((ROOT / f"docs/schemas/{name}.schema.json").read_text()) == model.model_json_schema()
+
+
+@pytest.mark.parametrize(("name", "model"), [("plan", Plan), ("kit", Kit)])
+def test_references_in_words_are_those_of_the_models(name: str, model: type[Plan]) -> None:
+    text = (ROOT / f"docs/{name}-reference.md").read_text()
+    assert text == reference(model, f"The {name} file, key by key")
+    assert all(f"| `{field.alias or key}` |" in text for key, field in model.model_fields.items())
 
 
 def test_the_demo_plan_and_the_shipped_kit_keep_their_schemas() -> None:

@@ -79,7 +79,7 @@ def test_a_plan_is_checked_against_a_file_of_facts_without_a_server(server: Serv
     answer = json.loads(found.stdout)
     assert [node["host"] for node in answer["nodes"]]
     assert answer["forecast"]["p50_seconds"] < answer["forecast"]["p90_seconds"]
-    assert all(node["addresses"]["survey"].startswith("10.44.20.") for node in answer["nodes"])
+    assert all(node["addresses"]["service"].startswith("10.44.20.") for node in answer["nodes"])
     assert {f["code"] for f in answer["findings"] if f["severity"] == "blocker"} == {"licence", "unanswered"}
     wrong = check(demo.PLAN + "nodes:\n  archive-1: {host: knot}\n", "--package", str(package))
     assert wrong.returncode == 1

@@ -91,15 +91,20 @@ def key(data: Data = None) -> None:
     typer.echo(made)
 
 
-def schema(kind: Annotated[str, typer.Argument(help="plan, kit, estate or values")]) -> None:
-    """The JSON Schema of a file of ours."""
+def schema(kind: Annotated[str, typer.Argument(help="plan, kit, estate or values")],
+           words: Annotated[bool, typer.Option("--words", help="In words, as a page of the documentation.")] = False) -> None:
+    """The JSON Schema of a file of ours, or the same in words."""
     from nimble_stone.core.estate import EstateFile
     from nimble_stone.core.kit.model import Kit
     from nimble_stone.core.plan.model import Plan, SharedValues
     models: dict[str, type[BaseModel]] = {"plan": Plan, "kit": Kit, "estate": EstateFile, "values": SharedValues}
     if kind not in models:
         raise InputError(f"there is no schema “{kind}”; there are {', '.join(models)}")
-    typer.echo(json.dumps(models[kind].model_json_schema(), indent=2))
+    if words:
+        from nimble_stone.core.reference import reference
+        typer.echo(reference(models[kind], f"The {kind} file, key by key"), nl=False)
+    else:
+        typer.echo(json.dumps(models[kind].model_json_schema(), indent=2))
 
 
 def openapi() -> None:

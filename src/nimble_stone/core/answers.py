@@ -26,7 +26,8 @@ def check(sheet: Sheet, estate: Estate, findings: Sequence[Finding], steps: Sequ
                       "remedy": f.remedy.label if f.remedy else ""} for f in findings],
         "nodes": [{"name": n.name, "role": n.role, "host": n.value("host"), "datastore": n.value("datastore"), "vcpu": n.vcpu, "memory_bytes": n.memory_bytes,
                    "disk_thin_bytes": n.thin_bytes, "disk_full_bytes": n.full_bytes,
-                   "addresses": {n.value("network") or "service": n.value("address")} if n.value("address") else {}} for n in sheet.nodes],
+                   "addresses": {column.removeprefix("net.").removesuffix(".address") if column != "address" else "service": n.value(column)
+                                 for column in sheet.address_columns if n.value(column)}} for n in sheet.nodes],
         "capacity": [{"host": name, "memory_free_bytes": room, "memory_after_bytes": room - added[name]} for name, room in free.items()],
         "forecast": {"p50_seconds": will.p50_seconds, "p90_seconds": will.p90_seconds, "critical_path": list(will.critical_path)}}
 

@@ -164,7 +164,7 @@ async def plan_check_text(body: Text, world: TheWorld, kits: TheKits) -> Respons
 
 @router.post("/plans/answers")
 async def plan_answers(body: Asked, world: TheWorld, kits: TheKits) -> dict[str, Any]:
-    """What the command line answers about a plan of the server or a text: {check: …, place: …}. See docs/plan-file.md."""
+    """What the command line answers about a plan of the server or a text: {check: …, place: …}. See docs/plans.md."""
     text = body.text or (await world.store.read(records.get_plan, body.plan)).text
     found = await (planning.check_world(world, kits, text) if body.world else planning.think(world, kits, text))
     return {"check": answers.check(found.sheet, found.estate, found.findings, found.steps), "place": answers.place(found.sheet, found.estate)}

@@ -12,7 +12,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parents[1]))
-from bench import estate, packages, placement
+from bench import editing, estate, frames, packages, placement
 from nimble_stone.core import checks, sequence, yaml_text
 from nimble_stone.core.checks import Situation
 from nimble_stone.core.plan.model import Plan
@@ -146,7 +146,8 @@ def main() -> None:
     parts = {"packages": lambda folder: packages.main(folder, "large" in sys.argv), "estate": estate.main, "journal": journal,
              "hundred": hundred,
              "first_paint": first_paint,
-             "thousand": lambda _: thousand(), "page_size": lambda _: page_size(), "placement": lambda _: placement.main()}
+             "thousand": lambda _: thousand(), "page_size": lambda _: page_size(), "placement": lambda _: placement.main(), "editing": lambda _: editing.main(),
+             "frames": frames.main}
     for name, work in parts.items():
         if not set(sys.argv[1:]) & set(parts) or name in sys.argv:
             with tempfile.TemporaryDirectory() as folder:

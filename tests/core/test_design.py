@@ -228,3 +228,16 @@ def test_differences_are_told_by_meaning_and_once() -> None:
     assert not any("keyring" in text for text in found)
     assert differences(old, old) == []
     assert [one.text for one in differences(new, old) if one.about == "nodes"] == ["1 node of role archive fewer: western-arc-3"]
+
+
+def test_a_plan_that_asks_to_survive_a_host_is_told_when_it_would_not() -> None:
+    where = scene.estate()
+    assert "headroom" not in scene.codes(where, placement__survive=1)
+    for host in where.bay("kelda-main"):
+        where = scene.with_facts(where, host.name, memory_bytes=44 * GIB, guests=())       # 41.8 GiB to give: an archive and one small node each
+    full = {"roles__archive__values__size": "medium", "roles__archive__count": 4, "roles__relay__count": 3}
+    found = [f for f in scene.findings(where, **full, placement__survive=1) if f.code == "headroom"]
+    assert {f.severity for f in found} == {"caution"}
+    assert "would find no room elsewhere" in found[0].message
+    assert "headroom" not in scene.codes(where, **full)
+    assert "headroom" not in scene.codes(where, **full | {"roles__relay__count": 1}, placement__survive=1)

@@ -268,6 +268,19 @@ def test_chances_and_the_difference_a_shared_value_would_make(client: Client) ->
     assert client.call("GET", "/api/plans/western")["nodes"][0]["cells"]["time_zone"]["value"] == "UTC"
 
 
+def test_drives_of_a_bay_are_laid_out(client: Client, place: tuple[LabProcess, ServerProcess, Client]) -> None:
+    found = client.call("GET", "/api/estate/bays/kelda-main/layout?kind=HDD")
+    assert [one["label"] for one in found][:2] == ["2 copies", "3 copies"]
+    assert found[0]["usable_bytes"] > found[1]["usable_bytes"] > 0
+    one_each = client.call("GET", "/api/estate/bays/kelda-main/layout?most=1&least_gib=1")
+    assert one_each[0]["disks"] == one_each[0]["domains"]
+    with pytest.raises(StoneError, match="has no free disk that keeps this rule"):
+        client.call("GET", "/api/estate/bays/kelda-main/layout?least_gib=999999")
+    told = place[1].cli("plan", "layout", "--bay", "kelda-main", "--kind", "HDD").stdout
+    assert "2 copies" in told
+    assert "usable" in told
+
+
 def test_a_workbook_that_unpacks_beyond_reason_is_refused(tmp_path: Path) -> None:
     import zipfile
 

@@ -127,9 +127,19 @@ def plan_headroom(plan: str, pairs: Annotated[bool, typer.Option("--pairs", help
 
 
 @app.command("layout")
-def plan_layout(plan: str, facts: Facts = None, package: PackageFile = None, include: Include = None, as_json: Json = False) -> None:
-    """Ways to lay data on the plan's data disks, side by side."""
-    found = _without_server(plan, facts, package, include)["layout"]() if facts else Client().call("GET", f"/api/plans/{plan}/layout")
+def plan_layout(plan: Annotated[str, typer.Argument(help="A plan; or, with --bay, nothing.")] = "",
+                bay: Annotated[str, typer.Option(help="Instead of a plan: the drives and free disks of a bay.")] = "",
+                kind: Annotated[str, typer.Option(help="SSD or HDD.")] = "", least_gib: float = 0.0,
+                most: Annotated[int, typer.Option(help="Disks of each machine at most.")] = 0, facts: Facts = None, package: PackageFile = None,
+                include: Include = None,
+                as_json: Json = False) -> None:
+    """Ways to lay data on the plan's data disks, or on a bay's, side by side."""
+    if not plan and not bay:
+        raise InputError("name a plan, or a bay with --bay")
+    if bay:
+        found = Client().call("GET", f"/api/estate/bays/{bay}/layout?kind={kind}&least_gib={least_gib}&most={most}")
+    else:
+        found = _without_server(plan, facts, package, include)["layout"]() if facts else Client().call("GET", f"/api/plans/{plan}/layout")
     rows = [["scheme", "usable", "safe after a host", "raw", "wasted", "survives", ""]]
     for one in found:
         rows.append([one["label"], *(size_text(one[key]) for key in ("usable_bytes", "safe_bytes", "raw_bytes", "wasted_bytes")),

@@ -10,6 +10,7 @@ from typing import Literal
 
 import numpy as np
 
+from nimble_stone.core.estate import Estate
 from nimble_stone.core.kit.model import Role
 from nimble_stone.core.placement import Board, Demand
 from nimble_stone.core.plan.sheet import Node, Sheet
@@ -52,6 +53,17 @@ def losses(sheet: Sheet, shared: frozenset[str] = frozenset(), *, together: int 
     found = [_loss(lost, on, board, by_id, totals, roles, shared) for lost in combinations(names, together)]
     order = {"broken": 0, "bent": 1, "none": 2}
     return sorted(found, key=lambda loss: (order[loss.weight], -len(loss.homeless), -len(loss.nodes), loss.hosts))
+
+
+def on_shared(sheet: Sheet, estate: Estate) -> frozenset[str]:
+    """Nodes whose disks lie on a shared datastore."""
+    found = set()
+    for node in sheet.nodes:
+        facts = estate.facts.get(node.value("host"))
+        store = facts.datastore(node.value("datastore")) if facts else None
+        if store is not None and store.shared:
+            found.add(node.id)
+    return frozenset(found)
 
 
 def _loss(lost: tuple[str, ...], on: Mapping[str, Sequence[Node]], board: Board, demands: Mapping[str, Demand], totals: Mapping[str, int],

@@ -37,7 +37,8 @@ def _table(model: type[BaseModel], is_root: bool) -> str:
 
 
 def _limit(item: Any) -> list[str]:
-    words = {"ge": "{} at least", "le": "{} at most", "gt": "more than {}", "lt": "less than {}", "max_length": "{} long at most",
+    words = {"ge": "{} at least", "le": "{} at most", "gt": "more than {}", "lt": "less than {}",
+             "max_length": "{} long at most",
              "min_length": "{} long at least",
              "pattern": "form `{}`"}
     return [text.format(str(value).replace("|", "\\|")) for name, text in words.items() if (value := getattr(item, name, None)) is not None]

@@ -135,18 +135,8 @@ def losses(sheet: Sheet, estate: Estate, together: int, only: Sequence[str]) -> 
                          hint="Name the hosts that matter.")
     names = {node.id: node.name for node in sheet.nodes}
     return [LossView(hosts=list(one.hosts), nodes=[names[i] for i in one.nodes], fit=[names[i] for i in one.fit], homeless=[names[i] for i in one.homeless],
-                     weight=one.weight, words=list(one.words)) for one in headroom.losses(sheet, on_shared(sheet, estate), together=together, only=only)]
-
-
-def on_shared(sheet: Sheet, estate: Estate) -> frozenset[str]:
-    """Nodes whose disks lie on a shared datastore."""
-    found = set()
-    for node in sheet.nodes:
-        facts = estate.facts.get(node.value("host"))
-        store = facts.datastore(node.value("datastore")) if facts else None
-        if store is not None and store.shared:
-            found.add(node.id)
-    return frozenset(found)
+                     weight=one.weight, words=list(one.words))
+                     for one in headroom.losses(sheet, headroom.on_shared(sheet, estate), together=together, only=only)]
 
 
 def places(sheet: Sheet, node: str) -> list[PlaceView]:
@@ -189,6 +179,21 @@ def layouts(sheet: Sheet) -> list[LayoutView]:
     """Schemes side by side on the disks that the kit lays on top of the package, each host one failure domain."""
     disks = [DataDisk(node.value("host") or node.id, f"{node.name} {disk.ref}", disk.capacity_bytes) for node in sheet.nodes for disk in node.extra]
     return layouts_of(disks) if disks else []
+
+
+def layouts_of_bay(estate: Estate, bay: str, kind: str, least_bytes: int, most: int) -> list[LayoutView]:
+    """Schemes on the drives of a bay's bare machines and the free disks of its hosts, chosen by a rule; each machine one failure domain.
+
+    Raises InputError when the bay has no such disk.
+    """
+    disks = [DataDisk(machine.name, drive.name, drive.size_bytes, drive.kind.upper()) for machine in estate.machines if machine.bay == bay
+             for drive in (estate.machine_facts[machine.name].drives if machine.name in estate.machine_facts else ())]
+    disks += [DataDisk(host.name, disk.path, disk.size_bytes, "HDD" if disk.rotational else "SSD") for host in estate.bay(bay)
+              for disk in (estate.facts[host.name].disks if host.name in estate.facts else ()) if disk.use == "free"]
+    taken = storage_layout.chosen(disks, kind=kind.upper(), least_bytes=least_bytes, most_per_domain=most)
+    if not taken:
+        raise InputError(f"bay “{bay}” has no free disk that keeps this rule; it has {len(disks)} at all", code="layout-empty")
+    return layouts_of(taken)
 
 
 def layouts_of(disks: Sequence[DataDisk], schemes: Sequence[Scheme] = storage_layout.SCHEMES) -> list[LayoutView]:

@@ -9,7 +9,8 @@ from nimble_stone.core.findings import Finding, ordered
 RULES: tuple[Rule, ...] = (
     values.package_fits, values.extra_disks, values.licence, values.counts, values.choices, values.duplicates, values.addresses, values.gateways,
     values.required, values.secrets, values.equal_sizes,
-    world.hosts_known, world.memory, world.vcpus, world.avoided, world.datastores, world.overlays, world.networks, world.apart, world.names_taken,
+    world.hosts_known, world.memory, world.vcpus, world.avoided, world.survives, world.datastores, world.overlays, world.networks, world.apart,
+    world.names_taken,
     world.answering,
 )
 

@@ -9,11 +9,13 @@ from collections.abc import Iterator
 from nimble_stone.core.checks.situation import Claim, Situation
 from nimble_stone.core.estate import HOST_RESERVE
 from nimble_stone.core.findings import Edit, Finding, Remedy
+from nimble_stone.core.headroom import losses, on_shared
 from nimble_stone.core.plan.columns import network_column
 from nimble_stone.core.plan.sheet import Node
 from nimble_stone.core.units import count_text, size_text
 
 WATERMARK = 0.9
+MOST_PAIRED = 40
 
 
 def hosts_known(s: Situation) -> Iterator[Finding]:
@@ -83,6 +85,29 @@ def memory(s: Situation) -> Iterator[Finding]:
                                   f" {size_text(need + sum(claim.memory_bytes for claim in planned))} of {size_text(limit)}.",
                           consequence="Whoever comes second finds no room.",
                           remedy=Remedy(label="Choose another host, or call the other plan a draft"))
+
+
+def survives(s: Situation) -> Iterator[Finding]:
+    """With as many hosts lost as the plan is to survive, what can go elsewhere finds room."""
+    together, hosts = s.sheet.plan.placement.survive, {node.value("host") for node in s.sheet.nodes if node.value("host")}
+    if not together or len(hosts) < 2:
+        return
+    if together > 1 and len(hosts) > MOST_PAIRED:
+        yield Finding(severity="note", code="headroom-many", column="host", message=f"{len(hosts)} hosts make too many pairs; only the loss of one was worked "
+                                                                                    f"out.",
+                      consequence="Whether two may be lost is not known.")
+        together = 1
+    shared = on_shared(s.sheet, s.estate)
+    movable = {role.id for role in s.sheet.kit.roles if role.keeps == "nothing"}
+    short = [(loss, [i for i in loss.homeless if i in shared or ((node := s.sheet.node(i)) and node.role in movable)]) for loss in
+             losses(s.sheet, shared, together=together)]
+    for loss, stay in [(loss, stay) for loss, stay in short if stay][:3]:
+        names = [node.name for i in stay if (node := s.sheet.node(i))]
+        yield Finding(severity="caution", code="headroom", node=stay[0], column="host", host=loss.hosts[0],
+                      message=f"Without {' and '.join(loss.hosts)}, {', '.join(names[:3])}{f' and {len(names) - 3} more' if len(names) > 3 else ''} would "
+                              f"find no room elsewhere.",
+                      consequence=f"The plan asks to survive the loss of {'any host' if together == 1 else 'any two hosts'}.",
+                      remedy=Remedy(label="Choose smaller sizes, fewer nodes or more hosts"))
 
 
 def _plans(claims: list[Claim]) -> str:

@@ -392,6 +392,13 @@ async def values_remove(name: str, world: TheWorld) -> dict[str, str]:
     return {"state": "removed"}
 
 
+@router.get("/estate/bays/{bay}/layout")
+async def bay_layout(bay: str, world: TheWorld, kind: str = "", least_gib: Annotated[float, Query(ge=0)] = 0.0,
+                     most: Annotated[int, Query(ge=0, le=128)] = 0) -> list[LayoutView]:
+    """Ways to lay data on a bay's drives and free disks: of a kind (SSD, HDD), of a least size, at most so many in each machine."""
+    return designing.layouts_of_bay(await planning.estate_of(world), bay, kind, int(least_gib * 2**30), most)
+
+
 @router.get("/pools")
 async def pools(world: TheWorld) -> list[PoolView]:
     """All pools with every address: free, excluded, reserved, held by a plan or run, or found in use on the estate."""

@@ -9,12 +9,20 @@ from pathlib import Path
 from playwright.sync_api import Page, expect, sync_playwright
 
 from nimble_stone.cli.serving import know_machines
-from nimble_stone.lab import appliance, demo
+from nimble_stone.lab import appliance, demo, products
 from tests.browser.conftest import ARGUMENTS
-from tests.support.processes import LabProcess, ServerProcess, prepare, ready_plan, small_package
+from tests.support.processes import PASSWORD, LabProcess, ServerProcess, prepare, ready_plan, small_package
 
 OUT = Path(__file__).parents[2] / "docs/screenshots"
 SPEED = 1.6
+KEEL = """nimble-stone: plan/1
+name: keel
+title: Keel storage
+kit: ballast
+package: Ballast 1.9.2
+bay: kelda-main
+values: {pool: kelda-survey, net.copying.pool: kelda-storage, disk.data: 512, disk.data.count: 4}
+"""
 
 
 def _page(page: Page, server: ServerProcess, theme: str, path: str) -> None:
@@ -60,6 +68,15 @@ def _pictures(page: Page, server: ServerProcess) -> None:
     shot("plan-findings")
     _page(page, server, "light", "/plans/western")
     shot("plan")
+    _page(page, server, "dark", "/plans/keel?ask=losses&node=storage-1&column=host")
+    page.get_by_label("Ledger").get_by_role("button", name="fulmar").first.click()
+    shot("losses-dark")
+    _page(page, server, "light", "/plans?see=table")
+    page.get_by_label("Kit").select_option("gauge-collector")
+    page.get_by_role("button", name="Begin with four rows").click()
+    page.get_by_role("row").filter(has_text="south").wait_for()
+    shot("many")
+    _page(page, server, "light", "/plans/western")
     page.get_by_role("button", name="Check and run").click()
     page.wait_for_url("**/run*")
     expect(page.get_by_role("heading", level=1)).to_contain_text("western-arc-1: boot", timeout=60_000)
@@ -101,6 +118,10 @@ def main() -> None:
                                                + "nodes:\n  archive-1: {host: gannet}\n  archive-2: {host: gannet, address: 10.44.20.1}\n"})
             many = demo.PLAN.replace("name: western", "name: many").replace("Western gauges", "All gauges").replace("kelda-main", "outfield")
             ready_plan(client, many.replace("kelda-survey", "outfield").replace("count: 2", "count: 299"))
+            (folder / "ballast.ova").write_bytes(products.ova(products.PRODUCTS["ballast"], mib=2))
+            client.upload(folder / "ballast.ova", lambda *_: None)
+            keel = client.call("POST", "/api/plans", {"text": KEEL})
+            client.call("POST", "/api/plans/keel/secret", {"version": keel["version"], "column": "admin_password", "value": PASSWORD})
             with sync_playwright() as playwright:
                 browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS)
                 _pictures(browser.new_page(viewport={"width": 1280, "height": 800}), server)

@@ -247,18 +247,33 @@ async def _own_run(world: World, plan_name: str) -> str:
     return next((row.id for row in await world.store.read(runs.standing) if row.plan == plan_name), "")
 
 
-async def hold(world: World, resolved: Resolved) -> None:
-    """Keep what a plan holds, so that no other plan is given the same. A draft holds nothing."""
+Holding = tuple[list[ClaimRow], list[tuple[str, str, bool]]]
+
+
+def holding_of(resolved: Resolved) -> Holding:
+    """What a plan holds, so that no other plan is given the same. A draft holds nothing."""
     sheet = resolved.sheet
-    claims = [] if sheet.plan.draft else [ClaimRow(sheet.plan.name, node.id, node.name, node.value("host"), node.cells["host"].origin == "computed",
-                                                   node.memory_bytes, node.vcpu) for node in sheet.nodes]
-    held = [] if sheet.plan.draft else [(value, f"{node.id if node else ''}/{column}", (node or sheet.nodes[0]).cells[column].origin == "pool")
-                                        for node, column, value in sheet.addresses()]
-    known = world.remembered.get(f"holds {sheet.plan.name}")
+    if sheet.plan.draft:
+        return [], []
+    claims = [ClaimRow(sheet.plan.name, node.id, node.name, node.value("host"), node.cells["host"].origin == "computed", node.memory_bytes, node.vcpu)
+              for node in sheet.nodes]
+    return claims, [(value, f"{node.id if node else ''}/{column}", (node or sheet.nodes[0]).cells[column].origin == "pool")
+                    for node, column, value in sheet.addresses()]
+
+
+async def keep(world: World, resolved: Resolved, text: str, based_on: int | None) -> PlanRow:
+    """Store a plan's next version and what it holds, both or neither. Raises Conflict when somebody else changed it meanwhile."""
+    name, holding = resolved.sheet.plan.name, holding_of(resolved)
     number = (await world.store.read(designs.numbers))[1]
-    if known != (number, claims, held):                  # most edits change nothing of what a plan holds
-        await world.store.write(designs.hold, sheet.plan.name, claims, held)
-        world.remembered[f"holds {sheet.plan.name}"] = (number + 1, claims, held)
+    same = world.remembered.get(f"holds {name}") == (number, holding)          # most edits change nothing of what a plan holds
+    row = await world.store.write(designs.put_plan, name, text, world.clock(), based_on, None if same else holding)
+    world.remembered[f"holds {name}"] = (number if same else number + 1, holding)
+    return row
+
+
+async def hold(world: World, resolved: Resolved) -> None:
+    """Write down anew what a plan holds, when something it includes has changed."""
+    await world.store.write(designs.hold, resolved.sheet.plan.name, *holding_of(resolved))
 
 
 async def check_world(world: World, kits: Mapping[str, Kit], text: str, *, all_fresh: bool = True) -> Resolved:

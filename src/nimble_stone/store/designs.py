@@ -84,6 +84,15 @@ def hold(db: Db, plan: str, rows: Iterable[ClaimRow], held: Iterable[tuple[str, 
             if db.execute("INSERT INTO claim_member VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING", (member, plan, slot, int(drawn))).rowcount == 0]
 
 
+def put_plan(db: Db, plan: str, text: str, at: float, based_on: int | None,
+             holding: tuple[list[ClaimRow], list[tuple[str, str, bool]]] | None) -> records.PlanRow:
+    """The next version of a plan together with what it holds (None: that stays). Raises Conflict when somebody else changed the plan meanwhile."""
+    row = records.put_plan(db, plan, text, at, based_on=based_on)
+    if holding is not None:
+        hold(db, plan, *holding)
+    return row
+
+
 def numbers(db: Db) -> tuple[int, int]:
     """How often the estate, and what plans hold, were changed so far."""
     found = dict(db.execute("SELECT what, number FROM change_count").fetchall())

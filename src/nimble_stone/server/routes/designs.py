@@ -276,8 +276,7 @@ async def _make(world: World, kits: TheKits, text: str) -> None:
     if any(row.id == plan.name for row in await world.store.read(records.plans)):
         raise Conflict(f"there is a plan “{plan.name}” already", code="plan-exists", hint="Choose another name.")
     resolved = await planning.think(world, kits, text)
-    await world.store.write(records.put_plan, plan.name, text, world.clock(), based_on=0)
-    await planning.hold(world, resolved)
+    await planning.keep(world, resolved, text, 0)
 
 
 @router.post("/plans/table")

@@ -96,8 +96,7 @@ async def store_text(world: World, kits: Kits, ident: str, text: str, version: i
         raise InputError(f"the plan's name is “{plan.name}”, but this is plan “{ident}”", code="plan-name",
                          hint="A plan keeps its name; import it as a new one.")
     resolved = await planning.think(world, kits, text)
-    row = await world.store.write(records.put_plan, ident, text, world.clock(), based_on=version)
-    await planning.hold(world, resolved)
+    row = await planning.keep(world, resolved, text, version)
     return await answering.answer(world, row, resolved, known=known)
 
 

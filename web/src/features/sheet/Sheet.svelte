@@ -78,7 +78,7 @@
 
   function begin(text?: string) {
     const column = columns[c], row = rows[r];
-    if (!column?.editable || row === undefined) return;
+    if (!column?.editable || row === undefined || originOf(row, column.id) === 'unused') return;
     if (column.column?.kind === 'secret') { onsecret(row === EVERY ? '' : row, column.id); return; }
     editing = { row, column: column.id, text: text ?? valueOf(row, column) };
   }
@@ -168,7 +168,7 @@
   <!-- svelte-ignore a11y_click_events_have_key_events -->
   <div role="gridcell" tabindex="-1" aria-colindex={ci + 1} aria-selected={ri === r && ci === c} id={`cell-${ri}-${ci}`} class="cell" class:right={column.right} class:mono={mono(column.id) || column.right} class:first={ci === 0}
     class:active={ri === r && ci === c} class:within={within(ri, ci)} data-origin={column.editable ? originOf(row, column.id) : 'fixed'} data-fault={fault?.severity}
-    style:width={`${column.width}px`} title={fault ? `${fault.severity}: ${fault.message}` : column.column?.kind === 'secret' ? 'in the keyring' : shownText(row, column)}
+    style:width={`${column.width}px`} title={column.editable && originOf(row, column.id) === 'unused' ? 'this node has no such value' : fault ? `${fault.severity}: ${fault.message}` : column.column?.kind === 'secret' ? 'in the keyring' : shownText(row, column)}
     onmousedown={(e) => { if (editing) commit(0, 0); to(ri, ci, e.shiftKey); }} onmouseenter={(e) => { if (e.buttons === 1 && !editing) to(ri, ci, true); }} ondblclick={() => begin()}>
     {#if editing && editing.row === row && editing.column === column.id}
       <input use:grab bind:value={editing.text} list={options.length ? 'choices' : undefined} aria-label={`${column.label} of ${node?.name ?? 'every node'}`} onkeydown={field} onblur={() => { if (editing) commit(0, 0); }} />
@@ -210,6 +210,7 @@
   [data-origin='kit'], [data-origin='pool'], [data-origin='computed'], [data-origin='package'], [data-origin='all'], [data-origin='fixed'] { color: var(--muted); }
   [data-origin='plan'], [data-origin='group'] { color: var(--soft); }
   [data-origin='node'] { color: var(--ink); font-weight: 600; }
+  [data-origin='unused'] { background: repeating-linear-gradient(135deg, transparent 0 5px, color-mix(in srgb, var(--line) 70%, transparent) 5px 6px); cursor: default; }
   .within { background: var(--accent-wash); }
   .active { box-shadow: inset 0 0 0 2px var(--accent); }
   [data-fault='blocker'] { color: var(--blocker); background: var(--blocker-wash); } [data-fault='blocker']::after { content: ''; position: absolute; right: 0; top: 0; border: 4px solid; border-color: var(--blocker) var(--blocker) transparent transparent; }

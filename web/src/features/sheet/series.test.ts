@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest';
-import type { PlanView } from '../../lib/api/types';
+import type { NodeView, PlanView } from '../../lib/api/types';
 import { columnsOf, editOf, EVERY, next, paste, shared, type SheetColumn } from './series';
 
 const column = (id: string, kind: 'text' | 'secret' = 'text', editable = true): SheetColumn => ({
@@ -8,6 +8,16 @@ const column = (id: string, kind: 'text' | 'secret' = 'text', editable = true): 
 const node = (id: string, cells: Record<string, [string, string]>) => ({
   id, name: id, role: 'r', role_label: 'r', role_index: 0, short: id, host: '', vcpu: 1, memory_bytes: 1, thin_bytes: 1, full_bytes: 1,
   cells: Object.fromEntries(Object.entries(cells).map(([key, [value, origin]]) => [key, { value, origin }])),
+});
+
+const cells = (...all: [string, string][]) => all.map(([value, origin], i) => ({ id: `n${i}`, cells: { lag: { value, origin } } })) as unknown as NodeView[];
+
+describe('shared', () => {
+  it('looks past nodes that have no such value', () => {
+    expect(shared(cells(['30', 'kit'], ['', 'unused']), 'lag')).toEqual({ value: '30', origin: 'all' });
+    expect(shared(cells(['', 'unused'], ['', 'unused']), 'lag')).toEqual({ value: '', origin: 'unused' });
+    expect(shared(cells(['30', 'kit'], ['40', 'node']), 'lag').origin).toBe('mixed');
+  });
 });
 
 describe('filling down', () => {

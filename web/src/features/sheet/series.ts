@@ -35,16 +35,18 @@ export function paste(text: string, rows: string[], columns: SheetColumn[], row:
 
 /** What stands in the plan for all nodes: the value when every node shares it from the plan, the kit or a pool. */
 export function shared(nodes: NodeView[], column: string): { value: string; origin: string } {
-  const own = nodes.map((node) => node.cells[column]).filter((cell) => cell && cell.origin === 'plan');
-  if (own[0]) return own[0];
-  const values = new Set(nodes.map((node) => node.cells[column]?.value ?? ''));
+  const cells = nodes.map((node) => node.cells[column]).filter((cell) => cell && cell.origin !== 'unused');
+  const own = cells.find((cell) => cell?.origin === 'plan');
+  if (own) return own;
+  if (!cells.length && nodes.length) return { value: '', origin: 'unused' };
+  const values = new Set(cells.map((cell) => cell?.value ?? ''));
   return values.size === 1 ? { value: [...values][0] ?? '', origin: 'all' } : { value: '', origin: 'mixed' };
 }
 
 const FIRST = ['name', 'host', 'address', 'datastore', 'size'];
 const WIDTHS: Record<string, number> = { name: 152, host: 92, address: 116, datastore: 122, size: 74, provisioning: 70, network: 112, pool: 124, prefix: 64, gateway: 112, dns: 168, domain: 168, ntp: 104, time_zone: 92 };
 const MONO = new Set(['address', 'gateway', 'dns', 'prefix', 'ntp']);
-export const mono = (id: string): boolean => MONO.has(id);
+export const mono = (id: string): boolean => MONO.has(id) || id.endsWith('.address') || id.endsWith('.prefix') || id.startsWith('virtual.');
 
 export function columnsOf(plan: PlanView, size: (bytes: number) => string): SheetColumn[] {
   const editable = (id: string): SheetColumn | undefined => {

@@ -38,7 +38,7 @@ async def _raw(lab: LabProcess) -> float:
                 said = await link.run(commands.script(300), input=reading.script(things))
                 pools = [xml_in.pool(item.out).path for item in reading.split(str(said.stdout), str(said.stderr), len(things)) if item.out.startswith("<pool")]
                 await link.run(commands.script(60), input=reading.script([commands.df(path) for path in pools]))
-                await link.run(commands.kvm_probe())
+                await link.run(commands.firmware_probe("kvm"))
                 await link.run(commands.full_ping("10.44.1.11", 1500))
     began = time.perf_counter()
     await asyncio.gather(*(one(host) for host in plans))

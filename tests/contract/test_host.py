@@ -57,6 +57,16 @@ async def test_kvm_that_is_advertised_but_does_not_work_is_found_out(host: KvmHo
         lab.turn("gannet", emulation=False)
 
 
+async def test_kvm_that_is_slower_than_emulation_does_not_count(host: KvmHost, lab: LabProcess) -> None:
+    lab.turn("gannet", slow_kvm_s=3.0)
+    try:
+        facts = await host.read_facts(5.0)
+        assert facts.domain_type == "qemu"
+        assert "in software emulation" in facts.domain_reason
+    finally:
+        lab.turn("gannet", slow_kvm_s=0)
+
+
 async def test_each_trouble_has_its_own_words(host: KvmHost, lab: LabProcess) -> None:
     await host.volume("gannet-local", "x")
     lab.turn("gannet", unreachable=True)

@@ -26,6 +26,7 @@ class Knobs:
     cut_after: int = 0
     new_host_key: bool = False
     emulation: bool = False
+    slow_kvm_s: float = 0.0
     garbage: bool = False
     no_curl: bool = False
     pull_cut_after: int = 0

@@ -197,9 +197,12 @@ class Shell:
         return Out(0, self.guests.console(self.host, name).encode()[-8192:])
 
     async def _firmware(self, words: list[str], stdin: Stdin) -> Out:
+        if "kvm" in words:
+            await asyncio.sleep(self.host.knobs.slow_kvm_s)
         lines = ["SeaBIOS (version stand-in)", "Found 1 cpu(s) max supported 1 cpu(s)"]
-        if not self.host.knobs.emulation:
+        if not self.host.knobs.emulation or "tcg" in words:
             lines += ["Booting from Floppy...", "Boot failed: could not read the boot disk", "No bootable device."]
+            return Out(0, "\n".join(lines).encode())
         return Out(124, "\n".join(lines).encode())
 
     # --- virsh ---

@@ -14,7 +14,6 @@ from nimble_stone.hosts import commands, reading, xml_in, xml_out
 from nimble_stone.hosts.groundwork import Cmd
 from nimble_stone.reach import Answer, Reach, Target
 
-
 QUICK_S, SLACK_S = 1.5, 1.0
 """A firmware that ran this quickly needs no comparing; by how much slower than emulation KVM may be."""
 

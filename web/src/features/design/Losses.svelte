@@ -36,7 +36,7 @@
   {#if names.length > 1 && pairs?.length}
     <Section title="If two are lost together" aside={losses.length > MOST ? `the ${MOST} worst` : ''}>
       <div class="matrix" style:grid-template-columns={`74px repeat(${names.length}, 1fr)`} role="grid" aria-label="Pairs of hosts">
-        <span></span>{#each names as n (n)}<span class="top" title={n}>{n.slice(0, names.length > 6 ? 3 : 5)}</span>{/each}
+        <span></span>{#each names as n (n)}<span class="top" title={n}>{n.slice(0, names.length > 6 ? 3 : 6)}</span>{/each}
         {#each names as a, i (a)}<span class="side" title={a}>{a}</span>
           {#each names as b, j (b)}{@const l = j <= i ? of(a, b) : undefined}
             {#if l}<button data-weight={l.weight} aria-pressed={chosen(l.hosts)} onclick={() => onlose(chosen(l.hosts) ? [] : l.hosts)} title={`${l.hosts.join(' + ')}: ${l.words.join('; ') || WORD[l.weight]}`} aria-label={`${l.hosts.join(' and ')}: ${WORD[l.weight]}`}>{MARK[l.weight]}</button>{:else}<span></span>{/if}

@@ -45,7 +45,7 @@
       {#if b.listed.length < b.all.length}<tr><th class="more quiet" colspan={rules.length + 1}>{b.all.length - b.listed.length} {b.listed.length ? 'more ' : ''}keep every rule{notes ? '' : ', but for notes'}</th></tr>{/if}</tbody>{/each}
   </table>
 {/if}
-{#if about}<RuleSwitch rule={about} {fitness} bays={switchable} onchanged={onjudged} onclose={() => { about = null; }} />{/if}
+{#if about}{@const hurting = rows.find((r) => fitness.violations.some((v) => v.rule === about?.id && v.host === r.name))?.bay}<RuleSwitch rule={about} {fitness} bays={hurting ? [hurting, ...switchable.filter((b) => b !== hurting)] : switchable} onchanged={onjudged} onclose={() => { about = null; }} />{/if}
 
 <style>
   .tools { font-size: var(--text-s); color: var(--muted); padding: 4px 0 0 8px; } table { border-collapse: separate; border-spacing: 0; } .all { padding: 14px 8px; }

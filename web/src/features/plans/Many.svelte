@@ -61,7 +61,7 @@
     <p class="quiet"><Button onclick={() => input?.click()}>Choose a file</Button> {name} <Button kind="link" onclick={example}>Begin with four rows</Button></p>
     <input bind:this={input} type="file" accept=".csv,.xlsx,.tsv" hidden onchange={(e) => void take(e.currentTarget.files)} aria-label="File of plans" /></div>
   <div class="quiet help"><p><b>One row a cluster.</b> Paste from a spreadsheet, type, or choose a file. Columns:</p>
-    <p><span class="mono">name</span>, and where they differ from above <span class="mono">title bay package kit include</span>; <span class="mono">count.ROLE</span>{#if roles.length} (here {roles.join(', ')}){/if}; <span class="mono">load.LOAD</span>; <span class="mono">ROLE.COLUMN</span> for one role; any column of the sheet for all nodes, such as <span class="mono">pool</span> or <span class="mono">domain</span>.</p>
+    <p><span class="mono">name</span>, and where they differ from above <span class="mono">title bay package kit include</span>; <span class="mono">count.ROLE</span>{#if roles.length}{' '}(here {roles.join(', ')}){/if}; <span class="mono">load.LOAD</span>; <span class="mono">ROLE.COLUMN</span> for one role; any column of the sheet for all nodes, such as <span class="mono">pool</span> or <span class="mono">domain</span>.</p>
     <p>Each row is thought through after those above it, as if they were built one after the other: no address twice, no room twice.</p></div>
 </div>
 

@@ -107,7 +107,7 @@
   .over .shell { stroke: var(--accent); fill: var(--accent-wash); }
   .bad .shell { stroke: var(--blocker); stroke-dasharray: 4 3; }
   .lost { opacity: 0.38; } .lost .shell { stroke: var(--blocker); stroke-dasharray: 6 4; stroke-width: 1.5; } .lost .outline { stroke-dasharray: 2 3; }
-  .claimed rect { fill: none; stroke: var(--strong-line); stroke-dasharray: 3 3; } .plain { stroke: none; fill: var(--muted); }
+  .claimed rect { fill: none; stroke: var(--strong-line); stroke-dasharray: 3 3; } .claimed text.plain { stroke: none; fill: var(--soft); }
   .limit { stroke: var(--strong-line); stroke-dasharray: 2 3; }
   .ground { stroke: var(--ink); stroke-width: 1.6; }
   .rock { fill: var(--rock); } .vein { stroke: var(--hatch); stroke-width: 1.4; } .vein.dark { stroke: var(--role); stroke-width: 2; }

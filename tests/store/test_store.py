@@ -11,8 +11,9 @@ import pytest
 from nimble_stone.core.errors import Conflict, NotFound, StoneError
 from nimble_stone.core.estate import EstateFile, Facts, Guest
 from nimble_stone.lab import demo
-from nimble_stone.store import records, runs
+from nimble_stone.store import designs, records, runs
 from nimble_stone.store.connect import Store, connect, migrate, transaction
+from nimble_stone.store.designs import ClaimRow
 
 
 @pytest.fixture
@@ -144,3 +145,23 @@ async def test_readers_cannot_write(tmp_path: Path) -> None:
     await store.write(records.put_meta, "a", "b")
     assert await store.read(records.get_meta, "a") == "b"
     store.close()
+
+
+def test_a_plan_and_what_it_holds_are_stored_together_or_not_at_all(tmp_path: Path) -> None:
+    db = connect(tmp_path / "h.db")
+    migrate(db)
+
+    def put(plan: str, based_on: int, node: str, *members: str) -> None:
+        with transaction(db):
+            designs.put_plan(db, plan, "text", 1.0, based_on, ([ClaimRow(plan, node, node, "gannet", True, 8, 2)], [(m, f"{node}/address", True) for m in members]))
+    put("one", 0, "lead-1", "10.0.0.1", "10.0.0.2")
+    number = designs.numbers(db)[1]
+    with pytest.raises(Conflict):
+        put("one", 0, "lead-9", "10.0.0.9")                     # somebody else was first: neither text nor claims change
+    assert designs.numbers(db)[1] == number
+    assert [row.node for row in designs.claims(db)] == ["lead-1"]
+    put("two", 0, "lead-1", "10.0.0.2", "10.0.0.3")             # one of them is held already, and stays where it is
+    assert {(member, plan) for member, plan, _, _ in designs.members(db)} == {("10.0.0.1", "one"), ("10.0.0.2", "one"), ("10.0.0.3", "two")}
+    with transaction(db):
+        records.remove_plan(db, "one")
+    assert {(member, plan) for member, plan, _, _ in designs.members(db)} == {("10.0.0.3", "two")}

@@ -241,3 +241,22 @@ def test_a_plan_that_asks_to_survive_a_host_is_told_when_it_would_not() -> None:
     assert "would find no room elsewhere" in found[0].message
     assert "headroom" not in scene.codes(where, **full)
     assert "headroom" not in scene.codes(where, **full | {"roles__relay__count": 1}, placement__survive=1)
+
+
+def test_nodes_on_hosts_that_placement_leaves_alone_are_counted_too() -> None:
+    sheet = scene.sheet(**{"nodes__lead-1__host": "gannet", "placement__avoid": ("gannet",)})
+    found = {loss.hosts[0]: loss for loss in headroom.losses(sheet, frozenset({"lead-1"}))}
+    assert found["gannet"].fit == ("lead-1",)
+    again = {loss.hosts[0]: loss for loss in headroom.losses(sheet, frozenset({"lead-1"}))}
+    assert again == found
+
+
+def test_a_condition_that_cannot_be_worked_out_asks_rather_than_fails() -> None:
+    from nimble_stone.core.kit.model import Question
+    from nimble_stone.core.plan.sheet import resolve
+    asked = (*scene.KIT.questions, Question(id="depth", label="Depth"), Question(id="cable", label="Cable", when="depth > 3"))
+    kit = scene.KIT.model_copy(update={"questions": asked})
+    where = scene.estate()
+    open_one = resolve(scene.plan(), kit, scene.PACKAGE, where)
+    assert open_one.nodes[0].cells["cable"].origin == "none"
+    assert resolve(scene.plan(values__depth="2"), kit, scene.PACKAGE, where).nodes[0].cells["cable"].origin == "unused"

@@ -81,22 +81,26 @@ def _loss(lost: tuple[str, ...], on: Mapping[str, Sequence[Node]], board: Board,
 
 def _elsewhere(wanted: Sequence[Demand], board: Board, lost: tuple[str, ...]) -> list[str]:
     """Which nodes find another host, the largest first. The board is left as it was."""
-    done: list[tuple[Demand, int, int]] = []
+    done: list[tuple[Demand, int | None, int]] = []           # None: it stood on a host that placement leaves alone
     closed = [board.index[host] for host in lost if host in board.index]
     for demand in sorted(wanted, key=lambda one: -one.memory_bytes):
-        at = board.chosen[demand.node]
-        board.put(demand, at, -1)
+        at = board.chosen.get(demand.node)
+        if at is not None:
+            board.put(demand, at, -1)
         scores = board.scores(demand)
         scores[closed] = np.inf
         to = int(np.argmin(scores)) if len(scores) else -1
         if to >= 0 and np.isfinite(scores[to]):
             board.put(demand, to)
             done.append((demand, at, to))
-        else:
+        elif at is not None:
             board.put(demand, at)
     for demand, at, to in reversed(done):
         board.put(demand, to, -1)
-        board.put(demand, at)
+        if at is None:
+            del board.chosen[demand.node]
+        else:
+            board.put(demand, at)
     return [demand.node for demand, _, _ in done]
 
 

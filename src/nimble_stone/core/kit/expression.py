@@ -55,6 +55,14 @@ class Expression:
         return bool(self.value(inputs))
 
 
+def asked(condition: Expression, inputs: Mapping[str, Value]) -> bool:
+    """Whether a condition holds; one that cannot be worked out yet (it compares what nobody has answered) counts as holding, so that it is seen."""
+    try:
+        return condition.holds(inputs)
+    except FormatError:
+        return True
+
+
 def parse(text: str) -> Expression:
     """Raises FormatError that names the place."""
     if len(text) > MAX_LENGTH:

@@ -53,7 +53,7 @@ def written(plan: Plan, kit: Kit, package: PackageView | None, columns: tuple[Co
             pattern = kit.names.replace("-{n}", "") if alone else kit.names
             cells["name"] = Cell(pattern.format(plan=plan.name, short=role.short, n=n, role=role.id), "computed")
         for column in conditional:
-            if not conditions[column.id].holds(Inputs(cells, role.id, n, counts)):
+            if not expression.asked(conditions[column.id], Inputs(cells, role.id, n, counts)):
                 cells[column.id] = UNUSED
         found[f"{role.id}-{n}"] = cells
     return found

@@ -298,3 +298,20 @@ def test_a_workbook_that_unpacks_beyond_reason_is_refused(tmp_path: Path) -> Non
     assert spreadsheet.read((tmp_path / "b.xlsx").read_bytes()) == [["node", "12"]]              # a formula that nobody worked out says nothing
     assert spreadsheet.csv_of([["=2+3", "-x", "-3", "plain"]]) == b"'=2+3,'-x,-3,plain\r\n"
     assert spreadsheet.read(b"'=2+3;'-x;-3\n") == [["=2+3", "-x", "-3"]]
+
+
+def test_an_edit_is_answered_against_what_that_very_page_has(client: Client) -> None:
+    """Two pages look at one version of a plan, but saw different worlds: the answer to one is never a difference from the other's."""
+    old = another(client, "pages")
+    rival = another(client, "rival", f"nodes: {{lead-1: {{address: {old['nodes'][1]['cells']['address']['value']}}}}}\n")
+    assert rival["id"] == "rival"
+    new = client.call("GET", "/api/plans/pages")
+    assert new["version"] == old["version"]
+    assert new["tag"] != old["tag"]
+    edits = {"version": old["version"], "edits": [{"path": ["values", "time_zone"], "value": "Europe/Oslo"}]}
+    late = client.call("PATCH", f"/api/plans/pages?known={old['tag']}", edits)
+    assert not late.get("since")                                  # whole: this page's answer is no longer remembered
+    again = client.call("PATCH", f"/api/plans/pages?known={late['tag']}", {"version": late["version"], "edits": [{"path": ["values", "time_zone"], "value": "UTC"}]})
+    assert again["since"] == late["tag"]
+    assert {frozenset(node) for node in again["nodes"]} == {frozenset({"id", "cells"})}
+    assert {frozenset(node["cells"]) for node in again["nodes"]} == {frozenset({"time_zone"})}

@@ -158,7 +158,9 @@ def _forming(sheet: Sheet, depth: Mapping[str, int], pace: float) -> list[Step]:
         nodes = list(sheet.nodes[:1]) if forming.role == "cluster" else list(sheet.by_role[forming.role])
         if forming.when:
             holds, counts = expression.parse(forming.when), Counter(node.role for node in sheet.nodes)
-            nodes = [node for node in nodes if expression.asked(holds, Inputs(node.cells, node.role, node.number, {role.id: counts[role.id] for role in sheet.kit.roles}))]
+            nodes = [node for node in nodes if expression.asked(holds,
+                                                                Inputs(node.cells, node.role, node.number,
+                                                                       {role.id: counts[role.id] for role in sheet.kit.roles}))]
         for node in nodes:
             after = tuple(last.values()) if forming.role == "cluster" else (last[node.id],)
             after += tuple(step.key for step in steps if step.detail["forming"] in forming.after and step.key not in after)

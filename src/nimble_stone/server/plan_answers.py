@@ -1,4 +1,4 @@
-"""A plan's answer as bytes: whole, or what changed since a version the page has. Sent after every edit, so it is built without detours.
+"""A plan's answer as bytes: whole, or what changed since the answer the page has. Sent after every edit, so it is built without detours.
 
 Shapes are those of `views.PlanView`. What did not change is left out of an answer to an edit: nodes are those that differ, only with the cells that
 changed where nothing else did (`order` names all when some came or went), and members named in `same` are as they were.
@@ -6,6 +6,7 @@ changed where nothing else did (`order` names all when some came or went), and m
 
 from __future__ import annotations
 
+import secrets
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
@@ -73,7 +74,7 @@ def _hosts(world: World, resolved: Resolved, estate: Estate) -> orjson.Fragment:
     bay = resolved.sheet.plan.bay
     own = {guest.mark.run for facts in resolved.estate.facts.values() for guest in facts.guests if guest.mark}
     strange = frozenset(used - {host.name for host in estate.bay(bay)})
-    key = (world.remembered.get("estate", (0,))[0], bay, strange, frozenset(own))
+    key = (resolved.estate_number, bay, strange, frozenset(own))
     kept = world.remembered.get("hosts packed")
     if kept is None or kept[0] != key:
         kept = (key, orjson.Fragment(packed([view.model_dump(mode="json") for view in views.host_views(resolved.estate, {bay} if bay else set(), names=used)])))
@@ -82,11 +83,15 @@ def _hosts(world: World, resolved: Resolved, estate: Estate) -> orjson.Fragment:
     return fragment
 
 
-def since(world: World, ident: str, data: dict[str, Any], known: int) -> dict[str, Any]:
-    """The answer for a page that has version `known`; whole when that version is not remembered. Remembers this one."""
+def since(world: World, ident: str, data: dict[str, Any], known: str) -> dict[str, Any]:
+    """The answer for a page that has the answer tagged `known`; whole when that is not the one remembered. Remembers this one, under a tag of its own.
+
+    A version would not do: two pages on one version may have seen different estates.
+    """
+    data = data | {"tag": secrets.token_hex(6)}
     before = world.remembered.get(f"answered {ident}")
     world.remembered[f"answered {ident}"] = data
-    if before is None or not known or before["version"] != known:
+    if before is None or not known or before["tag"] != known:
         return data
     old = {node.id: node for node in before["nodes"]}
     order = [node.id for node in data["nodes"]]
@@ -124,7 +129,7 @@ def _plain(value: Any) -> Any:
     raise TypeError(f"{type(value).__name__} cannot be sent")
 
 
-async def answer(world: World, row: PlanRow, resolved: Resolved, *, known: int = 0, checked: bool = False) -> Response:
-    """The plan, whole or since a version, ready to be sent."""
+async def answer(world: World, row: PlanRow, resolved: Resolved, *, known: str = "", checked: bool = False) -> Response:
+    """The plan, whole or since an earlier answer, ready to be sent."""
     data = await data_of(world, row, resolved, checked=checked)
     return Response(packed(since(world, row.id, data, known)), media_type="application/json")

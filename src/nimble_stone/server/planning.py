@@ -36,7 +36,7 @@ COURSES = 8
 
 @dataclass(frozen=True)
 class Resolved:
-    """A plan thought through."""
+    """A plan thought through. `estate_number`: how often the estate had changed by then."""
 
     sheet: Sheet
     estate: Estate
@@ -45,6 +45,7 @@ class Resolved:
     forecast: Forecast
     claims: tuple[Claim, ...]
     licence: str
+    estate_number: int = 0
 
 
 @dataclass
@@ -151,12 +152,17 @@ async def _claims_of_run(world: World, row: runs.StandingRow) -> tuple[Claim, ..
 
 
 async def estate_of(world: World) -> Estate:
-    """The estate as it is stored, read again only when it was changed."""
+    """The estate as it is stored."""
+    return (await numbered_estate(world))[1]
+
+
+async def numbered_estate(world: World) -> tuple[int, Estate]:
+    """The estate and the number of its changes, read again only when it was changed."""
     kept: tuple[int, Estate] | None = world.remembered.get("estate")
     if kept is None or kept[0] != await world.store.read(designs.estate_number):
         kept = await world.store.read(designs.estate_with_number)
         world.remembered["estate"] = kept
-    return kept[1]
+    return kept
 
 
 async def shared_of(world: World) -> dict[str, SharedValues]:
@@ -191,7 +197,8 @@ async def think(world: World, kits: Mapping[str, Kit], text: str, *, answering: 
     kit = kit_of(plan, kits)
     package = await package_of(world, plan, kit)
     own = await _own_run(world, plan.name)
-    estate = without_own(await estate_of(world), own)
+    number, whole = await numbered_estate(world)
+    estate = without_own(whole, own)
     claims = (*await claims_of_others(world, plan.name), *(before.claims if before else ()))
     # What merely answers is not withheld by the pools: the finding says so, and the person sees it happen.
     taken = {address for claim in claims for text in claim.addresses if (address := ip(text))}
@@ -203,14 +210,14 @@ async def think(world: World, kits: Mapping[str, Kit], text: str, *, answering: 
     situation = Situation(sheet, estate, claims, answering or {}, await secret_verdicts(world, sheet), licence, own,
                           bool(licence and await world.store.read(library.accepted, licence)))
     findings = checks.check(situation)
-    steps, forecast = _timed(world, sheet, estate)
-    return Resolved(sheet, estate, findings, steps, forecast, claims, situation.licence_sha256)
+    steps, forecast = _timed(world, sheet, estate, number)
+    return Resolved(sheet, estate, findings, steps, forecast, claims, situation.licence_sha256, number)
 
 
-def _timed(world: World, sheet: Sheet, estate: Estate) -> tuple[list[Step], Forecast]:
+def _timed(world: World, sheet: Sheet, estate: Estate, number: int) -> tuple[list[Step], Forecast]:
     """Steps and forecast; remembered, for most edits of a plan leave its course alone."""
     reads = sorted({name for step in sheet.kit.forming if step.when for name in expression.parse(step.when).names})
-    key = (sheet.kit.id, sheet.package.sha256 if sheet.package else "", world.pace, world.remembered.get("estate", (0,))[0],
+    key = (sheet.kit.id, sheet.package.sha256 if sheet.package else "", world.pace, number,
            tuple((node.id, node.value("host"), node.value("datastore"), node.thin_bytes, node.full_bytes, node.value("provisioning"),
                   *(node.value(name) for name in reads)) for node in sheet.nodes))
     kept: dict[object, tuple[list[Step], Forecast]] = world.remembered.setdefault("courses", {})

@@ -201,7 +201,8 @@ class PlanView(BaseModel):
     avoid: list[str] = []
     sized: bool = False
     checked_world: bool = False
-    since: int = Field(default=0, description="0: this is all; else only what changed since that version.")
+    tag: str = Field(default="", description="Names this very answer, for asking later only what changed since.")
+    since: str = Field(default="", description="Empty: this is all; else only what changed since the answer of that tag.")
     same: list[str] = Field(default=[], description="Members that are as they were then, and are left out.")
     order: list[str] = Field(default=[], description="Ids of all nodes, where nodes came or went since then.")
 

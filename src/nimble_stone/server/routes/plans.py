@@ -88,8 +88,8 @@ async def view_data(world: World, kits: Kits, row: PlanRow) -> dict[str, Any]:
     return await answering.data_of(world, row, await planning.think(world, kits, row.text))
 
 
-async def store_text(world: World, kits: Kits, ident: str, text: str, version: int | None, *, known: int = 0) -> Response:
-    """Validate a text, then keep it as the next version; the answer is what changed since the version `known`."""
+async def store_text(world: World, kits: Kits, ident: str, text: str, version: int | None, *, known: str = "") -> Response:
+    """Validate a text, then keep it as the next version; the answer is what changed since the one tagged `known`."""
     plan = planning.parse_plan(text)
     planning.kit_of(plan, kits)
     if plan.name != ident:
@@ -189,8 +189,8 @@ async def plan_put(ident: str, body: Text, world: TheWorld, kits: TheKits) -> Re
 
 
 @router.patch("/plans/{ident}", response_model=PlanView)
-async def plan_edit(ident: str, body: Edits, world: TheWorld, kits: TheKits, known: int = 0) -> Response:
-    """Apply small changes; all or none. With `known`, the answer is only what changed since that version."""
+async def plan_edit(ident: str, body: Edits, world: TheWorld, kits: TheKits, known: str = "") -> Response:
+    """Apply small changes; all or none. With `known`, the answer is only what changed since the answer of that tag."""
     row = await world.store.read(records.get_plan, ident)
     version = body.version
     if version != row.version:

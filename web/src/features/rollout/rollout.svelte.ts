@@ -49,7 +49,7 @@ export class Rollout {
   /** Edits go one after the other; each answer brings all consequences. */
   edit(edits: Edit[]) {
     return this.#change(async (plan) => {
-      try { return merged(plan, await send<PlanView>('PATCH', `/plans/${this.id}?known=${plan.version}`, { version: plan.version, edits })); } catch (error) {
+      try { return merged(plan, await send<PlanView>('PATCH', `/plans/${this.id}?known=${plan.tag}`, { version: plan.version, edits })); } catch (error) {
         if (error instanceof ApiError && error.problem.code === 'plan-changed') this.#clash = { edits, from: plan.version, problem: error.problem.detail };
         throw error;
       }

@@ -291,6 +291,19 @@ def test_a_workbook_that_unpacks_beyond_reason_is_refused(tmp_path: Path) -> Non
         archive.writestr("xl/workbook.xml", b"\0" * (130 << 20))
     with pytest.raises(FormatError, match="unpacks to more than"):
         spreadsheet.read(out.getvalue())
+    Workbook().save(tmp_path / "plain.xlsx")
+    bomb = io.BytesIO()
+    laughs = "".join(f'<!ENTITY l{n} "{f"&l{n - 1};" * 10}">' for n in range(1, 10))
+    with zipfile.ZipFile(tmp_path / "plain.xlsx") as plain, zipfile.ZipFile(bomb, "w") as archive:
+        for item in plain.infolist():
+            text = plain.read(item).decode()
+            if item.filename == "xl/worksheets/sheet1.xml":
+                text = f'<!DOCTYPE x [<!ENTITY l0 "ha">{laughs}]>' + text.replace(
+                    "<sheetData></sheetData>", '<sheetData><row r="1"><c r="A1" t="inlineStr"><is><t>&l9;</t></is></c></row></sheetData>')
+                assert "&l9;" in text
+            archive.writestr(item.filename, text)
+    with pytest.raises(FormatError, match="no XLSX that can be read"):
+        spreadsheet.read(bomb.getvalue())
     book = Workbook()
     assert book.active is not None
     book.active.append(["node", 12.0, "=1+1", None])

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import asyncio
 import base64
+import contextlib
 from typing import Annotated, Literal
 
 from fastapi import APIRouter, Query, Response
@@ -49,13 +51,13 @@ class TableIn(BaseModel):
     text: str = Field(default="", max_length=4 << 20)
     file: str = Field(default="", max_length=24 << 20)
 
-    def rows(self) -> spreadsheet.Rows:
-        """Its cells. Raises FormatError."""
+    async def rows(self) -> spreadsheet.Rows:
+        """Its cells, read in a thread: a large workbook takes seconds. Raises FormatError."""
         try:
             data = base64.b64decode(self.file, validate=True) if self.file else self.text.encode()
         except ValueError as error:
             raise InputError("the file is not in Base64", code="table-form") from error
-        return spreadsheet.read(data)
+        return await asyncio.to_thread(spreadsheet.read, data)
 
 
 class WrongView(BaseModel):
@@ -254,7 +256,7 @@ async def plan_sheet_xlsx(ident: str, world: TheWorld, kits: TheKits) -> Respons
 @router.post("/plans/{ident}/sheet")
 async def plan_sheet_read(ident: str, body: TableIn, world: TheWorld, kits: TheKits) -> LandedView:
     """What a table means for the plan. Nothing is changed yet."""
-    landed = table.land(body.rows(), (await _think(world, kits, ident)).sheet)
+    landed = table.land(await body.rows(), (await _think(world, kits, ident)).sheet)
     return LandedView(edits=list(landed.edits), wrong=[WrongView(**one.__dict__) for one in landed.wrong], same=landed.same)
 
 
@@ -281,14 +283,14 @@ async def _make(world: World, kits: TheKits, text: str) -> None:
 
 @router.post("/plans/table")
 async def plan_table(body: ManyIn, world: TheWorld, kits: TheKits) -> ManyView:
-    """Plans from a table: each row thought through after those before it, as if they were built one after the other. `make` keeps them, all or none."""
+    """Plans from a table: each row after those before it, as if built one after the other. `make` keeps them, if every row is a plan."""
     base = many.Base(body.kit, body.package, body.bay, tuple(body.include), body.values)
     estate = await planning.estate_of(world)
     included = gather(base.include, await planning.shared_of(world))
 
     def begin(kit: Kit, bay: str) -> dict[str, str]:
         return {column: value for column, value in beginning(kit, bay, estate).items() if column not in included}
-    drawn = many.plans_of(body.rows(), base, kits, begin)
+    drawn = many.plans_of(await body.rows(), base, kits, begin)
     known = {row.id for row in await world.store.read(records.plans)}
     drawn = [many.Drawn(one.row, one.name, "", (f"there is a plan “{one.name}” already",)) if one.name in known else one for one in drawn]
     views, made, before = [], [], planning.Before()
@@ -353,7 +355,8 @@ async def values_put(name: str, body: SharedIn, world: TheWorld, kits: TheKits) 
     row = await world.store.write(designs.put_shared, values.name, body.text, world.clock(), based_on=body.version)
     using = await _includers(world)
     for ident in using.get(name, []):
-        await planning.hold(world, await _think(world, kits, ident))
+        with contextlib.suppress(StoneError):            # a plan that cannot be thought through (its kit is gone) goes on holding what it held
+            await planning.hold(world, await _think(world, kits, ident))
     return _shared_view(row, using)
 
 

@@ -163,6 +163,8 @@ def test_two_people_at_one_place_decide_and_nothing_is_lost(page: Page, server: 
     dialog = page.get_by_role("dialog", name="Somebody else changed the same place")
     expect(dialog).to_contain_text("west → theirs for every node")
     expect(dialog).to_contain_text("every node, Station group: mine")
+    page.keyboard.press("Escape")                                        # it wants a decision: a stray key drops nothing
+    expect(dialog).to_contain_text("every node, Station group: mine")
     page.get_by_role("button", name="Mine on top of theirs").click()
     expect(dialog).to_be_hidden()
     page.wait_for_function("() => !document.querySelector('[aria-busy=true]')")

@@ -16,7 +16,7 @@
   };
 </script>
 
-<Dialog title="Somebody else changed the same place" onclose={() => onsettle(false)} wide>
+<Dialog title="Somebody else changed the same place" wide>
   <p>{clash.problem}. Nothing of yours is lost; decide what holds.</p>
   <div class="two">
     <section><h3>What they changed</h3>{#if theirs}<ul>{#each theirs.differences.slice(0, 12) as d (d.text)}<li>{d.text}</li>{:else}<li class="quiet">Nothing that shows in the sheet.</li>{/each}</ul>{:else}<p class="quiet">Comparing …</p>{/if}</section>

@@ -1,14 +1,14 @@
 <script lang="ts">
   import type { Snippet } from 'svelte';
-  interface Props { title: string; children: Snippet; onclose: () => void; wide?: boolean }
+  interface Props { title: string; children: Snippet; onclose?: () => void; wide?: boolean }
   let { title, children, onclose, wide = false }: Props = $props();
   let dialog: HTMLDialogElement | undefined = $state();
   $effect(() => { dialog?.showModal(); return () => dialog?.close(); });
 </script>
 
-<dialog bind:this={dialog} class:wide aria-label={title} oncancel={(e) => { e.preventDefault(); onclose(); }} onclick={(e) => { if (e.target === dialog) onclose(); }}>
+<dialog bind:this={dialog} class:wide aria-label={title} oncancel={(e) => { e.preventDefault(); onclose?.(); }} onclick={(e) => { if (e.target === dialog) onclose?.(); }}>
   <div class="inside">
-    <header><h2>{title}</h2><button aria-label="Close" onclick={onclose}>Esc</button></header>
+    <header><h2>{title}</h2>{#if onclose}<button aria-label="Close" onclick={onclose}>Esc</button>{/if}</header>
     {@render children()}
   </div>
 </dialog>

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import asyncio
+import json
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
+import asyncssh
 import pytest
 
 from nimble_stone.cli.client import Client
@@ -14,11 +17,14 @@ from tests.engine.test_runs import ours
 from tests.support.processes import LabProcess, ServerProcess, ended, lab_and_server
 
 SECRET = "Tide-tables 1893 and on"
+SECRETS = {"licence_key": "HOLM1-TIDES-7SHIP-0LOGS"}
+KEY = asyncssh.generate_private_key("ssh-ed25519")
 BEGINNINGS = {
-    "tidebook": "values: {pool: kelda-survey, net.copying.pool: kelda-storage}\nroles: {reporting: {count: 1}, transfer: {count: 1}}\n",
-    "skerry": "values: {pool: kelda-survey}\nroles: {worker: {count: 2}}\n",
+    "tidebook": "values: {pool: kelda-survey, net.copying.pool: kelda-storage, mac_pool: kelda-macs, group.pool: kelda-groups}\nroles: {reporting: {count: 1}, transfer: {count: 1}}\n",
+    "skerry": "values: {pool: kelda-survey, pool6: kelda-six, mac_pool: kelda-macs}\nroles: {worker: {count: 2, values: {addressing: dhcp}}}\n",
     "ballast": "values: {pool: kelda-survey, net.copying.pool: kelda-storage, disk.data: 32}\n",
-    "breakwater": "values: {network: management, net.inner.network: survey, net.crossing.pool: kelda-storage, letting: known, known_list: 10.44.20.0/24}\n"
+    "breakwater": "values: {network: management, net.inner.network: survey, net.crossing.pool: kelda-storage, letting: known, known_list: 10.44.20.0/24,"
+                  + f" keys: {json.dumps(KEY.export_public_key().decode().strip())}}}\n"
                   + "nodes:\n" + "".join(f"  edge-{n}: {{address: 10.44.2.{20 + n}}}\n" for n in range(1, 5)),
 }
 
@@ -41,7 +47,7 @@ def planned(client: Client, kit: str) -> dict[str, Any]:
     plan = client.call("POST", "/api/plans", {"text": f"nimble-stone: plan/1\nname: {kit}\nkit: {kit}\npackage: {product.title} {product.version}\nbay: kelda-main\n{BEGINNINGS[kit]}"})
     for column in plan["columns"]:
         if column["kind"] == "secret":
-            plan = client.call("POST", f"/api/plans/{kit}/secret", {"version": plan["version"], "column": column["id"], "value": SECRET})
+            plan = client.call("POST", f"/api/plans/{kit}/secret", {"version": plan["version"], "column": column["id"], "value": SECRETS.get(column["id"], SECRET)})
     return dict(plan)
 
 
@@ -66,6 +72,21 @@ def test_a_product_is_rolled_out_by_its_kit(place: tuple[LabProcess, ServerProce
         assert sorted(node["host"] for node in done["nodes"]) == ["fulmar", "gannet", "petrel", "skua"]
         assert {p["found"] for p in done["proofs"] if p["proof"] == "networks"} == {"management, survey, storage"}
         assert len([key for key in started if key.startswith("watch/")]) == 4
+        key_opens(lab, next(node["cells"]["address"]["value"] for node in done["nodes"] if node["id"] == "edge-1"))
+    cells = {node["id"]: {key: cell["value"] for key, cell in node["cells"].items()} for node in done["nodes"]}
+    if kit == "skerry":
+        # Workers were given their addresses by DHCP; what was learnt is in the sheet, was proved, and the steps that needed it waited for it.
+        assert [cells[f"worker-{n}"]["address"] for n in (1, 2)] in (["10.44.20.80", "10.44.20.81"], ["10.44.20.81", "10.44.20.80"])
+        assert {key for key in started if key.startswith("learn/")} == {"learn/worker-1", "learn/worker-2"}
+        assert cells["controller-1"]["address6"] == "fd44:5e1d:20::100"
+        assert {p["found"] for p in done["proofs"] if p["proof"] == "mac"} == {f"52:54:00:44:00:0{n}" for n in range(1, 6)}
+        assert {p["found"] for p in done["proofs"] if p["proof"] == "certificate"} == {"Interface certificate trusted"}
+        assert [p["found"] for p in done["proofs"] if p["proof"] == "balanced"] == ["Interface: skerry-ctl1, skerry-ctl2, skerry-ctl3"]
+        assert len([p for p in done["proofs"] if p["proof"] == "address6"]) == 5
+    if kit == "tidebook":
+        assert {own["group"] for own in cells.values()} == {"2"}                # 1 is excluded; one number for the whole plan
+        macs = [own[column] for own in cells.values() for column in ("mac", "net.copying.mac") if own[column]]
+        assert len(macs) == len(set(macs)) == 6                                 # each interface its own; reporting and transfer have one each
     if kit == "ballast":
         assert len(done["nodes"]) == 4
         assert all(node["cells"]["disk.data.count"]["value"] == "2" for node in done["nodes"])
@@ -73,6 +94,17 @@ def test_a_product_is_rolled_out_by_its_kit(place: tuple[LabProcess, ServerProce
     assert ended(client, found["run"], states=("undone",))["state"] == "undone"
     assert ours(lab) == []
     client.call("DELETE", f"/api/plans/{kit}")
+
+
+def key_opens(lab: LabProcess, address: str) -> None:
+    """The key that was put in opens the node, another does not."""
+    async def log_in(key: asyncssh.SSHKey) -> str:
+        real, port = lab.plan.real(address, 22)
+        async with asyncssh.connect(real, port, username="admin", client_keys=[key], known_hosts=None, preferred_auth="publickey") as connection:
+            return str((await connection.run("edge status")).stdout)
+    assert asyncio.run(log_in(KEY)) == "watching\n"
+    with pytest.raises(asyncssh.PermissionDenied):
+        asyncio.run(log_in(asyncssh.generate_private_key("ssh-ed25519")))
 
 
 def test_a_condition_that_does_not_hold_takes_its_column_away(place: tuple[LabProcess, ServerProcess, Client]) -> None:

@@ -137,7 +137,7 @@ def _plan(client: Client, kit: Kit, package: str, bay: str, counts: dict[str, st
         raise InputError("; ".join(drawn.faults))
     plan = client.call("POST", "/api/plans", {"text": drawn.text})
     for column in plan["columns"]:
-        if column["kind"] == "secret":
+        if column["kind"] == "secret" and column["required"]:
             rule = next((question.rule for question in kit.questions if question.id == column["id"]), None)
             plan = client.call("POST", "/api/plans/tried/secret",
                                {"version": plan["version"], "column": column["id"], "value": made_by(rule, secrets.choice)})

@@ -10,7 +10,7 @@ from typing import Annotated, Any
 
 import typer
 
-from nimble_stone.cli import disks, estate, kits, plans, serving, tools
+from nimble_stone.cli import certificates, disks, estate, kits, plans, serving, tools
 from nimble_stone.cli import lab as lab_commands
 from nimble_stone.cli.client import Client
 from nimble_stone.cli.entry import guarded
@@ -27,7 +27,7 @@ secret_app = typer.Typer(help="The keyring.", no_args_is_help=True)
 trust_app = typer.Typer(help="Publishers whose signatures are trusted.", no_args_is_help=True)
 for name, sub in (("package", package_app), ("estate", estate.app), ("plan", plans.app), ("kit", kits.app), ("run", run_app), ("secret", secret_app),
                   ("lab", lab_commands.app),
-                  ("disk", disks.app), ("trust", trust_app)):
+                  ("disk", disks.app), ("certificate", certificates.app), ("trust", trust_app)):
     app.add_typer(sub, name=name)
 serving.add_commands(app)
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from nimble_stone.core.kit.model import Proof
-from nimble_stone.core.plan.sheet import Node, Sheet, networks_of
+from nimble_stone.core.kit.model import Certificate, Proof
+from nimble_stone.core.plan.sheet import Node, Sheet, macs_of, networks_of
 from nimble_stone.core.units import size_text
 
 
@@ -35,13 +35,19 @@ class Verdict:
     how: str
 
 
+WHERE_PLANNED = ("mac", "address6", "certificate")
+"""Kinds of proofs that are made only where the plan says what is to be found."""
+
+
 def expectations(sheet: Sheet) -> list[Expected]:
     """Every proof of every node, then those of the cluster."""
-    listed = [Expected(proof.id, proof.label, node.id, proof.kind, expected_of(sheet, node, proof), proof.limit)
-              for node in sheet.nodes for proof in sheet.kit.acceptance if proof.of == "node"]
+    listed = [Expected(proof.id, proof.label, node.id, proof.kind, expected, proof.limit)
+              for node in sheet.nodes for proof in sheet.kit.acceptance if proof.of == "node"
+              and ((expected := expected_of(sheet, node, proof)) or proof.kind not in WHERE_PLANNED)]
     for proof in sheet.kit.acceptance:
         if proof.of == "cluster":
-            text = {"members": ", ".join(sorted(node.name for node in sheet.nodes)), "virtual": virtual_text(sheet)}.get(proof.kind, "one lead")
+            text = {"members": ", ".join(sorted(node.name for node in sheet.nodes)),
+                    "virtual": virtual_text(sheet), "balanced": balanced_text(sheet)}.get(proof.kind, "one lead")
             listed.append(Expected(proof.id, proof.label, "", proof.kind, text, proof.limit))
     return listed
 
@@ -55,7 +61,20 @@ def expected_of(sheet: Sheet, node: Node, proof: Proof) -> str:
         "host": node.value("host"), "name": node.name, "address": f"{node.value('address')}/{node.value('prefix')}",
         "gateway": f"{node.value('gateway')} answers", "clock": f"within {proof.limit:g} s", "port": f"{sheet.kit.service.port} open",
         "version": version, "role": node.role, "networks": ", ".join(networks_of(sheet.kit, node, interfaces(sheet))),
+        "mac": ", ".join(mac for mac in macs_of(sheet.kit, node, interfaces(sheet)) if mac),
+        "certificate": ", ".join(f"{one.label} trusted" for one in shown(sheet, node)),
+        "address6": f"{node.value('address6')}/{node.value('prefix6')}" if node.value("address6") else "",
     }.get(proof.kind, "")
+
+
+def shown(sheet: Sheet, node: Node) -> list[Certificate]:
+    """The certificates that a node shows somewhere."""
+    return [one for one in sheet.kit.certificates if one.port and (not one.roles or node.role in one.roles)]
+
+
+def balanced_text(sheet: Sheet) -> str:
+    """“Interface: w-ctl1, w-ctl2” for each balanced service: the nodes that must be met through it."""
+    return "; ".join(f"{one.label}: {', '.join(sorted(node.name for node in sheet.nodes if node.role in one.members))}" for one in sheet.kit.balanced)
 
 
 def interfaces(sheet: Sheet) -> int:

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from ipaddress import IPv4Address, IPv4Network
+from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network
 from typing import Literal
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, model_validator
+
+from nimble_stone.core.series import Series
 
 
 class _Value(BaseModel):
@@ -23,6 +25,23 @@ class Network(_Value):
     dns: tuple[IPv4Address, ...] = ()
     ntp: str = ""
     domain: str = ""
+    subnet6: IPv6Network | None = None
+    gateway6: IPv6Address | None = None
+    dynamic_first: IPv4Address | None = Field(default=None, description="First of the addresses that DHCP hands out here; none: nobody does.")
+    dynamic_last: IPv4Address | None = None
+
+    @model_validator(mode="after")
+    def _whole(self) -> Network:
+        if (self.dynamic_first is None) != (self.dynamic_last is None):
+            raise ValueError(f"network “{self.name}”: a dynamic range has two ends")
+        if self.dynamic_first and self.dynamic_last and not (self.dynamic_first <= self.dynamic_last and self.dynamic_first in self.subnet
+                                                             and self.dynamic_last in self.subnet):
+            raise ValueError(f"network “{self.name}”: the dynamic range does not lie in {self.subnet}")
+        return self
+
+    def dynamic(self, address: IPv4Address) -> bool:
+        """Whether a DHCP server may hand out that address."""
+        return self.dynamic_first is not None and self.dynamic_last is not None and self.dynamic_first <= address <= self.dynamic_last
 
 
 class Pool(_Value):
@@ -70,6 +89,7 @@ class EstateFile(_Value):
     pools: tuple[Pool, ...] = ()
     hosts: tuple[Host, ...] = ()
     machines: tuple[Machine, ...] = ()
+    series: tuple[Series, ...] = ()
 
 
 class Mark(_Value):
@@ -91,6 +111,7 @@ class Guest(_Value):
     mark: Mark | None = None
     disks: tuple[str, ...] = ()                    # datastore/volume, or a path
     networks: tuple[str, ...] = ()
+    macs: tuple[str, ...] = ()
 
 
 class Datastore(_Value):
@@ -352,6 +373,7 @@ class Estate(_Value):
     machine_facts: dict[str, MachineFacts] = {}
     settings: tuple[RuleSetting, ...] = ()
     stores: tuple[StoreCare, ...] = ()
+    series: tuple[Series, ...] = ()
 
     def bay(self, name: str) -> tuple[Host, ...]:
         """The hosts of a bay, in the order of their names."""
@@ -372,6 +394,10 @@ class Estate(_Value):
     def pool(self, name: str) -> Pool | None:
         """The pool of that name."""
         return next((pool for pool in self.pools if pool.name == name), None)
+
+    def one_series(self, name: str) -> Series | None:
+        """The series of that name."""
+        return next((one for one in self.series if one.name == name), None)
 
 
 HOST_RESERVE = 0.05

@@ -8,7 +8,9 @@ from dataclasses import dataclass
 from typing import Any
 
 from nimble_stone.core.estate import Estate
+from nimble_stone.core.plan.drawn import in_use
 from nimble_stone.core.plan.sheet import Sheet
+from nimble_stone.core.series import number_of
 from nimble_stone.core.units import count_text
 
 MAX_CELLS, MAX_MEMBERS = 256, 4096
@@ -84,6 +86,44 @@ def pools(sheet: Sheet, estate: Estate, taken: Collection[str], conflicts: Colle
     return lines
 
 
+def series(sheet: Sheet, estate: Estate, taken: Collection[str]) -> list[PoolLine]:
+    """One line per series the plan draws from, like those of pools."""
+    lines = []
+    drawing = [column for column in sheet.columns if column.draws]
+    for name in dict.fromkeys(node.value(column.series) for column in drawing for node in sheet.nodes):
+        found = estate.one_series(name)
+        if found is None:
+            continue
+        planned = {number for column in drawing if column.draws == found.kind for node in sheet.nodes
+                   if node.value(column.series) == name and (number := number_of(found.kind, node.value(column.id))) is not None}
+        excluded, gone = found.gone(()), found.gone({*taken, *in_use(estate)})
+        marks = ("p" if number in planned else "x" if number in excluded else "t" if number in gone else "."
+                 for number in range(found.low, min(found.high, found.low + MAX_CELLS - 1) + 1))
+        size = found.high - found.low + 1
+        lines.append(PoolLine(name, found.first, found.last, size - len([n for n in gone | planned if found.low <= n <= found.high]), "".join(marks)))
+    return lines
+
+
+def series_members(estate: Estate, held: Mapping[str, str]) -> list[dict[str, Any]]:
+    """Every series with each of its members (at most 4,096), like `pool_members`."""
+    found_by = {mac: guest.name for facts in estate.facts.values() for guest in facts.guests for mac in guest.macs}
+    found_by |= {text: f"{facts.host}, {one.name}" for facts in estate.facts.values() for one in facts.interfaces
+                 for text in (one.mac.lower(), *(address.partition("/")[0] for address in one.addresses if ":" in address)) if text}
+    lines = []
+    for one in estate.series:
+        excluded, members, free, gap, run = one.gone(()), [], 0, 0, 0
+        for number in range(one.low, min(one.high, one.low + MAX_MEMBERS - 1) + 1):
+            member = one.member(number)
+            state, by = (("held", held[member]) if member in held else ("found", found_by[member]) if member in found_by else
+                         ("excluded", "") if number in excluded else ("free", ""))
+            run = run + 1 if state == "free" else 0
+            free, gap = free + (state == "free"), max(gap, run)
+            members.append({"address": member.rpartition("#")[2], "state": state, "by": by})
+        lines.append({"name": one.name, "kind": one.kind, "network": one.network, "first": one.first, "last": one.last, "size": one.high - one.low + 1,
+                      "free": free + one.high - one.low + 1 - len(members), "largest_gap": gap, "members": members})
+    return lines
+
+
 def pool_members(estate: Estate, held: Mapping[str, str]) -> list[dict[str, Any]]:
     """Every pool with each of its addresses (at most 4,096): state and by whom. `held`: address → who holds it. Cost: O(addresses + interfaces)."""
     found: dict[str, str] = {str(network.gateway): f"gateway of {network.name}" for network in estate.networks}
@@ -103,9 +143,9 @@ def pool_members(estate: Estate, held: Mapping[str, str]) -> list[dict[str, Any]
             run = run + 1 if state == "free" else 0
             free, gap = free + (state == "free"), max(gap, run)
             members.append({"address": address, "state": state, "by": by})
-        lines.append({"name": pool.name, "network": pool.network, "first": str(pool.first), "last": str(pool.last), "size": size, "free": free,
+        lines.append({"name": pool.name, "kind": "ipv4", "network": pool.network, "first": str(pool.first), "last": str(pool.last), "size": size, "free": free,
                       "largest_gap": gap, "members": members})
-    return lines
+    return lines + series_members(estate, held)
 
 
 def losses(sheet: Sheet) -> list[LossLine]:

@@ -17,10 +17,12 @@ from nimble_stone.core.kit.model import Forming
 from nimble_stone.core.plan.cells import Inputs
 from nimble_stone.core.plan.sheet import Node, Sheet
 
-Kind = Literal["carry", "clone", "medium", "define", "start", "boot", "services", "call", "ground"]
+Kind = Literal["carry", "clone", "medium", "define", "start", "learn", "boot", "services", "call", "ground"]
 CARRY_BYTES_PER_S = 40 << 20
 CLONE_BYTES_PER_S = 400 << 20
 WORST = 2.5
+LEASE_SHARE = .7
+"""When in its boot a guest asks for an address, as a share of it."""
 EMULATED = 3.0
 """How much longer a guest takes to boot and to come up on a host without hardware virtualization."""
 
@@ -137,13 +139,17 @@ def _node_steps(sheet: Sheet, node: Node, place: str, depth: int, services: Mapp
     times, ident, wave = sheet.kit.durations, node.id, 2 + depth
     role = sheet.kit.role(node.role)
     before = tuple(key for earlier in (role.after if role else ()) for key in services.get(earlier, ()))
+    by_dhcp = node.value("addressing") == "dhcp"
     size = node.full_bytes if node.value("provisioning") == "full" else node.thin_bytes
     return [
         _step("clone", f"clone/{ident}", "Disk", node, 1, (f"carry/{place}",), pace * (1 + size / CLONE_BYTES_PER_S), detail={"place": place}),
         _step("medium", f"medium/{ident}", "Config medium", node, 1, (), pace * times.medium),
         _step("define", f"define/{ident}", "Guest", node, wave, (f"clone/{ident}", f"medium/{ident}"), pace * times.define),
         _step("start", f"start/{ident}", "Start", node, wave, (f"define/{ident}", *before), pace * times.start),
-        _step("boot", f"boot/{ident}", "Boot", node, wave, (f"start/{ident}",), pace * slower * times.boot.expected,
+        *([_step("learn", f"learn/{ident}", "Address by DHCP", node, wave, (f"start/{ident}",), pace * slower * times.boot.expected * LEASE_SHARE,
+                 deadline=slower * times.boot.longest, waits=True)] if by_dhcp else []),
+        _step("boot", f"boot/{ident}", "Boot", node, wave, (f"learn/{ident}" if by_dhcp else f"start/{ident}",),
+              pace * slower * times.boot.expected * (1 - LEASE_SHARE if by_dhcp else 1),
               deadline=slower * times.boot.longest, waits=True),
         _step("services", f"services/{ident}", "Services", node, wave, (f"boot/{ident}",), pace * slower * times.services.expected,
               deadline=slower * times.services.longest, waits=True),

@@ -2,25 +2,36 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass, replace
 from typing import Any
 
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.kit.model import Kit
 from nimble_stone.core.plan.model import Plan, RoleBlock
-from nimble_stone.core.plan.sheet import PackageView, Sheet, resolve
+from nimble_stone.core.plan.sheet import Cell, PackageView, Sheet, resolve
 from nimble_stone.core.sequence import Step
 from nimble_stone.store.runs import RunRow
 
 
-@dataclass(frozen=True)
+@dataclass
 class FrozenRun:
-    """A run read back: its sheet and its steps by key, in sequence."""
+    """A run read back: its sheet and its steps by key, in sequence. Only what nodes are given on the way (an address by DHCP) is added to it."""
 
     id: str
     sheet: Sheet
     steps: dict[str, Step]
     domain_types: dict[str, str]
+
+    def learn(self, ident: str, values: Mapping[str, str]) -> None:
+        """Put what a node was given into its cells."""
+        self.sheet = _with(self.sheet, {ident: values})
+
+
+def _with(sheet: Sheet, learned: Mapping[str, Mapping[str, str]]) -> Sheet:
+    return replace(sheet, nodes=tuple(
+        replace(node, cells={**node.cells, **{key: Cell(value, "computed") for key, value in learned[node.id].items()}}) if node.id in learned else node
+        for node in sheet.nodes)) if learned else sheet
 
 
 def freeze(sheet: Sheet, steps: list[Step], estate: Estate) -> dict[str, Any]:
@@ -36,6 +47,6 @@ def freeze(sheet: Sheet, steps: list[Step], estate: Estate) -> dict[str, Any]:
 
 def thaw(row: RunRow, package: PackageView) -> FrozenRun:
     """The run as it was frozen."""
-    sheet = resolve(Plan.model_validate(row.doc["plan"]), Kit.model_validate(row.doc["kit"]), package, Estate())
+    sheet = _with(resolve(Plan.model_validate(row.doc["plan"]), Kit.model_validate(row.doc["kit"]), package, Estate()), row.doc.get("learned", {}))
     steps = {item["key"]: Step(**{**item, "after": tuple(item["after"])}) for item in row.doc["steps"]}
     return FrozenRun(row.id, sheet, steps, row.doc["domain_types"])

@@ -9,7 +9,9 @@ from typing import Any
 from nimble_stone.core import acceptance
 from nimble_stone.core.acceptance import Expected, Verdict
 from nimble_stone.core.errors import StoneError
-from nimble_stone.core.plan.sheet import Node
+from nimble_stone.core.plan.cells import MADE_HERE
+from nimble_stone.core.plan.sheet import Node, macs_of
+from nimble_stone.engine import certificates
 from nimble_stone.engine.frozen import FrozenRun
 from nimble_stone.engine.world import World
 from nimble_stone.hosts.node import NodeAccess, NodeDoor
@@ -59,7 +61,8 @@ async def _door(world: World, run: FrozenRun, node: Node) -> NodeDoor:
 
 async def _ask(world: World, run: FrozenRun, node: Node) -> _Seen:
     seen = _Seen()
-    await asyncio.gather(_host_side(world, run, node, seen), _node_side(world, run, node, seen), _gateway(world, run, node, seen))
+    await asyncio.gather(_host_side(world, run, node, seen), _node_side(world, run, node, seen), _gateway(world, run, node, seen),
+                         _certificates(world, run, node, seen))
     return seen
 
 
@@ -69,17 +72,19 @@ async def _host_side(world: World, run: FrozenRun, node: Node, seen: _Seen) -> N
         host = await world.kvm(await world.host(node.value("host")))
         domain = await host.domain(node.name)
         if domain is None:
-            for kind in ("running", "hardware", "host", "networks"):
+            for kind in ("running", "hardware", "host", "networks", "mac"):
                 seen.put(kind, "no such guest", how)
             return
         running = await host.running(node.name)
         seen.put("running", "running" if running else "stopped", f"virsh domstate {node.name}")
         seen.put("hardware", acceptance.hardware_text(domain.vcpu, domain.memory_bytes, domain.disks), how)
         seen.put("networks", ", ".join(domain.networks), how)
+        planned = macs_of(run.sheet.kit, node, acceptance.interfaces(run.sheet))
+        seen.put("mac", ", ".join(mac for mac, wanted in zip(domain.macs, planned, strict=False) if wanted), how)
         ours = domain.mark is not None and domain.mark.run == run.id
         seen.put("host", host.name if ours else f"{host.name}, but without our mark", how)
     except StoneError as error:
-        for kind in ("running", "hardware", "host", "networks"):
+        for kind in ("running", "hardware", "host", "networks", "mac"):
             seen.put(kind, f"not known: {error}", how)
 
 
@@ -94,15 +99,32 @@ async def _node_side(world: World, run: FrozenRun, node: Node, seen: _Seen) -> N
         status = await door.call("GET", kit.service.path, login=False)
         middle = (before + world.clock()) / 2
     except StoneError as error:
-        for kind in ("name", "address", "clock", "version", "role"):
+        for kind in ("name", "address", "address6", "clock", "version", "role"):
             seen.put(kind, f"not known: {error}", how)
         return
-    for kind in ("name", "address", "version", "role"):
+    for kind in ("name", "address", "address6", "version", "role"):
         seen.put(kind, str(status.get(kind, ""))[:120], how)
     try:
         seen.put("clock", f"{float(status.get('time', 'nan')) - middle:+.1f} s", how)
     except (TypeError, ValueError):
         seen.put("clock", "the node tells no time", how)
+
+
+async def _certificates(world: World, run: FrozenRun, node: Node, seen: _Seen) -> None:
+    """Connect to where each certificate is shown and see whether it is the one, made out to the node."""
+    said, how = [], []
+    for one in acceptance.shown(run.sheet, node):
+        names = certificates.names(run.sheet, node, one)
+        how.append(f"TLS to {node.value('address')}:{one.port} as {names[0] if names else node.name}")
+        try:
+            brought = node.value(f"certificate.{one.id}") != MADE_HERE
+            pair = await certificates.of_node(world, run.id, run.sheet, node, one)
+            trust = pair.certificate if brought else (await certificates.authority(world)).certificate
+            wrong = await world.reach.trust(node.value("address"), one.port, trust, names[0] if names else node.name, exactly=brought)
+            said.append(f"{one.label} {wrong or 'trusted'}")
+        except StoneError as error:
+            said.append(f"{one.label} not known: {error}")
+    seen.put("certificate", ", ".join(said), "; ".join(how))
 
 
 async def _gateway(world: World, run: FrozenRun, node: Node, seen: _Seen) -> None:
@@ -129,7 +151,27 @@ async def _ask_cluster(world: World, run: FrozenRun) -> _Seen:
         for kind in ("members", "one-lead"):
             seen.put(kind, f"not known: {error}", how)
     await _ask_virtual(world, run, seen)
+    await _ask_balanced(world, run, seen)
     return seen
+
+
+async def _ask_balanced(world: World, run: FrozenRun, seen: _Seen) -> None:
+    """Who answers when each balanced service is asked again and again, at most three times as often as it has members."""
+    said, how, kit = [], [], run.sheet.kit
+    for one in kit.balanced:
+        wanted = {node.name for node in run.sheet.nodes if node.role in one.members}
+        address, met = run.sheet.nodes[0].value(f"virtual.{one.virtual}"), set[str]()
+        how.append(f"GET {address}:{one.port}{kit.service.path}, again and again")
+        for _ in range(3 * len(wanted)):
+            try:
+                answer = await world.reach.http("GET", address, one.port, kit.service.path, limit_s=5)
+                met.add(str(answer.json().get("name", ""))[:80])
+            except StoneError:
+                continue
+            if met >= wanted:
+                break
+        said.append(f"{one.label}: {', '.join(sorted(met - {''}))}")
+    seen.put("balanced", "; ".join(said), "; ".join(how))
 
 
 async def _ask_virtual(world: World, run: FrozenRun, seen: _Seen) -> None:

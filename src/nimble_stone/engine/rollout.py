@@ -15,7 +15,7 @@ from nimble_stone.hosts.kvm import KvmHost, Recorder
 from nimble_stone.store import records
 from nimble_stone.store.runs import RunRow
 
-UNDO_STAGE = {"call": 0, "services": 0, "boot": 0, "start": 0, "define": 1, "medium": 2, "clone": 2, "tidy": 2, "carry": 3}
+UNDO_STAGE = {"call": 0, "services": 0, "boot": 0, "learn": 0, "start": 0, "define": 1, "medium": 2, "clone": 2, "tidy": 2, "carry": 3}
 """In which order things are taken back: guests before their disks, disks before the copies they were made from."""
 
 

@@ -17,15 +17,16 @@ from nimble_stone.core.kit.model import Call, Forming
 from nimble_stone.core.package import adapt
 from nimble_stone.core.package.contents import Contents
 from nimble_stone.core.plan.columns import network_column
-from nimble_stone.core.plan.sheet import Node, networks_of
+from nimble_stone.core.plan.sheet import Node, macs_of, networks_of
 from nimble_stone.core.sequence import Step
 from nimble_stone.engine import copies, packages, spool, transfer
+from nimble_stone.engine.filling import environment_of, fill, kept_name
 from nimble_stone.engine.frozen import FrozenRun
 from nimble_stone.engine.world import World
 from nimble_stone.hosts import medium, xml_out
 from nimble_stone.hosts.kvm import KvmHost, Recorder
 from nimble_stone.hosts.node import NodeAccess, NodeDoor
-from nimble_stone.store import library, records
+from nimble_stone.store import library, records, runs
 from nimble_stone.store.library import Copy
 
 Found = dict[str, Any]
@@ -252,10 +253,10 @@ class Medium:
 
     async def act(self, c: Context) -> None:
         """Fill in the kit's environment from the sheet and send the image."""
-        further = {net.interface - 1: f"{address}/{c.node.value(network_column(net.id, 'prefix'))}" for net in c.run.sheet.kit.networks
-                   if (address := c.node.value(network_column(net.id, "address")))}
+        further = {net.interface - 1: found for net in c.run.sheet.kit.networks if (found := _configured(c.node, net.id))}
         image = medium.build(c.node.name, await environment_of(c), {key: c.node.value(key) for key in
-                             ("name", "address", "prefix", "gateway", "dns", "domain")}, further)
+                             ("name", "address", "prefix", "gateway", "dns", "domain", "addressing", "address6", "prefix6", "gateway6")},
+                             further)
         name = c.volume(f"{c.node.name}-config")
         await c.host.refresh(c.step.datastore)
         await _remove_volume(c, name)
@@ -285,7 +286,8 @@ class Define:
     async def act(self, c: Context) -> None:
         """Define it. A new guest has a new SSH host key: what an earlier one at this address had shown is forgotten."""
         node, datastore = c.node, c.step.datastore
-        await c.world.store.write(records.drop_pin, f"{node.value('address')}:22")
+        if node.value("address"):
+            await c.world.store.write(records.drop_pin, f"{node.value('address')}:22")
         await c.host.refresh(datastore)
         guest = adapt.adapt(c.contents.descriptor, node.extra)
         names = [name for name, _, _ in _node_disks(c)]
@@ -295,7 +297,7 @@ class Define:
             disks=tuple(xml_out.GuestDisk(datastore, name, "qcow2", place.bus, place.target, place.controller)
                         for name, place in zip(names, guest.disks, strict=True)),
             medium=(datastore, c.volume(f"{node.name}-config"), guest.config_target), networks=networks_of(c.run.sheet.kit, node, len(guest.nics)),
-            nics=guest.nics,
+            nics=guest.nics, macs=macs_of(c.run.sheet.kit, node, len(guest.nics)),
             scsi=guest.controllers, firmware=guest.firmware))
 
     async def undo(self, c: Context) -> str:
@@ -317,6 +319,37 @@ class Start:
 
     async def undo(self, c: Context) -> str:
         """Undoing the definition stops it."""
+        return ""
+
+
+class Learn:
+    """The address that the node was given by DHCP, as its host sees it: by lease, by the guest's own agent, or by its neighbour table."""
+
+    async def observe(self, c: Context) -> Found | None:
+        """An address of the service network at the first interface. A new guest has a new SSH host key: an earlier one's at this address is forgotten."""
+        known = c.run.sheet.by_id[c.node.id].value("address")
+        if known:
+            return {"address": known}
+        for address, prefix in await c.host.first_addresses(c.node.name):
+            await c.world.store.write(records.drop_pin, f"{address}:22")
+            if any(address == other for node, _, other in c.run.sheet.addresses() if node is None or node.id != c.node.id):
+                continue                                          # somebody else's of this very plan: an old entry of the host's table
+            values = {"address": address} | ({"prefix": prefix} if prefix else {})
+            await c.world.store.write(runs.learn, c.run.id, c.node.id, values)
+            c.run.learn(c.node.id, values)
+            return {"address": address, "way": address}
+        if not await c.host.running(c.node.name):
+            raise RemoteFailed(f"guest {c.node.name} stopped before it had an address", target=c.host.name,
+                               hint="Look at its console; start it again with retry.", code="guest-stopped")
+        return None
+
+    async def act(self, c: Context) -> None:
+        """Nothing to do but wait. A guest that was found stopped is started again on retry."""
+        if not await c.host.running(c.node.name):
+            await c.host.start(c.node.name)
+
+    async def undo(self, c: Context) -> str:
+        """The lease runs out by itself."""
         return ""
 
 
@@ -400,9 +433,9 @@ class Calling:
         return ""
 
 
-KINDS: dict[str, Kind] = {"carry": Carry(), "tidy": Tidy(), "clone": Clone(), "medium": Medium(), "define": Define(), "start": Start(),
+KINDS: dict[str, Kind] = {"carry": Carry(), "tidy": Tidy(), "clone": Clone(), "medium": Medium(), "define": Define(), "start": Start(), "learn": Learn(),
                           "boot": Boot(), "services": Services(), "call": Calling()}
-POLLED = {"boot", "services", "call"}
+POLLED = {"learn", "boot", "services", "call"}
 
 
 def matches(answer: Found, wanted: dict[str, str]) -> bool:
@@ -415,43 +448,13 @@ def forming_of(c: Context) -> Forming:
     return next(forming for forming in c.run.sheet.kit.forming if forming.id == c.step.detail["forming"])
 
 
-def kept_name(run: str, name: str) -> str:
-    """Keyring entry of a value kept during a run."""
-    return f"run/{run}/{name}"
-
-
-async def fill(c: Context, template: str) -> str:
-    """Fill `{column}`, `{first.column}`, `{kept.name}` and `{count}`. What is filled in is never itself a template."""
-    node, first = c.node, c.run.sheet.nodes[0]
-    secrets = {column.id for column in c.run.sheet.columns if column.kind == "secret"}
-    out, rest = "", template
-    while "{" in rest:
-        before, _, rest = rest.partition("{")
-        key, _, rest = rest.partition("}")
-        if key.startswith("kept."):
-            value = await c.world.open_secret(kept_name(c.run.id, key.removeprefix("kept.")))
-        elif key == "count":
-            value = str(len(c.run.sheet.nodes))
-        elif key.startswith("count."):
-            value = str(sum(node.role == key.removeprefix("count.") for node in c.run.sheet.nodes))
-        elif key == "role":
-            value = node.role
-        else:
-            value = (first if key.startswith("first.") else node).value(key.removeprefix("first."))
-            if key in secrets and value:
-                value = await c.world.open_secret(value)
-        out += before + value
-    return out + rest
-
-
-async def environment_of(c: Context) -> dict[str, str]:
-    """The environment of the node: what the kit maps, then the package's further questions as the sheet answers them."""
-    values = {key: await fill(c, template) for key, template in c.run.sheet.kit.environment.items()}
-    for column in c.run.sheet.columns:
-        if column.environment and column.environment not in values:
-            text = c.node.value(column.id)
-            values[column.environment] = await c.world.open_secret(text) if column.kind == "secret" and text else text
-    return values
+def _configured(node: Node, network: str) -> medium.Configured | None:
+    """How an interface beyond the first is set up; None where the node has no address there."""
+    def value(part: str) -> str:
+        return node.value(network_column(network, part))
+    addresses = tuple(f"{value(address)}/{value(prefix)}" for address, prefix in (("address", "prefix"), ("address6", "prefix6")) if value(address))
+    dhcp = value("addressing") == "dhcp"
+    return medium.Configured(addresses, dhcp) if addresses or dhcp else None
 
 
 def _file_disks(c: Context) -> list[str]:

@@ -64,6 +64,10 @@ class World:
         self._note(value)
         return value
 
+    def hide(self, value: str) -> None:
+        """Blank a value wherever it turns up from now on."""
+        self._note(value)
+
     def _note(self, value: str) -> None:
         """Remember a value that must be blanked wherever it turns up, also as it looks inside XML, JSON and Python text."""
         if len(value) >= 4:

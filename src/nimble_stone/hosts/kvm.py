@@ -262,6 +262,18 @@ class KvmHost:
         """Whether the guest runs."""
         return (await self._maybe("domstate", name) or "") in ("running", "paused", "idle", "in shutdown")
 
+    async def first_addresses(self, name: str) -> list[tuple[str, str]]:
+        """(IPv4 address, prefix length) of a running guest's first interface: by lease, else by its agent, else by the host's neighbour table."""
+        domain = await self.domain(name)
+        first = domain.macs[0] if domain and domain.macs else ""
+        for source in ("lease", "agent", "arp"):
+            answer = await self._run(commands.virsh("domifaddr", name, "--source", source))
+            found = xml_in.interface_addresses(answer.text) if answer.status == 0 else []
+            mine = [(address, prefix) for mac, address, prefix in found if mac == first]
+            if mine:
+                return mine
+        return []
+
     async def define(self, design: xml_out.GuestDesign) -> None:
         """Define a guest with our mark."""
         await self._virsh("define", "--validate", "/dev/stdin", data=xml_out.domain(design))

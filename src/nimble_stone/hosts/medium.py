@@ -4,15 +4,26 @@ from __future__ import annotations
 
 import io
 import json
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
 
 import pycdlib
 
 from nimble_stone.core.package import environment
 
 
-def build(node: str, values: dict[str, str], network: dict[str, str], further: dict[int, str] | None = None) -> bytes:
-    """The image. `values`: environment keys; `network`: name, address, prefix, gateway, dns, domain for the NoCloud seed; `further`: address/prefix of
-    interfaces beyond the first, by index from 1."""
+@dataclass(frozen=True)
+class Configured:
+    """How an interface beyond the first is set up: its addresses with prefix length, and whether it asks by DHCP."""
+
+    addresses: tuple[str, ...] = ()
+    dhcp: bool = False
+
+
+def build(node: str, values: dict[str, str], network: dict[str, str], further: Mapping[int, Configured] | None = None) -> bytes:
+    """The image. `values`: environment keys; `network`: name, address, prefix, gateway, dns, domain, addressing and the like for the NoCloud seed;
+    `further`: interfaces beyond the first, by index from 1."""
     iso = pycdlib.PyCdlib()
     iso.new(interchange_level=3, joliet=3, rock_ridge="1.09", vol_ident="CIDATA")
     files = {"ovf-env.xml": environment.build(node, values), "meta-data": _meta(node, network), "user-data": _user(network),
@@ -33,9 +44,17 @@ def _user(network: dict[str, str]) -> bytes:
     return f"#cloud-config\nhostname: {json.dumps(network['name'])}\nfqdn: {json.dumps(network['name'] + '.' + network['domain'])}\n".encode()
 
 
-def _network(network: dict[str, str], further: dict[int, str]) -> bytes:
+def _network(network: dict[str, str], further: Mapping[int, Configured]) -> bytes:
     """NoCloud network config version 2; JSON is YAML."""
-    interface = {"addresses": [f"{network['address']}/{network['prefix']}"], "gateway4": network["gateway"],
-                 "nameservers": {"addresses": network["dns"].split(), "search": [network["domain"]] if network["domain"] else []}}
-    more = {f"eth{index}": {"addresses": [address]} for index, address in sorted(further.items())}
+    names = {"addresses": network["dns"].split(), "search": [network["domain"]] if network["domain"] else []}
+    interface: dict[str, Any] = {"nameservers": names}
+    if network.get("addressing") == "dhcp":
+        interface |= {"dhcp4": True}
+    else:
+        interface |= {"addresses": [f"{network['address']}/{network['prefix']}"], "gateway4": network["gateway"]}
+    if network.get("address6"):
+        interface.setdefault("addresses", []).append(f"{network['address6']}/{network['prefix6']}")
+        interface |= {"gateway6": network["gateway6"]} if network.get("gateway6") else {}
+    more = {f"eth{index}": ({"addresses": list(one.addresses)} if one.addresses else {}) | ({"dhcp4": True} if one.dhcp else {})
+            for index, one in sorted(further.items())}
     return json.dumps({"version": 2, "ethernets": {"eth0": interface} | more}).encode()

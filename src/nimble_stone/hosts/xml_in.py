@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from ipaddress import ip_interface
 
 from lxml import etree
 
@@ -26,6 +27,7 @@ class Domain:
     mark: Mark | None
     sources: tuple[str, ...] = ()
     networks: tuple[str, ...] = ()
+    macs: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -99,6 +101,7 @@ def domain(text: str) -> Domain:
         disks=sum(disk.get("device", "disk") == "disk" for disk in root.findall("devices/disk")),
         mark=Mark(run=str(mark.get("run") or ""), node=str(mark.get("node") or ""), plan=str(mark.get("plan") or "")) if mark is not None else None,
         sources=tuple(_source(disk) for disk in root.findall("devices/disk")[:64] if disk.get("device", "disk") == "disk"),
+        macs=tuple(str(mac.get("address") or "")[:17].lower() for mac in root.findall("devices/interface/mac")[:64]),
         networks=tuple(str(nic.get("network") or nic.get("bridge") or nic.get("dev") or "")[:60] for nic in root.findall("devices/interface/source")[:64]))
 
 
@@ -115,7 +118,8 @@ def guest(text: str, running: bool) -> Guest:
     """The same as an estate fact."""
     found = domain(text)
     return Guest(name=found.name, uuid=found.uuid, running=running, vcpu=found.vcpu, memory_bytes=found.memory_bytes, mark=found.mark,
-                 disks=tuple(source for source in found.sources if source), networks=tuple(net for net in found.networks if net))
+                 disks=tuple(source for source in found.sources if source), networks=tuple(net for net in found.networks if net),
+                 macs=found.macs)
 
 
 def volume(text: str) -> Volume:
@@ -176,6 +180,25 @@ def key_values(text: str) -> dict[str, str]:
 def memory_bytes(text: str) -> int:
     """Total memory from nodememstats (KiB). nodeinfo's figure is one NUMA cell's and may be wrong."""
     return _number(key_values(text).get("total", "").split(" ")[0]) << 10
+
+
+def interface_addresses(text: str) -> list[tuple[str, str, str]]:
+    """(MAC address, IPv4 address, prefix length) by `domifaddr`'s table: name, MAC, protocol, address. Loopback, link-local and odd lines are left out.
+
+    The neighbour table knows no prefix and says /0; that is answered as ''.
+    """
+    found = []
+    for line in text.splitlines()[:500]:
+        words = line.split()
+        if len(words) != 4 or words[2] != "ipv4":
+            continue
+        try:
+            address = ip_interface(words[3])
+        except ValueError:
+            continue
+        if address.version == 4 and not (address.ip.is_loopback or address.ip.is_link_local or address.ip.is_multicast or address.ip.is_unspecified):
+            found.append((words[1].lower(), str(address.ip), str(address.network.prefixlen) if address.network.prefixlen else ""))
+    return found
 
 
 def names(text: str) -> list[str]:

@@ -39,6 +39,8 @@ class GuestDesign:
     nics: tuple[str, ...]
     scsi: tuple[str, ...] = ()
     firmware: str = "bios"
+    macs: tuple[str, ...] = ()
+    """One for each of `nics`; '' (or none at all): the hypervisor gives one."""
 
 
 def _text(tree: etree._Element) -> str:
@@ -103,8 +105,11 @@ def domain(design: GuestDesign) -> str:
     _sub(cdrom, "source", pool=design.medium[0], volume=design.medium[1])
     _sub(cdrom, "target", dev=design.medium[2], bus="ide")
     _sub(cdrom, "readonly")
-    for model, network in zip(design.nics, design.networks, strict=True):
+    macs = (*design.macs, *("" for _ in design.nics[len(design.macs):]))
+    for model, network, mac in zip(design.nics, design.networks, macs, strict=True):
         nic = _sub(devices, "interface", type="network")
+        if mac:
+            _sub(nic, "mac", address=mac)
         _sub(nic, "source", network=network)
         _sub(nic, "model", type=model)
         _sub(nic, "rom", enabled="no")

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from ipaddress import IPv4Address, IPv4Network
+from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network
 from typing import Any
 
 from nimble_stone.core.estate import EstateFile, Host, Machine, Network, Pool
+from nimble_stone.core.series import Series
 from nimble_stone.core.units import GIB, TIB
 
 PASSWORD = "gannet over the skerry 7"
@@ -160,7 +161,8 @@ def estate_file(lab: LabPlan) -> EstateFile:
         Network(name="management", subnet=IPv4Network("10.44.0.0/22"), gateway=ip("10.44.0.1"), dns=(ip("10.44.0.5"),), ntp="10.44.0.5",
                 domain="kelda.holm.example"),
         Network(name="survey", subnet=IPv4Network("10.44.20.0/23"), gateway=ip("10.44.20.1"), vlan=420, dns=(ip("10.44.0.5"), ip("10.45.0.5")),
-                ntp="10.44.0.5", domain="kelda.holm.example"),
+                ntp="10.44.0.5", domain="kelda.holm.example", subnet6=IPv6Network("fd44:5e1d:20::/64"), gateway6=IPv6Address("fd44:5e1d:20::1"),
+                dynamic_first=ip("10.44.20.80"), dynamic_last=ip("10.44.20.99")),
         Network(name="storage", subnet=IPv4Network("10.44.60.0/24"), gateway=ip("10.44.60.1"), vlan=460, mtu=9000),
         Network(name="ness-survey", subnet=IPv4Network("10.45.20.0/24"), gateway=ip("10.45.20.1"), vlan=520, dns=(ip("10.45.0.5"), ip("10.44.0.5")),
                 ntp="10.45.0.5", domain="ness.holm.example"),
@@ -171,8 +173,13 @@ def estate_file(lab: LabPlan) -> EstateFile:
         Pool(name="kelda-storage", network="storage", first=ip("10.44.60.11"), last=ip("10.44.60.42"), excluded=(ip("10.44.60.20"),)),
         Pool(name="outfield", network="survey", first=ip("10.44.20.100"), last=ip("10.44.21.250")),
     )
+    series = (
+        Series(name="kelda-macs", kind="mac", first="52:54:00:44:00:01", last="52:54:00:44:0f:ff"),
+        Series(name="kelda-six", kind="ipv6", network="survey", first="fd44:5e1d:20::100", last="fd44:5e1d:20::4ff", excluded=("fd44:5e1d:20::111",)),
+        Series(name="kelda-groups", kind="number", first="1", last="255", excluded=("1",)),
+    )
     hosts = tuple(Host(name=host.name, address=host.address, user="root", credential=CREDENTIAL, site=host.site, bay=host.bay) for host in lab.hosts)
-    return EstateFile(networks=networks, pools=pools, hosts=hosts)
+    return EstateFile(networks=networks, pools=pools, hosts=hosts, series=series)
 
 
 def machines_of(lab: LabPlan) -> list[Machine]:

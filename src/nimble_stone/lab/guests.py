@@ -8,8 +8,11 @@ import contextlib
 import hashlib
 import io
 import random
+import ssl
+import tempfile
 import time
 from dataclasses import dataclass, field
+from ipaddress import IPv4Address
 from pathlib import Path
 from typing import Any
 
@@ -26,7 +29,7 @@ from nimble_stone.lab.products import TITLES
 from nimble_stone.lab.state import LabGuest, LabHost, Volumes
 
 BOOT_S, SERVICES_S = 18.0, 10.0
-PORT = 8080
+PORT, SECURE_PORT = 8080, 8443
 LEADING = ("lead", "primary", "controller", "storage", "edge")
 """Roles whose nodes may gather others around them."""
 
@@ -43,6 +46,7 @@ class Running:
     began: float = field(default_factory=time.monotonic)
     task: asyncio.Task[None] | None = None
     closers: list[Any] = field(default_factory=list)
+    turn: int = 0
 
     @property
     def product(self) -> str:
@@ -64,6 +68,7 @@ class GuestRoom:
     def __init__(self, plan: LabPlan, volumes: Volumes, speed: float) -> None:
         self.plan, self.volumes, self.speed = plan, volumes, speed
         self.occupied: set[str] = set()
+        self._leased: set[str] = set()
         self._gateways = {str(network.gateway) for network in estate_file(plan).networks}
         self.troubles: dict[str, str] = {}
         self._running: dict[tuple[str, str], Running] = {}
@@ -137,8 +142,11 @@ class GuestRoom:
         except (FormatError, LookupError, pycdlib.pycdlibexception.PyCdlibException) as error:
             running.say(f"{running.product}: no usable config medium: {error}")
             return
-        address = running.get("address")
         running.say(f"{running.product}: name {running.get('hostname')}")
+        address = running.get("address") or await self._lease(running)
+        if not address:
+            running.say(f"{running.product}: nobody answers DHCP")
+            return
         running.say(f"{running.product}: address {address}/{running.get('prefix')} gateway {running.get('gateway')}")
         await self._wait(BOOT_S / 4)
         if not await self._listen(running, address):
@@ -155,12 +163,37 @@ class GuestRoom:
         running.ready = True
         running.say(f"{running.product}: services are up")
 
+    async def _lease(self, running: Running) -> str:
+        """Ask by DHCP: the network's next free dynamic address, the same one again after a restart. '' where nobody answers."""
+        await self._wait(BOOT_S / 6)
+        source = etree.fromstring(running.guest.xml).find("devices/interface/source")
+        network = next((one for one in estate_file(self.plan).networks if source is not None and one.name == source.get("network")), None)
+        if network is None or network.dynamic_first is None or network.dynamic_last is None:
+            return ""
+        if not running.guest.data.get("lease"):
+            span = range(int(network.dynamic_first), int(network.dynamic_last) + 1)
+            address = next((text for number in span if (text := str(IPv4Address(number))) not in self._leased and not self.answers(text)), "")
+            if not address:
+                return ""
+            running.guest.data["lease"] = f"{address}/{network.subnet.prefixlen}"
+            running.host.save()
+        address = str(running.guest.data["lease"]).partition("/")[0]
+        self._leased.add(address)
+        running.values |= {f"{running.product}.address": address, f"{running.product}.prefix": str(network.subnet.prefixlen)}
+        running.say(f"{running.product}: lease of {address} obtained")
+        return address
+
     async def _listen(self, running: Running, address: str) -> bool:
         try:
             real, port = self.plan.real(address, PORT)
             site = web.TCPSite(self._runner, real, port)  # type: ignore[arg-type]  # set by open()
             await site.start()
             running.closers.append(site.stop)
+            if running.get("certificate"):
+                secure = web.TCPSite(self._runner, *self.plan.real(address, SECURE_PORT), ssl_context=_tls(running))  # type: ignore[arg-type]
+                await secure.start()
+                running.closers.append(secure.stop)
+                running.say(f"{running.product}: showing its certificate on port {SECURE_PORT}")
             ssh = await asyncssh.create_server(lambda: _Login(running), real, self.plan.real(address, 22)[1], server_host_keys=[_own_key(running)],
                                                process_factory=self._shell)
 
@@ -201,6 +234,8 @@ class GuestRoom:
         if running is None:
             return web.Response(status=503)
         what = request.match_info["what"]
+        if what == "status" and running.guest.data.get("balanced") and where == self.plan.real(running.guest.data["virtual"], PORT)[0]:
+            running = self._next_of(running)
         open_to_all = {("GET", "status"), ("GET", "members"), ("POST", "member")}
         if (request.method, what) not in open_to_all and not _logged_in(request, running):
             return web.json_response({"reason": "login refused"}, status=401)
@@ -214,12 +249,21 @@ class GuestRoom:
         answer: web.Response = await handler(running, body)
         return answer
 
+    def _next_of(self, running: Running) -> Running:
+        """Whose turn it is behind a virtual address; members that are down are passed over."""
+        members = [address.partition(":")[0] for address in running.guest.data["balanced"].split()]
+        there = [self._by_address[address] for address in members if address in self._by_address]
+        running.turn += 1
+        return there[running.turn % len(there)] if there else running
+
     async def h_get_status(self, running: Running, body: dict[str, str]) -> web.Response:
         """How the node is."""
         title, version = TITLES.get(running.product, TITLES["gauge"])
         return web.json_response({
             "product": title, "version": version, "name": running.get("hostname"), "role": running.get("role"),
-            "address": f"{running.get('address')}/{running.get('prefix')}", "time": time.time(),
+            "address": f"{running.get('address')}/{running.get('prefix')}",
+            **({"licence": "known" if running.get("licence") else "trial"} if running.product == "tidebook" else {}),
+            **({"address6": f"{running.get('address6')}/{running.get('prefix6')}"} if running.get("address6") else {}), "time": time.time(),
             "state": "ready" if running.ready else "installing"})
 
     async def h_get_token(self, running: Running, body: dict[str, str]) -> web.Response:
@@ -282,6 +326,7 @@ class GuestRoom:
             return web.json_response({"reason": f"the virtual address {virtual} cannot be used"}, status=409)
         running.guest.data["formed"] = True
         running.guest.data["virtual"] = virtual
+        running.guest.data["balanced"] = str(body.get("balanced") or "")
         running.host.save()
         running.say(f"{running.product}: cluster of {have} formed")
         return web.json_response({"formed": "yes"})
@@ -329,8 +374,28 @@ class _Login(asyncssh.SSHServer):
     def password_auth_supported(self) -> bool:
         return True
 
+    def public_key_auth_supported(self) -> bool:
+        return bool(self._running.get("keys"))
+
+    def validate_public_key(self, username: str, key: asyncssh.SSHKey) -> bool:
+        for line in self._running.get("keys").splitlines():
+            with contextlib.suppress(asyncssh.KeyImportError):
+                if line.strip() and username == "admin" and asyncssh.import_public_key(line) == key:
+                    return True
+        return False
+
     def validate_password(self, username: str, password: str) -> bool:
         return username == "admin" and password == self._running.get("admin_password")
+
+
+def _tls(running: Running) -> ssl.SSLContext:
+    """What the guest was given to show. Raises OSError or ssl.SSLError when certificate and key do not fit."""
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    with tempfile.NamedTemporaryFile("w", suffix=".pem") as file:
+        file.write(running.get("certificate") + "\n" + running.get("key"))
+        file.flush()
+        context.load_cert_chain(file.name)
+    return context
 
 
 def _own_key(running: Running) -> asyncssh.SSHKey:

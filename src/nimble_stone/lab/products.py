@@ -22,6 +22,8 @@ class Product:
     disk_gib: int = 20
 
 
+_SIX = (("address6", "IPv6 address", "'' for none", 'ovf:value=""'), ("prefix6", "IPv6 prefix", "Length of the prefix", 'ovf:value=""'),
+        ("gateway6", "IPv6 gateway", "Of the service interface", 'ovf:value=""'))
 _SERVICE = ("Service", "Where clients and this tool come in")
 PRODUCTS: dict[str, Product] = {product.id: product for product in (
     Product("tidebook", "Tidebook", "7.1.0",
@@ -29,11 +31,17 @@ PRODUCTS: dict[str, Product] = {product.id: product for product in (
             (_SERVICE, ("Copying", "From the primary to the standby")),
             (("ledger", "Ledger", "Name of the ledger", ""), ("copying", "Copying", "at once or later", 'ovf:value="at once"'),
              ("lag", "Longest lag", "Seconds", 'ovf:value="30"'), ("virtual", "Ledger address", "Shared by primary and standby", 'ovf:value=""'),
+             ("group", "Address group", "Number of the shared address, 1 to 255", 'ovf:value=""'), ("licence", "Licence key", "As printed on the receipt",
+                                                                                                    'ovf:password="true" ovf:value=""'),
              ("copying_address", "Copying address", "Of this node", 'ovf:value=""')), 40),
     Product("skerry", "Skerry", "2.4.1",
             (("small", "Small", "A trial", 2, 4), ("medium", "Medium", "40 programs a worker", 4, 16), ("large", "Large", "110 programs a worker", 8, 48)),
             (_SERVICE,),
-            (("virtual", "Controller address", "Shared by the controllers", 'ovf:value=""'), ("inner", "Inner range", "Of the programs' own network", ""),
+            (*_SIX, ("certificate", "Certificate", "PEM, with its chain", 'ovf:value=""'),
+             ("key", "Certificate's key", "PEM", 'ovf:password="true" ovf:value=""'),
+             ("authority", "Authority", "PEM; whom workers believe", 'ovf:value=""'),
+             ("virtual", "Controller address", "Shared by the controllers", 'ovf:value=""'),
+             ("inner", "Inner range", "Of the programs' own network", ""),
              ("seal", "Seal", "Whether what is kept is sealed", 'ovf:value="yes"'),
              ("seal_key", "Sealing key", "At least sixteen characters", 'ovf:password="true" ovf:value=""'))),
     Product("ballast", "Ballast", "1.9.2",
@@ -45,7 +53,9 @@ PRODUCTS: dict[str, Product] = {product.id: product for product in (
     Product("breakwater", "Breakwater", "3.0.4",
             (("small", "Small", "Up to 1 Gbit/s", 2, 2), ("medium", "Medium", "Up to 5 Gbit/s", 4, 4)),
             (_SERVICE, ("Inner", "Guests of the host"), ("Crossing", "Between edges")),
-            (("letting", "Lets through", "nothing, known, everything", 'ovf:value="nothing"'), ("known", "Known senders", "Addresses", 'ovf:value=""'),
+            (*_SIX, ("keys", "Keys", "Whose SSH keys may log in", 'ovf:value=""'),
+             ("letting", "Lets through", "nothing, known, everything", 'ovf:value="nothing"'),
+             ("known", "Known senders", "Addresses", 'ovf:value=""'),
              ("crossing_address", "Crossing address", "Of this node", 'ovf:value=""')), 8),
 )}
 _COMMON = (("hostname", "Host name", "Short name of this node", ""), ("address", "Address", "IPv4 address of the service interface", ""),

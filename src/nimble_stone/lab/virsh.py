@@ -38,7 +38,7 @@ class Failed(Exception):
 def _arguments(words: list[str]) -> tuple[list[str], dict[str, str]]:
     plain: list[str] = []
     options: dict[str, str] = {}
-    with_value = {"--pool", "--inputpool"}
+    with_value = {"--pool", "--inputpool", "--source"}
     i = 0
     while i < len(words):
         if words[i] in with_value and i + 1 < len(words):
@@ -534,9 +534,23 @@ class Shell:
                          f" with uuid {self.host.guests[name].uuid}")
         ident = str(uuids.uuid4())
         etree.SubElement(root, "uuid").text = ident
+        for number, nic in enumerate(root.findall("devices/interface")):
+            if nic.find("mac") is None:                        # as libvirt does: a local address of its own making
+                digest = hashlib.sha256(f"{ident} {number}".encode()).digest()
+                nic.insert(0, etree.Element("mac", address="52:54:00:" + ":".join(f"{byte:02x}" for byte in digest[:3])))
         self.host.guests[name] = LabGuest(name, ident, etree.tostring(root, encoding="unicode"))
         self.host.note(f"defined {name}")
         return f"Domain '{name}' defined from /dev/stdin"
+
+    async def v_domifaddr(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
+        guest = self._guest(plain[0])
+        if not guest.running:
+            raise Failed("Failed to query for interfaces addresses\nerror: Requested operation is not valid: domain is not running")
+        if options.get("--source") == "agent":
+            raise Failed("Failed to query for interfaces addresses\nerror: argument unsupported: QEMU guest agent is not configured")
+        mac = etree.fromstring(guest.xml).find("devices/interface/mac")
+        lease = guest.data.get("lease") if options.get("--source") == "lease" else None
+        return f" vnet0      {mac.get('address')}    ipv4         {lease}" if lease and mac is not None else ""
 
     async def v_start(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
         guest = self._guest(plain[0])

@@ -8,7 +8,7 @@ from contextlib import AbstractAsyncContextManager
 
 from nimble_stone.reach import http
 from nimble_stone.reach.http import Fetched, fetch, locate
-from nimble_stone.reach.https import Certificate, HttpsPeer, certificate
+from nimble_stone.reach.https import Certificate, HttpsPeer, certificate, trust
 from nimble_stone.reach.policy import DialPolicy
 from nimble_stone.reach.ssh import Pins, Ssh
 
@@ -52,6 +52,10 @@ class Reach:
     def https(self, address: str, port: int, fingerprint: str, *, limit_s: float = 30.0) -> HttpsPeer:
         """A server that is known by its certificate; see reach.https."""
         return HttpsPeer(self.policy, address, port, fingerprint, limit_s=limit_s)
+
+    async def trust(self, address: str, port: int, trusted: str, name: str, *, exactly: bool = False) -> str:
+        """What is wrong with a server's certificate, '' nothing; see reach.https.trust."""
+        return await trust(self.policy, address, port, trusted, name, exactly=exactly)
 
     async def greeting(self, address: str, port: int, *, limit_s: float = 3.0) -> str | None:
         """The first line that a server says by itself (an SSH banner, RFC 4253 section 4.2), '' when it waits to be spoken to, None when

@@ -16,6 +16,7 @@ from typing import Any
 
 import aiohttp
 from cryptography import x509
+from cryptography.hazmat.primitives import serialization
 
 from nimble_stone.core.errors import CertificateChanged, FormatError, RemoteFailed, RemoteTimeout, Unreachable
 from nimble_stone.reach.policy import DialPolicy
@@ -89,6 +90,29 @@ async def certificate(policy: DialPolicy, address: str, port: int, now: float) -
     if not der:
         raise Unreachable(f"{address}:{port} shows no certificate", target=address, operation="connect")
     return describe(der, address, now)
+
+
+async def trust(policy: DialPolicy, address: str, port: int, trusted: str, name: str, *, exactly: bool = False) -> str:
+    """Connect and check that the server's certificate is made out to `name` and signed by a certificate of `trusted` (PEM); with `exactly` it must be the
+    first of them itself, and its name is left to whoever brought it. Answers with what is wrong in words that continue the certificate's name, '' nothing.
+    Raises Unreachable, InputError.
+    """
+    host, real_port = policy.real(address, port)
+    context = ssl.create_default_context(cadata=trusted)
+    if exactly:
+        context.check_hostname, context.verify_mode = False, ssl.CERT_NONE
+    try:
+        async with asyncio.timeout(policy.connect_seconds * 2):
+            _, writer = await asyncio.open_connection(host, real_port, ssl=context, server_hostname=name)
+            der = writer.get_extra_info("ssl_object").getpeercert(binary_form=True)
+            writer.close()
+    except ssl.SSLCertVerificationError as error:
+        return f"not trusted: {error.verify_message[:160]}"
+    except (OSError, TimeoutError, ssl.SSLError) as error:
+        raise Unreachable(f"{address}:{port} shows no certificate ({type(error).__name__})", target=address, operation="connect") from error
+    if exactly and der != x509.load_pem_x509_certificates(trusted.encode())[0].public_bytes(serialization.Encoding.DER):
+        return "is another than the one that was brought"
+    return ""
 
 
 class HttpsPeer:

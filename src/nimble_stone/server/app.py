@@ -24,7 +24,7 @@ from nimble_stone.reach import DialPolicy, Reach
 from nimble_stone.reach.ssh import Pins
 from nimble_stone.server import auth, problems
 from nimble_stone.server.kits import load_kits
-from nimble_stone.server.routes import designs, estate, groundwork, machines, packages, plans, pull, runs, session, takeins
+from nimble_stone.server.routes import certificates, designs, estate, groundwork, machines, packages, plans, pull, runs, session, takeins
 from nimble_stone.store import records
 from nimble_stone.store.connect import Store
 
@@ -84,6 +84,7 @@ def create_app(data: Path, *, pace: float = 1.0, inbox: Path | None = None, reac
     problems.install(app)
     auth.install(app)
     for router in (session.router, estate.router, groundwork.router, machines.router, packages.router, takeins.router, designs.router, plans.router,
+                   certificates.router,
                    runs.router):
         app.include_router(router, prefix="/api")
     app.include_router(pull.router)

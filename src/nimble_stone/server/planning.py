@@ -8,9 +8,9 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import lru_cache
 
-from nimble_stone.core import checks, secrets_rule, sequence, yaml_text
+from nimble_stone.core import certificates, checks, secrets_rule, sequence, yaml_text
 from nimble_stone.core.checks import Claim, Situation
-from nimble_stone.core.errors import Conflict, InputError, NotFound
+from nimble_stone.core.errors import Conflict, FormatError, InputError, NotFound
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.findings import Finding
 from nimble_stone.core.kit import expression
@@ -22,6 +22,7 @@ from nimble_stone.core.plan.sheet import PackageView, Sheet, ip, resolve
 from nimble_stone.core.plan.whereabouts import Others
 from nimble_stone.core.sequence import Forecast, Step
 from nimble_stone.engine import packages, survey
+from nimble_stone.engine.certificates import names
 from nimble_stone.engine.engine import Engine
 from nimble_stone.engine.frozen import freeze, thaw
 from nimble_stone.engine.world import World
@@ -188,6 +189,22 @@ async def secret_verdicts(world: World, sheet: Sheet) -> dict[str, tuple[str, ..
     return verdicts
 
 
+async def pair_verdicts(world: World, sheet: Sheet) -> dict[str, dict[str, tuple[str, ...]]]:
+    """Reference of a certificate → node id → what is wrong with it there. Pairs are opened here and go no further."""
+    found: dict[str, dict[str, tuple[str, ...]]] = {}
+    for wanted in sheet.kit.certificates:
+        for node in sheet.nodes:
+            reference = node.value(f"certificate.{wanted.id}")
+            if not reference.startswith("keyring:"):
+                continue
+            try:
+                pair = certificates.unpacked(await world.open_secret(reference))
+            except (NotFound, FormatError):
+                continue
+            found.setdefault(reference, {})[node.id] = tuple(certificates.faults(pair, names(sheet, node, wanted), world.clock()))
+    return found
+
+
 async def think(world: World, kits: Mapping[str, Kit], text: str, *, answering: Mapping[str, str] | None = None, before: Before | None = None,
                 instead: SharedValues | None = None) -> Resolved:
     """Resolve, check and sequence a plan against the last facts. `before`: plans that are not kept yet but come first; `instead`: shared values as they
@@ -204,10 +221,11 @@ async def think(world: World, kits: Mapping[str, Kit], text: str, *, answering: 
     taken = {address for claim in claims for text in claim.addresses if (address := ip(text))}
     shared = gather(plan.include, await shared_of(world) | ({instead.name: instead} if instead else {})) if plan.include else {}
     held = await held_by_plans(world)
-    sheet = resolve(plan, kit, package, estate, taken, shared=shared, others=coming(claims, estate), held=held.slots.get(plan.name, {}),
+    members = {text for claim in claims for text in claim.addresses}
+    sheet = resolve(plan, kit, package, estate, taken, members=members, shared=shared, others=coming(claims, estate), held=held.slots.get(plan.name, {}),
                     prefer=held.hosts.get(plan.name, {}))
     licence = licence_sha256(package.descriptor) if package else ""
-    situation = Situation(sheet, estate, claims, answering or {}, await secret_verdicts(world, sheet), licence, own,
+    situation = Situation(sheet, estate, claims, answering or {}, await secret_verdicts(world, sheet), await pair_verdicts(world, sheet), licence, own,
                           bool(licence and await world.store.read(library.accepted, licence)))
     findings = checks.check(situation)
     steps, forecast = _timed(world, sheet, estate, number)
@@ -265,7 +283,7 @@ def holding_of(resolved: Resolved) -> Holding:
     claims = [ClaimRow(sheet.plan.name, node.id, node.name, node.value("host"), node.cells["host"].origin == "computed", node.memory_bytes, node.vcpu)
               for node in sheet.nodes]
     return claims, [(value, f"{node.id if node else ''}/{column}", (node or sheet.nodes[0]).cells[column].origin == "pool")
-                    for node, column, value in sheet.addresses()]
+                    for node, column, value in sheet.members()]
 
 
 async def keep(world: World, resolved: Resolved, text: str, based_on: int | None) -> PlanRow:

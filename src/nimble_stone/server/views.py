@@ -14,7 +14,7 @@ from nimble_stone.core.estate_rules.ground import ports_of
 from nimble_stone.core.findings import Finding
 from nimble_stone.core.ledger import LossLine, PoolLine, StoreLine
 from nimble_stone.core.narrative import Sentence
-from nimble_stone.core.plan.sheet import Node, Sheet
+from nimble_stone.core.plan.sheet import Column, Kind, Node, Sheet
 from nimble_stone.core.sequence import Step
 from nimble_stone.engine.frozen import FrozenRun
 from nimble_stone.server.planning import Resolved, licence_text
@@ -22,14 +22,24 @@ from nimble_stone.store.records import PlanRow
 from nimble_stone.store.runs import RunRow, StepRow
 
 
+class LimitsView(BaseModel):
+    """A rule's parts, so that a page can show which are met while somebody types."""
+
+    least: int
+    most: int
+    classes: int
+    pattern: str
+
+
 class ColumnView(BaseModel):
     id: str
     label: str
-    kind: Literal["text", "address", "choice", "secret", "number"]
+    kind: Kind
     scope: Literal["plan", "role", "node"]
     required: bool
     choices: list[str]
     rule: str
+    limits: LimitsView | None = None
 
 
 class CellView(BaseModel):
@@ -302,6 +312,7 @@ def plan_head(row: PlanRow, resolved: Resolved, plan_runs: list[RunRow], estate:
     """All members of a PlanView but its nodes, steps and hosts, as data."""
     sheet, package = resolved.sheet, resolved.sheet.package
     labels = {step.key: step.label.lower() for step in resolved.steps}
+    others = {address for claim in resolved.claims for address in claim.addresses}
     way = list(dict.fromkeys(labels[key] for key in resolved.forecast.critical))
     conflicts = {node.value("address") for finding in resolved.findings if finding.severity == "blocker" and finding.column == "address"
                  if (node := sheet.node(finding.node))}
@@ -313,10 +324,9 @@ def plan_head(row: PlanRow, resolved: Resolved, plan_runs: list[RunRow], estate:
                for role in sheet.kit.roles],
         "sizes": size_views(sheet), "licence_text": licence_text(package.descriptor) if package else "", "licence_sha256": resolved.licence,
         "licence_by": sheet.plan.licence.by if sheet.plan.licence and sheet.plan.licence.text == resolved.licence else "",
-        "columns": [ColumnView(id=c.id, label=c.label, kind=c.kind, scope=c.scope, required=c.required, choices=list(c.choices),
-                            rule=rule_text(c.rule.min_length, c.rule.max_length, c.rule.classes)) for c in sheet.columns],
+        "columns": [_column_view(column) for column in sheet.columns],
         "findings": resolved.findings, "stores": ledger.stores(sheet, resolved.estate),
-        "pools": ledger.pools(sheet, resolved.estate, {address for claim in resolved.claims for address in claim.addresses}, conflicts),
+        "pools": ledger.pools(sheet, resolved.estate, others, conflicts) + ledger.series(sheet, resolved.estate, others),
         "losses": ledger.losses(sheet),
         "forecast_s": resolved.forecast.end_s, "worst_s": resolved.forecast.worst_s,
         "critical": list(resolved.forecast.critical),
@@ -331,6 +341,13 @@ def claim_views(resolved: Resolved) -> list[ClaimView]:
     present = {(name, guest.name) for name in hosts if name in resolved.estate.facts for guest in resolved.estate.facts[name].guests if guest.running}
     return [ClaimView(plan=one.plan, name=one.name, host=one.host, memory_bytes=one.memory_bytes, run=one.run) for one in resolved.claims
             if one.host in hosts and (one.host, one.name) not in present]
+
+
+def _column_view(column: Column) -> ColumnView:
+    rule = column.rule
+    limits = LimitsView(least=rule.min_length, most=rule.max_length, classes=rule.classes, pattern=rule.pattern) if column.kind == "secret" else None
+    return ColumnView(id=column.id, label=column.label, kind=column.kind, scope=column.scope, required=column.required, choices=list(column.choices),
+                      rule=rule_text(rule.min_length, rule.max_length, rule.classes), limits=limits)
 
 
 def rule_text(least: int, most: int, classes: int) -> str:

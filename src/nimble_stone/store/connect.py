@@ -17,7 +17,7 @@ from nimble_stone.core.errors import StoneError
 
 P = ParamSpec("P")
 T = TypeVar("T")
-SCHEMA_VERSION = 4
+SCHEMA_VERSION = 5
 
 
 class Store:

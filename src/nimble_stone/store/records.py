@@ -9,6 +9,7 @@ from typing import Any
 
 from nimble_stone.core.errors import Conflict, NotFound
 from nimble_stone.core.estate import Estate, EstateFile, Facts, Host, Machine, MachineFacts, Network, Pool, RuleSetting, StoreCare
+from nimble_stone.core.series import Series
 
 Db = sqlite3.Connection
 
@@ -16,7 +17,7 @@ Db = sqlite3.Connection
 def load_estate(db: Db) -> Estate:
     """The estate with the last facts of each host."""
     rows = db.execute("SELECT kind, doc FROM estate_item ORDER BY kind, name").fetchall()
-    docs: dict[str, list[str]] = {"network": [], "pool": [], "host": [], "machine": []}
+    docs: dict[str, list[str]] = {"network": [], "pool": [], "host": [], "machine": [], "series": []}
     for row in rows:
         docs[row["kind"]].append(row["doc"])
     facts = {row["host"]: Facts.model_validate_json(row["doc"]) for row in db.execute("SELECT host, doc FROM facts")}
@@ -25,6 +26,7 @@ def load_estate(db: Db) -> Estate:
                   hosts=tuple(Host.model_validate_json(doc) for doc in docs["host"]), facts=facts,
                   machines=tuple(Machine.model_validate_json(doc) for doc in docs["machine"]),
                   machine_facts={row["machine"]: MachineFacts.model_validate_json(row["doc"]) for row in db.execute("SELECT machine, doc FROM machine_facts")},
+                  series=tuple(Series.model_validate_json(doc) for doc in docs["series"]),
                   settings=tuple(RuleSetting(bay=row["bay"], rule=row["rule"], off=bool(row["off"]), limit=row["own_limit"], reason=row["reason"])
                                  for row in db.execute("SELECT * FROM rule_setting ORDER BY bay, rule")),
                   stores=tuple(StoreCare(place=row["place"], watermark=row["watermark"], protection=row["protection"])
@@ -33,7 +35,8 @@ def load_estate(db: Db) -> Estate:
 
 def merge_estate(db: Db, file: EstateFile) -> None:
     """Add or replace by name."""
-    for kind, items in (("network", file.networks), ("pool", file.pools), ("host", file.hosts), ("machine", file.machines)):
+    for kind, items in (("network", file.networks), ("pool", file.pools), ("host", file.hosts), ("machine", file.machines),
+                        ("series", file.series)):
         for item in items:
             db.execute("INSERT INTO estate_item VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET doc = excluded.doc",
                        (kind, item.name, item.model_dump_json()))

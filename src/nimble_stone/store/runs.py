@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
 from typing import Any
 
 from nimble_stone.core.errors import Conflict, NotFound
@@ -113,7 +114,17 @@ def get_run(db: Db, ident: str) -> RunRow:
     row = db.execute("SELECT * FROM run WHERE id = ?", (ident,)).fetchone()
     if row is None:
         raise NotFound(f"there is no run “{ident}”")
-    return _run(row)
+    learned: dict[str, dict[str, str]] = {}
+    for one in db.execute("SELECT node, col, value FROM learned WHERE run = ?", (ident,)):
+        learned.setdefault(one["node"], {})[one["col"]] = one["value"]
+    found = _run(row)
+    return replace(found, doc=found.doc | {"learned": learned}) if learned else found
+
+
+def learn(db: Db, run: str, node: str, values: Mapping[str, str]) -> None:
+    """Keep what a node was given while the run went on: column → value."""
+    db.executemany("INSERT INTO learned VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE SET value = excluded.value",
+                   [(run, node, column, value) for column, value in values.items()])
 
 
 def runs(db: Db, plan: str = "", *, active: bool = False, kind: str = "rollout") -> list[RunRow]:

@@ -9,7 +9,7 @@ CREATE TABLE pin (place TEXT PRIMARY KEY, fingerprint TEXT NOT NULL, first_at RE
 
 CREATE TABLE session (token_sha256 TEXT PRIMARY KEY, csrf TEXT NOT NULL, expires_at REAL NOT NULL) STRICT;
 
-CREATE TABLE estate_item (kind TEXT NOT NULL CHECK (kind IN ('network','pool','host','machine')), name TEXT NOT NULL, doc TEXT NOT NULL,
+CREATE TABLE estate_item (kind TEXT NOT NULL CHECK (kind IN ('network','pool','host','machine','series')), name TEXT NOT NULL, doc TEXT NOT NULL,
   PRIMARY KEY (kind, name)) STRICT;
 CREATE TABLE facts (host TEXT PRIMARY KEY, doc TEXT NOT NULL, read_at REAL NOT NULL) STRICT;
 CREATE TABLE machine_facts (machine TEXT PRIMARY KEY, doc TEXT NOT NULL, read_at REAL NOT NULL) STRICT;
@@ -94,3 +94,7 @@ CREATE TRIGGER rule_setting_delete_counts AFTER DELETE ON rule_setting BEGIN UPD
 CREATE TRIGGER store_care_insert_counts AFTER INSERT ON store_care BEGIN UPDATE change_count SET number = number + 1 WHERE what = 'estate'; END;
 CREATE TRIGGER store_care_update_counts AFTER UPDATE ON store_care BEGIN UPDATE change_count SET number = number + 1 WHERE what = 'estate'; END;
 CREATE TRIGGER store_care_delete_counts AFTER DELETE ON store_care BEGIN UPDATE change_count SET number = number + 1 WHERE what = 'estate'; END;
+
+-- What nodes were given while a run went on, such as an address by DHCP.
+CREATE TABLE learned (run TEXT NOT NULL REFERENCES run(id) ON DELETE CASCADE, node TEXT NOT NULL, col TEXT NOT NULL, value TEXT NOT NULL,
+  PRIMARY KEY (run, node, col)) STRICT;

@@ -37,6 +37,8 @@ class Situation:
     claims: tuple[Claim, ...] = ()
     answering: Mapping[str, str] = field(default_factory=dict)
     verdicts: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    pairs: Mapping[str, Mapping[str, tuple[str, ...]]] = field(default_factory=dict)
+    """Reference of a certificate somebody brought → node id → what is wrong with it for that node."""
     licence_sha256: str = ""
     own_run: str = ""
     licence_recorded: bool = False             # somebody accepted this very text on the package's page
@@ -47,7 +49,7 @@ class Situation:
 
     def next_free(self) -> Callable[[str], str]:
         """A function giving the next free address of a node's pool, never the same twice; '' when there is none."""
-        taken = {address for claim in self.claims for address in claim.addresses} | set(self.answering) | {value for _, _, value in self.sheet.addresses()}
+        taken = {address for claim in self.claims for address in claim.addresses} | set(self.answering) | {value for _, _, value in self.sheet.members()}
         taken |= {str(network.gateway) for network in self.estate.networks}
 
         cursors: dict[str, Iterator[str]] = {}

@@ -60,20 +60,26 @@ def duplicates(s: Situation) -> Iterator[Finding]:
     give = s.next_free()
     names = ((node, "name", node.name) for node in s.sheet.nodes if node.name)
     for kind, word, items, held in (("name", "Name", names, {claim.name: claim for claim in s.claims}),
-                                    ("address", "Address", s.sheet.addresses(), {address: claim for claim in s.claims for address in claim.addresses})):
+                                    ("address", "Address", s.sheet.members(), {address: claim for claim in s.claims for address in claim.addresses})):
         seen: dict[str, str] = {}
         for node, column, value in items:
             ident = node.id if node else ""
             if value in seen:
-                yield Finding(severity="blocker", code=f"duplicate-{kind}", node=ident, column=column, message=f"{word} {value} is also {seen[value]}'s.",
+                yield Finding(severity="blocker", code=f"duplicate-{kind}", node=ident, column=column, message=f"{_what(word, value)} is also {seen[value]}'s.",
                               consequence="Both would fight over it and neither would work reliably.", remedy=_address_remedy(node, column, give))
             elif value in held:
                 claim = held[value]
                 whose = "the run of plan" if claim.run else "plan"
                 yield Finding(severity="blocker", code=f"claimed-{kind}", node=ident, column=column,
-                              message=f"{word} {value} is held by {whose} “{claim.plan}”.",
+                              message=f"{_what(word, value)} is held by {whose} “{claim.plan}”.",
                               consequence="The second of two that want the same is refused.", remedy=_address_remedy(node, column, give))
             seen.setdefault(value, (node.id if kind == "name" else node.name) if node else column.removeprefix("virtual."))
+
+
+def _what(word: str, member: str) -> str:
+    """“Number 7 of series groups” for a member of a series, “Address 10.44.20.11” else."""
+    series, mark, number = member.rpartition("#")
+    return f"Number {number} of series {series}" if mark else f"{word} {member}"
 
 
 def _address_remedy(node: Node | None, column: str, give: Callable[[str], str]) -> Remedy | None:

@@ -87,6 +87,8 @@ class Question(_Part):
     rule: Rule = Rule()
     when: Formula = Field(default="", description="Asked only where this holds; reads columns, “role”, “n”, “count” and “count.ROLE”.")
     property: str = Field(default="", description="The package's own question this one stands for; its rules are added.")
+    kind: Literal["text", "number", "ssh-key"] = Field(default="text", description="“number”: one that no other plan has, drawn from a series; “ssh-key”: "
+                                                                                  "public keys as in authorized_keys, one a line.")
 
 
 class Await(_Part):
@@ -136,7 +138,8 @@ class Proof(_Part):
     id: Ident
     label: str
     of: Literal["node", "cluster"] = "node"
-    kind: Literal["running", "hardware", "host", "name", "address", "gateway", "clock", "port", "version", "role", "networks", "members", "one-lead", "virtual"]
+    kind: Literal["running", "hardware", "host", "name", "address", "gateway", "clock", "port", "version", "role", "networks", "members", "one-lead", "virtual",
+                  "mac", "address6", "certificate", "balanced"]
     limit: float = 0.0
 
 
@@ -177,6 +180,9 @@ class ExtraDisk(_Part):
     controller: Literal["virtio", "scsi", "sata"] = "virtio"
 
 
+Addressing = Literal["dhcp", "ipv6"]
+
+
 class NetworkRole(_Part):
     """What a further interface of the nodes is for. The first interface, the service network, is there without being named."""
 
@@ -187,6 +193,7 @@ class NetworkRole(_Part):
     interface: int = Field(ge=2, le=8, description="Which of the package's interfaces, counted from 1; the first is the service network's.")
     mtu: int = Field(default=0, ge=0, le=65_535, description="Smallest frame size that will do; 0: any.")
     addressed: bool = Field(default=True, description="Nodes have an address in it.")
+    takes: tuple[Addressing, ...] = Field(default=(), description="Beside static IPv4 addresses: “dhcp”, “ipv6”.")
 
 
 class VirtualAddress(_Part):
@@ -197,6 +204,29 @@ class VirtualAddress(_Part):
     members: tuple[Ident, ...] = Field(min_length=1, description="Roles whose nodes stand behind it.")
     ports: tuple[int, ...] = Field(default=(), description="Ports served there.")
     network: Ident | None = Field(default=None, description="The network role it lies in; none: the service network.")
+
+
+class Balanced(_Part):
+    """A service whose clients are handed to its members, each on a port of its own, by whoever answers on a virtual address."""
+
+    id: Ident
+    label: str
+    virtual: Ident = Field(description="The virtual address clients turn to.")
+    port: int = Field(ge=1, le=65_535, description="The port clients turn to.")
+    members: tuple[Ident, ...] = Field(min_length=1, description="Roles whose nodes serve.")
+    member_port: int = Field(ge=1, le=65_535, description="The port they serve on.")
+    by: Literal["turns", "least"] = Field(default="turns", description="Each in its turn, or whoever has least to do.")
+
+
+class Certificate(_Part):
+    """A certificate that nodes show to their clients. A template gives it to them: `{certificate.ID}` (with its chain), `{certificate.ID.key}`,
+    `{certificate.ID.authority}`."""
+
+    id: Ident
+    label: str
+    roles: tuple[Ident, ...] = Field(default=(), description="Roles that have it; empty: all.")
+    names: tuple[str, ...] = Field(min_length=1, max_length=12, description="Templates of the host names and addresses it must bear; empty ones are left out.")
+    port: int = Field(default=0, ge=0, le=65_535, description="Where nodes show it; 0: nowhere that could be looked at.")
 
 
 class PortUse(_Part):
@@ -265,7 +295,10 @@ class Kit(_Part):
     sizes: tuple[SizeAdvice, ...] = ()
     extra_disks: tuple[ExtraDisk, ...] = ()
     networks: tuple[NetworkRole, ...] = ()
+    takes: tuple[Addressing, ...] = Field(default=(), description="What the service network takes beside static IPv4 addresses.")
     virtual: tuple[VirtualAddress, ...] = ()
+    balanced: tuple[Balanced, ...] = ()
+    certificates: tuple[Certificate, ...] = ()
     ports: tuple[PortUse, ...] = ()
     outside: tuple[OutsidePlace, ...] = ()
     sizing: Sizing | None = None
@@ -311,12 +344,17 @@ class Kit(_Part):
         networks = {network.id for network in self.networks}
         for what, ident, names in [*(("network", one.id, one.roles) for one in self.networks),
                                    *(("virtual address", one.id, one.members) for one in self.virtual),
-                                   *(("port", str(one.port), one.to) for one in self.ports)]:
+                                   *(("port", str(one.port), one.to) for one in self.ports),
+                                   *(("balanced service", one.id, one.members) for one in self.balanced),
+                                   *(("certificate", one.id, one.roles) for one in self.certificates)]:
             if unknown := set(names) - roles:
                 raise ValueError(f"{what} “{ident}” names “{sorted(unknown)[0]}”, which is no role of this kit")
         for virtual in self.virtual:
             if virtual.network and virtual.network not in networks:
                 raise ValueError(f"virtual address “{virtual.id}” lies in “{virtual.network}”, which is no network of this kit")
+        for balanced in self.balanced:
+            if balanced.virtual not in {one.id for one in self.virtual}:
+                raise ValueError(f"balanced service “{balanced.id}” turns to “{balanced.virtual}”, which is no virtual address of this kit")
         for ident, many in [("id", [q.id for q in self.questions]), ("network", [n.id for n in self.networks]), ("role", [r.id for r in self.roles])]:
             if twice := {one for one in many if many.count(one) > 1}:
                 raise ValueError(f"{ident} “{sorted(twice)[0]}” stands twice")
@@ -326,9 +364,10 @@ class Kit(_Part):
         for step in self.forming:
             self._reads(f"forming step “{step.id}”", step.when, known)
         for key, template in self.environment.items():
-            for name in re.findall(r"\{([^}]*)\}", template):
-                if name.removeprefix("first.") not in known and not name.startswith("kept."):
-                    raise ValueError(f"environment “{key}” asks for “{name}”, which this kit never defines")
+            self._templates(f"environment “{key}”", template, known | self.certificate_parts())
+        for certificate in self.certificates:
+            for template in certificate.names:
+                self._templates(f"certificate “{certificate.id}”", template, known)
         if self.sizing:
             loads = {load.id for load in self.sizing.loads}
             for ident, sizing in self.sizing.roles.items():
@@ -344,13 +383,23 @@ class Kit(_Part):
     def names_known(self) -> set[str]:
         """What conditions may read: the sheet's columns and counts."""
         known = {"role", "n", "count", "name", "size", "host", "network", "pool", "address", "prefix", "gateway", "dns", "domain", "ntp", "time_zone",
-                 "provisioning"}
+                 "provisioning", "addressing", "address6", "prefix6", "gateway6", "mac"}
         known |= {question.id for question in self.questions} | {f"count.{role.id}" for role in self.roles}
         for network in self.networks:
-            known |= {f"net.{network.id}.{part}" for part in ("network", "pool", "address", "prefix")}
+            known |= {f"net.{network.id}.{part}" for part in ("network", "pool", "address", "prefix", "addressing", "address6", "prefix6", "mac")}
         for disk in self.extra_disks:
             known |= {f"disk.{disk.id}", f"disk.{disk.id}.count"}
-        return known | {f"virtual.{one.id}" for one in self.virtual}
+        return known | {f"virtual.{one.id}" for one in self.virtual} | {f"balanced.{one.id}" for one in self.balanced}
+
+    def certificate_parts(self) -> set[str]:
+        """What templates may say of certificates."""
+        return {f"certificate.{one.id}{part}" for one in self.certificates for part in ("", ".key", ".authority")}
+
+    @staticmethod
+    def _templates(what: str, template: str, known: set[str]) -> None:
+        for name in re.findall(r"\{([^}]*)\}", template):
+            if name.removeprefix("first.") not in known and not name.startswith("kept."):
+                raise ValueError(f"{what} asks for “{name}”, which this kit never defines")
 
     @staticmethod
     def _reads(what: str, formula: str, known: set[str]) -> None:

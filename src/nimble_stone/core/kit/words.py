@@ -24,6 +24,10 @@ def explain(kit: Kit) -> list[str]:
         lines += [f"  {net.label}: interface {net.interface}{f', MTU {net.mtu} at least' if net.mtu else ''}{'' if net.addressed else ', no address'}. "
                   f"{net.purpose}" for net in kit.networks]
         lines += [f"  {one.label}: one address for {', '.join(one.members)}, ports {', '.join(map(str, one.ports)) or 'any'}" for one in kit.virtual]
+        lines += [f"  {one.label}: port {one.port} of {one.virtual}, handed to port {one.member_port} of {', '.join(one.members)} "
+                  f"{'in turn' if one.by == 'turns' else 'by load'}" for one in kit.balanced]
+    if kit.certificates:
+        lines += ["", "Certificates", *(f"  {one.label}: for {', '.join(one.roles) or 'all'}, made out to {', '.join(one.names)}" for one in kit.certificates)]
     if kit.ports or kit.outside:
         lines += ["", "Must get through"]
         lines += [f"  {port.protocol} {port.port} to {', '.join(port.to) or 'all'}, by {port.by or 'anybody'}: {port.purpose}" for port in kit.ports]

@@ -26,6 +26,8 @@ class Cell:
 
 
 Cells = dict[str, Cell]
+MADE_HERE = "made here"
+"""What a certificate's cell says as long as nobody brought a pair: this installation's own authority makes one for each node."""
 NOTHING, UNUSED = Cell("", "none"), Cell("", "unused")
 
 
@@ -82,7 +84,8 @@ class Inputs(Mapping[str, Value]):
 def _group(plan: Plan, kit: Kit, package: PackageView | None, columns: tuple[Column, ...], role: Role, shared: Mapping[str, Scalar]) -> Cells:
     """What holds for a role's nodes before their own values."""
     block = plan.roles.get(role.id)
-    defaults = {"provisioning": "thin", "time_zone": "UTC"}
+    defaults = {"provisioning": "thin", "time_zone": "UTC"} | {network_column(ident, "addressing"): "static" for ident in ("", *(n.id for n in kit.networks))}
+    defaults |= {f"certificate.{one.id}": MADE_HERE for one in kit.certificates}
     for disk in kit.extra_disks:
         defaults |= {f"disk.{disk.id}": str(disk.size_gib.usual), f"disk.{disk.id}.count": str(disk.count.usual)}
     defaults |= {question.id: question.default for question in kit.questions if question.default}
@@ -120,11 +123,24 @@ def _settled(cells: Cells, kit: Kit, estate: Estate) -> Cells:
         if network is None:
             continue
         known = {network_column(ident, "prefix"): str(network.subnet.prefixlen)}
+        if network.subnet6:
+            known |= {network_column(ident, "prefix6"): str(network.subnet6.prefixlen)}
+            if not ident and network.gateway6:
+                known |= {"gateway6": str(network.gateway6)}
         if not ident:
             known |= {"gateway": str(network.gateway), "dns": " ".join(map(str, network.dns)), "ntp": network.ntp, "domain": network.domain}
         for key, value in known.items():
             if value and key in cells and cells[key].origin == "none":
                 cells[key] = Cell(value, "pool")
+    for ident in ("", *(network.id for network in kit.networks)):
+        how = cells.get(network_column(ident, "addressing"))
+        if how and how.value == "dhcp":
+            for part in ("pool", "address"):                       # prefix and gateway stay: they are what is proved later
+                cells[network_column(ident, part)] = UNUSED
+        six = network_column(ident, "address6")
+        if six in cells and not cells[six].value and not cells[network_column(ident, "pool6")].value:
+            for part in ("prefix6", *(("gateway6",) if not ident else ())):
+                cells[network_column(ident, part)] = UNUSED                # IPv6 is off
     return cells
 
 

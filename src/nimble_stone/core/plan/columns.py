@@ -5,12 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
+from nimble_stone.core import series
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.kit.model import Kit, Rule
 from nimble_stone.core.package.model import Descriptor
 from nimble_stone.core.plan.model import Plan
 
-Kind = Literal["text", "address", "choice", "secret", "number"]
+Kind = Literal["text", "address", "choice", "secret", "number", "ssh-key", "certificate"]
 
 
 @dataclass(frozen=True)
@@ -36,6 +37,9 @@ class Column:
     environment: str = ""
     roles: tuple[str, ...] = ()
     when: str = ""
+    draws: series.Kind | None = None
+    series: str = ""
+    """For columns that are filled from a series: of what kind, and the column that names it."""
 
 
 def network_column(network: str, part: str) -> str:
@@ -62,6 +66,7 @@ def columns_of(kit: Kit, package: PackageView | None, estate: Estate, plan: Plan
         Column("domain", "Domain", "text", "plan", required=False),
         Column("ntp", "NTP", "text", "plan", required=False),
         Column("time_zone", "Time zone", "text", "plan"),
+        *_more_addressing("", "", kit.takes, (), estate, plan),
     ]
     for net in kit.networks:
         columns.append(Column(network_column(net.id, "network"), f"{net.label}: network", "choice", "plan", choices=networks, roles=net.roles))
@@ -69,16 +74,52 @@ def columns_of(kit: Kit, package: PackageView | None, estate: Estate, plan: Plan
             columns += [Column(network_column(net.id, "pool"), f"{net.label}: pool", "choice", "plan", False, pools, roles=net.roles),
                         Column(network_column(net.id, "address"), f"{net.label}: address", "address", "node", roles=net.roles),
                         Column(network_column(net.id, "prefix"), f"{net.label}: prefix", "number", "plan", roles=net.roles)]
+            columns += _more_addressing(net.id, f"{net.label}: ", net.takes, net.roles, estate, plan)
+        columns += _macs(network_column(net.id, "mac"), f"{net.label}: ", net.roles, estate, plan)
+    columns += _macs("mac", "", (), estate, plan)
+    columns += [Column(f"certificate.{one.id}", one.label, "certificate", "plan", roles=one.roles) for one in kit.certificates]
     columns += [Column(f"virtual.{one.id}", one.label, "address", "plan") for one in kit.virtual]
     for disk in kit.extra_disks:
         columns.append(Column(f"disk.{disk.id}", f"{disk.label}, GiB", "number", "role", required=False, roles=disk.roles))
         if disk.count.most > 1 or disk.count.least == 0:
             columns.append(Column(f"disk.{disk.id}.count", f"{disk.label}: how many", "number", "role", required=False, roles=disk.roles))
-    return (*columns, *_asked(kit, package))
+    return (*columns, *_asked(kit, package, estate))
 
 
-def _asked(kit: Kit, package: PackageView | None) -> list[Column]:
-    columns = []
+def _more_addressing(network: str, before: str, takes: tuple[str, ...], roles: tuple[str, ...], estate: Estate, plan: Plan) -> list[Column]:
+    """Addressing by DHCP and IPv6, where the kit takes it and the estate has it."""
+    found = []
+    own = network_column(network, "addressing")
+    if "dhcp" in takes and (any(one.dynamic_first for one in estate.networks) or _speaks_of(plan, own)):
+        found.append(Column(own, f"{before}Addressing" if not before else f"{before}addressing", "choice", "plan", choices=("static", "dhcp"), roles=roles))
+    address, pool = network_column(network, "address6"), network_column(network, "pool6")
+    known = tuple(one.name for one in estate.series if one.kind == "ipv6")
+    if "ipv6" in takes and (known or _speaks_of(plan, address)):
+        found += [Column(pool, f"{before}IPv6 pool", "choice", "plan", False, known, roles=roles),
+                  Column(address, f"{before}IPv6", "text", "node", False, roles=roles, draws="ipv6", series=pool),
+                  Column(network_column(network, "prefix6"), f"{before}IPv6 prefix", "number", "plan", False, roles=roles)]
+        if not network:
+            found.append(Column("gateway6", "IPv6 gateway", "text", "plan", False))
+    return found
+
+
+def _macs(column: str, before: str, roles: tuple[str, ...], estate: Estate, plan: Plan) -> list[Column]:
+    """An interface's MAC address; without a series the hypervisor gives one."""
+    known = tuple(one.name for one in estate.series if one.kind == "mac")
+    if not known and not _speaks_of(plan, column):
+        return []
+    pool = [Column("mac_pool", "MAC pool", "choice", "plan", False, known)] if column == "mac" else []
+    return [*pool, Column(column, f"{before}MAC", "text", "node", False, roles=roles, draws="mac", series="mac_pool")]
+
+
+def _speaks_of(plan: Plan, column: str) -> bool:
+    """Whether the plan gives that column a value anywhere: what is written is shown, whatever the estate has now."""
+    return column in plan.values or any(column in block.values for block in plan.roles.values()) or any(column in own for own in plan.nodes.values())
+
+
+def _asked(kit: Kit, package: PackageView | None, estate: Estate) -> list[Column]:
+    columns: list[Column] = []
+    numbers = tuple(one.name for one in estate.series if one.kind == "number")
     asked = {question.key: question for question in package.descriptor.questions} if package else {}
     for question in kit.questions:
         own = asked.get(question.property)
@@ -87,8 +128,12 @@ def _asked(kit: Kit, package: PackageView | None) -> list[Column]:
             rule = rule.model_copy(update={"min_length": max(rule.min_length, own.minimum or 0),
                                            "max_length": min(rule.max_length, own.maximum or rule.max_length),
                                            "choices": rule.choices or own.choices})
-        columns.append(Column(question.id, question.label, "secret" if question.secret else "choice" if rule.choices else "text",
-                              question.scope, question.required, rule.choices, rule, question.property, when=question.when))
+        kind: Kind = "secret" if question.secret else "choice" if rule.choices else "ssh-key" if question.kind == "ssh-key" else "text"
+        drawn = question.kind == "number"
+        if drawn:
+            columns.append(Column(f"{question.id}.pool", f"{question.label}: pool", "choice", "plan", False, numbers))
+        columns.append(Column(question.id, question.label, kind, question.scope, question.required, rule.choices, rule, question.property,
+                              when=question.when, draws="number" if drawn else None, series=f"{question.id}.pool" if drawn else ""))
     covered = set(kit.environment) | {question.property for question in kit.questions}
     for own in asked.values():
         if own.asked and own.key not in covered:

@@ -16,13 +16,13 @@ from nimble_stone.core.package.adapt import ExtraDisk
 from nimble_stone.core.package.model import Size as PackageSize
 from nimble_stone.core.placement import Placement
 from nimble_stone.core.plan import cells as cell_room
-from nimble_stone.core.plan import whereabouts
+from nimble_stone.core.plan import drawn, whereabouts
 from nimble_stone.core.plan.cells import Cell, Cells, Origin
 from nimble_stone.core.plan.columns import Column, Kind, PackageView, columns_of, network_column
 from nimble_stone.core.plan.model import Plan, Scalar
 from nimble_stone.core.plan.whereabouts import Others, Problem, ip
 
-__all__ = ["Cell", "Column", "Kind", "Node", "Origin", "PackageView", "Sheet", "columns_of", "ip", "networks_of", "resolve"]
+__all__ = ["Cell", "Column", "Kind", "Node", "Origin", "PackageView", "Sheet", "columns_of", "ip", "macs_of", "networks_of", "resolve"]
 
 MAX_EXTRA = 32
 OVERLAY_BYTES, EMPTY_BYTES = 1 << 20, 256 << 10
@@ -74,6 +74,8 @@ class Sheet:
     nodes: tuple[Node, ...]
     unplaced: Mapping[str, str] = field(default_factory=dict)
     exhausted: tuple[str, ...] = ()
+    short: Mapping[str, Sequence[str]] = field(default_factory=dict)
+    """Column → nodes whose series has nothing left."""
     board: Problem = ((), ())
 
     @cached_property
@@ -109,18 +111,30 @@ class Sheet:
             if value := self.nodes[0].value(f"virtual.{one.id}"):
                 yield None, f"virtual.{one.id}", value
 
+    def members(self) -> Iterator[tuple[Node | None, str, str]]:
+        """(node, column, member) of everything that no other plan may have: addresses, and what series gave or somebody typed."""
+        yield from self.addresses()
+        for column in self.columns:
+            if column.draws == "number" and column.scope == "plan":
+                if self.nodes and (member := drawn.member_of(column, self.nodes[0].cells)):
+                    yield None, column.id, member
+            elif column.draws:
+                for node in self.nodes:
+                    if member := drawn.member_of(column, node.cells):
+                        yield node, column.id, member
+
     def by_node(self) -> dict[str, tuple[str, ...]]:
-        """Node id → all its addresses; the first node answers for the virtual ones."""
+        """Node id → all it holds; the first node answers for what belongs to the whole plan."""
         found: dict[str, list[str]] = {}
-        for node, _, value in self.addresses():
+        for node, _, value in self.members():
             found.setdefault(node.id if node else self.nodes[0].id, []).append(value)
         return {ident: tuple(values) for ident, values in found.items()}
 
 
 def resolve(plan: Plan, kit: Kit, package: PackageView | None, estate: Estate, taken: Collection[IPv4Address] = (), *,
-            shared: Mapping[str, Scalar] | None = None,
+            members: Collection[str] = (), shared: Mapping[str, Scalar] | None = None,
             others: Others | None = None, held: Mapping[str, str] | None = None, prefer: Mapping[str, str] | None = None) -> Sheet:
-    """Resolve a plan. `taken`: addresses that others hold; `others`: memory other plans will take; `held`, `prefer`: addresses and hosts
+    """Resolve a plan. `taken`: addresses that others hold, `members` what else; `others`: memory other plans will take; `held`, `prefer`: addresses and hosts
     the nodes have had so far, kept where they still fit; `shared`: values the plan includes. Cost: O(nodes × (networks + hosts) + roles × columns).
     """
     columns = columns_of(kit, package, estate, plan)
@@ -134,14 +148,21 @@ def resolve(plan: Plan, kit: Kit, package: PackageView | None, estate: Estate, t
             cells["host"] = Cell(found.hosts[ident], "computed")
     whereabouts.datastores(rows, base, estate, package.descriptor.full_bytes if package else 0)
     exhausted = whereabouts.addresses(base, kit, estate, taken, held or {})
+    short = drawn.from_series(base, columns, estate, members, held or {})
     nodes = tuple(_node(role, n, base[f"{role.id}-{n}"], kit, package, sizes) for role, n in rows)
-    return Sheet(plan, kit, package, columns, nodes, found.reasons, tuple(exhausted), board)
+    return Sheet(plan, kit, package, columns, nodes, found.reasons, tuple(exhausted), short, board)
 
 
 def networks_of(kit: Kit, node: Node, count: int) -> tuple[str, ...]:
     """The network of each interface: as the kit's network roles say, the service network for all that have none."""
     named = {net.interface: node.value(network_column(net.id, "network")) for net in kit.networks}
     return tuple(named.get(number) or node.value("network") for number in range(1, count + 1))
+
+
+def macs_of(kit: Kit, node: Node, count: int) -> tuple[str, ...]:
+    """The MAC address of each interface, '' where the hypervisor gives one."""
+    named = {net.interface: node.value(network_column(net.id, "mac")) for net in kit.networks} | {1: node.value("mac")}
+    return tuple(named.get(number, "") for number in range(1, count + 1))
 
 
 def count_of(plan: Plan, role: Role, estate: Estate) -> int:

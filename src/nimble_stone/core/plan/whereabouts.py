@@ -8,7 +8,7 @@ from functools import lru_cache
 from ipaddress import IPv4Address
 
 from nimble_stone.core import addressing
-from nimble_stone.core.estate import Estate, Facts, Host, room_bytes
+from nimble_stone.core.estate import Estate, Facts, Host, Network, room_bytes
 from nimble_stone.core.kit.model import Kit, Role
 from nimble_stone.core.package.model import Size as PackageSize
 from nimble_stone.core.placement import Demand, Placement, Supply, place
@@ -93,7 +93,7 @@ def addresses(base: Mapping[str, Cells], kit: Kit, estate: Estate, taken: Collec
 
     Virtual addresses come from a pool's end, so that a growing cluster does not push them about; `held` (“node/column” → address) is kept where it is free.
     """
-    reserved = set(taken) | in_use(estate)
+    reserved = set(taken) | in_use(estate) | _dynamic(estate.networks)
     columns = [(network_column(ident, "address"), network_column(ident, "pool")) for ident in ("", *(one.id for one in kit.networks if one.addressed))]
     fixed: dict[str, IPv4Address] = {}
     wanting: dict[str, list[tuple[str, str]]] = {}
@@ -160,6 +160,13 @@ def _virtual(base: Mapping[str, Cells], kit: Kit, estate: Estate, gone: set[IPv4
             for cells in base.values():
                 cells[column] = given
     return used
+
+
+@lru_cache(maxsize=8)
+def _dynamic(networks: tuple[Network, ...]) -> frozenset[IPv4Address]:
+    """All addresses that DHCP hands out somewhere, as far as they are not too many to be told apart one by one."""
+    return frozenset(IPv4Address(number) for network in networks if network.dynamic_first and network.dynamic_last
+                     for number in range(int(network.dynamic_first), min(int(network.dynamic_last), int(network.dynamic_first) + 65_535) + 1))
 
 
 def in_use(estate: Estate) -> set[IPv4Address]:

@@ -164,6 +164,7 @@ class PoolView(BaseModel):
     """A pool and each of its addresses (at most 4,096), the free room and its largest gap."""
 
     name: str
+    kind: Literal["ipv4", "ipv6", "mac", "number"]
     network: str
     first: str
     last: str

@@ -1,0 +1,125 @@
+"""Series: pools of MAC addresses, IPv6 addresses and numbers. Their members are worked with as whole numbers and written in their own form."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Collection, Iterator, Mapping
+from functools import lru_cache
+from ipaddress import IPv6Address
+from typing import Literal
+
+from pydantic import BaseModel, ConfigDict, Field, model_validator
+
+Kind = Literal["mac", "ipv6", "number"]
+MAX_SPAN = 1 << 20
+"""Members of a series that are ever looked at."""
+_MAC = re.compile(r"[0-9a-f]{2}([:-][0-9a-f]{2}){5}")
+
+
+@lru_cache(maxsize=16384)
+def number_of(kind: Kind, text: str) -> int | None:
+    """The member a text stands for, None when it is none. MAC addresses as in IEEE 802 (colons or hyphens), IPv6 as in RFC 4291."""
+    text = text.strip().lower()
+    if kind == "mac":
+        return int(re.sub("[:-]", "", text), 16) if _MAC.fullmatch(text) else None
+    if kind == "ipv6":
+        try:
+            return int(IPv6Address(text))
+        except ValueError:
+            return None
+    return int(text) if text.isascii() and text.isdigit() and len(text) <= 9 else None
+
+
+def text_of(kind: Kind, number: int) -> str:
+    """The form in which a member is written: lower case with colons (RFC 5952 for IPv6)."""
+    if kind == "mac":
+        digits = f"{number:012x}"
+        return ":".join(digits[at:at + 2] for at in range(0, 12, 2))
+    return str(IPv6Address(number)) if kind == "ipv6" else str(number)
+
+
+def clean(kind: Kind, text: str) -> str:
+    """A text in the form in which members are written; what is no member stays as it is."""
+    number = number_of(kind, text)
+    return text if number is None else text_of(kind, number)
+
+
+class Series(BaseModel):
+    """A range of MAC addresses, IPv6 addresses or numbers, handed out in order; both ends belong to it."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    name: str = Field(min_length=1, max_length=60)
+    kind: Kind
+    network: str = Field(default="", max_length=60, description="The network that IPv6 addresses lie in.")
+    first: str
+    last: str
+    excluded: tuple[str, ...] = Field(default=(), max_length=10_000)
+
+    @model_validator(mode="after")
+    def _is_a_range(self) -> Series:
+        low, high = number_of(self.kind, self.first), number_of(self.kind, self.last)
+        for text in (self.first, self.last, *self.excluded):
+            if number_of(self.kind, text) is None:
+                raise ValueError(f"series “{self.name}”: “{text[:60]}” is no {WORDS[self.kind]}")
+        if low is None or high is None or low > high:
+            raise ValueError(f"series “{self.name}”: {self.first} lies after {self.last}")
+        if self.kind == "mac" and (low >> 40) & 1:
+            raise ValueError(f"series “{self.name}”: {self.first} is a group address; a guest's own MAC address has an even first octet")
+        if self.kind == "ipv6" and not self.network:
+            raise ValueError(f"series “{self.name}” names no network that its IPv6 addresses lie in")
+        return self
+
+    @property
+    def low(self) -> int:
+        """The first member as a number."""
+        return number_of(self.kind, self.first) or 0
+
+    @property
+    def high(self) -> int:
+        """The last member that is looked at, as a number."""
+        return min(number_of(self.kind, self.last) or 0, self.low + MAX_SPAN - 1)
+
+    def member(self, number: int) -> str:
+        """The member as plans hold it: numbers belong to their series, addresses are what they are everywhere."""
+        return f"{self.name}#{number}" if self.kind == "number" else text_of(self.kind, number)
+
+    def gone(self, taken: Collection[str]) -> set[int]:
+        """Members that nobody may be given. `taken`: members in the form of `member`. Cost: O(taken)."""
+        gone = {number for text in self.excluded if (number := number_of(self.kind, text)) is not None}
+        mine = f"{self.name}#"
+        for text in taken:
+            if self.kind == "number":
+                number = number_of("number", text.removeprefix(mine)) if text.startswith(mine) else None
+            else:
+                number = number_of(self.kind, text) if ":" in text else None
+            if number is not None:
+                gone.add(number)
+        return gone
+
+
+WORDS: Mapping[str, str] = {"mac": "MAC address", "ipv6": "IPv6 address", "number": "number"}
+
+
+def draw(series: Series, wanting: Collection[str], held: Mapping[str, int], gone: Collection[int]) -> dict[str, int]:
+    """A member for each slot: the one it held so far where that is still free, else the next free in order.
+
+    Slots that find the series exhausted are absent. Laws: no member twice, none that is gone, none outside the range.
+    Cost: O(wanting + gone).
+    """
+    used = set(gone)
+    found: dict[str, int] = {}
+    for slot in wanting:
+        before = held.get(slot)
+        if before is not None and series.low <= before <= series.high and before not in used:
+            found[slot] = before
+            used.add(before)
+    free = _free(series, used)
+    for slot in wanting:
+        if slot not in found and (number := next(free, None)) is not None:
+            found[slot] = number
+    return found
+
+
+def _free(series: Series, used: Collection[int]) -> Iterator[int]:
+    return (number for number in range(series.low, series.high + 1) if number not in used)

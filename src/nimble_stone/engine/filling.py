@@ -1,0 +1,69 @@
+"""Filling in, for a step, what kits write in braces: columns, what was kept, secrets, certificates."""
+
+from __future__ import annotations
+
+from typing import Protocol
+
+from nimble_stone.core.plan.cells import MADE_HERE
+from nimble_stone.core.plan.filled import value_of
+from nimble_stone.core.plan.sheet import Node
+from nimble_stone.engine import certificates
+from nimble_stone.engine.frozen import FrozenRun
+from nimble_stone.engine.world import World
+
+
+class Filler(Protocol):
+    """What filling in needs of a step."""
+
+    world: World
+    run: FrozenRun
+
+    @property
+    def node(self) -> Node: ...
+
+
+def kept_name(run: str, name: str) -> str:
+    """Keyring entry of a value kept during a run."""
+    return f"run/{run}/{name}"
+
+
+async def fill(c: Filler, template: str) -> str:
+    """Fill `{column}`, `{first.column}`, `{kept.name}` and `{count}`. What is filled in is never itself a template."""
+    node = c.node
+    secrets = {column.id for column in c.run.sheet.columns if column.kind == "secret"}
+    out, rest = "", template
+    while "{" in rest:
+        before, _, rest = rest.partition("{")
+        key, _, rest = rest.partition("}")
+        if key.startswith("kept."):
+            value = await c.world.open_secret(kept_name(c.run.id, key.removeprefix("kept.")))
+        elif key.startswith("certificate."):
+            value = await _certificate(c, key)
+        else:
+            value = value_of(key, node, c.run.sheet)
+            if key in secrets and value:
+                value = await c.world.open_secret(value)
+        out += before + value
+    return out + rest
+
+
+async def _certificate(c: Filler, key: str) -> str:
+    """`certificate.ID` with its chain, `certificate.ID.key`, or `certificate.ID.authority`; '' for a role that has none."""
+    _, ident, part = (*key.split(".", 2), "")[:3]
+    wanted = next((one for one in c.run.sheet.kit.certificates if one.id == ident), None)
+    if wanted is None or (wanted.roles and c.node.role not in wanted.roles):
+        return ""
+    if part == "authority":
+        return (await certificates.authority(c.world)).certificate if c.node.value(f"certificate.{ident}") == MADE_HERE else ""
+    pair = await certificates.of_node(c.world, c.run.id, c.run.sheet, c.node, wanted)
+    return pair.key if part == "key" else pair.certificate
+
+
+async def environment_of(c: Filler) -> dict[str, str]:
+    """The environment of the node: what the kit maps, then the package's further questions as the sheet answers them."""
+    values = {key: await fill(c, template) for key, template in c.run.sheet.kit.environment.items()}
+    for column in c.run.sheet.columns:
+        if column.environment and column.environment not in values:
+            text = c.node.value(column.id)
+            values[column.environment] = await c.world.open_secret(text) if column.kind == "secret" and text else text
+    return values

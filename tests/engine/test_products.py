@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import json
+import re
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -20,7 +21,8 @@ SECRET = "Tide-tables 1893 and on"
 SECRETS = {"licence_key": "HOLM1-TIDES-7SHIP-0LOGS"}
 KEY = asyncssh.generate_private_key("ssh-ed25519")
 BEGINNINGS = {
-    "tidebook": "values: {pool: kelda-survey, net.copying.pool: kelda-storage, mac_pool: kelda-macs, group.pool: kelda-groups}\nroles: {reporting: {count: 1}, transfer: {count: 1}}\n",
+    "tidebook": "values: {pool: kelda-survey, net.copying.pool: kelda-storage, mac_pool: kelda-macs, group.pool: kelda-groups}\nroles: {reporting: {count: 1}, transfer: {count: 1}}\n"
+                "nodes: {primary-1: {host: gannet, datastore: kelda-shared, disk.ledger.datastore: gannet-local}}\n",
     "skerry": "values: {pool: kelda-survey, pool6: kelda-six, mac_pool: kelda-macs}\nroles: {worker: {count: 2, values: {addressing: dhcp}}}\n",
     "ballast": "values: {pool: kelda-survey, net.copying.pool: kelda-storage, disk.data: 32}\n",
     "breakwater": "values: {network: management, net.inner.network: survey, net.crossing.pool: kelda-storage, letting: known, known_list: 10.44.20.0/24,"
@@ -86,6 +88,9 @@ def test_a_product_is_rolled_out_by_its_kit(place: tuple[LabProcess, ServerProce
     if kit == "tidebook":
         assert {own["group"] for own in cells.values()} == {"2"}                # 1 is excluded; one number for the whole plan
         macs = [own[column] for own in cells.values() for column in ("mac", "net.copying.mac") if own[column]]
+        said = client.call("GET", f"/api/runs/{found['run']}/transcript?step=define/primary-1")
+        defined = next(one["command"] for one in said if "define" in one["command"])
+        assert re.findall(r'<source pool="([^"]+)"', defined) == ["kelda-shared", "gannet-local", "kelda-shared"]      # the ledger's disk lies apart
         assert len(macs) == len(set(macs)) == 6                                 # each interface its own; reporting and transfer have one each
     if kit == "ballast":
         assert len(done["nodes"]) == 4

@@ -60,8 +60,8 @@ def on_shared(sheet: Sheet, estate: Estate) -> frozenset[str]:
     found = set()
     for node in sheet.nodes:
         facts = estate.facts.get(node.value("host"))
-        store = facts.datastore(node.value("datastore")) if facts else None
-        if store is not None and store.shared:
+        stores = [facts.datastore(name) for name in node.by_store()] if facts else []
+        if stores and all(store is not None and store.shared for store in stores):
             found.add(node.id)
     return frozenset(found)
 

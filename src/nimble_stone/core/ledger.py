@@ -55,12 +55,13 @@ def stores(sheet: Sheet, estate: Estate) -> list[StoreLine]:
     known = {}
     for node in sheet.nodes:
         facts = estate.facts.get(node.value("host"))
-        store = facts.datastore(node.value("datastore")) if facts else None
-        if facts is None or store is None:
-            continue
-        key = ("", store.name) if store.shared else (facts.host, store.name)
-        known[key] = store
-        use[key].append((node.thin_bytes if node.value("provisioning") != "full" else node.full_bytes, node.full_bytes))
+        for name, sizes in node.by_store().items():
+            store = facts.datastore(name) if facts else None
+            if facts is None or store is None:
+                continue
+            key = ("", store.name) if store.shared else (facts.host, store.name)
+            known[key] = store
+            use[key].append(sizes)
     lines = [StoreLine(name, host, known[host, name].capacity_bytes, known[host, name].capacity_bytes - known[host, name].free_bytes,
                        sum(thin for thin, _ in sizes), sum(full for _, full in sizes), len(sizes)) for (host, name), sizes in use.items()]
     return sorted(lines, key=lambda line: (-(line.used_bytes + line.full_bytes) / max(1, line.capacity_bytes), line.host, line.name))

@@ -84,13 +84,14 @@ class Kind(Protocol):
     async def undo(self, c: Context) -> str: ...
 
 
-async def _remove_volume(c: Context, name: str) -> bool:
+async def _remove_volume(c: Context, name: str, datastore: str = "") -> bool:
     """Remove a volume of this run if it is there, waiting out a copy that the host still makes. True when it was there."""
+    datastore = datastore or c.step.datastore
     for _ in range(60):
-        if await c.host.volume(c.step.datastore, name) is None:
+        if await c.host.volume(datastore, name) is None:
             return False
         try:
-            await c.host.delete_volume(c.step.datastore, name)
+            await c.host.delete_volume(datastore, name)
             return True
         except RemoteFailed as error:
             if "being allocated" not in str(error) and "in use" not in str(error):
@@ -212,17 +213,18 @@ class Clone:
         """All are there, made by this attempt: a copy that was cut looks like a whole one from outside."""
         if not c.acted:
             return None
-        found = [await c.host.volume(c.step.datastore, name) for name, _, _ in _node_disks(c)]
+        found = [await c.host.volume(store, name) for name, _, _, store in _node_disks(c)]
         return {"bytes": sum(volume.physical_bytes for volume in found if volume)} if all(found) else None
 
     async def act(self, c: Context) -> None:
         """Clone each from the copy on the datastore, or lay it over that; a disk without content is made empty."""
-        await c.host.refresh(c.step.datastore)
+        for store in dict.fromkeys((c.step.datastore, *c.node.extra_places)):
+            await c.host.refresh(store)
         how, filled = c.node.value("provisioning"), set(_file_disks(c))
-        for name, ident, capacity in _node_disks(c):
-            await _remove_volume(c, name)
+        for name, ident, capacity, store in _node_disks(c):
+            await _remove_volume(c, name, store)
             if ident not in filled:
-                await c.host.create_volume(c.step.datastore, name, "qcow2", capacity)
+                await c.host.create_volume(store, name, "qcow2", capacity)
                 continue
             base = copies.name_of(c.contents.sha256, ident)
             if how == "overlay":
@@ -236,8 +238,9 @@ class Clone:
 
     async def undo(self, c: Context) -> str:
         """Remove them."""
-        await c.host.refresh(c.step.datastore)
-        gone = [await _remove_volume(c, name) for name, _, _ in _node_disks(c)]
+        for store in dict.fromkeys((c.step.datastore, *c.node.extra_places)):
+            await c.host.refresh(store)
+        gone = [await _remove_volume(c, name, store) for name, _, _, store in _node_disks(c)]
         return f"{sum(gone)} disks of {c.node.name} removed from {c.step.detail['place']}"
 
 
@@ -290,12 +293,14 @@ class Define:
             await c.world.store.write(records.drop_pin, f"{node.value('address')}:22")
         await c.host.refresh(datastore)
         guest = adapt.adapt(c.contents.descriptor, node.extra)
-        names = [name for name, _, _ in _node_disks(c)]
+        for store in dict.fromkeys(node.extra_places):
+            await c.host.refresh(store)
+        drives = [(name, store) for name, _, _, store in _node_disks(c)]
         await c.host.define(xml_out.GuestDesign(
             name=node.name, mark=Mark(run=c.run.id, node=node.id, plan=c.run.sheet.plan.name),
             domain_type=c.run.domain_types.get(c.step.host, "qemu"), vcpu=node.vcpu, memory_bytes=node.memory_bytes,
-            disks=tuple(xml_out.GuestDisk(datastore, name, "qcow2", place.bus, place.target, place.controller)
-                        for name, place in zip(names, guest.disks, strict=True)),
+            disks=tuple(xml_out.GuestDisk(store, name, "qcow2", place.bus, place.target, place.controller)
+                        for (name, store), place in zip(drives, guest.disks, strict=True)),
             medium=(datastore, c.volume(f"{node.name}-config"), guest.config_target), networks=networks_of(c.run.sheet.kit, node, len(guest.nics)),
             nics=guest.nics, macs=macs_of(c.run.sheet.kit, node, len(guest.nics)),
             scsi=guest.controllers, firmware=guest.firmware))
@@ -462,9 +467,10 @@ def _file_disks(c: Context) -> list[str]:
     return packages.disk_ids(c.contents)
 
 
-def _node_disks(c: Context) -> list[tuple[str, str, int]]:
-    """(volume name, disk id, capacity in bytes) in the order of the guest's drives: the package's own, then what the plan lays on top."""
+def _node_disks(c: Context) -> list[tuple[str, str, int, str]]:
+    """(volume name, disk id, capacity in bytes, datastore) in the order of the guest's drives: the package's own, then what the plan lays on top."""
     own = c.contents.descriptor
     capacities = {disk.id: disk.capacity_bytes for disk in own.disks}
-    found = [(c.volume(f"{c.node.name}-disk{number}"), ident, capacities[ident]) for number, ident in enumerate(own.disk_order)]
-    return found + [(c.volume(f"{c.node.name}-{extra.ref}"), "", extra.capacity_bytes) for extra in c.node.extra]
+    found = [(c.volume(f"{c.node.name}-disk{number}"), ident, capacities[ident], c.step.datastore) for number, ident in enumerate(own.disk_order)]
+    return found + [(c.volume(f"{c.node.name}-{extra.ref}"), "", extra.capacity_bytes, place or c.step.datastore)
+                    for extra, place in zip(c.node.extra, c.node.extra_places, strict=True)]

@@ -236,7 +236,7 @@ def _timed(world: World, sheet: Sheet, estate: Estate, number: int) -> tuple[lis
     """Steps and forecast; remembered, for most edits of a plan leave its course alone."""
     reads = sorted({name for step in sheet.kit.forming if step.when for name in expression.parse(step.when).names})
     key = (sheet.kit.id, sheet.package.sha256 if sheet.package else "", world.pace, number,
-           tuple((node.id, node.value("host"), node.value("datastore"), node.thin_bytes, node.full_bytes, node.value("provisioning"),
+           tuple((node.id, node.value("host"), node.value("datastore"), node.extra_places, node.thin_bytes, node.full_bytes, node.value("provisioning"),
                   *(node.value(name) for name in reads)) for node in sheet.nodes))
     kept: dict[object, tuple[list[Step], Forecast]] = world.remembered.setdefault("courses", {})
     if key not in kept:

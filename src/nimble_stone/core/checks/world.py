@@ -7,7 +7,7 @@ from collections import defaultdict
 from collections.abc import Iterator
 
 from nimble_stone.core.checks.situation import Claim, Situation
-from nimble_stone.core.estate import HOST_RESERVE
+from nimble_stone.core.estate import HOST_RESERVE, Datastore
 from nimble_stone.core.findings import Edit, Finding, Remedy
 from nimble_stone.core.headroom import losses, on_shared
 from nimble_stone.core.plan.columns import network_column
@@ -149,30 +149,26 @@ def avoided(s: Situation) -> Iterator[Finding]:
 
 def datastores(s: Situation) -> Iterator[Finding]:
     """The datastore is there on that very host, and holds all nodes together: thin (must) and full (caution)."""
-    given: dict[tuple[str, str], list[Node]] = defaultdict(list)
-    for node in s.sheet.nodes:
+    given: dict[tuple[str, str], list[tuple[Node, Datastore, int, int]]] = defaultdict(list)
+    for node, column, name, thin, full in _lying(s):
         facts = s.facts(node.value("host"))
         if facts is None or not facts.memory_bytes:
             continue
-        name = node.value("datastore")
         store = facts.datastore(name)
         if store is None or not store.active:
             have = ", ".join(one.name for one in facts.datastores if one.active) or "none"
             what = "is not started" if store else "does not exist"
-            yield Finding(severity="blocker", code="datastore-missing", node=node.id, column="datastore", host=facts.host,
+            yield Finding(severity="blocker", code="datastore-missing", node=node.id, column=column, host=facts.host,
                           message=f"Datastore “{name or '(none)'}” {what} on {facts.host}; it has {have}.",
                           consequence="The disk has nowhere to go.",
-                          remedy=Remedy(label="Let placement choose", edit=Edit(path=("nodes", node.id, "datastore"))))
+                          remedy=Remedy(label="Let placement choose", edit=Edit(path=("nodes", node.id, column))))
             continue
-        given[("", store.shared) if store.shared else (facts.host, store.name)].append(node)
-    for (host, _), nodes in given.items():
-        facts = s.facts(nodes[0].value("host"))
-        store = facts.datastore(nodes[0].value("datastore")) if facts else None
-        if store is None:
-            continue
-        thin = sum(node.full_bytes if node.value("provisioning") == "full" else node.thin_bytes for node in nodes)
-        thin += s.sheet.package.thin_bytes if s.sheet.package else 0       # the copy that the nodes' disks are made from
-        full = sum(node.full_bytes for node in nodes)
+        given[("", store.shared) if store.shared else (facts.host, store.name)].append((node, store, thin, full))
+    for (host, _), lines in given.items():
+        nodes, store = list({node.id: node for node, _, _, _ in lines}.values()), lines[0][1]
+        thin, full = sum(line[2] for line in lines), sum(line[3] for line in lines)
+        if any(node.value("datastore") == store.name for node in nodes):
+            thin += s.sheet.package.thin_bytes if s.sheet.package else 0   # the copy that the nodes' disks are made from
         where = f"{store.name} on {host}" if host else f"{store.name} (shared)"
         remedy = Remedy(label="Choose another datastore for some nodes")
         if thin > store.free_bytes:
@@ -188,6 +184,15 @@ def datastores(s: Situation) -> Iterator[Finding]:
             yield Finding(severity="note", code="watermark", node=nodes[-1].id, column="datastore", host=host,
                           message=f"{where} would be {round(100 * (store.capacity_bytes - store.free_bytes + full) / store.capacity_bytes)} %"
                                   " full at worst.", consequence="Little room is left for anything else.")
+
+
+def _lying(s: Situation) -> Iterator[tuple[Node, str, str, int, int]]:
+    """(node, the column that says so, datastore, bytes at first, bytes when full) of what lies where."""
+    extra = [(f"disk.{disk.id}.datastore", f"disk.{disk.id}") for disk in s.sheet.kit.extra_disks]
+    for node in s.sheet.nodes:
+        for name, (thin, full) in node.by_store().items():
+            column = next((column for column, _ in extra if node.value(column) == name), "datastore") if name != node.value("datastore") else "datastore"
+            yield node, column, name, thin, full
 
 
 def overlays(s: Situation) -> Iterator[Finding]:

@@ -178,6 +178,7 @@ class ExtraDisk(_Part):
     size_gib: Span = Field(description="Size of each in GiB, by the maker's guide.")
     count: Span = Field(default=Span(least=0, most=1, usual=1), description="How many.")
     controller: Literal["virtio", "scsi", "sata"] = "virtio"
+    datastore: Literal["same", "shared", "local", "any"] = Field(default="same", description="Where it prefers to lie; “same”: with the node's other disks.")
 
 
 Addressing = Literal["dhcp", "ipv6"]

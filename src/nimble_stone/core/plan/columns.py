@@ -83,6 +83,7 @@ def columns_of(kit: Kit, package: PackageView | None, estate: Estate, plan: Plan
         columns.append(Column(f"disk.{disk.id}", f"{disk.label}, GiB", "number", "role", required=False, roles=disk.roles))
         if disk.count.most > 1 or disk.count.least == 0:
             columns.append(Column(f"disk.{disk.id}.count", f"{disk.label}: how many", "number", "role", required=False, roles=disk.roles))
+        columns.append(Column(f"disk.{disk.id}.datastore", f"{disk.label}: datastore", "choice", "node", required=False, roles=disk.roles))
     return (*columns, *_asked(kit, package, estate))
 
 

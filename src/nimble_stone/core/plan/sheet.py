@@ -24,7 +24,6 @@ from nimble_stone.core.plan.whereabouts import Others, Problem, ip
 
 __all__ = ["Cell", "Column", "Kind", "Node", "Origin", "PackageView", "Sheet", "columns_of", "ip", "macs_of", "networks_of", "resolve"]
 
-MAX_EXTRA = 32
 OVERLAY_BYTES, EMPTY_BYTES = 1 << 20, 256 << 10
 """What an overlay and an empty qcow2 disk take at first."""
 
@@ -41,6 +40,19 @@ class Node:
     thin_bytes: int
     full_bytes: int
     extra: tuple[ExtraDisk, ...] = ()
+    extra_places: tuple[str, ...] = ()
+    """The datastore of each extra disk."""
+
+    def by_store(self) -> dict[str, tuple[int, int]]:
+        """Datastore → (bytes at first, bytes when full) of what lies on it; the first is the node's own."""
+        whole = self.value("provisioning") == "full"
+        apart_thin, apart_full = len(self.extra) * EMPTY_BYTES, sum(disk.capacity_bytes for disk in self.extra)
+        full = self.full_bytes - apart_full
+        found = {self.value("datastore"): (full if whole else self.thin_bytes - apart_thin, full)}
+        for disk, place in zip(self.extra, self.extra_places, strict=True):
+            thin, most = found.get(place, (0, 0))
+            found[place] = (thin + EMPTY_BYTES, most + disk.capacity_bytes)
+        return found
 
     def value(self, column: str) -> str:
         """The value of a column, '' where there is none."""
@@ -146,7 +158,7 @@ def resolve(plan: Plan, kit: Kit, package: PackageView | None, estate: Estate, t
     for ident, cells in base.items():
         if ident in found.hosts and cells["host"].origin == "none":
             cells["host"] = Cell(found.hosts[ident], "computed")
-    whereabouts.datastores(rows, base, estate, package.descriptor.full_bytes if package else 0)
+    whereabouts.datastores(rows, base, estate, kit, package.descriptor.full_bytes if package else 0)
     exhausted = whereabouts.addresses(base, kit, estate, taken, held or {})
     short = drawn.from_series(base, columns, estate, members, held or {})
     nodes = tuple(_node(role, n, base[f"{role.id}-{n}"], kit, package, sizes) for role, n in rows)
@@ -174,20 +186,21 @@ def count_of(plan: Plan, role: Role, estate: Estate) -> int:
 
 
 def _node(role: Role, n: int, cells: Cells, kit: Kit, package: PackageView | None, sizes: Mapping[str, PackageSize]) -> Node:
-    extra = _extra(kit, role, cells)
+    extra, places = _extra(kit, role, cells)
     thin = OVERLAY_BYTES if cells["provisioning"].value == "overlay" else package.thin_bytes if package else 0
     return Node(f"{role.id}-{n}", role.id, n, cells, sizes.get(cells["size"].value), thin + len(extra) * EMPTY_BYTES,
-                (package.descriptor.full_bytes if package else 0) + sum(disk.capacity_bytes for disk in extra), extra)
+                (package.descriptor.full_bytes if package else 0) + sum(disk.capacity_bytes for disk in extra), extra, places)
 
 
-def _extra(kit: Kit, role: Role, cells: Mapping[str, Cell]) -> tuple[ExtraDisk, ...]:
-    """The disks laid on top of the package for one node; what is no number counts as none (a check says so)."""
+def _extra(kit: Kit, role: Role, cells: Mapping[str, Cell]) -> tuple[tuple[ExtraDisk, ...], tuple[str, ...]]:
+    """The disks laid on top of the package for one node, and the datastore of each."""
     found: list[ExtraDisk] = []
+    places: list[str] = []
     for disk in kit.extra_disks:
         if disk.roles and role.id not in disk.roles:
             continue
-        size = cells[f"disk.{disk.id}"].value
-        count = cells[f"disk.{disk.id}.count"].value if f"disk.{disk.id}.count" in cells else "1"
-        if size.isdigit() and count.isdigit() and int(size) and int(count) <= MAX_EXTRA and int(size) <= 65_536:
-            found += [ExtraDisk(f"{disk.id}{number}", disk.controller, int(size) << 30) for number in range(1, int(count) + 1)]
-    return tuple(found)
+        size, many = whereabouts.extra_size(disk, cells)
+        if size:
+            found += [ExtraDisk(f"{disk.id}{number}", disk.controller, size) for number in range(1, many + 1)]
+            places += [cells[f"disk.{disk.id}.datastore"].value or cells["datastore"].value] * many
+    return tuple(found), tuple(places)

@@ -9,13 +9,15 @@ from ipaddress import IPv4Address
 
 from nimble_stone.core import addressing
 from nimble_stone.core.estate import Estate, Facts, Host, Network, room_bytes
-from nimble_stone.core.kit.model import Kit, Role
+from nimble_stone.core.kit.model import ExtraDisk, Kit, Role
 from nimble_stone.core.package.model import Size as PackageSize
 from nimble_stone.core.placement import Demand, Placement, Supply, place
-from nimble_stone.core.plan.cells import Cell, Cells
+from nimble_stone.core.plan.cells import UNUSED, Cell, Cells
 from nimble_stone.core.plan.columns import network_column
 from nimble_stone.core.plan.model import Plan
 
+MAX_EXTRA, MAX_EXTRA_GIB = 32, 65_536
+"""Most extra disks of one kind a node gets, and how large each may be."""
 Rows = list[tuple[Role, int]]
 Problem = tuple[tuple[Demand, ...], tuple[Supply, ...]]
 
@@ -64,24 +66,47 @@ def known_hosts(estate: Estate, bay: str) -> list[tuple[Host, Facts]]:
     return [(host, facts) for host in estate.bay(bay) if (facts := estate.facts.get(host.name)) and not facts.trouble and facts.memory_bytes]
 
 
-def datastores(rows: Rows, base: Mapping[str, Cells], estate: Estate, full_bytes: int) -> None:
-    """The kit's preferred kind first, then the most room left after what was already given here."""
+def datastores(rows: Rows, base: Mapping[str, Cells], estate: Estate, kit: Kit, full_bytes: int) -> None:
+    """Every disk of every node: the kit's preferred kind first, then the most room left after what was already given here."""
     given: dict[tuple[str, str], int] = {}
     for role, n in rows:
         cells = base[f"{role.id}-{n}"]
         facts = estate.facts.get(cells["host"].value)
         if facts is None:
             continue
-        if cells["datastore"].origin == "none":
-            stores = [store for store in facts.datastores if store.active]
-            stores.sort(key=lambda store: (role.datastore != "any" and bool(store.shared) != (role.datastore == "shared"),
-                                           given.get(_store_key(facts.host, store.name, store.shared), 0) - store.free_bytes, store.name))
-            if stores:
-                cells["datastore"] = Cell(stores[0].name, "computed")
-        store = facts.datastore(cells["datastore"].value)
-        if store:
-            key = _store_key(facts.host, store.name, store.shared)
-            given[key] = given.get(key, 0) + full_bytes
+        _lay(cells, "datastore", role.datastore, full_bytes, facts, given)
+        for disk in kit.extra_disks:
+            column = f"disk.{disk.id}.datastore"
+            size, many = extra_size(disk, cells)
+            if cells[column].origin == "none" and size * many == 0:
+                cells[column] = UNUSED
+            elif disk.datastore == "same" and cells[column].origin == "none":
+                cells[column] = Cell(cells["datastore"].value, "computed")
+            if cells[column].origin != "unused":
+                _lay(cells, column, "any" if disk.datastore == "same" else disk.datastore, size * many, facts, given)
+
+
+def _lay(cells: Cells, column: str, wish: str, size_bytes: int, facts: Facts, given: dict[tuple[str, str], int]) -> None:
+    """Choose a datastore where none is named, and count what lies on it."""
+    if cells[column].origin == "none":
+        stores = [store for store in facts.datastores if store.active]
+        stores.sort(key=lambda store: (wish != "any" and bool(store.shared) != (wish == "shared"),
+                                       given.get(_store_key(facts.host, store.name, store.shared), 0) - store.free_bytes, store.name))
+        if stores:
+            cells[column] = Cell(stores[0].name, "computed")
+    store = facts.datastore(cells[column].value)
+    if store:
+        key = _store_key(facts.host, store.name, store.shared)
+        given[key] = given.get(key, 0) + size_bytes
+
+
+def extra_size(disk: ExtraDisk, cells: Mapping[str, Cell]) -> tuple[int, int]:
+    """(bytes of each, how many) of a kit's extra disk; what is no number, or beyond all measure, counts as none (a check says so)."""
+    size = cells[f"disk.{disk.id}"].value
+    many = cells[f"disk.{disk.id}.count"].value if f"disk.{disk.id}.count" in cells else "1"
+    if size.isdigit() and many.isdigit() and 0 < int(size) <= MAX_EXTRA_GIB and int(many) <= MAX_EXTRA:
+        return int(size) << 30, int(many)
+    return 0, 0
 
 
 def _store_key(host: str, name: str, shared: str) -> tuple[str, str]:

@@ -49,7 +49,7 @@
   }
   function optionsOf(row: string, column: string): string[] {
     const found = plan.columns.find((one) => one.id === column);
-    if (column === 'datastore') {
+    if (column === 'datastore' || column.endsWith('.datastore')) {
       const hosts = row === EVERY ? plan.hosts : plan.hosts.filter((host) => host.name === nodeOf(row)?.host);
       return [...new Set(hosts.flatMap((host) => host.stores.map((store) => store.name)))];
     }

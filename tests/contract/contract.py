@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import re
 from collections.abc import AsyncIterator
 from ipaddress import IPv4Address
 
@@ -109,16 +110,19 @@ async def keep(host: KvmHost, *, datastore: str, network: str) -> None:
     await host.upload(datastore, config, _once(image), limit_s=60, sent=lambda _: None)
     design = GuestDesign("ns-test-guest", Mark(run="rt", node="lead-1", plan="test"), facts.domain_type or "qemu", 1, 128 << 20,
                          (GuestDisk(datastore, clone, "qcow2"), GuestDisk(datastore, laid, "qcow2", "scsi", "sda", 0)), (datastore, config, "hda"), (network, network),
-                         ("virtio", "e1000"), ("virtio-scsi",))
+                         ("virtio", "e1000"), ("virtio-scsi",), macs=("52:54:00:44:99:01",))
     assert await host.domain("ns-test-guest") is None
     await host.define(design)
     defined = await host.domain("ns-test-guest")
     assert defined is not None
     assert (defined.mark, defined.vcpu, defined.memory_bytes, defined.disks) == (design.mark, 1, 128 << 20, 2)
+    assert defined.macs[0] == "52:54:00:44:99:01"
+    assert re.fullmatch("52:54:00(:[0-9a-f]{2}){3}", defined.macs[1])      # none was planned: the hypervisor gives one
     assert not await host.running("ns-test-guest")
     await host.start("ns-test-guest")
     assert await host.running("ns-test-guest")
-    assert any(guest.mark == design.mark and guest.running for guest in (await host.read_facts(2.0, facts)).guests)
+    assert any(guest.mark == design.mark and guest.running and guest.macs == defined.macs for guest in (await host.read_facts(2.0, facts)).guests)
+    assert await host.first_addresses("ns-test-guest") == []               # it has no system that would ask for one
     try:
         await host.remove("ns-test-guest", "another-run")
         raise AssertionError("a guest of another run was removed")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import json
 import shlex
 
 import pycdlib
@@ -93,3 +94,37 @@ def test_the_config_medium_carries_every_value_to_the_guest(values: dict[str, st
     iso.close()
     assert environment.parse(out.getvalue()) == values
     assert b'"10.44.20.9/24"' in seed.getvalue()
+
+
+def seed_of(network: dict[str, str], further: dict[int, medium.Configured]) -> dict[str, dict[str, object]]:
+    iso, out = pycdlib.PyCdlib(), io.BytesIO()
+    iso.open_fp(io.BytesIO(medium.build("n", {}, network, further)))
+    iso.get_file_from_iso_fp(out, rr_path="/network-config")
+    iso.close()
+    found: dict[str, dict[str, object]] = json.loads(out.getvalue())["ethernets"]
+    return found
+
+
+def test_the_seed_says_how_each_interface_is_addressed() -> None:
+    network = {"name": "n", "address": "", "prefix": "24", "gateway": "10.44.20.1", "dns": "", "domain": "", "addressing": "dhcp", "address6": "fd44::9", "prefix6": "64", "gateway6": "fd44::1"}
+    found = seed_of(network, {1: medium.Configured(("10.44.60.9/24", "fd60::9/64")), 2: medium.Configured((), True)})
+    assert found["eth0"] == {"nameservers": {"addresses": [], "search": []}, "dhcp4": True, "addresses": ["fd44::9/64"], "gateway6": "fd44::1"}
+    assert found["eth1"] == {"addresses": ["10.44.60.9/24", "fd60::9/64"]}
+    assert found["eth2"] == {"dhcp4": True}
+
+
+def test_addresses_of_interfaces_are_read_and_odd_ones_passed_over() -> None:
+    table = """ vnet0      52:54:00:44:00:01    ipv4         10.44.20.80/23
+ -          -                    ipv6         fd44::1/64
+ lo         00:00:00:00:00:00    ipv4         127.0.0.1/8
+ vnet0      52:54:00:44:00:01    ipv4         169.254.7.7/16
+ vnet1      52:54:00:44:00:02    ipv4         10.44.20.81/0
+ vnet1      52:54:00:44:00:02    ipv4         300.1.1.1/8
+ vnet1      52:54:00:44:00:02    ipv4
+"""
+    assert xml_in.interface_addresses(table) == [("52:54:00:44:00:01", "10.44.20.80", "23"), ("52:54:00:44:00:02", "10.44.20.81", "")]
+
+
+@given(st.text(max_size=400))
+def test_no_answer_about_addresses_breaks_the_reading(text: str) -> None:
+    assert all(len(line) == 3 for line in xml_in.interface_addresses(text))

@@ -68,6 +68,7 @@ def columns_of(kit: Kit, package: PackageView | None, estate: Estate, plan: Plan
         Column("time_zone", "Time zone", "text", "plan"),
         *_more_addressing("", "", kit.takes, (), estate, plan),
     ]
+    columns += _macs("mac", "", (), estate, plan)
     for net in kit.networks:
         columns.append(Column(network_column(net.id, "network"), f"{net.label}: network", "choice", "plan", choices=networks, roles=net.roles))
         if net.addressed:
@@ -76,7 +77,6 @@ def columns_of(kit: Kit, package: PackageView | None, estate: Estate, plan: Plan
                         Column(network_column(net.id, "prefix"), f"{net.label}: prefix", "number", "plan", roles=net.roles)]
             columns += _more_addressing(net.id, f"{net.label}: ", net.takes, net.roles, estate, plan)
         columns += _macs(network_column(net.id, "mac"), f"{net.label}: ", net.roles, estate, plan)
-    columns += _macs("mac", "", (), estate, plan)
     columns += [Column(f"certificate.{one.id}", one.label, "certificate", "plan", roles=one.roles) for one in kit.certificates]
     columns += [Column(f"virtual.{one.id}", one.label, "address", "plan") for one in kit.virtual]
     for disk in kit.extra_disks:

@@ -22,28 +22,33 @@ def from_series(base: Mapping[str, Cells], columns: tuple[Column, ...], estate: 
     used: dict[str, set[int]] = {}
     short: dict[str, list[str]] = {}
     found_in_use = in_use(estate) if any(column.draws for column in columns) else frozenset[str]()
-    for column in columns:
-        if column.draws is None:
-            continue
+    wishes = [(column, _wanting(column, base, used)) for column in columns if column.draws]      # all typed ones are known before any is given
+    for column, wanting in wishes:
         whole = column.draws == "number" and column.scope == "plan"
-        wanting: dict[str, list[str]] = {}
-        for ident, cells in base.items():
-            cell = cells[column.id]
-            if cell.value:
-                tidy = clean(column.draws, cell.value)
-                if tidy != cell.value:
-                    cells[column.id] = Cell(tidy, cell.origin)
-                number = number_of(column.draws, tidy)
-                if number is not None:                   # typed ones are never handed out beside
-                    used.setdefault(_realm(column, cells), set()).add(number)
-            elif cell.origin == "none" and column.series in cells and cells[column.series].value:
-                wanting.setdefault(cells[column.series].value, []).append(ident)
         for name, idents in wanting.items():
             series = estate.one_series(name)
             if series is None or series.kind != column.draws:
                 continue
             _give(series, column, idents, whole, base, used, {*taken, *found_in_use}, held, short)
     return short
+
+
+def _wanting(column: Column, base: Mapping[str, Cells], used: dict[str, set[int]]) -> dict[str, list[str]]:
+    """Series → nodes that want one of its members in a column. What was typed is written tidily and noted in `used`: it is never handed out beside."""
+    kind = column.draws or "number"
+    wanting: dict[str, list[str]] = {}
+    for ident, cells in base.items():
+        cell = cells[column.id]
+        if cell.value:
+            tidy = clean(kind, cell.value)
+            if tidy != cell.value:
+                cells[column.id] = Cell(tidy, cell.origin)
+            number = number_of(kind, tidy)
+            if number is not None:
+                used.setdefault(_realm(column, cells), set()).add(number)
+        elif cell.origin == "none" and column.series in cells and cells[column.series].value:
+            wanting.setdefault(cells[column.series].value, []).append(ident)
+    return wanting
 
 
 def _give(series: Series, column: Column, idents: list[str], whole: bool, base: Mapping[str, Cells], used: dict[str, set[int]], taken: Collection[str],

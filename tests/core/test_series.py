@@ -1,0 +1,163 @@
+"""Laws of series, and of what plans draw from them: MAC addresses, IPv6 addresses, numbers; DHCP and dynamic ranges."""
+
+from __future__ import annotations
+
+from ipaddress import IPv4Address, IPv6Network
+from typing import Any
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from pydantic import ValidationError
+
+from nimble_stone.core import checks
+from nimble_stone.core.checks import Situation
+from nimble_stone.core.estate import Estate, Guest, Network
+from nimble_stone.core.findings import Finding
+from nimble_stone.core.kit.model import Kit
+from nimble_stone.core.ledger import pool_members
+from nimble_stone.core.ledger import series as series_lines
+from nimble_stone.core.plan.model import Plan
+from nimble_stone.core.plan.sheet import Sheet, resolve
+from nimble_stone.core.series import Series, clean, draw, number_of, text_of
+from tests.core.test_resolution import KITS, PACKAGES
+from tests.core.test_resolution import ESTATE as WHOLE
+
+MACS = Series(name="macs", kind="mac", first="52:54:00:44:00:01", last="52:54:00:44:00:40")
+SIX = Series(name="six", kind="ipv6", network="survey", first="fd44:5e1d:20::100", last="fd44:5e1d:20::13f", excluded=("fd44:5e1d:20::101",))
+GROUPS = Series(name="groups", kind="number", first="1", last="9", excluded=("1", "2"))
+NETWORKS = tuple(net.model_copy(update={"subnet6": IPv6Network("fd44:5e1d:20::/64"), "dynamic_first": IPv4Address("10.44.20.80"), "dynamic_last": IPv4Address("10.44.20.99")})
+                 if net.name == "survey" else net for net in WHOLE.networks)
+ESTATE = WHOLE.model_copy(update={"series": (MACS, SIX, GROUPS), "networks": NETWORKS})
+
+
+def sheet_of(kit: str, values: dict[str, Any], *, estate: Estate = ESTATE, kits: dict[str, Kit] | None = None, **more: Any) -> Sheet:
+    how = {key: more.pop(key) for key in ("members", "held", "taken") if key in more}
+    document = {"nimble-stone": "plan/1", "name": "p", "kit": kit, "bay": "kelda-main", "values": {"pool": "kelda-survey"} | values} | more
+    return resolve(Plan.model_validate(document), (kits or KITS)[kit], PACKAGES[kit], estate, **how)
+
+
+def found(sheet: Sheet, estate: Estate = ESTATE, **more: Any) -> dict[str, Finding]:
+    return {one.code: one for one in checks.check(Situation(sheet, estate, **more))}
+
+
+@given(st.sampled_from(["mac", "ipv6", "number"]), st.integers(0, 999_999_999))
+def test_members_are_read_as_they_are_written(kind: Any, number: int) -> None:
+    assert number_of(kind, text_of(kind, number)) == number
+    assert clean(kind, text_of(kind, number).upper()) == text_of(kind, number)
+
+
+@pytest.mark.parametrize(("kind", "text"), [("mac", "52:54:00:44:00"), ("mac", "52:54:00:44:00:0g"), ("ipv6", "10.44.0.1"), ("ipv6", "fd44::1::2"), ("number", "-1"), ("number", "١"), ("number", "1e3"), ("number", "9" * 40)])
+def test_what_is_no_member_is_told_apart(kind: Any, text: str) -> None:
+    assert number_of(kind, text) is None
+
+
+@pytest.mark.parametrize(("more", "words"), [
+    ({"kind": "mac", "first": "52:54:00:00:00:02", "last": "52:54:00:00:00:01"}, "lies after"), ({"kind": "mac", "first": "53:54:00:00:00:01", "last": "53:54:00:00:00:02"}, "group address"),
+    ({"kind": "ipv6", "first": "fd44::1", "last": "fd44::2"}, "names no network"), ({"kind": "number", "first": "one", "last": "2"}, "no number"),
+    ({"kind": "number", "first": "1", "last": "2", "excluded": ["x"]}, "no number")])
+def test_a_wrong_series_is_refused(more: dict[str, Any], words: str) -> None:
+    with pytest.raises(ValidationError, match=words):
+        Series.model_validate({"name": "s"} | more)
+
+
+@settings(max_examples=120, deadline=None)
+@given(st.integers(0, 60), st.sets(st.integers(1, 80), max_size=40), st.dictionaries(st.integers(0, 30), st.integers(1, 90), max_size=20))
+def test_nothing_is_drawn_twice_or_from_outside_and_what_was_held_is_kept(many: int, gone: set[int], before: dict[int, int]) -> None:
+    series = Series(name="n", kind="number", first="1", last="50")
+    slots = [f"node-{n}" for n in range(many)]
+    held = {f"node-{n}": number for n, number in before.items()}
+    given_out = draw(series, slots, held, gone)
+    assert len(set(given_out.values())) == len(given_out)
+    assert all(1 <= number <= 50 and number not in gone for number in given_out.values())
+    assert len(given_out) == min(many, 50 - len({n for n in gone if n <= 50}))
+    claimed: set[int] = set()
+    for slot in slots:
+        number = held.get(slot)
+        if number is not None and 1 <= number <= 50 and number not in gone | claimed:
+            assert given_out[slot] == number
+            claimed.add(number)
+
+
+def test_nodes_draw_each_its_own_and_the_plan_one_number() -> None:
+    sheet = sheet_of("tidebook", {"mac_pool": "macs", "group.pool": "groups", "net.copying.pool": "kelda-storage"}, nodes={"primary-1": {"mac": "52-54-00-44-00-02"}})
+    macs = {(node.id, column): node.value(column) for node in sheet.nodes for column in ("mac", "net.copying.mac")}
+    assert macs == {("primary-1", "mac"): "52:54:00:44:00:02", ("standby-1", "mac"): "52:54:00:44:00:01",
+                    ("primary-1", "net.copying.mac"): "52:54:00:44:00:03", ("standby-1", "net.copying.mac"): "52:54:00:44:00:04"}
+    assert {node.cells["group"] for node in sheet.nodes} == {sheet.nodes[0].cells["group"]}
+    assert sheet.nodes[0].cells["group"].value == "3"                      # 1 and 2 are kept out
+    members = {member for _, _, member in sheet.members()}
+    assert {"groups#3", "52:54:00:44:00:02"} < members
+    again = sheet_of("tidebook", {"mac_pool": "macs", "group.pool": "groups"}, members={"groups#3", "52:54:00:44:00:01"}, held={"/group": "groups#4"})
+    assert again.nodes[0].value("group") == "4"
+    assert "52:54:00:44:00:01" not in {node.value("mac") for node in again.nodes}
+
+
+def test_what_the_estate_uses_itself_is_not_given() -> None:
+    name, facts = next(iter(ESTATE.facts.items()))
+    taken = facts.model_copy(update={"guests": (*facts.guests, Guest(name="old", macs=("52:54:00:44:00:01",)))})
+    estate = ESTATE.model_copy(update={"facts": ESTATE.facts | {name: taken}})
+    sheet = sheet_of("tidebook", {"mac_pool": "macs"}, estate=estate)
+    assert [node.value("mac") for node in sheet.nodes] == ["52:54:00:44:00:02", "52:54:00:44:00:03"]
+    typed = sheet_of("tidebook", {}, estate=estate, nodes={"primary-1": {"mac": "52:54:00:44:00:01"}})
+    assert "is in use on the estate already" in found(typed, estate)["mac-in-use"].message
+
+
+def test_a_series_that_runs_dry_says_for_whom_and_gives_the_others_theirs() -> None:
+    short = Series(name="macs", kind="mac", first="52:54:00:44:00:01", last="52:54:00:44:00:03")
+    estate = ESTATE.model_copy(update={"series": (short,)})
+    sheet = sheet_of("skerry", {"mac_pool": "macs"}, estate=estate, roles={"worker": {"count": 2}})
+    assert [node.value("mac")[-2:] for node in sheet.nodes] == ["01", "02", "03", "", ""]
+    assert sheet.short == {"mac": ["worker-1", "worker-2"]}
+    told = found(sheet, estate)["series-exhausted"]
+    assert (told.node, told.message) == ("worker-1", "Series macs has nothing left for p-wrk1 and 1 more node (MAC).")
+
+
+def test_ipv6_is_off_until_a_pool_or_an_address_is_named() -> None:
+    off = sheet_of("skerry", {})
+    assert {off.nodes[0].value(part) for part in ("address6", "prefix6", "gateway6")} == {""}
+    assert "ipv6-unfit" not in found(off)
+    on = sheet_of("skerry", {"pool6": "six"}, nodes={"controller-3": {"address6": "FD44:5e1d:0020::0777"}})
+    assert [node.value("address6") for node in on.nodes if node.role == "controller"] == ["fd44:5e1d:20::100", "fd44:5e1d:20::102", "fd44:5e1d:20::777"]
+    assert {node.value("prefix6") for node in on.nodes} == {"64"}
+    wrong = sheet_of("skerry", {}, nodes={"controller-1": {"address6": "fd99::1"}, "controller-2": {"address6": "none of it"}})
+    messages = {one.message for one in checks.check(Situation(wrong, ESTATE)) if one.code.startswith("ipv6")}
+    assert messages == {"fd99::1 lies outside fd44:5e1d:20::/64.", "IPv6 “none of it” is no IPv6 address."}
+
+
+def test_what_dhcp_hands_out_is_nobodys_own() -> None:
+    every = sheet_of("skerry", {"pool": "wide"}, estate=ESTATE.model_copy(update={"pools": (WHOLE.pools[0].model_copy(update={
+        "name": "wide", "first": IPv4Address("10.44.20.79"), "last": IPv4Address("10.44.20.105")}),)}), roles={"worker": {"count": 2}})
+    assert [node.value("address") for node in every.nodes] == ["10.44.20.79", *(f"10.44.20.{n}" for n in range(100, 104))]
+    typed = sheet_of("skerry", {"virtual.api": "10.44.20.85"}, nodes={"worker-1": {"address": "10.44.20.99"}})
+    told = [one.message for one in checks.check(Situation(typed, ESTATE)) if one.code == "address-dynamic"]
+    assert sorted(told) == [f"10.44.20.{n} lies in the range that DHCP hands out in survey (10.44.20.80 to 10.44.20.99)." for n in (85, 99)]
+
+
+def test_a_node_by_dhcp_needs_no_address_but_somebody_who_answers() -> None:
+    sheet = sheet_of("skerry", {}, roles={"worker": {"count": 2, "values": {"addressing": "dhcp"}}})
+    assert {node.cells["address"].origin for node in sheet.nodes if node.role == "worker"} == {"unused"}
+    codes = found(sheet)
+    assert not {"address-missing", "dhcp-nobody", "unanswered-address"} & set(codes)
+    silent = ESTATE.model_copy(update={"networks": tuple(net.model_copy(update={"dynamic_first": None, "dynamic_last": None}) for net in NETWORKS)})
+    nobody = sheet_of("skerry", {"addressing": "dhcp"}, estate=silent)
+    assert "Nobody is known to hand out addresses in survey" in found(nobody, silent)["dhcp-nobody"].message
+
+
+def test_a_dynamic_range_has_two_ends_in_its_subnet() -> None:
+    plain = {"name": "n", "subnet": "10.1.0.0/24", "gateway": "10.1.0.1"}
+    for more, words in (({"dynamic_first": "10.1.0.9"}, "two ends"), ({"dynamic_first": "10.1.0.9", "dynamic_last": "10.1.0.8"}, "does not lie"),
+                        ({"dynamic_first": "10.1.0.9", "dynamic_last": "10.1.1.8"}, "does not lie")):
+        with pytest.raises(ValidationError, match=words):
+            Network.model_validate(plain | more)
+
+
+def test_series_are_drawn_member_by_member() -> None:
+    sheet = sheet_of("tidebook", {"mac_pool": "macs", "group.pool": "groups"})
+    lines = {line.name: line for line in series_lines(sheet, ESTATE, {"groups#4"})}
+    assert lines["groups"].cells == "xxpt....."
+    assert lines["groups"].free == 5
+    assert lines["macs"].cells.startswith("pppp.")                   # two interfaces each
+    listed = {line["name"]: line for line in pool_members(ESTATE, {"groups#4": "west"})}
+    assert [(m["address"], m["state"], m["by"]) for m in listed["groups"]["members"]][2:5] == [("3", "free", ""), ("4", "held", "west"), ("5", "free", "")]
+    assert (listed["groups"]["free"], listed["groups"]["largest_gap"], listed["macs"]["size"]) == (6, 5, 64)

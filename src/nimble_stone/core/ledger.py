@@ -38,6 +38,7 @@ class PoolLine:
     last: str
     free: int
     cells: str
+    kind: str = "ipv4"
 
 
 @dataclass(frozen=True)
@@ -69,7 +70,7 @@ def stores(sheet: Sheet, estate: Estate) -> list[StoreLine]:
 
 def pools(sheet: Sheet, estate: Estate, taken: Collection[str], conflicts: Collection[str]) -> list[PoolLine]:
     """One line per pool that gives an address. At most 256 cells are drawn."""
-    planned = {node.value("address") for node in sheet.nodes}
+    planned = {value for _, _, value in sheet.addresses()}
     lines = []
     for name in dict.fromkeys(node.value("pool") for node in sheet.nodes):
         pool = estate.pool(name)
@@ -101,7 +102,8 @@ def series(sheet: Sheet, estate: Estate, taken: Collection[str]) -> list[PoolLin
         marks = ("p" if number in planned else "x" if number in excluded else "t" if number in gone else "."
                  for number in range(found.low, min(found.high, found.low + MAX_CELLS - 1) + 1))
         size = found.high - found.low + 1
-        lines.append(PoolLine(name, found.first, found.last, size - len([n for n in gone | planned if found.low <= n <= found.high]), "".join(marks)))
+        free = size - sum(found.low <= number <= found.high for number in gone | planned)
+        lines.append(PoolLine(name, found.first, found.last, free, "".join(marks), found.kind))
     return lines
 
 

@@ -10,7 +10,7 @@ from nimble_stone.core.acceptance import Verdict
 from nimble_stone.core.findings import Edit, Finding
 from nimble_stone.core.ledger import spread_text
 from nimble_stone.core.plan.sheet import Sheet
-from nimble_stone.core.units import count_text, time_text
+from nimble_stone.core.units import count_text, inside, time_text
 
 _WORDS = ("No", "One", "Two", "Three", "Four", "Five", "Six", "Seven", "Eight", "Nine", "Ten", "Eleven", "Twelve")
 
@@ -110,13 +110,13 @@ def of_run(sheet: Sheet, run_state: str, steps: Mapping[str, StepState], left_s:
     if failed:
         more = f" {word(len(failed) - 1)} more failed." if len(failed) > 1 else ""
         return Sentence(before, f"{_name(failed[0], names)}: {failed[0].message}", more, end, Action("retry", "Retry what failed" if len(failed) > 1 else
-                                                                                    f"Retry {failed[0].label.lower()}"))
+                                                                                    f"Retry {inside(failed[0].label)}"))
     if run_state == "held":
         return Sentence(before, "Held by you", "; what had begun is finished, nothing new begins.", f"started {started}", Action("resume", "Go on"))
     waiting = next((step for step in steps.values() if step.state == "waiting"), None)
     working = next((step for step in steps.values() if step.state == "working"), None)
     now = waiting or working
-    strong = (f"{names[now.node]}: {now.label.lower()}" if now.node in names else now.label) if now else "All goes well"
+    strong = (f"{names[now.node]}: {inside(now.label)}" if now.node in names else now.label) if now else "All goes well"
     return Sentence(before, strong, " is awaited." if waiting else " is under way." if working else ".", end, Action("hold", "Hold"))
 
 
@@ -136,5 +136,5 @@ def of_acceptance(sheet: Sheet, verdicts: Sequence[Verdict], at: str) -> Sentenc
     first = failed[0]
     where = names.get(first.node, "cluster")
     many = f"{len(failed)} of {count_text(len(verdicts), 'proof')} {'does' if len(failed) == 1 else 'do'} not hold. "
-    return Sentence(many, f"{where}: {first.label.lower()}",
+    return Sentence(many, f"{where}: {inside(first.label)}",
                     f" was to be {first.expected}, found {first.found}.", below, Action("prove", "Prove again"))

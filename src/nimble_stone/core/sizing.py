@@ -9,7 +9,7 @@ from nimble_stone.core.errors import InputError
 from nimble_stone.core.kit import expression
 from nimble_stone.core.kit.model import Kit, Load, Role, RoleSizing
 from nimble_stone.core.package.model import Size
-from nimble_stone.core.units import GIB, size_text
+from nimble_stone.core.units import GIB, inside, size_text
 
 CURVE = 24
 """Points of a curve at most."""
@@ -137,7 +137,7 @@ def _short(loads: Sequence[Load], option: Option, wanted: Mapping[str, float]) -
         have = option.carries.get(load.id)
         if have is not None and have < wanted[load.id]:
             unit = f" {load.unit}" if load.unit else ""
-            return f"carries {have:g}{unit} of {wanted[load.id]:g} {load.label.lower()}"
+            return f"carries {have:g}{unit} of {wanted[load.id]:g} {inside(load.label)}"
     return ""
 
 

@@ -43,3 +43,8 @@ def count_text(count: int, noun: str, plural: str | None = None) -> str:
     ('1 host', '3 hosts')
     """
     return f"{count} {noun if count == 1 else plural or noun + 's'}"
+
+
+def inside(label: str) -> str:
+    """A label in the middle of a sentence: its first letter small, unless it begins a word of capitals (“address by DHCP”, “DNS servers”)."""
+    return label if label[:2].isupper() else label[:1].lower() + label[1:]

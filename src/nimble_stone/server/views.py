@@ -16,6 +16,7 @@ from nimble_stone.core.ledger import LossLine, PoolLine, StoreLine
 from nimble_stone.core.narrative import Sentence
 from nimble_stone.core.plan.sheet import Column, Kind, Node, Sheet
 from nimble_stone.core.sequence import Step
+from nimble_stone.core.units import inside
 from nimble_stone.engine.frozen import FrozenRun
 from nimble_stone.server.planning import Resolved, licence_text
 from nimble_stone.store.records import PlanRow
@@ -311,7 +312,7 @@ def size_views(resolved: Sheet) -> list[SizeView]:
 def plan_head(row: PlanRow, resolved: Resolved, plan_runs: list[RunRow], estate: Estate, *, checked: bool) -> dict[str, Any]:
     """All members of a PlanView but its nodes, steps and hosts, as data."""
     sheet, package = resolved.sheet, resolved.sheet.package
-    labels = {step.key: step.label.lower() for step in resolved.steps}
+    labels = {step.key: inside(step.label) for step in resolved.steps}
     others = {address for claim in resolved.claims for address in claim.addresses}
     way = list(dict.fromkeys(labels[key] for key in resolved.forecast.critical))
     conflicts = {node.value("address") for finding in resolved.findings if finding.severity == "blocker" and finding.column == "address"

@@ -35,3 +35,6 @@ export function middle(text: string, most: number): string {
 }
 
 export const count = (n: number, noun: string, plural = `${noun}s`): string => `${n} ${n === 1 ? noun : plural}`;
+
+/** A label in the middle of a sentence: its first letter small, unless it begins a word of capitals. */
+export const inside = (label: string): string => (/^\p{Lu}{2}/u.test(label) ? label : label.charAt(0).toLowerCase() + label.slice(1));

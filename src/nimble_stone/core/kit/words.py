@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from nimble_stone.core.kit.model import Kit, Question, Role
-from nimble_stone.core.units import time_text
+from nimble_stone.core.units import inside, time_text
 
 
 def explain(kit: Kit) -> list[str]:
@@ -13,7 +13,7 @@ def explain(kit: Kit) -> list[str]:
     lines += [f"  {role.label}: {_role(role)}" for role in kit.roles]
     if kit.sizing:
         lines += ["",
-                  "Sizing, by " + ", ".join(f"{load.label.lower()} ({load.id}, usually {load.usual:g}{' ' + load.unit if load.unit else ''})"
+                  "Sizing, by " + ", ".join(f"{inside(load.label)} ({load.id}, usually {load.usual:g}{' ' + load.unit if load.unit else ''})"
                                             for load in kit.sizing.loads)]
         for ident, sizing in kit.sizing.roles.items():
             lines += [f"  {ident}: {sizing.count} of them"] if sizing.count else []

@@ -8,11 +8,14 @@
   let { estate, hosts, onchoose }: Props = $props();
   let found = $derived(carrying({ hosts, networks: estate.networks }));
   let open = $state<Record<string, boolean>>({});
+  const own = (name: string) => estate.networks.find((n) => n.name === name);
+  const about = (name: string) => { const n = own(name); return n ? [n.subnet, n.subnet6, n.dynamic_first ? `DHCP ${n.dynamic_first} to ${n.dynamic_last}` : 'no DHCP'].filter(Boolean).join(', ') : ''; };
+  const short = (name: string) => { const n = own(name); return n ? `${n.dynamic_first ? ' · DHCP' : ''}${n.subnet6 ? ' · IPv6' : ''}` : ''; };
   const WORDS = { carried: 'carried', down: 'no link', asleep: 'not started', inner: 'leads nowhere', absent: 'not carried' };
 </script>
 
 <div class="nets" style:--n={found.networks.length} role="table" aria-label="Which hosts carry which network">
-  <div class="row head" role="row"><span role="columnheader">{found.bays.some((b) => b.gaps) ? 'gaps first' : ''}</span>{#each found.networks as n (n.name)}<span class="net" role="columnheader" class:unknown={!n.described}><b>{n.name}</b><span class="mono">{n.vlan ? `VLAN ${n.vlan}` : n.described ? 'untagged' : 'not described'}</span></span>{/each}</div>
+  <div class="row head" role="row"><span role="columnheader">{found.bays.some((b) => b.gaps) ? 'gaps first' : ''}</span>{#each found.networks as n (n.name)}<span class="net" role="columnheader" class:unknown={!n.described}><b>{n.name}</b><span class="mono" title={about(n.name)}>{n.vlan ? `VLAN ${n.vlan}` : n.described ? 'untagged' : 'not described'}{short(n.name)}</span></span>{/each}</div>
   {#each found.bays as b (b.bay)}
     <div class="row title" role="row"><span role="rowheader">{b.bay}{#if b.gaps}<em>{count(b.gaps, 'gap')}</em>{/if}</span>{#each found.networks as n (n.name)}<span class="cell through"></span>{/each}</div>
     {#each b.rows as r, i (i)}

@@ -1,6 +1,6 @@
 <script lang="ts">
   import type { Edit, Finding, PlanView } from '../../lib/api/types';
-  import { count, size, span } from '../../lib/format';
+  import { count, inside, size, span } from '../../lib/format';
   import Button from '../../lib/ui/Button.svelte';
   import Weight from '../../lib/ui/Weight.svelte';
   import Section from './Section.svelte';
@@ -19,6 +19,7 @@
   }));
   const where = (f: Finding) => [f.node ? names.get(f.node) : '', f.column ? (labels.get(f.column) ?? f.column) : '', f.host && !f.message.startsWith(f.host) ? f.host : ''].filter(Boolean).join(' · ') || 'the plan';
   const pct = (part: number, whole: number) => Math.min(100, (100 * part) / Math.max(1, whole));
+  const TITLES: Record<string, string> = { ipv4: 'Addresses', ipv6: 'IPv6 addresses', mac: 'MAC addresses', number: 'Numbers' };
 </script>
 
 <Section title="Findings" aside={tally}>
@@ -45,7 +46,7 @@
 <Section title="Sequence" aside={`${span(plan.forecast_s)}, at worst ${span(plan.worst_s)}`}>
   <ol class="waves">
     {#each waves as w (w.wave)}
-      <li><span class="mono">{w.wave}</span><div><p>{w.kinds.join(' · ').toLowerCase()}</p>
+      <li><span class="mono">{w.wave}</span><div><p>{w.kinds.map(inside).join(' · ')}</p>
         <div class="track" aria-hidden="true"><i style:left={`${pct(w.from, plan.forecast_s)}%`} style:width={`${pct(w.to - w.from, plan.forecast_s)}%`}></i></div></div><span class="mono quiet">{count(w.steps, 'step')}</span></li>
     {/each}
   </ol>
@@ -65,9 +66,9 @@
 </Section>
 
 {#each plan.pools as pool (pool.name)}
-  <Section title="Addresses" aside={`pool ${pool.name}`}>
-    <div class="cells" aria-hidden="true">{#each pool.cells as mark, i (i)}<i data-mark={mark}></i>{/each}</div>
-    <p class="mono quiet">{pool.first} … {pool.last.split('.').at(-1)} · {pool.free} free</p>
+  <Section title={TITLES[pool.kind ?? 'ipv4'] ?? 'Addresses'} aside={`${pool.kind === 'ipv4' ? 'pool' : 'series'} ${pool.name}`}>
+    <div class="cells" aria-hidden="true">{#each pool.kind === 'ipv4' ? pool.cells : pool.cells.slice(0, 64) as mark, i (i)}<i data-mark={mark}></i>{/each}</div>
+    <p class="mono quiet">{pool.first} … {pool.last.split(pool.kind === 'ipv4' ? '.' : ':').at(-1)} · {pool.free} free</p>
   </Section>
 {/each}
 

@@ -1,6 +1,6 @@
 <script lang="ts">
   import type { RunView, Verdict } from '../../lib/api/types';
-  import { moment, utc } from '../../lib/format';
+  import { inside, moment, utc } from '../../lib/format';
   import StateMark from '../../lib/ui/StateMark.svelte';
   import Section from './Section.svelte';
 
@@ -11,14 +11,14 @@
 </script>
 
 {#if proof}
-  <Section title={`${names.get(proof.node) ?? 'cluster'} · ${proof.label.toLowerCase()}`}>
+  <Section title={`${names.get(proof.node) ?? 'cluster'} · ${inside(proof.label)}`}>
     <p class="verdict"><StateMark state={proof.passed ? 'proved' : 'failed'} /> {proof.passed ? 'proved' : 'does not hold'}</p>
     <dl><dt>Expected</dt><dd class="mono">{proof.expected}</dd><dt>Found</dt><dd class="mono" class:bad={!proof.passed}>{proof.found}</dd><dt>Asked by</dt><dd class="mono">{proof.how}</dd></dl>
   </Section>
 {/if}
 <Section title="Does not hold" aside={`${failed.length} of ${run.proofs.length}`}>
   {#if !failed.length}<p class="quiet">{run.proofs.length ? 'Every proof holds.' : 'Nothing was proved yet.'}</p>{/if}
-  <ul>{#each failed as v (v.node + v.proof)}<li><button onclick={() => onproof(`${v.node}/${v.proof}`)}><StateMark state="failed" size={13} /> <b>{names.get(v.node) ?? 'cluster'}</b> {v.label.toLowerCase()}</button></li>{/each}</ul>
+  <ul>{#each failed as v (v.node + v.proof)}<li><button onclick={() => onproof(`${v.node}/${v.proof}`)}><StateMark state="failed" size={13} /> <b>{names.get(v.node) ?? 'cluster'}</b> {inside(v.label)}</button></li>{/each}</ul>
 </Section>
 {#if run.proofs.length}
   <Section title="To hand over">

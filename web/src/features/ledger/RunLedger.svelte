@@ -1,7 +1,7 @@
 <script lang="ts">
   import { get } from '../../lib/api/client';
   import type { Entry, RunView, StepView } from '../../lib/api/types';
-  import { clock, size, span, utc } from '../../lib/format';
+  import { clock, inside, size, span, utc } from '../../lib/format';
   import { notices } from '../../lib/notices.svelte';
   import Button from '../../lib/ui/Button.svelte';
   import StateMark from '../../lib/ui/StateMark.svelte';
@@ -48,12 +48,12 @@
   });
   const made = $derived(run.steps.filter((s) => s.kind === 'define' && (s.state === 'done' || s.state === 'failed')).map((s) => run.nodes.find((n) => n.id === s.node)).filter((n) => n !== undefined));
   const digest = $derived(run.events.filter((e) => ['failed', 'done', 'skipped', 'try-again', 'run-started', 'taken-up', 'hold-asked', 'resumed', 'retry-asked', 'undo-asked', 'undone', 'undo-failed', 'proved', 'not-proved', 'taken-back'].includes(String(e.kind))).slice(-9).reverse());
-  const labelOf = (key: string) => { const s = run.steps.find((one) => one.key === key); return s ? `${run.nodes.find((n) => n.id === s.node)?.short ?? ''} ${s.label.toLowerCase()}` : 'run'; };
+  const labelOf = (key: string) => { const s = run.steps.find((one) => one.key === key); return s ? `${run.nodes.find((n) => n.id === s.node)?.short ?? ''} ${inside(s.label)}` : 'run'; };
   const WORDS: Record<string, string> = { 'run-started': 'began', 'taken-up': 'taken up after a restart of the server', 'hold-asked': 'held', resumed: 'went on', 'retry-asked': 'to be tried again', 'try-again': 'failed, tried again by itself', 'undo-asked': 'to be taken back', proved: 'proved', 'not-proved': 'not all proved', 'taken-back': 'taken back whole', undone: 'taken back', 'undo-failed': 'could not be taken back' };
 </script>
 
 {#if step}
-  <Section title={`${node?.name ?? step.host} · ${step.label.toLowerCase()}`} aside={facts}>
+  <Section title={`${node?.name ?? step.host} · ${inside(step.label)}`} aside={facts}>
     <p class="state"><StateMark state={step.state === 'undoing' ? 'working' : (step.state as 'planned')} /> {step.state}{step.attempt > 1 ? `, attempt ${step.attempt}` : ''}{#if told?.total}, {size(told.sent ?? 0)} of {size(told.total)}, {size(told.rate ?? 0)}/s, {span(((told.total ?? 0) - (told.sent ?? 0)) / Math.max(1, told.rate ?? 1))} left{/if}{#if told?.tries}, asked {told.tries} times; gives up in {span(told.left_s ?? 0)}{/if}</p>
     {#if step.message}<p class="message" class:bad={step.state === 'failed'}>{step.message}</p>{/if}
     {#if step.state === 'failed' && run.state !== 'undoing'}

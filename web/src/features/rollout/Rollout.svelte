@@ -21,6 +21,7 @@
   import Licence from './Licence.svelte';
   import PlanText from './PlanText.svelte';
   import { Rollout } from './rollout.svelte';
+  import PairBox from './PairBox.svelte';
   import SecretBox from './SecretBox.svelte';
   import SentenceBar from './SentenceBar.svelte';
   import { nodeStates } from './states';
@@ -70,6 +71,7 @@
   function fix(finding: Finding) {
     if (finding.code === 'licence') licence = true;
     else if (finding.code.startsWith('package')) router.go('/packages');
+    else if (finding.code.startsWith('certificate')) secret = { node: '', column: finding.column };
     else if (finding.code.startsWith('secret') || (finding.code === 'unanswered' && plan?.columns.find((c) => c.id === finding.column)?.kind === 'secret')) secret = { node: '', column: finding.column };
     else if (finding.code === 'bay-missing') document.getElementById('bay')?.focus();
     else if (finding.code === 'host-unread') void rollout.check();
@@ -157,7 +159,8 @@
 {#if tables && plan}<Tables {plan} onedit={(e) => rollout.edit(e)} onclose={() => { tables = false; }} />{/if}
 {#if rollout.clash && plan}<Clash {plan} clash={rollout.clash} onsettle={(mine) => rollout.settle(mine)} />{/if}
 {#if text && plan}<PlanText {id} version={plan.version} onsaved={() => { text = false; void rollout.load(); }} onclose={() => { text = false; }} />{/if}
-{#if secret && label}<SecretBox label={label.label} rule={label.rule} onmake={() => rollout.make(secret?.column ?? '')} onkeep={async (value) => { if (secret && await rollout.secret(secret.node, secret.column, value)) secret = null; }} onclose={() => { secret = null; }} />{/if}
+{#if secret && label?.kind === 'certificate'}<PairBox label={label.label} plan={id} column={secret.column} node={secret.node} onkeep={async (certificate, key) => { if (!secret) return null; const wrong = await rollout.pair(secret.node, secret.column, certificate, key); if (!wrong) secret = null; return wrong; }} onclose={() => { secret = null; }} />
+{:else if secret && label}<SecretBox label={label.label} limits={label.limits} onmake={() => rollout.make(secret?.column ?? '')} onkeep={async (value) => { if (secret && await rollout.secret(secret.node, secret.column, value)) secret = null; }} onclose={() => { secret = null; }} />{/if}
 {#if undoing && run}
   <Dialog title="Take back" onclose={() => { undoing = false; }}>
     <p>{made.length ? `Removes the ${made.length} guest${made.length === 1 ? '' : 's'} this run made on ${places}, with their disks and config media.` : 'Removes the disks and config media this run has sent so far.'} Only what bears the mark of run <span class="mono">{run.id}</span> is touched.</p>

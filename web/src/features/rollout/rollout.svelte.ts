@@ -59,6 +59,18 @@ export class Rollout {
   get clash() { return this.#clash; }
   settle(mine: boolean) { const kept = this.#clash; this.#clash = null; return mine && kept ? this.edit(kept.edits) : Promise.resolve(true); }
   secret(node: string, column: string, value: string) { return this.#change((plan) => send<PlanView>('POST', `/plans/${this.id}/secret`, { version: plan.version, node, column, value })); }
+  /** A certificate with its key (both empty: made here); what was wrong with it, null when it was taken. */
+  async pair(node: string, column: string, certificate: string, key: string): Promise<ApiError | null> {
+    let wrong: ApiError | null = null;
+    await this.#change(async (plan) => {
+      try { return await send<PlanView>('POST', `/plans/${this.id}/pair`, { version: plan.version, node, column, certificate, key }); } catch (error) {
+        if (!(error instanceof ApiError)) throw error;
+        wrong = error;
+        return plan;
+      }
+    });
+    return wrong;
+  }
   /** A secret that keeps the column's rule; '' when none could be made. Kept nowhere yet. */
   async make(column: string): Promise<string> { try { return (await send<{ value: string }>('POST', `/plans/${this.id}/secret/make?column=${encodeURIComponent(column)}`)).value; } catch (error) { notices.problem(error); return ''; } }
   licence(by: string) { return this.#change((plan) => send<PlanView>('POST', `/plans/${this.id}/licence`, { version: plan.version, by })); }

@@ -1,5 +1,6 @@
 /** From a run's steps to what each node's stone shows. Pure. */
 import type { RunView, StepView } from '../../lib/api/types';
+import { inside } from '../../lib/format';
 import type { Mark } from '../../lib/ui/marks';
 
 export interface NodeState { mark: Mark; share: number; text: string }
@@ -22,16 +23,16 @@ export function stateOf(steps: StepView[], run: RunView, progress: Record<string
   const active = steps.filter((s) => s.state === 'working' || s.state === 'undoing').at(-1);
   const waiting = steps.find((s) => s.state === 'waiting');
   const sent = active ? progress[active.key] : undefined;
-  if (failed) return { mark: 'failed', share, text: `${failed.label.toLowerCase()} failed` };
+  if (failed) return { mark: 'failed', share, text: `${inside(failed.label)} failed` };
   if (run.state === 'undone') return { mark: 'undone', share: 0, text: 'taken back' };
   if (run.state === 'undoing') return { mark: steps.every((s) => s.state === 'undone' || s.state === 'planned') ? 'undone' : 'working', share, text: 'being taken back' };
   if (finished.length === steps.length) {
     if (proved === undefined) return { mark: 'done', share: 1, text: 'stands' };
     return proved ? { mark: 'proved', share: 1, text: 'proved' } : { mark: 'failed', share: 1, text: 'not all proved' };
   }
-  if (active) return { mark: 'working', share, text: `${active.label.toLowerCase()}${sent?.total ? `, ${Math.round((100 * (sent.sent ?? 0)) / sent.total)} %` : ''}` };
-  if (waiting) return { mark: 'waiting', share, text: `${waiting.label.toLowerCase()} awaited` };
+  if (active) return { mark: 'working', share, text: `${inside(active.label)}${sent?.total ? `, ${Math.round((100 * (sent.sent ?? 0)) / sent.total)} %` : ''}` };
+  if (waiting) return { mark: 'waiting', share, text: `${inside(waiting.label)} awaited` };
   const planned = steps.find((s) => s.state === 'planned');
   if (run.state === 'held') return { mark: 'held', share, text: 'held by you' };
-  return { mark: 'planned', share, text: planned && share ? `${planned.label.toLowerCase()} comes next` : 'its turn comes' };
+  return { mark: 'planned', share, text: planned && share ? `${inside(planned.label)} comes next` : 'its turn comes' };
 }

@@ -55,9 +55,12 @@
     }
     return found?.choices ?? [];
   }
+  /** Values that live in the keyring and have a dialog of their own. */
+  const kept = (column: SheetColumn) => column.column?.kind === 'secret' || column.column?.kind === 'certificate';
   function shownText(row: string, column: SheetColumn): string {
     const text = valueOf(row, column);
-    return column.column?.kind === 'secret' ? (text ? '••••••••' : '') : text;
+    if (text === '' && column.id.endsWith('address') && nodeOf(row)?.cells[`${column.id.slice(0, -7)}addressing`]?.value === 'dhcp') return 'by DHCP';
+    return column.column?.kind === 'secret' ? (text ? '••••••••' : '') : column.column?.kind === 'certificate' && text.startsWith('keyring:') ? 'brought' : text;
   }
   function to(row: number, column: number, extend = false) {
     const nr = Math.max(0, Math.min(rows.length - 1, row)), nc = Math.max(0, Math.min(columns.length - 1, column));
@@ -79,7 +82,7 @@
   function begin(text?: string) {
     const column = columns[c], row = rows[r];
     if (!column?.editable || row === undefined || originOf(row, column.id) === 'unused') return;
-    if (column.column?.kind === 'secret') { onsecret(row === EVERY ? '' : row, column.id); return; }
+    if (kept(column)) { onsecret(row === EVERY ? '' : row, column.id); return; }
     editing = { row, column: column.id, text: text ?? valueOf(row, column) };
   }
   function commit(dr: number, dc: number) {
@@ -96,7 +99,7 @@
     const g = range(), edits: Edit[] = [], text = editing.text;
     for (let column = g.c0; column <= g.c1; column++) {
       const one = columns[column];
-      if (one?.editable && one.column?.kind !== 'secret') for (let row = g.r0; row <= g.r1; row++) edits.push(editOf(rows[row] ?? '', one.id, text));
+      if (one?.editable && !kept(one)) for (let row = g.r0; row <= g.r1; row++) edits.push(editOf(rows[row] ?? '', one.id, text));
     }
     editing = null;
     box?.focus();
@@ -106,7 +109,7 @@
     const g = range(), edits: Edit[] = [];
     for (let column = g.c0; column <= g.c1; column++) {
       const id = columns[column];
-      if (!id?.editable || id.column?.kind === 'secret') continue;
+      if (!id?.editable || kept(id)) continue;
       const top = valueOf(rows[g.r0] ?? '', id);
       for (let row = g.r0 + 1; row <= g.r1; row++) edits.push(editOf(rows[row] ?? '', id.id, next(top, row - g.r0)));
     }

@@ -28,7 +28,7 @@ export function paste(text: string, rows: string[], columns: SheetColumn[], row:
   const edits: Edit[] = [];
   text.replace(/\r?\n$/, '').split(/\r?\n/).forEach((line, r) => line.split('\t').forEach((value, c) => {
     const to = columns[column + c], node = rows[row + r];
-    if (to?.editable && to.column?.kind !== 'secret' && node !== undefined) edits.push(editOf(node, to.id, value));
+    if (to?.editable && to.column?.kind !== 'secret' && to.column?.kind !== 'certificate' && node !== undefined) edits.push(editOf(node, to.id, value));
   }));
   return edits;
 }
@@ -44,14 +44,14 @@ export function shared(nodes: NodeView[], column: string): { value: string; orig
 }
 
 const FIRST = ['name', 'host', 'address', 'datastore', 'size'];
-const WIDTHS: Record<string, number> = { name: 152, host: 92, address: 116, datastore: 122, size: 74, provisioning: 70, network: 112, pool: 124, prefix: 64, gateway: 112, dns: 168, domain: 168, ntp: 104, time_zone: 92 };
-const MONO = new Set(['address', 'gateway', 'dns', 'prefix', 'ntp']);
-export const mono = (id: string): boolean => MONO.has(id) || id.endsWith('.address') || id.endsWith('.prefix') || id.startsWith('virtual.');
+const WIDTHS: Record<string, number> = { name: 152, host: 92, address: 116, datastore: 122, size: 74, provisioning: 70, network: 112, pool: 124, prefix: 64, gateway: 112, dns: 168, domain: 168, ntp: 104, time_zone: 92, address6: 172, gateway6: 150, prefix6: 88, mac: 158, mac_pool: 112, pool6: 104, addressing: 92 };
+const MONO = new Set(['address', 'address6', 'gateway', 'gateway6', 'dns', 'prefix', 'prefix6', 'ntp', 'mac']);
+export const mono = (id: string): boolean => MONO.has(id) || id.endsWith('.mac') || id.endsWith('.address6') || id.endsWith('.address') || id.endsWith('.prefix') || id.startsWith('virtual.');
 
 export function columnsOf(plan: PlanView, size: (bytes: number) => string): SheetColumn[] {
   const editable = (id: string): SheetColumn | undefined => {
     const column = plan.columns.find((one) => one.id === id);
-    return column && { id, label: column.label, width: WIDTHS[id] ?? Math.max(110, 9 * column.label.length), right: false, editable: true, column, text: (node) => node.cells[id]?.value ?? '' };
+    return column && { id, label: column.label, width: WIDTHS[id] ?? (id.endsWith('.mac') ? 158 : undefined) ?? Math.max(110, 9 * column.label.length), right: false, editable: true, column, text: (node) => node.cells[id]?.value ?? '' };
   };
   const fixed: SheetColumn[] = [
     { id: '#role', label: 'Role', width: 68, right: false, editable: false, text: (n) => n.role_label },

@@ -1,6 +1,9 @@
 import type { components } from './schema.gen';
 
 type Schemas = components['schemas'];
+export type AuthorityView = Schemas['AuthorityView'];
+export type LimitsView = Schemas['LimitsView'];
+export type PairView = Schemas['PairView'];
 export type PlanView = Schemas['PlanView'];
 export type PlanLine = Schemas['PlanLine'];
 export type NodeView = Schemas['NodeView'];

@@ -3,10 +3,16 @@
   interface Props { title: string; children: Snippet; onclose?: () => void; wide?: boolean }
   let { title, children, onclose, wide = false }: Props = $props();
   let dialog: HTMLDialogElement | undefined = $state();
-  $effect(() => { dialog?.showModal(); return () => dialog?.close(); });
+  /** Where somebody is to type, typing begins at once; else the whole dialog has the focus, not its way out. */
+  const FIRST = '.inside > :not(header) :is(input:not([type=radio]):not([type=checkbox]):not([type=file]), textarea)';
+  $effect(() => {
+    dialog?.showModal();
+    (dialog?.querySelector<HTMLElement>(FIRST) ?? dialog)?.focus();
+    return () => dialog?.close();
+  });
 </script>
 
-<dialog bind:this={dialog} class:wide aria-label={title} oncancel={(e) => { e.preventDefault(); onclose?.(); }} onclick={(e) => { if (e.target === dialog) onclose?.(); }}>
+<dialog bind:this={dialog} tabindex="-1" class:wide aria-label={title} oncancel={(e) => { e.preventDefault(); onclose?.(); }} onclick={(e) => { if (e.target === dialog) onclose?.(); }}>
   <div class="inside">
     <header><h2>{title}</h2>{#if onclose}<button aria-label="Close" onclick={onclose}>Esc</button>{/if}</header>
     {@render children()}
@@ -15,6 +21,7 @@
 
 <style>
   dialog { border: 1px solid var(--strong-line); background: var(--surface); color: var(--ink); padding: 0; width: min(560px, 92vw); border-radius: var(--radius); }
+  dialog:focus { outline: none; }
   dialog.wide { width: min(760px, 94vw); }
   dialog::backdrop { background: rgb(20 18 15 / 45%); }
   .inside { padding: 18px 22px 20px; }

@@ -12,6 +12,7 @@ from pydantic import ValidationError
 
 from nimble_stone.core import checks
 from nimble_stone.core.checks import Situation
+from nimble_stone.core.errors import InputError
 from nimble_stone.core.estate import Estate, Guest, Network
 from nimble_stone.core.findings import Finding
 from nimble_stone.core.kit.model import Kit
@@ -19,9 +20,9 @@ from nimble_stone.core.ledger import pool_members
 from nimble_stone.core.ledger import series as series_lines
 from nimble_stone.core.plan.model import Plan
 from nimble_stone.core.plan.sheet import Sheet, resolve
-from nimble_stone.core.series import Series, clean, draw, number_of, text_of
-from tests.core.test_resolution import KITS, PACKAGES
+from nimble_stone.core.series import Series, clean, condensed, draw, listed, number_of, text_of
 from tests.core.test_resolution import ESTATE as WHOLE
+from tests.core.test_resolution import KITS, PACKAGES
 
 MACS = Series(name="macs", kind="mac", first="52:54:00:44:00:01", last="52:54:00:44:00:40")
 SIX = Series(name="six", kind="ipv6", network="survey", first="fd44:5e1d:20::100", last="fd44:5e1d:20::13f", excluded=("fd44:5e1d:20::101",))
@@ -161,3 +162,29 @@ def test_series_are_drawn_member_by_member() -> None:
     listed = {line["name"]: line for line in pool_members(ESTATE, {"groups#4": "west"})}
     assert [(m["address"], m["state"], m["by"]) for m in listed["groups"]["members"]][2:5] == [("3", "free", ""), ("4", "held", "west"), ("5", "free", "")]
     assert (listed["groups"]["free"], listed["groups"]["largest_gap"], listed["macs"]["size"]) == (6, 5, 64)
+
+
+@given(st.sampled_from(["mac", "ipv6", "number", "ipv4"]), st.sets(st.integers(1, 4000), max_size=80))
+def test_what_is_condensed_is_listed_again(kind: Any, numbers: set[int]) -> None:
+    members = [str(IPv4Address(0x0A000000 + n)) if kind == "ipv4" else text_of(kind, n) for n in sorted(numbers)]
+    assert listed(kind, condensed(kind, members)) == members
+
+
+@pytest.mark.parametrize(("kind", "text", "words"), [("ipv4", "10.0.0.9-10.0.0.1", "no IPv4 address and no range"), ("mac", "52-54", "no MAC address"), ("number", "1-99999", "more than 10000"), ("ipv6", "10.0.0.1", "no IPv6 address")])
+def test_a_wrong_listing_is_refused_with_the_word_that_is_wrong(kind: Any, text: str, words: str) -> None:
+    with pytest.raises(InputError, match=words):
+        listed(kind, text)
+    assert listed("mac", "52-54-00-44-00-01") == ["52:54:00:44:00:01"]
+
+
+def test_pools_give_from_the_end_they_say_and_keep_back_what_is_reserved() -> None:
+    pool = WHOLE.pools[0].model_copy(update={"name": "down", "first": IPv4Address("10.44.20.11"), "last": IPv4Address("10.44.20.18"), "excluded": (), "order": "down",
+                                             "reserved": {IPv4Address("10.44.20.18"): "the old filer", IPv4Address("10.44.20.11"): "its twin"}})
+    estate = ESTATE.model_copy(update={"pools": (pool,)})
+    sheet = sheet_of("skerry", {"pool": "down"}, estate=estate)
+    assert [node.value("address")[-2:] for node in sheet.nodes if node.role == "controller"] == ["17", "16", "15"]
+    assert sheet.nodes[0].value("virtual.api") == "10.44.20.12"                    # from the other end
+    states = {m["address"]: (m["state"], m["by"]) for line in pool_members(estate, {}) if line["name"] == "down" for m in line["members"]}
+    assert states["10.44.20.18"] == ("reserved", "the old filer")
+    low = Series(name="n", kind="number", first="1", last="9", reserved={"9": "us"}, order="down")
+    assert draw(low, ["a", "b"], {}, low.gone(())) == {"a": 8, "b": 7}

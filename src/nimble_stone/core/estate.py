@@ -7,7 +7,7 @@ from typing import Literal
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
-from nimble_stone.core.series import Series
+from nimble_stone.core.series import MAX_SPAN, Series
 
 
 class _Value(BaseModel):
@@ -51,7 +51,21 @@ class Pool(_Value):
     network: str
     first: IPv4Address
     last: IPv4Address
-    excluded: tuple[IPv4Address, ...] = ()
+    excluded: tuple[IPv4Address, ...] = Field(default=(), max_length=10_000)
+    reserved: dict[IPv4Address, str] = Field(default={}, max_length=10_000, description="Kept for somebody beyond these plans: address → for whom.")
+    order: Literal["up", "down"] = Field(default="up", description="From which end addresses are given; virtual ones come from the other.")
+
+    @model_validator(mode="after")
+    def _is_a_range(self) -> Pool:
+        if self.first > self.last:
+            raise ValueError(f"pool “{self.name}”: {self.first} lies after {self.last}")
+        if int(self.last) - int(self.first) >= MAX_SPAN:
+            raise ValueError(f"pool “{self.name}” holds more than {MAX_SPAN} addresses")
+        return self
+
+    def kept_out(self) -> frozenset[IPv4Address]:
+        """Addresses that are never given."""
+        return frozenset((*self.excluded, *self.reserved))
 
 
 class Machine(_Value):

@@ -5,12 +5,13 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass
+from ipaddress import IPv4Address
 from typing import Any
 
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.plan.drawn import in_use
 from nimble_stone.core.plan.sheet import Sheet
-from nimble_stone.core.series import number_of
+from nimble_stone.core.series import condensed, number_of, text_of
 from nimble_stone.core.units import count_text
 
 MAX_CELLS, MAX_MEMBERS = 256, 4096
@@ -77,11 +78,11 @@ def pools(sheet: Sheet, estate: Estate, taken: Collection[str], conflicts: Colle
         if pool is None:
             continue
         gateways = {str(network.gateway) for network in estate.networks}
-        cells, free = [], 0
+        cells, free, kept_out = [], 0, pool.kept_out()
         for number in range(int(pool.first), int(pool.last) + 1):
             address = str(type(pool.first)(number))
             mark = ("!" if address in conflicts else "p" if address in planned else "t" if address in taken else
-                    "x" if type(pool.first)(number) in pool.excluded or address in gateways else ".")
+                    "x" if type(pool.first)(number) in kept_out or address in gateways else ".")
             free += mark == "."
             cells.append(mark)
         lines.append(PoolLine(name, str(pool.first), str(pool.last), free, "".join(cells[:MAX_CELLS])))
@@ -118,11 +119,14 @@ def series_members(estate: Estate, held: Mapping[str, str]) -> list[dict[str, An
         for number in range(one.low, min(one.high, one.low + MAX_MEMBERS - 1) + 1):
             member = one.member(number)
             state, by = (("held", held[member]) if member in held else ("found", found_by[member]) if member in found_by else
+                         ("reserved", one.reserved[text]) if (text := text_of(one.kind, number)) in one.reserved else
                          ("excluded", "") if number in excluded else ("free", ""))
             run = run + 1 if state == "free" else 0
             free, gap = free + (state == "free"), max(gap, run)
             members.append({"address": member.rpartition("#")[2], "state": state, "by": by})
-        lines.append({"name": one.name, "kind": one.kind, "network": one.network, "first": one.first, "last": one.last, "size": one.high - one.low + 1,
+        lines.append({"name": one.name, "kind": one.kind, "order": one.order, "excluded": condensed(one.kind, one.excluded),
+                      "reserved": "\n".join(f"{member} {whom}" for member, whom in one.reserved.items()),
+                      "network": one.network, "first": one.first, "last": one.last, "size": one.high - one.low + 1,
                       "free": free + one.high - one.low + 1 - len(members), "largest_gap": gap, "members": members})
     return lines
 
@@ -142,11 +146,14 @@ def pool_members(estate: Estate, held: Mapping[str, str]) -> list[dict[str, Any]
         for number in range(int(pool.first), min(int(pool.last), int(pool.first) + MAX_MEMBERS - 1) + 1):
             address = str(type(pool.first)(number))
             state, by = (("held", held[address]) if address in held else ("found", found[address]) if address in found else
-                         ("excluded", "") if type(pool.first)(number) in excluded else ("free", ""))
+                         ("reserved", pool.reserved[IPv4Address(number)]) if IPv4Address(number) in pool.reserved else
+                         ("excluded", "") if IPv4Address(number) in excluded else ("free", ""))
             run = run + 1 if state == "free" else 0
             free, gap = free + (state == "free"), max(gap, run)
             members.append({"address": address, "state": state, "by": by})
-        lines.append({"name": pool.name, "kind": "ipv4", "network": pool.network, "first": str(pool.first), "last": str(pool.last), "size": size, "free": free,
+        lines.append({"name": pool.name, "kind": "ipv4", "order": pool.order, "excluded": condensed("ipv4", [str(address) for address in pool.excluded]),
+                      "reserved": "\n".join(f"{member} {whom}" for member, whom in pool.reserved.items()),
+                      "network": pool.network, "first": str(pool.first), "last": str(pool.last), "size": size, "free": free,
                       "largest_gap": gap, "members": members})
     return lines + series_members(estate, held)
 

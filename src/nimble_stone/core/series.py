@@ -5,10 +5,12 @@ from __future__ import annotations
 import re
 from collections.abc import Collection, Iterator, Mapping
 from functools import lru_cache
-from ipaddress import IPv6Address
+from ipaddress import IPv4Address, IPv6Address
 from typing import Literal
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
+
+from nimble_stone.core.errors import InputError
 
 Kind = Literal["mac", "ipv6", "number"]
 MAX_SPAN = 1 << 20
@@ -55,11 +57,13 @@ class Series(BaseModel):
     first: str
     last: str
     excluded: tuple[str, ...] = Field(default=(), max_length=10_000)
+    reserved: dict[str, str] = Field(default={}, max_length=10_000, description="Kept for somebody beyond these plans: member → for whom.")
+    order: Literal["up", "down"] = Field(default="up", description="From which end members are given.")
 
     @model_validator(mode="after")
     def _is_a_range(self) -> Series:
         low, high = number_of(self.kind, self.first), number_of(self.kind, self.last)
-        for text in (self.first, self.last, *self.excluded):
+        for text in (self.first, self.last, *self.excluded, *self.reserved):
             if number_of(self.kind, text) is None:
                 raise ValueError(f"series “{self.name}”: “{text[:60]}” is no {WORDS[self.kind]}")
         if low is None or high is None or low > high:
@@ -86,7 +90,7 @@ class Series(BaseModel):
 
     def gone(self, taken: Collection[str]) -> set[int]:
         """Members that nobody may be given. `taken`: members in the form of `member`. Cost: O(taken)."""
-        gone = {number for text in self.excluded if (number := number_of(self.kind, text)) is not None}
+        gone = {number for text in (*self.excluded, *self.reserved) if (number := number_of(self.kind, text)) is not None}
         mine = f"{self.name}#"
         for text in taken:
             if self.kind == "number":
@@ -96,6 +100,50 @@ class Series(BaseModel):
             if number is not None:
                 gone.add(number)
         return gone
+
+
+MAX_LISTED = 10_000
+
+
+def listed(kind: Literal["mac", "ipv6", "number", "ipv4"], text: str) -> list[str]:
+    """Members as somebody lists them: single ones and ranges (“…5-…9”), apart by commas or blanks. Raises InputError for what is none."""
+    found: list[str] = []
+    for word in re.split(r"[\s,;]+", text.strip()):
+        if not word:
+            continue
+        first, dash, last = word.partition("-") if kind != "mac" or ":" in word else (word, "", "")
+        low, high = _any(kind, first), _any(kind, last) if dash else _any(kind, first)
+        if low is None or high is None or low > high:
+            raise InputError(f"“{word[:80]}” is no {WORDS.get(kind, 'IPv4 address')} and no range of them", code="members",
+                             hint="Write single ones and ranges (first-last), apart by commas.")
+        if high - low + len(found) >= MAX_LISTED:
+            raise InputError(f"more than {MAX_LISTED} members are listed", code="members", hint="Make the range itself smaller instead.")
+        found += [str(IPv4Address(number)) if kind == "ipv4" else text_of(kind, number) for number in range(low, high + 1)]
+    return found
+
+
+def condensed(kind: Literal["mac", "ipv6", "number", "ipv4"], members: Collection[str]) -> str:
+    """Members as `listed` reads them, neighbours as ranges, in their order."""
+    numbers = sorted({number for text in members if (number := _any(kind, text)) is not None})
+    found: list[list[int]] = []
+    for number in numbers:
+        if found and found[-1][1] == number - 1:
+            found[-1][1] = number
+        else:
+            found.append([number, number])
+
+    def written(number: int) -> str:
+        return str(IPv4Address(number)) if kind == "ipv4" else text_of(kind, number)
+    return ", ".join(written(low) if low == high else f"{written(low)}-{written(high)}" for low, high in found)
+
+
+def _any(kind: Literal["mac", "ipv6", "number", "ipv4"], text: str) -> int | None:
+    if kind != "ipv4":
+        return number_of(kind, text)
+    try:
+        return int(IPv4Address(text.strip()))
+    except ValueError:
+        return None
 
 
 WORDS: Mapping[str, str] = {"mac": "MAC address", "ipv6": "IPv6 address", "number": "number"}
@@ -122,4 +170,5 @@ def draw(series: Series, wanting: Collection[str], held: Mapping[str, int], gone
 
 
 def _free(series: Series, used: Collection[int]) -> Iterator[int]:
-    return (number for number in range(series.low, series.high + 1) if number not in used)
+    span = range(series.low, series.high + 1)
+    return (number for number in (span if series.order == "up" else reversed(span)) if number not in used)

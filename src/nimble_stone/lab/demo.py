@@ -170,7 +170,8 @@ def estate_file(lab: LabPlan) -> EstateFile:
     pools = (
         Pool(name="kelda-survey", network="survey", first=ip("10.44.20.11"), last=ip("10.44.20.74"), excluded=(ip("10.44.20.20"),)),
         Pool(name="ness-survey", network="ness-survey", first=ip("10.45.20.11"), last=ip("10.45.20.58")),
-        Pool(name="kelda-storage", network="storage", first=ip("10.44.60.11"), last=ip("10.44.60.42"), excluded=(ip("10.44.60.20"),)),
+        Pool(name="kelda-storage", network="storage", first=ip("10.44.60.11"), last=ip("10.44.60.42"), excluded=(ip("10.44.60.20"),),
+             reserved={ip("10.44.60.40"): "filer, second head", ip("10.44.60.41"): "filer, spare head"}),
         Pool(name="outfield", network="survey", first=ip("10.44.20.100"), last=ip("10.44.21.250")),
     )
     series = (

@@ -14,6 +14,7 @@ from fastapi.staticfiles import StaticFiles
 
 from nimble_stone import __version__
 from nimble_stone.core import yaml_text
+from nimble_stone.core.errors import NotFound
 from nimble_stone.engine.engine import Engine
 from nimble_stone.engine.intake import Intake
 from nimble_stone.engine.pulling import Desk
@@ -24,7 +25,7 @@ from nimble_stone.reach import DialPolicy, Reach
 from nimble_stone.reach.ssh import Pins
 from nimble_stone.server import auth, problems
 from nimble_stone.server.kits import load_kits
-from nimble_stone.server.routes import certificates, designs, estate, groundwork, machines, packages, plans, pull, runs, session, takeins
+from nimble_stone.server.routes import certificates, designs, estate, groundwork, machines, packages, plans, pools, pull, runs, session, takeins
 from nimble_stone.store import records
 from nimble_stone.store.connect import Store
 
@@ -84,7 +85,7 @@ def create_app(data: Path, *, pace: float = 1.0, inbox: Path | None = None, reac
     problems.install(app)
     auth.install(app)
     for router in (session.router, estate.router, groundwork.router, machines.router, packages.router, takeins.router, designs.router, plans.router,
-                   certificates.router,
+                   certificates.router, pools.router,
                    runs.router):
         app.include_router(router, prefix="/api")
     app.include_router(pull.router)
@@ -94,5 +95,7 @@ def create_app(data: Path, *, pace: float = 1.0, inbox: Path | None = None, reac
         @app.get("/{path:path}", include_in_schema=False)
         async def page(path: str) -> FileResponse:
             """Every other address is the application itself; it finds its own way."""
+            if path.startswith("api/"):
+                raise NotFound(f"there is nothing at /{path[:200]}", hint="See /api/openapi.json for what there is.")
             return FileResponse(STATIC / "index.html", headers={"Cache-Control": "no-cache"})
     return app

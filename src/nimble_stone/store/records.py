@@ -49,6 +49,11 @@ def drop_host(db: Db, name: str) -> None:
     db.execute("DELETE FROM facts WHERE host = ?", (name,))
 
 
+def drop_pool(db: Db, name: str) -> None:
+    """Forget a pool or series."""
+    db.execute("DELETE FROM estate_item WHERE kind IN ('pool', 'series') AND name = ?", (name,))
+
+
 def rename_host(db: Db, old: str, new: str) -> None:
     """Another name for a host; its facts follow. Raises NotFound, Conflict when the name is taken."""
     row = db.execute("SELECT doc FROM estate_item WHERE kind = 'host' AND name = ?", (old,)).fetchone()

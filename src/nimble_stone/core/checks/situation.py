@@ -57,7 +57,7 @@ class Situation:
         def free(pool_name: str) -> Iterator[str]:
             pool = self.estate.pool(pool_name)
             if pool is not None:
-                excluded = {int(address) for address in pool.excluded}
+                excluded = {int(address) for address in pool.kept_out()}
                 for number in range(int(pool.first), int(pool.last) + 1):
                     address = str(IPv4Address(number))
                     if number not in excluded and address not in taken:

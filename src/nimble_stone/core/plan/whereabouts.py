@@ -116,7 +116,8 @@ def _store_key(host: str, name: str, shared: str) -> tuple[str, str]:
 def addresses(base: Mapping[str, Cells], kit: Kit, estate: Estate, taken: Collection[IPv4Address], held: Mapping[str, str]) -> list[str]:
     """Addresses for nodes (each network role) and for the kit's virtual addresses. Answers with the ids of nodes that found a pool exhausted.
 
-    Virtual addresses come from a pool's end, so that a growing cluster does not push them about; `held` (“node/column” → address) is kept where it is free.
+    Virtual addresses come from a pool's other end, so that a growing cluster does not push them about; `held` (“node/column” → address) is kept
+    where it is free.
     """
     reserved = set(taken) | in_use(estate) | _dynamic(estate.networks)
     columns = [(network_column(ident, "address"), network_column(ident, "pool")) for ident in ("", *(one.id for one in kit.networks if one.addressed))]
@@ -137,7 +138,7 @@ def addresses(base: Mapping[str, Cells], kit: Kit, estate: Estate, taken: Collec
         pool_found = estate.pool(name)
         if pool_found is None:
             continue
-        kept = _still(wants, held, pool_found.first, pool_found.last, reserved | used | set(fixed.values()) | set(pool_found.excluded))
+        kept = _still(wants, held, pool_found.first, pool_found.last, reserved | used | set(fixed.values()) | pool_found.kept_out())
         found = addressing.assign([f"{ident}/{column}" for ident, column in wants], fixed | kept, pool_found, reserved | used) | kept
         for ident, column in wants:
             address = found.get(f"{ident}/{column}")
@@ -174,11 +175,12 @@ def _virtual(base: Mapping[str, Cells], kit: Kit, estate: Estate, gone: set[IPv4
         if pool is None or (cell and cell.value):
             continue
         before = ip(held.get(f"/{column}", ""))
-        free = (IPv4Address(number) for number in range(int(pool.last), int(pool.first) - 1, -1))
-        if before is not None and pool.first <= before <= pool.last and before not in gone and before not in pool.excluded and before not in used:
+        span, kept_out = range(int(pool.first), int(pool.last) + 1), pool.kept_out()
+        free = (IPv4Address(number) for number in (reversed(span) if pool.order == "up" else span))
+        if before is not None and pool.first <= before <= pool.last and before not in gone and before not in kept_out and before not in used:
             address: IPv4Address | None = before
         else:
-            address = next((a for a in free if a not in gone and a not in used and a not in pool.excluded), None)
+            address = next((a for a in free if a not in gone and a not in used and a not in kept_out), None)
         if address is not None:
             used.add(address)
             given = Cell(str(address), "pool")

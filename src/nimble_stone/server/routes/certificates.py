@@ -15,7 +15,7 @@ from nimble_stone.core.plan.sheet import Sheet
 from nimble_stone.engine import certificates as making
 from nimble_stone.server import planning
 from nimble_stone.server.deps import TheKits, TheWorld
-from nimble_stone.server.routes.plans import store_text
+from nimble_stone.server.routes.plans import secret_name, store_text
 from nimble_stone.server.views import PlanView
 from nimble_stone.store import records
 
@@ -89,7 +89,7 @@ async def keep_pair(ident: str, body: PairEdit, world: TheWorld, kits: TheKits) 
     if not body.certificate.strip() and not body.key.strip():
         return await store_text(world, kits, ident, yaml_text.edit(row.text, path, MADE_HERE), body.version)
     pair = certificates.read_pair(body.certificate, body.key)
-    reference = await world.keep_secret(f"plan/{ident}/{body.node + '/' if body.node else ''}{body.column}", pair.packed(), "certificate")
+    reference = await world.keep_secret(secret_name(ident, body.node, body.column), pair.packed(), "certificate")
     world.hide(pair.key)
     return await store_text(world, kits, ident, yaml_text.edit(row.text, path, reference), body.version)
 

@@ -5,12 +5,12 @@ from __future__ import annotations
 import asyncio
 import base64
 import contextlib
-from typing import Annotated, Literal
+from typing import Annotated
 
 from fastapi import APIRouter, Query, Response
 from pydantic import BaseModel, Field
 
-from nimble_stone.core import ledger, yaml_text
+from nimble_stone.core import yaml_text
 from nimble_stone.core.errors import Conflict, InputError, StoneError
 from nimble_stone.core.findings import Edit, Finding
 from nimble_stone.core.kit.model import Kit
@@ -150,28 +150,6 @@ class TouchedView(BaseModel):
     differences: list[ChangeLine]
     blockers_before: int
     blockers_after: int
-
-
-class MemberView(BaseModel):
-    """An address of a pool: `state` one of free, excluded, reserved, held, found."""
-
-    address: str
-    state: Literal["free", "excluded", "reserved", "held", "found"]
-    by: str
-
-
-class PoolView(BaseModel):
-    """A pool and each of its addresses (at most 4,096), the free room and its largest gap."""
-
-    name: str
-    kind: Literal["ipv4", "ipv6", "mac", "number"]
-    network: str
-    first: str
-    last: str
-    size: int
-    free: int
-    largest_gap: int
-    members: list[MemberView]
 
 
 async def _think(world: World, kits: TheKits, ident: str) -> planning.Resolved:
@@ -400,15 +378,6 @@ async def bay_layout(bay: str, world: TheWorld, kind: str = "", least_gib: Annot
                      most: Annotated[int, Query(ge=0, le=128)] = 0) -> list[LayoutView]:
     """Ways to lay data on a bay's drives and free disks: of a kind (SSD, HDD), of a least size, at most so many in each machine."""
     return designing.layouts_of_bay(await planning.estate_of(world), bay, kind, int(least_gib * 2**30), most)
-
-
-@router.get("/pools")
-async def pools(world: TheWorld) -> list[PoolView]:
-    """All pools with every address: free, excluded, reserved, held by a plan or run, or found in use on the estate."""
-    estate = await planning.estate_of(world)
-    held = {address: claim.plan + (f", run {claim.run}" if claim.run else "")
-            for claim in await planning.claims_of_others(world, "") for address in claim.addresses}
-    return [PoolView(**line) for line in ledger.pool_members(estate, held)]
 
 
 @router.get("/plans/{ident}/check/shared")

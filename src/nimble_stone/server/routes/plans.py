@@ -220,9 +220,14 @@ async def plan_secret(ident: str, body: SecretEdit, world: TheWorld, kits: TheKi
     lacks = secrets_rule.violations(body.value, column.rule)
     if lacks:
         raise InputError(f"{column.label} {lacks[0]}", code="secret-weak", hint="Type a longer or more varied one; what stood there stays.")
-    reference = await world.keep_secret(f"plan/{ident}/{body.node + '/' if body.node else ''}{body.column}", body.value)
+    reference = await world.keep_secret(secret_name(ident, body.node, body.column), body.value)
     path = ("nodes", body.node, body.column) if body.node else ("values", body.column)
     return await store_text(world, kits, ident, yaml_text.edit(row.text, path, reference), body.version)
+
+
+def secret_name(ident: str, node: str, column: str) -> str:
+    """A name of its own for each secret that is kept: a run under way, an older version and somebody else's edit keep the one they know."""
+    return f"plan/{ident}/{node + '/' if node else ''}{column}/{secrets.token_hex(4)}"
 
 
 class Made(BaseModel):

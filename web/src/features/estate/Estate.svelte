@@ -71,7 +71,7 @@
         <div class="table">
           {#if see === 'fitness' && fitness}<Fitness {fitness} {rows} chosen={at} onchoose={(r) => choose(r.name)} onrepair={(actions) => prepare(actions, [])} onjudged={(found) => data.judged(found)} />
           {:else if see === 'networks'}<Networks {estate} hosts={shown} onchoose={(n) => open('host', n)} />
-          {:else if see === 'pools'}<div class="pools"><Pools {filter} /></div>
+          {:else if see === 'pools'}<div class="pools"><Pools {filter} networks={estate.networks} /></div>
           {:else if see === 'groundwork'}
             {#if !ground.length}<p class="quiet none">Nothing was prepared yet. <Button kind="link" onclick={() => prepare([], [])}>Prepare hosts</Button>: keys, names, networks, datastores, disks; or repair what the fitness matrix shows.</p>
             {:else}<table><thead><tr><th>Groundwork</th><th>State</th><th>Hosts</th><th>What</th><th>Begun</th></tr></thead><tbody>{#each ground as g (g.id)}<tr><th scope="row"><a href={`/estate/groundwork/${g.id}`}>{g.id}</a></th><td>{WORDS[g.state] ?? g.state}</td><td class="cut" title={g.hosts}>{g.hosts}</td><td class="cut" title={g.what}>{g.what}</td><td class="quiet" title={utc(g.started_at)}>{clock(g.started_at)}</td></tr>{/each}</tbody></table>{/if}

@@ -1,0 +1,128 @@
+"""Pools and series: drawn member by member, made, changed and given up."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from fastapi import APIRouter
+from pydantic import BaseModel, Field, ValidationError
+
+from nimble_stone.core import ledger
+from nimble_stone.core.errors import Conflict, InputError, NotFound
+from nimble_stone.core.estate import Estate, EstateFile, Pool
+from nimble_stone.core.plan.model import Plan
+from nimble_stone.core.series import Series, listed
+from nimble_stone.engine.world import World
+from nimble_stone.server import planning
+from nimble_stone.server.deps import TheWorld
+from nimble_stone.store import records
+
+router = APIRouter(tags=["pools"])
+
+
+class MemberView(BaseModel):
+    """An address of a pool: `state` one of free, excluded, reserved, held, found."""
+
+    address: str
+    state: Literal["free", "excluded", "reserved", "held", "found"]
+    by: str
+
+
+class PoolView(BaseModel):
+    """A pool and each of its addresses (at most 4,096), the free room and its largest gap."""
+
+    name: str
+    kind: Literal["ipv4", "ipv6", "mac", "number"]
+    network: str
+    first: str
+    last: str
+    size: int
+    free: int
+    largest_gap: int
+    order: Literal["up", "down"]
+    excluded: str
+    reserved: str
+    members: list[MemberView]
+
+
+class PoolEdit(BaseModel):
+    """A pool or series as somebody types it. `excluded`: single members and ranges; `reserved`: a line each, the member and for whom."""
+
+    name: str = Field(min_length=1, max_length=60, pattern=r"^[a-z0-9][a-z0-9.-]*$")
+    kind: Literal["ipv4", "ipv6", "mac", "number"]
+    network: str = Field(default="", max_length=60)
+    first: str = Field(max_length=60)
+    last: str = Field(max_length=60)
+    order: Literal["up", "down"] = "up"
+    excluded: str = Field(default="", max_length=200_000)
+    reserved: str = Field(default="", max_length=200_000)
+
+
+@router.get("/pools")
+async def pools(world: TheWorld) -> list[PoolView]:
+    """All pools with every address: free, excluded, reserved, held by a plan or run, or found in use on the estate."""
+    return await _view(world)
+
+
+@router.put("/pools")
+async def put_pool(body: PoolEdit, world: TheWorld) -> list[PoolView]:
+    """Make a pool, or replace the one of that name. Plans keep what they hold of it as long as it still lies in there. Raises InputError."""
+    estate = await planning.estate_of(world)
+    kinds = {pool.name: "ipv4" for pool in estate.pools} | {one.name: one.kind for one in estate.series}
+    if kinds.get(body.name, body.kind) != body.kind:
+        raise InputError(f"there is a pool “{body.name}” already, of another kind", code="pool-kind", hint="Choose another name.")
+    await world.store.write(records.merge_estate, _file(body, estate))
+    return await _view(world)
+
+
+@router.delete("/pools/{name}")
+async def drop_pool(name: str, world: TheWorld) -> list[PoolView]:
+    """Give a pool up. Raises NotFound, Conflict as long as plans draw from it."""
+    estate = await planning.estate_of(world)
+    if estate.pool(name) is None and estate.one_series(name) is None:
+        raise NotFound(f"the estate has no pool “{name}”")
+    users = [row.id for row in await world.store.read(records.plans) if _names(planning.parse_plan(row.text), name)]
+    users += [one.name for one in (await planning.shared_of(world)).values() if name in map(str, one.values.values())]
+    if users:
+        raise Conflict(f"“{name}” is drawn from by {', '.join(users[:5])}{f' and {len(users) - 5} more' if len(users) > 5 else ''}", code="pool-used",
+                       hint="Choose another pool there first.")
+    await world.store.write(records.drop_pool, name)
+    return await _view(world)
+
+
+async def _view(world: World) -> list[PoolView]:
+    estate = await planning.estate_of(world)
+    held = {address: claim.plan + (f", run {claim.run}" if claim.run else "")
+            for claim in await planning.claims_of_others(world, "") for address in claim.addresses}
+    return [PoolView(**line) for line in ledger.pool_members(estate, held)]
+
+
+def _names(plan: Plan, name: str) -> bool:
+    levels = (plan.values, *(block.values for block in plan.roles.values()), *plan.nodes.values())
+    return any(value == name for values in levels for value in values.values())
+
+
+def _file(body: PoolEdit, estate: Estate) -> EstateFile:
+    """The pool as a part of an estate file. Raises InputError in words when it is none."""
+    reserved: dict[str, str] = {}
+    for line in body.reserved.splitlines():
+        member, _, whom = line.strip().partition(" ")
+        reserved |= {one: whom.strip()[:200] or "reserved" for one in listed(body.kind, member)}
+    network = estate.network(body.network)
+    if body.kind in ("ipv4", "ipv6") and network is None:
+        raise InputError(f"the estate has no network “{body.network}”" if body.network else "no network is chosen that the addresses lie in",
+                         code="pool-network")
+    made = {"name": body.name, "network": body.network if body.kind in ("ipv4", "ipv6") else "", "first": body.first.strip(), "last": body.last.strip(),
+            "order": body.order, "excluded": listed(body.kind, body.excluded), "reserved": reserved}
+    try:
+        if body.kind == "ipv4":
+            pool = Pool.model_validate(made)
+            subnet = network.subnet if network else None
+            if subnet is not None and not (pool.first in subnet and pool.last in subnet):
+                raise InputError(f"{pool.first} to {pool.last} does not lie in {body.network} ({subnet})", code="pool-outside")
+            return EstateFile(pools=(pool,))
+        return EstateFile(series=(Series.model_validate(made | {"kind": body.kind}),))
+    except ValidationError as error:
+        first = error.errors()[0]
+        raise InputError(str(first["msg"]).removeprefix("Value error, ") + (f" ({'.'.join(map(str, first['loc']))})" if first["loc"] else ""),
+                         code="pool-form", hint="What was typed stays; correct it.") from error

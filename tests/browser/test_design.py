@@ -193,3 +193,79 @@ def test_the_five_products_are_begun_in_the_page(page: Page, server: ServerProce
             page.get_by_role("button", name="Keep in the keyring").click()
             expect(heading(page)).not_to_have_text(before)
         expect(heading(page)).to_contain_text("Ready to run")
+
+
+def test_a_pool_is_made_and_drawn_from(page: Page, server: ServerProcess, client: Client) -> None:
+    page.goto(f"{server.url}/estate")
+    page.get_by_role("button", name="pools").click()
+    page.get_by_role("button", name="New pool …").click()
+    box = page.get_by_role("dialog")
+    expect(box.get_by_label("Name")).to_be_focused()                       # typing begins at once
+    page.keyboard.type("shore")
+    box.get_by_label("of network").select_option("survey")
+    box.get_by_role("textbox", name="First").fill("10.44.20.70")
+    box.get_by_role("textbox", name="Last").fill("10.44.20.60")
+    box.get_by_role("button", name="Make it").click()
+    expect(box.get_by_role("alert")).to_contain_text("lies after")
+    expect(box.get_by_role("textbox", name="First")).to_have_value("10.44.20.70")          # nothing typed is lost
+    box.get_by_role("textbox", name="First").fill("10.44.20.50")
+    box.get_by_label("Reserved").fill("10.44.20.52 the tide clock")
+    box.get_by_role("button", name="Make it").click()
+    expect(page.get_by_label("Pool shore")).to_contain_text("10 of 11 free")
+    page.goto(f"{server.url}/plans/design")
+    sheet = page.get_by_label("The sheet")
+    sheet.wait_for()
+    client.call("PATCH", "/api/plans/design", {"version": client.call("GET", "/api/plans/design")["version"], "edits": [{"path": ["values", "pool"], "value": "shore"}]})
+    page.reload()
+    expect(sheet).to_contain_text("10.44.20.53")                            # .52 is kept back
+    expect(sheet).not_to_contain_text("10.44.20.52")
+    page.goto(f"{server.url}/estate")
+    page.get_by_role("button", name="pools").click()
+    page.get_by_role("button", name="shore", exact=True).click()
+    box.get_by_role("button", name="Give it up").click()
+    box.get_by_role("button", name="Yes, give shore up").click()
+    expect(box.get_by_role("alert")).to_contain_text("is drawn from by design")
+
+
+def test_a_secrets_rule_is_shown_as_it_is_met(page: Page, server: ServerProcess) -> None:
+    page.goto(f"{server.url}/plans/design?node=lead-1&column=admin_password")
+    page.get_by_label("The sheet").wait_for()
+    page.get_by_label("The sheet").focus()
+    page.keyboard.press("Enter")
+    box = page.get_by_role("dialog")
+    rule = box.get_by_role("listitem")
+    expect(rule.first).to_contain_text("at least 10 characters: 0, 10 more")
+    page.keyboard.type("tide")
+    expect(rule.first).to_contain_text("4, 6 more")
+    expect(box.get_by_role("button", name="Keep in the keyring")).to_be_disabled()
+    page.keyboard.type("-Tables-1893")
+    expect(box.locator("li:not(.met)")).to_have_count(0)
+    box.get_by_role("button", name="Keep in the keyring").click()
+    expect(box).to_have_count(0)
+
+
+def test_a_certificate_is_brought_by_hand(page: Page, server: ServerProcess, client: Client) -> None:
+    import time
+
+    from nimble_stone.keyring import certificates
+    client.call("POST", "/api/plans", {"text": "nimble-stone: plan/1\nname: reef\nkit: skerry\npackage: Skerry 2.4.1\nbay: kelda-main\nvalues: {pool: kelda-survey}\nroles: {worker: {count: 0}}\n"})
+    page.goto(f"{server.url}/plans/reef?node=controller-1&column=certificate.interface")
+    page.get_by_label("The sheet").wait_for()
+    page.get_by_label("The sheet").focus()
+    page.keyboard.press("Enter")
+    box = page.get_by_role("dialog")
+    expect(box).to_contain_text("Made here")
+    expect(box).to_contain_text("Nimble Stone authority")
+    box.get_by_text("Brought", exact=True).click()
+    by = certificates.make_authority(time.time(), "Holm")
+    names = client.call("GET", "/api/plans/reef/pair?column=certificate.interface&node=controller-1")["names"]
+    pair = certificates.issue(by, names, time.time())
+    box.get_by_label("Certificate, PEM").fill(pair.certificate)
+    box.get_by_label("Its private key").fill(by.key)
+    box.get_by_role("button", name="Keep the pair").click()
+    expect(box.get_by_role("alert")).to_contain_text("does not belong to the certificate")
+    expect(box.get_by_label("Certificate, PEM")).to_have_value(pair.certificate)
+    box.get_by_label("Its private key").fill(pair.key)
+    box.get_by_role("button", name="Keep the pair").click()
+    expect(box).to_have_count(0)
+    expect(page.get_by_label("The sheet")).to_contain_text("brought")

@@ -12,8 +12,8 @@ import pytest
 from cryptography.hazmat.primitives import serialization
 
 from nimble_stone.cli.client import Client
-from nimble_stone.core import certificates
 from nimble_stone.core.errors import StoneError
+from nimble_stone.keyring import certificates
 from nimble_stone.lab import demo, products
 from tests.support.processes import PASSWORD, LabProcess, ServerProcess, ended, lab_and_server
 
@@ -93,14 +93,26 @@ def test_no_two_plans_hold_the_same_of_a_series(client: Client) -> None:
     assert {m["by"] for m in pool(client, "kelda-macs")["members"] if m["state"] == "held"} == {"two"}
 
 
+def test_pools_from_the_command_line(place: tuple[LabProcess, ServerProcess, Client], client: Client) -> None:
+    server = place[1]
+    put(client)
+    made(client, "reef", ", group: x").copy()
+    said = server.cli("estate", "pools").stdout
+    assert "west" in said
+    assert "61 of 64" not in said                                            # three nodes, a virtual address, one kept out
+    assert next(line for line in said.splitlines() if line.startswith("kelda-survey")).split()[-1] == "reef"
+    assert "given up" in server.cli("estate", "drop-pool", "west").stdout
+    assert "no pool “west”" in server.cli("estate", "drop-pool", "west", check=None).stderr
+
+
 def pair_for(names: list[str], by: certificates.Pair) -> certificates.Pair:
     return certificates.issue(by, names, time.time())
 
 
 def test_a_pair_is_brought_judged_used_and_put_back(place: tuple[LabProcess, ServerProcess, Client], client: Client) -> None:
     server = place[1]
+    plan = made(client, "reef")
     for column in ("admin_password", "seal_key"):
-        plan = made(client, "reef") if column == "admin_password" else plan
         plan = client.call("POST", "/api/plans/reef/secret", {"version": plan["version"], "column": column, "value": PASSWORD})
     here = client.call("GET", "/api/plans/reef/pair?column=certificate.interface")
     assert here["words"] == ""

@@ -6,6 +6,7 @@ import sys
 import time
 from pathlib import Path
 from typing import Annotated, Any
+from urllib.parse import quote
 
 import typer
 
@@ -90,9 +91,29 @@ def estate_retire(host: str) -> None:
     say(f"{host} has left the estate")
 
 
+@app.command("pools")
+def estate_pools(as_json: Json = False) -> None:
+    """Pools and series: how much is free, and who holds the rest."""
+    found = Client().call("GET", "/api/pools")
+    rows = [["pool", "holds", "of", "from", "to", "free", "held by"]]
+    for pool in found:
+        holders = sorted({member["by"] for member in pool["members"] if member["state"] == "held"})
+        more = f" and {len(holders) - 4} more" if len(holders) > 4 else ""
+        rows.append([pool["name"], {"ipv4": "IPv4", "ipv6": "IPv6", "mac": "MAC", "number": "numbers"}[pool["kind"]], pool["network"] or "-", pool["first"],
+                     pool["last"], f"{pool['free']} of {pool['size']}", (", ".join(holders[:4]) + more) or "-"])
+    answer(found, as_json, *(table(rows) if found else ["The estate has no pools: nimble-stone estate load FILE"]))
+
+
+@app.command("drop-pool")
+def estate_drop_pool(name: str) -> None:
+    """Give a pool or series up that no plan draws from."""
+    Client().call("DELETE", f"/api/pools/{quote(name)}")
+    say(f"{name} is given up.")
+
+
 @app.command("load")
 def estate_load(file: Path, as_json: Json = False) -> None:
-    """Add hosts, networks and pools from a YAML file, or replace them by name."""
+    """Add hosts, machines, networks, pools and series from a YAML file, or replace them by name."""
     from nimble_stone.core import yaml_text
     from nimble_stone.core.estate import EstateFile
     body = yaml_text.read(text_of(file), EstateFile, str(file))

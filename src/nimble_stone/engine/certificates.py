@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from nimble_stone.core import certificates
-from nimble_stone.core.certificates import Pair
 from nimble_stone.core.errors import NotFound
 from nimble_stone.core.kit.model import Certificate
 from nimble_stone.core.plan.filled import filled
 from nimble_stone.core.plan.sheet import Node, Sheet
 from nimble_stone.engine.world import World
+from nimble_stone.keyring import certificates
+from nimble_stone.keyring.certificates import Pair
 
 AUTHORITY = "authority"
 Making = Callable[[], Pair]

@@ -8,7 +8,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import lru_cache
 
-from nimble_stone.core import certificates, checks, secrets_rule, sequence, yaml_text
+from nimble_stone.core import checks, secrets_rule, sequence, yaml_text
 from nimble_stone.core.checks import Claim, Situation
 from nimble_stone.core.errors import Conflict, FormatError, InputError, NotFound
 from nimble_stone.core.estate import Estate
@@ -26,6 +26,7 @@ from nimble_stone.engine.certificates import names
 from nimble_stone.engine.engine import Engine
 from nimble_stone.engine.frozen import freeze, thaw
 from nimble_stone.engine.world import World
+from nimble_stone.keyring import certificates
 from nimble_stone.store import designs, library, records, runs
 from nimble_stone.store.designs import ClaimRow
 from nimble_stone.store.records import PlanRow

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from nimble_stone.core.certificates import ssh_key_fault
 from nimble_stone.core.checks.situation import Situation
 from nimble_stone.core.findings import Edit, Finding, Remedy
 from nimble_stone.core.plan.cells import MADE_HERE
+from nimble_stone.core.ssh_keys import ssh_key_fault
 
 
 def ssh_keys(s: Situation) -> Iterator[Finding]:

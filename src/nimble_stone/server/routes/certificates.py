@@ -6,13 +6,14 @@ from fastapi import APIRouter, Response
 from fastapi.responses import PlainTextResponse
 from pydantic import BaseModel, Field
 
-from nimble_stone.core import certificates, yaml_text
-from nimble_stone.core.certificates import MAX_PEM
+from nimble_stone.core import yaml_text
 from nimble_stone.core.errors import InputError, NotFound
 from nimble_stone.core.kit.model import Certificate
 from nimble_stone.core.plan.cells import MADE_HERE
 from nimble_stone.core.plan.sheet import Sheet
 from nimble_stone.engine import certificates as making
+from nimble_stone.keyring import certificates
+from nimble_stone.keyring.certificates import MAX_PEM
 from nimble_stone.server import planning
 from nimble_stone.server.deps import TheKits, TheWorld
 from nimble_stone.server.routes.plans import secret_name, store_text

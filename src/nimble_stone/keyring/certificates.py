@@ -1,4 +1,4 @@
-"""Certificates (X.509, RFC 5280): a small authority, what it issues, and what is wrong with a pair somebody brings. Pure but for the making of keys."""
+"""Certificates (X.509, RFC 5280): a small authority, what it issues, and what is wrong with a pair somebody brings. Keys are made here and nowhere else."""
 
 from __future__ import annotations
 
@@ -156,24 +156,6 @@ def fingerprint(certificate: str) -> str:
     """SHA-256 of the first certificate, as people compare it. Raises FormatError."""
     digest = _certificates(certificate)[0].fingerprint(hashes.SHA256()).hex().upper()
     return ":".join(digest[at:at + 2] for at in range(0, 64, 2))
-
-
-def ssh_key_fault(text: str) -> str:
-    """What is wrong with public keys as in authorized_keys (RFC 4253, 6.6; one a line), '' nothing."""
-    lines = [line.strip() for line in text.splitlines() if line.strip() and not line.lstrip().startswith("#")]
-    if len(lines) > 50:
-        return "holds more than 50 keys"
-    for number, line in enumerate(lines, 1):
-        which = f"line {number} " if len(lines) > 1 else ""
-        if "PRIVATE KEY" in line:
-            return f"{which}is a private key; only the public one belongs here"
-        try:
-            key = serialization.load_ssh_public_key(line.encode())
-        except (ValueError, UnsupportedAlgorithm):
-            return f"{which}is no SSH public key (such as “ssh-ed25519 AAAA… name”)"
-        if isinstance(key, rsa.RSAPublicKey) and key.key_size < 2048:
-            return f"{which}is an RSA key of {key.key_size} bits only; 2048 are the least"
-    return "" if lines else "holds no key"
 
 
 def _moment(now: float) -> datetime:

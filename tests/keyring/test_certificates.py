@@ -14,8 +14,9 @@ from cryptography.hazmat.primitives.asymmetric import ed25519, rsa
 from hypothesis import given
 from hypothesis import strategies as st
 
-from nimble_stone.core import certificates as c
 from nimble_stone.core.errors import FormatError, StoneError
+from nimble_stone.core.ssh_keys import ssh_key_fault
+from nimble_stone.keyring import certificates as c
 
 NOW = time.time()
 AUTHORITY = c.make_authority(NOW)
@@ -111,10 +112,10 @@ def ssh_line(key: ed25519.Ed25519PrivateKey | rsa.RSAPrivateKey) -> str:
 
 def test_ssh_keys_are_told_from_what_is_none() -> None:
     good = ssh_line(ed25519.Ed25519PrivateKey.generate())
-    assert c.ssh_key_fault(f"# the team's\n{good} ann@kelda\n\n{good}") == ""
+    assert ssh_key_fault(f"# the team's\n{good} ann@kelda\n\n{good}") == ""
     private = ed25519.Ed25519PrivateKey.generate().private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.OpenSSH, serialization.NoEncryption()).decode()
-    assert "private key" in c.ssh_key_fault(private)
-    assert c.ssh_key_fault(f"{good}\nssh-ed25519 AAAA").startswith("line 2 is no SSH public key")
-    assert "1024 bits" in c.ssh_key_fault(ssh_line(rsa.generate_private_key(65537, 1024)))
-    assert c.ssh_key_fault(" \n# nothing") == "holds no key"
-    assert "more than 50" in c.ssh_key_fault("\n".join([good] * 51))
+    assert "private key" in ssh_key_fault(private)
+    assert ssh_key_fault(f"{good}\nssh-ed25519 AAAA").startswith("line 2 is no SSH public key")
+    assert "1024 bits" in ssh_key_fault(ssh_line(rsa.generate_private_key(65537, 1024)))
+    assert ssh_key_fault(" \n# nothing") == "holds no key"
+    assert "more than 50" in ssh_key_fault("\n".join([good] * 51))

@@ -2,19 +2,17 @@
 
 from __future__ import annotations
 
+from functools import cached_property
 from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network
 from typing import Literal
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import Field, model_validator
 
+from nimble_stone.core.models import Fixed
 from nimble_stone.core.series import MAX_SPAN, Series
 
 
-class _Value(BaseModel):
-    model_config = ConfigDict(extra="forbid", frozen=True)
-
-
-class Network(_Value):
+class Network(Fixed):
     """A network of the estate. Hosts carry it under the same name."""
 
     name: str = Field(min_length=1, max_length=60)
@@ -44,7 +42,7 @@ class Network(_Value):
         return self.dynamic_first is not None and self.dynamic_last is not None and self.dynamic_first <= address <= self.dynamic_last
 
 
-class Pool(_Value):
+class Pool(Fixed):
     """A range that hands out addresses of a network in order; both ends belong to it."""
 
     name: str = Field(min_length=1, max_length=60)
@@ -68,7 +66,7 @@ class Pool(_Value):
         return frozenset((*self.excluded, *self.reserved))
 
 
-class Machine(_Value):
+class Machine(Fixed):
     """A bare machine, reached through its management controller (Redfish, DSP0266). `credential` names a keyring entry."""
 
     name: str = Field(min_length=1, max_length=60, pattern=r"^[a-z0-9][a-z0-9.-]*$")
@@ -82,7 +80,7 @@ class Machine(_Value):
     tags: tuple[str, ...] = Field(default=(), max_length=20)
 
 
-class Host(_Value):
+class Host(Fixed):
     """A hypervisor host and how to log in. `credential` names a keyring entry."""
 
     name: str = Field(min_length=1, max_length=60, pattern=r"^[a-z0-9][a-z0-9.-]*$")
@@ -96,7 +94,7 @@ class Host(_Value):
     tags: tuple[str, ...] = Field(default=(), max_length=20)
 
 
-class EstateFile(_Value):
+class EstateFile(Fixed):
     """What is known before anything was read: the form of `nimble-stone estate load FILE`."""
 
     networks: tuple[Network, ...] = ()
@@ -106,7 +104,7 @@ class EstateFile(_Value):
     series: tuple[Series, ...] = ()
 
 
-class Mark(_Value):
+class Mark(Fixed):
     """Our mark on a guest: which run made it, for which node of which plan."""
 
     run: str
@@ -114,7 +112,7 @@ class Mark(_Value):
     plan: str = ""
 
 
-class Guest(_Value):
+class Guest(Fixed):
     """A guest found on a host."""
 
     name: str
@@ -128,7 +126,7 @@ class Guest(_Value):
     macs: tuple[str, ...] = ()
 
 
-class Datastore(_Value):
+class Datastore(Fixed):
     """A storage pool as one host sees it. `shared` identifies the remote export, '' for a local one; `uuid` as the host gave it."""
 
     name: str
@@ -141,7 +139,7 @@ class Datastore(_Value):
     uuid: str = ""
 
 
-class Carried(_Value):
+class Carried(Fixed):
     """A network as one host carries it. `isolated`: no interface of the host leads out of it."""
 
     name: str
@@ -151,7 +149,7 @@ class Carried(_Value):
     isolated: bool = False
 
 
-class NumaCell(_Value):
+class NumaCell(Fixed):
     """A NUMA node of a host."""
 
     id: int
@@ -159,7 +157,7 @@ class NumaCell(_Value):
     memory_bytes: int
 
 
-class Interface(_Value):
+class Interface(Fixed):
     """A network interface of a host. `master` is the bridge or bond it belongs to, `parent` what a VLAN lies on; speed in Mbit/s, 0 unknown."""
 
     name: str
@@ -175,7 +173,7 @@ class Interface(_Value):
     config: str = ""                               # the file that networkd configures it by
 
 
-class BlockDevice(_Value):
+class BlockDevice(Fixed):
     """A disk of a host. `use`: free, mounted, part of something, or remains of something older; `why` says which."""
 
     name: str
@@ -190,7 +188,7 @@ class BlockDevice(_Value):
     parts: tuple[str, ...] = ()                    # paths of partitions, for wiping them first
 
 
-class TimeSync(_Value):
+class TimeSync(Fixed):
     """How a host keeps time. `offset_s`: its clock less ours, give or take `uncertain_s`; `source` what it follows, '' nothing."""
 
     offset_s: float = 0.0
@@ -199,7 +197,7 @@ class TimeSync(_Value):
     stratum: int = 0
 
 
-class Path(_Value):
+class Path(Fixed):
     """Whether packets of a network's full size pass to a peer without being broken up."""
 
     network: str
@@ -210,7 +208,7 @@ class Path(_Value):
     words: str = ""
 
 
-class Change(_Value):
+class Change(Fixed):
     """One thing that differs from the reading before."""
 
     what: str
@@ -218,7 +216,7 @@ class Change(_Value):
     now: str
 
 
-class Facts(_Value):
+class Facts(Fixed):
     """What was read of one host, and when. With `trouble` set nothing new could be read; the rest is then the last that is known.
 
     None where a thing could not be told; `unread` says what this account may not read, and why.
@@ -269,12 +267,16 @@ class Facts(_Value):
         """Memory promised to running guests: the bedrock."""
         return sum(guest.memory_bytes for guest in self.guests if guest.running)
 
+    @cached_property
+    def _stores_by_name(self) -> dict[str, Datastore]:
+        return {store.name: store for store in self.datastores}
+
     def datastore(self, name: str) -> Datastore | None:
         """The datastore of that name, if this host has it."""
-        return next((store for store in self.datastores if store.name == name), None)
+        return self._stores_by_name.get(name)
 
 
-class Processor(_Value):
+class Processor(Fixed):
     """A processor of a bare machine."""
 
     model: str = ""
@@ -282,7 +284,7 @@ class Processor(_Value):
     threads: int = 0
 
 
-class Drive(_Value):
+class Drive(Fixed):
     """A drive of a bare machine."""
 
     name: str
@@ -293,7 +295,7 @@ class Drive(_Value):
     health: str = ""
 
 
-class Nic(_Value):
+class Nic(Fixed):
     """A network adapter's port of a bare machine."""
 
     name: str
@@ -302,7 +304,7 @@ class Nic(_Value):
     link: bool | None = None
 
 
-class MediaSlot(_Value):
+class MediaSlot(Fixed):
     """A virtual media slot of a management controller."""
 
     id: str
@@ -311,14 +313,14 @@ class MediaSlot(_Value):
     inserted: bool = False
 
 
-class Firmware(_Value):
+class Firmware(Fixed):
     """A piece of firmware and its version."""
 
     name: str
     version: str
 
 
-class MachineFacts(_Value):
+class MachineFacts(Fixed):
     """What a management controller said of its machine (DSP0266). With `trouble` the rest is the last that is known.
 
     `missing`: members the controller leaves out, so that an empty place is not taken for a zero.
@@ -358,7 +360,7 @@ class MachineFacts(_Value):
         return sum(processor.threads for processor in self.processors)
 
 
-class RuleSetting(_Value):
+class RuleSetting(Fixed):
     """A rule that a bay has switched off, with the reason, or whose limit it sets itself."""
 
     bay: str
@@ -368,7 +370,7 @@ class RuleSetting(_Value):
     reason: str = Field(min_length=1, max_length=500)
 
 
-class StoreCare(_Value):
+class StoreCare(Fixed):
     """What the team decided about a datastore. `place`: host/name, or the export of a shared one. The watermark is a share of its capacity."""
 
     place: str
@@ -376,7 +378,7 @@ class StoreCare(_Value):
     protection: Literal["", "protected", "disposable"] = ""
 
 
-class Estate(_Value):
+class Estate(Fixed):
     """Everything that can be deployed on, with the last facts of each host."""
 
     networks: tuple[Network, ...] = ()
@@ -389,13 +391,25 @@ class Estate(_Value):
     stores: tuple[StoreCare, ...] = ()
     series: tuple[Series, ...] = ()
 
+    @cached_property
+    def _hosts_by_name(self) -> dict[str, Host]:
+        return {host.name: host for host in self.hosts}
+
+    @cached_property
+    def _networks_by_name(self) -> dict[str, Network]:
+        return {network.name: network for network in self.networks}
+
+    @cached_property
+    def _pools_by_name(self) -> dict[str, Pool]:
+        return {pool.name: pool for pool in self.pools}
+
     def bay(self, name: str) -> tuple[Host, ...]:
         """The hosts of a bay, in the order of their names."""
         return tuple(sorted((host for host in self.hosts if host.bay == name), key=lambda host: host.name))
 
     def host(self, name: str) -> Host | None:
         """The host of that name."""
-        return next((host for host in self.hosts if host.name == name), None)
+        return self._hosts_by_name.get(name)
 
     def machine(self, name: str) -> Machine | None:
         """The machine of that name."""
@@ -403,11 +417,11 @@ class Estate(_Value):
 
     def network(self, name: str) -> Network | None:
         """The network of that name."""
-        return next((network for network in self.networks if network.name == name), None)
+        return self._networks_by_name.get(name)
 
     def pool(self, name: str) -> Pool | None:
         """The pool of that name."""
-        return next((pool for pool in self.pools if pool.name == name), None)
+        return self._pools_by_name.get(name)
 
     def one_series(self, name: str) -> Series | None:
         """The series of that name."""

@@ -60,7 +60,7 @@ def on_shared(sheet: Sheet, estate: Estate) -> frozenset[str]:
     found = set()
     for node in sheet.nodes:
         facts = estate.facts.get(node.value("host"))
-        stores = [facts.datastore(name) for name in node.by_store()] if facts else []
+        stores = [facts.datastore(name) for name in node.by_store] if facts else []
         if stores and all(store is not None and store.shared for store in stores):
             found.add(node.id)
     return frozenset(found)

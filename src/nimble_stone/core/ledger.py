@@ -57,7 +57,7 @@ def stores(sheet: Sheet, estate: Estate) -> list[StoreLine]:
     known = {}
     for node in sheet.nodes:
         facts = estate.facts.get(node.value("host"))
-        for name, sizes in node.by_store().items():
+        for name, sizes in node.by_store.items():
             store = facts.datastore(name) if facts else None
             if facts is None or store is None:
                 continue

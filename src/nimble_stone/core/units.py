@@ -47,4 +47,4 @@ def count_text(count: int, noun: str, plural: str | None = None) -> str:
 
 def inside(label: str) -> str:
     """A label in the middle of a sentence: its first letter small, unless it begins a word of capitals (“address by DHCP”, “DNS servers”)."""
-    return label if label[:2].isupper() else label[:1].lower() + label[1:]
+    return label if len(label) > 1 and label[:2].isupper() else label[:1].lower() + label[1:]

@@ -312,7 +312,8 @@ def size_views(resolved: Sheet) -> list[SizeView]:
 def plan_head(row: PlanRow, resolved: Resolved, plan_runs: list[RunRow], estate: Estate, *, checked: bool) -> dict[str, Any]:
     """All members of a PlanView but its nodes, steps and hosts, as data."""
     sheet, package = resolved.sheet, resolved.sheet.package
-    labels = {step.key: inside(step.label) for step in resolved.steps}
+    critical = set(resolved.forecast.critical)
+    labels = {step.key: inside(step.label) for step in resolved.steps if step.key in critical}
     others = {address for claim in resolved.claims for address in claim.addresses}
     way = list(dict.fromkeys(labels[key] for key in resolved.forecast.critical))
     conflicts = {node.value("address") for finding in resolved.findings if finding.severity == "blocker" and finding.column == "address"

@@ -16,6 +16,8 @@ from nimble_stone.core.units import count_text
 def dynamic(s: Situation) -> Iterator[Finding]:
     """What DHCP hands out is nobody's own, and a node that asks by DHCP is in a network where somebody answers."""
     kit = s.sheet.kit
+    if not any(network.dynamic_first for network in s.estate.networks) and not any(column.id.endswith("addressing") for column in s.sheet.columns):
+        return
     for ident in ("", *(network.id for network in kit.networks)):
         column, told = network_column(ident, "addressing"), set[str]()
         for node in s.sheet.nodes:

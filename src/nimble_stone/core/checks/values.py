@@ -10,7 +10,7 @@ from nimble_stone.core.checks.situation import Situation
 from nimble_stone.core.findings import Edit, Finding, Remedy
 from nimble_stone.core.kit.model import Count
 from nimble_stone.core.plan.columns import network_column
-from nimble_stone.core.plan.sheet import Node, ip
+from nimble_stone.core.plan.sheet import Cell, Node, ip
 from nimble_stone.core.secrets_rule import violations
 from nimble_stone.core.units import count_text
 
@@ -186,8 +186,11 @@ def required(s: Situation) -> Iterator[Finding]:
             continue
         judged: dict[str, list[str]] = {}                                  # most nodes share their values
         plain = column.kind != "secret" and column.id not in ("size", "network", "pool")
+        fine: Cell | None = None                                           # and most of a role share the very cell
         for node in s.sheet.nodes:
             cell = node.cells[column.id]
+            if cell is fine:
+                continue
             value = cell.value
             if not value:
                 if column.required and cell.origin != "unused":
@@ -202,6 +205,8 @@ def required(s: Situation) -> Iterator[Finding]:
                     yield Finding(severity="blocker", code="value", node=node.id, column=column.id,
                                   message=f"{column.label} “{value[:60]}” {faults[0]}.", consequence="The product would refuse it.",
                                   remedy=Remedy(label="Change the value"))
+                else:
+                    fine = cell
     for ident, nodes in missing.items():
         whole = len(nodes) == len(s.sheet.nodes)
         yield Finding(severity="blocker", code="unanswered", node="" if whole else nodes[0].id, column=ident,
@@ -228,10 +233,12 @@ def choices(s: Situation) -> Iterator[Finding]:
 def secrets(s: Situation) -> Iterator[Finding]:
     """Secrets are in the keyring and keep the product's rules."""
     for column in s.sheet.columns:
+        if column.kind != "secret":
+            continue
         told: set[str] = set()
         for node in s.sheet.nodes:
             reference = node.value(column.id)
-            if column.kind != "secret" or not reference or reference in told:
+            if not reference or reference in told:
                 continue
             told.add(reference)
             if not reference.startswith("keyring:"):

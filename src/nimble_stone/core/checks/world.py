@@ -190,7 +190,7 @@ def _lying(s: Situation) -> Iterator[tuple[Node, str, str, int, int]]:
     """(node, the column that says so, datastore, bytes at first, bytes when full) of what lies where."""
     extra = [(f"disk.{disk.id}.datastore", f"disk.{disk.id}") for disk in s.sheet.kit.extra_disks]
     for node in s.sheet.nodes:
-        for name, (thin, full) in node.by_store().items():
+        for name, (thin, full) in node.by_store.items():
             column = next((column for column, _ in extra if node.value(column) == name), "datastore") if name != node.value("datastore") else "datastore"
             yield node, column, name, thin, full
 

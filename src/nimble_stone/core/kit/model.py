@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import re
+from functools import cached_property
 from typing import Annotated, Literal
 
-from pydantic import AfterValidator, BaseModel, ConfigDict, Field, model_validator
+from pydantic import AfterValidator, ConfigDict, Field, model_validator
 
 from nimble_stone.core.errors import FormatError
 from nimble_stone.core.kit import expression
+from nimble_stone.core.models import Fixed
 
 Ident = Annotated[str, Field(pattern=r"^[a-z][a-z0-9_-]{0,39}$")]
 
@@ -26,8 +28,8 @@ Formula = Annotated[str, AfterValidator(_parses), Field(max_length=expression.MA
 """Text of an expression, parsed when the kit is read."""
 
 
-class _Part(BaseModel):
-    model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True)
+class _Part(Fixed):
+    model_config = ConfigDict(populate_by_name=True)
 
 
 class Count(_Part):
@@ -409,7 +411,11 @@ class Kit(_Part):
 
     def role(self, ident: str) -> Role | None:
         """The role of that id."""
-        return next((role for role in self.roles if role.id == ident), None)
+        return self._by_id.get(ident)
+
+    @cached_property
+    def _by_id(self) -> dict[str, Role]:
+        return {role.id: role for role in self.roles}
 
     def question(self, ident: str) -> Question | None:
         """The question of that id."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Literal
@@ -34,7 +35,8 @@ NOTHING, UNUSED = Cell("", "none"), Cell("", "unused")
 def written(plan: Plan, kit: Kit, package: PackageView | None, columns: tuple[Column, ...], estate: Estate, rows: list[tuple[Role, int]],
             shared: Mapping[str, Scalar]) -> dict[str, Cells]:
     """Node id → its cells. What holds for a whole role is thought through once. Cost: O(roles × columns + nodes × own values)."""
-    counts = {role.id: sum(1 for own, _ in rows if own is role) for role in kit.roles}
+    there = Counter(role.id for role, _ in rows)
+    counts = {role.id: there[role.id] for role in kit.roles}
     groups = {role.id: _group(plan, kit, package, columns, role, shared) for role in kit.roles}
     ready = {ident: _settled(dict(cells), kit, estate) for ident, cells in groups.items()}
     conditional = [column for column in columns if column.when]

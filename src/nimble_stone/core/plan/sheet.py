@@ -43,7 +43,8 @@ class Node:
     extra_places: tuple[str, ...] = ()
     """The datastore of each extra disk."""
 
-    def by_store(self) -> dict[str, tuple[int, int]]:
+    @cached_property
+    def by_store(self) -> Mapping[str, tuple[int, int]]:
         """Datastore → (bytes at first, bytes when full) of what lies on it; the first is the node's own."""
         whole = self.value("provisioning") == "full"
         apart_thin, apart_full = len(self.extra) * EMPTY_BYTES, sum(disk.capacity_bytes for disk in self.extra)
@@ -56,8 +57,10 @@ class Node:
 
     def value(self, column: str) -> str:
         """The value of a column, '' where there is none."""
-        cell = self.cells.get(column)
-        return cell.value if cell else ""
+        try:
+            return self.cells[column].value
+        except KeyError:
+            return ""
 
     @property
     def name(self) -> str:

@@ -1,0 +1,21 @@
+"""What the core's models have in common."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any, Self
+
+from pydantic import BaseModel, ConfigDict
+
+
+class Fixed(BaseModel):
+    """A value that never changes and knows no member beyond its own."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    def model_copy(self, *, update: Mapping[str, Any] | None = None, deep: bool = False) -> Self:
+        """A copy with other members. What was worked out of the old ones (cached properties) does not come along."""
+        found = super().model_copy(update=update, deep=deep)
+        for name in found.__dict__.keys() - type(self).model_fields.keys():
+            del found.__dict__[name]
+        return found

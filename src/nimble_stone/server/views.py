@@ -292,10 +292,11 @@ def step_views(steps: list[Step], forecast: sequence.Forecast, rows: Mapping[str
     for step in steps:
         slot = forecast.slots.get(step.key, sequence.Slot(0, 0))
         row = (rows or {}).get(step.key)
-        views.append(StepView(key=step.key, kind=step.kind, label=step.label, node=step.node, host=step.host, wave=step.wave, after=list(step.after),
-                              waits=step.waits, expected_s=step.expected_s, deadline_s=step.deadline_s, start_s=slot.start_s, end_s=slot.end_s,
-                              **({"state": row.state, "attempt": row.attempt, "started_at": row.started_at, "ended_at": row.ended_at,
-                                  "message": row.message} if row else {})))
+        views.append(StepView.model_construct(                       # our own values need no checking, and there may be ten thousand
+            key=step.key, kind=step.kind, label=step.label, node=step.node, host=step.host, wave=step.wave, after=list(step.after),
+            waits=step.waits, expected_s=step.expected_s, deadline_s=step.deadline_s, start_s=slot.start_s, end_s=slot.end_s,
+            state=row.state if row else "planned", attempt=row.attempt if row else 0, started_at=row.started_at if row else None,
+            ended_at=row.ended_at if row else None, message=row.message if row else ""))
     return views
 
 

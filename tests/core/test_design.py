@@ -16,6 +16,7 @@ from nimble_stone.core.plan.difference import differences
 from nimble_stone.core.storage_layout import DataDisk, Scheme
 from nimble_stone.server.kits import load_kits
 from tests.core import scene
+from tests.core.test_resolution import sheet_of
 
 GIB = 1 << 30
 SIZES = scene.DESCRIPTOR.sizes
@@ -260,3 +261,10 @@ def test_a_condition_that_cannot_be_worked_out_asks_rather_than_fails() -> None:
     open_one = resolve(scene.plan(), kit, scene.PACKAGE, where)
     assert open_one.nodes[0].cells["cable"].origin == "none"
     assert resolve(scene.plan(values__depth="2"), kit, scene.PACKAGE, where).nodes[0].cells["cable"].origin == "unused"
+
+
+@pytest.mark.parametrize(("copies", "words"), [("2", "pieces with all 2 copies on them are lost"), ("3", "2 of 4 storage left: no majority"), ("many", "pieces with all 2 copies")])
+def test_what_a_loss_means_follows_the_answer_that_decides_the_copies(copies: str, words: str) -> None:
+    found = sheet_of("ballast", {"values": {"pool": "kelda-survey", "net.copying.pool": "kelda-storage", "copies": copies}})
+    pair = next(loss for loss in headroom.losses(found, frozenset(), together=2) if loss.nodes)
+    assert words in "; ".join(pair.words)

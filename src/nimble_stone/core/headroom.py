@@ -10,9 +10,12 @@ from typing import Literal
 
 import numpy as np
 
+from nimble_stone.core.errors import StoneError
 from nimble_stone.core.estate import Estate
+from nimble_stone.core.kit import expression
 from nimble_stone.core.kit.model import Role
 from nimble_stone.core.placement import Board, Demand
+from nimble_stone.core.plan.cells import Inputs
 from nimble_stone.core.plan.sheet import Node, Sheet
 
 Weight = Literal["none", "bent", "broken"]
@@ -49,10 +52,23 @@ def losses(sheet: Sheet, shared: frozenset[str] = frozenset(), *, together: int 
         on[node.value("host")].append(node)
     totals = Counter(node.role for node in sheet.nodes)
     names = sorted(set(only) or set(hosts_of.values()))
-    roles = {role.id: role for role in sheet.kit.roles}
+    roles = {role.id: role.model_copy(update={"copies": copies_of(sheet, role)}) for role in sheet.kit.roles}
     found = [_loss(lost, on, board, by_id, totals, roles, shared) for lost in combinations(names, together)]
     order = {"broken": 0, "bent": 1, "none": 2}
     return sorted(found, key=lambda loss: (order[loss.weight], -len(loss.homeless), -len(loss.nodes), loss.hosts))
+
+
+def copies_of(sheet: Sheet, role: Role) -> int:
+    """How many nodes of a role hold each piece of data: by the answers where the kit says so. What is no sensible number counts as what the kit says."""
+    nodes = sheet.by_role[role.id]
+    if not role.copies_by or not nodes:
+        return role.copies
+    counts = {ident: len(own) for ident, own in sheet.by_role.items()}
+    try:
+        found = expression.parse(role.copies_by).number(Inputs(nodes[0].cells, role.id, 1, counts))
+    except StoneError:
+        return role.copies
+    return int(found) if 0 <= found <= 9 else role.copies
 
 
 def on_shared(sheet: Sheet, estate: Estate) -> frozenset[str]:

@@ -63,6 +63,7 @@ class Role(_Part):
     keeps: Literal["state", "nothing"] = Field(default="state", description="“nothing”: a node that is lost can simply be made again.")
     quorum: bool = Field(default=False, description="More than half of the nodes must live for the cluster to work.")
     copies: int = Field(default=0, ge=0, le=9, description="How many nodes hold each piece of data; as many less one may be lost.")
+    copies_by: Formula = Field(default="", description="The same by a formula over the answers, where they decide it.")
     datastore: Literal["shared", "local", "any"] = Field(default="any", description="Preferred kind of datastore.")
     after: tuple[Ident, ...] = Field(default=(), description="Roles whose nodes must answer before this one starts.")
 
@@ -364,6 +365,8 @@ class Kit(_Part):
         known = self.names_known()
         for question in self.questions:
             self._reads(f"question “{question.id}”", question.when, known)
+        for role in self.roles:
+            self._reads(f"role “{role.id}”: copies_by", role.copies_by, known)
         for step in self.forming:
             self._reads(f"forming step “{step.id}”", step.when, known)
         for key, template in self.environment.items():

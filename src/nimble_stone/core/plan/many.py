@@ -111,24 +111,26 @@ class Copied:
 
 
 def copy(text: str, name: str, bay: str, mapping: Mapping[str, str], estate: Estate) -> Copied:
-    """The plan under another name in another bay. Every value that is a key of `mapping` becomes what it maps to; hosts, datastores and addresses of single
-    nodes are forgotten, for they belong to the old place. Licence, comments and order stay. Raises FormatError.
+    """The plan under another name in another bay. Every value that is a key of `mapping` becomes what it maps to; hosts, datastores and all addresses of
+    single nodes are forgotten, for they belong to the old place. Licence, comments and order stay. Raises FormatError.
     """
     plan = yaml_text.read(text, Plan, "the plan")
-    local = re.compile(r"(^|\.)(host|datastore|address)$")
+    local = re.compile(r"(^|\.)(host|datastore|address|address6|mac)$")
     edits: list[tuple[tuple[str, ...], Any]] = [(("name",), name), (("bay",), bay)]
     levels: list[tuple[tuple[str, ...], Mapping[str, Any]]] = [(("values",), plan.values),
                                                                *((("roles", role, "values"), block.values) for role, block in plan.roles.items()),
                                                              *((("nodes", node), values) for node, values in plan.nodes.items())]
     left: list[tuple[str, str]] = []
     old = [network for network in estate.networks if _carried(network.name, plan.bay, estate) and not _carried(network.name, bay, estate)]
+    gone = {network.name for network in old}
+    names = gone | {pool.name for pool in estate.pools if pool.network in gone} | {one.name for one in estate.series if one.network in gone}
     for path, values in levels:
         for key, value in values.items():
             if path[0] == "nodes" and local.search(key):
                 edits.append(((*path, key), None))
             elif str(value) in mapping:
                 edits.append(((*path, key), mapping[str(value)]))
-            elif any(word in {network.name for network in old} or _within(word, old) for word in str(value).split()):
+            elif any(word in names or _within(word, old) for word in str(value).split()):
                 left.append((".".join((*path, key)), str(value)))
     return Copied(yaml_text.edit_all(text, edits), tuple(left))
 

@@ -14,6 +14,7 @@ from nimble_stone.core.errors import Conflict, InputError, NotFound
 from nimble_stone.core.estate import Estate, EstateFile, Facts, Host, Machine, MachineFacts, Network, Pool, RuleSetting, StoreCare
 from nimble_stone.core.estate_list import Entry, parse
 from nimble_stone.core.groundwork import Action
+from nimble_stone.core.series import Series
 from nimble_stone.engine import adding, survey
 from nimble_stone.engine.world import World
 from nimble_stone.server.deps import TheWorld
@@ -28,6 +29,7 @@ class EstateView(BaseModel):
     machines: list[MachineView]
     networks: list[Network]
     pools: list[Pool]
+    series: list[Series]
     now: float
 
 
@@ -58,6 +60,7 @@ async def _view(world: TheWorld) -> EstateView:
     estate: Estate = await world.store.read(records.load_estate)
     pins = await world.store.read(records.pins)
     return EstateView(hosts=host_views(estate, set(), pins), machines=machine_views(estate, pins), networks=list(estate.networks), pools=list(estate.pools),
+                      series=list(estate.series),
                       now=world.clock())
 
 

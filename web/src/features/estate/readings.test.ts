@@ -4,7 +4,7 @@ import { bars, layout, READINGS } from './readings';
 
 const host = (name: string, bay: string, more: Partial<HostView> = {}) => ({ name, site: 'Kelda', bay, address: '10.44.1.1', memory_bytes: 256 * 2 ** 30, limit_bytes: 243 * 2 ** 30, threads: 48, bedrock: [{ name: 'old', memory_bytes: 32 * 2 ** 30, ours: false, vcpu: 8 }], stores: [{ name: 'shared', capacity_bytes: 12e12, free_bytes: 7e12, shared: 'filer:/x' }, { name: `${name}-local`, capacity_bytes: 2e12, free_bytes: 1e12, shared: '' }], networks: [], carries: [], hypervisor: '', cpu_model: '', domain_type: 'kvm', domain_reason: '', read_at: 1000, trouble: '', fingerprint: '', credential: '', note: '', tags: [], ...more }) as HostView;
 const machine = (name: string) => ({ machine: { name, site: 'Kelda', bay: 'metal', address: '10.44.3.1' }, facts: { machine: name, read_at: 1000, memory_bytes: 384 * 2 ** 30, power: 'Off', drives: [{ name: 'bay 1', size_bytes: 7e12, health: 'OK' }], processors: [{ threads: 64 }], trouble: '' }, fingerprint: '' }) as unknown as MachineView;
-const estate = (hosts: HostView[], machines: MachineView[] = []): EstateView => ({ hosts, machines, networks: [], pools: [], now: 1100 });
+const estate = (hosts: HostView[], machines: MachineView[] = []): EstateView => ({ hosts, machines, networks: [], pools: [], series: [], now: 1100 });
 
 describe('bars', () => {
   it('counts a shared datastore once', () => {

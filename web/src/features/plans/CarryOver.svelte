@@ -1,6 +1,6 @@
 <script lang="ts">
-  import { send } from '../../lib/api/client';
-  import type { CarriedOver, EstateView, PlanLine } from '../../lib/api/types';
+  import { get, send } from '../../lib/api/client';
+  import type { CarriedOver, EstateView, PlanLine, PlanView } from '../../lib/api/types';
   import { notices } from '../../lib/notices.svelte';
   import { router } from '../../lib/router.svelte';
   import Button from '../../lib/ui/Button.svelte';
@@ -14,8 +14,16 @@
   const carried = (b: string) => new Set(estate.hosts.filter((h) => h.bay === b).flatMap((h) => h.networks));
   let gone = $derived([...carried(plan.bay)].filter((n) => !carried(bay).has(n)));
   let here = $derived([...carried(bay)]);
-  let old = $derived([...gone, ...estate.pools.filter((p) => gone.includes(p.network)).map((p) => p.name)]);
-  const offers = (one: string) => estate.pools.some((p) => p.name === one) && !gone.includes(one) ? estate.pools.filter((p) => here.includes(p.network)).map((p) => p.name) : [...new Set([...here, ...estate.pools.filter((p) => here.includes(p.network)).map((p) => p.name)])];
+  /** What the plan says anywhere: only that needs another name there. */
+  let said = $state.raw<Set<string> | null>(null);
+  $effect(() => { get<PlanView>(`/plans/${plan.id}`).then((found) => { said = new Set(found.nodes.flatMap((n) => Object.values(n.cells).filter((c) => ['node', 'group', 'plan', 'shared'].includes(c.origin)).map((c) => c.value))); }).catch((e: unknown) => notices.problem(e)); });
+  let lying = $derived([...estate.pools, ...estate.series.filter((s) => s.network)]);
+  let old = $derived([...gone, ...lying.filter((p) => gone.includes(p.network ?? '')).map((p) => p.name)].filter((one) => said?.has(one)));
+  const offers = (one: string) => {
+    const series = estate.series.find((s) => s.name === one), pools = series ? estate.series.filter((s) => s.kind === series.kind) : estate.pools;
+    const there = pools.filter((p) => here.includes(p.network ?? '')).map((p) => p.name);
+    return gone.includes(one) ? [...new Set([...here, ...there])] : there;                    // a network and a pool may share a name
+  };
   async function carry() {
     try { done = await send<CarriedOver>('POST', `/plans/${plan.id}/copy`, { name, bay, mapping: Object.fromEntries(Object.entries(map).filter(([k, v]) => v && old.includes(k))) }); if (!done.left.length) { onclose(); router.go(`/plans/${done.name}`); } } catch (error) { notices.problem(error); }
   }

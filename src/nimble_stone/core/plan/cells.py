@@ -137,8 +137,7 @@ def _settled(cells: Cells, kit: Kit, estate: Estate) -> Cells:
     for ident in ("", *(network.id for network in kit.networks)):
         how = cells.get(network_column(ident, "addressing"))
         if how and how.value == "dhcp":
-            for part in ("pool", "address"):                       # prefix and gateway stay: they are what is proved later
-                cells[network_column(ident, part)] = UNUSED
+            cells[network_column(ident, "address")] = UNUSED       # the rest stays: virtual addresses need the pool, proofs prefix and gateway
         six = network_column(ident, "address6")
         if six in cells and not cells[six].value and not cells[network_column(ident, "pool6")].value:
             for part in ("prefix6", *(("gateway6",) if not ident else ())):

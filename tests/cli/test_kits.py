@@ -50,6 +50,13 @@ def cli(*words: str) -> subprocess.CompletedProcess[str]:
     ("questions:", "sizing: {loads: [{id: l, label: L, usual: 1}], roles: {one: {carries: {m: '1'}}}}\nquestions:", "speaks of “m”, which is no load"),
     ("service:", "forming: [{id: f, label: F, role: one, call: {}, wait: {expected: 1, longest: 2}}]\nservice:", "has neither a path nor a command"),
     ("service:", "forming: [{id: f, label: F, role: one, after: [g], call: {path: /x}, wait: {expected: 1, longest: 2}}]\nservice:", "after “g”, which is no earlier step"),
+    ("questions:", "balanced: [{id: b, label: B, virtual: v, port: 80, members: [one], member_port: 81}]\nquestions:", "turns to “v”, which is no virtual address"),
+    ("questions:", "virtual: [{id: v, label: V, members: [one]}]\nbalanced: [{id: b, label: B, virtual: v, port: 80, members: [two], member_port: 81}]\nquestions:", "balanced service “b” names “two”"),
+    ("questions:", "certificates: [{id: c, label: C, names: ['{tide}']}]\nquestions:", "certificate “c” asks for “tide”, which this kit never defines"),
+    ("questions:", "certificates: [{id: c, label: C, names: ['{name}'], roles: [two]}]\nquestions:", "certificate “c” names “two”, which is no role"),
+    ('"{name}"', '"{certificate.c}"', "asks for “certificate.c”, which this kit never defines"),
+    ("questions:", "takes: [ipv7]\nquestions:", "'dhcp' or 'ipv6'"),
+    ("short: one}", "short: one, copies: 2, copies_by: tide}", "copies_by reads “tide”, which this kit never defines"),
     ("title: Little", "title: Little\ntitel: x", "line 4, column 1: “titel” is no key of this format"),
 ])
 def test_a_kit_that_is_wrong_is_refused_with_line_and_reason(tmp_path: Path, old: str, new: str, told: str) -> None:

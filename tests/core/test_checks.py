@@ -6,12 +6,15 @@ from typing import Any
 
 import pytest
 
-from nimble_stone.core import checks
-from nimble_stone.core.checks import Claim
+from nimble_stone.core import checks, ledger
+from nimble_stone.core.checks import Claim, Situation
 from nimble_stone.core.estate import Carried, Guest, Mark
 from nimble_stone.core.findings import ORDER
+from nimble_stone.core.plan.model import Plan
+from nimble_stone.core.plan.sheet import Sheet, resolve
 from nimble_stone.core.units import GIB, MIB
 from tests.core.scene import codes, estate, findings, situation, with_facts
+from tests.core.test_resolution import KITS, PACKAGES
 
 
 def test_the_demonstration_plan_is_ready_to_run() -> None:
@@ -123,6 +126,52 @@ def test_names_and_addresses_of_other_runs_are_claimed() -> None:
 def test_weak_secrets_are_told_without_being_quoted() -> None:
     found = next(f for f in findings(more={"verdicts": {"keyring:p": ("is 4 characters long, at least 10 are needed",)}}) if f.code == "secret-weak")
     assert "at least 10" in found.message
+
+
+def skerry(values: dict[str, Any] | None = None, **more: Any) -> Sheet:
+    document = {"nimble-stone": "plan/1", "name": "reef", "kit": "skerry", "bay": "kelda-main", "values": {"pool": "kelda-survey"} | (values or {})} | more
+    return resolve(Plan.model_validate(document), KITS["skerry"], PACKAGES["skerry"], estate())
+
+
+def told(sheet: Sheet, prefix: str, **more: Any) -> list[tuple[str, str, str]]:
+    return [(f.severity, f.node, f.message) for f in checks.check(Situation(sheet, estate(), **more)) if f.code.startswith(prefix)]
+
+
+def test_a_certificate_is_made_here_or_in_the_keyring_and_fits_its_nodes() -> None:
+    assert told(skerry(), "certificate") == []
+    assert told(skerry({"certificate.interface": "mine"}), "certificate") == [
+        ("blocker", f"controller-{n}", "Interface certificate is “mine”, which is neither “made here” nor a pair in the keyring.") for n in (1, 2, 3)]
+    brought = skerry({"certificate.interface": "keyring:c"})
+    assert told(brought, "certificate")[0] == ("blocker", "controller-1", "The keyring has no pair “c”.")
+    pairs = {"keyring:c": {"controller-1": (), "controller-2": ("is not made out to reef-ctl2",), "controller-3": ("expires on 2026-12-01 already",)}}
+    assert told(brought, "certificate", pairs=pairs) == [("blocker", "controller-2", "Interface certificate of reef-ctl2 is not made out to reef-ctl2."),
+                                                         ("caution", "controller-3", "Interface certificate of reef-ctl3 expires on 2026-12-01 already.")]
+
+
+def test_a_datastore_is_looked_for_where_each_disk_is_to_lie() -> None:
+    values = {"disk.layers.count": "1", "disk.layers": "64"}
+    host = {"worker-1": {"host": "gannet", "disk.layers.datastore": "gannet-local", "datastore": "kelda-shared"}}
+    roles = {"worker": {"count": 1}}
+    fine = skerry(values, nodes=host, roles=roles)
+    assert told(fine, "datastore") == []
+    worker = fine.by_id["worker-1"]
+    assert {name: full >> 30 for name, (_, full) in worker.by_store.items()} == {"kelda-shared": 20, "gannet-local": 64}
+    assert sum(full for _, full in worker.by_store.values()) == worker.full_bytes
+    assert sum(thin for thin, _ in worker.by_store.values()) == worker.thin_bytes
+    lost = skerry(values, nodes={"worker-1": host["worker-1"] | {"disk.layers.datastore": "skua-local"}}, roles=roles)
+    assert [(f.column, f.code) for f in checks.check(Situation(lost, estate())) if f.code.startswith("datastore")] == [("disk.layers.datastore", "datastore-missing")]
+    great = skerry(values | {"disk.layers": "1024"}, nodes={f"worker-{n}": {"host": "gannet"} for n in (1, 2)} | {"worker-1": host["worker-1"]}, roles={"worker": {"count": 2}})
+    lines = {line.name: line for line in ledger.stores(great, estate())}
+    assert lines["gannet-local"].full_bytes >= 2 << 40                       # both disks are counted where they lie, not with their nodes
+    assert lines["kelda-shared"].full_bytes < 1 << 40
+
+
+def test_what_the_kit_wishes_decides_where_its_disks_lie() -> None:
+    sheet = skerry({"disk.layers.count": "1", "disk.layers": "64", "datastore": "kelda-shared"}, roles={"worker": {"count": 2}})
+    assert {node.value("disk.layers.datastore") for node in sheet.by_role["worker"]} <= {f"{name}-local" for name in ("gannet", "fulmar", "skua", "petrel")}
+    assert {node.cells["disk.layers.datastore"].origin for node in sheet.by_role["controller"]} == {"unused"}
+    none = skerry(roles={"worker": {"count": 2}})
+    assert {node.cells["disk.layers.datastore"].origin for node in none.nodes} == {"unused"}
 
 
 def test_findings_come_with_the_weightiest_first() -> None:

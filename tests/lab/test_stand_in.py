@@ -7,7 +7,9 @@ from pathlib import Path
 
 import pytest
 
+from nimble_stone.hosts import xml_in
 from nimble_stone.lab import demo, state
+from nimble_stone.lab.guests import GuestRoom, Running
 from nimble_stone.lab.state import LabGuest, LabHost, Volumes
 from nimble_stone.lab.virsh import Out, Shell
 
@@ -134,3 +136,31 @@ def test_hosts_differ_and_one_lacks_the_survey_network() -> None:
     assert len({(host.memory_bytes, host.bedrock) for host in plan.hosts}) == 8
     assert [host.name for host in plan.hosts if not any("survey" in network for network in host.networks)] == ["knot"]
     assert len({host.address for host in demo.plan(400).hosts}) == 408
+
+
+def test_a_defined_guest_has_mac_addresses_and_tells_its_lease(shell: Shell) -> None:
+    nics = b"<interface type='network'><mac address='52:54:00:44:00:07'/><source network='survey'/></interface><interface type='network'><source network='survey'/></interface>"
+    assert virsh(shell, "define --validate /dev/stdin", GUEST % (1024, nics)).status == 0
+    found = xml_in.domain(virsh(shell, "dumpxml g").out.decode())
+    assert found.macs[0] == "52:54:00:44:00:07"
+    assert found.macs[1].startswith("52:54:00:")
+    assert virsh(shell, "define --validate /dev/stdin", (GUEST % (1024, nics)).replace(b">g<", b">h<")).status == 0
+    assert xml_in.domain(virsh(shell, "dumpxml h").out.decode()).macs[1] != found.macs[1]
+    assert "domain is not running" in virsh(shell, "domifaddr g --source lease").err
+    shell.host.guests["g"].running = True
+    assert virsh(shell, "domifaddr g --source lease").out.strip() == b""
+    shell.host.guests["g"].data["lease"] = "10.44.20.80/23"
+    assert xml_in.interface_addresses(virsh(shell, "domifaddr g --source lease").out.decode()) == [("52:54:00:44:00:07", "10.44.20.80", "23")]
+    assert virsh(shell, "domifaddr g --source agent").status == 1
+    assert virsh(shell, "domifaddr g --source arp").out.strip() == b""
+
+
+def test_guests_ask_for_leases_in_order_and_keep_theirs(tmp_path: Path) -> None:
+    async def leases() -> list[str]:
+        lab = demo.plan()
+        room = GuestRoom(lab, Volumes(tmp_path / "volumes"), 10_000.0)
+        host = state.load(lab.hosts[0], tmp_path)
+        guests = [LabGuest(f"g{n}", str(n), (GUEST % (1024, f"<interface><source network='{net}'/></interface>".encode())).decode()) for n, net in enumerate(("survey", "survey", "storage"))]
+        found = [await room._lease(Running(guest, host)) for guest in guests]
+        return [*found, await room._lease(Running(guests[0], host))]
+    assert asyncio.run(leases()) == ["10.44.20.80", "10.44.20.81", "", "10.44.20.80"]           # nobody answers in the storage network

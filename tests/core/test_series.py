@@ -188,3 +188,13 @@ def test_pools_give_from_the_end_they_say_and_keep_back_what_is_reserved() -> No
     assert states["10.44.20.18"] == ("reserved", "the old filer")
     low = Series(name="n", kind="number", first="1", last="9", reserved={"9": "us"}, order="down")
     assert draw(low, ["a", "b"], {}, low.gone(())) == {"a": 8, "b": 7}
+
+
+def test_a_series_of_another_kind_gives_nothing_and_a_finding_says_so() -> None:
+    sheet = sheet_of("skerry", {"mac_pool": "groups"})
+    assert {node.value("mac") for node in sheet.nodes} == {""}
+    assert found(sheet)["series-unfit"].message == "Series groups holds numbers, not MAC addresses."
+    wrong = sheet_of("skerry", {}, nodes={"controller-1": {"mac": "tide"}, "controller-2": {"mac": "53:00:00:00:00:01"}})
+    codes = found(wrong)
+    assert codes["mac-form"].message == "MAC “tide” is no MAC address."
+    assert "group address" in codes["mac-group"].message

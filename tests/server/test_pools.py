@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
+import sqlite3
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -170,3 +172,22 @@ def test_the_authority_is_one_and_can_be_had_as_a_file(place: tuple[LabProcess, 
     assert [node["cells"]["certificate.interface"]["value"][:8] for node in plan["nodes"]] == ["made her", "keyring:", "made her"]
     assert "made here" in server.cli("certificate", "show", "reef", "certificate.interface", "--node", "controller-1").stdout
     client.call("DELETE", "/api/plans/reef")
+
+
+def test_plans_of_a_time_when_plans_held_nothing_hold_at_the_next_start(place: tuple[LabProcess, ServerProcess, Client]) -> None:
+    _, server, client = place
+    made(client, "old", ", mac_pool: kelda-macs")
+    made(client, "broken")
+    server.kill()
+    with contextlib.closing(sqlite3.connect(server.data / "nimble-stone.db")) as db, db:
+        db.execute("DELETE FROM claim")
+        db.execute("DELETE FROM claim_member")
+        db.execute("UPDATE plan SET text = 'no plan at all: [' WHERE id = 'broken'")
+    server.start()
+    assert {m["by"] for m in pool(client, "kelda-macs")["members"] if m["state"] == "held"} == {"old"}
+    with contextlib.closing(sqlite3.connect(server.data / "nimble-stone.db")) as db, db:
+        db.execute("UPDATE plan SET text = ? WHERE id = 'broken'", (SKERRY.format(name="broken", more=""),))
+    mine = {node["cells"]["address"]["value"] for node in made(client, "new")["nodes"]}
+    assert not mine & {node["cells"]["address"]["value"] for node in client.call("GET", "/api/plans/old")["nodes"]}
+    for name in ("old", "broken", "new"):
+        client.call("DELETE", f"/api/plans/{name}")

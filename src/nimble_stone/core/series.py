@@ -147,6 +147,7 @@ def _any(kind: Literal["mac", "ipv6", "number", "ipv4"], text: str) -> int | Non
 
 
 WORDS: Mapping[str, str] = {"mac": "MAC address", "ipv6": "IPv6 address", "number": "number"}
+MANY: Mapping[str, str] = {"mac": "MAC addresses", "ipv6": "IPv6 addresses", "number": "numbers"}
 
 
 def draw(series: Series, wanting: Collection[str], held: Mapping[str, int], gone: Collection[int]) -> dict[str, int]:

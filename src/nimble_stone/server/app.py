@@ -23,7 +23,7 @@ from nimble_stone.engine.world import World
 from nimble_stone.keyring import Vault
 from nimble_stone.reach import DialPolicy, Reach
 from nimble_stone.reach.ssh import Pins
-from nimble_stone.server import auth, problems
+from nimble_stone.server import auth, planning, problems
 from nimble_stone.server.kits import load_kits
 from nimble_stone.server.routes import certificates, designs, estate, groundwork, machines, packages, plans, pools, pull, runs, session, takeins
 from nimble_stone.store import records
@@ -71,6 +71,7 @@ def create_app(data: Path, *, pace: float = 1.0, inbox: Path | None = None, reac
         app.state.scanner = Scanner(world)
         await app.state.intake.open()
         await app.state.engine.open()
+        await planning.hold_missing(world, app.state.kits)
         try:
             yield
         finally:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import secrets
 from collections.abc import Mapping, Sequence
@@ -10,7 +11,7 @@ from functools import lru_cache
 
 from nimble_stone.core import checks, secrets_rule, sequence, yaml_text
 from nimble_stone.core.checks import Claim, Situation
-from nimble_stone.core.errors import Conflict, FormatError, InputError, NotFound
+from nimble_stone.core.errors import Conflict, FormatError, InputError, NotFound, StoneError
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.findings import Finding
 from nimble_stone.core.kit import expression
@@ -300,6 +301,15 @@ async def keep(world: World, resolved: Resolved, text: str, based_on: int | None
 async def hold(world: World, resolved: Resolved) -> None:
     """Write down anew what a plan holds, when something it includes has changed."""
     await world.store.write(designs.hold, resolved.sheet.plan.name, *holding_of(resolved))
+
+
+async def hold_missing(world: World, kits: Mapping[str, Kit]) -> None:
+    """Let plans hold what they mean to build that were kept before plans held anything. A plan that cannot be thought through holds nothing."""
+    known = {claim.plan for claim in await world.store.read(designs.claims)}
+    for row in await world.store.read(records.plans):
+        if row.id not in known:
+            with contextlib.suppress(StoneError):
+                await hold(world, await think(world, kits, row.text))
 
 
 async def check_world(world: World, kits: Mapping[str, Kit], text: str, *, all_fresh: bool = True) -> Resolved:

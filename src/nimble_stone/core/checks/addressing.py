@@ -9,7 +9,7 @@ from nimble_stone.core.findings import Edit, Finding, Remedy
 from nimble_stone.core.plan.columns import Column, network_column
 from nimble_stone.core.plan.drawn import in_use, ipv6_fault
 from nimble_stone.core.plan.sheet import Node, ip
-from nimble_stone.core.series import WORDS, number_of
+from nimble_stone.core.series import MANY, WORDS, number_of
 from nimble_stone.core.units import count_text
 
 
@@ -63,7 +63,7 @@ def given(s: Situation) -> Iterator[Finding]:
                     break
         if series is not None and series.kind != column.draws:
             yield Finding(severity="blocker", code="series-unfit", column=column.series,
-                          message=f"Series {series.name} holds {WORDS[series.kind]}es, not {WORDS[column.draws]}es.".replace("numberes", "numbers"),
+                          message=f"Series {series.name} holds {MANY[series.kind]}, not {MANY[column.draws]}.",
                           consequence="Nothing can be drawn from it.", remedy=Remedy(label="Choose a series of the right kind"))
 
 

@@ -198,3 +198,17 @@ def test_a_series_of_another_kind_gives_nothing_and_a_finding_says_so() -> None:
     codes = found(wrong)
     assert codes["mac-form"].message == "MAC “tide” is no MAC address."
     assert "group address" in codes["mac-group"].message
+
+
+def test_frame_sizes_and_vlans_come_from_the_network_and_are_held_against_the_hosts() -> None:
+    plain = sheet_of("ballast", {"net.copying.pool": "kelda-storage"})
+    assert {(node.value("vlan"), node.value("search"), node.value("net.copying.mtu")) for node in plain.nodes} == {("420", "kelda.holm.example", "9000")}
+    assert not {"mtu", "vlan-other"} & set(found(plain))
+    wrong = sheet_of("ballast", {"net.copying.pool": "kelda-storage", "mtu": "tiny", "vlan": "7"})
+    codes = found(wrong)
+    assert codes["mtu"].message == "MTU “tiny” is none; 576 to 65535 are."
+    assert codes["vlan-other"].message == "The plan says VLAN 7; survey is VLAN 420 on this estate."
+    host = wrong.nodes[0].value("host")
+    facts = ESTATE.facts[host]
+    narrow = ESTATE.model_copy(update={"facts": ESTATE.facts | {host: facts.model_copy(update={"networks": tuple(net.model_copy(update={"mtu": 1500}) for net in facts.networks)})}})
+    assert f"{host} passes 1500" in found(sheet_of("ballast", {"net.copying.pool": "kelda-storage"}, estate=narrow), narrow)["mtu-narrow"].message

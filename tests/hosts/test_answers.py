@@ -106,10 +106,10 @@ def seed_of(network: dict[str, str], further: dict[int, medium.Configured]) -> d
 
 
 def test_the_seed_says_how_each_interface_is_addressed() -> None:
-    network = {"name": "n", "address": "", "prefix": "24", "gateway": "10.44.20.1", "dns": "", "domain": "", "addressing": "dhcp", "address6": "fd44::9", "prefix6": "64", "gateway6": "fd44::1"}
-    found = seed_of(network, {1: medium.Configured(("10.44.60.9/24", "fd60::9/64")), 2: medium.Configured((), True)})
-    assert found["eth0"] == {"nameservers": {"addresses": [], "search": []}, "dhcp4": True, "addresses": ["fd44::9/64"], "gateway6": "fd44::1"}
-    assert found["eth1"] == {"addresses": ["10.44.60.9/24", "fd60::9/64"]}
+    network = {"name": "n", "address": "", "prefix": "24", "gateway": "10.44.20.1", "dns": "", "domain": "", "addressing": "dhcp", "address6": "fd44::9", "prefix6": "64", "gateway6": "fd44::1", "search": "a.example b.example", "mtu": "9000"}
+    found = seed_of(network, {1: medium.Configured(("10.44.60.9/24", "fd60::9/64"), mtu="1500"), 2: medium.Configured((), True)})
+    assert found["eth0"] == {"nameservers": {"addresses": [], "search": ["a.example", "b.example"]}, "mtu": 9000, "dhcp4": True, "addresses": ["fd44::9/64"], "gateway6": "fd44::1"}
+    assert found["eth1"] == {"addresses": ["10.44.60.9/24", "fd60::9/64"], "mtu": 1500}
     assert found["eth2"] == {"dhcp4": True}
 
 

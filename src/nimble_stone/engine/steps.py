@@ -258,7 +258,7 @@ class Medium:
         """Fill in the kit's environment from the sheet and send the image."""
         further = {net.interface - 1: found for net in c.run.sheet.kit.networks if (found := _configured(c.node, net.id))}
         image = medium.build(c.node.name, await environment_of(c), {key: c.node.value(key) for key in
-                             ("name", "address", "prefix", "gateway", "dns", "domain", "addressing", "address6", "prefix6", "gateway6")},
+                             ("name", "address", "prefix", "gateway", "dns", "domain", "addressing", "address6", "prefix6", "gateway6", "search", "mtu")},
                              further)
         name = c.volume(f"{c.node.name}-config")
         await c.host.refresh(c.step.datastore)
@@ -459,7 +459,7 @@ def _configured(node: Node, network: str) -> medium.Configured | None:
         return node.value(network_column(network, part))
     addresses = tuple(f"{value(address)}/{value(prefix)}" for address, prefix in (("address", "prefix"), ("address6", "prefix6")) if value(address))
     dhcp = value("addressing") == "dhcp"
-    return medium.Configured(addresses, dhcp) if addresses or dhcp else None
+    return medium.Configured(addresses, dhcp, value("mtu")) if addresses or dhcp else None
 
 
 def _file_disks(c: Context) -> list[str]:

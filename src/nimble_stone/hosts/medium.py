@@ -19,6 +19,7 @@ class Configured:
 
     addresses: tuple[str, ...] = ()
     dhcp: bool = False
+    mtu: str = ""
 
 
 def build(node: str, values: dict[str, str], network: dict[str, str], further: Mapping[int, Configured] | None = None) -> bytes:
@@ -46,8 +47,8 @@ def _user(network: dict[str, str]) -> bytes:
 
 def _network(network: dict[str, str], further: Mapping[int, Configured]) -> bytes:
     """NoCloud network config version 2; JSON is YAML."""
-    names = {"addresses": network["dns"].split(), "search": [network["domain"]] if network["domain"] else []}
-    interface: dict[str, Any] = {"nameservers": names}
+    names = {"addresses": network["dns"].split(), "search": network.get("search", "").split() or ([network["domain"]] if network["domain"] else [])}
+    interface: dict[str, Any] = {"nameservers": names} | _frames(network.get("mtu", ""))
     if network.get("addressing") == "dhcp":
         interface |= {"dhcp4": True}
     else:
@@ -55,6 +56,10 @@ def _network(network: dict[str, str], further: Mapping[int, Configured]) -> byte
     if network.get("address6"):
         interface.setdefault("addresses", []).append(f"{network['address6']}/{network['prefix6']}")
         interface |= {"gateway6": network["gateway6"]} if network.get("gateway6") else {}
-    more = {f"eth{index}": ({"addresses": list(one.addresses)} if one.addresses else {}) | ({"dhcp4": True} if one.dhcp else {})
+    more = {f"eth{index}": ({"addresses": list(one.addresses)} if one.addresses else {}) | ({"dhcp4": True} if one.dhcp else {}) | _frames(one.mtu)
             for index, one in sorted(further.items())}
     return json.dumps({"version": 2, "ethernets": {"eth0": interface} | more}).encode()
+
+
+def _frames(mtu: str) -> dict[str, int]:
+    return {"mtu": int(mtu)} if mtu.isascii() and mtu.isdigit() else {}

@@ -40,6 +40,35 @@ def dynamic(s: Situation) -> Iterator[Finding]:
                           remedy=Remedy(label="Let the pool give one", edit=Edit(path=("nodes", owner.id, column) if owner else ("values", column))))
 
 
+def frames(s: Situation) -> Iterator[Finding]:
+    """Frame sizes are ones that Ethernet knows and that the host's bridge passes; a VLAN is the one the estate's network has."""
+    columns = {column.id for column in s.sheet.columns}
+    told: set[tuple[str, str, str]] = set()
+    for ident in ("", *(network.id for network in s.sheet.kit.networks)):
+        mtu, of = network_column(ident, "mtu"), network_column(ident, "network")
+        for node in s.sheet.nodes if mtu in columns else ():
+            text, name, host = node.value(mtu), node.value(of), node.value("host")
+            if not text or (text, name, host) in told:
+                continue
+            told.add((text, name, host))
+            facts = s.facts(host)
+            carried = next((one for one in facts.networks if one.name == name), None) if facts else None
+            if not (text.isascii() and text.isdigit() and len(text) < 6 and 576 <= int(text) <= 65_535):
+                yield Finding(severity="blocker", code="mtu", node=node.id, column=mtu, message=f"MTU “{text[:20]}” is none; 576 to 65535 are.",
+                              consequence="The interface would not come up.", remedy=Remedy(label="Use the network's", edit=Edit(path=("values", mtu))))
+            elif carried and carried.mtu and carried.mtu < int(text):
+                yield Finding(severity="caution", code="mtu-narrow", node=node.id, column=mtu, host=host,
+                              message=f"{node.name} is to send frames of {text} bytes in {name}; {host} passes {carried.mtu}.",
+                              consequence="Large frames are dropped: logins work, transfers hang.", remedy=Remedy(label=f"Use {carried.mtu}"))
+    for node in s.sheet.nodes[:1] if "vlan" in columns else ():
+        network, vlan = s.estate.network(node.value("network")), node.value("vlan")
+        if network and vlan and vlan != str(network.vlan or ""):
+            yield Finding(severity="caution", code="vlan-other", node=node.id, column="vlan",
+                          message=f"The plan says VLAN {vlan[:20]}; {network.name} is"
+                                  f" {f'VLAN {network.vlan}' if network.vlan else 'untagged'} on this estate.",
+                          consequence="Hosts tag by the network, whatever the plan says.", remedy=Remedy(label="Use the network's", edit=Edit(path=("values", "vlan"))))
+
+
 def given(s: Situation) -> Iterator[Finding]:
     """What series give has the right form, is there, and is nobody else's on the estate."""
     used = in_use(s.estate) if any(column.draws for column in s.sheet.columns) else frozenset[str]()

@@ -389,10 +389,10 @@ class Kit(_Part):
     def names_known(self) -> set[str]:
         """What conditions may read: the sheet's columns and counts."""
         known = {"role", "n", "count", "name", "size", "host", "network", "pool", "address", "prefix", "gateway", "dns", "domain", "ntp", "time_zone",
-                 "provisioning", "addressing", "address6", "prefix6", "gateway6", "mac"}
+                 "provisioning", "addressing", "address6", "prefix6", "gateway6", "mac", "search", "mtu", "vlan"}
         known |= {question.id for question in self.questions} | {f"count.{role.id}" for role in self.roles}
         for network in self.networks:
-            known |= {f"net.{network.id}.{part}" for part in ("network", "pool", "address", "prefix", "addressing", "address6", "prefix6", "mac")}
+            known |= {f"net.{network.id}.{part}" for part in ("network", "pool", "address", "prefix", "addressing", "address6", "prefix6", "mac", "mtu")}
         for disk in self.extra_disks:
             known |= {f"disk.{disk.id}", f"disk.{disk.id}.count"}
         return known | {f"virtual.{one.id}" for one in self.virtual} | {f"balanced.{one.id}" for one in self.balanced}

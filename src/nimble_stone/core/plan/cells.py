@@ -124,13 +124,14 @@ def _settled(cells: Cells, kit: Kit, estate: Estate) -> Cells:
         network = estate.network(cells[column].value)
         if network is None:
             continue
-        known = {network_column(ident, "prefix"): str(network.subnet.prefixlen)}
+        known = {network_column(ident, "prefix"): str(network.subnet.prefixlen), network_column(ident, "mtu"): str(network.mtu or "")}
         if network.subnet6:
             known |= {network_column(ident, "prefix6"): str(network.subnet6.prefixlen)}
             if not ident and network.gateway6:
                 known |= {"gateway6": str(network.gateway6)}
         if not ident:
-            known |= {"gateway": str(network.gateway), "dns": " ".join(map(str, network.dns)), "ntp": network.ntp, "domain": network.domain}
+            known |= {"gateway": str(network.gateway), "dns": " ".join(map(str, network.dns)), "ntp": network.ntp, "domain": network.domain,
+                      "search": network.domain, "vlan": str(network.vlan or "")}
         for key, value in known.items():
             if value and key in cells and cells[key].origin == "none":
                 cells[key] = Cell(value, "pool")

@@ -64,9 +64,13 @@ def columns_of(kit: Kit, package: PackageView | None, estate: Estate, plan: Plan
         Column("gateway", "Gateway", "address", "plan"),
         Column("dns", "DNS", "text", "plan", required=False),
         Column("domain", "Domain", "text", "plan", required=False),
+        Column("search", "Search domains", "text", "plan", required=False),
         Column("ntp", "NTP", "text", "plan", required=False),
         Column("time_zone", "Time zone", "text", "plan"),
         *_more_addressing("", "", kit.takes, (), estate, plan),
+        *(Column(part, label, "number", "plan", False) for part, label, known in (("mtu", "MTU", any(one.mtu for one in estate.networks)),
+                                                                                  ("vlan", "VLAN", any(one.vlan for one in estate.networks)))
+          if known or _speaks_of(plan, part)),
     ]
     columns += _macs("mac", "", (), estate, plan)
     for net in kit.networks:
@@ -75,6 +79,8 @@ def columns_of(kit: Kit, package: PackageView | None, estate: Estate, plan: Plan
             columns += [Column(network_column(net.id, "pool"), f"{net.label}: pool", "choice", "plan", False, pools, roles=net.roles),
                         Column(network_column(net.id, "address"), f"{net.label}: address", "address", "node", roles=net.roles),
                         Column(network_column(net.id, "prefix"), f"{net.label}: prefix", "number", "plan", roles=net.roles)]
+            if net.mtu:
+                columns.append(Column(network_column(net.id, "mtu"), f"{net.label}: MTU", "number", "plan", False, roles=net.roles))
             columns += _more_addressing(net.id, f"{net.label}: ", net.takes, net.roles, estate, plan)
         columns += _macs(network_column(net.id, "mac"), f"{net.label}: ", net.roles, estate, plan)
     columns += [Column(f"certificate.{one.id}", one.label, "certificate", "plan", roles=one.roles) for one in kit.certificates]

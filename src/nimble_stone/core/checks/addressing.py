@@ -66,7 +66,8 @@ def frames(s: Situation) -> Iterator[Finding]:
             yield Finding(severity="caution", code="vlan-other", node=node.id, column="vlan",
                           message=f"The plan says VLAN {vlan[:20]}; {network.name} is"
                                   f" {f'VLAN {network.vlan}' if network.vlan else 'untagged'} on this estate.",
-                          consequence="Hosts tag by the network, whatever the plan says.", remedy=Remedy(label="Use the network's", edit=Edit(path=("values", "vlan"))))
+                          consequence="Hosts tag by the network, whatever the plan says.",
+                          remedy=Remedy(label="Use the network's", edit=Edit(path=("values", "vlan"))))
 
 
 def given(s: Situation) -> Iterator[Finding]:

@@ -4,7 +4,7 @@
   let { title, children, onclose, wide = false }: Props = $props();
   let dialog: HTMLDialogElement | undefined = $state();
   /** Where somebody is to type, typing begins at once; else the whole dialog has the focus, not its way out. */
-  const FIRST = '.inside > :not(header) :is(input:not([type=radio]):not([type=checkbox]):not([type=file]), textarea)';
+  const FIRST = '.inside :is(input:not([type=radio]):not([type=checkbox]):not([type=file]), textarea)';
   $effect(() => {
     dialog?.showModal();
     (dialog?.querySelector<HTMLElement>(FIRST) ?? dialog)?.focus();

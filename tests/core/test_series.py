@@ -18,6 +18,8 @@ from nimble_stone.core.findings import Finding
 from nimble_stone.core.kit.model import Kit
 from nimble_stone.core.ledger import pool_members
 from nimble_stone.core.ledger import series as series_lines
+from nimble_stone.core.plan import table
+from nimble_stone.core.plan.many import copy
 from nimble_stone.core.plan.model import Plan
 from nimble_stone.core.plan.sheet import Sheet, resolve
 from nimble_stone.core.series import Series, clean, condensed, draw, listed, number_of, text_of
@@ -212,3 +214,57 @@ def test_frame_sizes_and_vlans_come_from_the_network_and_are_held_against_the_ho
     facts = ESTATE.facts[host]
     narrow = ESTATE.model_copy(update={"facts": ESTATE.facts | {host: facts.model_copy(update={"networks": tuple(net.model_copy(update={"mtu": 1500}) for net in facts.networks)})}})
     assert f"{host} passes 1500" in found(sheet_of("ballast", {"net.copying.pool": "kelda-storage"}, estate=narrow), narrow)["mtu-narrow"].message
+
+
+def test_tables_take_what_fits_and_keep_the_rest_as_it_was_typed() -> None:
+    sheet = sheet_of("skerry", {"mac_pool": "macs", "pool6": "six"})
+    rows = table.rows_of(sheet)
+    assert table.land(rows, sheet).edits == ()                               # what goes out comes back as it is
+    assert not {"admin_password", "seal_key"} & set(rows[0])
+    given_rows = [["node", "mac", "address6", "certificate.interface", "addressing"], ["controller-1", "52-54-00-44-00-30", "fd44:5e1d:20::130", "made here", "dhcp"],
+                  ["controller-2", "52:54", "10.44.20.1", "keyring:host-key", "by post"]]
+    landed = table.land(given_rows, sheet)
+    assert {edit.path[2]: edit.value for edit in landed.edits} == {"mac": "52-54-00-44-00-30", "address6": "fd44:5e1d:20::130", "addressing": "dhcp"}
+    assert [(one.column, one.text, one.why) for one in landed.wrong] == [
+        ("mac", "52:54", "is no MAC address"), ("address6", "10.44.20.1", "is no IPv6 address"),
+        ("certificate.interface", "keyring:host-key", "certificates are brought on the page; a table may say “made here”"), ("addressing", "by post", "is none of static, dhcp")]
+    edge = sheet_of("breakwater", {})
+    wrong = table.land([["node", "keys"], ["edge-1", "ssh-rsa nonsense"]], edge).wrong
+    assert [one.why for one in wrong] == ["is no SSH public key (such as “ssh-ed25519 AAAA… name”)"]
+
+
+@settings(max_examples=40, deadline=None)
+@given(st.integers(0, 12), st.booleans(), st.booleans(), st.booleans(), st.sets(st.integers(1, 70), max_size=30), st.randoms(use_true_random=False))
+def test_whatever_is_asked_no_two_nodes_share_anything_and_dhcp_nodes_have_no_address(workers: int, mac: bool, six: bool, dhcp: bool, others: set[int], random: Any) -> None:
+    values = {"mac_pool": "macs"} if mac else {}
+    values |= {"pool6": "six"} if six else {}
+    block: dict[str, Any] = {"count": workers} | ({"values": {"addressing": "dhcp"}} if dhcp else {})
+    members = {f"52:54:00:44:00:{n:02x}" for n in others} | {text_of("ipv6", SIX.low + n) for n in others}
+    before = {f"worker-{n}/mac": f"52:54:00:44:00:{random.randint(1, 0x40):02x}" for n in range(1, workers + 1)}
+    sheet = sheet_of("skerry", values, roles={"worker": block}, members=members, held=before)
+    for column in ("mac", "address6", "address"):
+        given_out = [node.value(column) for node in sheet.nodes if node.value(column)]
+        assert len(given_out) == len(set(given_out))
+        assert not set(given_out) & members
+    for node in sheet.nodes:
+        by_dhcp = dhcp and node.role == "worker"
+        assert bool(node.value("address")) != by_dhcp
+        assert not mac or node.value("mac") or node.id in sheet.short["mac"]
+        assert bool(node.value("prefix6")) == six
+        if not mac:
+            assert not node.value("mac")
+    held = [member for _, _, member in sheet.members()]
+    assert len(held) == len(set(held))
+    again = sheet_of("skerry", values, roles={"worker": block}, members=members, held={f"{node.id if node else ''}/{column}": member for node, column, member in sheet.members()})
+    assert [node.value("mac") for node in again.nodes] == [node.value("mac") for node in sheet.nodes]      # thinking again moves nothing
+
+
+def test_a_copy_takes_its_series_along_by_name_and_leaves_single_addresses_behind() -> None:
+    text = ("nimble-stone: plan/1\nname: reef\nkit: skerry\nbay: kelda-main\nvalues:\n  pool: kelda-survey\n  pool6: six\n  mac_pool: macs\n"
+            "nodes:\n  worker-1: {mac: '52:54:00:44:00:30', address6: 'fd44:5e1d:20::130', size: large}\n")
+    made = copy(text, "ness", "ness-two", {"kelda-survey": "ness-survey", "macs": "other-macs"}, ESTATE)
+    assert "other-macs" in made.text
+    assert "52:54" not in made.text
+    assert "fd44" not in made.text
+    assert "size: large" in made.text
+    assert made.left == (("values.pool6", "six"),)                             # its network is not carried there

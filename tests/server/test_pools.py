@@ -7,6 +7,7 @@ import json
 import sqlite3
 import time
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
@@ -191,3 +192,34 @@ def test_plans_of_a_time_when_plans_held_nothing_hold_at_the_next_start(place: t
     assert not mine & {node["cells"]["address"]["value"] for node in client.call("GET", "/api/plans/old")["nodes"]}
     for name in ("old", "broken", "new"):
         client.call("DELETE", f"/api/plans/{name}")
+
+
+def test_undoing_a_password_brings_the_earlier_one_back(client: Client) -> None:
+    plan = made(client, "reef")
+    first = client.call("POST", "/api/plans/reef/secret", {"version": plan["version"], "column": "admin_password", "value": PASSWORD})
+    second = client.call("POST", "/api/plans/reef/secret", {"version": first["version"], "column": "admin_password", "value": "Neap-tables 1894 and on"})
+    references = [one["nodes"][0]["cells"]["admin_password"]["value"] for one in (first, second)]
+    assert len(set(references)) == 2
+    back = client.call("POST", f"/api/plans/reef/restore/{first['version']}", {})
+    assert back["nodes"][0]["cells"]["admin_password"]["value"] == references[0]
+    assert not [f for f in back["findings"] if f["column"] == "admin_password"]
+
+
+def test_plans_that_are_made_at_the_same_moment_share_nothing(client: Client) -> None:
+    put(client, name="narrow", first="10.44.20.30", last="10.44.20.49")
+    text = SKERRY.replace("kelda-survey", "narrow")
+    with ThreadPoolExecutor(4) as pool_of_threads:
+        plans = list(pool_of_threads.map(lambda n: client.call("POST", "/api/plans", {"text": text.format(name=f"p{n}", more=", mac_pool: kelda-macs")}), range(4)))
+    assert len(plans) == 4
+    held = [(m["address"], m["by"]) for m in pool(client, "narrow")["members"] if m["state"] == "held"]
+    assert len({address for address, _ in held}) == len(held)
+    for plan in plans:                                                       # whoever came second is told, and the next edit gives it what is free
+        version = client.call("GET", f"/api/plans/{plan['id']}")["version"]
+        client.call("PATCH", f"/api/plans/{plan['id']}", {"version": version, "edits": [{"path": ["title"], "value": "again"}]})
+    final = [client.call("GET", f"/api/plans/{plan['id']}") for plan in plans]
+    for column in ("address", "mac"):
+        used = [node["cells"][column]["value"] for plan in final for node in plan["nodes"]]
+        assert len(used) == len(set(used)) == 12
+    for plan in plans:
+        client.call("DELETE", f"/api/plans/{plan['id']}")
+    client.call("DELETE", "/api/pools/narrow")

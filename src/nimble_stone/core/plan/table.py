@@ -11,9 +11,12 @@ from dataclasses import dataclass
 
 from nimble_stone.core.errors import InputError
 from nimble_stone.core.findings import Edit
+from nimble_stone.core.plan.cells import MADE_HERE
 from nimble_stone.core.plan.columns import Column
 from nimble_stone.core.plan.sheet import Sheet, ip
 from nimble_stone.core.secrets_rule import violations
+from nimble_stone.core.series import WORDS, number_of
+from nimble_stone.core.ssh_keys import ssh_key_fault
 
 MAX_ROWS, MAX_COLUMNS = 5001, 400
 Rows = Sequence[Sequence[str]]
@@ -93,6 +96,12 @@ def _fault(column: Column, value: str) -> str:
         return "is not an IPv4 address"
     if column.kind == "number" and not value.isdigit():
         return "is no number"
+    if column.kind == "certificate" and value != MADE_HERE:
+        return f"certificates are brought on the page; a table may say “{MADE_HERE}”"
+    if column.kind == "ssh-key" and (fault := ssh_key_fault(value)):
+        return fault
+    if column.draws and number_of(column.draws, value) is None:
+        return f"is no {WORDS[column.draws]}"
     if column.choices and value not in column.choices:
         return f"is none of {', '.join(column.choices[:6])}{' …' if len(column.choices) > 6 else ''}"
     return next(iter(violations(value, column.rule)), "")

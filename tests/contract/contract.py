@@ -122,6 +122,8 @@ async def keep(host: KvmHost, *, datastore: str, network: str) -> None:
     await host.start("ns-test-guest")
     assert await host.running("ns-test-guest")
     assert any(guest.mark == design.mark and guest.running and guest.macs == defined.macs for guest in (await host.read_facts(2.0, facts)).guests)
+    assert await host.reaches("127.0.0.1", 9) != ""                        # nobody listens on the discard port
+    assert await host.reaches(host._target.address, 22) == ""
     assert await host.first_addresses("ns-test-guest") == []               # it has no system that would ask for one
     try:
         await host.remove("ns-test-guest", "another-run")

@@ -128,3 +128,13 @@ def test_addresses_of_interfaces_are_read_and_odd_ones_passed_over() -> None:
 @given(st.text(max_size=400))
 def test_no_answer_about_addresses_breaks_the_reading(text: str) -> None:
     assert all(len(line) == 3 for line in xml_in.interface_addresses(text))
+
+
+@given(st.text(max_size=60))
+def test_no_name_of_a_place_becomes_anything_but_a_place(name: str) -> None:
+    try:
+        command = commands.reach(name, 443)
+    except ValueError:
+        return
+    assert shlex.split(command)[-2:] == ["-c", f": < /dev/tcp/{name}/443"]
+    assert not set(name) & set(" ;&|$`<>()\\n'\"/")

@@ -223,3 +223,21 @@ def test_plans_that_are_made_at_the_same_moment_share_nothing(client: Client) ->
     for plan in plans:
         client.call("DELETE", f"/api/plans/{plan['id']}")
     client.call("DELETE", "/api/pools/narrow")
+
+
+def test_places_beyond_the_plan_are_tried_when_it_is_checked_against_the_world(place: tuple[LabProcess, ServerProcess, Client], client: Client) -> None:
+    lab = place[0]
+    made(client, "reef")
+    assert not [f for f in client.call("POST", "/api/plans/reef/check")["findings"] if f["code"].startswith("outside")]
+    for host in ("gannet", "fulmar", "skua", "petrel"):
+        lab.turn(host, walled=True)
+    try:
+        told = next(f for f in client.call("POST", "/api/plans/reef/check")["findings"] if f["code"] == "outside-unreached")
+    finally:
+        for host in ("gannet", "fulmar", "skua", "petrel"):
+            lab.turn(host, walled=False)
+    assert told["severity"] == "caution"
+    assert told["message"] == "store of programs (programs.kelda.holm.example:443) was not reached: No route to host (tried from fulmar)."
+    version = client.call("GET", "/api/plans/reef")["version"]
+    client.call("PATCH", "/api/plans/reef", {"version": version, "edits": [{"path": ["values", "domain"], "value": "$(reboot)"}]})
+    assert any("neither a host name nor an address" in f["message"] for f in client.call("POST", "/api/plans/reef/check")["findings"])

@@ -57,7 +57,7 @@ def show(folder: Folder = Path(".demo/lab")) -> None:
 @app.command("set")
 def turn(host: str, knobs: list[str], folder: Folder = Path(".demo/lab")) -> None:
     """Turn knobs of a host: slow_s=2 rate=1e6 unreachable=true login_refused=true full=true cut_after=1000000 new_host_key=true
-    emulation=true garbage=true crash=true flood_mib=200 hang=true clock_s=9 narrow=1400; of a machine: slow_s unreachable login_refused
+    emulation=true garbage=true crash=true flood_mib=200 hang=true clock_s=9 narrow=1400 walled=true; of a machine: slow_s unreachable login_refused
     starting new_certificate garbage. HOST “all” takes speed=5 occupied=10.44.20.12 guest:NAME=never-boots|never-ready|ok."""
     body: dict[str, object] = {}
     for item in knobs:

@@ -5,6 +5,7 @@ Every command carries its own time limit (ending an SSH channel does not end the
 
 from __future__ import annotations
 
+import re
 from shlex import quote
 
 VIRSH = "virsh -q -c qemu:///system"
@@ -55,6 +56,13 @@ def digest(path: str) -> str:
 def ping(address: str) -> str:
     """One echo request, two seconds."""
     return limited(f"ping -n -c 1 -W 2 {quote(address)}", 5)
+
+
+def reach(name: str, port: int) -> str:
+    """One TCP connection, four seconds. Raises ValueError for what is no host name or address: bash reads it as a path."""
+    if not re.fullmatch(r"[A-Za-z0-9][A-Za-z0-9.:-]{0,252}", name):
+        raise ValueError(name)
+    return limited(f"bash -c {quote(f': < /dev/tcp/{name}/{port}')}", 4)
 
 
 def console_log(guest: str) -> str:

@@ -166,6 +166,19 @@ class KvmHost:
         """Whether somebody answers on an address, seen from this host."""
         return (await self._run(commands.ping(address), limit_s=8)).status == 0
 
+    async def reaches(self, name: str, port: int) -> str:
+        """'' when a TCP connection from this host comes about, else why not, in the host's words. Raises RemoteError when the host cannot be asked."""
+        try:
+            answer = await self._run(commands.reach(name, port), limit_s=8)
+        except ValueError:
+            return "it is neither a host name nor an address"
+        if answer.status == 0:
+            return ""
+        if answer.status == 124:
+            return "nobody answers within 4 s"
+        words = answer.err.strip().splitlines()[:1] or ["no connection"]
+        return words[0].rpartition(": ")[2][:120]
+
     # --- volumes ---
 
     async def volume(self, datastore: str, name: str) -> xml_in.Volume | None:

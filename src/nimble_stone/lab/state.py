@@ -32,6 +32,7 @@ class Knobs:
     pull_cut_after: int = 0
     clock_s: float = 0.0
     narrow: int = 0
+    walled: bool = False
     flood_mib: int = 0
     hang: bool = False
     locale: str = ""

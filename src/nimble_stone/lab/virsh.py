@@ -73,7 +73,8 @@ class Shell:
         name, rest = (words[0].removeprefix("/usr/sbin/"), words[1:]) if words else ("", [])
         tools: dict[str, Callable[[list[str], Stdin], Awaitable[Out]]] = {
             "virsh": self._virsh, "ip": self._ip, "df": self._df, "sha256sum": self._sha256sum, "ping": self._ping, "tail": self._tail,
-            "curl": self._curl, "cat": self._cat, "stat": self._stat, "qemu-system-x86_64": self._firmware, "sh": self._sh}
+            "curl": self._curl, "cat": self._cat, "stat": self._stat, "qemu-system-x86_64": self._firmware, "sh": self._sh,
+            "bash": self._bash}
         plain = ("head", "grep", "lscpu", "lsblk", "findmnt", "date", "chronyc", "sshd", "ls", "getent", "id", "test", "networkctl", "tee", "rm", "mkdir",
                  "sed", "systemctl", "wipefs", "blkid", "ifup", "ifdown")
         tools |= {tool: getattr(self.linux, tool) for tool in plain} | {"mkfs.ext4": self.linux.mkfs}
@@ -108,6 +109,16 @@ class Shell:
             err += answer.err + "\n" if answer.err else ""
             status = answer.status
         return Out(0, out, err)
+
+    async def _bash(self, words: list[str], stdin: Stdin) -> Out:
+        """A TCP connection by bash's own means. Beyond the hosts there is whatever bears a name of the survey."""
+        _, _, place = " ".join(words).partition("/dev/tcp/")
+        name, _, port = place.rpartition("/")
+        if words[:1] != ["-c"] or not port.isdigit():
+            return Out(127, b"", "bash: line 1: not understood here")
+        if not name.endswith(".holm.example") and not name.startswith("10."):
+            return Out(1, b"", f"bash: {name}: Name or service not known")
+        return Out(1, b"", f"bash: connect: No route to host\nbash: line 1: /dev/tcp/{name}/{port}: No route to host") if self.host.knobs.walled else Out()
 
     async def _ip(self, words: list[str], stdin: Stdin) -> Out:
         if words[:2] == ["link", "delete"]:

@@ -207,7 +207,8 @@ async def pair_verdicts(world: World, sheet: Sheet) -> dict[str, dict[str, tuple
     return found
 
 
-async def think(world: World, kits: Mapping[str, Kit], text: str, *, answering: Mapping[str, str] | None = None, before: Before | None = None,
+async def think(world: World, kits: Mapping[str, Kit], text: str, *, answering: Mapping[str, str] | None = None,
+                unreached: Mapping[str, str] | None = None, before: Before | None = None,
                 instead: SharedValues | None = None) -> Resolved:
     """Resolve, check and sequence a plan against the last facts. `before`: plans that are not kept yet but come first; `instead`: shared values as they
     might become. Raises FormatError, Faults, InputError.
@@ -227,7 +228,8 @@ async def think(world: World, kits: Mapping[str, Kit], text: str, *, answering: 
     sheet = resolve(plan, kit, package, estate, taken, members=members, shared=shared, others=coming(claims, estate), held=held.slots.get(plan.name, {}),
                     prefer=held.hosts.get(plan.name, {}))
     licence = licence_sha256(package.descriptor) if package else ""
-    situation = Situation(sheet, estate, claims, answering or {}, await secret_verdicts(world, sheet), await pair_verdicts(world, sheet), licence, own,
+    situation = Situation(sheet, estate, claims, answering or {}, await secret_verdicts(world, sheet), await pair_verdicts(world, sheet), unreached or {},
+                          licence, own,
                           bool(licence and await world.store.read(library.accepted, licence)))
     findings = checks.check(situation)
     steps, forecast = _timed(world, sheet, estate, number)
@@ -326,7 +328,8 @@ async def check_world(world: World, kits: Mapping[str, Kit], text: str, *, all_f
     addresses = again.sheet.by_node()
     own = {address for node in again.sheet.nodes if node.name in made for address in addresses.get(node.id, ())}
     answering = await survey.who_answers(world, again.sheet, again.estate, own)
-    return await think(world, kits, text, answering=answering) if answering else again
+    unreached = await survey.unreached(world, again.sheet, again.estate)
+    return await think(world, kits, text, answering=answering, unreached=unreached) if answering or unreached else again
 
 
 async def start_run(world: World, engine: Engine, kits: Mapping[str, Kit], row: PlanRow) -> tuple[str, Resolved]:

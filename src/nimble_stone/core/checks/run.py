@@ -11,7 +11,7 @@ RULES: tuple[Rule, ...] = (
     values.required, values.secrets, values.equal_sizes, addressing.dynamic, addressing.given, addressing.frames, keys.ssh_keys, keys.certificates,
     world.hosts_known, world.memory, world.vcpus, world.avoided, world.survives, world.datastores, world.overlays, world.networks, world.apart,
     world.names_taken,
-    world.answering,
+    world.answering, world.outside,
 )
 
 

@@ -39,6 +39,8 @@ class Situation:
     verdicts: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     pairs: Mapping[str, Mapping[str, tuple[str, ...]]] = field(default_factory=dict)
     """Reference of a certificate somebody brought → node id → what is wrong with it for that node."""
+    unreached: Mapping[str, str] = field(default_factory=dict)
+    """“host:port” of a place beyond the plan that was tried from a host and not reached → why, and from where."""
     licence_sha256: str = ""
     own_run: str = ""
     licence_recorded: bool = False             # somebody accepted this very text on the package's page

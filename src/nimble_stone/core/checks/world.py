@@ -11,7 +11,8 @@ from nimble_stone.core.estate import HOST_RESERVE, Datastore
 from nimble_stone.core.findings import Edit, Finding, Remedy
 from nimble_stone.core.headroom import losses, on_shared
 from nimble_stone.core.plan.columns import network_column
-from nimble_stone.core.plan.sheet import Node
+from nimble_stone.core.plan.filled import filled
+from nimble_stone.core.plan.sheet import Node, Sheet
 from nimble_stone.core.units import count_text, size_text
 
 WATERMARK = 0.9
@@ -269,6 +270,22 @@ def names_taken(s: Situation) -> Iterator[Finding]:
                 remedy = Remedy(label="Rename the node")
             yield Finding(severity="blocker", code="guest-exists", node=node.id, column="name", host=host.name, message=message,
                           consequence="Names are unique; defining the node would fail.", remedy=remedy)
+
+
+def outside(s: Situation) -> Iterator[Finding]:
+    """Places beyond the plan that nodes need were reached when they were tried."""
+    for label, name, port, purpose in places(s.sheet):
+        if why := s.unreached.get(f"{name}:{port}"):
+            yield Finding(severity="caution", code="outside-unreached", message=f"{label} ({name}:{port}) was not reached: {why}.",
+                          consequence=f"Nodes need it: {purpose}." if purpose else "Nodes need it.",
+                          remedy=Remedy(label="Open the way, or correct the name; then check against the world again"))
+
+
+def places(sheet: Sheet) -> list[tuple[str, str, int, str]]:
+    """(label, host, port, purpose) of each place beyond the plan that can be tried by TCP."""
+    found = {(place.label, name, place.port, place.purpose) for place in sheet.kit.outside if place.protocol == "tcp" for node in sheet.nodes[:1]
+             if (name := filled(place.host, node, sheet).strip(". "))}
+    return sorted(found)
 
 
 def answering(s: Situation) -> Iterator[Finding]:

@@ -249,6 +249,7 @@ class OutsidePlace(_Part):
     label: str
     host: str
     port: int = Field(ge=1, le=65_535)
+    protocol: Literal["tcp", "udp"] = Field(default="tcp", description="TCP is tried from a host of each network when the plan is checked against the world.")
     purpose: str = ""
 
 

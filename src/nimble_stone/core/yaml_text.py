@@ -162,17 +162,59 @@ def edit_all(text: str, edits: Iterable[tuple[tuple[str, ...], Scalar | dict[str
     Empty mappings left behind by a removal are removed too, except at the top. Raises InputError for a path that leads through a plain value.
     """
     data = _edited.pop(text, None) or load(text, "the file")
-    changed = False
-    for path, value in edits:
+    changed, wanted = False, list(edits)
+    for path, value in wanted:
         changed |= _set(data, path, value)
     if not changed:
         return text
-    out = io.StringIO()
-    _yaml().dump(data, out)
+    new = _in_place(text, *wanted[0]) if len(wanted) == 1 else None
+    if new is None:
+        out = io.StringIO()
+        _yaml().dump(data, out)
+        new = out.getvalue()
     while len(_edited) >= EDITED:
         _edited.pop(next(iter(_edited)))
-    _edited[out.getvalue()] = data
-    return out.getvalue()
+    _edited[new] = data
+    return new
+
+
+_WORD = re.compile(r"[A-Za-z][A-Za-z0-9_./-]*|[0-9]+(\.[0-9]+){3}")
+_NO_TEXT = {"true", "false", "yes", "no", "on", "off", "null", "y", "n"}
+
+
+def _in_place(text: str, path: tuple[str, ...], value: object) -> str | None:
+    """The text with one plain word put in another's place, its line alone changed; None where that takes more than looking at lines.
+
+    Writing a whole file anew takes longer than everything else about an edit of a large plan. Only what is a word both before and after is done here:
+    names, paths, IPv4 addresses, on a line of their own in block style.
+    """
+    if not isinstance(value, str) or not _WORD.fullmatch(value) or value.lower() in _NO_TEXT or not 1 < len(path) <= 3:
+        return None
+    lines = text.split("\n")
+    first, last, indent = 0, len(lines), ""
+    for part in path[:-1]:
+        at = [n for n in range(first, last) if lines[n] == f"{indent}{part}:"]
+        if len(at) != 1 or at[0] + 1 >= last:
+            return None
+        first = at[0] + 1
+        below = re.match(r" *", lines[first])
+        deeper = below.group() if below else ""
+        if len(deeper) <= len(indent):
+            return None
+        end = next((n for n in range(first, last) if lines[n].strip() and not lines[n].startswith(deeper)), last)
+        last, indent = end, deeper
+    key = f"{indent}{path[-1]}: "
+    at = [n for n in range(first, last) if lines[n].startswith(key) or lines[n] == key.rstrip()]
+    old = lines[at[0]].removeprefix(key) if len(at) == 1 else ""
+    if not _WORD.fullmatch(old) or old.lower() in _NO_TEXT:
+        return None
+    if any(re.search(r"[|>][-+0-9]*$|^\s*[-?&*]|\t", lines[n]) for n in range(first, last)):
+        return None                                                 # a block of text, a list, an anchor: lines alone do not tell
+    follows = next((line for line in lines[at[0] + 1:last] if line.strip()), "")
+    if follows.startswith(indent + " "):
+        return None                                                 # the value goes on there
+    lines[at[0]] = key + value
+    return "\n".join(lines)
 
 
 def changed_paths(old: str, new: str) -> list[tuple[str, ...]]:

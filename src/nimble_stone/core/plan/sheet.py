@@ -47,6 +47,8 @@ class Node:
     def by_store(self) -> Mapping[str, tuple[int, int]]:
         """Datastore → (bytes at first, bytes when full) of what lies on it; the first is the node's own."""
         whole = self.value("provisioning") == "full"
+        if not self.extra:
+            return {self.value("datastore"): (self.full_bytes if whole else self.thin_bytes, self.full_bytes)}
         apart_thin, apart_full = len(self.extra) * EMPTY_BYTES, sum(disk.capacity_bytes for disk in self.extra)
         full = self.full_bytes - apart_full
         found = {self.value("datastore"): (full if whole else self.thin_bytes - apart_thin, full)}

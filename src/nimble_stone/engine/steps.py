@@ -327,6 +327,12 @@ class Start:
         return ""
 
 
+async def _started(c: Context) -> None:
+    """A guest that was found stopped is started again on retry."""
+    if not await c.host.running(c.node.name):
+        await c.host.start(c.node.name)
+
+
 class Learn:
     """The address that the node was given by DHCP, as its host sees it: by lease, by the guest's own agent, or by its neighbour table."""
 
@@ -349,9 +355,8 @@ class Learn:
         return None
 
     async def act(self, c: Context) -> None:
-        """Nothing to do but wait. A guest that was found stopped is started again on retry."""
-        if not await c.host.running(c.node.name):
-            await c.host.start(c.node.name)
+        """Nothing to do but wait; see `_started`."""
+        await _started(c)
 
     async def undo(self, c: Context) -> str:
         """The lease runs out by itself."""
@@ -372,9 +377,8 @@ class Boot:
         return None
 
     async def act(self, c: Context) -> None:
-        """Nothing to do but wait. A guest that was found stopped is started again on retry."""
-        if not await c.host.running(c.node.name):
-            await c.host.start(c.node.name)
+        """Nothing to do but wait; see `_started`."""
+        await _started(c)
 
     async def undo(self, c: Context) -> str:
         """Nothing was made."""

@@ -57,6 +57,8 @@ def cli(*words: str) -> subprocess.CompletedProcess[str]:
     ('"{name}"', '"{certificate.c}"', "asks for “certificate.c”, which this kit never defines"),
     ("questions:", "takes: [ipv7]\nquestions:", "'dhcp' or 'ipv6'"),
     ("short: one}", "short: one, copies: 2, copies_by: tide}", "copies_by reads “tide”, which this kit never defines"),
+    ("questions:", "extra_disks: [{id: d, label: D, size_gib: {usual: 1, most: 2}, by_use: {fun: {size_gib: {usual: 1, most: 2}}}}]\nquestions:", "speaks of “fun”, which is no use of this kit"),
+    ("questions:", "uses: [fun]\nextra_disks: [{id: d, label: D, size_gib: {usual: 1, most: 2}, by_use: {fun: {size_gib: {usual: 3, most: 2}}}}]\nquestions:", "size_gib needs least ≤ usual ≤ most"),
     ("title: Little", "title: Little\ntitel: x", "line 4, column 1: “titel” is no key of this format"),
 ])
 def test_a_kit_that_is_wrong_is_refused_with_line_and_reason(tmp_path: Path, old: str, new: str, told: str) -> None:

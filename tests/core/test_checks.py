@@ -174,6 +174,20 @@ def test_what_the_kit_wishes_decides_where_its_disks_lie() -> None:
     assert {node.cells["disk.layers.datastore"].origin for node in none.nodes} == {"unused"}
 
 
+def test_a_disk_follows_what_the_nodes_are_for() -> None:
+    def tidebook(values: dict[str, Any], **more: Any) -> Sheet:
+        document = {"nimble-stone": "plan/1", "name": "book", "kit": "tidebook", "bay": "kelda-main", "values": {"pool": "kelda-survey"} | values} | more
+        return resolve(Plan.model_validate(document), KITS["tidebook"], PACKAGES["tidebook"], estate())
+    assert {node.value("disk.ledger") for node in tidebook({}).nodes} == {"64"}
+    grown = tidebook({"use": "production"})
+    assert {(node.cells["disk.ledger"].value, node.cells["disk.ledger"].origin) for node in grown.nodes} == {("512", "kit")}
+    assert told(grown, "extra-disk") == []
+    mixed = tidebook({"use": "production"}, nodes={"standby-1": {"use": "trial"}, "primary-1": {"disk.ledger": "64"}})
+    assert mixed.by_id["standby-1"].value("disk.ledger") == "64"
+    assert [message for _, _, message in told(mixed, "extra-disk")] == ["Ledger disk of book-pri is “64 GiB”; the maker's guide allows for production 256 to 4096 GiB."]
+    assert any("is none of trial, production" in message for _, _, message in told(tidebook({"use": "fun"}), "value"))
+
+
 def test_findings_come_with_the_weightiest_first() -> None:
     found = checks.check(situation(**{"nodes__archive-2__size": "large", "values__station": None, "nodes__relay-1__name": "x"}))
     weights = [ORDER[finding.severity] for finding in found]

@@ -292,8 +292,9 @@ def extra_disks(s: Situation) -> Iterator[Finding]:
             if disk.roles and node.role not in disk.roles:
                 continue
             many = f"disk.{disk.id}.count"
-            number = node.value(many) or "1"
-            for column, value, span, unit in ((f"disk.{disk.id}", node.value(f"disk.{disk.id}"), disk.size_gib, " GiB"), (many, number, disk.count, "")):
+            number, use = node.value(many) or "1", node.value("use")
+            size_gib, count = disk.limits(use)
+            for column, value, span, unit in ((f"disk.{disk.id}", node.value(f"disk.{disk.id}"), size_gib, " GiB"), (many, number, count, "")):
                 if column == many and many not in node.cells:
                     continue
                 if column != many and number == "0":
@@ -301,6 +302,6 @@ def extra_disks(s: Situation) -> Iterator[Finding]:
                 if not value.isdigit() or len(value) > 6 or not span.least <= int(value) <= span.most:
                     yield Finding(severity="blocker", code="extra-disk", node=node.id, column=column,
                                   message=f"{disk.label} of {node.name} is “{value[:20]}{unit if value.isdigit() else ''}”; the maker's guide allows"
-                                          f" {span.least} to {span.most}{unit}.",
+                                          f"{f' for {use}' if use in disk.by_use else ''} {span.least} to {span.most}{unit}.",
                                   consequence=disk.purpose or "The product is not supported that way.",
                                   remedy=Remedy(label=f"Use {span.usual}{unit}", edit=Edit(path=("nodes", node.id, column), value=str(span.usual))))

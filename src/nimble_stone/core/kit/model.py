@@ -171,6 +171,13 @@ class Span(_Part):
     usual: int = Field(default=0, ge=0, le=65_536)
 
 
+class DiskUse(_Part):
+    """What the maker's guide says of a disk for one use of the product."""
+
+    size_gib: Span
+    count: Span = Span(least=1, most=1, usual=1)
+
+
 class ExtraDisk(_Part):
     """A disk that the product's guide asks for beside those of the package."""
 
@@ -182,6 +189,12 @@ class ExtraDisk(_Part):
     count: Span = Field(default=Span(least=0, most=1, usual=1), description="How many.")
     controller: Literal["virtio", "scsi", "sata"] = "virtio"
     datastore: Literal["same", "shared", "local", "any"] = Field(default="same", description="Where it prefers to lie; “same”: with the node's other disks.")
+    by_use: dict[Ident, DiskUse] = Field(default={}, description="Other sizes and numbers for some of the kit's `uses`.")
+
+    def limits(self, use: str) -> tuple[Span, Span]:
+        """(size in GiB, how many) by the maker's guide for a use."""
+        own = self.by_use.get(use)
+        return (own.size_gib, own.count) if own else (self.size_gib, self.count)
 
 
 Addressing = Literal["dhcp", "ipv6"]
@@ -298,6 +311,7 @@ class Kit(_Part):
     admin_password: str = Field(description="The question that holds the administrator's password.")
     roles: tuple[Role, ...] = Field(min_length=1)
     sizes: tuple[SizeAdvice, ...] = ()
+    uses: tuple[Ident, ...] = Field(default=(), description="What nodes may be for, such as trial and production; the first is usual.")
     extra_disks: tuple[ExtraDisk, ...] = ()
     networks: tuple[NetworkRole, ...] = ()
     takes: tuple[Addressing, ...] = Field(default=(), description="What the service network takes beside static IPv4 addresses.")
@@ -324,9 +338,12 @@ class Kit(_Part):
         for disk in self.extra_disks:
             if unknown := set(disk.roles) - roles:
                 raise ValueError(f"extra disk “{disk.id}” is for “{sorted(unknown)[0]}”, which is no role of this kit")
-            for name, span in (("size_gib", disk.size_gib), ("count", disk.count)):
-                if not span.least <= span.usual <= span.most:
-                    raise ValueError(f"extra disk “{disk.id}”: {name} needs least ≤ usual ≤ most")
+            if unknown := set(disk.by_use) - set(self.uses):
+                raise ValueError(f"extra disk “{disk.id}” speaks of “{sorted(unknown)[0]}”, which is no use of this kit")
+            for use in ("", *disk.by_use):
+                for name, span in zip(("size_gib", "count"), disk.limits(use), strict=True):
+                    if not span.least <= span.usual <= span.most:
+                        raise ValueError(f"extra disk “{disk.id}”: {name} needs least ≤ usual ≤ most")
         for number, step in enumerate(self.forming):
             if step.role != "cluster" and step.role not in roles:
                 raise ValueError(f"forming step “{step.id}” is for “{step.role}”, which is no role of this kit")
@@ -390,7 +407,7 @@ class Kit(_Part):
     def names_known(self) -> set[str]:
         """What conditions may read: the sheet's columns and counts."""
         known = {"role", "n", "count", "name", "size", "host", "network", "pool", "address", "prefix", "gateway", "dns", "domain", "ntp", "time_zone",
-                 "provisioning", "addressing", "address6", "prefix6", "gateway6", "mac", "search", "mtu", "vlan"}
+                 "provisioning", "addressing", "address6", "prefix6", "gateway6", "mac", "use", "search", "mtu", "vlan"}
         known |= {question.id for question in self.questions} | {f"count.{role.id}" for role in self.roles}
         for network in self.networks:
             known |= {f"net.{network.id}.{part}" for part in ("network", "pool", "address", "prefix", "addressing", "address6", "prefix6", "mac", "mtu")}

@@ -36,6 +36,8 @@ def explain(kit: Kit) -> list[str]:
         lines += ["", "Disks beside the package's"]
         lines += [f"  {disk.label}: {disk.count.least} to {disk.count.most} of {disk.size_gib.least} to {disk.size_gib.most} GiB"
                   f"{' for ' + ', '.join(disk.roles) if disk.roles else ''}. {disk.purpose}".rstrip() for disk in kit.extra_disks]
+        lines += [f"    for {use}: {own.count.least} to {own.count.most} of {own.size_gib.least} to {own.size_gib.most} GiB, usually {own.size_gib.usual}"
+                  for disk in kit.extra_disks for use, own in disk.by_use.items()]
     lines += ["", "Questions", *(f"  {_question(question)}" for question in kit.questions), "", "Order of forming"]
     for number, step in enumerate(kit.forming, 1):
         how = f"runs “{step.call.ssh}”" if step.call.ssh else f"{step.call.method} {step.call.path}"

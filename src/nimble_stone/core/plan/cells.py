@@ -87,6 +87,7 @@ def _group(plan: Plan, kit: Kit, package: PackageView | None, columns: tuple[Col
     """What holds for a role's nodes before their own values."""
     block = plan.roles.get(role.id)
     defaults = {"provisioning": "thin", "time_zone": "UTC"} | {network_column(ident, "addressing"): "static" for ident in ("", *(n.id for n in kit.networks))}
+    defaults |= {"use": kit.uses[0]} if kit.uses else {}
     defaults |= {f"certificate.{one.id}": MADE_HERE for one in kit.certificates}
     for disk in kit.extra_disks:
         defaults |= {f"disk.{disk.id}": str(disk.size_gib.usual), f"disk.{disk.id}.count": str(disk.count.usual)}
@@ -135,6 +136,11 @@ def _settled(cells: Cells, kit: Kit, estate: Estate) -> Cells:
         for key, value in known.items():
             if value and key in cells and cells[key].origin == "none":
                 cells[key] = Cell(value, "pool")
+    use = cells["use"].value if "use" in cells else ""
+    for disk in kit.extra_disks if use else ():
+        for column, span in zip((f"disk.{disk.id}", f"disk.{disk.id}.count"), disk.limits(use), strict=True):
+            if column in cells and cells[column].origin == "kit":
+                cells[column] = Cell(str(span.usual), "kit")
     for ident in ("", *(network.id for network in kit.networks)):
         how = cells.get(network_column(ident, "addressing"))
         if how and how.value == "dhcp":

@@ -85,9 +85,11 @@ def columns_of(kit: Kit, package: PackageView | None, estate: Estate, plan: Plan
         columns += _macs(network_column(net.id, "mac"), f"{net.label}: ", net.roles, estate, plan)
     columns += [Column(f"certificate.{one.id}", one.label, "certificate", "plan", roles=one.roles) for one in kit.certificates]
     columns += [Column(f"virtual.{one.id}", one.label, "address", "plan") for one in kit.virtual]
+    if kit.uses:
+        columns.append(Column("use", "Use", "choice", "plan", choices=kit.uses))
     for disk in kit.extra_disks:
         columns.append(Column(f"disk.{disk.id}", f"{disk.label}, GiB", "number", "role", required=False, roles=disk.roles))
-        if disk.count.most > 1 or disk.count.least == 0:
+        if any(many.most > 1 or many.least == 0 for _, many in (disk.limits(use) for use in ("", *disk.by_use))):
             columns.append(Column(f"disk.{disk.id}.count", f"{disk.label}: how many", "number", "role", required=False, roles=disk.roles))
         columns.append(Column(f"disk.{disk.id}.datastore", f"{disk.label}: datastore", "choice", "node", required=False, roles=disk.roles))
     return (*columns, *_asked(kit, package, estate))

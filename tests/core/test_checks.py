@@ -6,10 +6,10 @@ from typing import Any
 
 import pytest
 
-from nimble_stone.core import checks, ledger
+from nimble_stone.core import checks, ledger, sizing
 from nimble_stone.core.checks import Claim, Situation
 from nimble_stone.core.estate import Carried, Guest, Mark
-from nimble_stone.core.findings import ORDER
+from nimble_stone.core.findings import ORDER, Edit
 from nimble_stone.core.plan.model import Plan
 from nimble_stone.core.plan.sheet import Sheet, resolve
 from nimble_stone.core.units import GIB, MIB
@@ -172,6 +172,29 @@ def test_what_the_kit_wishes_decides_where_its_disks_lie() -> None:
     assert {node.cells["disk.layers.datastore"].origin for node in sheet.by_role["controller"]} == {"unused"}
     none = skerry(roles={"worker": {"count": 2}})
     assert {node.cells["disk.layers.datastore"].origin for node in none.nodes} == {"unused"}
+
+
+def test_a_role_has_the_sizes_that_the_product_takes_for_it() -> None:
+    kit = KITS["skerry"].model_copy(update={"roles": tuple(role.model_copy(update={"sizes": ("medium", "large")}) if role.id == "controller" else role for role in KITS["skerry"].roles)})
+
+    def shaped(values: dict[str, Any], **more: Any) -> Sheet:
+        document = {"nimble-stone": "plan/1", "name": "reef", "kit": "skerry", "bay": "kelda-main", "values": {"pool": "kelda-survey"} | values} | more
+        return resolve(Plan.model_validate(document), kit, PACKAGES["skerry"], estate())
+    usual = shaped({})
+    assert {(node.role, node.cells["size"].value, node.cells["size"].origin) for node in usual.nodes} == {("controller", "medium", "kit"), ("worker", "small", "package")}
+    assert told(usual, "size") == []
+    wrong = shaped({"size": "small"})
+    found = next(f for f in checks.check(Situation(wrong, estate())) if f.code == "size-role")
+    assert found.message == "reef-ctl1 and 2 more nodes would be small; for role controller the product takes medium, large."
+    assert found.remedy is not None
+    assert found.remedy.edit == Edit(path=("roles", "controller", "values", "size"), value="medium")
+    one = shaped({}, nodes={"controller-2": {"size": "small"}})
+    edit = next(f for f in checks.check(Situation(one, estate())) if f.code == "size-role").remedy
+    assert edit is not None
+    assert edit.edit == Edit(path=("nodes", "controller-2", "size"), value="medium")
+    assert PACKAGES["skerry"].descriptor.sizes
+    for proposal in sizing.propose(kit, PACKAGES["skerry"].descriptor.sizes, {"programs": 1}):
+        assert proposal.role != "controller" or (proposal.chosen and proposal.chosen.size in ("medium", "large"))
 
 
 def test_a_disk_follows_what_the_nodes_are_for() -> None:

@@ -63,7 +63,8 @@ def propose(kit: Kit, sizes: Sequence[Size], given: Mapping[str, float], hosts: 
         sizing = kit.sizing.roles.get(role.id)
         if sizing is None:
             continue
-        proposal = _by_formula(role, sizing, sizes, loads | counts) if sizing.count else _by_loads(kit.sizing.loads, role, sizing, sizes, loads, hosts)
+        may = [size for size in sizes if not role.sizes or size.id in role.sizes]
+        proposal = _by_formula(role, sizing, may, loads | counts) if sizing.count else _by_loads(kit.sizing.loads, role, sizing, may, loads, hosts)
         if proposal.chosen:
             counts[f"count.{role.id}"] = float(proposal.chosen.count)
         found.append(proposal)

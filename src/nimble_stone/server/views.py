@@ -156,6 +156,7 @@ class RoleView(BaseModel):
     count: int
     least: int
     most: int
+    sizes: list[str] = []
 
 
 class SizeView(BaseModel):
@@ -323,7 +324,8 @@ def plan_head(row: PlanRow, resolved: Resolved, plan_runs: list[RunRow], estate:
         "id": row.id, "version": row.version, "title": sheet.plan.title or sheet.plan.name, "kit": sheet.kit.id, "kit_title": sheet.kit.title,
         "package": f"{package.descriptor.product} {package.descriptor.version}" if package else sheet.plan.package,
         "package_sha256": package.sha256 if package else "", "bay": sheet.plan.bay, "bays": sorted({host.bay for host in estate.hosts}),
-        "roles": [RoleView(id=role.id, label=role.label, count=len(sheet.by_role[role.id]), least=role.count.least, most=role.count.most)
+        "roles": [RoleView(id=role.id, label=role.label, count=len(sheet.by_role[role.id]), least=role.count.least, most=role.count.most,
+                           sizes=list(role.sizes))
                for role in sheet.kit.roles],
         "sizes": size_views(sheet), "licence_text": licence_text(package.descriptor) if package else "", "licence_sha256": resolved.licence,
         "licence_by": sheet.plan.licence.by if sheet.plan.licence and sheet.plan.licence.text == resolved.licence else "",

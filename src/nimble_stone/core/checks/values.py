@@ -255,6 +255,20 @@ def secrets(s: Situation) -> Iterator[Finding]:
                               remedy=Remedy(label="Type a better one"))
 
 
+def role_sizes(s: Situation) -> Iterator[Finding]:
+    """A node has a size that the product allows for its role."""
+    for role in s.sheet.kit.roles:
+        odd = [node for node in s.sheet.by_role[role.id] if role.sizes and node.size is not None and node.value("size") not in role.sizes]
+        if odd:
+            many = f" and {count_text(len(odd) - 1, 'more node')}" if len(odd) > 1 else ""
+            yield Finding(severity="blocker", code="size-role", node=odd[0].id, column="size",
+                          message=f"{odd[0].name}{many} would be {odd[0].value('size')}; for role {role.label} the product takes {', '.join(role.sizes)}.",
+                          consequence="The product does not support it.",
+                          remedy=Remedy(label=f"Use {role.sizes[0]}", edit=_where_it_stands(odd[0], "size", role.sizes[0])
+                                        if odd[0].cells["size"].origin in ("node", "group") else Edit(path=("roles", role.id, "values", "size"),
+                                                                                                       value=role.sizes[0])))
+
+
 def equal_sizes(s: Situation) -> Iterator[Finding]:
     """All nodes of a role have the same size."""
     for role in s.sheet.kit.roles:

@@ -65,6 +65,7 @@ class Role(_Part):
     copies: int = Field(default=0, ge=0, le=9, description="How many nodes hold each piece of data; as many less one may be lost.")
     copies_by: Formula = Field(default="", description="The same by a formula over the answers, where they decide it.")
     datastore: Literal["shared", "local", "any"] = Field(default="any", description="Preferred kind of datastore.")
+    sizes: tuple[str, ...] = Field(default=(), description="Sizes its nodes may have, the usual one first; empty: all that the package offers.")
     after: tuple[Ident, ...] = Field(default=(), description="Roles whose nodes must answer before this one starts.")
 
 

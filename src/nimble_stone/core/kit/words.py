@@ -51,7 +51,7 @@ def explain(kit: Kit) -> list[str]:
 def _role(role: Role) -> str:
     parts = [role.count.words() + (", one a host" if role.count.per_host else f", usually {role.count.usual}"), "kept apart" if role.apart else "",
              f"beside {role.beside}" if role.beside else "", f"{role.datastore} datastore" if role.datastore != "any" else "",
-             "majority needed" if role.quorum else "",
+             f"sizes {', '.join(role.sizes)}" if role.sizes else "", "majority needed" if role.quorum else "",
              f"data in {role.copies} copies" if role.copies else "", "can be made again" if role.keeps == "nothing" else "",
              f"after {', '.join(role.after)}" if role.after else ""]
     return "; ".join(part for part in parts if part)

@@ -109,7 +109,8 @@ def _group(plan: Plan, kit: Kit, package: PackageView | None, columns: tuple[Col
             default = asked.get(column.environment, "")
             cells[column.id] = Cell(default, "package") if default else NOTHING
     if cells["size"].origin == "none" and package:
-        cells["size"] = Cell(size, "package")
+        offered = [own for own in role.sizes if any(one.id == own for one in package.descriptor.sizes)]
+        cells["size"] = Cell(offered[0], "kit") if offered and size not in role.sizes else Cell(size, "package")
     return cells
 
 

@@ -18,7 +18,7 @@
         <input aria-label={`Number of ${role.label} nodes`} value={role.count} onchange={(e) => { const n = Number(e.currentTarget.value); if (Number.isInteger(n) && n >= 0) count(role.id, n); else e.currentTarget.value = String(role.count); }} />
         <button aria-label={`One ${role.label} more`} disabled={role.count >= role.most} onclick={() => count(role.id, role.count + 1)}>+</button>{/if}
       {#if role.count}<select aria-label={`Size of ${role.label}`} value={sizeOf(role.id)} onchange={(e) => onedit([{ path: ['roles', role.id, 'values', 'size'], value: e.currentTarget.value }])}>
-        {#if !sizeOf(role.id)}<option value="">mixed</option>{/if}{#each plan.sizes as s (s.id)}<option value={s.id}>{s.label}, {s.vcpu} vCPU, {short(s.memory_bytes)}</option>{/each}</select>{/if}
+        {#if !sizeOf(role.id)}<option value="">mixed</option>{/if}{#each plan.sizes.filter((s) => !role.sizes?.length || role.sizes.includes(s.id) || s.id === sizeOf(role.id)) as s (s.id)}<option value={s.id}>{s.label}, {s.vcpu} vCPU, {short(s.memory_bytes)}</option>{/each}</select>{/if}
       <span class="what">{plan.sizes.find((s) => s.id === sizeOf(role.id))?.carries ?? ''}</span></div>
   {/each}
   <div class="end">{#if plan.licence_text}<button class="link" onclick={onlicence}>{plan.licence_by ? `licence accepted by ${plan.licence_by}` : 'licence not accepted'}</button>{/if}<button class="link" onclick={ontext}>plan file</button></div>

@@ -99,7 +99,9 @@ async def test_an_address_of_somebody_else_in_the_plan_is_not_believed() -> None
     run = frozen()
     mine = run.sheet.by_id["controller-2"].value("address")
     virtual = run.sheet.nodes[0].value("virtual.api")
-    assert await KINDS["learn"].observe(context(Host([(mine, "23"), (virtual, "23")]), run)) is None
+    c = context(Host([(mine, "23"), (virtual, "23")]), run)
+    assert await KINDS["learn"].observe(c) is None
+    assert c.world.store.written == []                                         # nor is that one's host key forgotten
     assert await KINDS["learn"].observe(context(Host([(mine, "23"), ("10.44.20.85", "")]), run)) == {"address": "10.44.20.85", "way": "10.44.20.85"}
     assert run.sheet.by_id["worker-1"].value("prefix") == "23"                 # the neighbour table knows none; the network's stays
 

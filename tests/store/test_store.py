@@ -165,3 +165,11 @@ def test_a_plan_and_what_it_holds_are_stored_together_or_not_at_all(tmp_path: Pa
     with transaction(db):
         records.remove_plan(db, "one")
     assert {(member, plan) for member, plan, _, _ in designs.members(db)} == {("10.0.0.3", "two")}
+
+
+def test_a_pool_of_an_earlier_time_that_is_no_range_keeps_nobody_from_the_estate(tmp_path: Path) -> None:
+    db = connect(tmp_path / "x.db")
+    migrate(db)
+    good = '{"name": "a", "network": "n", "first": "10.0.0.1", "last": "10.0.0.9"}'
+    db.execute("INSERT INTO estate_item VALUES ('pool', 'a', ?), ('pool', 'b', ?)", (good, good.replace('"a"', '"b"').replace("10.0.0.1", "10.0.0.11")))
+    assert [pool.name for pool in records.load_estate(db).pools] == ["a"]

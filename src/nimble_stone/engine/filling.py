@@ -28,7 +28,7 @@ def kept_name(run: str, name: str) -> str:
 
 
 async def fill(c: Filler, template: str) -> str:
-    """Fill `{column}`, `{first.column}`, `{kept.name}` and `{count}`. What is filled in is never itself a template."""
+    """Fill what `value_of` knows, secrets, `{kept.name}` and `{certificate.ID}` with its parts. What is filled in is never itself a template."""
     node = c.node
     secrets = {column.id for column in c.run.sheet.columns if column.kind == "secret"}
     out, rest = "", template

@@ -327,13 +327,20 @@ class Start:
         return ""
 
 
-async def _started(c: Context) -> None:
-    """A guest that was found stopped is started again on retry."""
-    if not await c.host.running(c.node.name):
-        await c.host.start(c.node.name)
+class _Waiting:
+    """What waiting for a guest has in common."""
+
+    async def act(self, c: Context) -> None:
+        """Nothing to do but wait. A guest that was found stopped is started again on retry."""
+        if not await c.host.running(c.node.name):
+            await c.host.start(c.node.name)
+
+    async def undo(self, c: Context) -> str:
+        """Nothing was made; a lease runs out by itself."""
+        return ""
 
 
-class Learn:
+class Learn(_Waiting):
     """The address that the node was given by DHCP, as its host sees it: by lease, by the guest's own agent, or by its neighbour table."""
 
     async def observe(self, c: Context) -> Found | None:
@@ -342,9 +349,9 @@ class Learn:
         if known:
             return {"address": known}
         for address, prefix in await c.host.first_addresses(c.node.name):
-            await c.world.store.write(records.drop_pin, f"{address}:22")
             if any(address == other for node, _, other in c.run.sheet.addresses() if node is None or node.id != c.node.id):
                 continue                                          # somebody else's of this very plan: an old entry of the host's table
+            await c.world.store.write(records.drop_pin, f"{address}:22")
             values = {"address": address} | ({"prefix": prefix} if prefix else {})
             await c.world.store.write(runs.learn, c.run.id, c.node.id, values)
             c.run.learn(c.node.id, values)
@@ -354,16 +361,8 @@ class Learn:
                                hint="Look at its console; start it again with retry.", code="guest-stopped")
         return None
 
-    async def act(self, c: Context) -> None:
-        """Nothing to do but wait; see `_started`."""
-        await _started(c)
 
-    async def undo(self, c: Context) -> str:
-        """The lease runs out by itself."""
-        return ""
-
-
-class Boot:
+class Boot(_Waiting):
     """The node answers on its address."""
 
     async def observe(self, c: Context) -> Found | None:
@@ -375,14 +374,6 @@ class Boot:
             raise RemoteFailed(f"guest {c.node.name} stopped while it was booting", target=c.host.name,
                                hint="Look at its console; start it again with retry.", code="guest-stopped")
         return None
-
-    async def act(self, c: Context) -> None:
-        """Nothing to do but wait; see `_started`."""
-        await _started(c)
-
-    async def undo(self, c: Context) -> str:
-        """Nothing was made."""
-        return ""
 
 
 class Services:

@@ -3,15 +3,20 @@
 from __future__ import annotations
 
 import json
+import logging
 import sqlite3
+from collections.abc import Iterator
 from dataclasses import asdict, dataclass
 from typing import Any
+
+from pydantic import ValidationError
 
 from nimble_stone.core.errors import Conflict, NotFound
 from nimble_stone.core.estate import Estate, EstateFile, Facts, Host, Machine, MachineFacts, Network, Pool, RuleSetting, StoreCare
 from nimble_stone.core.series import Series
 
 Db = sqlite3.Connection
+log = logging.getLogger("nimble_stone.store")
 
 
 def load_estate(db: Db) -> Estate:
@@ -22,7 +27,7 @@ def load_estate(db: Db) -> Estate:
         docs[row["kind"]].append(row["doc"])
     facts = {row["host"]: Facts.model_validate_json(row["doc"]) for row in db.execute("SELECT host, doc FROM facts")}
     return Estate(networks=tuple(Network.model_validate_json(doc) for doc in docs["network"]),
-                  pools=tuple(Pool.model_validate_json(doc) for doc in docs["pool"]),
+                  pools=tuple(_pools(docs["pool"])),
                   hosts=tuple(Host.model_validate_json(doc) for doc in docs["host"]), facts=facts,
                   machines=tuple(Machine.model_validate_json(doc) for doc in docs["machine"]),
                   machine_facts={row["machine"]: MachineFacts.model_validate_json(row["doc"]) for row in db.execute("SELECT machine, doc FROM machine_facts")},
@@ -31,6 +36,15 @@ def load_estate(db: Db) -> Estate:
                                  for row in db.execute("SELECT * FROM rule_setting ORDER BY bay, rule")),
                   stores=tuple(StoreCare(place=row["place"], watermark=row["watermark"], protection=row["protection"])
                                for row in db.execute("SELECT * FROM store_care ORDER BY place")))
+
+
+def _pools(docs: list[str]) -> Iterator[Pool]:
+    """The pools; one that an earlier version let in and that is no range (its first address after its last) gives nothing and is left out."""
+    for doc in docs:
+        try:
+            yield Pool.model_validate_json(doc)
+        except ValidationError as error:
+            log.warning("a pool is left out: %s", error.errors()[0]["msg"])
 
 
 def merge_estate(db: Db, file: EstateFile) -> None:

@@ -189,11 +189,10 @@ def datastores(s: Situation) -> Iterator[Finding]:
 
 def _lying(s: Situation) -> Iterator[tuple[Node, str, str, int, int]]:
     """(node, the column that says so, datastore, bytes at first, bytes when full) of what lies where."""
-    extra = [(f"disk.{disk.id}.datastore", f"disk.{disk.id}") for disk in s.sheet.kit.extra_disks]
+    columns = ["datastore", *(f"disk.{disk.id}.datastore" for disk in s.sheet.kit.extra_disks)]
     for node in s.sheet.nodes:
         for name, (thin, full) in node.by_store.items():
-            column = next((column for column, _ in extra if node.value(column) == name), "datastore") if name != node.value("datastore") else "datastore"
-            yield node, column, name, thin, full
+            yield node, next((column for column in columns if node.value(column) == name), "datastore"), name, thin, full
 
 
 def overlays(s: Situation) -> Iterator[Finding]:

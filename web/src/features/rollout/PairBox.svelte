@@ -32,7 +32,7 @@
       <label><input type="radio" name="from" checked={!bring} onchange={() => { bring = false; wrong = null; }} /> <b>Made here</b> <span class="quiet">one for each node, when the run begins, by this installation’s authority</span></label>
       {#if !bring}<div class="part">
         {#if authority}<p class="quiet">Clients that trust it trust the nodes: <a href="/api/authority.pem" download>authority.pem</a>, {authority.words}.<br /><span class="mono finger">SHA-256 {authority.fingerprint}</span></p>{/if}
-        <div class="acts"><Button kind="main" disabled={busy} onclick={() => void keep(['', ''])}>{now.words ? 'Let them be made here again' : 'Leave it so'}</Button></div></div>{/if}
+        <div class="acts"><Button kind="main" disabled={busy} onclick={() => { if (now?.words) void keep(['', '']); else onclose(); }}>{now.words ? 'Let them be made here again' : 'Leave it so'}</Button></div></div>{/if}
       <label><input type="radio" name="from" checked={bring} onchange={() => { bring = true; }} /> <b>Brought</b> <span class="quiet">a certificate with its key, from your own authority</span></label>
       {#if bring}<form class="part" onsubmit={(e) => { e.preventDefault(); void keep([certificate, key]); }}>
         {#if now.words}<p>Kept now: {now.words}.<br /><span class="mono finger">SHA-256 {now.fingerprint}</span></p>{/if}

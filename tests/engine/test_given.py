@@ -25,7 +25,7 @@ from nimble_stone.store import runs
 from nimble_stone.store.runs import RunRow
 from tests.core.test_resolution import KITS, PACKAGES
 from tests.core.test_series import ESTATE
-from tests.support.processes import PASSWORD, LabProcess, ServerProcess, ended, wait_for
+from tests.support.processes import PASSWORD, LabProcess, ServerProcess, ended, lab_and_server, wait_for
 
 REEF = {"nimble-stone": "plan/1", "name": "reef", "kit": "skerry", "bay": "kelda-main", "values": {"pool": "kelda-survey"}, "roles": {"worker": {"count": 2, "values": {"addressing": "dhcp"}}}}
 
@@ -137,21 +137,12 @@ async def test_certificates_of_a_run_are_made_once_and_go_with_it(tmp_path: Path
 
 @pytest.fixture
 def place(tmp_path: Path) -> Iterator[tuple[LabProcess, ServerProcess, Client]]:
-    lab = LabProcess(tmp_path / "lab")
-    data = tmp_path / "data"
-    data.mkdir(mode=0o700)
-    (data / "dial.yaml").write_text(lab.dial())
-    server = ServerProcess(data)
-    client = server.client()
-    client.call("PUT", f"/api/secrets/{demo.CREDENTIAL}", {"value": demo.PASSWORD})
-    client.call("POST", "/api/estate", demo.estate_file(lab.plan).model_dump(mode="json"))
-    client.call("POST", "/api/estate/read", {})
-    (tmp_path / "skerry.ova").write_bytes(products.ova(products.PRODUCTS["skerry"], mib=1))
-    client.upload(tmp_path / "skerry.ova", lambda *_: None)
-    yield lab, server, client
-    server.kill()
-    server.stop()
-    lab.stop()
+    with lab_and_server(tmp_path) as (lab, server, client):
+        client.call("POST", "/api/estate", demo.estate_file(lab.plan).model_dump(mode="json"))
+        client.call("POST", "/api/estate/read", {})
+        (tmp_path / "skerry.ova").write_bytes(products.ova(products.PRODUCTS["skerry"], mib=1))
+        client.upload(tmp_path / "skerry.ova", lambda *_: None)
+        yield lab, server, client
 
 
 def asked(server: ServerProcess, text: str, *values: Any) -> list[tuple[Any, ...]]:

@@ -263,7 +263,7 @@ class OutsidePlace(_Part):
     label: str
     host: str
     port: int = Field(ge=1, le=65_535)
-    protocol: Literal["tcp", "udp"] = Field(default="tcp", description="TCP is tried from a host of each network when the plan is checked against the world.")
+    protocol: Literal["tcp", "udp"] = Field(default="tcp", description="TCP is tried from a host that carries the nodes' network, when checking the world.")
     purpose: str = ""
 
 

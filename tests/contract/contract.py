@@ -105,7 +105,8 @@ async def keep(host: KvmHost, *, datastore: str, network: str) -> None:
     assert await host.file_size(found.path) == len(disk)
     assert await host.file_size("/nowhere/at-all") == -1
     assert await host.push_rate(_once(b"x" * (1 << 20)), 1 << 20) > 0
-    image = medium.build("n", {"gauge.hostname": "n<&>\""}, {"name": "n", "address": "10.44.20.9", "prefix": "24", "gateway": "10.44.20.1", "dns": "", "domain": "x"})
+    own = {"gauge.hostname": "n<&>\"", "gauge.address": "10.44.20.9", "gauge.prefix": "24"}     # an address of its own: nobody there asks for a lease
+    image = medium.build("n", own, {"name": "n", "address": "10.44.20.9", "prefix": "24", "gateway": "10.44.20.1", "dns": "", "domain": "x"})
     await host.create_volume(datastore, config, "raw", len(image))
     await host.upload(datastore, config, _once(image), limit_s=60, sent=lambda _: None)
     design = GuestDesign("ns-test-guest", Mark(run="rt", node="lead-1", plan="test"), facts.domain_type or "qemu", 1, 128 << 20,
@@ -124,7 +125,7 @@ async def keep(host: KvmHost, *, datastore: str, network: str) -> None:
     assert any(guest.mark == design.mark and guest.running and guest.macs == defined.macs for guest in (await host.read_facts(2.0, facts)).guests)
     assert await host.reaches("127.0.0.1", 9) != ""                        # nobody listens on the discard port
     assert await host.reaches(host._target.address, 22) == ""
-    assert await host.first_addresses("ns-test-guest") == []               # it has no system that would ask for one
+    assert await host.first_addresses("ns-test-guest") == []               # nothing in it asks for one
     try:
         await host.remove("ns-test-guest", "another-run")
         raise AssertionError("a guest of another run was removed")

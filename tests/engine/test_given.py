@@ -13,6 +13,7 @@ import pytest
 from nimble_stone.cli.client import Client
 from nimble_stone.core.errors import RemoteFailed
 from nimble_stone.core.plan.model import Plan
+from nimble_stone.core.plan.packages import Packages
 from nimble_stone.core.plan.sheet import Sheet, resolve
 from nimble_stone.core.sequence import build
 from nimble_stone.engine import certificates
@@ -38,7 +39,7 @@ def frozen(learned: dict[str, dict[str, str]] | None = None) -> FrozenRun:
     sheet = reef()
     steps = build(sheet, ESTATE)
     doc = freeze(sheet, steps, ESTATE) | ({"learned": learned} if learned else {})
-    return thaw(RunRow("r1", "reef", PACKAGES["skerry"].sha256, "running", doc, 0.0, None), PACKAGES["skerry"])
+    return thaw(RunRow("r1", "reef", PACKAGES["skerry"].sha256, "running", doc, 0.0, None), Packages(PACKAGES["skerry"]))
 
 
 class Host:

@@ -13,6 +13,7 @@ import asyncssh
 import pytest
 
 from nimble_stone.cli.client import Client
+from nimble_stone.core.errors import StoneError
 from nimble_stone.lab import demo, products
 from tests.engine.test_runs import ours
 from tests.support.processes import LabProcess, ServerProcess, ended, lab_and_server
@@ -21,7 +22,7 @@ SECRET = "Tide-tables 1893 and on"
 SECRETS = {"licence_key": "HOLM1-TIDES-7SHIP-0LOGS"}
 KEY = asyncssh.generate_private_key("ssh-ed25519")
 BEGINNINGS = {
-    "tidebook": "values: {pool: kelda-survey, net.copying.pool: kelda-storage, mac_pool: kelda-macs, group.pool: kelda-groups}\nroles: {reporting: {count: 1}, transfer: {count: 1}}\n"
+    "tidebook": "values: {pool: kelda-survey, net.copying.pool: kelda-storage, mac_pool: kelda-macs, group.pool: kelda-groups}\nroles: {reporting: {count: 1}, transfer: {count: 1, package: Tidebook Transfer 2.2.0}}\n"
                 "nodes: {primary-1: {host: gannet, datastore: kelda-shared, disk.ledger.datastore: gannet-local}}\n",
     "skerry": "values: {pool: kelda-survey, pool6: kelda-six, mac_pool: kelda-macs}\nroles: {worker: {count: 2, values: {addressing: dhcp}}}\n",
     "ballast": "values: {pool: kelda-survey, net.copying.pool: kelda-storage, disk.data: 32}\n",
@@ -37,7 +38,7 @@ def place(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[LabProcess
     with lab_and_server(folder) as (lab, server, client):
         client.call("POST", "/api/estate", demo.estate_file(lab.plan).model_dump(mode="json"))
         client.call("POST", "/api/estate/read", {})
-        for product in products.PRODUCTS.values():
+        for product in products.ALL.values():
             file = folder / f"{product.id}.ova"
             file.write_bytes(products.ova(product, mib=1))
             client.upload(file, lambda *_: None)
@@ -92,6 +93,18 @@ def test_a_product_is_rolled_out_by_its_kit(place: tuple[LabProcess, ServerProce
         defined = next(one["command"] for one in said if "define" in one["command"])
         assert re.findall(r'<source pool="([^"]+)"', defined) == ["kelda-shared", "gannet-local", "kelda-shared"]      # the ledger's disk lies apart
         assert len(macs) == len(set(macs)) == 6                                 # each interface its own; reporting and transfer have one each
+        # The transfer node is made from a product of its own: carried apart, asked in its own words, proved by its own version and hardware.
+        assert {p["found"] for p in done["proofs"] if p["proof"] == "version" and p["node"] != "transfer-1"} == {"7.1.0"}
+        assert [p["found"] for p in done["proofs"] if (p["proof"], p["node"]) == ("version", "transfer-1")] == ["2.2.0"]
+        assert [p["found"] for p in done["proofs"] if (p["proof"], p["node"]) == ("hardware", "transfer-1")] == ["1 vCPU, 4 GiB, 1 disk"]
+        assert {key.count("/") for key in started if key.startswith("carry/")} == {1, 2}
+        assert cells["transfer-1"]["transfer.parcels"] == "4"
+        assert "transfer.parcels" not in {key for key, value in cells["primary-1"].items() if value}
+        part = next(one for one in client.call("GET", "/api/packages") if one["product"] == "Tidebook Transfer")
+        assert (part["plans"], part["kits"]) == (["tidebook"], ["Tidebook"])
+        assert [v["nodes"] for v in client.call("GET", f"/api/packages/{part['sha256']}")["versions"]] == [1]
+        with pytest.raises(StoneError, match="is used by tidebook"):
+            client.call("DELETE", f"/api/packages/{part['sha256']}")
     if kit == "ballast":
         assert len(done["nodes"]) == 4
         assert all(node["cells"]["disk.data.count"]["value"] == "2" for node in done["nodes"])
@@ -99,6 +112,9 @@ def test_a_product_is_rolled_out_by_its_kit(place: tuple[LabProcess, ServerProce
     assert ended(client, found["run"], states=("undone",))["state"] == "undone"
     assert ours(lab) == []
     client.call("DELETE", f"/api/plans/{kit}")
+    if kit == "tidebook":
+        with pytest.raises(StoneError, match="a run was made with this package"):          # its record speaks of it
+            client.call("DELETE", f"/api/packages/{part['sha256']}")
 
 
 def key_opens(lab: LabProcess, address: str) -> None:
@@ -126,6 +142,7 @@ def test_a_condition_that_does_not_hold_takes_its_column_away(place: tuple[LabPr
 def test_kit_files_are_complete(tmp_path: Path) -> None:
     """Every kit names a product whose package there is, and answers every question that has no default."""
     from nimble_stone.core.package import descriptor
+    from nimble_stone.core.plan.packages import takes
     from nimble_stone.server.kits import load_kits
     for ident, product in products.PRODUCTS.items():
         kit, own = load_kits()[ident], descriptor.parse(products.descriptor(product, 1000).encode())
@@ -133,3 +150,6 @@ def test_kit_files_are_complete(tmp_path: Path) -> None:
         assert set(kit.environment) <= {question.key for question in own.questions}
         assert max([net.interface for net in kit.networks], default=1) <= len(own.nics)
         assert {advice.size for advice in kit.sizes} == {size.id for size in own.sizes}
+        for role in (role for role in kit.roles if role.accepts):
+            part = next(one for one in products.PARTS.values() if takes(role.accepts, one.title, one.version))
+            assert set(role.environment) <= {question.key for question in descriptor.parse(products.descriptor(part, 1000).encode()).questions}

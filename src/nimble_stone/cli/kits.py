@@ -53,7 +53,7 @@ def kit_explain(kit: Which, as_json: Json = False) -> None:
 
 
 @app.command("try")
-def kit_try(kit: Which, package: Annotated[Path | None, typer.Option(help="The package; the lab's own product of that name when left out.")] = None,
+def kit_try(kit: Which, package: Annotated[list[Path] | None, typer.Option(help="Its packages; the lab's own when left out.")] = None,
             bay: Annotated[str, typer.Option(help="Bay of the lab.")] = "kelda-main",
             count: Annotated[list[str] | None, typer.Option(help="ROLE=NUMBER")] = None,
             value: Annotated[list[str] | None, typer.Option(help="COLUMN=VALUE")] = None, as_json: Json = False) -> None:
@@ -61,7 +61,7 @@ def kit_try(kit: Which, package: Annotated[Path | None, typer.Option(help="The p
     text = text_of(Path(kit)) if Path(kit).is_file() else ""
     found = _kit(kit)
     with tempfile.TemporaryDirectory(prefix="nimble-stone-try-") as folder:
-        outcome = _tried(Path(folder), found, text, package, bay, dict(_pairs(count)), dict(_pairs(value)), quiet=as_json)
+        outcome = _tried(Path(folder), found, text, package or [], bay, dict(_pairs(count)), dict(_pairs(value)), quiet=as_json)
     failed = [one for one in outcome["proofs"] if not one["passed"]]
     answer(outcome, as_json, *(f"failed: {one['key']} {one['message']}" for one in outcome["steps"] if one["state"] == "failed"),
            *(f"not proved: {one['label']} {one['node']}: {one['found']} instead of {one['expected']}" for one in failed),
@@ -82,7 +82,7 @@ def _kit(which: str) -> Kit:
     return kits[which]
 
 
-def _tried(folder: Path, kit: Kit, text: str, package: Path | None, bay: str, counts: dict[str, str], values: dict[str, str], *, quiet: bool) -> dict[str, Any]:
+def _tried(folder: Path, kit: Kit, text: str, packages: list[Path], bay: str, counts: dict[str, str], values: dict[str, str], *, quiet: bool) -> dict[str, Any]:
     from nimble_stone.cli.serving import lab_processes
     from nimble_stone.lab import appliance, demo, products
     began = time.monotonic()
@@ -90,22 +90,22 @@ def _tried(folder: Path, kit: Kit, text: str, package: Path | None, bay: str, co
     (data / "kits").mkdir(parents=True, mode=0o700)
     if text:
         (data / "kits" / "tried.yaml").write_text(text)
-    if package is None:
-        product = next((one for one in products.PRODUCTS.values() if one.title == kit.accepts.product), None)
-        package = folder / "package.ova"
+    for wanted in {kit.accepts.product, *(role.accepts.product for role in kit.roles if role.accepts)} if not packages else ():
+        product = next((one for one in products.ALL.values() if one.title == wanted), None)
+        file = folder / f"package-{len(packages)}.ova"
         if product is not None:
-            package.write_bytes(products.ova(product, mib=1))
-        elif kit.accepts.product == "Gauge Collector":
-            package.write_bytes(appliance.ova(mib=1))
+            file.write_bytes(products.ova(product, mib=1))
+        elif wanted == "Gauge Collector":
+            file.write_bytes(appliance.ova(mib=1))
         else:
-            raise InputError(f"the lab has no product “{kit.accepts.product}”", hint="Name its package with --package; the lab's guests answer as the lab's "
-                                                                                     "products do.")
+            raise InputError(f"the lab has no product “{wanted}”", hint="Name its package with --package; the lab's guests answer as the lab's products do.")
+        packages.append(file)
     with lab_processes(folder, data) as (lab, client):
         client.call("PUT", f"/api/secrets/{demo.CREDENTIAL}", {"value": demo.PASSWORD})
         client.call("POST", "/api/estate", demo.estate_file(lab).model_dump(mode="json"))
         client.call("POST", "/api/estate/read", {})
-        taken = client.upload(package, lambda *_: None)
-        plan = _plan(client, kit, f"{taken['product']} {taken['version']}", bay, counts, values)
+        taken = [client.upload(package, lambda *_: None) for package in packages]
+        plan = _plan(client, kit, [(one["product"], one["version"]) for one in taken], bay, counts, values)
         if blockers := [f["message"] for f in plan["findings"] if f["severity"] == "blocker"]:
             raise InputError(f"the plan has blockers: {'; '.join(blockers[:4])}", hint="Give values with --value and counts with --count.")
         started = client.call("POST", f"/api/plans/{plan['id']}/run")
@@ -124,15 +124,18 @@ def _tried(folder: Path, kit: Kit, text: str, package: Path | None, bay: str, co
             "steps": [{"key": s["key"], "state": s["state"], "message": s["message"]} for s in run["steps"]]}
 
 
-def _plan(client: Client, kit: Kit, package: str, bay: str, counts: dict[str, str], values: dict[str, str]) -> dict[str, Any]:
+def _plan(client: Client, kit: Kit, taken: list[tuple[str, str]], bay: str, counts: dict[str, str], values: dict[str, str]) -> dict[str, Any]:
     """A plan of the kit's usual numbers on the lab: pools and networks of the bay, secrets made by their rules."""
     from nimble_stone.core.estate import Estate
     from nimble_stone.core.plan.beginning import beginning
     from nimble_stone.core.plan.many import Base, plans_of
+    from nimble_stone.core.plan.packages import takes
     estate = Estate.model_validate(client.call("GET", "/api/estate/facts"))
     header = ["name", *(f"count.{role}" for role in counts)]
-    drawn = plans_of([header, ["tried", *counts.values()]], Base(kit.id, package, bay, (), values), {kit.id: kit}, lambda kit,
-                     bay: beginning(kit, bay, estate))[0]
+    fits = {role: next((f"{product} {version}" for product, version in taken if takes(accepts, product, version)), "")
+            for role, accepts in (("", kit.accepts), *((role.id, role.accepts) for role in kit.roles if role.accepts))}
+    base = Base(kit.id, fits.pop(""), bay, (), values, {kit.id: fits})
+    drawn = plans_of([header, ["tried", *counts.values()]], base, {kit.id: kit}, lambda kit, bay: beginning(kit, bay, estate))[0]
     if drawn.faults:
         raise InputError("; ".join(drawn.faults))
     plan = client.call("POST", "/api/plans", {"text": drawn.text})

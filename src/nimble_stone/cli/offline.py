@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 from pathlib import Path
 from typing import Any
 
@@ -15,10 +14,12 @@ from nimble_stone.core.package.contents import examine
 from nimble_stone.core.plan.difference import differences
 from nimble_stone.core.plan.include import gather
 from nimble_stone.core.plan.model import Plan, SharedValues
-from nimble_stone.core.plan.sheet import PackageView, Sheet, resolve
+from nimble_stone.core.plan.packages import PackageView, matched
+from nimble_stone.core.plan.sheet import Sheet, resolve
 from nimble_stone.engine.files import opened
 from nimble_stone.server import designing
 from nimble_stone.server.kits import load_kits
+from nimble_stone.server.planning import licence_sha256
 
 MAX_FACTS = 256 << 20
 
@@ -36,7 +37,7 @@ def read_facts(path: Path) -> Estate:
                           hint="Make one with nimble-stone estate facts --json.") from error
 
 
-def sheet_of(plan_file: Path, estate: Estate, package: PackageView | None, include: list[Path]) -> Sheet:
+def sheet_of(plan_file: Path, estate: Estate, packages: list[PackageView], include: list[Path]) -> Sheet:
     """The plan of a file, thought through. Shared values are looked for beside the plan as NAME.values.yaml, and in `include`.
 
     Raises FormatError, Faults, InputError.
@@ -47,30 +48,25 @@ def sheet_of(plan_file: Path, estate: Estate, package: PackageView | None, inclu
         raise InputError(f"the plan asks for kit “{plan.kit}”; there are {', '.join(sorted(kits))}", code="kit-unknown")
     files = [*sorted(plan_file.parent.glob("*.values.yaml")), *include] if plan.include else []
     known = {values.name: values for values in (yaml_text.read(text_of(path), SharedValues, str(path)) for path in files)}
-    return resolve(plan, kits[plan.kit], package, estate, set(), shared=gather(plan.include, known))
+    return resolve(plan, kits[plan.kit], matched(kits[plan.kit], packages), estate, set(), shared=gather(plan.include, known))
 
 
-def view_of(package: Path | None) -> PackageView | None:
+def view_of(package: Path) -> PackageView:
     """What the sheet needs of a package's file. Raises FormatError."""
-    if package is None:
-        return None
     with opened(package) as given:
         contents = examine(given)
         return PackageView(contents.sha256, contents.descriptor, sum(g.source.size_bytes for g in given))
 
 
-def check(plan_file: Path, facts: Path, package: Path | None, include: list[Path]) -> dict[str, Any]:
+def check(plan_file: Path, facts: Path, packages: list[Path], include: list[Path]) -> dict[str, Any]:
     """{check, place, findings} of a plan by what was read earlier, and functions for what else may be asked; nobody is asked.
 
     Secrets cannot be looked at here and are not judged.
     """
-    view = view_of(package)
     estate = read_facts(facts)
-    sheet = sheet_of(plan_file, estate, view, include)
+    sheet = sheet_of(plan_file, estate, [view_of(package) for package in packages], include)
     secret = {node.value(column.id) for column in sheet.columns if column.kind == "secret" for node in sheet.nodes} - {""}
-    licence = "\n\n".join(text for text in view.descriptor.licences if text) if view else ""
-    digest = hashlib.sha256(licence.encode()).hexdigest() if licence else ""
-    situation = Situation(sheet, estate, verdicts=dict.fromkeys(secret, ()), licence_sha256=digest)
+    situation = Situation(sheet, estate, verdicts=dict.fromkeys(secret, ()), licence_sha256=licence_sha256(package.descriptor for package in sheet.used))
     findings = checks.check(situation)
     names: dict[str, str] = {node.name: node.id for node in sheet.nodes}
     return {"check": answers.check(sheet, estate, findings, sequence.build(sheet, estate)), "place": answers.place(sheet, estate),
@@ -82,7 +78,7 @@ def check(plan_file: Path, facts: Path, package: Path | None, include: list[Path
             "why": lambda node: designing.as_data(designing.places(sheet, names.get(str(node), str(node))))}
 
 
-def difference(first: Path, second: Path, facts: Path, package: Path | None, include: list[Path]) -> list[dict[str, Any]]:
+def difference(first: Path, second: Path, facts: Path, packages: list[Path], include: list[Path]) -> list[dict[str, Any]]:
     """What differs from one plan file to another."""
-    view, estate = view_of(package), read_facts(facts)
-    return designing.as_data(designing.difference_views(differences(sheet_of(first, estate, view, include), sheet_of(second, estate, view, include))))
+    views, estate = [view_of(package) for package in packages], read_facts(facts)
+    return designing.as_data(designing.difference_views(differences(sheet_of(first, estate, views, include), sheet_of(second, estate, views, include))))

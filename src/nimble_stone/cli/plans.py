@@ -16,7 +16,7 @@ from nimble_stone.core.units import size_text, time_text
 
 app = typer.Typer(help="Plans: check, place, size, compare, many at once, in and out.", no_args_is_help=True)
 Facts = Annotated[Path | None, typer.Option("--facts", help="Without a server: a file made by `estate facts --json`.")]
-PackageFile = Annotated[Path | None, typer.Option("--package", help="With --facts: the package's file.")]
+PackageFile = Annotated[list[Path] | None, typer.Option("--package", help="With --facts: the package's file; again for roles with a product of their own.")]
 Include = Annotated[list[Path] | None, typer.Option("--include", help="With --facts: further files of shared values; those beside the plan are found by "
                                                                       "themselves.")]
 
@@ -34,7 +34,7 @@ def plan_check(plan: str, offline: Annotated[bool, typer.Option("--offline", hel
                facts: Facts = None, package: PackageFile = None, include: Include = None, as_json: Json = False) -> None:
     """Check a plan of the server, or a plan file without keeping it."""
     if facts is not None:
-        given = _without_server(plan, facts, package, include)
+        given = _without_server(plan, facts, package or [], include)
         answer(given["check"], as_json, *findings(given), f"{len(given['check']['nodes'])} nodes, checked against {facts}")
         raise typer.Exit(verdict(given))
     if as_json:
@@ -55,7 +55,7 @@ def plan_place(plan: str, facts: Facts = None, package: PackageFile = None, incl
                why: Annotated[str, typer.Option(help="A node: every host as a place for it.")] = "",
                balance: Annotated[bool, typer.Option("--balance", help="Which few moves would even it out.")] = False, as_json: Json = False) -> None:
     """Which node on which host, how even that is, and why a node has none. Exit code 1 when one has none."""
-    given = _without_server(plan, facts, package, include) if facts else None
+    given = _without_server(plan, facts, package or [], include) if facts else None
     if why != "":
         places = _places(plan, why, given)
         rows = [["host", "full with it", "", "why not"], *([p["host"], f"{p['load']:.0%}", "here" if p["here"] else "", p["reason"]] for p in places)]
@@ -86,7 +86,7 @@ def _places(plan: str, node: str, given: dict[str, Any] | None) -> list[dict[str
 @app.command("forecast")
 def plan_forecast(plan: str, facts: Facts = None, package: PackageFile = None, include: Include = None, as_json: Json = False) -> None:
     """How long the rollout takes: as likely longer as shorter, nine times in ten, and the longest way."""
-    found = (_without_server(plan, facts, package, include) if facts else _asked(plan))["check"]["forecast"]
+    found = (_without_server(plan, facts, package or [], include) if facts else _asked(plan))["check"]["forecast"]
     answer(found, as_json, f"{time_text(found['p50_seconds'])} as likely as not, {time_text(found['p90_seconds'])} nine times in ten.",
            "The longest way: " + " → ".join(found["critical_path"]))
 
@@ -103,7 +103,8 @@ def plan_size(plan: str, load: Annotated[list[str] | None, typer.Option("--load"
             loads[name] = float(number)
         except ValueError as error:
             raise InputError(f"--load {item}: “{number}” is no number", hint="Give it as gauges=140.") from error
-    found = _without_server(plan, facts, package, include)["size"](loads) if facts else Client().call("POST", f"/api/plans/{plan}/sizing", {"loads": loads})
+    found = _without_server(plan, facts, package or [], include)["size"](loads) if facts else Client().call(
+        "POST", f"/api/plans/{plan}/sizing", {"loads": loads})
     if take and not facts:
         version = Client().call("GET", f"/api/plans/{plan}")["version"]
         Client().call("PATCH", f"/api/plans/{plan}", {"version": version, "edits": found["edits"]})
@@ -118,7 +119,7 @@ def plan_headroom(plan: str, pairs: Annotated[bool, typer.Option("--pairs", help
                   package: PackageFile = None, include: Include = None, as_json: Json = False) -> None:
     """What falls with each host, and what of it would find room elsewhere. Exit code 1 when something stops or is lost."""
     together = 2 if pairs else 1
-    found = _without_server(plan, facts, package, include)["headroom"](together) if facts else Client().call("GET",
+    found = _without_server(plan, facts, package or [], include)["headroom"](together) if facts else Client().call("GET",
                                                                                                              f"/api/plans/{plan}/headroom?together={together}")
     rows = [["lost", "", "nodes", "elsewhere", "what it means"]]
     rows += [[" + ".join(one["hosts"]), one["weight"], str(len(one["nodes"])), str(len(one["fit"])), "; ".join(one["words"])] for one in found]
@@ -139,7 +140,7 @@ def plan_layout(plan: Annotated[str, typer.Argument(help="A plan; or, with --bay
     if bay:
         found = Client().call("GET", f"/api/estate/bays/{bay}/layout?kind={kind}&least_gib={least_gib}&most={most}")
     else:
-        found = _without_server(plan, facts, package, include)["layout"]() if facts else Client().call("GET", f"/api/plans/{plan}/layout")
+        found = _without_server(plan, facts, package or [], include)["layout"]() if facts else Client().call("GET", f"/api/plans/{plan}/layout")
     rows = [["scheme", "usable", "safe after a host", "raw", "wasted", "survives", ""]]
     for one in found:
         rows.append([one["label"], *(size_text(one[key]) for key in ("usable_bytes", "safe_bytes", "raw_bytes", "wasted_bytes")),
@@ -153,7 +154,7 @@ def plan_diff(first: str, second: Annotated[str, typer.Argument(help="A plan, a 
     """What differs from FIRST to SECOND; with FIRST alone: from what its run built to the plan. Exit code 1 when something does."""
     if facts is not None:
         from nimble_stone.cli import offline
-        found = {"differences": offline.difference(Path(first), Path(second), facts, package, include or [])}
+        found = {"differences": offline.difference(Path(first), Path(second), facts, package or [], include or [])}
     elif second:
         found = Client().call("GET", f"/api/plans/{second}/difference?plan={first}")
     else:
@@ -273,6 +274,6 @@ def _asked(plan: str, *, world: bool = False) -> dict[str, Any]:
     return dict(Client().call("POST", "/api/plans/answers", {**body, "world": world}))
 
 
-def _without_server(plan: str, facts: Path, package: Path | None, include: list[Path] | None) -> dict[str, Any]:
+def _without_server(plan: str, facts: Path, packages: list[Path], include: list[Path] | None) -> dict[str, Any]:
     from nimble_stone.cli import offline
-    return offline.check(Path(plan), facts, package, include or [])
+    return offline.check(Path(plan), facts, packages, include or [])

@@ -189,7 +189,7 @@ def _seed(data: Path, url: str, made: str, lab_plan: object, mib: int) -> None:
         later = client.upload(newer, lambda *_: None)
         client.call("PATCH", f"/api/packages/{later['sha256']}", {"channel": "candidate", "note": ""})
     have = {package["product"] for package in client.call("GET", "/api/packages")}
-    for product in products.PRODUCTS.values():
+    for product in products.ALL.values():
         if product.title not in have:
             file = data / f"{product.id}-{product.version}.ova"
             file.write_bytes(products.ova(product, mib=max(1, mib // 6)))

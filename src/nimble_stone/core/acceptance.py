@@ -54,14 +54,15 @@ def expectations(sheet: Sheet) -> list[Expected]:
 
 def expected_of(sheet: Sheet, node: Node, proof: Proof) -> str:
     """What a proof expects of a node, in the words in which it will be found."""
-    version = sheet.package.descriptor.version if sheet.package else ""
+    package = sheet.packages.of(node.role)
     return {
         "running": "running",
-        "hardware": hardware_text(node.vcpu, node.memory_bytes, (len(sheet.package.descriptor.disk_order) if sheet.package else 0) + len(node.extra)),
+        "hardware": hardware_text(node.vcpu, node.memory_bytes, (len(package.descriptor.disk_order) if package else 0) + len(node.extra)),
         "host": node.value("host"), "name": node.name, "address": f"{node.value('address')}/{node.value('prefix')}",
         "gateway": f"{node.value('gateway')} answers", "clock": f"within {proof.limit:g} s", "port": f"{sheet.kit.service.port} open",
-        "version": version, "role": node.role, "networks": ", ".join(networks_of(sheet.kit, node, interfaces(sheet))),
-        "mac": ", ".join(mac for mac in macs_of(sheet.kit, node, interfaces(sheet)) if mac),
+        "version": package.descriptor.version if package else "",
+        "role": node.role, "networks": ", ".join(networks_of(sheet.kit, node, interfaces(sheet, node))),
+        "mac": ", ".join(mac for mac in macs_of(sheet.kit, node, interfaces(sheet, node)) if mac),
         "certificate": ", ".join(f"{one.label} trusted" for one in shown(sheet, node)),
         "address6": f"{node.value('address6')}/{node.value('prefix6')}" if node.value("address6") else "",
     }.get(proof.kind, "")
@@ -77,9 +78,10 @@ def balanced_text(sheet: Sheet) -> str:
     return "; ".join(f"{one.label}: {', '.join(sorted(node.name for node in sheet.nodes if node.role in one.members))}" for one in sheet.kit.balanced)
 
 
-def interfaces(sheet: Sheet) -> int:
-    """How many network interfaces the package's guests have."""
-    return max(1, len(sheet.package.descriptor.nics)) if sheet.package else 1
+def interfaces(sheet: Sheet, node: Node) -> int:
+    """How many network interfaces the node's package has."""
+    package = sheet.packages.of(node.role)
+    return max(1, len(package.descriptor.nics)) if package else 1
 
 
 def virtual_text(sheet: Sheet) -> str:

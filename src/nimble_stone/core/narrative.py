@@ -60,10 +60,10 @@ def of_plan(sheet: Sheet, findings: Sequence[Finding], forecast_s: float, worst_
 def _remedy_of(finding: Finding) -> Action:
     kinds = {"licence": "licence", "package-missing": "package", "package-unfit": "package"}
     label = finding.remedy.label if finding.remedy else "Show where"
-    if finding.code in kinds:
-        return Action(kinds[finding.code], label)
     if finding.remedy and finding.remedy.edit:
         return Action("remedy", label, finding.node, finding.column, finding.remedy.edit)
+    if finding.code in kinds:
+        return Action(kinds[finding.code], label)
     return Action("cell", label if len(label) <= 36 else "Show where", finding.node, finding.column)
 
 

@@ -15,7 +15,7 @@ from nimble_stone.core.estate import Estate
 from nimble_stone.core.kit import expression
 from nimble_stone.core.kit.model import Forming
 from nimble_stone.core.plan.cells import Inputs
-from nimble_stone.core.plan.sheet import Node, Sheet
+from nimble_stone.core.plan.sheet import Node, PackageView, Sheet
 
 Kind = Literal["carry", "clone", "medium", "define", "start", "learn", "boot", "services", "call", "ground"]
 CARRY_BYTES_PER_S = 40 << 20
@@ -76,14 +76,18 @@ def build(sheet: Sheet, estate: Estate, *, pace: float = 1.0) -> list[Step]:
     """The steps of a run, in an order that respects their dependencies. `pace` scales expected times (the lab is faster)."""
     steps: list[Step] = []
     stores = _stores(sheet, estate)
-    per_store: dict[str, list[Node]] = defaultdict(list)
+    carried: dict[str, str] = {}                                   # node → the step that brings what its disks are made from
+    first: dict[tuple[str, str], Node] = {}
     for node in sheet.nodes:
-        per_store[stores[node.id]].append(node)
-    thin = sheet.package.thin_bytes if sheet.package else 0
-    for place, nodes in per_store.items():
-        first = nodes[0]
-        steps.append(_step("carry", f"carry/{place}", f"Disk onto {_place_text(place)}", first, 1, (), pace * (1 + thin / CARRY_BYTES_PER_S),
-                           node="", patience=10.0, detail={"place": place}))
+        package = sheet.packages.of(node.role)
+        first.setdefault((stores[node.id], package.sha256 if package else ""), node)
+        carried[node.id] = _carrying(stores[node.id], package, sheet)
+    for (place, sha256), node in first.items():
+        package = sheet.packages.of(node.role)
+        other = package is not None and package is not sheet.package
+        steps.append(_step("carry", carried[node.id], f"{package.descriptor.product if other and package else 'Disk'} onto {_place_text(place)}", node, 1, (),
+                           pace * (1 + (package.thin_bytes if package else 0) / CARRY_BYTES_PER_S), node="", patience=10.0,
+                           detail={"place": place, **({"package": sha256} if other else {})}))
     services: dict[str, list[str]] = defaultdict(list)             # by role
     for node in sheet.nodes:
         services[node.role].append(f"services/{node.id}")
@@ -91,7 +95,7 @@ def build(sheet: Sheet, estate: Estate, *, pace: float = 1.0) -> list[Step]:
     for node in sheet.nodes:
         facts = estate.facts.get(node.value("host"))
         slower = EMULATED if facts is not None and facts.domain_type == "qemu" else 1.0
-        steps += _node_steps(sheet, node, stores[node.id], depth[node.role], services, pace, slower)
+        steps += _node_steps(sheet, node, stores[node.id], carried[node.id], depth[node.role], services, pace, slower)
     steps += _forming(sheet, depth, pace)
     return _with_handover(sheet, steps)
 
@@ -134,7 +138,12 @@ def _step(kind: Kind, key: str, label: str, at: Node, wave: int, after: tuple[st
                 deadline if deadline is not None else max(120.0, expected * patience), waits, detail or {})
 
 
-def _node_steps(sheet: Sheet, node: Node, place: str, depth: int, services: Mapping[str, list[str]], pace: float,
+def _carrying(place: str, package: PackageView | None, sheet: Sheet) -> str:
+    """Key of the step that brings a package's disks onto a place."""
+    return f"carry/{place}" if package is None or package is sheet.package else f"carry/{place}/{package.sha256[:12]}"
+
+
+def _node_steps(sheet: Sheet, node: Node, place: str, carried: str, depth: int, services: Mapping[str, list[str]], pace: float,
                 slower: float) -> list[Step]:
     times, ident, wave = sheet.kit.durations, node.id, 2 + depth
     role = sheet.kit.role(node.role)
@@ -142,7 +151,7 @@ def _node_steps(sheet: Sheet, node: Node, place: str, depth: int, services: Mapp
     by_dhcp = node.value("addressing") == "dhcp"
     size = node.full_bytes if node.value("provisioning") == "full" else node.thin_bytes
     return [
-        _step("clone", f"clone/{ident}", "Disk", node, 1, (f"carry/{place}",), pace * (1 + size / CLONE_BYTES_PER_S), detail={"place": place}),
+        _step("clone", f"clone/{ident}", "Disk", node, 1, (carried,), pace * (1 + size / CLONE_BYTES_PER_S), detail={"place": place}),
         _step("medium", f"medium/{ident}", "Config medium", node, 1, (), pace * times.medium),
         _step("define", f"define/{ident}", "Guest", node, wave, (f"clone/{ident}", f"medium/{ident}"), pace * times.define),
         _step("start", f"start/{ident}", "Start", node, wave, (f"define/{ident}", *before), pace * times.start),

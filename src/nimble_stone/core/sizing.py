@@ -48,7 +48,8 @@ def loads_of(kit: Kit, given: Mapping[str, float]) -> dict[str, float]:
     return {load.id: float(given.get(load.id, load.usual)) for load in known.values()}
 
 
-def propose(kit: Kit, sizes: Sequence[Size], given: Mapping[str, float], hosts: int | None = None) -> list[Proposal]:
+def propose(kit: Kit, sizes: Sequence[Size], given: Mapping[str, float], hosts: int | None = None,
+            own: Mapping[str, Sequence[Size]] | None = None) -> list[Proposal]:
     """A proposal for each role the kit sizes: the option with the least memory that carries every load.
 
     `hosts`: how many there are; nodes that stand apart cannot be more. None: not known.
@@ -63,7 +64,7 @@ def propose(kit: Kit, sizes: Sequence[Size], given: Mapping[str, float], hosts: 
         sizing = kit.sizing.roles.get(role.id)
         if sizing is None:
             continue
-        may = [size for size in sizes if not role.sizes or size.id in role.sizes]
+        may = [size for size in (own or {}).get(role.id, sizes) if not role.sizes or size.id in role.sizes]
         proposal = _by_formula(role, sizing, may, loads | counts) if sizing.count else _by_loads(kit.sizing.loads, role, sizing, may, loads, hosts)
         if proposal.chosen:
             counts[f"count.{role.id}"] = float(proposal.chosen.count)

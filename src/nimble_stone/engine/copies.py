@@ -30,7 +30,7 @@ async def users(world: World, copy: Copy, besides: str = "") -> list[str]:
     estate = await world.store.read(records.load_estate)
     found = []
     for row in await world.store.read(runs.runs):
-        if row.package != copy.package or row.state == "undone" or row.id == besides:
+        if copy.package not in row.packages or row.state == "undone" or row.id == besides:
             continue
         nodes = [values for values in row.doc["plan"].get("nodes", {}).values()
                  if place_of(estate, str(values.get("host", "")), str(values.get("datastore", ""))) == copy.place]

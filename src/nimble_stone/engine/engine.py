@@ -6,12 +6,12 @@ import asyncio
 import contextlib
 import logging
 
-from nimble_stone.core.errors import Conflict, NotFound
-from nimble_stone.engine import packages, prove
+from nimble_stone.core.errors import Conflict
+from nimble_stone.engine import prove
 from nimble_stone.engine.drive import Driver
-from nimble_stone.engine.frozen import thaw
+from nimble_stone.engine.frozen import thawed
 from nimble_stone.engine.world import World
-from nimble_stone.store import records, runs
+from nimble_stone.store import runs
 
 log = logging.getLogger("nimble_stone.engine")
 
@@ -92,10 +92,7 @@ class Engine:
         row = await self.world.store.read(runs.get_run, run_id)
         if row.state == "undone":
             raise Conflict("this run was taken back; there is nothing to prove", code="run-undone")
-        package = await self.world.store.read(records.find_package, row.package)
-        if package is None:
-            raise NotFound("the run's package is gone")
-        verdicts = await prove.prove(self.world, thaw(row, packages.view_of(package)))
+        verdicts = await prove.prove(self.world, await thawed(self.world.store, row))
         await prove.keep(self.world, run_id, verdicts)
         passed = all(verdict.passed for verdict in verdicts)
         await self.world.store.write(runs.move_run, run_id, self.world.clock(), "proved" if passed else "not-proved",

@@ -61,9 +61,13 @@ async def _certificate(c: Filler, key: str) -> str:
 
 async def environment_of(c: Filler) -> dict[str, str]:
     """The environment of the node: what the kit maps, then the package's further questions as the sheet answers them."""
-    values = {key: await fill(c, template) for key, template in c.run.sheet.kit.environment.items()}
+    kit, package = c.run.sheet.kit, c.run.sheet.packages.of(c.node.role)
+    role = kit.role(c.node.role)
+    own = role is not None and role.accepts is not None
+    values = {key: await fill(c, template) for key, template in (role.environment if role and own else kit.environment).items()}
+    asked = {question.key for question in package.descriptor.questions} if package else set()
     for column in c.run.sheet.columns:
-        if column.environment and column.environment not in values:
+        if column.environment and column.environment not in values and (column.environment in asked or not own):
             text = c.node.value(column.id)
             values[column.environment] = await c.world.open_secret(text) if column.kind == "secret" and text else text
     return values

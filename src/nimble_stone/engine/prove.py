@@ -79,7 +79,7 @@ async def _host_side(world: World, run: FrozenRun, node: Node, seen: _Seen) -> N
         seen.put("running", "running" if running else "stopped", f"virsh domstate {node.name}")
         seen.put("hardware", acceptance.hardware_text(domain.vcpu, domain.memory_bytes, domain.disks), how)
         seen.put("networks", ", ".join(domain.networks), how)
-        planned = macs_of(run.sheet.kit, node, acceptance.interfaces(run.sheet))
+        planned = macs_of(run.sheet.kit, node, acceptance.interfaces(run.sheet, node))
         seen.put("mac", ", ".join(mac for mac, wanted in zip(domain.macs, planned, strict=False) if wanted), how)
         ours = domain.mark is not None and domain.mark.run == run.id
         seen.put("host", host.name if ours else f"{host.name}, but without our mark", how)

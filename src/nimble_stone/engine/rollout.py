@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any
 
-from nimble_stone.core.errors import StoneError
 from nimble_stone.core.sequence import Step
 from nimble_stone.engine import packages, prove
-from nimble_stone.engine.frozen import thaw
+from nimble_stone.engine.frozen import made_from, thaw
 from nimble_stone.engine.jobs import Kind
 from nimble_stone.engine.steps import KINDS, POLLED, Context
 from nimble_stone.engine.world import World
@@ -20,23 +20,21 @@ UNDO_STAGE = {"call": 0, "services": 0, "boot": 0, "learn": 0, "start": 0, "defi
 
 
 class Rollout:
-    """A frozen run with its package."""
+    """A frozen run with its packages."""
 
     stages = 4
 
-    def __init__(self, world: World, row: RunRow, package: records.PackageRow) -> None:
+    def __init__(self, world: World, row: RunRow, found: Mapping[str, records.PackageRow]) -> None:
         self.world, self.run_id = world, row.id
-        self._contents = packages.contents_of(package)
-        self._run = thaw(row, packages.view_of(package))
+        self._contents = {sha256: packages.contents_of(package) for sha256, package in found.items()}
+        self._main = row.package
+        self._run = thaw(row, made_from(row, found))
         self.steps = self._run.steps
 
     @classmethod
     async def load(cls, world: World, row: RunRow) -> Rollout:
-        """Raises StoneError when the package is gone."""
-        package = await world.store.read(records.find_package, row.package)
-        if package is None:
-            raise StoneError(f"the package of run {row.id} is gone", code="package-missing")
-        return cls(world, row, package)
+        """Raises NotFound when a package is gone."""
+        return cls(world, row, await world.store.read(records.packages_of, row.packages))
 
     def kind(self, step: Step) -> Kind:
         """What carries the step out."""
@@ -52,7 +50,10 @@ class Rollout:
 
     def context(self, step: Step, host: KvmHost, record: Recorder) -> Context:
         """What the step works with."""
-        return Context(self.world, self._run, step, self._contents, host, record)
+        node = self._run.sheet.node(step.node)
+        package = self._run.sheet.packages.of(node.role) if node else None
+        contents = self._contents[step.detail.get("package") or (package.sha256 if package else self._main)]
+        return Context(self.world, self._run, step, contents, host, record)
 
     async def finish(self) -> tuple[bool, dict[str, Any]]:
         """Prove what was built."""

@@ -58,6 +58,14 @@ PRODUCTS: dict[str, Product] = {product.id: product for product in (
              ("known", "Known senders", "Addresses", 'ovf:value=""'),
              ("crossing_address", "Crossing address", "Of this node", 'ovf:value=""')), 8),
 )}
+PARTS: dict[str, Product] = {product.id: product for product in (
+    Product("transfer", "Tidebook Transfer", "2.2.0",
+            (("small", "Small", "Up to 6 parcels an hour", 1, 4), ("medium", "Medium", "Up to 60 parcels an hour", 2, 8)), (_SERVICE,),
+            (("source", "Ledger address", "Where readings are taken from", ""),
+             ("parcels", "Parcels an hour", "How often readings are handed on", 'ovf:value="4"')), 8),
+)}
+"""Products that only some nodes of another one are made from."""
+ALL = PRODUCTS | PARTS
 _COMMON = (("hostname", "Host name", "Short name of this node", ""), ("address", "Address", "IPv4 address of the service interface", ""),
            ("prefix", "Prefix", "Length of the network prefix", ""), ("gateway", "Gateway", "Default gateway", ""),
            ("dns", "DNS servers", "Separated by spaces", 'ovf:value=""'),
@@ -65,7 +73,7 @@ _COMMON = (("hostname", "Host name", "Short name of this node", ""), ("address",
            ("time_zone", "Time zone", "Such as UTC", 'ovf:value="UTC"'),
            ("role", "Role", "What this node does", ""), ("admin_password", "Administrator password", "At least twelve characters", 'ovf:password="true" '
            'ovf:qualifiers="MinLen(12) MaxLen(64)"'))
-TITLES = {"gauge": ("Gauge Collector", "4.2.0")} | {product.id: (product.title, product.version) for product in PRODUCTS.values()}
+TITLES = {"gauge": ("Gauge Collector", "4.2.0")} | {product.id: (product.title, product.version) for product in ALL.values()}
 """First part of a product's questions → what its guests call themselves."""
 
 

@@ -159,7 +159,8 @@ def sized(sheet: Sheet, given: Mapping[str, float]) -> SizingView:
     if kit.sizing is None:
         return SizingView(loads=[], proposals=[], edits=[])
     loads = sizing.loads_of(kit, {**sheet.plan.load, **given})
-    found = sizing.propose(kit, sheet.package.descriptor.sizes if sheet.package else (), loads, len(sheet.board[1]) or None)
+    found = sizing.propose(kit, sheet.package.descriptor.sizes if sheet.package else (), loads, len(sheet.board[1]) or None,
+                           {role: tuple(sheet.packages.sizes(role).values()) for role in sheet.packages.own})
     edits: list[Edit] = [Edit(path=("load", ident), value=value) for ident, value in loads.items() if ident in given or ident in sheet.plan.load]
     for one in found:
         if one.chosen is not None:

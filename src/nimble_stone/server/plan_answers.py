@@ -24,7 +24,7 @@ from nimble_stone.server.planning import Resolved, estate_of
 from nimble_stone.store import runs
 from nimble_stone.store.records import PlanRow
 
-KEPT = ("steps", "hosts", "columns", "sizes", "bays", "licence_text")
+KEPT = ("steps", "hosts", "columns", "bays", "licence_text")
 
 
 @dataclass(frozen=True, slots=True)

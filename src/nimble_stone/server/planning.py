@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import secrets
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import lru_cache
 
@@ -19,13 +19,14 @@ from nimble_stone.core.kit.model import Kit
 from nimble_stone.core.package.model import Descriptor
 from nimble_stone.core.plan.include import gather
 from nimble_stone.core.plan.model import Plan, SharedValues
-from nimble_stone.core.plan.sheet import PackageView, Sheet, ip, resolve
+from nimble_stone.core.plan.packages import Packages, PackageView, takes
+from nimble_stone.core.plan.sheet import Sheet, ip, resolve
 from nimble_stone.core.plan.whereabouts import Others
 from nimble_stone.core.sequence import Forecast, Step
 from nimble_stone.engine import packages, survey
 from nimble_stone.engine.certificates import names
 from nimble_stone.engine.engine import Engine
-from nimble_stone.engine.frozen import freeze, thaw
+from nimble_stone.engine.frozen import freeze, thawed
 from nimble_stone.engine.world import World
 from nimble_stone.keyring import certificates
 from nimble_stone.store import designs, library, records, runs
@@ -48,6 +49,8 @@ class Resolved:
     forecast: Forecast
     claims: tuple[Claim, ...]
     licence: str
+    shelf: Mapping[str, Sequence[str]] = field(default_factory=dict)
+    """Role ('' for the plan's package) → packages taken in that would do."""
     estate_number: int = 0
 
 
@@ -64,15 +67,26 @@ class Before:
                         for node in resolved.sheet.nodes]
 
 
-def licence_text(descriptor: Descriptor) -> str:
-    """All licence texts of a package, one after the other."""
-    return "\n\n".join(text for text in descriptor.licences if text)
+async def newest_of(world: World, kit: Kit) -> dict[str, str]:
+    """The same, the newest of each only; what has none is left out."""
+    return {role: known[0] for role, known in (await shelf_of(world, kit)).items() if known}
 
 
-def licence_sha256(descriptor: Descriptor) -> str:
+def licence_text(descriptors: Iterable[Descriptor]) -> str:
+    """All licence texts of packages, one after the other, each once."""
+    return "\n\n".join(dict.fromkeys(text for descriptor in descriptors for text in descriptor.licences if text))
+
+
+def licence_sha256(descriptors: Iterable[Descriptor]) -> str:
     """SHA-256 of the licence text, '' when there is none."""
-    text = licence_text(descriptor)
+    text = licence_text(descriptors)
     return hashlib.sha256(text.encode()).hexdigest() if text else ""
+
+
+async def licences_recorded(world: World, used: Iterable[PackageView]) -> bool:
+    """Whether somebody accepted the licence of every one of these packages on the package's own page."""
+    texts = {licence_sha256([package.descriptor]) for package in used} - {""}
+    return all([await world.store.read(library.accepted, text) for text in texts])
 
 
 @lru_cache(maxsize=256)
@@ -88,10 +102,20 @@ def kit_of(plan: Plan, kits: Mapping[str, Kit]) -> Kit:
     return kits[plan.kit]
 
 
-async def package_of(world: World, plan: Plan, kit: Kit) -> PackageView | None:
-    """The package the plan names, else none. Raises FormatError for one that cannot be rolled out."""
-    row = await world.store.read(records.find_package, plan.package)
-    return packages.view_of(row) if row else None
+async def packages_of(world: World, plan: Plan, kit: Kit) -> Packages:
+    """The packages the plan names. Raises FormatError for one that cannot be rolled out."""
+    async def find(wanted: str) -> PackageView | None:
+        row = await world.store.read(records.find_package, wanted)
+        return packages.view_of(row) if row else None
+    named = {role.id: block.package if (block := plan.roles.get(role.id)) else "" for role in kit.roles if role.accepts}
+    return Packages(await find(plan.package), {role: await find(wanted) for role, wanted in named.items()})
+
+
+async def shelf_of(world: World, kit: Kit) -> dict[str, tuple[str, ...]]:
+    """Role ('' for the plan's package) → names of the packages taken in that would do, the newest first."""
+    known = await world.store.read(records.package_names)
+    return {role: tuple(dict.fromkeys(f"{product} {version}" for product, version in known if takes(accepts, product, version)))
+            for role, accepts in (("", kit.accepts), *((role.id, role.accepts) for role in kit.roles if role.accepts))}
 
 
 async def claims_of_others(world: World, plan_name: str) -> tuple[Claim, ...]:
@@ -144,10 +168,10 @@ async def _claims_of_run(world: World, row: runs.StandingRow) -> tuple[Claim, ..
     """A run never changes what it builds: thought through once, remembered."""
     kept: tuple[Claim, ...] | None = world.remembered.get(f"claims {row.id}")
     if kept is None:
-        package = await world.store.read(records.find_package, row.package)
-        if package is None:
+        try:
+            sheet = (await thawed(world.store, await world.store.read(runs.get_run, row.id))).sheet
+        except NotFound:
             return ()
-        sheet = thaw(await world.store.read(runs.get_run, row.id), packages.view_of(package)).sheet
         held = sheet.by_node()
         kept = tuple(Claim(row.id, row.plan, node.name, held.get(node.id, ()), node.value("host"), node.memory_bytes, node.vcpu) for node in sheet.nodes)
         world.remembered[f"claims {row.id}"] = kept
@@ -215,7 +239,7 @@ async def think(world: World, kits: Mapping[str, Kit], text: str, *, answering: 
     """
     plan = parse_plan(text)
     kit = kit_of(plan, kits)
-    package = await package_of(world, plan, kit)
+    made_from = await packages_of(world, plan, kit)
     own = await _own_run(world, plan.name)
     number, whole = await numbered_estate(world)
     estate = without_own(whole, own)
@@ -225,21 +249,20 @@ async def think(world: World, kits: Mapping[str, Kit], text: str, *, answering: 
     shared = gather(plan.include, await shared_of(world) | ({instead.name: instead} if instead else {})) if plan.include else {}
     held = await held_by_plans(world)
     members = {text for claim in claims for text in claim.addresses}
-    sheet = resolve(plan, kit, package, estate, taken, members=members, shared=shared, others=coming(claims, estate), held=held.slots.get(plan.name, {}),
+    sheet = resolve(plan, kit, made_from, estate, taken, members=members, shared=shared, others=coming(claims, estate), held=held.slots.get(plan.name, {}),
                     prefer=held.hosts.get(plan.name, {}))
-    licence = licence_sha256(package.descriptor) if package else ""
+    licence = licence_sha256(package.descriptor for package in sheet.used)
     situation = Situation(sheet, estate, claims, answering or {}, await secret_verdicts(world, sheet), await pair_verdicts(world, sheet), unreached or {},
-                          licence, own,
-                          bool(licence and await world.store.read(library.accepted, licence)))
+                          licence, await shelf_of(world, kit), own, bool(licence) and await licences_recorded(world, sheet.used))
     findings = checks.check(situation)
     steps, forecast = _timed(world, sheet, estate, number)
-    return Resolved(sheet, estate, findings, steps, forecast, claims, situation.licence_sha256, number)
+    return Resolved(sheet, estate, findings, steps, forecast, claims, situation.licence_sha256, situation.shelf, number)
 
 
 def _timed(world: World, sheet: Sheet, estate: Estate, number: int) -> tuple[list[Step], Forecast]:
     """Steps and forecast; remembered, for most edits of a plan leave its course alone."""
     reads = sorted({name for step in sheet.kit.forming if step.when for name in expression.parse(step.when).names})
-    key = (sheet.kit.id, sheet.package.sha256 if sheet.package else "", world.pace, number,
+    key = (sheet.kit.id, *(package.sha256 for package in sheet.used), world.pace, number,
            tuple((node.id, node.value("host"), node.value("datastore"), node.extra_places, node.thin_bytes, node.full_bytes, node.value("provisioning"),
                   *(node.value(name) for name in reads)) for node in sheet.nodes))
     kept: dict[object, tuple[list[Step], Forecast]] = world.remembered.setdefault("courses", {})

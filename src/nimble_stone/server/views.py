@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any, Literal
 
 from pydantic import BaseModel, Field
@@ -12,6 +12,7 @@ from nimble_stone.core.acceptance import Verdict
 from nimble_stone.core.estate import HOST_RESERVE, Carried, Estate, Facts
 from nimble_stone.core.estate_rules.ground import ports_of
 from nimble_stone.core.findings import Finding
+from nimble_stone.core.kit.model import Role
 from nimble_stone.core.ledger import LossLine, PoolLine, StoreLine
 from nimble_stone.core.narrative import Sentence
 from nimble_stone.core.plan.sheet import Column, Kind, Node, Sheet
@@ -150,13 +151,10 @@ class RunLine(BaseModel):
     ended_at: float | None
 
 
-class RoleView(BaseModel):
-    id: str
-    label: str
-    count: int
-    least: int
-    most: int
-    sizes: list[str] = []
+class PackageChoice(BaseModel):
+    title: str = Field(description="What the plan names; “” where it names nothing.")
+    sha256: str = Field(description="Empty where it was not taken in.")
+    fitting: list[str] = Field(description="Packages that would do, this one first.")
 
 
 class SizeView(BaseModel):
@@ -167,6 +165,16 @@ class SizeView(BaseModel):
     memory_bytes: int
     default: bool
     carries: str = ""
+
+
+class RoleView(BaseModel):
+    id: str
+    label: str
+    count: int
+    least: int
+    most: int
+    sizes: list[SizeView] = []
+    package: PackageChoice | None = Field(default=None, description="Where its nodes are made from a product of their own.")
 
 
 class ClaimView(BaseModel):
@@ -185,12 +193,10 @@ class PlanView(BaseModel):
     title: str
     kit: str
     kit_title: str
-    package: str
-    package_sha256: str
+    package: PackageChoice
     bay: str
     bays: list[str]
     roles: list[RoleView]
-    sizes: list[SizeView]
     licence_text: str
     licence_sha256: str
     licence_by: str
@@ -305,15 +311,25 @@ def run_line(row: RunRow) -> RunLine:
     return RunLine(id=row.id, plan=row.plan, state=row.state, started_at=row.started_at, ended_at=row.ended_at)
 
 
-def size_views(resolved: Sheet) -> list[SizeView]:
-    carries = {advice.size: advice.carries for advice in resolved.kit.sizes}
+def size_views(sheet: Sheet, role: Role) -> list[SizeView]:
+    """The sizes a role's nodes may have, and any other that one of them has now."""
+    carries = {advice.size: advice.carries for advice in sheet.kit.sizes if not advice.roles or role.id in advice.roles}
+    now = {node.value("size") for node in sheet.by_role[role.id]}
     return [SizeView(id=s.id, label=s.label, description=s.description, vcpu=s.vcpu, memory_bytes=s.memory_bytes, default=s.default,
-                     carries=carries.get(s.id, "")) for s in resolved.package.descriptor.sizes] if resolved.package else []
+                     carries=carries.get(s.id, "")) for s in sheet.packages.sizes(role.id).values() if not role.sizes or s.id in role.sizes or s.id in now]
+
+
+def choice_of(sheet: Sheet, role: str, shelf: Mapping[str, Sequence[str]]) -> PackageChoice:
+    """What a role's nodes (or, for '', all that have no product of their own) are made from, and what else would do."""
+    package, block = sheet.packages.of(role), sheet.plan.roles.get(role)
+    named = package.title if package else (block.package if block else "") if role else sheet.plan.package
+    return PackageChoice(title=named, sha256=package.sha256 if package else "",
+                         fitting=list(dict.fromkeys([*([named] if package else []), *shelf.get(role, ())])))
 
 
 def plan_head(row: PlanRow, resolved: Resolved, plan_runs: list[RunRow], estate: Estate, *, checked: bool) -> dict[str, Any]:
     """All members of a PlanView but its nodes, steps and hosts, as data."""
-    sheet, package = resolved.sheet, resolved.sheet.package
+    sheet = resolved.sheet
     critical = set(resolved.forecast.critical)
     labels = {step.key: inside(step.label) for step in resolved.steps if step.key in critical}
     others = {address for claim in resolved.claims for address in claim.addresses}
@@ -322,12 +338,11 @@ def plan_head(row: PlanRow, resolved: Resolved, plan_runs: list[RunRow], estate:
                  if (node := sheet.node(finding.node))}
     return {
         "id": row.id, "version": row.version, "title": sheet.plan.title or sheet.plan.name, "kit": sheet.kit.id, "kit_title": sheet.kit.title,
-        "package": f"{package.descriptor.product} {package.descriptor.version}" if package else sheet.plan.package,
-        "package_sha256": package.sha256 if package else "", "bay": sheet.plan.bay, "bays": sorted({host.bay for host in estate.hosts}),
+        "package": choice_of(sheet, "", resolved.shelf), "bay": sheet.plan.bay, "bays": sorted({host.bay for host in estate.hosts}),
         "roles": [RoleView(id=role.id, label=role.label, count=len(sheet.by_role[role.id]), least=role.count.least, most=role.count.most,
-                           sizes=list(role.sizes))
-               for role in sheet.kit.roles],
-        "sizes": size_views(sheet), "licence_text": licence_text(package.descriptor) if package else "", "licence_sha256": resolved.licence,
+                           sizes=size_views(sheet, role), package=choice_of(sheet, role.id, resolved.shelf) if role.accepts else None)
+                  for role in sheet.kit.roles],
+        "licence_text": licence_text(package.descriptor for package in sheet.used), "licence_sha256": resolved.licence,
         "licence_by": sheet.plan.licence.by if sheet.plan.licence and sheet.plan.licence.text == resolved.licence else "",
         "columns": [_column_view(column) for column in sheet.columns],
         "findings": resolved.findings, "stores": ledger.stores(sheet, resolved.estate),

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import logging
 import sqlite3
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from dataclasses import asdict, dataclass
 from typing import Any
 
@@ -165,6 +165,11 @@ def packages(db: Db) -> list[PackageRow]:
     return [_package(row) for row in db.execute("SELECT * FROM package ORDER BY added_at DESC")]
 
 
+def package_names(db: Db) -> list[tuple[str, str]]:
+    """(product, version) of all packages, newest first."""
+    return [(row["product"], row["version"]) for row in db.execute("SELECT product, version FROM package ORDER BY added_at DESC")]
+
+
 def find_package(db: Db, wanted: str) -> PackageRow | None:
     """By SHA-256 (12 digits suffice) or by “Product version”; None when absent."""
     if not wanted:
@@ -173,6 +178,17 @@ def find_package(db: Db, wanted: str) -> PackageRow | None:
         if wanted == f"{row.product} {row.version}" or (len(wanted) >= 12 and row.sha256.startswith(wanted)):
             return row
     return None
+
+
+def packages_of(db: Db, digests: Collection[str]) -> dict[str, PackageRow]:
+    """Packages by digest. Raises NotFound for one that is gone."""
+    found = {}
+    for sha256 in digests:
+        row = db.execute("SELECT * FROM package WHERE sha256 = ?", (sha256,)).fetchone()
+        if row is None:
+            raise NotFound(f"the package {sha256[:12]} is gone", code="package-missing")
+        found[sha256] = _package(row)
+    return found
 
 
 def renew_package(db: Db, sha256: str, doc: dict[str, Any]) -> None:
@@ -188,7 +204,8 @@ def label_package(db: Db, sha256: str, channel: str, note: str) -> None:
 
 def remove_package(db: Db, sha256: str) -> None:
     """Forget a package. Raises Conflict while a run was made with it, NotFound when it is unknown."""
-    if db.execute("SELECT 1 FROM run WHERE package = ?", (sha256,)).fetchone():
+    if db.execute("SELECT 1 FROM run WHERE package = :sha OR EXISTS (SELECT 1 FROM json_each(run.doc, '$.packages') WHERE value = :sha)",
+                  {"sha": sha256}).fetchone():
         raise Conflict("a run was made with this package; it stays for its record", code="package-in-use")
     if db.execute("DELETE FROM package WHERE sha256 = ?", (sha256,)).rowcount == 0:
         raise NotFound("no such package")

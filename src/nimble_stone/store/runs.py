@@ -28,6 +28,16 @@ class RunRow:
     ended_at: float | None
     kind: str = "rollout"
 
+    @property
+    def own_packages(self) -> dict[str, str]:
+        """Role → digest of the package its nodes are made from, where that is not the run's."""
+        return dict(self.doc.get("packages", {}))
+
+    @property
+    def packages(self) -> set[str]:
+        """Digests of all packages its nodes are made from."""
+        return {self.package, *self.own_packages.values()} - {""}
+
 
 @dataclass(frozen=True)
 class StepRow:

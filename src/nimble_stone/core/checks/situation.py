@@ -29,7 +29,7 @@ class Situation:
     """The plan resolved, the estate with facts, and what was found out about the world.
 
     `answering`: address → what answered. `verdicts`: secret reference → what it lacks (see secrets_rule); a reference that is
-    absent does not exist. `licence_texts`: SHA-256 of the package's joined licence text, '' when there is none.
+    absent does not exist. `licence_sha256`: of the joined licence texts of all packages, '' when there are none.
     """
 
     sheet: Sheet
@@ -42,8 +42,10 @@ class Situation:
     unreached: Mapping[str, str] = field(default_factory=dict)
     """“host:port” of a place beyond the plan that was tried from a host and not reached → why, and from where."""
     licence_sha256: str = ""
+    shelf: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    """Role ('' for the plan's package) → packages taken in that would do, the newest first."""
     own_run: str = ""
-    licence_recorded: bool = False             # somebody accepted this very text on the package's page
+    licence_recorded: bool = False             # somebody accepted these very texts on the packages' pages
 
     def facts(self, host: str) -> Facts | None:
         """Facts of a host, if any were read."""

@@ -9,25 +9,32 @@ from nimble_stone.core.addressing import fault
 from nimble_stone.core.checks.situation import Situation
 from nimble_stone.core.findings import Edit, Finding, Remedy
 from nimble_stone.core.kit.model import Count
+from nimble_stone.core.kit.words import takes_text
 from nimble_stone.core.plan.columns import network_column
+from nimble_stone.core.plan.packages import accepts_of, takes
 from nimble_stone.core.plan.sheet import Cell, Node, ip
 from nimble_stone.core.secrets_rule import violations
 from nimble_stone.core.units import count_text
 
 
 def package_fits(s: Situation) -> Iterator[Finding]:
-    """A package is chosen, and the kit takes it."""
-    kit, package = s.sheet.kit, s.sheet.package
-    if package is None:
-        wanted = f"“{s.sheet.plan.package}” is not taken in" if s.sheet.plan.package else "no package is chosen"
-        yield Finding(severity="blocker", code="package-missing", message=f"{wanted}.", column="package",
-                      consequence="There is nothing to roll out.", remedy=Remedy(label=f"Take in or choose a package of {kit.accepts.product}"))
-        return
-    own = package.descriptor
-    if own.product != kit.accepts.product or (kit.accepts.versions and not own.version.startswith(kit.accepts.versions)):
-        yield Finding(severity="blocker", code="package-unfit", column="package",
-                      message=f"The kit {kit.title} does not take {own.product} {own.version}.",
-                      consequence="Its steps and proofs would not fit this product.", remedy=Remedy(label="Choose another package or kit"))
+    """A package is chosen for every role, and the kit takes it."""
+    kit, plan = s.sheet.kit, s.sheet.plan
+    for role in (None, *(role for role in kit.roles if role.accepts and s.sheet.by_role[role.id])):
+        ident = role.id if role else ""
+        block = plan.roles.get(ident)
+        path, named = (("package",), plan.package) if not ident else (("roles", ident, "package"), block.package if block else "")
+        wanted, package = accepts_of(kit, ident), s.sheet.packages.of(ident)
+        fitting, whom = s.shelf.get(ident, ()), f" for role {role.label}" if role else ""
+        remedy = Remedy(label=f"Use {fitting[0]}", edit=Edit(path=path, value=fitting[0])) if fitting else None
+        if package is None:
+            yield Finding(severity="blocker", code="package-missing", column="package", node=s.sheet.by_role[ident][0].id if ident else "",
+                          message=f"“{named}” is not taken in{whom}." if named else f"No package is chosen{whom}.",
+                          consequence="There is nothing to roll out.", remedy=remedy or Remedy(label=f"Take in a package of {takes_text(wanted)}"))
+        elif not takes(wanted, package.descriptor.product, package.descriptor.version):
+            yield Finding(severity="blocker", code="package-unfit", column="package", node=s.sheet.by_role[ident][0].id if ident else "",
+                          message=f"The kit {kit.title} does not take {package.title}{whom}.", consequence="Its steps and proofs would not fit this product.",
+                          remedy=remedy or Remedy(label=f"Take in a package of {takes_text(wanted)}"))
 
 
 def counts(s: Situation) -> Iterator[Finding]:
@@ -217,8 +224,8 @@ def required(s: Situation) -> Iterator[Finding]:
 def choices(s: Situation) -> Iterator[Finding]:
     """Size, network and pool name something that exists."""
     for node in s.sheet.nodes:
-        if s.sheet.package and node.size is None:
-            have = ", ".join(size.id for size in s.sheet.package.descriptor.sizes)
+        if s.sheet.packages.of(node.role) and node.size is None:
+            have = ", ".join(s.sheet.packages.sizes(node.role))
             yield Finding(severity="blocker", code="size-unknown", node=node.id, column="size",
                           message=f"The package has no size “{node.value('size')}”; it offers {have}.", consequence="The node has no vCPU and memory.",
                           remedy=Remedy(label="Choose a size"))

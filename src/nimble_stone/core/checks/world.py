@@ -168,8 +168,8 @@ def datastores(s: Situation) -> Iterator[Finding]:
     for (host, _), lines in given.items():
         nodes, store = list({node.id: node for node, _, _, _ in lines}.values()), lines[0][1]
         thin, full = sum(line[2] for line in lines), sum(line[3] for line in lines)
-        if any(node.value("datastore") == store.name for node in nodes):
-            thin += s.sheet.package.thin_bytes if s.sheet.package else 0   # the copy that the nodes' disks are made from
+        # The copies that the nodes' disks are made from, one of each package.
+        thin += sum(package.thin_bytes for package in s.sheet.packages.each(node.role for node in nodes if node.value("datastore") == store.name))
         where = f"{store.name} on {host}" if host else f"{store.name} (shared)"
         remedy = Remedy(label="Choose another datastore for some nodes")
         if thin > store.free_bytes:

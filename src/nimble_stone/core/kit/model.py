@@ -51,6 +51,13 @@ class Count(_Part):
         return span + (", odd" if self.odd else "")
 
 
+class Accepts(_Part):
+    """Which packages a kit, or a role of it, can be used with."""
+
+    product: str
+    versions: tuple[str, ...] = Field(default=(), description="Accepted beginnings of the version, such as “4.”; empty: any.")
+
+
 class Role(_Part):
     """A part that nodes play."""
 
@@ -67,6 +74,8 @@ class Role(_Part):
     datastore: Literal["shared", "local", "any"] = Field(default="any", description="Preferred kind of datastore.")
     sizes: tuple[str, ...] = Field(default=(), description="Sizes its nodes may have, the usual one first; empty: all that the package offers.")
     after: tuple[Ident, ...] = Field(default=(), description="Roles whose nodes must answer before this one starts.")
+    accepts: Accepts | None = Field(default=None, description="What its nodes are made from, where that is a product of its own and not the kit's.")
+    environment: dict[str, str] = Field(default={}, description="Package question → template, for the role's own package instead of the kit's `environment`.")
 
 
 class Rule(_Part):
@@ -162,6 +171,7 @@ class SizeAdvice(_Part):
 
     size: str
     carries: str
+    roles: tuple[Ident, ...] = Field(default=(), description="Roles it is said of; empty: all.")
 
 
 class Span(_Part):
@@ -292,13 +302,6 @@ class Sizing(_Part):
     roles: dict[Ident, RoleSizing]
 
 
-class Accepts(_Part):
-    """Which packages a kit can be used with."""
-
-    product: str
-    versions: tuple[str, ...] = Field(default=(), description="Accepted beginnings of the version, such as “4.”; empty: any.")
-
-
 class Kit(_Part):
     """A product family: roles, questions, order of forming, acceptance."""
 
@@ -364,12 +367,17 @@ class Kit(_Part):
                 raise ValueError(f"role “{role.id}”: usual {role.count.usual} is not among {role.count.words()}")
             if role.beside and (role.beside not in roles or role.beside == role.id):
                 raise ValueError(f"role “{role.id}” stands beside “{role.beside}”, which is no other role of this kit")
+            if bool(role.environment) != bool(role.accepts):
+                raise ValueError(f"role “{role.id}”: accepts and environment belong together; a product of its own is asked in its own words")
+        if all(role.accepts for role in self.roles):
+            raise ValueError("every role has a product of its own, and none takes the kit's")
         networks = {network.id for network in self.networks}
         for what, ident, names in [*(("network", one.id, one.roles) for one in self.networks),
                                    *(("virtual address", one.id, one.members) for one in self.virtual),
                                    *(("port", str(one.port), one.to) for one in self.ports),
                                    *(("balanced service", one.id, one.members) for one in self.balanced),
-                                   *(("certificate", one.id, one.roles) for one in self.certificates)]:
+                                   *(("certificate", one.id, one.roles) for one in self.certificates),
+                                   *(("size", one.size, one.roles) for one in self.sizes)]:
             if unknown := set(names) - roles:
                 raise ValueError(f"{what} “{ident}” names “{sorted(unknown)[0]}”, which is no role of this kit")
         for virtual in self.virtual:
@@ -388,8 +396,9 @@ class Kit(_Part):
             self._reads(f"role “{role.id}”: copies_by", role.copies_by, known)
         for step in self.forming:
             self._reads(f"forming step “{step.id}”", step.when, known)
-        for key, template in self.environment.items():
-            self._templates(f"environment “{key}”", template, known | self.certificate_parts())
+        for place, environment in [("", self.environment), *((f"role “{role.id}”: ", role.environment) for role in self.roles)]:
+            for key, template in environment.items():
+                self._templates(f"{place}environment “{key}”", template, known | self.certificate_parts())
         for certificate in self.certificates:
             for template in certificate.names:
                 self._templates(f"certificate “{certificate.id}”", template, known)

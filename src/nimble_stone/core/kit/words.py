@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from nimble_stone.core.kit.model import Kit, Question, Role
+from nimble_stone.core.kit.model import Accepts, Kit, Question, Role
 from nimble_stone.core.units import inside, time_text
 
 
 def explain(kit: Kit) -> list[str]:
     """Lines, in the order in which a person would ask."""
-    versions = f" {', '.join(kit.accepts.versions)}…" if kit.accepts.versions else ""
-    lines = [f"{kit.title}: {kit.summary}", f"Takes packages of {kit.accepts.product}{versions}.", "", "Roles"]
+    lines = [f"{kit.title}: {kit.summary}", f"Takes packages of {takes_text(kit.accepts)}.", "", "Roles"]
     lines += [f"  {role.label}: {_role(role)}" for role in kit.roles]
     if kit.sizing:
         lines += ["",
@@ -48,12 +47,18 @@ def explain(kit: Kit) -> list[str]:
     return [*lines, "", "Proved at the end", *(f"  {proof.label} ({'cluster' if proof.of == 'cluster' else 'each node'})" for proof in kit.acceptance)]
 
 
+def takes_text(accepts: Accepts) -> str:
+    """“Tidebook 7.…”."""
+    return accepts.product + (f" {', '.join(accepts.versions)}…" if accepts.versions else "")
+
+
 def _role(role: Role) -> str:
     parts = [role.count.words() + (", one a host" if role.count.per_host else f", usually {role.count.usual}"), "kept apart" if role.apart else "",
              f"beside {role.beside}" if role.beside else "", f"{role.datastore} datastore" if role.datastore != "any" else "",
              f"sizes {', '.join(role.sizes)}" if role.sizes else "", "majority needed" if role.quorum else "",
              f"data in {role.copies} copies" if role.copies else "", "can be made again" if role.keeps == "nothing" else "",
-             f"after {', '.join(role.after)}" if role.after else ""]
+             f"after {', '.join(role.after)}" if role.after else "",
+             f"from packages of {takes_text(role.accepts)}" if role.accepts else ""]
     return "; ".join(part for part in parts if part)
 
 

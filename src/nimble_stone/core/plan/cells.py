@@ -11,8 +11,9 @@ from nimble_stone.core.estate import Estate
 from nimble_stone.core.kit import expression
 from nimble_stone.core.kit.expression import Value
 from nimble_stone.core.kit.model import Kit, Role
-from nimble_stone.core.plan.columns import Column, PackageView, network_column
+from nimble_stone.core.plan.columns import Column, network_column
 from nimble_stone.core.plan.model import Plan, Scalar
+from nimble_stone.core.plan.packages import Packages
 
 Origin = Literal["kit", "plan", "group", "node", "shared", "pool", "computed", "package", "none", "unused"]
 """Where a value comes from. “unused”: the node has no such column, or its condition does not hold."""
@@ -32,12 +33,12 @@ MADE_HERE = "made here"
 NOTHING, UNUSED = Cell("", "none"), Cell("", "unused")
 
 
-def written(plan: Plan, kit: Kit, package: PackageView | None, columns: tuple[Column, ...], estate: Estate, rows: list[tuple[Role, int]],
+def written(plan: Plan, kit: Kit, packages: Packages, columns: tuple[Column, ...], estate: Estate, rows: list[tuple[Role, int]],
             shared: Mapping[str, Scalar]) -> dict[str, Cells]:
     """Node id → its cells. What holds for a whole role is thought through once. Cost: O(roles × columns + nodes × own values)."""
     there = Counter(role.id for role, _ in rows)
     counts = {role.id: there[role.id] for role in kit.roles}
-    groups = {role.id: _group(plan, kit, package, columns, role, shared) for role in kit.roles}
+    groups = {role.id: _group(plan, kit, packages, columns, role, shared) for role in kit.roles}
     ready = {ident: _settled(dict(cells), kit, estate) for ident, cells in groups.items()}
     conditional = [column for column in columns if column.when]
     conditions = {column.id: expression.parse(column.when) for column in conditional}
@@ -83,16 +84,16 @@ class Inputs(Mapping[str, Value]):
         return len(self._more) + len(self._cells)
 
 
-def _group(plan: Plan, kit: Kit, package: PackageView | None, columns: tuple[Column, ...], role: Role, shared: Mapping[str, Scalar]) -> Cells:
+def _group(plan: Plan, kit: Kit, packages: Packages, columns: tuple[Column, ...], role: Role, shared: Mapping[str, Scalar]) -> Cells:
     """What holds for a role's nodes before their own values."""
-    block = plan.roles.get(role.id)
+    block, package = plan.roles.get(role.id), packages.of(role.id)
     defaults = {"provisioning": "thin", "time_zone": "UTC"} | {network_column(ident, "addressing"): "static" for ident in ("", *(n.id for n in kit.networks))}
     defaults |= {"use": kit.uses[0]} if kit.uses else {}
     defaults |= {f"certificate.{one.id}": MADE_HERE for one in kit.certificates}
     for disk in kit.extra_disks:
         defaults |= {f"disk.{disk.id}": str(disk.size_gib.usual), f"disk.{disk.id}.count": str(disk.count.usual)}
     defaults |= {question.id: question.default for question in kit.questions if question.default}
-    asked = {question.key: question.default for question in package.descriptor.questions} if package else {}
+    asked = {question.key: question.default for one in (packages.main, package) if one for question in one.descriptor.questions}
     size = next((size.id for size in package.descriptor.sizes if size.default), "") if package else ""
     cells: Cells = {}
     for column in columns:

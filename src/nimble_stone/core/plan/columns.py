@@ -8,19 +8,10 @@ from typing import Literal
 from nimble_stone.core import series
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.kit.model import Kit, Rule
-from nimble_stone.core.package.model import Descriptor
 from nimble_stone.core.plan.model import Plan
+from nimble_stone.core.plan.packages import Packages, PackageView
 
 Kind = Literal["text", "address", "choice", "secret", "number", "ssh-key", "certificate"]
-
-
-@dataclass(frozen=True)
-class PackageView:
-    """What the sheet needs of a package: its descriptor and how many bytes a node's disks take when thin."""
-
-    sha256: str
-    descriptor: Descriptor
-    thin_bytes: int
 
 
 @dataclass(frozen=True)
@@ -47,9 +38,9 @@ def network_column(network: str, part: str) -> str:
     return f"net.{network}.{part}" if network else part
 
 
-def columns_of(kit: Kit, package: PackageView | None, estate: Estate, plan: Plan) -> tuple[Column, ...]:
+def columns_of(kit: Kit, packages: Packages, estate: Estate, plan: Plan) -> tuple[Column, ...]:
     """All columns. Cost: O(questions + networks + disks)."""
-    sizes = tuple(size.id for size in package.descriptor.sizes) if package else ()
+    sizes = tuple(dict.fromkeys(size for role in kit.roles for size in packages.sizes(role.id)))
     networks, pools = tuple(network.name for network in estate.networks), tuple(pool.name for pool in estate.pools)
     columns = [
         Column("name", "Name", "text", "node", rule=Rule(max_length=63, pattern=r"[a-z0-9]([a-z0-9-]*[a-z0-9])?")),
@@ -92,7 +83,7 @@ def columns_of(kit: Kit, package: PackageView | None, estate: Estate, plan: Plan
         if any(many.most > 1 or many.least == 0 for _, many in (disk.limits(use) for use in ("", *disk.by_use))):
             columns.append(Column(f"disk.{disk.id}.count", f"{disk.label}: how many", "number", "role", required=False, roles=disk.roles))
         columns.append(Column(f"disk.{disk.id}.datastore", f"{disk.label}: datastore", "choice", "node", required=False, roles=disk.roles))
-    return (*columns, *_asked(kit, package, estate))
+    return (*columns, *_asked(kit, packages, estate))
 
 
 def _more_addressing(network: str, before: str, takes: tuple[str, ...], roles: tuple[str, ...], estate: Estate, plan: Plan) -> list[Column]:
@@ -126,10 +117,11 @@ def _speaks_of(plan: Plan, column: str) -> bool:
     return column in plan.values or any(column in block.values for block in plan.roles.values()) or any(column in own for own in plan.nodes.values())
 
 
-def _asked(kit: Kit, package: PackageView | None, estate: Estate) -> list[Column]:
+def _asked(kit: Kit, packages: Packages, estate: Estate) -> list[Column]:
+    """The kit's questions, then what the packages ask beyond them."""
     columns: list[Column] = []
     numbers = tuple(one.name for one in estate.series if one.kind == "number")
-    asked = {question.key: question for question in package.descriptor.questions} if package else {}
+    asked = {question.key: question for question in packages.main.descriptor.questions} if packages.main else {}
     for question in kit.questions:
         own = asked.get(question.property)
         rule = question.rule
@@ -144,9 +136,21 @@ def _asked(kit: Kit, package: PackageView | None, estate: Estate) -> list[Column
         columns.append(Column(question.id, question.label, kind, question.scope, question.required, rule.choices, rule, question.property,
                               when=question.when, draws="number" if drawn else None, series=f"{question.id}.pool" if drawn else ""))
     covered = set(kit.environment) | {question.property for question in kit.questions}
-    for own in asked.values():
+    usual = tuple(role.id for role in kit.roles if not role.accepts) if packages.own else ()
+    columns += _beyond(packages.main, covered, usual)
+    for role in kit.roles:
+        known = {column.id for column in columns}                  # two roles may be made from one package
+        columns += [column for column in _beyond(packages.own.get(role.id), set(role.environment),
+                                                 tuple(other.id for other in kit.roles if other.accepts == role.accepts)) if column.id not in known]
+    return columns
+
+
+def _beyond(package: PackageView | None, covered: set[str], roles: tuple[str, ...]) -> list[Column]:
+    """What a package asks that the kit does not answer."""
+    columns = []
+    for own in package.descriptor.questions if package else ():
         if own.asked and own.key not in covered:
             rule = Rule(min_length=own.minimum or 0, max_length=own.maximum or 4096, choices=own.choices) if own.type == "string" else Rule()
             columns.append(Column(own.key, own.label, "secret" if own.secret else "choice" if own.choices else "text", "plan",
-                                  not own.default, own.choices, rule, own.key))
+                                  not own.default, own.choices, rule, own.key, roles))
     return columns

@@ -64,9 +64,13 @@ def differences(old: Sheet, new: Sheet) -> list[Difference]:
 
 
 def _head(old: Sheet, new: Sheet) -> list[Difference]:
-    def package(sheet: Sheet) -> str:
-        return f"{sheet.package.descriptor.product} {sheet.package.descriptor.version}" if sheet.package else sheet.plan.package
-    pairs = (("Kit", old.kit.title, new.kit.title), ("Package", package(old), package(new)), ("Bay", old.plan.bay, new.plan.bay))
+    def package(sheet: Sheet, role: str) -> str:
+        block = sheet.plan.roles.get(role)
+        found = sheet.packages.of(role)
+        return found.title if found else (block.package if block else "") if role else sheet.plan.package
+    own = [role for role in new.kit.roles if role.accepts and (new.by_role[role.id] or old.by_role.get(role.id))]
+    pairs = (("Kit", old.kit.title, new.kit.title), ("Package", package(old, ""), package(new, "")),
+             *((f"Package of {role.label}", package(old, role.id), package(new, role.id)) for role in own), ("Bay", old.plan.bay, new.plan.bay))
     return [Difference("product", f"{label}: {was or 'none'} → {now or 'none'}", label, was, now) for label, was, now in pairs if was != now]
 
 

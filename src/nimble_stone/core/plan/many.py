@@ -40,6 +40,8 @@ class Base:
     bay: str = ""
     include: tuple[str, ...] = ()
     values: Mapping[str, str] = field(default_factory=dict)
+    own_packages: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
+    """Kit → role with a product of its own → its package, unless the row's `package.ROLE` says otherwise."""
 
 
 Begin = Callable[[Kit, str], Mapping[str, str]]
@@ -47,7 +49,7 @@ Begin = Callable[[Kit, str], Mapping[str, str]]
 
 
 def plans_of(rows: Sequence[Sequence[str]], base: Base, kits: Mapping[str, Kit], begin: Begin = lambda kit, bay: {}) -> list[Drawn]:
-    """A plan for each row. Columns: name, title, bay, package, kit, include; `count.ROLE`; `load.LOAD`; `ROLE.COLUMN` for one role; any other
+    """A plan for each row. Columns: name, title, bay, package, kit, include; `count.ROLE`; `package.ROLE`; `load.LOAD`; `ROLE.COLUMN` for one role; any other
     column holds for the plan.
 
     Raises InputError when there is no header with a column “name”, or there are more than 200 rows.
@@ -74,7 +76,7 @@ def _one(number: int, cells: Mapping[str, str], base: Base, kits: Mapping[str, K
                                 "package": given.get("package", base.package),
                                 "bay": given.get("bay", base.bay), "include": [*base.include, *given.get("include", "").split()], "load": {},
                                 "values": {**begin(kit, given.get("bay", base.bay)), **base.values},
-                                "roles": {}}
+                                "roles": {role: {"package": title} for role, title in base.own_packages.get(kit.id, {}).items()}}
     faults = []
     for key, value in given.items():
         first, _, rest = key.partition(".")
@@ -85,6 +87,8 @@ def _one(number: int, cells: Mapping[str, str], base: Base, kits: Mapping[str, K
                 faults.append(f"{key}: “{value[:20]}” is no number")
             else:
                 document["roles"].setdefault(rest, {})["count"] = int(value)
+        elif first == "package" and kit.role(rest):
+            document["roles"].setdefault(rest, {})["package"] = value
         elif first == "load":
             try:
                 document["load"][rest] = float(value)

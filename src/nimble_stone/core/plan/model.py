@@ -17,6 +17,7 @@ class RoleBlock(_Part):
     """How many nodes of a role, and what holds for all of them."""
 
     count: int | None = Field(default=None, ge=0, le=2000, description="None: as the kit says, one a host or the usual number.")
+    package: str = Field(default="", description="The package of its nodes, where the kit gives the role a product of its own.")
     values: dict[str, Scalar] = {}
 
 

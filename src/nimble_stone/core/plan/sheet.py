@@ -18,8 +18,9 @@ from nimble_stone.core.placement import Placement
 from nimble_stone.core.plan import cells as cell_room
 from nimble_stone.core.plan import drawn, whereabouts
 from nimble_stone.core.plan.cells import Cell, Cells, Origin
-from nimble_stone.core.plan.columns import Column, Kind, PackageView, columns_of, network_column
+from nimble_stone.core.plan.columns import Column, Kind, columns_of, network_column
 from nimble_stone.core.plan.model import Plan, Scalar
+from nimble_stone.core.plan.packages import Packages, PackageView
 from nimble_stone.core.plan.whereabouts import Others, Problem, ip
 
 __all__ = ["Cell", "Column", "Kind", "Node", "Origin", "PackageView", "Sheet", "columns_of", "ip", "macs_of", "networks_of", "resolve"]
@@ -86,7 +87,7 @@ class Sheet:
 
     plan: Plan
     kit: Kit
-    package: PackageView | None
+    packages: Packages
     columns: tuple[Column, ...]
     nodes: tuple[Node, ...]
     unplaced: Mapping[str, str] = field(default_factory=dict)
@@ -94,6 +95,16 @@ class Sheet:
     short: Mapping[str, Sequence[str]] = field(default_factory=dict)
     """Column → nodes whose series has nothing left."""
     board: Problem = ((), ())
+
+    @property
+    def package(self) -> PackageView | None:
+        """The plan's package."""
+        return self.packages.main
+
+    @cached_property
+    def used(self) -> tuple[PackageView, ...]:
+        """The packages that nodes are made from, each once."""
+        return self.packages.each(node.role for node in self.nodes)
 
     @cached_property
     def by_id(self) -> Mapping[str, Node]:
@@ -148,26 +159,29 @@ class Sheet:
         return {ident: tuple(values) for ident, values in found.items()}
 
 
-def resolve(plan: Plan, kit: Kit, package: PackageView | None, estate: Estate, taken: Collection[IPv4Address] = (), *,
+def resolve(plan: Plan, kit: Kit, packages: Packages | PackageView | None, estate: Estate, taken: Collection[IPv4Address] = (), *,
             members: Collection[str] = (), shared: Mapping[str, Scalar] | None = None,
             others: Others | None = None, held: Mapping[str, str] | None = None, prefer: Mapping[str, str] | None = None) -> Sheet:
     """Resolve a plan. `taken`: addresses that others hold, `members` what else; `others`: memory other plans will take; `held`, `prefer`: addresses and hosts
     the nodes have had so far, kept where they still fit; `shared`: values the plan includes. Cost: O(nodes × (networks + hosts) + roles × columns).
     """
-    columns = columns_of(kit, package, estate, plan)
+    packages = packages if isinstance(packages, Packages) else Packages(packages)
+    columns = columns_of(kit, packages, estate, plan)
     rows = [(role, n) for role in kit.roles for n in range(1, count_of(plan, role, estate) + 1)]
-    sizes = {size.id: size for size in package.descriptor.sizes} if package else {}
-    base = cell_room.written(plan, kit, package, columns, estate, rows, shared or {})
-    board = whereabouts.board(rows, base, sizes, estate, plan, kit, others or Others(), prefer or {}, package.thin_bytes if package else 0)
+    sizes = {role.id: packages.sizes(role.id) for role in kit.roles}
+    thin = {role.id: package.thin_bytes if (package := packages.of(role.id)) else 0 for role in kit.roles}
+    full = {role.id: package.descriptor.full_bytes if (package := packages.of(role.id)) else 0 for role in kit.roles}
+    base = cell_room.written(plan, kit, packages, columns, estate, rows, shared or {})
+    board = whereabouts.board(rows, base, sizes, estate, plan, kit, others or Others(), prefer or {}, thin)
     found = whereabouts.placed(*board) if board[0] else Placement({}, {})
     for ident, cells in base.items():
         if ident in found.hosts and cells["host"].origin == "none":
             cells["host"] = Cell(found.hosts[ident], "computed")
-    whereabouts.datastores(rows, base, estate, kit, package.descriptor.full_bytes if package else 0)
+    whereabouts.datastores(rows, base, estate, kit, full)
     exhausted = whereabouts.addresses(base, kit, estate, taken, held or {})
     short = drawn.from_series(base, columns, estate, members, held or {})
-    nodes = tuple(_node(role, n, base[f"{role.id}-{n}"], kit, package, sizes) for role, n in rows)
-    return Sheet(plan, kit, package, columns, nodes, found.reasons, tuple(exhausted), short, board)
+    nodes = tuple(_node(role, n, base[f"{role.id}-{n}"], kit, thin[role.id], full[role.id], sizes[role.id]) for role, n in rows)
+    return Sheet(plan, kit, packages, columns, nodes, found.reasons, tuple(exhausted), short, board)
 
 
 def networks_of(kit: Kit, node: Node, count: int) -> tuple[str, ...]:
@@ -190,11 +204,11 @@ def count_of(plan: Plan, role: Role, estate: Estate) -> int:
     return min(role.count.most, len(estate.bay(plan.bay))) if role.count.per_host else role.count.usual
 
 
-def _node(role: Role, n: int, cells: Cells, kit: Kit, package: PackageView | None, sizes: Mapping[str, PackageSize]) -> Node:
+def _node(role: Role, n: int, cells: Cells, kit: Kit, thin_bytes: int, full_bytes: int, sizes: Mapping[str, PackageSize]) -> Node:
     extra, places = _extra(kit, role, cells)
-    thin = OVERLAY_BYTES if cells["provisioning"].value == "overlay" else package.thin_bytes if package else 0
+    thin = OVERLAY_BYTES if cells["provisioning"].value == "overlay" else thin_bytes
     return Node(f"{role.id}-{n}", role.id, n, cells, sizes.get(cells["size"].value), thin + len(extra) * EMPTY_BYTES,
-                (package.descriptor.full_bytes if package else 0) + sum(disk.capacity_bytes for disk in extra), extra, places)
+                full_bytes + sum(disk.capacity_bytes for disk in extra), extra, places)
 
 
 def _extra(kit: Kit, role: Role, cells: Mapping[str, Cell]) -> tuple[tuple[ExtraDisk, ...], tuple[str, ...]]:

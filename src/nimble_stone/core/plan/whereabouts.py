@@ -36,9 +36,9 @@ def placed(demands: tuple[Demand, ...], supplies: tuple[Supply, ...]) -> Placeme
     return place(demands, supplies)
 
 
-def board(rows: Rows, base: Mapping[str, Cells], sizes: Mapping[str, PackageSize], estate: Estate, plan: Plan, kit: Kit, others: Others,
-          prefer: Mapping[str, str], thin_bytes: int) -> Problem:
-    """What is to be placed and what there is to place it on. `prefer`: where nodes stand already."""
+def board(rows: Rows, base: Mapping[str, Cells], sizes: Mapping[str, Mapping[str, PackageSize]], estate: Estate, plan: Plan, kit: Kit, others: Others,
+          prefer: Mapping[str, str], thin_bytes: Mapping[str, int]) -> Problem:
+    """What is to be placed and what there is to place it on. `prefer`: where nodes stand already; `sizes` and `thin_bytes` by role."""
     supplies = tuple(Supply(host.name, facts.memory_bytes, max(0, room_bytes(facts) - others.coming.get(host.name, 0)),
                             frozenset(net.name for net in facts.networks if net.active), vcpus_left(facts, plan.placement.overcommit),
                             sum(store.free_bytes for store in facts.datastores if store.active) if facts.datastores else None, others.planned.get(host.name, 0))
@@ -46,10 +46,10 @@ def board(rows: Rows, base: Mapping[str, Cells], sizes: Mapping[str, PackageSize
     demands = []
     for role, n in rows:
         cells = base[f"{role.id}-{n}"]
-        size = sizes.get(cells["size"].value)
+        size = sizes[role.id].get(cells["size"].value)
         names = (cells[network_column(ident, "network")].value for ident in ("", *(network.id for network in kit.networks)))
         demands.append(Demand(f"{role.id}-{n}", size.memory_bytes if size else 0, role.id if role.apart or role.count.per_host else "", cells["host"].value,
-                              tuple(dict.fromkeys(name for name in names if name)), size.vcpu if size else 0, thin_bytes,
+                              tuple(dict.fromkeys(name for name in names if name)), size.vcpu if size else 0, thin_bytes[role.id],
                               prefer.get(f"{role.id}-{n}", ""), f"{role.beside}-{n}" if role.beside else "", role.label))
     return tuple(demands), supplies
 
@@ -66,15 +66,15 @@ def known_hosts(estate: Estate, bay: str) -> list[tuple[Host, Facts]]:
     return [(host, facts) for host in estate.bay(bay) if (facts := estate.facts.get(host.name)) and not facts.trouble and facts.memory_bytes]
 
 
-def datastores(rows: Rows, base: Mapping[str, Cells], estate: Estate, kit: Kit, full_bytes: int) -> None:
-    """Every disk of every node: the kit's preferred kind first, then the most room left after what was already given here."""
+def datastores(rows: Rows, base: Mapping[str, Cells], estate: Estate, kit: Kit, full_bytes: Mapping[str, int]) -> None:
+    """Every disk of every node: the kit's preferred kind first, then the most room left after what was already given here. `full_bytes` by role."""
     given: dict[tuple[str, str], int] = {}
     for role, n in rows:
         cells = base[f"{role.id}-{n}"]
         facts = estate.facts.get(cells["host"].value)
         if facts is None:
             continue
-        _lay(cells, "datastore", role.datastore, full_bytes, facts, given)
+        _lay(cells, "datastore", role.datastore, full_bytes[role.id], facts, given)
         for disk in kit.extra_disks:
             column = f"disk.{disk.id}.datastore"
             size, many = extra_size(disk, cells)

@@ -20,8 +20,8 @@ from nimble_stone.core.plan.difference import differences
 from nimble_stone.core.plan.include import gather
 from nimble_stone.core.plan.model import SharedValues
 from nimble_stone.core.plan.sheet import Sheet
-from nimble_stone.engine import packages, spreadsheet
-from nimble_stone.engine.frozen import thaw
+from nimble_stone.engine import spreadsheet
+from nimble_stone.engine.frozen import thawed
 from nimble_stone.engine.world import World
 from nimble_stone.server import designing, planning
 from nimble_stone.server.deps import TheKits, TheWorld
@@ -210,11 +210,7 @@ async def _built(world: World, plan: str, run: str) -> Sheet:
     ident = run or next((row.id for row in await world.store.read(runs.standing) if row.plan == plan), "")
     if not ident:
         raise InputError("no run of this plan stands", code="no-run", hint="Name another plan or a version to compare with.")
-    row = await world.store.read(runs.get_run, ident)
-    package = await world.store.read(records.find_package, row.package or "")
-    if package is None:
-        raise InputError(f"the package of run {ident} is gone", code="package-missing")
-    return thaw(row, packages.view_of(package)).sheet
+    return (await thawed(world.store, await world.store.read(runs.get_run, ident))).sheet
 
 
 @router.get("/plans/{ident}/sheet.csv", response_class=Response)
@@ -263,7 +259,8 @@ async def _make(world: World, kits: TheKits, text: str) -> None:
 @router.post("/plans/table")
 async def plan_table(body: ManyIn, world: TheWorld, kits: TheKits) -> ManyView:
     """Plans from a table: each row after those before it, as if built one after the other. `make` keeps them, if every row is a plan."""
-    base = many.Base(body.kit, body.package, body.bay, tuple(body.include), body.values)
+    own = {kit.id: {role: title for role, title in (await planning.newest_of(world, kit)).items() if role} for kit in kits.values()}
+    base = many.Base(body.kit, body.package, body.bay, tuple(body.include), body.values, own)
     estate = await planning.estate_of(world)
     included = gather(base.include, await planning.shared_of(world))
 

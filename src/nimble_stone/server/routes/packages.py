@@ -15,6 +15,7 @@ from nimble_stone.core.errors import Conflict, FormatError, InputError, NotFound
 from nimble_stone.core.kit.model import Kit
 from nimble_stone.core.package import compare, signature
 from nimble_stone.core.package.contents import Contents
+from nimble_stone.core.plan.packages import takes
 from nimble_stone.engine import copies, packages
 from nimble_stone.engine.intake import Intake
 from nimble_stone.server import package_views, planning
@@ -56,7 +57,8 @@ class Pem(BaseModel):
 
 
 def _kits_for(row: PackageRow, kits: TheKits) -> list[Kit]:
-    return [kit for kit in kits.values() if kit.accepts.product == row.product and (not kit.accepts.versions or row.version.startswith(kit.accepts.versions))]
+    return [kit for kit in kits.values() if any(takes(accepts, row.product, row.version) for accepts in
+                                                (kit.accepts, *(role.accepts for role in kit.roles if role.accepts)))]
 
 
 async def _plans_by_package(world: TheWorld) -> dict[str, list[str]]:
@@ -64,7 +66,9 @@ async def _plans_by_package(world: TheWorld) -> dict[str, list[str]]:
     found: dict[str, list[str]] = {}
     for plan in await world.store.read(records.plans):
         try:
-            found.setdefault(planning.parse_plan(plan.text).package, []).append(plan.id)
+            parsed = planning.parse_plan(plan.text)
+            for wanted in {parsed.package, *(block.package for block in parsed.roles.values())} - {""}:
+                found.setdefault(wanted, []).append(plan.id)
         except (FormatError, InputError):
             continue
     return found
@@ -119,7 +123,10 @@ async def _view(world: TheWorld, kits: TheKits, row: PackageRow, contents: Conte
     nodes: dict[str, int] = {}
     for run in await world.store.read(runs.runs):
         if run.state != "undone":
-            nodes[run.package] = nodes.get(run.package, 0) + len(run.doc["plan"].get("nodes", {}))
+            own = run.own_packages
+            for ident in run.doc["plan"].get("nodes", {}):
+                made_from = own.get(ident.rpartition("-")[0], run.package)
+                nodes[made_from] = nodes.get(made_from, 0) + 1
     versions = [VersionView(sha256=other.sha256, version=other.version, channel=other.channel, added_at=other.added_at, plans=_using(other, plans),
                             nodes=nodes.get(other.sha256, 0),
                             current=other.sha256 == row.sha256) for other in await world.store.read(records.packages) if other.product == row.product]

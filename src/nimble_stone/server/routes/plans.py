@@ -12,7 +12,6 @@ from pydantic import BaseModel, Field
 
 from nimble_stone.core import answers, secrets_rule, yaml_text
 from nimble_stone.core.errors import Conflict, InputError
-from nimble_stone.core.estate import Estate
 from nimble_stone.core.findings import Edit
 from nimble_stone.core.kit.model import Kit
 from nimble_stone.core.plan.beginning import beginning
@@ -126,7 +125,7 @@ async def plan_list(world: TheWorld, kits: TheKits) -> list[PlanLine]:
 @router.post("/plans", response_model=PlanView)
 async def plan_new(body: NewPlan, world: TheWorld, kits: TheKits) -> Response:
     """Make a plan from a file, or from a kit and a bay."""
-    text = body.text or _first_text(body, kits, await world.store.read(records.packages), await world.store.read(records.load_estate))
+    text = body.text or await _first_text(body, kits, world)
     plan = planning.parse_plan(text)
     planning.kit_of(plan, kits)
     if any(row.id == plan.name for row in await world.store.read(records.plans)):
@@ -134,15 +133,17 @@ async def plan_new(body: NewPlan, world: TheWorld, kits: TheKits) -> Response:
     return await store_text(world, kits, plan.name, text, 0)
 
 
-def _first_text(body: NewPlan, kits: TheKits, known: list[records.PackageRow], estate: Estate) -> str:
+async def _first_text(body: NewPlan, kits: TheKits, world: World) -> str:
     if body.kit not in kits:
         raise InputError("choose a kit", code="kit-unknown")
     kit = kits[body.kit]
-    package = next((f"{row.product} {row.version}" for row in known if row.product == kit.accepts.product), "")
-    values = "".join(f"  {column}: {value}\n" for column, value in beginning(kit, body.bay, estate).items())
-    roles = "".join(f"  {role.id}:\n    count: {role.count.usual}\n" for role in kit.roles if not role.count.per_host)
+    newest = await planning.newest_of(world, kit)
+    values = "".join(f"  {column}: {value}\n" for column, value in beginning(kit, body.bay, await planning.estate_of(world)).items())
+    blocks = {role.id: (f"    count: {role.count.usual}\n" if not role.count.per_host else "")
+              + (f"    package: {newest[role.id]}\n" if role.id in newest else "") for role in kit.roles}
+    roles = "".join(f"  {ident}:\n{block}" for ident, block in blocks.items() if block)
     empty = '""'
-    return (f"nimble-stone: plan/1\nname: {body.name}\nkit: {kit.id}\npackage: {package or empty}\nbay: {body.bay or empty}\n"
+    return (f"nimble-stone: plan/1\nname: {body.name}\nkit: {kit.id}\npackage: {newest.get('', empty)}\nbay: {body.bay or empty}\n"
             + (f"values:\n{values}" if values else "") + (f"roles:\n{roles}" if roles else ""))
 
 

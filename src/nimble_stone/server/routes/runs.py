@@ -16,8 +16,7 @@ from pydantic import BaseModel, Field
 from nimble_stone.core import narrative, report
 from nimble_stone.core.acceptance import Verdict, totals
 from nimble_stone.core.errors import InputError, NotFound, StoneError
-from nimble_stone.engine import packages
-from nimble_stone.engine.frozen import FrozenRun, thaw
+from nimble_stone.engine.frozen import FrozenRun, thawed
 from nimble_stone.server.deps import TheEngine, TheWorld
 from nimble_stone.server.planning import without_own
 from nimble_stone.server.views import RunLine, RunView, host_views, live_forecast, node_view, run_line, step_views
@@ -48,10 +47,7 @@ class Entry(BaseModel):
 
 async def _frozen(world: TheWorld, ident: str) -> tuple[RunRow, FrozenRun]:
     row = await world.store.read(runs.get_run, ident)
-    package = await world.store.read(records.find_package, row.package)
-    if package is None:
-        raise NotFound("the run's package is gone")
-    return row, thaw(row, packages.view_of(package))
+    return row, await thawed(world.store, row)
 
 
 def _clock_text(at: float) -> str:

@@ -155,7 +155,7 @@
 {:else if !rollout.busy}<div class="empty"><h1>This plan cannot be shown.</h1><a href="/plans">All plans</a></div>
 {:else}<div class="empty quiet">{plan ? 'Reading how the run stands …' : 'Thinking the plan through …'}</div>{/if}
 
-{#if licence && plan}<Licence text={plan.licence_text} product={plan.package} onaccept={async (by) => { if (await rollout.licence(by)) licence = false; }} onclose={() => { licence = false; }} />{/if}
+{#if licence && plan}<Licence text={plan.licence_text} product={[plan.package, ...plan.roles.filter((r) => r.count && r.package).map((r) => r.package)].map((one) => one?.title).join(' and ')} onaccept={async (by) => { if (await rollout.licence(by)) licence = false; }} onclose={() => { licence = false; }} />{/if}
 {#if tables && plan}<Tables {plan} onedit={(e) => rollout.edit(e)} onclose={() => { tables = false; }} />{/if}
 {#if rollout.clash && plan}<Clash {plan} clash={rollout.clash} onsettle={(mine) => rollout.settle(mine)} />{/if}
 {#if text && plan}<PlanText {id} version={plan.version} onsaved={() => { text = false; void rollout.load(); }} onclose={() => { text = false; }} />{/if}

@@ -1,15 +1,16 @@
 <script lang="ts">
-  import type { Edit, PlanView } from '../../lib/api/types';
+  import type { Edit, PackageChoice, PlanView } from '../../lib/api/types';
   interface Props { plan: PlanView; onedit: (edits: Edit[]) => void; onlicence: () => void; ontext: () => void }
   let { plan, onedit, onlicence, ontext }: Props = $props();
   const count = (role: string, n: number) => onedit([{ path: ['roles', role, 'count'], value: n }]);
+  const choose = (path: string[], value: string) => { if (value) onedit([{ path, value }]); };
   const sizeOf = (role: string) => { const all = new Set(plan.nodes.filter((n) => n.role === role).map((n) => n.cells['size']?.value ?? '')); return all.size === 1 ? [...all][0] : ''; };
   const short = (bytes: number) => `${Math.round(bytes / 2 ** 30) || '<1'} GiB`;
 </script>
 
 <div class="block">
   <div><span class="what">Kit</span>{plan.kit_title}</div>
-  <div><span class="what">Package</span>{#if plan.package_sha256}<a href={`/packages/${plan.package_sha256}`}>{plan.package}</a>{:else}<a href="/packages">{plan.package || 'choose one'}</a>{/if}</div>
+  <div>{@render pack(plan.package, ['package'], 'Package')}</div>
   <div><label class="what" for="bay">Bay</label>
     <select id="bay" value={plan.bay} onchange={(e) => onedit([{ path: ['bay'], value: e.currentTarget.value }])}>{#if !plan.bay}<option value="">choose</option>{/if}{#each plan.bays as bay (bay)}<option>{bay}</option>{/each}</select></div>
   {#each plan.roles as role, i (role.id)}
@@ -18,11 +19,19 @@
         <input aria-label={`Number of ${role.label} nodes`} value={role.count} onchange={(e) => { const n = Number(e.currentTarget.value); if (Number.isInteger(n) && n >= 0) count(role.id, n); else e.currentTarget.value = String(role.count); }} />
         <button aria-label={`One ${role.label} more`} disabled={role.count >= role.most} onclick={() => count(role.id, role.count + 1)}>+</button>{/if}
       {#if role.count}<select aria-label={`Size of ${role.label}`} value={sizeOf(role.id)} onchange={(e) => onedit([{ path: ['roles', role.id, 'values', 'size'], value: e.currentTarget.value }])}>
-        {#if !sizeOf(role.id)}<option value="">mixed</option>{/if}{#each plan.sizes.filter((s) => !role.sizes?.length || role.sizes.includes(s.id) || s.id === sizeOf(role.id)) as s (s.id)}<option value={s.id}>{s.label}, {s.vcpu} vCPU, {short(s.memory_bytes)}</option>{/each}</select>{/if}
-      <span class="what">{plan.sizes.find((s) => s.id === sizeOf(role.id))?.carries ?? ''}</span></div>
+        {#if !sizeOf(role.id)}<option value="">mixed</option>{/if}{#each role.sizes ?? [] as s (s.id)}<option value={s.id}>{s.label}, {s.vcpu} vCPU, {short(s.memory_bytes)}</option>{/each}</select>{/if}
+      <span class="what">{role.sizes?.find((s) => s.id === sizeOf(role.id))?.carries ?? ''}</span>
+      {#if role.package && role.count}{@render pack(role.package, ['roles', role.id, 'package'], `Package of ${role.label}`, 'from')}{/if}</div>
   {/each}
   <div class="end">{#if plan.licence_text}<button class="link" onclick={onlicence}>{plan.licence_by ? `licence accepted by ${plan.licence_by}` : 'licence not accepted'}</button>{/if}<button class="link" onclick={ontext}>plan file</button></div>
 </div>
+
+{#snippet pack(choice: PackageChoice, path: string[], label: string, word = 'Package')}
+  {#if choice.sha256}<a class="what" href={`/packages/${choice.sha256}`} title="See the package">{word}</a>{:else}<span class="what">{word}</span>{/if}
+  {#if choice.fitting.length || choice.title}<select class="pack" aria-label={label} value={choice.sha256 ? choice.title : ''} onchange={(e) => choose(path, e.currentTarget.value)}>
+    {#if !choice.sha256}<option value="">{choice.title ? `${choice.title}: not taken in` : 'choose'}</option>{/if}{#each choice.fitting as one (one)}<option>{one}</option>{/each}</select>
+  {:else}<a href="/packages">take one in</a>{/if}
+{/snippet}
 
 <style>
   .block { display: flex; gap: 4px 22px; align-items: center; flex-wrap: wrap; padding: 5px 0 7px; font-size: var(--text-s); }
@@ -30,6 +39,8 @@
   .what { color: var(--muted); }
   i { width: 5px; height: 15px; }
   select { border: 0; border-bottom: 1px solid var(--strong-line); background: none; padding: 1px 2px; max-width: 168px; cursor: pointer; }
+  .pack { max-width: 190px; }
+  a.what { text-decoration: underline; text-underline-offset: 3px; text-decoration-color: var(--strong-line); }
   option { background: var(--surface); color: var(--ink); }
   input { width: 38px; text-align: center; border: 0; border-bottom: 1px solid var(--strong-line); background: none; padding: 1px; }
   button:not(.link) { width: 21px; height: 21px; line-height: 1; border: 1px solid var(--strong-line); background: var(--surface); border-radius: var(--radius); cursor: pointer; } button:disabled { opacity: 0.4; }

@@ -4,6 +4,7 @@ type Schemas = components['schemas'];
 export type AuthorityView = Schemas['AuthorityView'];
 export type LimitsView = Schemas['LimitsView'];
 export type PairView = Schemas['PairView'];
+export type PackageChoice = Schemas['PackageChoice'];
 export type PlanView = Schemas['PlanView'];
 export type PlanLine = Schemas['PlanLine'];
 export type NodeView = Schemas['NodeView'];

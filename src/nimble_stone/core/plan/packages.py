@@ -1,0 +1,66 @@
+"""Which package the nodes of each role are made from: the plan's, unless the kit gives a role a product of its own."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+
+from nimble_stone.core.kit.model import Accepts, Kit
+from nimble_stone.core.package.model import Descriptor, Size
+
+
+@dataclass(frozen=True)
+class PackageView:
+    """What the sheet needs of a package: its descriptor and how many bytes a node's disks take when thin."""
+
+    sha256: str
+    descriptor: Descriptor
+    thin_bytes: int
+
+    @property
+    def title(self) -> str:
+        """“Gauge Collector 4.2.0”."""
+        return f"{self.descriptor.product} {self.descriptor.version}"
+
+
+@dataclass(frozen=True)
+class Packages:
+    """`main`: the plan's package; `own`: those of roles that take another one. None: it was not taken in, or none is chosen."""
+
+    main: PackageView | None = None
+    own: Mapping[str, PackageView | None] = field(default_factory=dict)
+
+    def of(self, role: str) -> PackageView | None:
+        """What a node of that role is made from."""
+        return self.own.get(role, self.main)
+
+    def sizes(self, role: str) -> Mapping[str, Size]:
+        """The sizes a node of that role may be, by id."""
+        package = self.of(role)
+        return {size.id: size for size in package.descriptor.sizes} if package else {}
+
+    def each(self, roles: Iterable[str]) -> tuple[PackageView, ...]:
+        """The packages that nodes of these roles are made from, each once, in that order."""
+        found = {package.sha256: package for role in roles if (package := self.of(role))}
+        return tuple(found.values())
+
+
+def takes(accepts: Accepts, product: str, version: str) -> bool:
+    """Whether a package of that product and version will do."""
+    return product == accepts.product and (not accepts.versions or version.startswith(accepts.versions))
+
+
+def accepts_of(kit: Kit, role: str) -> Accepts:
+    """What packages the kit takes for a role."""
+    found = kit.role(role)
+    return found.accepts if found and found.accepts else kit.accepts
+
+
+def matched(kit: Kit, packages: Iterable[PackageView]) -> Packages:
+    """Packages given in any order, to the roles they fit; one that fits nothing is taken for the plan's, so that a check can say so."""
+    given = list(packages)
+    own = {role.id: next((one for one in given if takes(role.accepts, one.descriptor.product, one.descriptor.version)), None)
+           for role in kit.roles if role.accepts}
+    rest = [one for one in given if one not in own.values()]
+    main = next((one for one in rest if takes(kit.accepts, one.descriptor.product, one.descriptor.version)), rest[0] if rest else None)
+    return Packages(main, own)

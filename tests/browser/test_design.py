@@ -84,6 +84,71 @@ def test_why_here_pin_evict_and_balance(page: Page, server: ServerProcess, clien
     expect(ledger).to_contain_text("Moving a few would gain nothing.")
 
 
+def test_consequences_move_while_typing_and_go_with_escape(page: Page, server: ServerProcess, client: Client) -> None:
+    page.goto(f"{server.url}/plans/design?node=archive-1&column=address")
+    version = client.call("GET", "/api/plans/design")["version"]
+    page.get_by_role("grid").focus()
+    page.keyboard.type("10.44.20.1")
+    expect(page.get_by_text("As it would be.")).to_be_visible()
+    expect(heading(page)).to_contain_text("10.44.20.1")                            # the gateway's: a blocker, while it is typed
+    page.keyboard.press("Escape")
+    expect(heading(page)).to_contain_text("Ready to run")
+    assert client.call("GET", "/api/plans/design")["version"] == version
+    # How many there are: stones come and go with the digits.
+    number = page.get_by_label("Number of archive nodes")
+    number.fill("4")
+    expect(page.locator(".stone")).to_have_count(5)
+    number.press("Escape")
+    expect(page.locator(".stone")).to_have_count(3)
+    expect(number).to_have_value("2")
+    assert client.call("GET", "/api/plans/design")["version"] == version
+    # One value for every node, kept by Enter.
+    page.get_by_role("grid").focus()
+    page.keyboard.press("Control+Home")
+    page.get_by_role("gridcell", name="small").first.wait_for()
+    page.get_by_role("row").filter(has_text="every node").get_by_role("gridcell").nth(1).click()
+    page.get_by_role("row").filter(has_text="design-arc-1").get_by_text("medium").click()
+    page.keyboard.type("large")
+    expect(page.get_by_role("row").filter(has_text="design-arc-1")).to_contain_text("64 GiB")
+    page.keyboard.press("Enter")
+    expect(page.get_by_text("As it would be.")).to_have_count(0)
+    expect(page.get_by_role("row").filter(has_text="design-arc-1")).to_contain_text("64 GiB")
+    assert client.call("GET", "/api/plans/design")["version"] == version + 1
+
+
+def test_a_dragged_stone_moves_the_ledger_before_it_is_let_go(page: Page, server: ServerProcess, client: Client) -> None:
+    page.goto(f"{server.url}/plans/design")
+    here = {node["id"]: node["host"] for node in client.call("GET", "/api/plans/design")["nodes"]}
+    stone, there = page.locator(".stone[data-node=archive-1]"), here["archive-2"]
+    box, goal = stone.bounding_box(), page.locator(".host").filter(has_text=there).first.bounding_box()
+    assert box is not None
+    assert goal is not None
+    page.mouse.move(box["x"] + 40, box["y"] + 8)
+    page.mouse.down()
+    page.mouse.move(goal["x"] + 60, goal["y"] + 60, steps=6)
+    row = page.get_by_role("row").filter(has_text="design-arc-1")
+    expect(row).to_contain_text(there)
+    expect(page.get_by_role("row").filter(has_text="design-arc-2")).not_to_contain_text(there)            # they stand apart: the other one gives way
+    page.keyboard.press("Escape")
+    expect(row).to_contain_text(here["archive-1"])
+    page.mouse.up()
+    assert {node["id"]: node["host"] for node in client.call("GET", "/api/plans/design")["nodes"]} == here
+
+
+def test_undo_takes_ones_own_change_back_not_somebody_elses(page: Page, server: ServerProcess, client: Client) -> None:
+    page.goto(f"{server.url}/plans/design")
+    page.get_by_role("button", name="One archive more").click()
+    expect(page.locator(".stone")).to_have_count(4)
+    version = client.call("GET", "/api/plans/design")["version"]
+    client.call("PATCH", "/api/plans/design", {"version": version, "edits": [{"path": ["title"], "value": "Renamed by somebody"}]})
+    page.get_by_role("button", name="Undo").click()
+    expect(page.locator(".stone")).to_have_count(3)
+    found = client.call("GET", "/api/plans/design")
+    assert (found["title"], len(found["nodes"])) == ("Renamed by somebody", 3)
+    page.get_by_role("button", name="Redo").click()
+    expect(page.locator(".stone")).to_have_count(4)
+
+
 def test_time_tells_chances_and_the_last_change(page: Page, server: ServerProcess) -> None:
     page.goto(f"{server.url}/plans/design?ask=time")
     ledger = page.get_by_label("Ledger")
@@ -156,7 +221,7 @@ def test_two_people_at_one_place_decide_and_nothing_is_lost(page: Page, server: 
     page.get_by_role("grid").press("Enter")
     field = page.get_by_label("Station group of every node")
     field.fill("mine")
-    expect(page.get_by_role("status")).to_contain_text("changes 3 of 3 nodes")
+    expect(page.get_by_text("changes 3 of 3 nodes")).to_be_visible()
     version = client.call("GET", "/api/plans/design")["version"]
     client.call("PATCH", "/api/plans/design", {"version": version, "edits": [{"path": ["values", "station"], "value": "theirs"}]})
     field.press("Enter")

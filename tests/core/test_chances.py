@@ -15,7 +15,7 @@ from nimble_stone.core.chances import chances
 from nimble_stone.core.checks import Situation
 from nimble_stone.core.placement import Demand, Supply, fluid, place, spread
 from nimble_stone.core.plan.sheet import resolve
-from nimble_stone.core.sequence import Limits, Step
+from nimble_stone.core.sequence import Limits, Step, forecast
 from tests.core import scene
 
 GIB = 1 << 30
@@ -133,3 +133,13 @@ def test_hosts_without_hardware_virtualization_are_given_time() -> None:
         assert slow[key].deadline_s == 3 * quick[key].deadline_s
         assert slow[key].expected_s == 3 * quick[key].expected_s
     assert slow["boot/archive-1"] == quick["boot/archive-1"]
+
+
+def test_nodes_without_a_host_do_not_wait_for_each_other_as_if_on_one() -> None:
+    """Two lanes a host: forty steps of one second on no host yet take what forty hosts would take, not twenty seconds."""
+    def steps(host: str) -> list[Step]:
+        return [Step(f"medium/{n}", "medium", "Medium", f"n-{n}", host, "", 1, (), 1.0, 120.0) for n in range(40)]
+    limits = Limits(per_host=2, overall=20)
+    assert forecast(steps(""), limits).end_s == 2.0
+    assert forecast(steps("skua"), limits).end_s == 20.0
+    assert chances(steps(""), limits).p50_seconds < 5 < chances(steps("skua"), limits).p50_seconds

@@ -63,7 +63,7 @@ def test_each_package_is_carried_once_to_where_its_nodes_lie() -> None:
     assert [step.detail.get("package") for step in carried.values()] == [None, PART.sha256]
     assert steps["clone/primary-1"].after == ("carry/kelda-shared",)
     assert steps["clone/transfer-1"].after == (f"carry/kelda-shared/{PART.sha256[:12]}",)
-    assert carried[f"carry/kelda-shared/{PART.sha256[:12]}"].label == "Tidebook Transfer onto kelda-shared"
+    assert carried[f"carry/kelda-shared/{PART.sha256[:12]}"].label == "Disk onto kelda-shared (Tidebook Transfer)"
 
 
 def test_a_datastore_must_hold_the_copies_of_both() -> None:

@@ -6,6 +6,7 @@ import json
 import socket
 import sqlite3
 from pathlib import Path
+from typing import Any
 
 import httpx
 import pytest
@@ -115,6 +116,51 @@ def test_two_people_editing_one_plan_do_not_overwrite_each_other(client: Client)
     client.call("POST", f"/api/plans/shared-by-two/restore/{view['version']}")
     assert client.text("/api/plans/shared-by-two/file").startswith("# The gauges of the western shore")
     assert "station: west" in client.text("/api/plans/shared-by-two/file")
+
+
+def edited(client: Client, plan: str, version: int, *path: str, value: Any) -> int:
+    return int(client.call("PATCH", f"/api/plans/{plan}", {"version": version, "edits": [{"path": path, "value": value}]})["version"])
+
+
+def test_taking_back_ones_own_change_leaves_what_somebody_else_changed(client: Client) -> None:
+    first = client.call("POST", "/api/plans", {"text": demo.PLAN.replace("name: western", "name: undone-by-one")})["version"]
+    mine = edited(client, "undone-by-one", first, "values", "station", value="north")
+    edited(client, "undone-by-one", mine, "title", value="Somebody else's")
+    back = client.call("POST", f"/api/plans/undone-by-one/take-back/{mine}")
+    text = client.text("/api/plans/undone-by-one/file")
+    assert "station: west" in text
+    assert "title: Somebody else's" in text
+    again = client.call("POST", f"/api/plans/undone-by-one/take-back/{back['version']}")                       # redo is taking the taking-back back
+    assert "station: north" in client.text("/api/plans/undone-by-one/file")
+    edited(client, "undone-by-one", again["version"], "values", "station", value="south")
+    with pytest.raises(StoneError, match="changed again since, at values.station"):
+        client.call("POST", f"/api/plans/undone-by-one/take-back/{mine}")
+    assert "station: south" in client.text("/api/plans/undone-by-one/file")
+    with pytest.raises(InputError, match="none before it"):
+        client.call("POST", "/api/plans/undone-by-one/take-back/1")
+    client.call("DELETE", "/api/plans/undone-by-one")
+
+
+def test_trying_an_edit_shows_all_consequences_and_keeps_nothing(client: Client) -> None:
+    view = client.call("POST", "/api/plans", {"text": demo.PLAN.replace("name: western", "name: tried-out")})
+    body = {"version": view["version"], "edits": [{"path": ["roles", "archive", "count"], "value": 5}, {"path": ["nodes", "lead-1", "address"], "value": "10.44.20.1"}]}
+    tried = client.call("POST", f"/api/plans/tried-out/try?known={view['tag']}", body)
+    assert tried["since"] == view["tag"]
+    assert {"archive-3", "archive-4", "archive-5"} <= {node["id"] for node in tried["nodes"]}
+    assert [f["node"] for f in tried["findings"] if f["code"] == "address-reserved" or "10.44.20.1" in f["message"]] == ["lead-1"]
+    assert tried["forecast_s"] != view["forecast_s"]
+    now = client.call("GET", "/api/plans/tried-out")
+    assert (now["version"], len(now["nodes"])) == (view["version"], 3)
+    other = client.call("POST", "/api/plans", {"text": demo.PLAN.replace("name: western", "name: tried-beside")})          # what was only tried is held from nobody
+    typed = {node["cells"]["address"]["value"] for node in other["nodes"]}
+    assert typed & {node["cells"]["address"]["value"] for node in tried["nodes"] if node["id"].startswith("archive") and "address" in node["cells"]}
+    # An edit after it is answered against the page's own answer, and a second try against it too.
+    kept = client.call("PATCH", f"/api/plans/tried-out?known={view['tag']}", {"version": view["version"], "edits": [{"path": ["title"], "value": "Kept"}]})
+    assert (kept["since"], kept["title"]) == (view["tag"], "Kept")
+    with pytest.raises(InputError):
+        client.call("POST", "/api/plans/tried-out/try", {"version": 1, "edits": [{"path": ["roles", "archive", "count"], "value": "many"}]})
+    for name in ("tried-out", "tried-beside"):
+        client.call("DELETE", f"/api/plans/{name}")
 
 
 def test_a_wrong_plan_file_is_told_line_by_line_and_stores_nothing(client: Client) -> None:

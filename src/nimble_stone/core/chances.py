@@ -58,7 +58,7 @@ def chances(steps: Sequence[Step], limits: Limits = Limits(), *, seed: int = 44,
             if key in ends:
                 start = np.maximum(start, ends[key])
         if not step.waits:
-            own = lanes[step.host]
+            own = lanes[step.host] if step.host else overall       # a node without a host yet will have one, with lanes of its own
             i, j = own.argmin(axis=0), overall.argmin(axis=0)
             start = np.maximum(start, np.maximum(own[i, across], overall[j, across]))
             own[i, across] = overall[j, across] = start + took

@@ -85,9 +85,9 @@ def build(sheet: Sheet, estate: Estate, *, pace: float = 1.0) -> list[Step]:
     for (place, sha256), node in first.items():
         package = sheet.packages.of(node.role)
         other = package is not None and package is not sheet.package
-        steps.append(_step("carry", carried[node.id], f"{package.descriptor.product if other and package else 'Disk'} onto {_place_text(place)}", node, 1, (),
-                           pace * (1 + (package.thin_bytes if package else 0) / CARRY_BYTES_PER_S), node="", patience=10.0,
-                           detail={"place": place, **({"package": sha256} if other else {})}))
+        label = f"Disk onto {_place_text(place)}" + (f" ({package.descriptor.product})" if other and package else "")
+        steps.append(_step("carry", carried[node.id], label, node, 1, (), pace * (1 + (package.thin_bytes if package else 0) / CARRY_BYTES_PER_S), node="",
+                           patience=10.0, detail={"place": place, **({"package": sha256} if other else {})}))
     services: dict[str, list[str]] = defaultdict(list)             # by role
     for node in sheet.nodes:
         services[node.role].append(f"services/{node.id}")
@@ -250,9 +250,10 @@ def forecast(steps: list[Step], limits: Limits = Limits(), done: Mapping[str, Sl
             if slot is not None and (slot.end_s, key) > (start, blocker):
                 start, blocker = slot.end_s, key
         if not step.waits:
-            lane = hosts[step.host]
+            lane = hosts[step.host] if step.host else overall     # a node without a host yet will have one, with lanes of its own
             start = max(start, lane[0], overall[0])
-            heapreplace(lane, start + step.expected_s)
+            if lane is not overall:
+                heapreplace(lane, start + step.expected_s)
             heapreplace(overall, start + step.expected_s)
         slots[step.key] = Slot(start, start + step.expected_s)
         cause[step.key] = blocker

@@ -217,18 +217,42 @@ def _in_place(text: str, path: tuple[str, ...], value: object) -> str | None:
     return "\n".join(lines)
 
 
-def changed_paths(old: str, new: str) -> list[tuple[str, ...]]:
-    """Paths of values that differ between two files (of whole mappings where one of them has none). Cost: O(values)."""
-    found: list[tuple[str, ...]] = []
+def changes(old: str, new: str) -> list[tuple[tuple[str, ...], Any]]:
+    """(path, new value or None) of every value that differs between two files. Cost: O(values)."""
+    found: list[tuple[tuple[str, ...], Any]] = []
 
     def walk(a: Any, b: Any, path: tuple[str, ...]) -> None:
-        if isinstance(a, dict) and isinstance(b, dict):
+        if isinstance(a, dict | None) and isinstance(b, dict | None):
+            a, b = a or {}, b or {}
             for key in [*a, *(key for key in b if key not in a)]:
                 walk(a.get(key), b.get(key), (*path, str(key)))
         elif a != b:
-            found.append(path)
+            found.append((path, b))
     walk(plain(load(old, "the file")), plain(load(new, "the file")), ())
     return found
+
+
+def changed_paths(old: str, new: str) -> list[tuple[str, ...]]:
+    """Paths of values that differ between two files. Cost: O(values)."""
+    return [path for path, _ in changes(old, new)]
+
+
+def clashes(ours: Iterable[tuple[str, ...]], theirs: Iterable[tuple[str, ...]]) -> list[tuple[str, ...]]:
+    """Those of their paths that lead to, into or around one of ours."""
+    own = list(ours)
+    return [path for path in theirs if any(path[:len(one)] == one[:len(path)] for one in own)]
+
+
+def taken_back(before: str, after: str, now: str) -> tuple[str, list[tuple[str, ...]]]:
+    """The text as it is now without the change that led from `before` to `after`, and the paths at which it was changed again since (then the text is
+    as it is now). What others changed elsewhere stays.
+    """
+    if now == after:
+        return before, []
+    back = changes(after, before)
+    if again := clashes((path for path, _ in back), changed_paths(after, now)):
+        return now, again
+    return edit_all(now, back), []
 
 
 def _set(data: CommentedMap, path: tuple[str, ...], value: Any) -> bool:

@@ -24,6 +24,8 @@ from nimble_stone.server.planning import Resolved, estate_of
 from nimble_stone.store import runs
 from nimble_stone.store.records import PlanRow
 
+ANSWERS = 4
+"""Answers remembered of each plan: a page's last one, what it tries while somebody types, and another page's."""
 KEPT = ("steps", "hosts", "columns", "bays", "licence_text")
 
 
@@ -84,14 +86,19 @@ def _hosts(world: World, resolved: Resolved, estate: Estate) -> orjson.Fragment:
 
 
 def since(world: World, ident: str, data: dict[str, Any], known: str) -> dict[str, Any]:
-    """The answer for a page that has the answer tagged `known`; whole when that is not the one remembered. Remembers this one, under a tag of its own.
+    """The answer for a page that has the answer tagged `known`; whole when that is forgotten. Remembers this one, under a tag of its own.
 
     A version would not do: two pages on one version may have seen different estates.
     """
     data = data | {"tag": secrets.token_hex(6)}
-    before = world.remembered.get(f"answered {ident}")
-    world.remembered[f"answered {ident}"] = data
-    if before is None or not known or before["tag"] != known:
+    answers: dict[str, dict[str, Any]] = world.remembered.setdefault(f"answered {ident}", {})
+    before = answers.pop(known, None)
+    if before is not None:
+        answers[known] = before                          # used again: the last to be forgotten
+    while len(answers) >= ANSWERS:
+        answers.pop(next(iter(answers)))
+    answers[data["tag"]] = data
+    if before is None:
         return data
     old = {node.id: node for node in before["nodes"]}
     order = [node.id for node in data["nodes"]]

@@ -196,7 +196,7 @@ async def plan_edit(ident: str, body: Edits, world: TheWorld, kits: TheKits, kno
     version = body.version
     if version != row.version:
         theirs = yaml_text.changed_paths(await world.store.read(records.plan_version, ident, version), row.text)
-        if clash := [path for path in theirs for change in body.edits if path[:len(change.path)] == change.path[:len(path)]]:
+        if clash := yaml_text.clashes((change.path for change in body.edits), theirs):
             raise Conflict(f"plan “{ident}” was changed meanwhile, also at {', '.join(sorted({'.'.join(path) for path in clash})[:4])}"
                            f" (version {row.version}, your edit was of {version})", code="plan-changed",
                            hint="Your edit is kept on the page; look at the new version and repeat it.")
@@ -204,9 +204,31 @@ async def plan_edit(ident: str, body: Edits, world: TheWorld, kits: TheKits, kno
     return await store_text(world, kits, ident, yaml_text.edit_all(row.text, [(change.path, change.value) for change in body.edits]), version, known=known)
 
 
+@router.post("/plans/{ident}/try", response_model=PlanView)
+async def plan_try(ident: str, body: Edits, world: TheWorld, kits: TheKits, known: str = "") -> Response:
+    """What changes would bring, as long as they are only being typed or dragged. Nothing is kept and nothing is held."""
+    row = await world.store.read(records.get_plan, ident)
+    resolved = await planning.think(world, kits, yaml_text.edit_all(row.text, [(change.path, change.value) for change in body.edits]))
+    return await answering.answer(world, row, resolved, known=known)
+
+
+@router.post("/plans/{ident}/take-back/{version}", response_model=PlanView)
+async def plan_take_back(ident: str, version: int, world: TheWorld, kits: TheKits, known: str = "") -> Response:
+    """Take back the one change that made a version (undo; taking that back in turn is redo). What others changed elsewhere since stays."""
+    if version < 2:
+        raise InputError("the first version has none before it", code="nothing-before")
+    row = await world.store.read(records.get_plan, ident)
+    before, after = [await world.store.read(records.plan_version, ident, number) for number in (version - 1, version)]
+    text, again = yaml_text.taken_back(before, after, row.text)
+    if again:
+        raise Conflict(f"this was changed again since, at {', '.join(sorted({'.'.join(path) for path in again})[:4])}", code="changed-since",
+                       hint="Nothing was taken back. Look at the value, and change it if it is not what you want.")
+    return await store_text(world, kits, ident, text, row.version, known=known)
+
+
 @router.post("/plans/{ident}/restore/{version}", response_model=PlanView)
 async def plan_restore(ident: str, version: int, world: TheWorld, kits: TheKits) -> Response:
-    """Make an older version the newest (undo and redo)."""
+    """Make an older version the newest, whatever was changed since."""
     return await store_text(world, kits, ident, await world.store.read(records.plan_version, ident, version), None)
 
 

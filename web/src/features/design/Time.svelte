@@ -17,6 +17,8 @@
   let steps = $derived(new Map(plan.steps.map((s) => [s.key, s])));
   let names = $derived(new Map(plan.nodes.map((n) => [n.id, n.name])));
   let way = $derived((chances?.critical_path ?? []).map((key) => steps.get(key)).filter((s) => s !== undefined));
+  /** How long each step of the way waits for its turn when all before it is done. */
+  let turns = $derived(way.map((s, i) => s.start_s - (way[i - 1]?.end_s ?? 0)));
   let change = $derived(before ? before.after_s - before.before_s : 0);
   const KIND: Record<string, string> = { carry: 'carrying disks', clone: 'disks', medium: 'config media', define: 'guests', start: 'starting', boot: 'booting', services: 'services', call: 'forming' };
 </script>
@@ -43,7 +45,7 @@
 {/if}
 
 <Section title="The longest way" aside={count(way.length, 'step')}>
-  <ol>{#each way as s (s.key)}<li><span>{s.label}{s.node ? ` · ${names.get(s.node) ?? s.node}` : ''}</span><span class="mono quiet">{span(s.expected_s)}</span></li>{/each}</ol>
+  <ol>{#each way as s, i (s.key)}{#if (turns[i] ?? 0) >= 0.5}<li class="quiet"><span>waits its turn; so many steps go at once, on a host and in all</span><span class="mono">{span(turns[i] ?? 0)}</span></li>{/if}<li><span>{s.label}{s.node ? ` · ${names.get(s.node) ?? s.node}` : ''}</span><span class="mono quiet">{span(s.expected_s)}</span></li>{/each}</ol>
 </Section>
 
 <style>

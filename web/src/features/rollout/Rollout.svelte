@@ -1,6 +1,6 @@
 <script lang="ts">
   import { untrack } from 'svelte';
-  import type { Finding, Sentence } from '../../lib/api/types';
+  import type { Edit, Finding, Sentence } from '../../lib/api/types';
   import { router } from '../../lib/router.svelte';
   import Button from '../../lib/ui/Button.svelte';
   import Dialog from '../../lib/ui/Dialog.svelte';
@@ -89,6 +89,7 @@
     else if (action.kind === 'acceptance') router.go(base('acceptance'));
     else if (action.kind !== 'none') await rollout.wish(action.kind);
   }
+  const moved = (node: string, host: string): Edit[] => [{ path: ['nodes', node, 'host'], value: host }, { path: ['nodes', node, 'datastore'], value: null }];
   function keys(event: KeyboardEvent) {
     const target = event.target as HTMLElement;
     if (target.closest('input, textarea, select, dialog')) return;
@@ -115,23 +116,23 @@
     </SentenceBar>
     <div class="body">
       <div class="left">
-        {#if reading === 'plan'}<TitleBlock {plan} onedit={(e) => rollout.edit(e)} onlicence={() => { licence = true; }} ontext={() => { text = true; }} />{:else}<div class="pad"></div>{/if}
+        {#if reading === 'plan'}<TitleBlock {plan} onedit={(e) => rollout.edit(e)} ontry={(e) => rollout.attempt(e)} onlicence={() => { licence = true; }} ontext={() => { text = true; }} />{:else}<div class="pad"></div>{/if}
         {#if reading === 'plan'}
           <Wall hosts={plan.hosts} nodes={plan.nodes} selected={picked.node} {filter} {trouble} {lost} claims={plan.claims} reading={wallReading} height={wallHeight} onselect={(n) => select(n, 'host')}
             onhost={(host) => { if (ask === 'losses') lost = lost.includes(host) ? lost.filter((h) => h !== host) : [...lost, host].slice(-2); }}
-            onmove={(n, host) => { select(n, 'host'); void rollout.edit([{ path: ['nodes', n, 'host'], value: host }, { path: ['nodes', n, 'datastore'], value: null }]); }} />
+            onover={(n, host) => rollout.attempt(host ? moved(n, host) : null)} onmove={(n, host) => { select(n, 'host'); void rollout.edit(moved(n, host)); }} />
         {:else if run}
           <Wall hosts={run.hosts} nodes={run.nodes} {states} selected={reading === 'run' ? (step?.node ?? '') : (proof?.node ?? '')} {filter} height={wallHeight} onselect={(n) => pick(reading === 'run' ? `node=${n}` : `proof=${n}/${proof?.proof ?? 'running'}`)} />
         {/if}
         <div class="tools">
           <input bind:this={field} bind:value={filter} placeholder="Filter by typing  /" aria-label="Filter" onkeydown={(e) => { if (e.key === 'Escape') { filter = ''; field?.blur(); } }} />
           {#if reading === 'plan'}
-            <span class="quiet">{#if picked.node !== '*' && plan.nodes.find((n) => n.id === picked.node)?.cells[picked.column]}{@const cell = plan.nodes.find((n) => n.id === picked.node)?.cells[picked.column]}{plan.columns.find((c) => c.id === picked.column)?.label}: {({ node: 'set here for this node', group: 'from its role', plan: 'from the plan, for every node', pool: 'from the pool or its network', computed: 'computed', kit: 'the kit’s default', package: 'the package’s default', shared: 'from shared values the plan includes', unused: 'this node has no such value', none: 'not answered' } as Record<string, string>)[cell?.origin ?? 'none']}{cell?.origin === 'node' ? ' · Delete puts it back' : ''}{/if}</span>
+            <span class="quiet" role="status">{#if rollout.trying}<b>As it would be.</b> Escape leaves it as it was.{:else if picked.node !== '*' && plan.nodes.find((n) => n.id === picked.node)?.cells[picked.column]}{@const cell = plan.nodes.find((n) => n.id === picked.node)?.cells[picked.column]}{plan.columns.find((c) => c.id === picked.column)?.label}: {({ node: 'set here for this node', group: 'from its role', plan: 'from the plan, for every node', pool: 'from the pool or its network', computed: 'computed', kit: 'the kit’s default', package: 'the package’s default', shared: 'from shared values the plan includes', unused: 'this node has no such value', none: 'not answered' } as Record<string, string>)[cell?.origin ?? 'none']}{cell?.origin === 'node' ? ' · Delete puts it back' : ''}{/if}</span>
             <span class="right quiet"><select aria-label="What the wall shows" bind:value={wallReading}>{#each READINGS as [id, label] (id)}<option value={id}>wall: {label}</option>{/each}</select><button onclick={() => { tables = true; }}>Tables</button><button disabled={!rollout.canUndo} onclick={() => rollout.undo()}>Undo</button><button disabled={!rollout.canRedo} onclick={() => rollout.redo()}>Redo</button> Ctrl+D fills down and counts up</span>
           {:else if reading === 'run'}<span class="right quiet">H hold · G go on · R retry · ? keys</span>{/if}
         </div>
         {#if reading === 'plan'}
-          <Sheet {plan} {filter} selected={picked} busy={rollout.busy} onselect={select} onedit={(e) => rollout.edit(e)} onsecret={(node, column) => { secret = { node, column }; }} onundo={() => rollout.undo()} onredo={() => rollout.redo()} />
+          <Sheet {plan} {filter} selected={picked} busy={rollout.busy} onselect={select} onedit={(e) => rollout.edit(e)} ontry={(e) => rollout.attempt(e)} onsecret={(node, column) => { secret = { node, column }; }} onundo={() => rollout.undo()} onredo={() => rollout.redo()} />
         {:else if run && reading === 'run'}
           <Timeline {run} {now} {filter} {states} selected={step?.key ?? ''} progress={rollout.progress} onstep={(key) => pick(`step=${encodeURIComponent(key)}`)} onnode={(n) => pick(`node=${n}`)} />
         {:else if run}

@@ -1,8 +1,11 @@
 <script lang="ts">
   import type { Edit, PackageChoice, PlanView } from '../../lib/api/types';
-  interface Props { plan: PlanView; onedit: (edits: Edit[]) => void; onlicence: () => void; ontext: () => void }
-  let { plan, onedit, onlicence, ontext }: Props = $props();
+  interface Props { plan: PlanView; onedit: (edits: Edit[]) => void; ontry: (edits: Edit[] | null) => void; onlicence: () => void; ontext: () => void }
+  let { plan, onedit, ontry, onlicence, ontext }: Props = $props();
   const count = (role: string, n: number) => onedit([{ path: ['roles', role, 'count'], value: n }]);
+  /** The number that stood in a field when typing in it began. */
+  let was = '';
+  const whole = (typed: string) => (/^\d{1,4}$/.test(typed.trim()) && Number(typed) <= 2000 ? Number(typed) : null);
   const choose = (path: string[], value: string) => { if (value) onedit([{ path, value }]); };
   const sizeOf = (role: string) => { const all = new Set(plan.nodes.filter((n) => n.role === role).map((n) => n.cells['size']?.value ?? '')); return all.size === 1 ? [...all][0] : ''; };
   const short = (bytes: number) => `${Math.round(bytes / 2 ** 30) || '<1'} GiB`;
@@ -16,7 +19,9 @@
   {#each plan.roles as role, i (role.id)}
     <div class="role"><i style:background={`var(--role-${i % 5})`}></i><span class="what">{role.label}</span>
       {#if role.least === role.most}<b>{role.count}</b>{:else}<button aria-label={`One ${role.label} less`} disabled={role.count <= role.least} onclick={() => count(role.id, role.count - 1)}>−</button>
-        <input aria-label={`Number of ${role.label} nodes`} value={role.count} onchange={(e) => { const n = Number(e.currentTarget.value); if (Number.isInteger(n) && n >= 0) count(role.id, n); else e.currentTarget.value = String(role.count); }} />
+        <input aria-label={`Number of ${role.label} nodes`} value={role.count} oninput={(e) => { const n = whole(e.currentTarget.value); ontry(n === null ? null : [{ path: ['roles', role.id, 'count'], value: n }]); }}
+          onfocus={(e) => { was = e.currentTarget.value; }} onkeydown={(e) => { if (e.key === 'Escape') { ontry(null); e.currentTarget.value = was; e.currentTarget.blur(); } if (e.key === 'Enter') e.currentTarget.blur(); }}
+          onchange={(e) => { const n = whole(e.currentTarget.value); if (n !== null && String(n) !== was) count(role.id, n); else { ontry(null); e.currentTarget.value = was; } }} />
         <button aria-label={`One ${role.label} more`} disabled={role.count >= role.most} onclick={() => count(role.id, role.count + 1)}>+</button>{/if}
       {#if role.count}<select aria-label={`Size of ${role.label}`} value={sizeOf(role.id)} onchange={(e) => onedit([{ path: ['roles', role.id, 'values', 'size'], value: e.currentTarget.value }])}>
         {#if !sizeOf(role.id)}<option value="">mixed</option>{/if}{#each role.sizes ?? [] as s (s.id)}<option value={s.id}>{s.label}, {s.vcpu} vCPU, {short(s.memory_bytes)}</option>{/each}</select>{/if}

@@ -12,11 +12,16 @@ export class Rollout {
   #plan = $state.raw<PlanView | null>(null);
   #run = $state.raw<RunView | null>(null);
   #progress = $state.raw<Progress>({});
+  /** The plan as it would be with what is being typed or dragged; kept nowhere. */
+  #tried = $state.raw<PlanView | null>(null);
+  #attempt = 0;
+  #attemptTimer: ReturnType<typeof setTimeout> | undefined;
   #clash = $state.raw<{ edits: Edit[]; from: number; problem: string } | null>(null);
   #busy = $state(0);
   #offset = 0;
-  #past: number[] = [];
-  #future: number[] = [];
+  /** Versions this page made, and those that took one back: what undo and redo take back next. */
+  #past = $state.raw<number[]>([]);
+  #future = $state.raw<number[]>([]);
   #queue: Promise<unknown> = Promise.resolve();
   #live: () => void = () => undefined;
   #source: EventSource | null = null;
@@ -28,7 +33,8 @@ export class Rollout {
     this.id = id;
     this.#live = createSubscriber(() => { this.#open(); return () => this.#close(); });
   }
-  get plan() { return this.#plan; }
+  get plan() { return this.#tried ?? this.#plan; }
+  get trying() { return this.#tried !== null; }
   get run() { this.#live(); return this.#run; }
   get progress() { return this.#progress; }
   get busy() { return this.#busy > 0; }
@@ -55,6 +61,19 @@ export class Rollout {
       }
     });
   }
+  /** Shows what edits would bring while they are still being typed or dragged; null gives them up. Only the newest counts. */
+  attempt(edits: Edit[] | null) {
+    const mine = ++this.#attempt;
+    clearTimeout(this.#attemptTimer);
+    if (!edits) { this.#tried = null; return; }
+    this.#attemptTimer = setTimeout(() => {
+      const plan = this.#plan;
+      if (!plan || this.#busy > 0) return;
+      send<PlanView>('POST', `/plans/${this.id}/try?known=${plan.tag}`, { version: plan.version, edits })
+        .then((found) => { if (mine === this.#attempt && this.#plan === plan) this.#tried = merged(plan, found); })
+        .catch(() => { if (mine === this.#attempt) this.#tried = null; });                // a half-typed value may be no value yet; keeping it will say so
+    }, 80);
+  }
   /** An edit that met somebody else's at the same place: kept until a person decides. */
   get clash() { return this.#clash; }
   settle(mine: boolean) { const kept = this.#clash; this.#clash = null; return mine && kept ? this.edit(kept.edits) : Promise.resolve(true); }
@@ -74,8 +93,8 @@ export class Rollout {
   /** A secret that keeps the column's rule; '' when none could be made. Kept nowhere yet. */
   async make(column: string): Promise<string> { try { return (await send<{ value: string }>('POST', `/plans/${this.id}/secret/make?column=${encodeURIComponent(column)}`)).value; } catch (error) { notices.problem(error); return ''; } }
   licence(by: string) { return this.#change((plan) => send<PlanView>('POST', `/plans/${this.id}/licence`, { version: plan.version, by })); }
-  undo() { return this.#restore(this.#past, this.#future); }
-  redo() { return this.#restore(this.#future, this.#past); }
+  undo() { return this.#takeBack(() => this.#past, (past, made) => { this.#past = past; this.#future = [...this.#future, made]; }); }
+  redo() { return this.#takeBack(() => this.#future, (future, made) => { this.#future = future; this.#past = [...this.#past, made]; }); }
   check() { return this.#work(async () => { this.#plan = await send<PlanView>('POST', `/plans/${this.id}/check`); }); }
 
   /** Starts the run; the id, or '' when blockers stand in the way (they are then in the plan). */
@@ -97,21 +116,25 @@ export class Rollout {
   #change(change: (plan: PlanView) => Promise<PlanView>): Promise<boolean> {
     const next = this.#queue.then(() => this.#work(async () => {
       if (!this.#plan) return;
+      this.#attempt++;
       const before = this.#plan.version;
-      this.#plan = await change(this.#plan);
-      if (this.#plan.version !== before) { this.#past.push(before); this.#future.length = 0; }
+      try { this.#plan = await change(this.#plan); } finally { this.#tried = null; }
+      if (this.#plan.version !== before) { this.#past = [...this.#past, this.#plan.version]; this.#future = []; }
     }));
     this.#queue = next;
     return next;
   }
 
-  #restore(from: number[], to: number[]): Promise<boolean> {
-    return this.#work(async () => {
-      const version = from.pop();
+  /** Takes back the newest change of a list; `then` is told what is left of it and the version that came of it. */
+  #takeBack(list: () => number[], then: (left: number[], made: number) => void): Promise<boolean> {
+    const next = this.#queue.then(() => this.#work(async () => {
+      const version = list().at(-1);
       if (!this.#plan || version === undefined) return;
-      to.push(this.#plan.version);
-      this.#plan = await send<PlanView>('POST', `/plans/${this.id}/restore/${version}`);
-    });
+      this.#plan = merged(this.#plan, await send<PlanView>('POST', `/plans/${this.id}/take-back/${version}?known=${this.#plan.tag}`));
+      then(list().slice(0, -1), this.#plan.version);
+    }));
+    this.#queue = next;
+    return next;
   }
 
   async #work(task: () => Promise<void>): Promise<boolean> {
@@ -140,5 +163,5 @@ export class Rollout {
   #close() { this.#source?.close(); this.#source = null; clearTimeout(this.#timer); this.#timer = undefined; }
   /** The stream is opened once there is a run to watch. */
   watch() { if (this.#run && !this.#source) this.#open(); }
-  dispose() { this.#close(); }
+  dispose() { this.#close(); this.attempt(null); }
 }

@@ -5,9 +5,9 @@
 
   interface Props {
     plan: PlanView; filter: string; selected: { node: string; column: string }; busy: boolean;
-    onselect: (node: string, column: string) => void; onedit: (edits: Edit[]) => void; onsecret: (node: string, column: string) => void; onundo: () => void; onredo: () => void;
+    onselect: (node: string, column: string) => void; onedit: (edits: Edit[]) => void; ontry: (edits: Edit[] | null) => void; onsecret: (node: string, column: string) => void; onundo: () => void; onredo: () => void;
   }
-  let { plan, filter, selected, busy, onselect, onedit, onsecret, onundo, onredo }: Props = $props();
+  let { plan, filter, selected, busy, onselect, onedit, ontry, onsecret, onundo, onredo }: Props = $props();
   const ROW = 29;
   let columns = $derived(columnsOf(plan, size));
   let shown = $derived(plan.nodes.filter((node) => filter === '' || [node.name, node.role_label, ...Object.values(node.cells).map((c) => c.value)].some((t) => t.toLowerCase().includes(filter.toLowerCase()))));
@@ -20,7 +20,8 @@
   let r = $derived(Math.max(0, rows.indexOf(selected.node)));
   let c = $derived(Math.max(0, columns.findIndex((one) => one.id === selected.column)));
   let end = $state<{ r: number; c: number } | null>(null);
-  let editing = $state<{ row: string; column: string; text: string } | null>(null);
+  /** What is being typed; `before` and `plan`: the value and the plan as they were when it began. */
+  let editing = $state.raw<{ row: string; column: string; before: string; plan: PlanView } | null>(null), text = $state('');
   let scroll = $state(0), viewport = $state(300);
   let box: HTMLDivElement | undefined = $state();
   let first = $derived(Math.max(0, Math.floor(scroll / ROW) - 6));
@@ -36,10 +37,10 @@
   /** What a value typed for every node would do: who follows, who keeps a value of its own. */
   let outcome = $derived.by(() => {
     if (!editing || editing.row !== EVERY) return '';
-    const id = editing.column, text = editing.text.trim();
-    const own = plan.nodes.filter((n) => ['node', 'group'].includes(n.cells[id]?.origin ?? '')).length, none = plan.nodes.filter((n) => n.cells[id]?.origin === 'unused').length;
-    const follow = plan.nodes.length - own - none, same = plan.nodes.filter((n) => !['node', 'group', 'unused'].includes(n.cells[id]?.origin ?? '') && n.cells[id]?.value === text).length;
-    return `${text === '' ? 'put back for' : 'changes'} ${follow - same} of ${plan.nodes.length} nodes${own ? `; ${own} keep a value of their own` : ''}${same ? `; ${same} say so already` : ''}`;
+    const id = editing.column, typed = text.trim(), nodes = editing.plan.nodes;
+    const own = nodes.filter((n) => ['node', 'group'].includes(n.cells[id]?.origin ?? '')).length, none = nodes.filter((n) => n.cells[id]?.origin === 'unused').length;
+    const follow = nodes.length - own - none, same = nodes.filter((n) => !['node', 'group', 'unused'].includes(n.cells[id]?.origin ?? '') && n.cells[id]?.value === typed).length;
+    return `${typed === '' ? 'put back for' : 'changes'} ${follow - same} of ${nodes.length} nodes${own ? `; ${own} keep a value of their own` : ''}${same ? `; ${same} say so already` : ''}`;
   });
 
   function valueOf(row: string, column: SheetColumn): string {
@@ -79,16 +80,22 @@
   }
   $effect(() => { if (selected.node) reveal(r, c); });
 
-  function begin(text?: string) {
+  function begin(typed?: string) {
     const column = columns[c], row = rows[r];
     if (!column?.editable || row === undefined || originOf(row, column.id) === 'unused') return;
     if (kept(column)) { onsecret(row === EVERY ? '' : row, column.id); return; }
-    editing = { row, column: column.id, text: text ?? valueOf(row, column) };
+    const before = valueOf(row, column);
+    editing = { row, column: column.id, before, plan };
+    text = typed ?? before;
+    if (typed !== undefined) attempt();
   }
+  /** Shows the consequences of what is typed so far. */
+  function attempt() { if (editing) ontry(text.trim() === editing.before ? null : [editOf(editing.row, editing.column, text)]); }
+  function leave() { editing = null; ontry(null); box?.focus(); }
   function commit(dr: number, dc: number) {
     if (!editing) return;
-    const column = columns.find((one) => one.id === editing?.column);
-    if (column && editing.text.trim() !== valueOf(editing.row, column)) onedit([editOf(editing.row, editing.column, editing.text)]);
+    if (text.trim() !== editing.before) onedit([editOf(editing.row, editing.column, text)]);
+    else ontry(null);
     editing = null;
     box?.focus();
     to(r + dr, c + dc);
@@ -96,7 +103,7 @@
   /** One value for every selected cell. */
   function commitAll() {
     if (!editing || !end) { commit(0, 0); return; }
-    const g = range(), edits: Edit[] = [], text = editing.text;
+    const g = range(), edits: Edit[] = [];
     for (let column = g.c0; column <= g.c1; column++) {
       const one = columns[column];
       if (one?.editable && !kept(one)) for (let row = g.r0; row <= g.r1; row++) edits.push(editOf(rows[row] ?? '', one.id, text));
@@ -159,7 +166,7 @@
     const move = done[event.key];
     if (event.key === 'Enter' && (event.ctrlKey || event.metaKey)) { commitAll(); event.preventDefault(); event.stopPropagation(); return; }
     if (move) { commit(...move); event.preventDefault(); }
-    if (event.key === 'Escape') { editing = null; box?.focus(); event.preventDefault(); }
+    if (event.key === 'Escape') { leave(); event.preventDefault(); }
     event.stopPropagation();
   }
   const grab = (input: HTMLInputElement) => { input.focus(); input.setSelectionRange(input.value.length, input.value.length); };
@@ -174,7 +181,7 @@
     style:width={`${column.width}px`} title={column.editable && originOf(row, column.id) === 'unused' ? 'this node has no such value' : fault ? `${fault.severity}: ${fault.message}` : column.column?.kind === 'secret' ? 'in the keyring' : shownText(row, column)}
     onmousedown={(e) => { if (editing) commit(0, 0); to(ri, ci, e.shiftKey); }} onmouseenter={(e) => { if (e.buttons === 1 && !editing) to(ri, ci, true); }} ondblclick={() => begin()}>
     {#if editing && editing.row === row && editing.column === column.id}
-      <input use:grab bind:value={editing.text} list={options.length ? 'choices' : undefined} aria-label={`${column.label} of ${node?.name ?? 'every node'}`} onkeydown={field} onblur={() => { if (editing) commit(0, 0); }} />
+      <input use:grab bind:value={text} oninput={attempt} list={options.length ? 'choices' : undefined} aria-label={`${column.label} of ${node?.name ?? 'every node'}`} onkeydown={field} onblur={() => { if (editing) commit(0, 0); }} />
       {#if outcome}<span class="effect" class:leftward={far(ci)} role="status">{outcome}</span>{/if}
     {:else if ci === 0 && node}<i style:--role={`var(--role-${node.role_index % 5})`}></i><b>{shownText(row, column)}</b>
     {:else if ci === 0}<span class="every">every node</span>

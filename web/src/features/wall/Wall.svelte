@@ -6,9 +6,9 @@
 
   interface Props {
     hosts: HostView[]; nodes: NodeView[]; states?: Map<string, { mark: Mark; share: number; text?: string }>; selected?: string; filter?: string;
-    onselect?: (node: string) => void; onhost?: (host: string) => void; onmove?: (node: string, host: string) => void; height?: number; trouble?: Set<string>; lost?: string[]; claims?: ClaimView[]; reading?: Reading;
+    onselect?: (node: string) => void; onhost?: (host: string) => void; onmove?: (node: string, host: string) => void; onover?: (node: string, host: string) => void; height?: number; trouble?: Set<string>; lost?: string[]; claims?: ClaimView[]; reading?: Reading;
   }
-  let { hosts, nodes, states, selected = '', filter = '', onselect, onhost, onmove, height = 262, trouble, lost = [], claims = [], reading = 'memory' }: Props = $props();
+  let { hosts, nodes, states, selected = '', filter = '', onselect, onhost, onmove, onover, height = 262, trouble, lost = [], claims = [], reading = 'memory' }: Props = $props();
   let width = $state(900);
   let dragging = $state<{ node: string; x: number; y: number; over: string } | null>(null);
   let svg: SVGSVGElement | undefined = $state();
@@ -24,22 +24,24 @@
   function down(event: PointerEvent, node: string) {
     onselect?.(node);
     if (!onmove || event.button) return;
-    const start = { x: event.clientX, y: event.clientY };
+    const start = { x: event.clientX, y: event.clientY }, from = nodes.find((one) => one.id === node)?.host ?? '';
     const at = (e: PointerEvent) => { const box = svg?.getBoundingClientRect(); return { x: e.clientX - (box?.left ?? 0), y: e.clientY - (box?.top ?? 0) }; };
     const move = (e: PointerEvent) => {
       if (!dragging && Math.hypot(e.clientX - start.x, e.clientY - start.y) < 5) return;
       const p = at(e);
       const over = picture.columns.find((c) => p.x >= c.x && p.x <= c.x + c.w && p.y >= c.top - 20 && p.y <= c.base + 30)?.host.name ?? '';
+      if (over !== (dragging?.over ?? from)) onover?.(node, over === from ? '' : over);
       dragging = { node, ...p, over };
     };
     const up = () => {
       removeEventListener('pointermove', move);
-      if (dragging?.over) onmove(node, dragging.over);
+      if (dragging?.over && dragging.over !== from) onmove(node, dragging.over);
+      else if (dragging) onover?.(node, '');
       dragging = null;
     };
     addEventListener('pointermove', move);
     addEventListener('pointerup', up, { once: true });
-    addEventListener('keydown', (e) => { if (e.key === 'Escape') dragging = null; }, { once: true });
+    addEventListener('keydown', (e) => { if (e.key === 'Escape' && dragging) { dragging = null; removeEventListener('pointermove', move); onover?.(node, ''); } }, { once: true });
   }
 </script>
 
@@ -99,7 +101,7 @@
 
 <style>
   .wall { width: 100%; min-width: 0; overflow: hidden; }
-  svg { display: block; }
+  svg { display: block; user-select: none; -webkit-user-select: none; }
   .moving { cursor: grabbing; }
   text { font: 12px var(--sans); fill: var(--ink); pointer-events: none; }
   .group { fill: var(--soft); font-size: 13px; }

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+from dataclasses import replace
 
 import pytest
 from hypothesis import given, settings
@@ -11,7 +12,7 @@ from hypothesis import strategies as st
 from nimble_stone.core import headroom, placement_why, sizing, storage_layout
 from nimble_stone.core.errors import InputError
 from nimble_stone.core.kit.model import Kit
-from nimble_stone.core.placement import Demand, Supply, place
+from nimble_stone.core.placement import Demand, Placement, Supply, place, spread
 from nimble_stone.core.plan.difference import differences
 from nimble_stone.core.storage_layout import DataDisk, Scheme
 from nimble_stone.server.kits import load_kits
@@ -217,6 +218,34 @@ def test_vcpu_disk_and_preference_count_in_placement() -> None:
 
 
 # --- differences ---
+
+def test_a_role_is_spread_over_hosts_that_are_alike() -> None:
+    """Four hosts filled to 20, 30, 38 and 50 %: three small nodes of a role go to three hosts, none of them to the fullest, though the emptiest could take all."""
+    supplies = [Supply(name, 256 * GIB, int(256 * GIB * (1 - used)), frozenset({"s"})) for name, used in (("a", .20), ("b", .30), ("c", .38), ("d", .50))]
+    nodes = [Demand(f"w{n}", 4 * GIB, "", "", ("s",), role="worker") for n in range(3)] + [Demand(f"c{n}", 4 * GIB, "c", "", ("s",), role="controller") for n in range(3)]
+    assert sorted(place(nodes, supplies).hosts[f"w{n}"] for n in range(3)) == ["a", "b", "c"]
+    assert placement_why.balance(nodes, supplies, place(nodes, supplies).hosts).moves == ()            # and nothing proposes to crowd them again
+    # An almost full host is no place for the sake of spreading: the second worker goes beside the first.
+    nearly = [supplies[0], Supply("full", 256 * GIB, 20 * GIB, frozenset({"s"}))]
+    three = [*nodes[:2], replace(nodes[2], memory_bytes=8 * GIB)]
+    assert set(place(three, nearly).hosts.values()) == {"a"}
+
+
+@settings(max_examples=80, deadline=None)
+@given(st.integers(0, 10_000), st.integers(1, 30), st.integers(2, 8))
+def test_spreading_roles_never_makes_the_fullest_host_fuller(seed: int, nodes: int, hosts: int) -> None:
+    chance = random.Random(seed)
+    supplies = [Supply(f"h{n}", 256 * GIB, int(256 * GIB * chance.uniform(.3, .95)), frozenset({"s"})) for n in range(hosts)]
+    plain = [Demand(f"n{n}", chance.choice((4, 8, 16)) * GIB, "", "", ("s",)) for n in range(nodes)]
+    roles = [replace(demand, role=chance.choice("ab")) for demand in plain]
+    here, without = place(roles, supplies), place(plain, supplies)
+    whole = {supply.host: (supply.capacity_bytes, supply.capacity_bytes - supply.room_bytes) for supply in supplies}
+    assert set(here.hosts) == set(without.hosts)
+
+    def worst(found: Placement) -> float:
+        return spread(whole, [(found.hosts[demand.node], demand.memory_bytes) for demand in plain if demand.node in found.hosts]).worst_load
+    assert worst(here) <= 1.006 * worst(without)
+
 
 def test_differences_are_told_by_meaning_and_once() -> None:
     old = scene.sheet()

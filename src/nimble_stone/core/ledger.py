@@ -52,8 +52,9 @@ class LossLine:
 
 
 def stores(sheet: Sheet, estate: Estate) -> list[StoreLine]:
-    """One line per datastore that gets a disk, the fullest at worst first."""
+    """One line per datastore that gets a disk, the fullest at worst first. The copies that nodes' disks are made from are counted, one of each package."""
     use: dict[tuple[str, str], list[tuple[int, int]]] = defaultdict(list)
+    made_from: dict[tuple[str, str], dict[str, None]] = defaultdict(dict)      # roles, in order
     known = {}
     for node in sheet.nodes:
         facts = estate.facts.get(node.value("host"))
@@ -64,8 +65,12 @@ def stores(sheet: Sheet, estate: Estate) -> list[StoreLine]:
             key = ("", store.name) if store.shared else (facts.host, store.name)
             known[key] = store
             use[key].append(sizes)
+            if name == node.value("datastore"):
+                made_from[key][node.role] = None
+    copies = {key: sum(package.thin_bytes for package in sheet.packages.each(made_from[key])) for key in use}
     lines = [StoreLine(name, host, known[host, name].capacity_bytes, known[host, name].capacity_bytes - known[host, name].free_bytes,
-                       sum(thin for thin, _ in sizes), sum(full for _, full in sizes), len(sizes)) for (host, name), sizes in use.items()]
+                       sum(thin for thin, _ in sizes) + copies[host, name], sum(full for _, full in sizes) + copies[host, name], len(sizes))
+             for (host, name), sizes in use.items()]
     return sorted(lines, key=lambda line: (-(line.used_bytes + line.full_bytes) / max(1, line.capacity_bytes), line.host, line.name))
 
 

@@ -4,7 +4,9 @@ Beside memory a host must have vCPUs left at the stated overcommit, room for the
 already stays there unless another place is clearly better, so that planning anew moves little.
 
 Method: nodes in falling order of memory, each to the host whose load after it is least, then single moves, and exchanges of two
-nodes, as long as they lower the worst load. Deterministic: same input, same answer; ties go to the first host by name.
+nodes, as long as they lower the worst load. Hosts that stay below what another one is loaded with anyway are alike: among them a node goes where
+fewest of its role stand, so that losing one host costs a role as little as it can. Deterministic: same input, same answer; ties go to the first host
+by name.
 """
 
 from __future__ import annotations
@@ -21,6 +23,10 @@ ROUNDS = 200
 STAY = 0.1
 """A node is moved only for a place that is less loaded by this share of a host's memory."""
 SMALL, ORDERS = 80, 24
+BEYOND = 1.02
+"""A large plan is even enough when its fullest host is so much fuller than any placement must make it."""
+ALIKE = 0.2
+"""How much fuller than the level of all demand poured over the bay a host may become, as a share of its memory, for the sake of spreading a role."""
 
 
 @dataclass(frozen=True)
@@ -78,6 +84,8 @@ class Board:
         self.used = self.capacity - self.room + np.array([supply.planned_bytes for supply in self.hosts], dtype=np.int64)
         self.own = np.zeros(len(self.hosts), dtype=np.int64)
         self.groups: dict[str, NDArray[np.int64]] = {}
+        self.roles: dict[str, NDArray[np.int64]] = {}
+        self.alike = 0.0
         plenty = 1 << 60
         self.vcpus = np.array([plenty if supply.vcpus is None else supply.vcpus for supply in self.hosts], dtype=np.int64)
         self.disk = np.array([plenty if supply.disk_bytes is None else supply.disk_bytes for supply in self.hosts], dtype=np.int64)
@@ -96,6 +104,8 @@ class Board:
         self.disk[at] -= sign * demand.disk_bytes
         if demand.apart:
             self.groups.setdefault(demand.apart, np.zeros(len(self.hosts), dtype=np.int64))[at] += sign
+        if demand.role:
+            self.roles.setdefault(demand.role, np.zeros(len(self.hosts), dtype=np.int64))[at] += sign
         if sign > 0:
             self.chosen[demand.node] = at
 
@@ -117,7 +127,13 @@ def place(demands: Sequence[Demand], supplies: Sequence[Supply]) -> Placement:
     Cost: O(nodes × hosts) and at most 200 improving moves, each O(nodes on the worst host × nodes). A fixed host is taken as given, even where it does not fit:
     the checks say so, the choice stays the person's.
     """
-    first = _once(demands, supplies, lambda demand: -demand.memory_bytes)
+    alike, bound = level(demands, supplies)
+    first = _once(demands, supplies, lambda demand: -demand.memory_bytes, alike)
+    worst = _worst(first, demands, supplies)
+    if first.reasons or worst > (BEYOND if len(demands) > SMALL else 1.0 + 1e-9) * bound:          # else spreading roles costs nothing worth another try
+        by_load = _once(demands, supplies, lambda demand: -demand.memory_bytes)
+        if not by_load.reasons and (first.reasons or _worst(by_load, demands, supplies) < worst / 1.005):
+            first = by_load
     if len(demands) > SMALL or len(demands) <= len(supplies) or first.reasons:
         return first
     # A small plan is tried in other orders too: the largest first is good, but now and then a slightly other order packs evener.
@@ -132,16 +148,25 @@ def place(demands: Sequence[Demand], supplies: Sequence[Supply]) -> Placement:
     return best
 
 
+def level(demands: Sequence[Demand], supplies: Sequence[Supply]) -> tuple[float, float]:
+    """(the load below which hosts are alike, the lowest worst load there can be), as shares of a host's memory. Cost: O(hosts × log hosts + nodes)."""
+    hosts = {supply.host: (supply.capacity_bytes, supply.capacity_bytes - supply.room_bytes + supply.planned_bytes) for supply in supplies}
+    poured = fluid(hosts, sum(demand.memory_bytes for demand in demands)) if hosts else 0.0
+    fullest = max((used / max(1, whole) for whole, used in hosts.values()), default=0.0)
+    return max(poured, min(fullest, poured + ALIKE)), max(poured, fullest)
+
+
 def _worst(placed: Placement, demands: Sequence[Demand], supplies: Sequence[Supply]) -> float:
-    used = {supply.host: supply.capacity_bytes - supply.room_bytes for supply in supplies}
+    used = {supply.host: supply.capacity_bytes - supply.room_bytes + supply.planned_bytes for supply in supplies}
     for demand in demands:
         if placed.hosts.get(demand.node) in used:
             used[placed.hosts[demand.node]] += demand.memory_bytes
     return max((used[supply.host] / max(1, supply.capacity_bytes) for supply in supplies), default=0.0)
 
 
-def _once(demands: Sequence[Demand], supplies: Sequence[Supply], order: Callable[[Demand], float]) -> Placement:
+def _once(demands: Sequence[Demand], supplies: Sequence[Supply], order: Callable[[Demand], float], alike: float = 0.0) -> Placement:
     board = Board(supplies, demands)
+    board.alike = alike
     reasons: dict[str, str] = {}
     free = [demand for demand in demands if not demand.fixed]
     for demand in demands:
@@ -161,12 +186,22 @@ def _once(demands: Sequence[Demand], supplies: Sequence[Supply], order: Callable
 
 def _best(board: Board, demand: Demand, scores: NDArray[np.float64]) -> int:
     """The least loaded host, unless the node stands well where it is, or belongs beside another."""
-    best = int(np.argmin(scores))
+    best = _least(board, demand, scores)
     other = board.chosen.get(demand.beside)
     if other is not None and np.isfinite(scores[other]):
         return other
     there = board.index.get(demand.prefer)
     return there if there is not None and scores[there] <= scores[best] + STAY else best
+
+
+def _least(board: Board, demand: Demand, scores: NDArray[np.float64]) -> int:
+    """The least loaded host; among those that are alike, the one with fewest of the node's role."""
+    if board.alike and demand.role in board.roles:
+        fewest = np.where(scores <= board.alike, board.roles[demand.role] + scores / 1024, np.inf)
+        at = int(np.argmin(fewest))
+        if np.isfinite(fewest[at]):
+            return at
+    return int(np.argmin(scores))
 
 
 def _level(board: Board, movable: Sequence[Demand]) -> None:
@@ -180,6 +215,8 @@ def _level(board: Board, movable: Sequence[Demand]) -> None:
             return
         load = board.used / board.capacity
         worst = max(sorted(filled), key=lambda host: load[host])
+        if load[worst] <= board.alike:
+            return
         best: tuple[float, Demand, int] | None = None
         for demand in by_host[worst]:
             board.put(demand, worst, -1)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from nimble_stone.core.placement import Board, Demand, Supply
+from nimble_stone.core.placement import Board, Demand, Supply, level
 from nimble_stone.core.units import size_text
 
 MOST_MOVES = 6
@@ -92,6 +92,8 @@ def balance(demands: Sequence[Demand], supplies: Sequence[Supply], hosts: Mappin
             left = float(board.used[worst] / board.capacity[worst])
             board.put(demand, worst)
             scores[worst] = np.inf
+            if demand.role and load[worst] <= board.alike:         # hosts are alike: a role is not crowded for the sake of a little memory
+                scores[board.roles[demand.role] >= board.roles[demand.role][worst]] = np.inf
             to = int(np.argmin(scores))
             after = max(float(scores[to]), left)
             if after < load[worst] - 0.005 and (best is None or after < best[0]):
@@ -124,6 +126,7 @@ def _worst(board: Board, on: Mapping[int, Sequence[Demand]]) -> float:
 def _filled(demands: Sequence[Demand], supplies: Sequence[Supply], hosts: Mapping[str, str], without: str = "") -> tuple[Board, Demand | None]:
     board = Board(supplies, demands)
     board.alone = 0.0                                     # loads as they are, without the wish for a host of one's own
+    board.alike = level(demands, supplies)[0]
     wanted = None
     for demand in demands:
         at = board.index.get(hosts.get(demand.node, ""))

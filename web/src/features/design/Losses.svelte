@@ -36,7 +36,7 @@
   {#if names.length > 1 && pairs?.length}
     <Section title="If two are lost together" aside={losses.length > MOST ? `the ${MOST} worst` : ''}>
       <div class="matrix" style:grid-template-columns={`74px repeat(${names.length}, 1fr)`} role="grid" aria-label="Pairs of hosts">
-        <span></span>{#each names as n (n)}<span class="top" title={n}>{n.slice(0, names.length > 6 ? 3 : 6)}</span>{/each}
+        <span></span>{#each names as n (n)}<span class="top" class:upright={names.length > 4} title={n}>{n}</span>{/each}
         {#each names as a, i (a)}<span class="side" title={a}>{a}</span>
           {#each names as b, j (b)}{@const l = j <= i ? of(a, b) : undefined}
             {#if l}<button data-weight={l.weight} aria-pressed={chosen(l.hosts)} onclick={() => onlose(chosen(l.hosts) ? [] : l.hosts)} title={`${l.hosts.join(' + ')}: ${l.words.join('; ') || WORD[l.weight]}`} aria-label={`${l.hosts.join(' and ')}: ${WORD[l.weight]}`}>{MARK[l.weight]}</button>{:else}<span></span>{/if}
@@ -58,7 +58,7 @@
 <style>
   ul { list-style: none; margin: 0; padding: 0; max-height: 230px; overflow: auto; } li button { display: grid; grid-template-columns: 84px 1fr; gap: 0 9px; width: 100%; text-align: left; border: 0; background: none; padding: 3px 4px; cursor: pointer; font-size: var(--text-s); color: var(--ink); } li button:hover { background: var(--accent-wash); } li [aria-pressed='true'], li button[aria-pressed='true'] { background: var(--accent-wash); box-shadow: inset 3px 0 var(--accent); }
   li b { font-weight: 600; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; } b[data-weight='broken'] { color: var(--blocker); } li i { grid-column: 2; font-style: normal; color: var(--muted); font-size: 11.5px; }
-  .matrix { display: grid; gap: 2px; align-items: center; font-size: var(--text-xs); max-width: 292px; } .top, .side { color: var(--soft); overflow: hidden; text-overflow: clip; white-space: nowrap; } .top { text-align: center; } .matrix button { height: 21px; border: 1px solid var(--line); background: var(--surface); cursor: pointer; padding: 0; font-size: 12px; color: var(--ink); }
+  .matrix { display: grid; gap: 2px; align-items: center; font-size: var(--text-xs); max-width: 292px; } .top, .side { color: var(--soft); overflow: hidden; text-overflow: clip; white-space: nowrap; } .top { text-align: center; } .upright { writing-mode: vertical-rl; transform: rotate(180deg); justify-self: center; text-align: left; max-height: 76px; align-self: end; padding-top: 3px; } .matrix button { height: 21px; border: 1px solid var(--line); background: var(--surface); cursor: pointer; padding: 0; font-size: 12px; color: var(--ink); }
   .matrix [data-weight='bent'] { background: var(--caution-wash); } .matrix [data-weight='broken'] { background: var(--blocker-wash); color: var(--blocker); font-weight: 700; } .matrix [aria-pressed='true'] { outline: 2px solid var(--accent); outline-offset: 0; }
   p { font-size: var(--text-s); margin: 5px 0 0; }
 </style>

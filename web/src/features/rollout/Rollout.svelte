@@ -15,7 +15,7 @@
   import Sheet from '../sheet/Sheet.svelte';
   import Timeline from '../sheet/Timeline.svelte';
   import Wall from '../wall/Wall.svelte';
-  import { READINGS, type Reading } from '../wall/wall';
+  import { nodeOf, READINGS, type Part, type Place, type Reading } from '../wall/wall';
   import Clash from './Clash.svelte';
   import Tables from './Tables.svelte';
   import Licence from './Licence.svelte';
@@ -34,10 +34,11 @@
   let filter = $state(''), licence = $state(false), text = $state(false), undoing = $state(false), name = $state('');
   let secret = $state<{ node: string; column: string } | null>(null);
   let now = $state(Date.now() / 1000);
-  let lost = $state<string[]>([]), tables = $state(false), wallReading = $state<Reading>('memory');
+  let lost = $state<string[]>([]), tables = $state(false);
   const ASKS: [string, string][] = [['', 'consequences'], ['sizing', 'sizing'], ['places', 'places'], ['losses', 'losses'], ['time', 'time']];
   let ask = $derived(reading === 'plan' ? router.query.get('ask') ?? '' : '');
-  const keep = () => (ask ? `&ask=${ask}` : '');
+  let wall = $derived(READINGS.find(([known]) => known === router.query.get('wall'))?.[0] ?? 'memory');
+  const keep = (question = ask, shown: Reading = wall) => (question ? `&ask=${question}` : '') + (shown === 'memory' ? '' : `&wall=${shown}`);
   let tall = $state(innerHeight);
   let field: HTMLInputElement | undefined = $state();
   let plan = $derived(rollout.plan);
@@ -66,7 +67,8 @@
 
   const base = (r = reading) => `/plans/${id}${r === 'plan' ? '' : `/${r}`}`;
   function select(node: string, column = picked.column) { router.go(`${base()}?node=${encodeURIComponent(node)}&column=${encodeURIComponent(column)}${keep()}`, true); }
-  function question(name: string) { lost = []; router.go(`${base()}?node=${encodeURIComponent(picked.node)}&column=${encodeURIComponent(picked.column)}${name ? `&ask=${name}` : ''}`, true); }
+  function question(name: string) { lost = []; router.go(`${base()}?node=${encodeURIComponent(picked.node)}&column=${encodeURIComponent(picked.column)}${keep(name)}`, true); }
+  function showWall(shown: Reading) { router.go(`${base()}?node=${encodeURIComponent(picked.node)}&column=${encodeURIComponent(picked.column)}${keep(ask, shown)}`, true); }
   function pick(query: string) { router.go(`${base()}?${query}`, true); }
   function fix(finding: Finding) {
     if (finding.code === 'licence') licence = true;
@@ -89,7 +91,12 @@
     else if (action.kind === 'acceptance') router.go(base('acceptance'));
     else if (action.kind !== 'none') await rollout.wish(action.kind);
   }
-  const moved = (node: string, host: string): Edit[] => [{ path: ['nodes', node, 'host'], value: host }, { path: ['nodes', node, 'datastore'], value: null }];
+  /** A stone laid elsewhere: the node on another host, or what lies on a datastore on another one (with its node, where that one is local to another host). */
+  function moved(part: Part, to: Place): Edit[] {
+    const node = nodeOf(part), set = (column: string, value: string | null): Edit => ({ path: ['nodes', node, column], value });
+    if (!to.store) return [set('host', to.name), set('datastore', null)];
+    return [...(to.on && plan?.nodes.find((n) => n.id === node)?.host !== to.on ? [set('host', to.on)] : []), set(part.column ?? 'datastore', to.store)];
+  }
   function keys(event: KeyboardEvent) {
     const target = event.target as HTMLElement;
     if (target.closest('input, textarea, select, dialog')) return;
@@ -118,17 +125,17 @@
       <div class="left">
         {#if reading === 'plan'}<TitleBlock {plan} onedit={(e) => rollout.edit(e)} ontry={(e) => rollout.attempt(e)} onlicence={() => { licence = true; }} ontext={() => { text = true; }} />{:else}<div class="pad"></div>{/if}
         {#if reading === 'plan'}
-          <Wall hosts={plan.hosts} nodes={plan.nodes} selected={picked.node} {filter} {trouble} {lost} claims={plan.claims} reading={wallReading} height={wallHeight} onselect={(n) => select(n, 'host')}
+          <Wall hosts={plan.hosts} nodes={plan.nodes} selected={picked.node} {filter} {trouble} {lost} claims={plan.claims} reading={wall} lines={plan.stores} height={wallHeight} onselect={select}
             onhost={(host) => { if (ask === 'losses') lost = lost.includes(host) ? lost.filter((h) => h !== host) : [...lost, host].slice(-2); }}
-            onover={(n, host) => rollout.attempt(host ? moved(n, host) : null)} onmove={(n, host) => { select(n, 'host'); void rollout.edit(moved(n, host)); }} />
+            onover={(part, to) => rollout.attempt(to ? moved(part, to) : null)} onmove={(part, to) => { void rollout.edit(moved(part, to)); }} />
         {:else if run}
-          <Wall hosts={run.hosts} nodes={run.nodes} {states} selected={reading === 'run' ? (step?.node ?? '') : (proof?.node ?? '')} {filter} height={wallHeight} onselect={(n) => pick(reading === 'run' ? `node=${n}` : `proof=${n}/${proof?.proof ?? 'running'}`)} />
+          <Wall hosts={run.hosts} nodes={run.nodes} {states} selected={reading === 'run' ? (step?.node ?? '') : (proof?.node ?? '')} {filter} height={wallHeight} onselect={(n: string) => pick(reading === 'run' ? `node=${n}` : `proof=${n}/${proof?.proof ?? 'running'}`)} />
         {/if}
         <div class="tools">
           <input bind:this={field} bind:value={filter} placeholder="Filter by typing  /" aria-label="Filter" onkeydown={(e) => { if (e.key === 'Escape') { filter = ''; field?.blur(); } }} />
           {#if reading === 'plan'}
             <span class="quiet" role="status">{#if rollout.trying}<b>As it would be.</b> Escape leaves it as it was.{:else if picked.node !== '*' && plan.nodes.find((n) => n.id === picked.node)?.cells[picked.column]}{@const cell = plan.nodes.find((n) => n.id === picked.node)?.cells[picked.column]}{plan.columns.find((c) => c.id === picked.column)?.label}: {({ node: 'set here for this node', group: 'from its role', plan: 'from the plan, for every node', pool: 'from the pool or its network', computed: 'computed', kit: 'the kit’s default', package: 'the package’s default', shared: 'from shared values the plan includes', unused: 'this node has no such value', none: 'not answered' } as Record<string, string>)[cell?.origin ?? 'none']}{cell?.origin === 'node' ? ' · Delete puts it back' : ''}{/if}</span>
-            <span class="right quiet"><select aria-label="What the wall shows" bind:value={wallReading}>{#each READINGS as [id, label] (id)}<option value={id}>wall: {label}</option>{/each}</select><button onclick={() => { tables = true; }}>Tables</button><button disabled={!rollout.canUndo} onclick={() => rollout.undo()}>Undo</button><button disabled={!rollout.canRedo} onclick={() => rollout.redo()}>Redo</button> Ctrl+D fills down and counts up</span>
+            <span class="right quiet"><select aria-label="What the wall shows" value={wall} onchange={(e) => showWall(e.currentTarget.value as Reading)}>{#each READINGS as [id, label] (id)}<option value={id}>wall: {label}</option>{/each}</select><button onclick={() => { tables = true; }}>Tables</button><button disabled={!rollout.canUndo} onclick={() => rollout.undo()}>Undo</button><button disabled={!rollout.canRedo} onclick={() => rollout.redo()}>Redo</button> Ctrl+D fills down and counts up</span>
           {:else if reading === 'run'}<span class="right quiet">H hold · G go on · R retry · ? keys</span>{/if}
         </div>
         {#if reading === 'plan'}

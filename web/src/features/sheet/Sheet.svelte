@@ -1,6 +1,6 @@
 <script lang="ts">
   import type { Edit, Finding, NodeView, PlanView } from '../../lib/api/types';
-  import { size } from '../../lib/format';
+  import { middle, size } from '../../lib/format';
   import { columnsOf, editOf, EVERY, mono, next, paste, shared, type SheetColumn } from './series';
 
   interface Props {
@@ -183,9 +183,9 @@
     {#if editing && editing.row === row && editing.column === column.id}
       <input use:grab bind:value={text} oninput={attempt} list={options.length ? 'choices' : undefined} aria-label={`${column.label} of ${node?.name ?? 'every node'}`} onkeydown={field} onblur={() => { if (editing) commit(0, 0); }} />
       {#if outcome}<span class="effect" class:leftward={far(ci)} role="status">{outcome}</span>{/if}
-    {:else if ci === 0 && node}<i style:--role={`var(--role-${node.role_index % 5})`}></i><b>{shownText(row, column)}</b>
+    {:else if ci === 0 && node}<i style:--role={`var(--role-${node.role_index % 5})`}></i><b>{middle(shownText(row, column), 16)}</b>
     {:else if ci === 0}<span class="every">every node</span>
-    {:else}{shownText(row, column)}{/if}
+    {:else}{middle(shownText(row, column), Math.floor((column.width - 14) / 7))}{/if}
   </div>
 {/snippet}
 

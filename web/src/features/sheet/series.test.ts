@@ -51,8 +51,9 @@ describe('edits', () => {
 
 describe('columns', () => {
   it('begin with what tells nodes apart and hold every column of the plan', () => {
-    const plan = { columns: ['station', 'address', 'name', 'host', 'datastore', 'size'].map((id) => column(id).column), nodes: [] } as unknown as PlanView;
+    const plan = { columns: ['station', 'address', 'name', 'host', 'datastore', 'size'].map((id) => column(id).column), nodes: [], roles: [{ id: 'reporting', label: 'reporting' }] } as unknown as PlanView;
     const ids = columnsOf(plan, String).map((one) => one.id);
+    expect(columnsOf(plan, String)[1]?.width).toBe(88);
     expect(ids).toEqual(['name', '#role', 'host', 'address', 'datastore', 'size', '#vcpu', '#memory', '#disk', 'station']);
   });
 });

@@ -54,7 +54,7 @@ export function columnsOf(plan: PlanView, size: (bytes: number) => string): Shee
     return column && { id, label: column.label, width: WIDTHS[id] ?? (id.endsWith('.mac') ? 158 : undefined) ?? Math.max(110, 9 * column.label.length), right: false, editable: true, column, text: (node) => node.cells[id]?.value ?? '' };
   };
   const fixed: SheetColumn[] = [
-    { id: '#role', label: 'Role', width: 68, right: false, editable: false, text: (n) => n.role_label },
+    { id: '#role', label: 'Role', width: Math.max(68, 16 + 8 * Math.max(0, ...plan.roles.map((role) => role.label.length))), right: false, editable: false, text: (n) => n.role_label },
     { id: '#vcpu', label: 'vCPU', width: 52, right: true, editable: false, text: (n) => String(n.vcpu) },
     { id: '#memory', label: 'Memory', width: 76, right: true, editable: false, text: (n) => size(n.memory_bytes) },
     { id: '#disk', label: 'Disk thin / full', width: 156, right: true, editable: false, text: (n) => `${size(n.thin_bytes)} / ${size(n.full_bytes)}` },

@@ -1,47 +1,51 @@
 <script lang="ts">
-  import type { ClaimView, HostView, NodeView } from '../../lib/api/types';
+  import type { ClaimView, HostView, NodeView, PlanView } from '../../lib/api/types';
   import { gib, middle, size } from '../../lib/format';
   import { WORDS, type Mark } from '../../lib/ui/marks';
-  import { layout, measured, type Reading } from './wall';
+  import { layout, measured, nodeOf, type Part, type Place, type Reading } from './wall';
 
   interface Props {
     hosts: HostView[]; nodes: NodeView[]; states?: Map<string, { mark: Mark; share: number; text?: string }>; selected?: string; filter?: string;
-    onselect?: (node: string) => void; onhost?: (host: string) => void; onmove?: (node: string, host: string) => void; onover?: (node: string, host: string) => void; height?: number; trouble?: Set<string>; lost?: string[]; claims?: ClaimView[]; reading?: Reading;
+    onselect?: (node: string, column: string) => void; onhost?: (host: string) => void; onmove?: (part: Part, to: Place) => void; onover?: (part: Part, to: Place | null) => void; lines?: PlanView['stores']; height?: number; trouble?: Set<string>; lost?: string[]; claims?: ClaimView[]; reading?: Reading;
   }
-  let { hosts, nodes, states, selected = '', filter = '', onselect, onhost, onmove, onover, height = 262, trouble, lost = [], claims = [], reading = 'memory' }: Props = $props();
+  let { hosts, nodes, states, selected = '', filter = '', onselect, onhost, onmove, onover, height = 262, trouble, lost = [], claims = [], lines = [], reading = 'memory' }: Props = $props();
   let width = $state(900);
   let dragging = $state<{ node: string; x: number; y: number; over: string } | null>(null);
   let svg: SVGSVGElement | undefined = $state();
-  let seen = $derived(measured(hosts, nodes, reading));
+  let seen = $derived(measured(hosts, nodes, reading, lines));
   let picture = $derived(layout(seen.hosts, seen.nodes, width, height, reading === 'memory' ? claims : []));
   let wanted = $derived(reading === 'networks' ? [...new Set(nodes.flatMap((n) => Object.entries(n.cells).filter(([k]) => k === 'network' || k.endsWith('.network')).map(([, c]) => c.value)))].filter(Boolean) : []);
-  const figure = (bytes: number) => (reading === 'vcpu' ? String(Math.round(bytes / 2 ** 30)) : gib(bytes));
+  let bytes = $derived(reading === 'stores' || reading === 'full');
+  const figure = (bytes: number) => (reading === 'stores' || reading === 'full' ? size(bytes) : reading === 'vcpu' ? String(Math.round(bytes / 2 ** 30)) : gib(bytes));
   const unit = $derived(reading === 'vcpu' ? 'vCPU' : 'GiB');
   const dim = (...words: string[]) => filter !== '' && !words.some((word) => word.toLowerCase().includes(filter.toLowerCase()));
   const stateOf = (id: string) => states?.get(id) ?? { mark: 'planned' as Mark, share: 0 };
   const chars = (w: number) => Math.max(2, Math.floor((w - 44) / 6.6));
 
-  function down(event: PointerEvent, node: string) {
-    onselect?.(node);
+  function down(event: PointerEvent, part: Part) {
+    const node = part.id;
+    onselect?.(nodeOf(part), bytes ? (part.column ?? 'datastore') : 'host');
     if (!onmove || event.button) return;
-    const start = { x: event.clientX, y: event.clientY }, from = nodes.find((one) => one.id === node)?.host ?? '';
+    const start = { x: event.clientX, y: event.clientY }, from = part.host;
+    const place = (name: string) => seen.hosts.find((one) => one.name === name) ?? null;
     const at = (e: PointerEvent) => { const box = svg?.getBoundingClientRect(); return { x: e.clientX - (box?.left ?? 0), y: e.clientY - (box?.top ?? 0) }; };
     const move = (e: PointerEvent) => {
       if (!dragging && Math.hypot(e.clientX - start.x, e.clientY - start.y) < 5) return;
       const p = at(e);
       const over = picture.columns.find((c) => p.x >= c.x && p.x <= c.x + c.w && p.y >= c.top - 20 && p.y <= c.base + 30)?.host.name ?? '';
-      if (over !== (dragging?.over ?? from)) onover?.(node, over === from ? '' : over);
+      if (over !== (dragging?.over ?? from)) onover?.(part, over === from ? null : place(over));
       dragging = { node, ...p, over };
     };
     const up = () => {
       removeEventListener('pointermove', move);
-      if (dragging?.over && dragging.over !== from) onmove(node, dragging.over);
-      else if (dragging) onover?.(node, '');
+      const to = dragging && dragging.over !== from ? place(dragging.over) : null;
+      if (to) onmove(part, to);
+      else if (dragging) onover?.(part, null);
       dragging = null;
     };
     addEventListener('pointermove', move);
     addEventListener('pointerup', up, { once: true });
-    addEventListener('keydown', (e) => { if (e.key === 'Escape' && dragging) { dragging = null; removeEventListener('pointermove', move); onover?.(node, ''); } }, { once: true });
+    addEventListener('keydown', (e) => { if (e.key === 'Escape' && dragging) { dragging = null; removeEventListener('pointermove', move); onover?.(part, null); } }, { once: true });
   }
 </script>
 
@@ -53,7 +57,7 @@
     </defs>
     {#each picture.groups as group (group.name + group.x + group.y)}<text x={group.x} y={group.y} class="group">{group.name}</text>{/each}
     {#each picture.columns as c (c.host.name)}
-      <g class="host" class:lost={lost.includes(c.host.name)} class:dim={dim(c.host.name, ...c.stones.map((s) => s.node.name))} class:over={dragging?.over === c.host.name} class:bad={c.host.trouble}>
+      <g class="host" class:lost={lost.includes(c.host.name)} class:dim={dim(c.host.name, ...c.stones.map((s) => s.node.name))} class:short={bytes && c.host.memory_bytes > c.host.limit_bytes} class:over={dragging?.over === c.host.name} class:bad={c.host.trouble}>
         <!-- svelte-ignore a11y_click_events_have_key_events, a11y_no_static_element_interactions -->
         <rect x={c.x} y={c.top} width={c.w} height={c.base - c.top} class="shell" onclick={() => onhost?.(c.host.name)}>
           <title>{c.host.name}: {size(c.free)} of {size(c.host.memory_bytes)} free{c.host.trouble ? ` · ${c.host.trouble}` : ''}</title></rect>
@@ -66,12 +70,12 @@
         {#each c.stones as s (s.id)}
           {@const st = stateOf(s.id)}
           <!-- svelte-ignore a11y_no_static_element_interactions -->
-          <g class="stone" data-state={st.mark} data-node={s.id} class:selected={selected === s.id} class:trouble={trouble?.has(s.id)} class:lifted={dragging?.node === s.id}
-            style:--role={`var(--role-${s.node.role_index % 5})`} onpointerdown={(e) => down(e, s.id)}>
+          <g class="stone" data-state={st.mark} data-node={nodeOf(s.node)} class:selected={selected === nodeOf(s.node)} class:trouble={!bytes && trouble?.has(s.id)} class:lifted={dragging?.node === s.id}
+            style:--role={`var(--role-${s.node.role_index % 5})`} onpointerdown={(e) => down(e, s.node)}>
             <title>{s.node.name} · {s.node.role_label} · {size(s.memory)} on {c.host.name}{states ? ` · ${WORDS[st.mark]}` : ''}</title>
-            <clipPath id={`clip-${s.id}`}><path d={s.path} /></clipPath>
+            <clipPath id={`clip-${s.id.replace(' ', '-')}`}><path d={s.path} /></clipPath>
             <path d={s.path} class="body" />
-            <g clip-path={`url(#clip-${s.id})`}>
+            <g clip-path={`url(#clip-${s.id.replace(' ', '-')})`}>
               {#if st.share > 0}<rect x={s.x} y={s.y + s.h * (1 - st.share)} width={s.w} height={s.h * st.share} class="fill" />{/if}
               {#if !c.dense}<rect x={s.x} y={s.y} width="6" height={s.h} class="edge" />{/if}
               {#if st.mark === 'skipped'}<rect x={s.x} y={s.y} width={s.w} height={s.h} fill="url(#skip)" />{/if}
@@ -90,7 +94,7 @@
         {#if !c.dense}
           <text x={c.x} y={c.base + 16} class="name">{middle(c.host.name, Math.floor(c.w / 7))}</text>
           {#if reading === 'networks'}{@const missing = wanted.filter((n) => !c.host.networks.includes(n))}<text x={c.x} y={c.base + 31} class="foot" class:alarm={missing.length}>{missing.length ? middle(`lacks ${missing.join(', ')}`, Math.floor(c.w / 6.6)) : middle(`carries ${wanted.join(', ') || 'what is wanted'}`, Math.floor(c.w / 6.6))}</text>
-          {:else}<text x={c.x} y={c.base + 31} class="foot" class:alarm={c.host.trouble}>{c.host.trouble ? 'not reached' : lost.includes(c.host.name) ? 'lost' : c.w > 120 ? `${figure(c.free)} of ${figure(c.host.memory_bytes)} ${unit} free` : `${figure(c.free)} free`}</text>{/if}
+          {:else}<text x={c.x} y={c.base + 31} class="foot" class:alarm={c.host.trouble || (bytes && c.host.memory_bytes > c.host.limit_bytes)}>{c.host.trouble ? 'not reached' : lost.includes(c.host.name) ? 'lost' : c.host.foot ? middle(c.host.foot, Math.floor(c.w / 6.6)) : c.w > 120 ? `${figure(c.free)} of ${figure(c.host.memory_bytes)} ${unit} free` : `${figure(c.free)} free`}</text>{/if}
         {/if}
       </g>
     {/each}
@@ -110,7 +114,7 @@
   .bad .shell { stroke: var(--blocker); stroke-dasharray: 4 3; }
   .lost { opacity: 0.38; } .lost .shell { stroke: var(--blocker); stroke-dasharray: 6 4; stroke-width: 1.5; } .lost .outline { stroke-dasharray: 2 3; }
   .claimed rect { fill: none; stroke: var(--strong-line); stroke-dasharray: 3 3; } .claimed text.plain { stroke: none; fill: var(--soft); }
-  .limit { stroke: var(--strong-line); stroke-dasharray: 2 3; }
+  .limit { stroke: var(--strong-line); stroke-dasharray: 2 3; } .short .limit { stroke: var(--blocker); stroke-dasharray: none; stroke-width: 2; } .short .shell { stroke: var(--blocker); stroke-dasharray: 4 3; }
   .ground { stroke: var(--ink); stroke-width: 1.6; }
   .rock { fill: var(--rock); } .vein { stroke: var(--hatch); stroke-width: 1.4; } .vein.dark { stroke: var(--role); stroke-width: 2; }
   .small { font-size: 11px; fill: var(--rock-ink); paint-order: stroke; stroke: var(--rock); stroke-width: 3px; }

@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest';
 import type { HostView, NodeView } from '../../lib/api/types';
-import { layout, stonePath } from './wall';
+import { layout, measured, nodeOf, stonePath } from './wall';
 
 const GIB = 2 ** 30;
 const host = (name: string, memory: number, bay = 'main', bedrock: number[] = []): HostView => ({
@@ -54,5 +54,36 @@ describe('the wall', () => {
     const block = { x: 0, y: 0, w: 90, h: 20 };
     expect(stonePath(block, 'lead-1')).toBe(stonePath(block, 'lead-1'));
     expect(stonePath(block, 'lead-1')).not.toBe(stonePath(block, 'archive-2'));
+  });
+});
+
+describe('datastores as columns', () => {
+  const store = (name: string, capacity: number, free: number, shared = '') => ({ name, capacity_bytes: capacity * GIB, free_bytes: free * GIB, shared });
+  const cell = (value: string, origin = 'node') => ({ value, origin }) as NodeView['cells'][string];
+  const hosts = [{ ...host('a', 64), stores: [store('common', 100, 60, 'filer:/x'), store('fast', 50, 50)] }, { ...host('b', 64), stores: [store('common', 100, 60, 'filer:/x'), store('b-own', 20, 10)] }];
+  const part = (id: string, on: string, where: string): NodeView => ({ ...node(id, on, 8), thin_bytes: GIB, full_bytes: 40 * GIB, cells: { datastore: cell(where), 'disk.data': cell('10'), 'disk.data.count': cell('2'), 'disk.data.datastore': cell(where === 'common' ? 'common' : 'b-own') } });
+  const line = (name: string, on: string, thin: number, full: number) => ({ name, host: on, capacity_bytes: 0, used_bytes: 0, thin_bytes: thin * GIB, full_bytes: full * GIB, nodes: 1 });
+
+  it('draws a shared one once, first, and names local ones by their host', () => {
+    const seen = measured(hosts, [], 'full');
+    expect(seen.hosts.map((one) => [one.name, one.on, one.store])).toEqual([['common', '', 'common'], ['fast on a', 'a', 'fast'], ['b-own', 'b', 'b-own']]);
+    expect(seen.hosts.map((one) => one.memory_bytes / GIB)).toEqual([100, 50, 20]);
+  });
+
+  it('lays each part of a node where it lies, as large as it is now or at worst', () => {
+    const full = measured(hosts, [part('n', 'b', 'common')], 'full', [line('common', '', 1, 40)]);
+    expect(full.nodes.map((one) => [nodeOf(one), one.column, one.host, one.memory_bytes / GIB])).toEqual([['n', 'datastore', 'common', 20], ['n', 'disk.data.datastore', 'common', 20]]);
+    const now = measured(hosts, [part('n', 'b', 'common')], 'stores', [line('common', '', 1, 40)]);
+    expect(now.nodes.map((one) => one.memory_bytes)).toEqual([GIB - 2 * 2 ** 18, 2 * 2 ** 18]);
+    expect(new Set(full.nodes.map((one) => one.id)).size).toBe(2);
+  });
+
+  it('tells what is short: the column grows beyond its capacity, which stays its limit', () => {
+    const [common] = measured(hosts, [part('n', 'b', 'common')], 'full', [line('common', '', 1, 90)]).hosts;
+    expect(common!.memory_bytes / GIB).toBe(130);
+    expect(common!.limit_bytes / GIB).toBe(100);
+    expect(common!.foot).toBe('30 GiB short at worst');
+    expect(measured(hosts, [], 'stores', [line('common', '', 1, 40)]).hosts[0]!.foot).toBe('59 GiB free after');
+    expect(layout(measured(hosts, [], 'full', [line('common', '', 1, 90)]).hosts, [], 900, 260).groups.map((one) => one.name)).toEqual(['Datastores · shared', 'Datastores · local']);
   });
 });

@@ -46,6 +46,23 @@ def test_sizing_proposes_while_typing_and_is_taken_over(page: Page, server: Serv
     expect(page.get_by_label("Gauges")).to_have_value("300")
 
 
+def test_how_data_is_kept_is_chosen_beside_what_it_comes_to(page: Page, server: ServerProcess, client: Client, tmp_path: Path) -> None:
+    from nimble_stone.lab import products
+    (tmp_path / "ballast.ova").write_bytes(products.ova(products.PRODUCTS["ballast"], mib=1))
+    client.upload(tmp_path / "ballast.ova", lambda *_: None)
+    client.call("POST", "/api/plans", {"text": "nimble-stone: plan/1\nname: keel\nkit: ballast\npackage: Ballast 1.9.2\nbay: kelda-main\nvalues: {pool: kelda-survey, net.copying.pool: kelda-storage}\n"})
+    page.goto(f"{server.url}/plans/keel")
+    ledger = page.get_by_label("Ledger")
+    expect(ledger).to_contain_text("512 GiB usable of 1 TiB. 1 host may fall")
+    page.goto(f"{server.url}/plans/keel?ask=sizing")
+    expect(ledger.get_by_role("button", name="4 + 2 parity")).to_be_disabled()
+    ledger.get_by_role("button", name="3 copies").click()
+    expect(ledger.get_by_role("button", name="2 copies")).to_be_enabled()
+    ledger.get_by_role("button", name="consequences").click()
+    expect(ledger).to_contain_text("2 hosts may fall")
+    assert "copies: '3'" in client.text("/api/plans/keel/file")
+
+
 def test_a_lost_host_is_seen_on_the_wall_and_in_the_matrix(page: Page, server: ServerProcess, client: Client) -> None:
     lead = next(node["host"] for node in client.call("GET", "/api/plans/design")["nodes"] if node["id"] == "lead-1")
     page.goto(f"{server.url}/plans/design?ask=losses")

@@ -94,6 +94,7 @@ def test_size_headroom_layout_and_forecast(desk: Path) -> None:
     assert layout["2 copies"]["usable_bytes"] == 4 * 3 * (512 << 30) // 2
     assert layout["2 copies"]["survives_domains"] == 1
     assert "need 6 hosts; 4 have such disks" in layout["4 + 2 parity"]["reason"]
+    assert [label for label, one in layout.items() if one["chosen"]] == ["2 copies"]
     forecast = offline(desk, "forecast", "west.yaml")
     assert 0 < forecast["p50_seconds"] <= forecast["p90_seconds"]
 

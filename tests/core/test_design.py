@@ -247,6 +247,17 @@ def test_spreading_roles_never_makes_the_fullest_host_fuller(seed: int, nodes: i
     assert worst(here) <= 1.006 * worst(without)
 
 
+@settings(max_examples=120, deadline=None)
+@given(st.integers(0, 10_000), st.integers(1, 40), st.integers(1, 9))
+def test_planning_anew_from_where_all_stand_moves_nobody(seed: int, nodes: int, hosts: int) -> None:
+    chance = random.Random(seed)
+    supplies = [Supply(f"h{n}", 256 * GIB, int(256 * GIB * chance.uniform(.1, .95)), frozenset({"s"}), vcpus=chance.choice((None, 64))) for n in range(hosts)]
+    demands = [Demand(f"n{n}", chance.choice((2, 8, 16, 48)) * GIB, chance.choice(("", "apart")), chance.choice(("", "", "", "h0")), ("s",), vcpu=2, role=chance.choice("ab")) for n in range(nodes)]
+    first = place(demands, supplies)
+    again = place([replace(demand, prefer=first.hosts.get(demand.node, "")) for demand in demands], supplies)
+    assert again.hosts == {**again.hosts, **first.hosts}                    # whoever stood stands there still; somebody more may have found room
+
+
 def test_differences_are_told_by_meaning_and_once() -> None:
     old = scene.sheet()
     new = scene.sheet(roles__archive__count=3, values__ntp="10.44.0.9", **{"nodes__lead-1__size": "large", "values__admin_password": "keyring:q"})

@@ -322,7 +322,11 @@ def test_an_edit_is_answered_against_what_that_very_page_has(client: Client) -> 
     assert new["version"] == old["version"]
     assert new["tag"] != old["tag"]
     edits = {"version": old["version"], "edits": [{"path": ["values", "time_zone"], "value": "Europe/Oslo"}]}
-    late = client.call("PATCH", f"/api/plans/pages?known={old['tag']}", edits)
+    early = client.call("PATCH", f"/api/plans/pages?known={old['tag']}", edits)
+    assert early["since"] == old["tag"]                            # what this page saw is remembered beside what the other one saw
+    for _ in range(5):
+        client.call("GET", "/api/plans/pages")
+    late = client.call("PATCH", f"/api/plans/pages?known={old['tag']}", edits | {"version": early["version"]})
     assert not late.get("since")                                  # whole: this page's answer is no longer remembered
     again = client.call("PATCH", f"/api/plans/pages?known={late['tag']}", {"version": late["version"], "edits": [{"path": ["values", "time_zone"], "value": "UTC"}]})
     assert again["since"] == late["tag"]

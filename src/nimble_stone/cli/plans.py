@@ -143,7 +143,8 @@ def plan_layout(plan: Annotated[str, typer.Argument(help="A plan; or, with --bay
         found = _without_server(plan, facts, package or [], include)["layout"]() if facts else Client().call("GET", f"/api/plans/{plan}/layout")
     rows = [["scheme", "usable", "safe after a host", "raw", "wasted", "survives", ""]]
     for one in found:
-        rows.append([one["label"], *(size_text(one[key]) for key in ("usable_bytes", "safe_bytes", "raw_bytes", "wasted_bytes")),
+        rows.append([one["label"] + (" (chosen)" if one.get("chosen") else ""),
+                     *(size_text(one[key]) for key in ("usable_bytes", "safe_bytes", "raw_bytes", "wasted_bytes")),
                      f"{one['survives_domains']} hosts", one["reason"]])
     answer(found, as_json, *(table(rows) if found else ["The plan lays no data disks on top of its package."]))
 
@@ -167,7 +168,8 @@ def plan_diff(first: str, second: Annotated[str, typer.Argument(help="A plan, a 
 @app.command("show")
 def plan_show(plan: str, as_json: Json = False) -> None:
     """The sheet and the sequence."""
-    found = Client().call("GET", f"/api/plans/{plan}")
+    client = Client()
+    found = client.call("GET", f"/api/plans/{plan}") | {"steps": client.call("GET", f"/api/plans/{plan}/steps")}
     rows = [["node", "host", "address", "datastore", "vCPU", "memory", "disk thin", "full"]]
     for n in found["nodes"]:
         rows.append([n["name"], n["host"], n["cells"]["address"]["value"], n["cells"]["datastore"]["value"], str(n["vcpu"]), size_text(n["memory_bytes"]),

@@ -11,6 +11,7 @@ by name.
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
@@ -22,7 +23,7 @@ from nimble_stone.core.units import size_text
 ROUNDS = 200
 STAY = 0.1
 """A node is moved only for a place that is less loaded by this share of a host's memory."""
-SMALL, ORDERS = 80, 24
+SMALL, ORDERS, PASSES = 80, 24, 8
 BEYOND = 1.02
 """A large plan is even enough when its fullest host is so much fuller than any placement must make it."""
 ALIKE = 0.2
@@ -109,6 +110,12 @@ class Board:
         if sign > 0:
             self.chosen[demand.node] = at
 
+    def fits(self, demand: Demand, at: int) -> bool:
+        """Whether the node may stand on a host."""
+        group = self.groups.get(demand.apart)
+        return bool(self.room[at] >= demand.memory_bytes and self.carries[demand.networks][at] and self.vcpus[at] >= demand.vcpu
+                    and self.disk[at] >= demand.disk_bytes and (group is None or group[at] == 0))
+
     def scores(self, demand: Demand) -> NDArray[np.float64]:
         """Load of each host with the node on it; infinite where it does not fit."""
         mask: NDArray[np.bool_] = (self.room >= demand.memory_bytes) & self.carries[demand.networks]
@@ -128,9 +135,13 @@ def place(demands: Sequence[Demand], supplies: Sequence[Supply]) -> Placement:
     the checks say so, the choice stays the person's.
     """
     alike, bound = level(demands, supplies)
+    crowds = Counter(demand.role for demand in demands if demand.role and not demand.apart)
+    if not crowds or max(crowds.values()) < 2:
+        alike = 0.0                                                # no role that could be spread
     first = _once(demands, supplies, lambda demand: -demand.memory_bytes, alike)
     worst = _worst(first, demands, supplies)
-    if first.reasons or worst > (BEYOND if len(demands) > SMALL else 1.0 + 1e-9) * bound:          # else spreading roles costs nothing worth another try
+    enough = (BEYOND if len(demands) > SMALL else 1.0 + 1e-9) * bound
+    if alike and (first.reasons or worst > enough):                # spreading roles may have cost something: try without
         by_load = _once(demands, supplies, lambda demand: -demand.memory_bytes)
         if not by_load.reasons and (first.reasons or _worst(by_load, demands, supplies) < worst / 1.005):
             first = by_load
@@ -172,7 +183,13 @@ def _once(demands: Sequence[Demand], supplies: Sequence[Supply], order: Callable
     for demand in demands:
         if demand.fixed in board.index:
             board.put(demand, board.index[demand.fixed])
+    anew = []
     for demand in sorted(free, key=lambda demand: (bool(demand.beside), order(demand))):
+        if demand.prefer in board.index and not demand.beside and board.fits(demand, board.index[demand.prefer]):
+            board.put(demand, board.index[demand.prefer])          # who stands somewhere stays, as long as nothing much better is seen at the end
+        else:
+            anew.append(demand)
+    for demand in anew:
         scores = board.scores(demand)
         if not np.isfinite(scores).any():
             reasons[demand.node] = _why_not(demand, board)
@@ -181,7 +198,28 @@ def _once(demands: Sequence[Demand], supplies: Sequence[Supply], order: Callable
     tied = {demand.beside for demand in free if demand.beside}
     _level(board, [demand for demand in free if demand.node in board.chosen and not demand.beside and demand.node not in tied
                    and board.hosts[board.chosen[demand.node]].host != demand.prefer])
+    _settle(board, [demand for demand in free if demand.node in board.chosen and not demand.beside and demand.node not in tied])
     return Placement({node: board.hosts[at].host for node, at in board.chosen.items()}, reasons)
+
+
+def _settle(board: Board, movable: Sequence[Demand]) -> None:
+    """Move nodes for which another host is clearly better, until none is: planning anew from there moves nobody. Never makes the fullest host fuller."""
+    least = min((demand.memory_bytes for demand in movable), default=0)
+    for _ in range(PASSES):
+        moved = False
+        for demand in movable:
+            at = board.chosen[demand.node]
+            crowded = bool(board.alone) and board.own[at] > 1
+            if not crowded and board.used[at] / board.capacity[at] <= max(board.alike, float(np.min((board.used + least) / board.capacity)) + STAY):
+                continue                                           # most nodes: no host whatever is so much better
+            board.put(demand, at, -1)
+            scores = board.scores(demand)
+            to = int(np.argmin(scores))
+            to = to if scores[to] < scores[at] - STAY else at
+            board.put(demand, to)
+            moved |= to != at
+        if not moved:
+            return
 
 
 def _best(board: Board, demand: Demand, scores: NDArray[np.float64]) -> int:
@@ -196,7 +234,7 @@ def _best(board: Board, demand: Demand, scores: NDArray[np.float64]) -> int:
 
 def _least(board: Board, demand: Demand, scores: NDArray[np.float64]) -> int:
     """The least loaded host; among those that are alike, the one with fewest of the node's role."""
-    if board.alike and demand.role in board.roles:
+    if board.alike and not demand.apart and demand.role in board.roles:
         fewest = np.where(scores <= board.alike, board.roles[demand.role] + scores / 1024, np.inf)
         at = int(np.argmin(fewest))
         if np.isfinite(fewest[at]):

@@ -6,7 +6,7 @@ The preview a person sees is this very value; the engine carries out nothing els
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from heapq import heapreplace
 from typing import Literal
@@ -70,6 +70,29 @@ class Forecast:
     end_s: float
     worst_s: float
     critical: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Wave:
+    """What goes on at one time, roughly: what kinds of work, how many steps, and when, in seconds from the start of the run."""
+
+    number: int
+    labels: tuple[str, ...]
+    steps: int
+    from_s: float
+    to_s: float
+
+
+def waves(steps: Iterable[Step], course: Forecast) -> list[Wave]:
+    """The sequence in short. Cost: O(steps)."""
+    labels: dict[int, dict[str, None]] = {}
+    spans: dict[int, tuple[int, float, float]] = {}
+    for step in steps:
+        slot = course.slots.get(step.key, Slot(0.0, 0.0))
+        labels.setdefault(step.wave, {})[step.label] = None
+        count, first, last = spans.get(step.wave, (0, slot.start_s, slot.end_s))
+        spans[step.wave] = (count + 1, min(first, slot.start_s), max(last, slot.end_s))
+    return [Wave(number, tuple(dict.fromkeys(label.partition(" onto ")[0] for label in labels[number])), *spans[number]) for number in sorted(spans)]
 
 
 def build(sheet: Sheet, estate: Estate, *, pace: float = 1.0) -> list[Step]:

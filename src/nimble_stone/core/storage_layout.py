@@ -36,7 +36,9 @@ class Scheme:
 
     @property
     def label(self) -> str:
-        """“2 copies”, “4 + 2 parity”."""
+        """“2 copies”, “4 + 2 parity”; “one copy” where nothing is spare."""
+        if self.width == 1:
+            return "one copy"
         return f"{self.width} copies" if self.pieces == 1 else f"{self.pieces} + {self.spare} parity"
 
 

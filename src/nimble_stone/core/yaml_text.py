@@ -132,7 +132,7 @@ def _fault(data: CommentedMap, item: Any) -> tuple[str, str]:
 
 
 def _place_of_word(data: Any, word: str) -> str:
-    """'line 7, column 3' of the first value, or else key, that is this word; '' when there is none."""
+    """'line 7, column 3' of the first value or item, or else key, that is this word; '' when there is none."""
     key = ""
     stack: list[Any] = [data]
     while stack:
@@ -147,6 +147,10 @@ def _place_of_word(data: Any, word: str) -> str:
                     key = f"line {line + 1}, column {column + 1}"
             stack.extend(value for value in at.values() if isinstance(value, CommentedMap | CommentedSeq))
         elif isinstance(at, CommentedSeq):
+            for number, value in enumerate(at):
+                if str(value) == word:
+                    line, column = at.lc.item(number)
+                    return f"line {line + 1}, column {column + 1}"
             stack.extend(value for value in at if isinstance(value, CommentedMap | CommentedSeq))
     return key
 

@@ -48,7 +48,7 @@ PRODUCTS: dict[str, Product] = {product.id: product for product in (
             (("small", "Small", "Up to 4 data disks", 2, 8), ("medium", "Medium", "Up to 8 data disks", 4, 24),
              ("large", "Large", "Up to 12 data disks", 8, 48)),
             (_SERVICE, ("Copying", "Between storage nodes")),
-            (("virtual", "Portal address", "Shared by all nodes", 'ovf:value=""'), ("copies", "Copies", "2 or 3", 'ovf:value="2"'),
+            (("virtual", "Portal address", "Shared by all nodes", 'ovf:value=""'), ("copies", "Kept in", "2, 3, 2+1 or 4+2", 'ovf:value="2"'),
              ("sealing", "Sealed disks", "yes or no", 'ovf:value="no"'), ("copying_address", "Copying address", "Of this node", 'ovf:value=""'))),
     Product("breakwater", "Breakwater", "3.0.4",
             (("small", "Small", "Up to 1 Gbit/s", 2, 2), ("medium", "Medium", "Up to 5 Gbit/s", 4, 4)),

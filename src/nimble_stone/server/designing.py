@@ -5,16 +5,17 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-from pydantic import BaseModel
+from pydantic import BaseModel, Field
 
 from nimble_stone.core import chances, headroom, placement_why, sizing, storage_layout
 from nimble_stone.core.errors import InputError
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.findings import Edit
+from nimble_stone.core.plan import laying
 from nimble_stone.core.plan.difference import Difference
 from nimble_stone.core.plan.sheet import Sheet
 from nimble_stone.core.sequence import Step
-from nimble_stone.core.storage_layout import DataDisk, Scheme
+from nimble_stone.core.storage_layout import DataDisk, Layout, Scheme
 from nimble_stone.engine.world import World
 from nimble_stone.store import designs
 
@@ -107,6 +108,8 @@ class LayoutView(BaseModel):
     survives_domains: int
     survives_disks: int
     reason: str
+    chosen: bool = False
+    edits: list[Edit] = Field(default=[], description="What chooses it in the plan.")
 
 
 class ChangeLine(BaseModel):
@@ -177,9 +180,8 @@ def _option(option: sizing.Option | None) -> OptionView | None:
 
 
 def layouts(sheet: Sheet) -> list[LayoutView]:
-    """Schemes side by side on the disks that the kit lays on top of the package, each host one failure domain."""
-    disks = [DataDisk(node.value("host") or node.id, f"{node.name} {disk.ref}", disk.capacity_bytes) for node in sheet.nodes for disk in node.extra]
-    return layouts_of(disks) if disks else []
+    """The ways the product knows, side by side on the plan's data disks, each host one failure domain."""
+    return [_layout_view(one.layout).model_copy(update={"chosen": one.chosen, "edits": list(one.edits)}) for one in laying.ways(sheet)]
 
 
 def layouts_of_bay(estate: Estate, bay: str, kind: str, least_bytes: int, most: int) -> list[LayoutView]:
@@ -199,8 +201,11 @@ def layouts_of_bay(estate: Estate, bay: str, kind: str, least_bytes: int, most: 
 
 def layouts_of(disks: Sequence[DataDisk], schemes: Sequence[Scheme] = storage_layout.SCHEMES) -> list[LayoutView]:
     """Schemes side by side."""
-    return [LayoutView(label=one.scheme.label, **{key: value for key, value in one.__dict__.items() if key != "scheme"})
-            for one in storage_layout.alternatives(disks, schemes)]
+    return [_layout_view(one) for one in storage_layout.alternatives(disks, schemes)]
+
+
+def _layout_view(found: Layout) -> LayoutView:
+    return LayoutView(label=found.scheme.label, **{key: value for key, value in found.__dict__.items() if key != "scheme"})
 
 
 def difference_views(found: Sequence[Difference]) -> list[ChangeLine]:

@@ -26,7 +26,7 @@ from nimble_stone.store.records import PlanRow
 
 ANSWERS = 4
 """Answers remembered of each plan: a page's last one, what it tries while somebody types, and another page's."""
-KEPT = ("steps", "hosts", "columns", "bays", "licence_text")
+KEPT = ("waves", "way", "hosts", "columns", "bays", "licence_text")
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,11 +64,7 @@ async def data_of(world: World, row: PlanRow, resolved: Resolved, *, checked: bo
     """The whole answer as data that `packed` can write."""
     estate = await estate_of(world)
     head = views.plan_head(row, resolved, await world.store.read(runs.runs, row.id), estate, checked=checked)
-    steps = world.remembered.get("steps packed")
-    if steps is None or steps[0] is not resolved.steps:
-        steps = (resolved.steps, orjson.Fragment(packed([view.__dict__ for view in views.step_views(resolved.steps, resolved.forecast)])))
-        world.remembered["steps packed"] = steps
-    return head | {"nodes": nodes_of(resolved.sheet), "steps": steps[1], "hosts": _hosts(world, resolved, estate)}
+    return head | {"nodes": nodes_of(resolved.sheet), "hosts": _hosts(world, resolved, estate)}
 
 
 def _hosts(world: World, resolved: Resolved, estate: Estate) -> orjson.Fragment:

@@ -22,7 +22,7 @@ from nimble_stone.core.plan.model import Plan, SharedValues
 from nimble_stone.core.plan.packages import Packages, PackageView, takes
 from nimble_stone.core.plan.sheet import Sheet, ip, resolve
 from nimble_stone.core.plan.whereabouts import Others
-from nimble_stone.core.sequence import Forecast, Step
+from nimble_stone.core.sequence import Forecast, Step, Wave
 from nimble_stone.engine import packages, survey
 from nimble_stone.engine.certificates import names
 from nimble_stone.engine.engine import Engine
@@ -47,11 +47,15 @@ class Resolved:
     findings: list[Finding]
     steps: list[Step]
     forecast: Forecast
+    waves: list[Wave]
     claims: tuple[Claim, ...]
     licence: str
     shelf: Mapping[str, Sequence[str]] = field(default_factory=dict)
     """Role ('' for the plan's package) → packages taken in that would do."""
     estate_number: int = 0
+
+
+Course = tuple[list[Step], Forecast, list[Wave]]
 
 
 @dataclass
@@ -255,22 +259,23 @@ async def think(world: World, kits: Mapping[str, Kit], text: str, *, answering: 
     situation = Situation(sheet, estate, claims, answering or {}, await secret_verdicts(world, sheet), await pair_verdicts(world, sheet), unreached or {},
                           licence, await shelf_of(world, kit), own, bool(licence) and await licences_recorded(world, sheet.used))
     findings = checks.check(situation)
-    steps, forecast = _timed(world, sheet, estate, number)
-    return Resolved(sheet, estate, findings, steps, forecast, claims, situation.licence_sha256, situation.shelf, number)
+    course = _timed(world, sheet, estate, number)
+    return Resolved(sheet, estate, findings, *course, claims, situation.licence_sha256, situation.shelf, number)
 
 
-def _timed(world: World, sheet: Sheet, estate: Estate, number: int) -> tuple[list[Step], Forecast]:
-    """Steps and forecast; remembered, for most edits of a plan leave its course alone."""
+def _timed(world: World, sheet: Sheet, estate: Estate, number: int) -> Course:
+    """Steps, forecast and waves; remembered, for most edits of a plan leave its course alone."""
     reads = sorted({name for step in sheet.kit.forming if step.when for name in expression.parse(step.when).names})
     key = (sheet.kit.id, *(package.sha256 for package in sheet.used), world.pace, number,
            tuple((node.id, node.value("host"), node.value("datastore"), node.extra_places, node.thin_bytes, node.full_bytes, node.value("provisioning"),
                   *(node.value(name) for name in reads)) for node in sheet.nodes))
-    kept: dict[object, tuple[list[Step], Forecast]] = world.remembered.setdefault("courses", {})
+    kept: dict[object, Course] = world.remembered.setdefault("courses", {})
     if key not in kept:
         while len(kept) >= COURSES:
             kept.pop(next(iter(kept)))
         steps = sequence.build(sheet, estate, pace=world.pace)
-        kept[key] = (steps, sequence.forecast(steps))
+        forecast = sequence.forecast(steps)
+        kept[key] = (steps, forecast, sequence.waves(steps, forecast))
     return kept[key]
 
 

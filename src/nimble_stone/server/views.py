@@ -15,6 +15,7 @@ from nimble_stone.core.findings import Finding
 from nimble_stone.core.kit.model import Role
 from nimble_stone.core.ledger import LossLine, PoolLine, StoreLine
 from nimble_stone.core.narrative import Sentence
+from nimble_stone.core.plan import laying
 from nimble_stone.core.plan.sheet import Column, Kind, Node, Sheet
 from nimble_stone.core.sequence import Step
 from nimble_stone.core.units import inside
@@ -151,6 +152,18 @@ class RunLine(BaseModel):
     ended_at: float | None
 
 
+class KeepsView(BaseModel):
+    """Sizes in bytes; `survives`: hosts that may be lost at once."""
+
+    label: str
+    raw_bytes: int
+    usable_bytes: int
+    safe_bytes: int
+    wasted_bytes: int
+    survives: int
+    reason: str
+
+
 class PackageChoice(BaseModel):
     title: str = Field(description="What the plan names; “” where it names nothing.")
     sha256: str = Field(description="Empty where it was not taken in.")
@@ -207,10 +220,11 @@ class PlanView(BaseModel):
     stores: list[StoreLine]
     pools: list[PoolLine]
     losses: list[LossLine]
-    steps: list[StepView]
+    keeps: KeepsView | None = Field(default=None, description="What a storage cluster keeps, the way its answers choose.")
+    waves: list[sequence.Wave] = Field(description="The sequence in short; whole: /plans/{ident}/steps.")
+    way: list[StepView] = Field(description="The longest way through it.")
     forecast_s: float
     worst_s: float
-    critical: list[str]
     sentence: Sentence
     runs: list[RunLine]
     claims: list[ClaimView] = []
@@ -298,7 +312,7 @@ def step_views(steps: list[Step], forecast: sequence.Forecast, rows: Mapping[str
     views = []
     for step in steps:
         slot = forecast.slots.get(step.key, sequence.Slot(0, 0))
-        row = (rows or {}).get(step.key)
+        row = rows.get(step.key) if rows else None
         views.append(StepView.model_construct(                       # our own values need no checking, and there may be ten thousand
             key=step.key, kind=step.kind, label=step.label, node=step.node, host=step.host, wave=step.wave, after=list(step.after),
             waits=step.waits, expected_s=step.expected_s, deadline_s=step.deadline_s, start_s=slot.start_s, end_s=slot.end_s,
@@ -319,6 +333,14 @@ def size_views(sheet: Sheet, role: Role) -> list[SizeView]:
                      carries=carries.get(s.id, "")) for s in sheet.packages.sizes(role.id).values() if not role.sizes or s.id in role.sizes or s.id in now]
 
 
+def keeps_view(sheet: Sheet) -> KeepsView | None:
+    """None where the kit lays no data on disks, or its answers choose no way it knows."""
+    found = laying.current(sheet)
+    return None if found is None else KeepsView(label=found.scheme.label, raw_bytes=found.raw_bytes, usable_bytes=found.usable_bytes,
+                                                safe_bytes=found.safe_bytes, wasted_bytes=found.wasted_bytes, survives=found.survives_domains,
+                                                reason=found.reason)
+
+
 def choice_of(sheet: Sheet, role: str, shelf: Mapping[str, Sequence[str]]) -> PackageChoice:
     """What a role's nodes (or, for '', all that have no product of their own) are made from, and what else would do."""
     package, block = sheet.packages.of(role), sheet.plan.roles.get(role)
@@ -328,12 +350,12 @@ def choice_of(sheet: Sheet, role: str, shelf: Mapping[str, Sequence[str]]) -> Pa
 
 
 def plan_head(row: PlanRow, resolved: Resolved, plan_runs: list[RunRow], estate: Estate, *, checked: bool) -> dict[str, Any]:
-    """All members of a PlanView but its nodes, steps and hosts, as data."""
+    """All members of a PlanView but its nodes and hosts, as data."""
     sheet = resolved.sheet
     critical = set(resolved.forecast.critical)
-    labels = {step.key: inside(step.label) for step in resolved.steps if step.key in critical}
+    steps = {step.key: step for step in resolved.steps if step.key in critical}
     others = {address for claim in resolved.claims for address in claim.addresses}
-    way = list(dict.fromkeys(labels[key] for key in resolved.forecast.critical))
+    way = list(dict.fromkeys(inside(steps[key].label) for key in resolved.forecast.critical))
     conflicts = {node.value("address") for finding in resolved.findings if finding.severity == "blocker" and finding.column == "address"
                  if (node := sheet.node(finding.node))}
     return {
@@ -347,9 +369,10 @@ def plan_head(row: PlanRow, resolved: Resolved, plan_runs: list[RunRow], estate:
         "columns": [_column_view(column) for column in sheet.columns],
         "findings": resolved.findings, "stores": ledger.stores(sheet, resolved.estate),
         "pools": ledger.pools(sheet, resolved.estate, others, conflicts) + ledger.series(sheet, resolved.estate, others),
-        "losses": ledger.losses(sheet),
+        "losses": ledger.losses(sheet), "keeps": keeps_view(sheet),
         "forecast_s": resolved.forecast.end_s, "worst_s": resolved.forecast.worst_s,
-        "critical": list(resolved.forecast.critical),
+        "waves": resolved.waves,
+        "way": step_views([found for key in resolved.forecast.critical if (found := steps.get(key))], resolved.forecast),
         "sentence": narrative.of_plan(sheet, resolved.findings, resolved.forecast.end_s, resolved.forecast.worst_s, way),
         "runs": [run_line(run) for run in plan_runs], "claims": claim_views(resolved), "include": list(sheet.plan.include), "draft": sheet.plan.draft,
         "avoid": list(sheet.plan.placement.avoid), "sized": sheet.kit.sizing is not None, "checked_world": checked}

@@ -208,6 +208,21 @@ class ExtraDisk(_Part):
         return (own.size_gib, own.count) if own else (self.size_gib, self.count)
 
 
+class LayingWay(_Part):
+    """A way the product can keep its data: `pieces` parts of content and `spare` parts more (copies: 1 piece, and spare copies), no two on one host."""
+
+    pieces: int = Field(default=1, ge=1, le=64)
+    spare: int = Field(default=1, ge=0, le=9)
+    answers: dict[Ident, str] = Field(min_length=1, description="Question → answer that chooses it.")
+
+
+class Laying(_Part):
+    """How the product lays data on disks of its own."""
+
+    disks: tuple[Ident, ...] = Field(min_length=1, description="The extra disks that hold data.")
+    ways: tuple[LayingWay, ...] = Field(min_length=1, max_length=12)
+
+
 Addressing = Literal["dhcp", "ipv6"]
 
 
@@ -317,6 +332,7 @@ class Kit(_Part):
     sizes: tuple[SizeAdvice, ...] = ()
     uses: tuple[Ident, ...] = Field(default=(), description="What nodes may be for, such as trial and production; the first is usual.")
     extra_disks: tuple[ExtraDisk, ...] = ()
+    laying: Laying | None = None
     networks: tuple[NetworkRole, ...] = ()
     takes: tuple[Addressing, ...] = Field(default=(), description="What the service network takes beside static IPv4 addresses.")
     virtual: tuple[VirtualAddress, ...] = ()
@@ -386,6 +402,13 @@ class Kit(_Part):
         for balanced in self.balanced:
             if balanced.virtual not in {one.id for one in self.virtual}:
                 raise ValueError(f"balanced service “{balanced.id}” turns to “{balanced.virtual}”, which is no virtual address of this kit")
+        if self.laying:
+            if unknown := set(self.laying.disks) - {disk.id for disk in self.extra_disks}:
+                raise ValueError(f"laying is on “{sorted(unknown)[0]}”, which is no extra disk of this kit")
+            for ident, answer in ((ident, answer) for way in self.laying.ways for ident, answer in way.answers.items()):
+                asked = self.question(ident)
+                if asked is None or (asked.rule.choices and answer not in asked.rule.choices):
+                    raise ValueError(f"laying: “{ident}” is answered “{answer}”, which is no {'choice of it' if asked else 'question of this kit'}")
         for ident, many in [("id", [q.id for q in self.questions]), ("network", [n.id for n in self.networks]), ("role", [r.id for r in self.roles])]:
             if twice := {one for one in many if many.count(one) > 1}:
                 raise ValueError(f"{ident} “{sorted(twice)[0]}” stands twice")

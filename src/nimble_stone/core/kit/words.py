@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from nimble_stone.core.kit.model import Accepts, Kit, Question, Role
+from nimble_stone.core.storage_layout import Scheme
 from nimble_stone.core.units import inside, time_text
 
 
@@ -37,6 +38,9 @@ def explain(kit: Kit) -> list[str]:
                   f"{' for ' + ', '.join(disk.roles) if disk.roles else ''}. {disk.purpose}".rstrip() for disk in kit.extra_disks]
         lines += [f"    for {use}: {own.count.least} to {own.count.most} of {own.size_gib.least} to {own.size_gib.most} GiB, usually {own.size_gib.usual}"
                   for disk in kit.extra_disks for use, own in disk.by_use.items()]
+    if kit.laying:
+        lines += ["", f"Data on {', '.join(kit.laying.disks)}: " + "; ".join(
+            f"{Scheme(way.pieces, way.spare).label} ({', '.join(f'{key} = {value}' for key, value in way.answers.items())})" for way in kit.laying.ways)]
     lines += ["", "Questions", *(f"  {_question(question)}" for question in kit.questions), "", "Order of forming"]
     for number, step in enumerate(kit.forming, 1):
         how = f"runs “{step.call.ssh}”" if step.call.ssh else f"{step.call.method} {step.call.path}"

@@ -20,7 +20,7 @@ from nimble_stone.engine.world import World
 from nimble_stone.server import plan_answers as answering
 from nimble_stone.server import planning
 from nimble_stone.server.deps import TheEngine, TheKits, TheWorld
-from nimble_stone.server.views import PlanLine, PlanView, run_line
+from nimble_stone.server.views import PlanLine, PlanView, StepView, run_line, step_views
 from nimble_stone.store import records, runs
 from nimble_stone.store.records import PlanRow
 
@@ -174,6 +174,13 @@ async def plan_answers(body: Asked, world: TheWorld, kits: TheKits) -> dict[str,
 async def plan(ident: str, world: TheWorld, kits: TheKits) -> Response:
     """A plan thought through."""
     return await _view(world, kits, await world.store.read(records.get_plan, ident))
+
+
+@router.get("/plans/{ident}/steps")
+async def plan_steps(ident: str, world: TheWorld, kits: TheKits) -> list[StepView]:
+    """The whole sequence as it would be carried out."""
+    resolved = await planning.think(world, kits, (await world.store.read(records.get_plan, ident)).text)
+    return step_views(resolved.steps, resolved.forecast)
 
 
 @router.get("/plans/{ident}/file", response_class=PlainTextResponse)

@@ -14,9 +14,8 @@
     if (plan.version > 1) get<DifferenceAnswer>(`/plans/${plan.id}/difference?version=${plan.version - 1}`).then((found) => { before = found; }).catch(() => { before = null; }); else before = null;
     if (plan.runs.some((r) => r.state !== 'undone')) get<DifferenceAnswer>(`/plans/${plan.id}/difference`).then((found) => { built = found; }).catch(() => { built = null; }); else built = null;
   });
-  let steps = $derived(new Map(plan.steps.map((s) => [s.key, s])));
   let names = $derived(new Map(plan.nodes.map((n) => [n.id, n.name])));
-  let way = $derived((chances?.critical_path ?? []).map((key) => steps.get(key)).filter((s) => s !== undefined));
+  let way = $derived(plan.way);
   /** How long each step of the way waits for its turn when all before it is done. */
   let turns = $derived(way.map((s, i) => s.start_s - (way[i - 1]?.end_s ?? 0)));
   let change = $derived(before ? before.after_s - before.before_s : 0);

@@ -10,6 +10,7 @@ describe('curves', () => {
     const c = curves(all, 'gauges', 140, all[3]!, 200, 100);
     expect(c.lines.map((l) => l.size)).toEqual(['small', 'large']);
     expect(c.dot!.y).toBeLessThan(c.level!);
+    expect(c.lines.map((l) => l.beyond)).toEqual([null, 600]);   // one large node carries more than the picture shows: told in words
     expect(c.from).toBe(1);
     expect(c.to).toBeLessThanOrEqual(7);                       // it ends where the lines have left the picture
   });

@@ -1,7 +1,8 @@
 /** Curves of what sizes and numbers of nodes carry, as paths. Pure. Lengths in pixels. */
 import type { OptionView } from '../../lib/api/types';
 
-export interface Line { size: string; path: string; x: number; y: number }
+/** `beyond`: what the fewest nodes of that size carry, where that lies above the picture already and there is no line to see. */
+export interface Line { size: string; path: string; x: number; y: number; beyond: number | null }
 export interface Curves { lines: Line[]; level: number | null; dot: { x: number; y: number } | null; from: number; to: number }
 
 /** One line a size; the level that is wanted, where it lies within the picture; the chosen option as a dot. The picture ends a little above what matters. */
@@ -16,7 +17,7 @@ export function curves(options: OptionView[], load: string, wanted: number, chos
   const lines: Line[] = [];
   for (const [size, shown] of bySize) {
     const last = shown.at(-1);
-    if (last) lines.push({ size, path: shown.map((o, i) => `${i ? 'L' : 'M'}${x(o.count).toFixed(1)} ${y(o.carries[load] ?? 0).toFixed(1)}`).join(''), x: x(last.count), y: y(last.carries[load] ?? 0) });
+    if (last) lines.push({ size, path: shown.map((o, i) => `${i ? 'L' : 'M'}${x(o.count).toFixed(1)} ${y(o.carries[load] ?? 0).toFixed(1)}`).join(''), x: x(last.count), y: y(last.carries[load] ?? 0), beyond: shown.length === 1 && (last.carries[load] ?? 0) > top ? (last.carries[load] ?? 0) : null });
   }
   const dot = chosen && load in chosen.carries ? { x: x(chosen.count), y: y(chosen.carries[load] ?? 0) } : null;
   return { lines, level: wanted > 0 ? y(wanted) : null, dot, from, to };

@@ -12,11 +12,6 @@
   let labels = $derived(new Map(plan.columns.map((c) => [c.id, c.label])));
   let shown = $derived(all ? plan.findings : plan.findings.slice(0, 8));
   let tally = $derived(['blocker', 'caution', 'note'].map((s) => [s, plan.findings.filter((f) => f.severity === s).length] as const).filter(([, n]) => n).map(([s, n]) => count(n, s)).join(' · '));
-  let waves = $derived([...new Set(plan.steps.map((s) => s.wave))].sort((a, b) => a - b).map((wave) => {
-    const own = plan.steps.filter((s) => s.wave === wave);
-    const kinds = [...new Set(own.map((s) => s.label.replace(/ (onto|off) .*/, '')))];
-    return { wave, kinds, steps: own.length, from: Math.min(...own.map((s) => s.start_s)), to: Math.max(...own.map((s) => s.end_s)) };
-  }));
   const where = (f: Finding) => [f.node ? names.get(f.node) : '', f.column ? (labels.get(f.column) ?? f.column) : '', f.host && !f.message.startsWith(f.host) ? f.host : ''].filter(Boolean).join(' · ') || 'the plan';
   const pct = (part: number, whole: number) => Math.min(100, (100 * part) / Math.max(1, whole));
   const TITLES: Record<string, string> = { ipv4: 'Addresses', ipv6: 'IPv6 addresses', mac: 'MAC addresses', number: 'Numbers' };
@@ -45,12 +40,21 @@
 
 <Section title="Sequence" aside={`${span(plan.forecast_s)}, at worst ${span(plan.worst_s)}`}>
   <ol class="waves">
-    {#each waves as w (w.wave)}
-      <li><span class="mono">{w.wave}</span><div><p>{w.kinds.map(inside).join(' · ')}</p>
-        <div class="track" aria-hidden="true"><i style:left={`${pct(w.from, plan.forecast_s)}%`} style:width={`${pct(w.to - w.from, plan.forecast_s)}%`}></i></div></div><span class="mono quiet">{count(w.steps, 'step')}</span></li>
+    {#each plan.waves as w (w.number)}
+      <li><span class="mono">{w.number}</span><div><p>{w.labels.map(inside).join(' · ')}</p>
+        <div class="track" aria-hidden="true"><i style:left={`${pct(w.from_s, plan.forecast_s)}%`} style:width={`${pct(w.to_s - w.from_s, plan.forecast_s)}%`}></i></div></div><span class="mono quiet">{count(w.steps, 'step')}</span></li>
     {/each}
   </ol>
 </Section>
+
+{#if plan.keeps}
+  {@const k = plan.keeps}
+  <Section title="What it keeps" aside={k.label}>
+    {#if k.reason}<p class="keeps short">{k.reason}</p>{:else}
+      <div class="room" aria-hidden="true"><i class="usable" style:width={`${pct(k.usable_bytes, k.raw_bytes)}%`}></i><i class="waste" style:width={`${pct(k.wasted_bytes, k.raw_bytes)}%`}></i></div>
+      <p class="keeps"><b class="mono">{size(k.usable_bytes)}</b> usable of <span class="mono">{size(k.raw_bytes)}</span>{k.wasted_bytes > 0.001 * k.raw_bytes ? `, ${size(k.wasted_bytes)} wasted` : ''}. {k.survives ? `${count(k.survives, 'host')} may fall; filled to ${size(k.safe_bytes)} it can be made whole again without the largest.` : 'No failure is survived.'}</p>{/if}
+  </Section>
+{/if}
 
 <Section title="Datastores" aside="now → after → at worst">
   <ul class="bars">
@@ -90,6 +94,8 @@
   .bars .mono { text-align: right; }
   .bar { position: relative; height: 11px; border: 1px solid var(--line); background: var(--surface); } .bar i { position: absolute; top: 0; bottom: 0; left: 0; }
   .used { background: var(--strong-line); opacity: 0.7; } .thin { background: var(--role-1); } .worst { width: 2px; background: var(--ink); top: -3px !important; bottom: -3px !important; } .worst.over { background: var(--blocker); width: 3px; }
+  .room { display: flex; height: 11px; border: 1px solid var(--line); background: repeating-linear-gradient(135deg, transparent 0 4px, var(--line) 4px 5px), var(--surface); margin-bottom: 5px; } .usable { background: var(--role-1); } .waste { background: var(--blocker); margin-left: auto; }
+  .keeps { font-size: var(--text-s); } .keeps b { font-weight: 600; } .short { color: var(--blocker); }
   .cells { display: grid; grid-template-columns: repeat(auto-fill, 11px); gap: 2px; margin-bottom: 5px; }
   .cells i { height: 11px; border: 1px solid var(--line); background: var(--surface); }
   [data-mark='t'] { background: var(--strong-line) !important; } [data-mark='x'] { background: linear-gradient(135deg, transparent 45%, var(--strong-line) 45% 58%, transparent 58%) !important; }

@@ -166,6 +166,32 @@ def test_undo_takes_ones_own_change_back_not_somebody_elses(page: Page, server: 
     expect(page.locator(".stone")).to_have_count(4)
 
 
+def test_what_placement_keeps_to_and_what_is_included_is_set_on_the_page(page: Page, server: ServerProcess, client: Client) -> None:
+    client.call("PUT", "/api/values/kelda", {"text": SHARED})
+    page.goto(f"{server.url}/plans/design?ask=places")
+    page.get_by_label("Include shared values").select_option("kelda")
+    expect(page.get_by_role("button", name="Leave kelda out")).to_be_visible()
+    page.get_by_label("If hosts are lost").select_option("1")
+    expect(page.get_by_label("If hosts are lost")).to_have_value("1")
+    field = page.get_by_label("vCPUs promised per thread")
+    field.fill("1")
+    expect(page.get_by_text("As it would be.")).to_be_visible()
+    field.press("Escape")
+    expect(field).to_have_value("4")
+    field.fill("2.5")
+    field.press("Enter")
+    expect(page.get_by_role("button", name="Undo")).to_be_enabled()
+    expect(field).to_have_value("2.5")
+    text = client.text("/api/plans/design/file")
+    assert "include: [kelda]" in text
+    assert "survive: 1" in text
+    assert "overcommit: 2.5" in text
+    page.get_by_role("button", name="Leave kelda out").click()
+    expect(page.get_by_role("button", name="Leave kelda out")).to_have_count(0)
+    assert "include" not in client.text("/api/plans/design/file")
+    client.call("DELETE", "/api/values/kelda")
+
+
 def test_time_tells_chances_and_the_last_change(page: Page, server: ServerProcess) -> None:
     page.goto(f"{server.url}/plans/design?ask=time")
     ledger = page.get_by_label("Ledger")

@@ -231,6 +231,8 @@ class PlanView(BaseModel):
     include: list[str] = []
     draft: bool = False
     avoid: list[str] = []
+    overcommit: float = Field(default=4.0, description="vCPUs that may be promised per thread.")
+    survive: int = Field(default=0, description="With any so many hosts lost, their nodes must fit on the others.")
     sized: bool = False
     checked_world: bool = False
     tag: str = Field(default="", description="Names this very answer, for asking later only what changed since.")
@@ -375,7 +377,8 @@ def plan_head(row: PlanRow, resolved: Resolved, plan_runs: list[RunRow], estate:
         "way": step_views([found for key in resolved.forecast.critical if (found := steps.get(key))], resolved.forecast),
         "sentence": narrative.of_plan(sheet, resolved.findings, resolved.forecast.end_s, resolved.forecast.worst_s, way),
         "runs": [run_line(run) for run in plan_runs], "claims": claim_views(resolved), "include": list(sheet.plan.include), "draft": sheet.plan.draft,
-        "avoid": list(sheet.plan.placement.avoid), "sized": sheet.kit.sizing is not None, "checked_world": checked}
+        "avoid": list(sheet.plan.placement.avoid), "overcommit": sheet.plan.placement.overcommit, "survive": sheet.plan.placement.survive,
+        "sized": sheet.kit.sizing is not None, "checked_world": checked}
 
 
 def claim_views(resolved: Resolved) -> list[ClaimView]:

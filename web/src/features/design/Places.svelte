@@ -6,8 +6,8 @@
   import Button from '../../lib/ui/Button.svelte';
   import Section from '../ledger/Section.svelte';
 
-  interface Props { plan: PlanView; node: string; busy: boolean; onedit: (edits: Edit[]) => void; onselect: (node: string) => void }
-  let { plan, node, busy, onedit, onselect }: Props = $props();
+  interface Props { plan: PlanView; node: string; busy: boolean; onedit: (edits: Edit[]) => void; ontry: (edits: Edit[] | null) => void; onselect: (node: string) => void }
+  let { plan, node, busy, onedit, ontry, onselect }: Props = $props();
   let places = $state.raw<PlaceView[]>([]), balance = $state.raw<BalanceView | null>(null), all = $state(false);
   let own = $derived(plan.nodes.find((n) => n.id === node));
   let pinned = $derived(own?.cells['host']?.origin === 'node');
@@ -19,6 +19,9 @@
   function evict(host: string) {
     onedit([avoid([...plan.avoid, host].sort()), ...plan.nodes.filter((n) => n.host === host && n.cells['host']?.origin === 'node').flatMap((n) => [{ path: ['nodes', n.id, 'host'], value: null }, { path: ['nodes', n.id, 'datastore'], value: null }] as Edit[])]);
   }
+  /** What stood in the field when typing in it began. */
+  let was = '';
+  const promised = (text: string): Edit[] | null => { const n = Number(text); return text.trim() !== '' && n >= 1 && n <= 32 ? [{ path: ['placement', 'overcommit'], value: n }] : null; };
   const pct = (share: number) => `${Math.round(share * 100)} %`;
   let shown = $derived(all ? places : places.slice(0, 8));
 </script>
@@ -45,6 +48,15 @@
   {:else}<p class="quiet">Moving a few would gain nothing.</p>{/if}
 </Section>
 
+<Section title="What placement keeps to">
+  <div class="keeps"><label for="survive">If hosts are lost, their nodes must fit on the others</label>
+    <select id="survive" disabled={busy} value={String(plan.survive ?? 0)} onchange={(e) => onedit([{ path: ['placement', 'survive'], value: Number(e.currentTarget.value) || null }])}><option value="0">not asked for</option><option value="1">any one</option><option value="2">any two</option></select>
+    <label for="overcommit">vCPUs promised per thread, at most</label>
+    <input id="overcommit" inputmode="decimal" value={plan.overcommit} onfocus={(e) => { was = e.currentTarget.value; }} oninput={(e) => ontry(promised(e.currentTarget.value))}
+      onkeydown={(e) => { if (e.key === 'Escape') { ontry(null); e.currentTarget.value = was; e.currentTarget.blur(); } if (e.key === 'Enter') e.currentTarget.blur(); }}
+      onchange={(e) => { const edits = promised(e.currentTarget.value); if (edits && e.currentTarget.value !== was) onedit(edits); else { ontry(null); e.currentTarget.value = was; } }} /></div>
+</Section>
+
 {#if fixed.length || plan.avoid.length}
   <Section title="Fixed by hand">
     {#if plan.avoid.length}<p>Left alone: {#each plan.avoid as host (host)}<span class="chip">{host}<button aria-label={`Use ${host} again`} disabled={busy} onclick={() => onedit([avoid(plan.avoid.filter((h) => h !== host))])}>×</button></span>{/each}</p>{/if}
@@ -56,5 +68,6 @@
   ul { list-style: none; margin: 6px 0; padding: 0; } li { display: grid; grid-template-columns: 80px 1fr 42px 58px; gap: 8px; align-items: center; padding: 2px 4px; font-size: var(--text-s); min-height: 24px; } .here { background: var(--accent-wash); box-shadow: inset 3px 0 var(--accent); } .no { color: var(--muted); } .reason { grid-column: 2 / -1; }
   .host { overflow: hidden; text-overflow: ellipsis; white-space: nowrap; } .here .host { font-weight: 600; } .bar { height: 9px; border: 1px solid var(--line); background: var(--surface); } .bar i { display: block; height: 100%; background: var(--role-1); } .right { text-align: right; }
   li button { border: 0; background: none; color: var(--accent); cursor: pointer; text-decoration: underline; text-underline-offset: 3px; padding: 0; text-align: left; font-size: var(--text-s); }
+  .keeps { display: grid; grid-template-columns: 1fr auto; gap: 6px 10px; align-items: center; font-size: var(--text-s); } .keeps select, .keeps input { border: 1px solid var(--strong-line); background: var(--surface); padding: 3px 7px; border-radius: var(--radius); font-size: var(--text-s); } .keeps input { width: 62px; text-align: right; font-family: var(--mono); justify-self: end; }
   .moves li { grid-template-columns: 1fr auto; } p { font-size: var(--text-s); margin: 0 0 6px; } b { font-weight: 600; } .chip { border: 1px solid var(--line); padding: 0 2px 0 7px; margin-right: 5px; } .chip button { border: 0; background: none; cursor: pointer; color: var(--accent); }
 </style>

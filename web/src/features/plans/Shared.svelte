@@ -4,6 +4,7 @@
   import type { SharedView, TouchedView } from '../../lib/api/types';
   import { ago, count, utc } from '../../lib/format';
   import { notices } from '../../lib/notices.svelte';
+  import { router } from '../../lib/router.svelte';
   import Button from '../../lib/ui/Button.svelte';
 
   interface Props { values: SharedView[]; onchange: () => Promise<void> }
@@ -14,7 +15,7 @@
   let timer: ReturnType<typeof setTimeout> | undefined;
   let asked = 0;
   function open(name: string) { at = name; text = values.find((v) => v.name === name)?.text ?? NEW; touched = null; problem = ''; }
-  $effect(() => { if (!at && values.length) open(values[0]?.name ?? ''); });
+  $effect(() => { if (!at && values.length) open(values.find((v) => v.name === router.query.get('name'))?.name ?? values[0]?.name ?? ''); });
   const nameOf = () => /^name:\s*([a-z0-9][a-z0-9-]*)\s*$/m.exec(text)?.[1] ?? '';
   function typed() { clearTimeout(timer); timer = setTimeout(() => void look(), 250); }
   async function look() {

@@ -1,6 +1,7 @@
 <script lang="ts">
   import { untrack } from 'svelte';
-  import type { Edit, Finding, Sentence } from '../../lib/api/types';
+  import { get } from '../../lib/api/client';
+  import type { Edit, Finding, Sentence, SharedView } from '../../lib/api/types';
   import { router } from '../../lib/router.svelte';
   import Button from '../../lib/ui/Button.svelte';
   import Dialog from '../../lib/ui/Dialog.svelte';
@@ -39,7 +40,7 @@
   let ask = $derived(reading === 'plan' ? router.query.get('ask') ?? '' : '');
   let wall = $derived(READINGS.find(([known]) => known === router.query.get('wall'))?.[0] ?? 'memory');
   const keep = (question = ask, shown: Reading = wall) => (question ? `&ask=${question}` : '') + (shown === 'memory' ? '' : `&wall=${shown}`);
-  let tall = $state(innerHeight);
+  let tall = $state(innerHeight), shared = $state.raw<string[]>([]);
   let field: HTMLInputElement | undefined = $state();
   let plan = $derived(rollout.plan);
   let run = $derived(rollout.run);
@@ -62,6 +63,7 @@
   let wallHeight = $derived(Math.round(Math.max(tall * 0.27, Math.min(tall * 0.5, tall - 320 - (plan?.nodes.length ?? 3) * 30))));
 
   $effect(() => { untrack(() => void rollout.load(router.query.get('run') ?? undefined)); return () => rollout.dispose(); });
+  $effect(() => { void get<SharedView[]>('/values').then((found) => { shared = found.map((one) => one.name); }).catch(() => undefined); });
   $effect(() => { if (run?.id) untrack(() => rollout.watch()); });
   $effect(() => { const timer = setInterval(() => { now = rollout.now(); }, 500); return () => clearInterval(timer); });
 
@@ -123,7 +125,7 @@
     </SentenceBar>
     <div class="body">
       <div class="left">
-        {#if reading === 'plan'}<TitleBlock {plan} onedit={(e) => rollout.edit(e)} ontry={(e) => rollout.attempt(e)} onlicence={() => { licence = true; }} ontext={() => { text = true; }} />{:else}<div class="pad"></div>{/if}
+        {#if reading === 'plan'}<TitleBlock {plan} {shared} onedit={(e) => rollout.edit(e)} ontry={(e) => rollout.attempt(e)} onlicence={() => { licence = true; }} ontext={() => { text = true; }} />{:else}<div class="pad"></div>{/if}
         {#if reading === 'plan'}
           <Wall hosts={plan.hosts} nodes={plan.nodes} selected={picked.node} {filter} {trouble} {lost} claims={plan.claims} reading={wall} lines={plan.stores} height={wallHeight} onselect={select}
             onhost={(host) => { if (ask === 'losses') lost = lost.includes(host) ? lost.filter((h) => h !== host) : [...lost, host].slice(-2); }}
@@ -149,7 +151,7 @@
       <aside aria-label="Ledger">
         {#if reading === 'plan'}<nav class="asks" aria-label="Questions">{#each ASKS as [id, label] (id)}<button aria-current={ask === id ? 'true' : undefined} onclick={() => question(id)}>{label}</button>{/each}</nav>{/if}
         {#if reading === 'plan' && ask === 'sizing'}<Sizing {plan} busy={rollout.busy} onedit={(e) => rollout.edit(e)} />
-        {:else if reading === 'plan' && ask === 'places'}<Places {plan} node={picked.node} busy={rollout.busy} onedit={(e) => rollout.edit(e)} onselect={(n) => select(n, 'host')} />
+        {:else if reading === 'plan' && ask === 'places'}<Places {plan} node={picked.node} busy={rollout.busy} onedit={(e) => rollout.edit(e)} ontry={(e) => rollout.attempt(e)} onselect={(n) => select(n, 'host')} />
         {:else if reading === 'plan' && ask === 'losses'}<Losses {plan} {lost} onlose={(hosts) => { lost = hosts; }} />
         {:else if reading === 'plan' && ask === 'time'}<Time {plan} />
         {:else if reading === 'plan'}<PlanLedger {plan} onedit={(e) => rollout.edit(e)} onselect={(n, c) => select(n || '*', c)} onfix={fix} />

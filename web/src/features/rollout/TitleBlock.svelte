@@ -1,7 +1,9 @@
 <script lang="ts">
   import type { Edit, PackageChoice, PlanView } from '../../lib/api/types';
-  interface Props { plan: PlanView; onedit: (edits: Edit[]) => void; ontry: (edits: Edit[] | null) => void; onlicence: () => void; ontext: () => void }
-  let { plan, onedit, ontry, onlicence, ontext }: Props = $props();
+  interface Props { plan: PlanView; shared: string[]; onedit: (edits: Edit[]) => void; ontry: (edits: Edit[] | null) => void; onlicence: () => void; ontext: () => void }
+  let { plan, shared, onedit, ontry, onlicence, ontext }: Props = $props();
+  let more = $derived(shared.filter((name) => !plan.include?.includes(name)));
+  const include = (names: string[]) => onedit([{ path: ['include'], value: names } as unknown as Edit]);
   const count = (role: string, n: number) => onedit([{ path: ['roles', role, 'count'], value: n }]);
   /** The number that stood in a field when typing in it began. */
   let was = '';
@@ -28,6 +30,8 @@
       <span class="what">{role.sizes?.find((s) => s.id === sizeOf(role.id))?.carries ?? ''}</span>
       {#if role.package && role.count}{@render pack(role.package, ['roles', role.id, 'package'], `Package of ${role.label}`, 'from')}{/if}</div>
   {/each}
+  {#if plan.include?.length || more.length}<div><span class="what">Shared values</span>{#each plan.include ?? [] as name (name)}<span class="chip"><a href={`/plans?see=values&name=${encodeURIComponent(name)}`}>{name}</a><button class="link" aria-label={`Leave ${name} out`} onclick={() => include((plan.include ?? []).filter((one) => one !== name))}>×</button></span>{/each}
+    {#if more.length}<select aria-label="Include shared values" value="" onchange={(e) => { const name = e.currentTarget.value; e.currentTarget.value = ''; if (name) include([...(plan.include ?? []), name]); }}><option value="">{plan.include?.length ? 'and …' : 'include …'}</option>{#each more as name (name)}<option>{name}</option>{/each}</select>{/if}</div>{/if}
   <div class="end">{#if plan.licence_text}<button class="link" onclick={onlicence}>{plan.licence_by ? `licence accepted by ${plan.licence_by}` : 'licence not accepted'}</button>{/if}<button class="link" onclick={ontext}>plan file</button></div>
 </div>
 
@@ -44,6 +48,7 @@
   .what { color: var(--muted); }
   i { width: 5px; height: 15px; }
   select { border: 0; border-bottom: 1px solid var(--strong-line); background: none; padding: 1px 2px; max-width: 168px; cursor: pointer; }
+  .chip { border: 1px solid var(--line); padding: 0 5px 0 7px; } .chip .link { text-decoration: none; margin-left: 4px; }
   .pack { max-width: 190px; }
   a.what { text-decoration: underline; text-underline-offset: 3px; text-decoration-color: var(--strong-line); }
   option { background: var(--surface); color: var(--ink); }

@@ -1,4 +1,4 @@
-"""Disk images: look inside, convert. Kept apart from the other commands, so that starting them loads only what they need."""
+"""Disk images: look inside, convert. What they need is loaded when they run: every other command starts without it."""
 
 from __future__ import annotations
 
@@ -11,12 +11,8 @@ from typing import Annotated, Literal
 
 import typer
 
-from nimble_stone.core.disk.image import CLUSTER
-from nimble_stone.core.disk.opening import open_image
 from nimble_stone.core.errors import Conflict, InputError
 from nimble_stone.core.units import size_text, time_text
-from nimble_stone.engine import disk_file
-from nimble_stone.engine.files import opened
 
 app = typer.Typer(help="Disk images: look inside, convert. Works without a server.", no_args_is_help=True)
 Json = Annotated[bool, typer.Option("--json", help="Answer as JSON on standard output.")]
@@ -25,6 +21,9 @@ Json = Annotated[bool, typer.Option("--json", help="Answer as JSON on standard o
 @app.command("info")
 def disk_info(source: Path, as_json: Json = False) -> None:
     """What a disk image is: format, size as a guest sees it, how much of it holds data."""
+    from nimble_stone.core.disk.image import CLUSTER
+    from nimble_stone.core.disk.opening import open_image
+    from nimble_stone.engine.files import opened
     with opened(source) as given:
         image = open_image(given[0].source, {g.name: g.source for g in given})
         found = {"format": image.kind, "capacity_bytes": image.capacity_bytes, "data_bytes": min(image.capacity_bytes, len(image.clusters) * CLUSTER),
@@ -42,6 +41,10 @@ def disk_info(source: Path, as_json: Json = False) -> None:
 @app.command("convert")
 def disk_convert(source: Path, target: Path, to: Annotated[Literal["raw", "qcow2"], typer.Option(help="The format to write.")], as_json: Json = False) -> None:
     """Convert a disk image (VMDK of any kind, qcow2, raw) to raw or qcow2; holes stay holes. TARGET must not exist yet."""
+    from nimble_stone.core.disk.image import CLUSTER
+    from nimble_stone.core.disk.opening import open_image
+    from nimble_stone.engine import disk_file
+    from nimble_stone.engine.files import opened
     teller = Progress("converting")
     with opened(source) as given:
         image = open_image(given[0].source, {g.name: g.source for g in given})

@@ -1,4 +1,4 @@
-"""Kits: list, validate, explain, and try one against the lab."""
+"""Kits: list, validate, explain, and try one against the lab. What they need is loaded when they run."""
 
 from __future__ import annotations
 
@@ -6,18 +6,16 @@ import secrets
 import tempfile
 import time
 from pathlib import Path
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from nimble_stone.cli.client import Client
 from nimble_stone.cli.say import FINE, FOUND, Json, answer, say, table, text_of
-from nimble_stone.core import yaml_text
 from nimble_stone.core.errors import InputError
-from nimble_stone.core.kit.model import Kit
-from nimble_stone.core.kit.words import explain
-from nimble_stone.core.secrets_rule import made_by
-from nimble_stone.server.kits import load_kits, read_kit
+
+if TYPE_CHECKING:
+    from nimble_stone.core.kit.model import Kit
 
 app = typer.Typer(help="Kits: list, validate, explain, try.", no_args_is_help=True)
 Which = Annotated[str, typer.Argument(help="A kit's file, or the id of one that ships.")]
@@ -26,6 +24,7 @@ Which = Annotated[str, typer.Argument(help="A kit's file, or the id of one that 
 @app.command("list")
 def kit_list(as_json: Json = False) -> None:
     """The kits that ship."""
+    from nimble_stone.server.kits import load_kits
     kits = load_kits()
     rows = [[kit.id, kit.accepts.product, ", ".join(role.label for role in kit.roles), kit.summary] for kit in kits.values()]
     answer([{"id": row[0], "product": row[1], "roles": row[2], "summary": row[3]} for row in rows], as_json, *table([["kit", "product", "roles", ""], *rows]))
@@ -34,6 +33,8 @@ def kit_list(as_json: Json = False) -> None:
 @app.command("validate")
 def kit_validate(file: Path, as_json: Json = False) -> None:
     """Whether a kit file is one; every fault with its line. Exit code 1 when it is none."""
+    from nimble_stone.core import yaml_text
+    from nimble_stone.server.kits import read_kit
     try:
         kit = read_kit(text_of(file), str(file))
     except yaml_text.Faults as error:
@@ -47,6 +48,7 @@ def kit_validate(file: Path, as_json: Json = False) -> None:
 @app.command("explain")
 def kit_explain(kit: Which, as_json: Json = False) -> None:
     """A kit in words: roles, sizing, questions, networks, order of forming, acceptance."""
+    from nimble_stone.core.kit.words import explain
     found = _kit(kit)
     lines = explain(found)
     answer({"kit": found.id, "lines": lines}, as_json, *lines)
@@ -74,6 +76,7 @@ def _pairs(items: list[str] | None) -> list[tuple[str, str]]:
 
 
 def _kit(which: str) -> Kit:
+    from nimble_stone.server.kits import load_kits, read_kit
     if Path(which).is_file():
         return read_kit(text_of(Path(which)), which)
     kits = load_kits()
@@ -130,6 +133,7 @@ def _plan(client: Client, kit: Kit, taken: list[tuple[str, str]], bay: str, coun
     from nimble_stone.core.plan.beginning import beginning
     from nimble_stone.core.plan.many import Base, plans_of
     from nimble_stone.core.plan.packages import takes
+    from nimble_stone.core.secrets_rule import made_by
     estate = Estate.model_validate(client.call("GET", "/api/estate/facts"))
     header = ["name", *(f"count.{role}" for role in counts)]
     fits = {role: next((f"{product} {version}" for product, version in taken if takes(accepts, product, version)), "")

@@ -10,14 +10,13 @@ from typing import Annotated, Any
 
 import typer
 
-from nimble_stone.cli import certificates, disks, estate, kits, plans, serving, tools
+from nimble_stone.cli import certificates, disks, estate, kits, plans, serving
 from nimble_stone.cli import lab as lab_commands
 from nimble_stone.cli.client import Client
 from nimble_stone.cli.entry import guarded
 from nimble_stone.cli.say import FINE, FOUND, Json, answer, findings, say, sentence, table, text_of
 from nimble_stone.core.errors import InputError, NotFound
 from nimble_stone.core.units import size_text, time_text
-from nimble_stone.engine.files import opened
 
 app = typer.Typer(help="Nimble Stone rolls virtual appliances and clusters out onto hypervisor hosts.", no_args_is_help=True, add_completion=False,
                   pretty_exceptions_enable=False)
@@ -53,6 +52,7 @@ def package_add(source: Annotated[list[str], typer.Argument(help="A file (a desc
             if not path.is_file():
                 raise NotFound(f"there is no file {path}")
         if len(paths) == 1:
+            from nimble_stone.engine.files import opened
             with opened(paths[0]) as given:
                 paths = [paths[0].parent / g.name for g in given]
 
@@ -91,6 +91,7 @@ def package_stop(take_in: str) -> None:
 def package_compare(old: str, new: str, as_json: Json = False) -> None:
     """What changed from one package to another: files, or packages of the server. Exit code 1 when anything did."""
     if Path(old).is_file() and Path(new).is_file():
+        from nimble_stone.cli import tools
         changes = tools.compare_files(Path(old), Path(new))
     else:
         changes = Client().call("GET", "/api/packages/compare", params={"old": old, "new": new})["changes"]
@@ -161,6 +162,7 @@ def package_inspect(package: str, lang: Annotated[str, typer.Option(help="Langua
                     as_json: Json = False) -> None:
     """What a package holds. PACKAGE: a file (works without a server), the first digits of a SHA-256, or “Product version”."""
     if Path(package).is_file():
+        from nimble_stone.cli import tools
         raise typer.Exit(tools.inspect_file(Path(package), lang, trust or [], as_json))
     if "/" in package or package.endswith((".ova", ".ovf", ".vmdk", ".qcow2", ".iso", ".img", ".raw")):
         raise NotFound(f"there is no file {package}")

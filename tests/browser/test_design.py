@@ -192,6 +192,26 @@ def test_what_placement_keeps_to_and_what_is_included_is_set_on_the_page(page: P
     client.call("DELETE", "/api/values/kelda")
 
 
+def test_a_cell_is_filled_down_by_its_corner(page: Page, server: ServerProcess, client: Client) -> None:
+    page.goto(f"{server.url}/plans/design?node=lead-1&column=address")
+    page.get_by_role("grid").focus()
+    page.keyboard.type("10.44.20.50")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("row").filter(has_text="design-lead")).to_contain_text("10.44.20.50")
+    page.keyboard.press("ArrowUp")
+    corner, last = page.get_by_title("Pull down to fill").bounding_box(), page.get_by_role("row").filter(has_text="design-arc-2").get_by_role("gridcell").nth(3).bounding_box()
+    assert corner is not None
+    assert last is not None
+    page.mouse.move(corner["x"] + 3, corner["y"] + 3)
+    page.mouse.down()
+    page.mouse.move(last["x"] + 20, last["y"] + 9, steps=5)
+    page.mouse.up()
+    expect(page.get_by_role("row").filter(has_text="design-arc-2")).to_contain_text("10.44.20.52")
+    assert [node["cells"]["address"]["value"] for node in client.call("GET", "/api/plans/design")["nodes"]] == ["10.44.20.50", "10.44.20.51", "10.44.20.52"]
+    page.keyboard.press("Control+z")                                       # one fill is one change
+    expect(page.get_by_role("row").filter(has_text="design-arc-2")).not_to_contain_text("10.44.20.52")
+
+
 def test_time_tells_chances_and_the_last_change(page: Page, server: ServerProcess) -> None:
     page.goto(f"{server.url}/plans/design?ask=time")
     ledger = page.get_by_label("Ledger")

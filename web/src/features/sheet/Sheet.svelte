@@ -122,6 +122,15 @@
     }
     if (edits.length) onedit(edits);
   }
+  /** The corner of the chosen cell is pulled down: what is passed over is filled, as Ctrl+D does, when it is let go. */
+  let filling = $state(false);
+  function pull(event: MouseEvent) {
+    event.preventDefault();
+    event.stopPropagation();
+    filling = true;
+    addEventListener('mouseup', () => { if (filling && end && end.r !== r) fillDown(); filling = false; box?.focus(); }, { once: true });
+  }
+  const over = (event: MouseEvent, ri: number, ci: number) => { if (event.buttons === 1 && !editing) to(ri, filling ? (end?.c ?? c) : ci, true); };
   function putBack() {
     const g = range(), edits: Edit[] = [];
     for (let row = g.r0; row <= g.r1; row++) for (let column = g.c0; column <= g.c1; column++) {
@@ -179,13 +188,15 @@
   <div role="gridcell" tabindex="-1" aria-colindex={ci + 1} aria-selected={ri === r && ci === c} id={`cell-${ri}-${ci}`} class="cell" class:right={column.right} class:mono={mono(column.id) || column.right} class:first={ci === 0}
     class:active={ri === r && ci === c} class:within={within(ri, ci)} data-origin={column.editable ? originOf(row, column.id) : 'fixed'} data-fault={fault?.severity}
     style:width={`${column.width}px`} title={column.editable && originOf(row, column.id) === 'unused' ? 'this node has no such value' : fault ? `${fault.severity}: ${fault.message}` : column.column?.kind === 'secret' ? 'in the keyring' : shownText(row, column)}
-    onmousedown={(e) => { if (editing) commit(0, 0); to(ri, ci, e.shiftKey); }} onmouseenter={(e) => { if (e.buttons === 1 && !editing) to(ri, ci, true); }} ondblclick={() => begin()}>
+    onmousedown={(e) => { if (editing) commit(0, 0); to(ri, ci, e.shiftKey); }} onmouseenter={(e) => over(e, ri, ci)} ondblclick={() => begin()}>
     {#if editing && editing.row === row && editing.column === column.id}
       <input use:grab bind:value={text} oninput={attempt} list={options.length ? 'choices' : undefined} aria-label={`${column.label} of ${node?.name ?? 'every node'}`} onkeydown={field} onblur={() => { if (editing) commit(0, 0); }} />
       {#if outcome}<span class="effect" class:leftward={far(ci)} role="status">{outcome}</span>{/if}
     {:else if ci === 0 && node}<i style:--role={`var(--role-${node.role_index % 5})`}></i><b>{middle(shownText(row, column), 16)}</b>
     {:else if ci === 0}<span class="every">every node</span>
     {:else}{middle(shownText(row, column), Math.floor((column.width - 14) / 7))}{/if}
+    <!-- svelte-ignore a11y_no_static_element_interactions -->
+    {#if ri === r && ci === c && !editing && column.editable && !kept(column)}<i class="corner" title="Pull down to fill" onmousedown={pull}></i>{/if}
   </div>
 {/snippet}
 
@@ -222,6 +233,7 @@
   [data-origin='node'] { color: var(--ink); font-weight: 600; }
   [data-origin='unused'] { background: repeating-linear-gradient(135deg, transparent 0 5px, color-mix(in srgb, var(--line) 70%, transparent) 5px 6px); cursor: default; }
   .within { background: var(--accent-wash); }
+  .corner { position: absolute; right: 0; bottom: 0; width: 8px; height: 8px; background: var(--accent); cursor: crosshair; } .first .corner { width: 8px; height: 8px; background: var(--accent); }
   .active { box-shadow: inset 0 0 0 2px var(--accent); }
   [data-fault='blocker'] { color: var(--blocker); background: var(--blocker-wash); } [data-fault='blocker']::after { content: ''; position: absolute; right: 0; top: 0; border: 4px solid; border-color: var(--blocker) var(--blocker) transparent transparent; }
   [data-fault='caution'] { background: var(--caution-wash); } [data-fault='caution']::after { content: ''; position: absolute; right: 0; top: 0; width: 4px; height: 8px; background: var(--caution); }

@@ -71,11 +71,6 @@ class Before:
                         for node in resolved.sheet.nodes]
 
 
-async def newest_of(world: World, kit: Kit) -> dict[str, str]:
-    """The same, the newest of each only; what has none is left out."""
-    return {role: known[0] for role, known in (await shelf_of(world, kit)).items() if known}
-
-
 def licence_text(descriptors: Iterable[Descriptor]) -> str:
     """All licence texts of packages, one after the other, each once."""
     return "\n\n".join(dict.fromkeys(text for descriptor in descriptors for text in descriptor.licences if text))
@@ -120,6 +115,11 @@ async def shelf_of(world: World, kit: Kit) -> dict[str, tuple[str, ...]]:
     known = await world.store.read(records.package_names)
     return {role: tuple(dict.fromkeys(f"{product} {version}" for product, version in known if takes(accepts, product, version)))
             for role, accepts in (("", kit.accepts), *((role.id, role.accepts) for role in kit.roles if role.accepts))}
+
+
+async def newest_of(world: World, kit: Kit) -> dict[str, str]:
+    """What `shelf_of` answers, the newest of each only; roles for which there is none are left out."""
+    return {role: known[0] for role, known in (await shelf_of(world, kit)).items() if known}
 
 
 async def claims_of_others(world: World, plan_name: str) -> tuple[Claim, ...]:

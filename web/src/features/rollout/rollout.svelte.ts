@@ -66,13 +66,14 @@ export class Rollout {
     const mine = ++this.#attempt;
     clearTimeout(this.#attemptTimer);
     if (!edits) { this.#tried = null; return; }
-    this.#attemptTimer = setTimeout(() => {
+    this.#attemptTimer = setTimeout(() => void this.#queue.then(async () => {             // after an edit that is still on its way
       const plan = this.#plan;
-      if (!plan || this.#busy > 0) return;
-      send<PlanView>('POST', `/plans/${this.id}/try?known=${plan.tag}`, { version: plan.version, edits })
-        .then((found) => { if (mine === this.#attempt && this.#plan === plan) this.#tried = merged(plan, found); })
-        .catch(() => { if (mine === this.#attempt) this.#tried = null; });                // a half-typed value may be no value yet; keeping it will say so
-    }, 80);
+      if (!plan || mine !== this.#attempt) return;
+      try {
+        const found = await send<PlanView>('POST', `/plans/${this.id}/try?known=${plan.tag}`, { version: plan.version, edits });
+        if (mine === this.#attempt && this.#plan === plan) this.#tried = merged(plan, found);
+      } catch { if (mine === this.#attempt) this.#tried = null; }                         // a half-typed value may be no value yet; keeping it will say so
+    }), 80);
   }
   /** An edit that met somebody else's at the same place: kept until a person decides. */
   get clash() { return this.#clash; }

@@ -15,6 +15,13 @@ settings.register_profile("everywhere", deadline=None)      # a loaded machine i
 settings.load_profile("everywhere")
 
 
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """For tests side by side: those of one file stay together, for they share a lab; those of the real hypervisor are one group and begin first, for they take longest."""
+    for item in items:
+        item.add_marker(pytest.mark.xdist_group("hypervisor" if item.path.parent.name == "hypervisor" else str(item.path)))
+    items.sort(key=lambda item: item.path.parent.name != "hypervisor")
+
+
 @pytest.fixture(scope="module")
 def lab(tmp_path_factory: pytest.TempPathFactory) -> Iterator[LabProcess]:
     """The stand-ins, four hundred times faster than the clock."""

@@ -84,6 +84,9 @@ def test_why_here_pin_evict_and_balance(page: Page, server: ServerProcess, clien
     here = next(node["host"] for node in client.call("GET", "/api/plans/design")["nodes"] if node["id"] == "archive-1")
     expect(ledger).to_contain_text(f"Why is design-arc-1 on {here}?")
     expect(ledger).to_contain_text("has a node of this role already")
+    told = ledger.locator("li:has(.bar)").evaluate_all("rows => rows.map(r => [r.querySelector('i').offsetWidth / r.querySelector('.bar').clientWidth, parseInt(r.querySelector('.mono').textContent) / 100])")
+    assert told
+    assert all(abs(drawn - said) < .03 for drawn, said in told), told            # bars are as long as they say
     page.get_by_role("button", name="pin here").click()
     expect(ledger).to_contain_text("fixed by hand")
     expect(ledger).to_contain_text("1 node pinned")

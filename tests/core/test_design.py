@@ -205,6 +205,16 @@ def test_balance_lowers_the_fullest_and_breaks_no_promise(seed: int, nodes: int,
         assert sum(d.memory_bytes for d in demands if after.get(d.node) == move.to) <= next(s.room_bytes for s in supplies if s.host == move.to)
 
 
+def test_evening_out_leaves_each_node_of_a_small_plan_a_host_of_its_own() -> None:
+    supplies = [Supply(name, 256 * GIB, int(256 * GIB * (1 - used)), frozenset({"s"})) for name, used in (("a", .10), ("b", .40), ("c", .45))]
+    nodes = [Demand(f"n{n}", 8 * GIB, "", "", ("s",), role=f"r{n}") for n in range(3)]
+    placed = place(nodes, supplies)
+    assert sorted(placed.hosts.values()) == ["a", "b", "c"]
+    assert placement_why.balance(nodes, supplies, placed.hosts).moves == ()
+    more = [*nodes, *(Demand(f"m{n}", 8 * GIB, "", "b", ("s",), role="m") for n in range(3))]           # more nodes than hosts: load counts again
+    assert placement_why.balance(more, supplies, place(more, supplies).hosts).moves
+
+
 def test_vcpu_disk_and_preference_count_in_placement() -> None:
     supplies = [Supply("a", 100 * GIB, 90 * GIB, vcpus=4, disk_bytes=50 * GIB), Supply("b", 100 * GIB, 80 * GIB, vcpus=40, disk_bytes=10 * GIB)]
     assert place([Demand("n", GIB, vcpu=8)], supplies).hosts == {"n": "b"}

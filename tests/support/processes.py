@@ -21,7 +21,9 @@ from nimble_stone.cli.client import Client
 from nimble_stone.lab import appliance, demo
 
 CLI = [sys.executable, "-m", "nimble_stone.cli.entry"]
-_octets = itertools.count(48 + 2 * (os.getpid() % 60), 2)      # test runs side by side keep to loopback addresses of their own
+# Test processes side by side keep to loopback addresses of their own: 127.48 to 127.159 in shares, from there on it is `kit try`'s.
+_WORKER = os.environ.get("PYTEST_XDIST_WORKER", "")
+_octets = itertools.count(48 + 56 * (int(_WORKER.removeprefix("gw")) % 2) if _WORKER else 48 + 2 * (os.getpid() % 20), 2)
 
 
 def wait_for(condition: Any, seconds: float = 60.0, what: str = "condition") -> Any:

@@ -73,6 +73,7 @@ def balance(demands: Sequence[Demand], supplies: Sequence[Supply], hosts: Mappin
     Only hosts that carry a movable node count: what stands there already cannot be moved by us. Cost: O(moves × nodes on the fullest × hosts).
     """
     board, _ = _filled(demands, supplies, hosts)
+    board.alone = 1.0 if len(demands) <= len(board.hosts) else 0.0          # a small plan keeps a host for each node
     on: dict[int, list[Demand]] = {}
     for demand in demands:
         if demand.node in board.chosen:

@@ -23,15 +23,23 @@
   let was = '';
   const promised = (text: string): Edit[] | null => { const n = Number(text); return text.trim() !== '' && n >= 1 && n <= 32 ? [{ path: ['placement', 'overcommit'], value: n }] : null; };
   const pct = (share: number) => `${Math.round(share * 100)} %`;
+  /** The truth about why placement chose the host: it is the evenest; or evener ones carry a node of this plan already; or moving would not pay. */
+  let why = $derived.by(() => {
+    const fit = places.filter((p) => p.fits), better = fit.slice(0, Math.max(0, fit.findIndex((p) => p.here)));
+    if (!better.length) return 'Of the hosts it may stand on, this one is left evenest.';
+    const taken = new Set(plan.nodes.filter((n) => n.id !== node).map((n) => n.host));
+    if (better.every((p) => taken.has(p.host))) return 'Evener hosts carry a node of this plan already; losing one host is to cost as little as it can.';
+    return 'It stands there, and no host is so much evener that moving would pay.';
+  });
   let shown = $derived(all ? places : places.slice(0, 8));
 </script>
 
 {#if own}
   <Section title={`Why is ${own.name} on ${own.host || 'no host'}?`} aside={pinned ? 'fixed by hand' : 'chosen by placement'}>
-    <p class="quiet">{pinned ? 'Somebody put it there.' : own.host ? 'Of the hosts it may stand on, this one is left evenest.' : plan.findings.find((f) => f.code === 'host-missing' && f.node === own?.id)?.message ?? ''} Each host with {own.short} on it:</p>
+    <p class="quiet">{pinned ? 'Somebody put it there.' : own.host ? why : plan.findings.find((f) => f.code === 'host-missing' && f.node === own?.id)?.message ?? ''} Each host with {own.short} on it:</p>
     <ul>{#each shown as p (p.host)}
       <li class:here={p.here} class:no={!p.fits}><span class="host">{p.host}</span>
-        {#if p.fits}<span class="bar" aria-hidden="true"><i style:width={pct(Math.min(1, p.load))}></i></span><span class="mono right">{pct(p.load)}</span>
+        {#if p.fits}<span class="bar" aria-hidden="true"><i style:width={`${Math.min(100, 100 * p.load)}%`}></i></span><span class="mono right">{pct(p.load)}</span>
           {#if p.here}<button disabled={busy} onclick={() => onedit(pin(pinned ? null : p.host))}>{pinned ? 'let go' : 'pin here'}</button>{:else}<button disabled={busy} onclick={() => onedit(pin(p.host))}>move</button>{/if}
         {:else}<span class="reason">{p.reason}</span>{/if}</li>
     {/each}</ul>

@@ -55,9 +55,9 @@ export function columnsOf(plan: PlanView, size: (bytes: number) => string): Shee
   };
   const fixed: SheetColumn[] = [
     { id: '#role', label: 'Role', width: Math.max(68, 16 + 8 * Math.max(0, ...plan.roles.map((role) => role.label.length))), right: false, editable: false, text: (n) => n.role_label },
-    { id: '#vcpu', label: 'vCPU', width: 52, right: true, editable: false, text: (n) => String(n.vcpu) },
-    { id: '#memory', label: 'Memory', width: 76, right: true, editable: false, text: (n) => size(n.memory_bytes) },
-    { id: '#disk', label: 'Disk thin / full', width: 156, right: true, editable: false, text: (n) => `${size(n.thin_bytes)} / ${size(n.full_bytes)}` },
+    { id: '#vcpu', label: 'vCPU', width: 48, right: true, editable: false, text: (n) => String(n.vcpu) },
+    { id: '#memory', label: 'Memory', width: 72, right: true, editable: false, text: (n) => size(n.memory_bytes) },
+    { id: '#disk', label: 'Disk thin / full', width: 148, right: true, editable: false, text: (n) => `${size(n.thin_bytes)} / ${size(n.full_bytes)}` },
   ];
   const first = FIRST.map(editable).filter((c) => c !== undefined);
   const rest = plan.columns.filter((c) => !FIRST.includes(c.id)).map((c) => editable(c.id)).filter((c) => c !== undefined);

@@ -42,7 +42,7 @@ demo: $(STAMPS)/python $(STAMPS)/web ## the application with the demo lab, on ht
 
 test: check $(STAMPS)/test-tools ## every test: units, engine, contract, browser, real hypervisor
 	@cd web && npm run --silent test
-	@$(PY) -m pytest tests -n 2 --dist loadgroup
+	@$(PY) -m pytest tests -n 2 --dist loadfile --no-loadscope-reorder
 
 check: $(STAMPS)/python $(STAMPS)/web ## linters, types, layers, generated files up to date
 	@$(BIN)/ruff check src tests bench

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import fcntl
+import tempfile
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -23,8 +25,10 @@ def folder(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Path]:
 
 @pytest.fixture(scope="package")
 def estate(folder: Path) -> Iterator[list[hosts.RealHost]]:
-    with hosts.two_hosts(folder / "hosts") as running:
-        yield running
+    with (Path(tempfile.gettempdir()) / "nimble-stone-real-hosts").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)                       # there is one such network on a machine: another test process waits for it
+        with hosts.two_hosts(folder / "hosts") as running:
+            yield running
 
 
 @pytest.fixture(scope="package")

@@ -53,6 +53,19 @@ def test_check_names_network_roles_and_reads_shared_values_beside_the_plan(desk:
     assert {finding["code"] for finding in western["findings"] if finding["severity"] == "blocker"} == {"licence", "unanswered"}
 
 
+def test_packages_given_in_any_order_find_their_roles(desk: Path) -> None:
+    for product in (products.PRODUCTS["tidebook"], products.PARTS["transfer"]):
+        (desk / f"{product.id}.ova").write_bytes(products.ova(product, mib=1))
+    (desk / "tide.yaml").write_text("nimble-stone: plan/1\nname: tide\nkit: tidebook\npackage: Tidebook 7.1.0\nbay: kelda-main\n"
+                                    "values: {pool: kelda-survey, net.copying.pool: kelda-storage, admin_password: 'keyring:x'}\n"
+                                    "roles: {transfer: {count: 1, package: Tidebook Transfer 2.2.0}}\n")
+    found = offline(desk, "check", "tide.yaml", "--package", str(desk / "transfer.ova"), package="tidebook.ova", check=(0, 1))
+    assert [f["code"] for f in found["findings"] if f["severity"] == "blocker"] == []
+    assert {node["role"]: node["memory_bytes"] >> 30 for node in found["nodes"]} == {"primary": 8, "standby": 8, "transfer": 4}
+    alone = offline(desk, "check", "tide.yaml", package="tidebook.ova", check=(1,))
+    assert [f["message"] for f in alone["findings"] if f["severity"] == "blocker"][:1] == ["“Tidebook Transfer 2.2.0” is not taken in for role transfer."]
+
+
 def test_a_missing_include_is_told_with_what_there_is(desk: Path) -> None:
     (desk / "lost.yaml").write_text((desk / "west.yaml").read_text().replace("[kelda]", "[nowhere]"))
     found = subprocess.run([*CLI, "check", str(desk / "lost.yaml"), "--facts", str(desk / "facts.json")], capture_output=True, text=True, timeout=60)

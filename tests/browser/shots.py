@@ -75,6 +75,7 @@ def _pictures(page: Page, server: ServerProcess) -> None:
     page.get_by_label("Kit").select_option("gauge-collector")
     page.get_by_role("button", name="Begin with four rows").click()
     page.get_by_role("row").filter(has_text="south").wait_for()
+    expect(page.get_by_role("button", name="Make 4 plans")).to_be_enabled()
     shot("many")
     _page(page, server, "light", "/plans/western")
     page.get_by_role("button", name="Check and run").click()

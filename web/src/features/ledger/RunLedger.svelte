@@ -54,7 +54,7 @@
 
 {#if step}
   <Section title={`${node?.name ?? step.host} · ${inside(step.label)}`} aside={facts}>
-    <p class="state"><StateMark state={step.state === 'undoing' ? 'working' : (step.state as 'planned')} /> {step.state}{step.attempt > 1 ? `, attempt ${step.attempt}` : ''}{#if told?.total}, {size(told.sent ?? 0)} of {size(told.total)}, {size(told.rate ?? 0)}/s, {span(((told.total ?? 0) - (told.sent ?? 0)) / Math.max(1, told.rate ?? 1))} left{/if}{#if told?.tries}, asked {told.tries} times; gives up in {span(told.left_s ?? 0)}{/if}</p>
+    <p class="state"><StateMark state={step.state === 'undoing' ? 'working' : (step.state as 'planned')} /> {step.state}{step.attempt > 1 ? `, attempt ${step.attempt}` : ''}{#if told?.total}, {size(told.sent ?? 0)} of {size(told.total)}, {size(told.rate ?? 0)}/s, {span(((told.total ?? 0) - (told.sent ?? 0)) / Math.max(1, told.rate ?? 1))} left{/if}{#if told?.tries}, asked {told.tries === 1 ? 'once' : `${told.tries} times`}; gives up in {span(told.left_s ?? 0)}{/if}</p>
     {#if step.message}<p class="message" class:bad={step.state === 'failed'}>{step.message}</p>{/if}
     {#if step.state === 'failed' && run.state !== 'undoing'}
       <div class="acts"><Button onclick={() => onwish('retry', { steps: [step.key] })}>Retry</Button><Button onclick={() => { skipping = !skipping; }}>Skip …</Button></div>

@@ -24,6 +24,8 @@ ROUNDS = 200
 STAY = 0.1
 """A node is moved only for a place that is less loaded by this share of a host's memory."""
 SMALL, ORDERS, PASSES = 80, 24, 8
+SPREADING = 1.005
+"""By so much fuller the fullest host may be for the sake of spreading roles."""
 BEYOND = 1.02
 """A large plan is even enough when its fullest host is so much fuller than any placement must make it."""
 ALIKE = 0.2
@@ -141,10 +143,15 @@ def place(demands: Sequence[Demand], supplies: Sequence[Supply]) -> Placement:
     first = _once(demands, supplies, lambda demand: -demand.memory_bytes, alike)
     worst = _worst(first, demands, supplies)
     enough = (BEYOND if len(demands) > SMALL else 1.0 + 1e-9) * bound
-    if alike and (first.reasons or worst > enough):                # spreading roles may have cost something: try without
+    gain = 1.001                                                   # what another placement must be evener by
+    if alike:
+        if not first.reasons and worst <= enough:
+            return first                                           # roles are spread, and no placement is evener
         by_load = _once(demands, supplies, lambda demand: -demand.memory_bytes)
-        if not by_load.reasons and (first.reasons or _worst(by_load, demands, supplies) < worst / 1.005):
+        if not by_load.reasons and (first.reasons or _worst(by_load, demands, supplies) < worst / SPREADING):
             first = by_load
+        else:
+            gain = SPREADING
     if len(demands) > SMALL or len(demands) <= len(supplies) or first.reasons:
         return first
     # A small plan is tried in other orders too: the largest first is good, but now and then a slightly other order packs evener.
@@ -154,8 +161,8 @@ def place(demands: Sequence[Demand], supplies: Sequence[Supply]) -> Placement:
         jitter = {demand.node: 0.8 + 0.45 * ((i * 0.6180339887 + 0.7548776662) * (number + 1) % 1.0) for i, demand in enumerate(demands)}
         other = _once(demands, supplies, lambda demand, by=jitter: -demand.memory_bytes * by[demand.node])  # type: ignore[misc]
         load = _worst(other, demands, supplies)
-        if not other.reasons and load < least * 0.999:
-            best, least = other, load
+        if not other.reasons and load < least / gain:
+            best, least, gain = other, load, 1.001
     return best
 
 

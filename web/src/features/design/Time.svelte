@@ -44,11 +44,12 @@
 {/if}
 
 <Section title="The longest way" aside={count(way.length, 'step')}>
-  <ol>{#each way as s, i (s.key)}{#if (turns[i] ?? 0) >= 0.5}<li class="quiet"><span>waits its turn; so many steps go at once, on a host and in all</span><span class="mono">{span(turns[i] ?? 0)}</span></li>{/if}<li><span>{s.label}{s.node ? ` · ${names.get(s.node) ?? s.node}` : ''}</span><span class="mono quiet">{span(s.expected_s)}</span></li>{/each}</ol>
+  <ol>{#each way as s, i (s.key)}{#if (turns[i] ?? 0) >= 0.5}<li class="quiet" title="All before it is done, but only so many steps go at once, on a host and in all"><span>waits its turn</span><span class="mono">{span(turns[i] ?? 0)}</span></li>{/if}<li><span>{s.label}{s.node ? ` · ${names.get(s.node) ?? s.node}` : ''}</span><span class="mono quiet">{span(s.expected_s)}</span></li>{/each}</ol>
 </Section>
 
 <style>
   .big { display: grid; grid-template-columns: 1fr 1fr; gap: 10px; } .big div { display: flex; flex-direction: column; } .big b { font-size: 21px; font-weight: 600; } .big span { color: var(--soft); font-size: var(--text-s); }
   .track { position: relative; height: 9px; border: 1px solid var(--line); background: var(--surface); margin: 7px 0; } .track i { position: absolute; top: 0; bottom: 0; } .half { left: 0; background: var(--role-1); } .nine { width: 2px; background: var(--ink); top: -3px !important; bottom: -3px !important; }
+  .mono { white-space: nowrap; }
   ul, ol { list-style: none; margin: 0; padding: 0; font-size: var(--text-s); } li { padding: 3px 0; border-bottom: 1px solid var(--line); } ol li { display: flex; justify-content: space-between; gap: 10px; } p { font-size: var(--text-s); margin: 4px 0 0; }
 </style>

@@ -44,7 +44,7 @@ export function shared(nodes: NodeView[], column: string): { value: string; orig
 }
 
 const FIRST = ['name', 'host', 'address', 'datastore', 'size'];
-const WIDTHS: Record<string, number> = { name: 152, host: 92, address: 116, datastore: 122, size: 74, provisioning: 70, network: 112, pool: 124, prefix: 64, gateway: 112, dns: 168, domain: 168, ntp: 104, time_zone: 92, address6: 172, gateway6: 150, prefix6: 88, mac: 158, mac_pool: 112, pool6: 104, addressing: 92, search: 168, mtu: 60, vlan: 60 };
+const WIDTHS: Record<string, number> = { name: 152, host: 96, address: 116, datastore: 128, size: 74, provisioning: 70, network: 112, pool: 124, prefix: 64, gateway: 112, dns: 168, domain: 168, ntp: 104, time_zone: 92, address6: 172, gateway6: 150, prefix6: 88, mac: 158, mac_pool: 112, pool6: 104, addressing: 92, search: 168, mtu: 60, vlan: 60 };
 const MONO = new Set(['address', 'address6', 'gateway', 'gateway6', 'dns', 'prefix', 'prefix6', 'ntp', 'mac']);
 export const mono = (id: string): boolean => MONO.has(id) || id.endsWith('.mac') || id.endsWith('.address6') || id.endsWith('.address') || id.endsWith('.prefix') || id.startsWith('virtual.');
 

@@ -1,6 +1,6 @@
 <script lang="ts">
   import type { Edit, Finding, PlanView } from '../../lib/api/types';
-  import { count, inside, size, span } from '../../lib/format';
+  import { count, inside, middle, size, span } from '../../lib/format';
   import Button from '../../lib/ui/Button.svelte';
   import Weight from '../../lib/ui/Weight.svelte';
   import Section from './Section.svelte';
@@ -60,7 +60,7 @@
   <ul class="bars">
     {#each plan.stores.slice(0, 10) as s (s.host + s.name)}
       <li title={`${s.name}: ${size(s.used_bytes)} used of ${size(s.capacity_bytes)}; ${count(s.nodes, 'node')} bring ${size(s.thin_bytes)} thin, ${size(s.full_bytes)} when full`}>
-        <span class="label">{s.name}</span>
+        <span class="label">{middle(s.name, 15)}</span>
         <span class="bar"><i class="used" style:width={`${pct(s.used_bytes, s.capacity_bytes)}%`}></i><i class="thin" style:left={`${pct(s.used_bytes, s.capacity_bytes)}%`} style:width={`max(2px, ${pct(s.thin_bytes, s.capacity_bytes)}%)`}></i>
           <i class="worst" class:over={s.used_bytes + s.full_bytes > 0.9 * s.capacity_bytes} style:left={`${pct(s.used_bytes + s.full_bytes, s.capacity_bytes)}%`}></i></span>
         <span class="mono">{Math.round(pct(s.used_bytes + s.full_bytes, s.capacity_bytes))} %</span>

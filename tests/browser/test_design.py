@@ -63,6 +63,16 @@ def test_how_data_is_kept_is_chosen_beside_what_it_comes_to(page: Page, server: 
     assert "copies: '3'" in client.text("/api/plans/keel/file")
 
 
+def test_a_bays_free_drives_are_laid_out_by_a_rule(page: Page, server: ServerProcess) -> None:
+    page.goto(f"{server.url}/estate?see=drives")
+    page.get_by_label("Drives of").select_option("kelda-main")
+    expect(page.get_by_role("row").filter(has_text="2 copies")).to_contain_text("TiB")
+    page.get_by_label("of each machine at most").fill("1")
+    expect(page.get_by_text(re.compile(r"^(\d+) drives on \1 machines"))).to_be_visible()          # one each
+    page.get_by_label("each at least").fill("999999")
+    expect(page.get_by_text("has no free disk that keeps this rule")).to_be_visible()
+
+
 def test_a_lost_host_is_seen_on_the_wall_and_in_the_matrix(page: Page, server: ServerProcess, client: Client) -> None:
     lead = next(node["host"] for node in client.call("GET", "/api/plans/design")["nodes"] if node["id"] == "lead-1")
     page.goto(f"{server.url}/plans/design?ask=losses")

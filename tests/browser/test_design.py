@@ -204,6 +204,36 @@ def test_what_placement_keeps_to_and_what_is_included_is_set_on_the_page(page: P
     client.call("DELETE", "/api/values/kelda")
 
 
+def test_a_row_being_typed_in_stays_though_it_no_longer_fits_the_filter(page: Page, server: ServerProcess, client: Client) -> None:
+    page.goto(f"{server.url}/plans/design?node=archive-1&column=name")
+    version = client.call("GET", "/api/plans/design")["version"]
+    page.get_by_label("Filter", exact=True).fill("design-arc-1")
+    page.get_by_role("row").filter(has_text="design-arc-1").get_by_role("gridcell").first.click()
+    page.get_by_role("grid").focus()
+    page.keyboard.type("other")
+    expect(page.get_by_text("As it would be.")).to_be_visible()
+    field = page.get_by_label(re.compile("^Name of"))
+    expect(field).to_be_focused()
+    page.keyboard.type("-name")
+    expect(field).to_have_value("other-name")
+    page.keyboard.press("Escape")
+    expect(page.get_by_role("row").filter(has_text="design-arc-1")).to_be_visible()
+    assert client.call("GET", "/api/plans/design")["version"] == version           # nothing half-typed was kept
+
+
+def test_an_undo_that_is_refused_does_not_stand_before_earlier_ones(page: Page, server: ServerProcess, client: Client) -> None:
+    page.goto(f"{server.url}/plans/design")
+    page.get_by_role("button", name="One relay more").click()
+    expect(page.locator(".stone")).to_have_count(4)
+    page.get_by_role("button", name="One archive more").click()
+    expect(page.locator(".stone")).to_have_count(5)
+    client.call("PATCH", "/api/plans/design", {"version": client.call("GET", "/api/plans/design")["version"], "edits": [{"path": ["roles", "archive", "count"], "value": 4}]})
+    page.get_by_role("button", name="Undo").click()
+    expect(page.get_by_text("this was changed again since")).to_be_visible()
+    page.get_by_role("button", name="Undo").click()                                # the relay, which nobody else touched
+    wait_for(lambda: [n["role"] for n in client.call("GET", "/api/plans/design")["nodes"]] == ["lead", *["archive"] * 4], 10, "the earlier change to be taken back")
+
+
 def test_a_cell_is_filled_down_by_its_corner(page: Page, server: ServerProcess, client: Client) -> None:
     page.goto(f"{server.url}/plans/design?node=lead-1&column=address")
     page.get_by_role("grid").focus()

@@ -94,8 +94,8 @@ export class Rollout {
   /** A secret that keeps the column's rule; '' when none could be made. Kept nowhere yet. */
   async make(column: string): Promise<string> { try { return (await send<{ value: string }>('POST', `/plans/${this.id}/secret/make?column=${encodeURIComponent(column)}`)).value; } catch (error) { notices.problem(error); return ''; } }
   licence(by: string) { return this.#change((plan) => send<PlanView>('POST', `/plans/${this.id}/licence`, { version: plan.version, by })); }
-  undo() { return this.#takeBack(() => this.#past, (past, made) => { this.#past = past; this.#future = [...this.#future, made]; }); }
-  redo() { return this.#takeBack(() => this.#future, (future, made) => { this.#future = future; this.#past = [...this.#past, made]; }); }
+  undo() { return this.#takeBack(() => this.#past, (past, made) => { this.#past = past; if (made) this.#future = [...this.#future, made]; }); }
+  redo() { return this.#takeBack(() => this.#future, (future, made) => { this.#future = future; if (made) this.#past = [...this.#past, made]; }); }
   check() { return this.#work(async () => { this.#plan = await send<PlanView>('POST', `/plans/${this.id}/check`); }); }
 
   /** Starts the run; the id, or '' when blockers stand in the way (they are then in the plan). */
@@ -126,12 +126,16 @@ export class Rollout {
     return next;
   }
 
-  /** Takes back the newest change of a list; `then` is told what is left of it and the version that came of it. */
-  #takeBack(list: () => number[], then: (left: number[], made: number) => void): Promise<boolean> {
+  /** Takes back the newest change of a list; `then` is told what is left of it and the version that came of it: none where somebody changed the same since, for
+   *  such a change can be taken back no more and is not to stand before earlier ones. */
+  #takeBack(list: () => number[], then: (left: number[], made?: number) => void): Promise<boolean> {
     const next = this.#queue.then(() => this.#work(async () => {
       const version = list().at(-1);
       if (!this.#plan || version === undefined) return;
-      this.#plan = merged(this.#plan, await send<PlanView>('POST', `/plans/${this.id}/take-back/${version}?known=${this.#plan.tag}`));
+      try { this.#plan = merged(this.#plan, await send<PlanView>('POST', `/plans/${this.id}/take-back/${version}?known=${this.#plan.tag}`)); } catch (error) {
+        if (error instanceof ApiError && error.problem.code === 'changed-since') then(list().slice(0, -1));
+        throw error;
+      }
       then(list().slice(0, -1), this.#plan.version);
     }));
     this.#queue = next;

@@ -10,7 +10,7 @@
   let { plan, filter, selected, busy, onselect, onedit, ontry, onsecret, onundo, onredo }: Props = $props();
   const ROW = 29;
   let columns = $derived(columnsOf(plan, size));
-  let shown = $derived(plan.nodes.filter((node) => filter === '' || [node.name, node.role_label, ...Object.values(node.cells).map((c) => c.value)].some((t) => t.toLowerCase().includes(filter.toLowerCase()))));
+  let shown = $derived(plan.nodes.filter((node) => filter === '' || node.id === editing?.row || [node.name, node.role_label, ...Object.values(node.cells).map((c) => c.value)].some((t) => t.toLowerCase().includes(filter.toLowerCase()))));
   let rows = $derived([EVERY, ...shown.map((node) => node.id)]);
   let faults = $derived.by(() => {
     const found = new Map<string, Finding>();

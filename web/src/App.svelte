@@ -6,6 +6,7 @@
   import { theme } from './lib/theme.svelte';
   import Dialog from './lib/ui/Dialog.svelte';
   import Estate from './features/estate/Estate.svelte';
+  import Keyring from './features/keyring/Keyring.svelte';
   import Login from './features/login/Login.svelte';
   import Packages from './features/packages/Packages.svelte';
   import Plans from './features/plans/Plans.svelte';
@@ -24,7 +25,7 @@
 
   let commands = $derived([
     ...plans.flatMap((p) => [{ text: `Plan ${p.title} (${p.id})`, go: () => router.go(`/plans/${p.id}`) }, ...(p.run ? [{ text: `Run of ${p.title}`, go: () => router.go(`/plans/${p.id}/run`) }, { text: `Acceptance of ${p.title}`, go: () => router.go(`/plans/${p.id}/acceptance`) }] : [])]),
-    { text: 'Estate', go: () => router.go('/estate') }, { text: 'Estate: what is to be mended', go: () => router.go('/estate?see=fitness') }, { text: 'Estate: networks', go: () => router.go('/estate?see=networks') }, { text: 'Estate: groundwork', go: () => router.go('/estate?see=groundwork') }, { text: 'Packages', go: () => router.go('/packages') }, { text: 'All plans', go: () => router.go('/plans') }, { text: 'Plans from a table', go: () => router.go('/plans?see=table') }, { text: 'Shared values', go: () => router.go('/plans?see=values') }, { text: 'Estate: pools', go: () => router.go('/estate?see=pools') }, { text: 'Estate: drives', go: () => router.go('/estate?see=drives') },
+    { text: 'Estate', go: () => router.go('/estate') }, { text: 'Estate: what is to be mended', go: () => router.go('/estate?see=fitness') }, { text: 'Estate: networks', go: () => router.go('/estate?see=networks') }, { text: 'Estate: groundwork', go: () => router.go('/estate?see=groundwork') }, { text: 'Keyring', go: () => router.go('/keyring') }, { text: 'Packages', go: () => router.go('/packages') }, { text: 'All plans', go: () => router.go('/plans') }, { text: 'Plans from a table', go: () => router.go('/plans?see=table') }, { text: 'Shared values', go: () => router.go('/plans?see=values') }, { text: 'Estate: pools', go: () => router.go('/estate?see=pools') }, { text: 'Estate: drives', go: () => router.go('/estate?see=drives') },
     { text: theme.name === 'dark' ? 'Light theme' : 'Dark theme', go: () => theme.toggle() }, { text: 'Keys', go: () => { help = true; } }, { text: 'Sign out', go: () => void signOut().then(() => { signedIn = false; }) },
   ].filter((c) => c.text.toLowerCase().includes(query.toLowerCase())));
   function keys(event: KeyboardEvent) {
@@ -43,7 +44,7 @@
   <div class="app" onclick={follow}>
     <header>
       <a class="brand" href="/plans"><svg width="20" height="20" viewBox="0 0 20 20" aria-hidden="true"><path d="M6 1 17 4l2 9-8 6-9-4L1 6z" /></svg>Nimble Stone</a>
-      <nav aria-label="Main"><a href="/estate" aria-current={place === 'estate' ? 'page' : undefined}>Estate</a><a href="/packages" aria-current={place === 'packages' ? 'page' : undefined}>Packages</a><a href="/plans" aria-current={place === 'plans' && !plan ? 'page' : undefined}>Plans</a></nav>
+      <nav aria-label="Main"><a href="/estate" aria-current={place === 'estate' ? 'page' : undefined}>Estate</a><a href="/packages" aria-current={place === 'packages' ? 'page' : undefined}>Packages</a><a href="/plans" aria-current={place === 'plans' && !plan ? 'page' : undefined}>Plans</a><a href="/keyring" aria-current={place === 'keyring' ? 'page' : undefined}>Keyring</a></nav>
       {#if plan}<span class="where">/ {title}</span><nav class="readings" aria-label="Readings"><a href={`/plans/${plan}`} aria-current={reading === 'plan' ? 'page' : undefined}>Plan</a><a href={`/plans/${plan}/run`} aria-current={reading === 'run' ? 'page' : undefined}>Run</a><a href={`/plans/${plan}/acceptance`} aria-current={reading === 'acceptance' ? 'page' : undefined}>Acceptance</a></nav>{/if}
       <span class="end"><button onclick={() => { palette = true; query = ''; at = 0; }}>Ctrl K</button><button onclick={() => theme.toggle()}>{theme.name === 'dark' ? 'light' : 'dark'}</button><button onclick={() => { help = true; }}>?</button></span>
     </header>
@@ -52,6 +53,7 @@
       {:else if place === 'estate'}<Estate />
       {:else if place === 'packages'}<Packages sha={router.parts[1]} />
       {:else if place === 'plans'}<Plans />
+      {:else if place === 'keyring'}<Keyring />
       {:else if place !== ''}<div class="empty"><h1>There is nothing at this address.</h1><a href="/plans">All plans</a></div>{/if}
     </main>
     <div class="notices" aria-live="assertive">{#each notices.list as n (n.id)}<div class="notice"><div><b>{n.problem.title}.</b> {n.problem.detail} <span class="quiet">{n.problem.hint}</span></div><button onclick={() => notices.drop(n.id)}>Dismiss</button></div>{/each}</div>

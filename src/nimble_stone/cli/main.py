@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 import json
-import sys
 import time
 from pathlib import Path
 from typing import Annotated, Any
 
 import typer
 
-from nimble_stone.cli import certificates, disks, estate, kits, plans, serving
+from nimble_stone.cli import certificates, disks, estate, keyring, kits, plans, serving
 from nimble_stone.cli import lab as lab_commands
 from nimble_stone.cli.client import Client
 from nimble_stone.cli.entry import guarded
@@ -22,9 +21,8 @@ app = typer.Typer(help="Nimble Stone rolls virtual appliances and clusters out o
                   pretty_exceptions_enable=False)
 package_app = typer.Typer(help="Packages: take in, list, inspect.", no_args_is_help=True)
 run_app = typer.Typer(help="Runs: start, watch, hold, resume, retry, undo.", no_args_is_help=True)
-secret_app = typer.Typer(help="The keyring.", no_args_is_help=True)
 trust_app = typer.Typer(help="Publishers whose signatures are trusted.", no_args_is_help=True)
-for name, sub in (("package", package_app), ("estate", estate.app), ("plan", plans.app), ("kit", kits.app), ("run", run_app), ("secret", secret_app),
+for name, sub in (("package", package_app), ("estate", estate.app), ("plan", plans.app), ("kit", kits.app), ("run", run_app), ("secret", keyring.app),
                   ("lab", lab_commands.app),
                   ("disk", disks.app), ("certificate", certificates.app), ("trust", trust_app)):
     app.add_typer(sub, name=name)
@@ -183,13 +181,6 @@ def _package_lines(p: dict[str, Any]) -> list[str]:
     whole = {"absent": "no manifest", "verified": "all listed digests hold", "failed": "the manifest does not hold"}[p["manifest"]]
     return [*lines, f"licence: {len(p['licence_text'].split())} words to accept" if p["licence_text"] else "licence: none", f"integrity: {whole};"
             f" signature {p['signature']}{' by ' + p['signer']['subject'] if p['signer'] else ''}"]
-
-
-@secret_app.command("set")
-def secret_set(name: str, key: Annotated[bool, typer.Option("--key", help="It is a private key.")] = False) -> None:
-    """Keep a secret; it is read from standard input, never from the command line."""
-    value = sys.stdin.read().rstrip("\n") if not sys.stdin.isatty() else typer.prompt("Value", hide_input=True)
-    say(Client().call("PUT", f"/api/secrets/{name}", {"kind": "key" if key else "password", "value": value})["reference"])
 
 
 @run_app.command("start")

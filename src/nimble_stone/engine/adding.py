@@ -20,7 +20,7 @@ from nimble_stone.engine.world import World
 from nimble_stone.hosts import commands, reading
 from nimble_stone.hosts.redfish import RedfishMachine
 from nimble_stone.reach import Credential, Target
-from nimble_stone.store import records, runs
+from nimble_stone.store import entries, records, runs
 
 SIDE_BY_SIDE = 24
 Outcome = Literal["fine", "limited", "refused", "unreachable", "unknown-name", "forbidden", "key-changed", "known"]
@@ -61,7 +61,7 @@ async def look(world: World, entries: Sequence[Entry], user: str, credential: st
 async def _login(world: World, credential: str) -> tuple[str, bool]:
     """(the secret, whether it is a private key)."""
     secret = await world.open_secret(credential)
-    found = await world.store.read(records.get_secret, credential)
+    found = await world.store.read(entries.get_secret, credential)
     return secret, bool(found and found[0] == "key")
 
 

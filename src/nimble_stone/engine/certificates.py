@@ -25,7 +25,7 @@ async def of_node(world: World, run: str, sheet: Sheet, node: Node, wanted: Cert
     """The pair of a node: the one that was brought, or one made for this run. Raises NotFound, FormatError."""
     value = node.value(f"certificate.{wanted.id}")
     if value.startswith("keyring:"):
-        brought = certificates.unpacked(await world.open_secret(value))
+        brought = certificates.unpacked(await world.open_for_plan(sheet.plan.name, value))
         world.hide(brought.key)
         return brought
     maker = await authority(world)

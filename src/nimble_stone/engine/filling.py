@@ -42,7 +42,7 @@ async def fill(c: Filler, template: str) -> str:
         else:
             value = value_of(key, node, c.run.sheet)
             if key in secrets and value:
-                value = await c.world.open_secret(value)
+                value = await c.world.open_for_plan(c.run.sheet.plan.name, value)
         out += before + value
     return out + rest
 
@@ -69,5 +69,5 @@ async def environment_of(c: Filler) -> dict[str, str]:
     for column in c.run.sheet.columns:
         if column.environment and column.environment not in values and (column.environment in asked or not own):
             text = c.node.value(column.id)
-            values[column.environment] = await c.world.open_secret(text) if column.kind == "secret" and text else text
+            values[column.environment] = await c.world.open_for_plan(c.run.sheet.plan.name, text) if column.kind == "secret" and text else text
     return values

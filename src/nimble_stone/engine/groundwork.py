@@ -20,7 +20,7 @@ from nimble_stone.hosts import commands, groundwork, linux_in, reading
 from nimble_stone.hosts.groundwork import Work
 from nimble_stone.hosts.kvm import KvmHost, Recorder
 from nimble_stone.reach import Credential, Target
-from nimble_stone.store import records, runs
+from nimble_stone.store import entries, records, runs
 from nimble_stone.store.runs import RunRow
 
 ACTION: TypeAdapter[g.Action] = TypeAdapter(g.Action)
@@ -206,7 +206,7 @@ class Key(_Plain):
 
     async def _logs_in(self, c: GroundContext, credential: str) -> bool:
         host = await c.estate_host()
-        found = await c.world.store.read(records.get_secret, credential)
+        found = await c.world.store.read(entries.get_secret, credential)
         if found is None:
             return False
         value = await c.world.open_secret(credential)
@@ -574,7 +574,7 @@ class Passwords(_Plain):
     async def act(self, c: GroundContext) -> None:
         """Not while we need one ourselves."""
         host = await c.estate_host()
-        found = await c.world.store.read(records.get_secret, host.credential)
+        found = await c.world.store.read(entries.get_secret, host.credential)
         if found is None or found[0] != "key":
             raise Conflict(f"{c.step.host}: we log in by password ourselves", code="needs-password", hint="Put a key on it first.")
         await super().act(c)

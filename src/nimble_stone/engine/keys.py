@@ -7,7 +7,7 @@ from cryptography.hazmat.primitives.asymmetric import ed25519
 
 from nimble_stone.core.errors import Conflict, FormatError
 from nimble_stone.engine.world import World
-from nimble_stone.store import records
+from nimble_stone.store import entries
 
 
 async def make(world: World, name: str) -> str:
@@ -16,7 +16,7 @@ async def make(world: World, name: str) -> str:
     Raises: Conflict when the keyring has something else under that name, FormatError when the key there cannot be read.
     """
     async with world.lock(f"key {name}"):
-        found = await world.store.read(records.get_secret, name)
+        found = await world.store.read(entries.get_secret, name)
         if found is None:
             private = ed25519.Ed25519PrivateKey.generate()
             text = private.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.OpenSSH, serialization.NoEncryption()).decode()

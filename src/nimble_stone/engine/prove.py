@@ -55,7 +55,7 @@ def _verdict(item: Expected, found: dict[str, tuple[str, str]]) -> Verdict:
 
 async def _door(world: World, run: FrozenRun, node: Node) -> NodeDoor:
     kit = run.sheet.kit
-    password = await world.open_secret(node.value(kit.admin_password))
+    password = await world.open_for_plan(run.sheet.plan.name, node.value(kit.admin_password))
     return NodeDoor(world.reach, NodeAccess(node.name, node.value("address"), kit.service.port, kit.admin, password))
 
 

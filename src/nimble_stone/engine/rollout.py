@@ -12,7 +12,7 @@ from nimble_stone.engine.jobs import Kind
 from nimble_stone.engine.steps import KINDS, POLLED, Context
 from nimble_stone.engine.world import World
 from nimble_stone.hosts.kvm import KvmHost, Recorder
-from nimble_stone.store import records
+from nimble_stone.store import entries, records
 from nimble_stone.store.runs import RunRow
 
 UNDO_STAGE = {"call": 0, "services": 0, "boot": 0, "learn": 0, "start": 0, "define": 1, "medium": 2, "clone": 2, "tidy": 2, "carry": 3}
@@ -63,4 +63,4 @@ class Rollout:
 
     async def undone(self) -> None:
         """Tokens of nodes that are gone go too."""
-        await self.world.store.write(records.drop_secrets, f"run/{self.run_id}/")
+        await self.world.store.write(entries.drop_secrets, f"run/{self.run_id}/")

@@ -72,7 +72,7 @@ class Context:
     async def door(self, node: Node) -> NodeDoor:
         """The node's own interface."""
         kit = self.run.sheet.kit
-        password = await self.world.open_secret(node.value(kit.admin_password))
+        password = await self.world.open_for_plan(self.run.sheet.plan.name, node.value(kit.admin_password))
         return NodeDoor(self.world.reach, NodeAccess(node.name, node.value("address"), kit.service.port, kit.admin, password), self.record)
 
 

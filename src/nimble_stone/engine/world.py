@@ -10,13 +10,14 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from nimble_stone.core.errors import NotFound
+from nimble_stone.core import grants
+from nimble_stone.core.errors import Denied, NotFound
 from nimble_stone.core.estate import Host
 from nimble_stone.engine.hub import Hub
 from nimble_stone.hosts.kvm import KvmHost, Recorder, no_record
 from nimble_stone.keyring import Vault
 from nimble_stone.reach import Credential, Reach, Target
-from nimble_stone.store import records
+from nimble_stone.store import entries, records
 from nimble_stone.store.connect import Store
 
 if TYPE_CHECKING:
@@ -51,18 +52,29 @@ class World:
     async def keep_secret(self, name: str, value: str, kind: str = "password") -> str:
         """Seal a value; the reference to it."""
         self._note(value)
-        await self.store.write(records.put_secret, name, kind, self.vault.seal(name, value), self.clock())
+        await self.store.write(entries.put_secret, name, kind, self.vault.seal(name, value), self.clock())
         return f"keyring:{name}"
 
     async def open_secret(self, reference: str) -> str:
         """The value of a reference. Raises NotFound."""
         name = reference.removeprefix("keyring:")
-        found = await self.store.read(records.get_secret, name)
+        found = await self.store.read(entries.get_secret, name)
         if found is None:
             raise NotFound(f"the keyring has no entry “{name}”", hint="Type the secret again.")
         value = self.vault.open(name, found[1])
         self._note(value)
         return value
+
+    async def open_for_plan(self, plan: str, reference: str) -> str:
+        """The value of a reference that a plan holds. Raises Denied when the entry is neither the plan's
+        own nor granted to it, NotFound."""
+        name = reference.removeprefix(grants.PREFIX)
+        if not grants.may_open(plan, name, await self.store.read(entries.granted, plan)):
+            owner = grants.owner_of(name, await self.store.read(records.load_estate))
+            raise Denied(f"plan {plan} may not open keyring entry “{name}”: it belongs to {owner}",
+                         code="secret-not-granted",
+                         hint=f"Grant it to plan {plan} on the keyring page, or type the value in the plan's sheet.")
+        return await self.open_secret(name)
 
     def hide(self, value: str) -> None:
         """Blank a value wherever it turns up from now on."""
@@ -81,7 +93,7 @@ class World:
 
     async def credential(self, host: Host) -> Credential:
         """How to log in to a host. Raises NotFound when the keyring lacks the entry."""
-        found = await self.store.read(records.get_secret, host.credential)
+        found = await self.store.read(entries.get_secret, host.credential)
         if found is None:
             raise NotFound(f"the keyring has no entry “{host.credential}” for {host.name}", hint="Add it, then read the host again.")
         value = await self.open_secret(host.credential)

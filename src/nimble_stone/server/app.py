@@ -25,7 +25,7 @@ from nimble_stone.reach import DialPolicy, Reach
 from nimble_stone.reach.ssh import Pins
 from nimble_stone.server import auth, planning, problems
 from nimble_stone.server.kits import load_kits
-from nimble_stone.server.routes import certificates, designs, estate, groundwork, machines, packages, plans, pools, pull, runs, session, takeins
+from nimble_stone.server.routes import certificates, designs, estate, groundwork, keyring, machines, packages, plans, pools, pull, runs, session, takeins
 from nimble_stone.store import records
 from nimble_stone.store.connect import Store
 
@@ -85,7 +85,8 @@ def create_app(data: Path, *, pace: float = 1.0, inbox: Path | None = None, reac
                   generate_unique_id_function=lambda route: route.name)
     problems.install(app)
     auth.install(app)
-    for router in (session.router, estate.router, groundwork.router, machines.router, packages.router, takeins.router, designs.router, plans.router,
+    for router in (session.router, estate.router, keyring.router, groundwork.router, machines.router, packages.router, takeins.router, designs.router,
+                   plans.router,
                    certificates.router, pools.router,
                    runs.router):
         app.include_router(router, prefix="/api")

@@ -9,9 +9,9 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import lru_cache
 
-from nimble_stone.core import checks, secrets_rule, sequence, yaml_text
+from nimble_stone.core import checks, grants, secrets_rule, sequence, yaml_text
 from nimble_stone.core.checks import Claim, Situation
-from nimble_stone.core.errors import Conflict, FormatError, InputError, NotFound, StoneError
+from nimble_stone.core.errors import Conflict, Denied, FormatError, InputError, NotFound, StoneError
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.findings import Finding
 from nimble_stone.core.kit import expression
@@ -29,7 +29,7 @@ from nimble_stone.engine.engine import Engine
 from nimble_stone.engine.frozen import freeze, thawed
 from nimble_stone.engine.world import World
 from nimble_stone.keyring import certificates
-from nimble_stone.store import designs, library, records, runs
+from nimble_stone.store import designs, entries, library, records, runs
 from nimble_stone.store.designs import ClaimRow
 from nimble_stone.store.records import PlanRow
 
@@ -206,6 +206,24 @@ def _shared_text(text: str) -> SharedValues:
     return yaml_text.read(text, SharedValues, "the shared values")
 
 
+async def withheld_secrets(world: World, sheet: Sheet, estate: Estate) -> dict[str, str]:
+    """Reference → whose the entry is, for entries that the sheet names and the plan may not open."""
+    granted = await world.store.read(entries.granted, sheet.plan.name)
+    named = {node.value(column) for column in _secret_columns(sheet) for node in sheet.nodes}
+    found = {}
+    for reference in named:
+        name = reference.removeprefix(grants.PREFIX)
+        if reference.startswith(grants.PREFIX) and not grants.may_open(sheet.plan.name, name, granted):
+            found[reference] = grants.owner_of(name, estate)
+    return found
+
+
+def _secret_columns(sheet: Sheet) -> list[str]:
+    """Columns whose cells may name keyring entries."""
+    return [*(column.id for column in sheet.columns if column.kind == "secret"),
+            *(f"certificate.{one.id}" for one in sheet.kit.certificates)]
+
+
 async def secret_verdicts(world: World, sheet: Sheet) -> dict[str, tuple[str, ...]]:
     """Reference → what the secret lacks. Secrets are opened here and go no further."""
     verdicts: dict[str, tuple[str, ...]] = {}
@@ -213,8 +231,8 @@ async def secret_verdicts(world: World, sheet: Sheet) -> dict[str, tuple[str, ..
         if column.kind == "secret":
             for reference in {node.value(column.id) for node in sheet.nodes} - {""}:
                 try:
-                    verdicts[reference] = tuple(secrets_rule.violations(await world.open_secret(reference), column.rule))
-                except NotFound:
+                    verdicts[reference] = tuple(secrets_rule.violations(await world.open_for_plan(sheet.plan.name, reference), column.rule))
+                except (NotFound, Denied):
                     continue
     return verdicts
 
@@ -228,8 +246,8 @@ async def pair_verdicts(world: World, sheet: Sheet) -> dict[str, dict[str, tuple
             if not reference.startswith("keyring:"):
                 continue
             try:
-                pair = certificates.unpacked(await world.open_secret(reference))
-            except (NotFound, FormatError):
+                pair = certificates.unpacked(await world.open_for_plan(sheet.plan.name, reference))
+            except (NotFound, Denied, FormatError):
                 continue
             found.setdefault(reference, {})[node.id] = tuple(certificates.faults(pair, names(sheet, node, wanted), world.clock()))
     return found
@@ -257,7 +275,8 @@ async def think(world: World, kits: Mapping[str, Kit], text: str, *, answering: 
                     prefer=held.hosts.get(plan.name, {}))
     licence = licence_sha256(package.descriptor for package in sheet.used)
     situation = Situation(sheet, estate, claims, answering or {}, await secret_verdicts(world, sheet), await pair_verdicts(world, sheet), unreached or {},
-                          licence, await shelf_of(world, kit), own, bool(licence) and await licences_recorded(world, sheet.used))
+                          licence, await shelf_of(world, kit), own, bool(licence) and await licences_recorded(world, sheet.used),
+                          await withheld_secrets(world, sheet, whole))
     findings = checks.check(situation)
     course = _timed(world, sheet, estate, number)
     return Resolved(sheet, estate, findings, *course, claims, situation.licence_sha256, situation.shelf, number)

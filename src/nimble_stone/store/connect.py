@@ -17,7 +17,7 @@ from nimble_stone.core.errors import StoneError
 
 P = ParamSpec("P")
 T = TypeVar("T")
-SCHEMA_VERSION = 5
+SCHEMA_VERSION = 6
 
 
 class Store:

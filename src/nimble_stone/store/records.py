@@ -1,4 +1,4 @@
-"""Plain functions over the tables of things: estate, facts, packages, plans, secrets, pins, sessions."""
+"""Plain functions over the tables of things: estate, facts, packages, plans, pins, sessions."""
 
 from __future__ import annotations
 
@@ -259,32 +259,11 @@ def plan_version(db: Db, ident: str, version: int) -> str:
 
 
 def remove_plan(db: Db, ident: str) -> None:
-    """Forget a plan; its runs keep their own copy. Raises NotFound."""
+    """Forget a plan with its keyring entries; its runs keep their own copy. Raises NotFound."""
     if db.execute("DELETE FROM plan WHERE id = ?", (ident,)).rowcount == 0:
         raise NotFound(f"there is no plan “{ident}”")
+    db.execute("DELETE FROM secret WHERE substr(name, 1, length(?1)) = ?1", (f"plan/{ident}/",))
     db.execute("UPDATE change_count SET number = number + 1 WHERE what = 'claims'")
-
-
-def put_secret(db: Db, name: str, kind: str, sealed: bytes, at: float) -> None:
-    """Keep a sealed secret, replacing one of that name."""
-    db.execute("INSERT INTO secret VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE SET kind = excluded.kind, sealed = excluded.sealed,"
-               " made_at = excluded.made_at", (name, kind, sealed, at))
-
-
-def get_secret(db: Db, name: str) -> tuple[str, bytes] | None:
-    """(kind, sealed) or None."""
-    row = db.execute("SELECT kind, sealed FROM secret WHERE name = ?", (name,)).fetchone()
-    return (row["kind"], row["sealed"]) if row else None
-
-
-def drop_secrets(db: Db, prefix: str) -> None:
-    """Forget all entries whose names begin so."""
-    db.execute("DELETE FROM secret WHERE substr(name, 1, length(?1)) = ?1", (prefix,))
-
-
-def secret_names(db: Db) -> list[tuple[str, str]]:
-    """(name, kind) of all entries."""
-    return [(row["name"], row["kind"]) for row in db.execute("SELECT name, kind FROM secret ORDER BY name")]
 
 
 def pins(db: Db) -> dict[str, str]:

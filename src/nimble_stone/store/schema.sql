@@ -98,3 +98,7 @@ CREATE TRIGGER store_care_delete_counts AFTER DELETE ON store_care BEGIN UPDATE 
 -- What nodes were given while a run went on, such as an address by DHCP.
 CREATE TABLE learned (run TEXT NOT NULL REFERENCES run(id) ON DELETE CASCADE, node TEXT NOT NULL, col TEXT NOT NULL, value TEXT NOT NULL,
   PRIMARY KEY (run, node, col)) STRICT;
+
+-- Keyring entries that a person granted to a plan. A plan's own entries (plan/NAME/…) need no row.
+CREATE TABLE secret_grant (secret TEXT NOT NULL REFERENCES secret(name) ON DELETE CASCADE, plan TEXT NOT NULL REFERENCES plan(id) ON DELETE CASCADE,
+  at REAL NOT NULL, PRIMARY KEY (secret, plan)) STRICT;

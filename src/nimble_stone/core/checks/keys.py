@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from nimble_stone.core.checks.situation import Situation
+from nimble_stone.core.checks.values import withheld
 from nimble_stone.core.findings import Edit, Finding, Remedy
 from nimble_stone.core.plan.cells import MADE_HERE
 from nimble_stone.core.ssh_keys import ssh_key_fault
@@ -39,6 +40,10 @@ def certificates(s: Situation) -> Iterator[Finding]:
                 yield Finding(severity="blocker", code="certificate-unknown", node=node.id, column=column,
                               message=f"{one.label} is “{value[:40]}”, which is neither “{MADE_HERE}” nor a pair in the keyring.",
                               consequence="The node would get no certificate.", remedy=back)
+            elif value in s.withheld:
+                if (value, "") not in told:
+                    told.add((value, ""))
+                    yield withheld(s, value, node.id, column)
             elif value not in s.pairs:
                 yield Finding(severity="blocker", code="certificate-missing", node=node.id, column=column,
                               message=f"The keyring has no pair “{value.removeprefix('keyring:')}”.", consequence="The node would get no certificate.",

@@ -46,6 +46,8 @@ class Situation:
     """Role ('' for the plan's package) → packages taken in that would do, the newest first."""
     own_run: str = ""
     licence_recorded: bool = False             # somebody accepted these very texts on the packages' pages
+    withheld: Mapping[str, str] = field(default_factory=dict)
+    """Reference of a keyring entry that this plan may not open → whose it is."""
 
     def facts(self, host: str) -> Facts | None:
         """Facts of a host, if any were read."""

@@ -237,6 +237,15 @@ def choices(s: Situation) -> Iterator[Finding]:
                               remedy=Remedy(label=f"Choose a {column}"))
 
 
+def withheld(s: Situation, reference: str, node: str, column: str) -> Finding:
+    """What is said of a keyring entry that the plan names and may not open."""
+    name = reference.removeprefix("keyring:")
+    return Finding(severity="blocker", code="secret-not-granted", node=node, column=column,
+                   message=f"Keyring entry “{name}” is not granted to plan {s.sheet.plan.name}; it belongs to {s.withheld[reference]}.",
+                   consequence="The run will not start: a plan opens only its own entries and those granted to it.",
+                   remedy=Remedy(label="Type another value, or grant the entry on the keyring page"))
+
+
 def secrets(s: Situation) -> Iterator[Finding]:
     """Secrets are in the keyring and keep the product's rules."""
     for column in s.sheet.columns:
@@ -252,6 +261,8 @@ def secrets(s: Situation) -> Iterator[Finding]:
                 yield Finding(severity="blocker", code="secret-plain", node=node.id, column=column.id,
                               message=f"{column.label} stands in the plan in clear.", consequence="Everyone who sees the file knows it.",
                               remedy=Remedy(label="Type it into the sheet; it goes to the keyring"))
+            elif reference in s.withheld:
+                yield withheld(s, reference, node.id, column.id)
             elif reference not in s.verdicts:
                 yield Finding(severity="blocker", code="secret-missing", node=node.id, column=column.id,
                               message=f"The keyring has no entry “{reference.removeprefix('keyring:')}”.", consequence="The node would get no password.",

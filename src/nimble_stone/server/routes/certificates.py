@@ -7,7 +7,7 @@ from fastapi.responses import PlainTextResponse
 from pydantic import BaseModel, Field
 
 from nimble_stone.core import yaml_text
-from nimble_stone.core.errors import InputError, NotFound
+from nimble_stone.core.errors import Denied, InputError, NotFound
 from nimble_stone.core.kit.model import Certificate
 from nimble_stone.core.plan.cells import MADE_HERE
 from nimble_stone.core.plan.sheet import Sheet
@@ -75,7 +75,9 @@ async def plan_pair(ident: str, column: str, world: TheWorld, kits: TheKits, nod
     if not value.startswith("keyring:"):
         return PairView(words="", fingerprint="", names=names, nodes=len(nodes))
     try:
-        pair = certificates.unpacked(await world.open_secret(value))
+        pair = certificates.unpacked(await world.open_for_plan(ident, value))
+    except Denied:
+        return PairView(words="not granted to this plan", fingerprint="", names=names, nodes=len(nodes))
     except NotFound:
         return PairView(words="the keyring has lost it", fingerprint="", names=names, nodes=len(nodes))
     return PairView(words=certificates.words(pair.certificate), fingerprint=certificates.fingerprint(pair.certificate), names=names, nodes=len(nodes))

@@ -19,7 +19,7 @@ from nimble_stone.engine import adding, survey
 from nimble_stone.engine.world import World
 from nimble_stone.server.deps import TheWorld
 from nimble_stone.server.views import HostView, host_views
-from nimble_stone.store import records, runs
+from nimble_stone.store import entries, records, runs
 
 router = APIRouter(tags=["estate"])
 
@@ -49,11 +49,6 @@ def machine_views(estate: Estate, pins: Mapping[str, str]) -> list[MachineView]:
 
 class Refresh(BaseModel):
     hosts: list[str] = Field(default=[], max_length=2000)
-
-
-class Secret(BaseModel):
-    kind: Literal["password", "key"] = "password"
-    value: str = Field(min_length=1, max_length=20_000)
 
 
 async def _view(world: TheWorld) -> EstateView:
@@ -131,7 +126,7 @@ async def estate_rules_view(world: TheWorld) -> FitnessView:
 
 async def _judged(world: World, estate: Estate, names: Collection[str] = ()) -> list[ViolationView]:
     live = {row.id for row in await world.store.read(runs.runs) if row.state != "undone"}
-    keys = {name for name, kind in await world.store.read(records.secret_names) if kind == "key"}
+    keys = {entry.name for entry in await world.store.read(entries.entries) if entry.kind == "key"}
     return [ViolationView(rule=v.rule, host=v.host, severity=v.severity, message=v.message, remedy=v.remedy, machine=v.machine, action=v.action)
             for v in estate_rules.judge(estate_rules.Ground(estate, world.clock(), live, keys), names)]
 
@@ -317,15 +312,3 @@ async def forget_pin(name: str, world: TheWorld) -> EstateView:
         raise NotFound(f"the estate has no host “{name}”")
     await world.store.write(records.drop_pin, f"{host.address}:{host.port}")
     return await _view(world)
-
-
-@router.get("/secrets")
-async def secret_names(world: TheWorld) -> dict[str, str]:
-    """Names and kinds; values never leave."""
-    return dict(await world.store.read(records.secret_names))
-
-
-@router.put("/secrets/{name:path}")
-async def put_secret(name: str, body: Secret, world: TheWorld) -> dict[str, str]:
-    """Keep a secret."""
-    return {"reference": await world.keep_secret(name, body.value, body.kind)}

@@ -16,7 +16,7 @@ from nimble_stone.engine.world import World
 from nimble_stone.hosts import groundwork as exact
 from nimble_stone.server.deps import TheEngine, TheWorld
 from nimble_stone.server.routes.runs import Wish
-from nimble_stone.store import records, runs
+from nimble_stone.store import entries, records, runs
 from nimble_stone.store.runs import RunRow
 
 router = APIRouter(tags=["groundwork"])
@@ -104,7 +104,7 @@ class KeyView(BaseModel):
 
 
 async def _key_names(world: World) -> frozenset[str]:
-    return frozenset(name for name, kind in await world.store.read(records.secret_names) if kind == "key")
+    return frozenset(entry.name for entry in await world.store.read(entries.entries) if entry.kind == "key")
 
 
 @router.post("/estate/keys")

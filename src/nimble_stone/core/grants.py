@@ -1,0 +1,49 @@
+"""Which keyring entries a plan may open: its own, and those that a person granted to it by name.
+
+An entry's name tells whose it is. What plans, kits, shared values and tables write is never
+enough to open somebody else's: whoever writes a file is not whoever may hand a password on.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+
+from nimble_stone.core.estate import Estate
+
+PREFIX = "keyring:"
+INTERNAL = ("run/", "authority")
+"""Entries of the installation itself: the authority's key, and what runs keep for their nodes."""
+
+
+def own_prefix(plan: str) -> str:
+    """How the names of a plan's own entries begin."""
+    return f"plan/{plan}/"
+
+
+def is_internal(entry: str) -> bool:
+    """Whether an entry belongs to the installation and is granted to nobody."""
+    return entry == INTERNAL[1] or entry.startswith(INTERNAL[0])
+
+
+def may_open(plan: str, entry: str, granted: Collection[str]) -> bool:
+    """Whether a plan may open an entry. `granted`: names of entries granted to this plan."""
+    if entry.startswith(own_prefix(plan)):
+        return True
+    return entry in granted and not is_internal(entry)
+
+
+def owner_of(entry: str, estate: Estate) -> str:
+    """Whose an entry is, in words that follow “it belongs to”: “plan western”, “the login of 2 hosts
+    (fulmar, gannet)”, “this installation”, “nobody in particular”."""
+    if is_internal(entry):
+        return "this installation"
+    kind, _, rest = entry.partition("/")
+    if kind == "plan" and "/" in rest:
+        return f"plan {rest.partition('/')[0]}"
+    logins = [host.name for host in estate.hosts if host.credential == entry]
+    logins += [machine.name for machine in estate.machines if machine.credential == entry]
+    if not logins:
+        return "nobody in particular"
+    shown = ", ".join(sorted(logins)[:3]) + (", …" if len(logins) > 3 else "")
+    word = "host or machine" if len(logins) == 1 else "hosts and machines"
+    return f"the login of {len(logins)} {word} ({shown})"

@@ -23,7 +23,7 @@ class Secret(BaseModel):
     value: str = Field(min_length=1, max_length=20_000)
 
 
-class EntryView(BaseModel):
+class KeyringEntry(BaseModel):
     """An entry without its value. `owner`: whose it is, in words; `plans`: those it was granted to;
     `grantable`: whether it can be granted at all."""
 
@@ -57,7 +57,7 @@ async def put_secret(name: str, body: Secret, world: TheWorld) -> dict[str, str]
 
 
 @router.delete("/secrets/{name:path}")
-async def drop_secret(name: str, world: TheWorld) -> list[EntryView]:
+async def drop_secret(name: str, world: TheWorld) -> list[KeyringEntry]:
     """Delete an entry. Raises NotFound, Conflict while hosts or machines log in with it."""
     estate = await world.store.read(records.load_estate)
     users = [host.name for host in estate.hosts if host.credential == name]
@@ -70,13 +70,13 @@ async def drop_secret(name: str, world: TheWorld) -> list[EntryView]:
 
 
 @router.get("/keyring")
-async def keyring(world: TheWorld) -> list[EntryView]:
+async def keyring(world: TheWorld) -> list[KeyringEntry]:
     """All entries, whose they are and to which plans they were granted."""
     return await _views(world, await world.store.read(records.load_estate))
 
 
 @router.post("/keyring/grants")
-async def grant(body: Grant, world: TheWorld) -> list[EntryView]:
+async def grant(body: Grant, world: TheWorld) -> list[KeyringEntry]:
     """Let a plan open an entry that is not its own. Raises NotFound, Conflict for entries of the installation itself."""
     if grants.is_internal(body.entry):
         raise Conflict(f"keyring entry “{body.entry}” belongs to this installation and is granted to nobody", code="secret-internal")
@@ -85,13 +85,13 @@ async def grant(body: Grant, world: TheWorld) -> list[EntryView]:
 
 
 @router.delete("/keyring/grants")
-async def revoke(entry: str, plan: str, world: TheWorld) -> list[EntryView]:
+async def revoke(entry: str, plan: str, world: TheWorld) -> list[KeyringEntry]:
     """Take a grant away; runs of that plan can no longer open the entry."""
     await world.store.write(entries.revoke, entry, plan)
     return await _views(world, await world.store.read(records.load_estate))
 
 
-async def _views(world: TheWorld, estate: Estate) -> list[EntryView]:
-    return [EntryView(name=entry.name, kind=entry.kind, made_at=entry.made_at, owner=grants.owner_of(entry.name, estate),
+async def _views(world: TheWorld, estate: Estate) -> list[KeyringEntry]:
+    return [KeyringEntry(name=entry.name, kind=entry.kind, made_at=entry.made_at, owner=grants.owner_of(entry.name, estate),
                       plans=list(entry.plans), grantable=not grants.is_internal(entry.name))
             for entry in await world.store.read(entries.entries)]

@@ -1,25 +1,25 @@
 <script lang="ts">
   /** The keyring: whose each entry is, and which plans a person granted it to. Values are never shown. */
   import { get, send } from '../../lib/api/client';
-  import type { EntryView, PlanLine } from '../../lib/api/types';
+  import type { KeyringEntry, PlanLine } from '../../lib/api/types';
   import { count, utc, ago } from '../../lib/format';
   import { notices } from '../../lib/notices.svelte';
   import Button from '../../lib/ui/Button.svelte';
   import Dialog from '../../lib/ui/Dialog.svelte';
   import { matching } from './keyring';
 
-  let entries = $state.raw<EntryView[] | null>(null);
+  let entries = $state.raw<KeyringEntry[] | null>(null);
   let plans = $state.raw<PlanLine[]>([]);
   let filter = $state('');
   let adding = $state(false);
-  let leaving = $state.raw<EntryView | null>(null);
+  let leaving = $state.raw<KeyringEntry | null>(null);
   let name = $state('');
   let value = $state('');
   let kind = $state<'password' | 'key'>('password');
   let shown = $derived(matching(entries ?? [], filter));
 
   $effect(() => {
-    get<EntryView[]>('/keyring')
+    get<KeyringEntry[]>('/keyring')
       .then((found) => {
         entries = found;
       })
@@ -31,7 +31,7 @@
       .catch((e: unknown) => notices.problem(e));
   });
 
-  async function change(work: Promise<EntryView[]>) {
+  async function change(work: Promise<KeyringEntry[]>) {
     try {
       entries = await work;
     } catch (e) {
@@ -39,27 +39,27 @@
     }
   }
   const grant = (entry: string, plan: string) =>
-    change(send<EntryView[]>('POST', '/keyring/grants', { entry, plan }));
+    change(send<KeyringEntry[]>('POST', '/keyring/grants', { entry, plan }));
   const revoke = (entry: string, plan: string) => {
     const query = new URLSearchParams({ entry, plan }).toString();
-    return change(send<EntryView[]>('DELETE', `/keyring/grants?${query}`));
+    return change(send<KeyringEntry[]>('DELETE', `/keyring/grants?${query}`));
   };
-  async function remove(entry: EntryView) {
-    await change(send<EntryView[]>('DELETE', `/secrets/${encodeURIComponent(entry.name)}`));
+  async function remove(entry: KeyringEntry) {
+    await change(send<KeyringEntry[]>('DELETE', `/secrets/${encodeURIComponent(entry.name)}`));
     leaving = null;
   }
   async function add() {
     try {
       await send('PUT', `/secrets/${encodeURIComponent(name.trim())}`, { kind, value });
-      entries = await get<EntryView[]>('/keyring');
+      entries = await get<KeyringEntry[]>('/keyring');
       adding = false;
       name = value = '';
     } catch (e) {
       notices.problem(e);
     }
   }
-  const left = (entry: EntryView) => plans.filter((plan) => !entry.plans.includes(plan.id));
-  const own = (entry: EntryView, plan: PlanLine) => entry.name.startsWith(`plan/${plan.id}/`);
+  const left = (entry: KeyringEntry) => plans.filter((plan) => !entry.plans.includes(plan.id));
+  const own = (entry: KeyringEntry, plan: PlanLine) => entry.name.startsWith(`plan/${plan.id}/`);
 </script>
 
 <div class="page">

@@ -1,7 +1,7 @@
-import type { EntryView } from '../../lib/api/types';
+import type { KeyringEntry } from '../../lib/api/types';
 
 /** Entries whose name, owner or plans contain what was typed, in any case. */
-export function matching(entries: EntryView[], typed: string): EntryView[] {
+export function matching(entries: KeyringEntry[], typed: string): KeyringEntry[] {
   const wanted = typed.trim().toLowerCase();
   if (!wanted) return entries;
   return entries.filter((entry) =>

@@ -54,4 +54,4 @@ export type TouchedView = Schemas['TouchedView'];
 export type PoolView = Schemas['PoolView'];
 export type LandedView = Schemas['LandedView'];
 export type ClaimView = Schemas['ClaimView'];
-export type EntryView = Schemas['EntryView'];
+export type KeyringEntry = Schemas['KeyringEntry'];

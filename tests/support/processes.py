@@ -6,6 +6,7 @@ import contextlib
 import itertools
 import json
 import os
+import re
 import signal
 import socket
 import subprocess
@@ -134,7 +135,12 @@ class ServerProcess:
     @property
     def key(self) -> str:
         """The access key."""
-        return str(json.loads((self.data / "client.json").read_text())["key"])
+        return re.findall(r"Access key [^:]*: (\S+)", self.log.read_text())[-1]
+
+    @property
+    def token(self) -> str:
+        """The token of the command line."""
+        return str(json.loads((self.data / "client.json").read_text())["token"])
 
     def client(self) -> Client:
         """A signed-in client."""

@@ -21,29 +21,38 @@ def data_folder() -> Path:
     return Path(os.environ.get("NIMBLE_STONE_DATA") or Path.home() / ".local/share/nimble-stone")
 
 
-def write_profile(data: Path, url: str, key: str) -> None:
+def write_profile(data: Path, url: str, token: str) -> None:
     """Let the command line of this user find the server (file mode 0600)."""
     path = data / "client.json"
     descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
     with os.fdopen(descriptor, "w") as file:
-        json.dump({"url": url, "key": key}, file)
+        json.dump({"url": url, "token": token}, file)
 
 
 class Client:
-    """A signed-in session. Server and key come from NIMBLE_STONE_URL and NIMBLE_STONE_KEY, or from the data folder's profile."""
+    """A signed-in session. What is not given comes from NIMBLE_STONE_URL, NIMBLE_STONE_TOKEN and NIMBLE_STONE_KEY, or
+    from the data folder's profile, which holds a token. Only a key opens a session."""
 
-    def __init__(self, url: str = "", key: str = "") -> None:
+    def __init__(self, url: str = "", key: str = "", token: str = "") -> None:
         import httpx
         profile: dict[str, str] = {}
         path = data_folder() / "client.json"
         if path.exists():
             profile = json.loads(path.read_text())
         url = url or os.environ.get("NIMBLE_STONE_URL") or profile.get("url", "http://127.0.0.1:8440")
-        key = key or os.environ.get("NIMBLE_STONE_KEY") or profile.get("key", "")
         if not key:
-            raise Denied("no access key is known", hint="Set NIMBLE_STONE_KEY to the key that the server printed when it first started.")
+            token = token or os.environ.get("NIMBLE_STONE_TOKEN", "")
+        if not token:
+            key = key or os.environ.get("NIMBLE_STONE_KEY", "")
+        if not token and not key:
+            token, key = profile.get("token", ""), profile.get("key", "")
+        if not token and not key:
+            raise Denied("No token or access key is known.", hint="Set NIMBLE_STONE_TOKEN, or NIMBLE_STONE_KEY to the key printed at first server start.")
         self.url = url
         self._http = httpx.Client(base_url=url, timeout=httpx.Timeout(120, connect=5), trust_env=False)
+        if token:
+            self._http.headers["Authorization"] = f"Bearer {token}"
+            return
         answer = self.call("POST", "/api/session", {"key": key})
         self._http.headers["X-CSRF-Token"] = answer["csrf"]
 

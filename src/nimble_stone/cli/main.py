@@ -9,7 +9,7 @@ from typing import Annotated, Any
 
 import typer
 
-from nimble_stone.cli import certificates, disks, estate, keyring, kits, plans, serving
+from nimble_stone.cli import access, certificates, disks, estate, keyring, kits, plans, serving
 from nimble_stone.cli import lab as lab_commands
 from nimble_stone.cli.client import Client
 from nimble_stone.cli.entry import guarded
@@ -23,7 +23,7 @@ package_app = typer.Typer(help="Packages: take in, list, inspect.", no_args_is_h
 run_app = typer.Typer(help="Runs: start, watch, hold, resume, retry, undo.", no_args_is_help=True)
 trust_app = typer.Typer(help="Publishers whose signatures are trusted.", no_args_is_help=True)
 for name, sub in (("package", package_app), ("estate", estate.app), ("plan", plans.app), ("kit", kits.app), ("run", run_app), ("secret", keyring.app),
-                  ("lab", lab_commands.app),
+                  ("lab", lab_commands.app), ("access", access.app),
                   ("disk", disks.app), ("certificate", certificates.app), ("trust", trust_app)):
     app.add_typer(sub, name=name)
 serving.add_commands(app)

@@ -13,7 +13,7 @@ import subprocess
 import sys
 from collections.abc import Iterator
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 from pydantic import BaseModel
@@ -37,21 +37,29 @@ def add_commands(app: typer.Typer) -> None:
     app.command("openapi", hidden=True)(openapi)
 
 
-def _new_key(data: Path, *, only_if_none: bool) -> str:
-    """Make an access key; '' when there is one already and that will do."""
+class Made(BaseModel):
+    """A new access key, and a token for the command line of this user."""
+
+    key: str
+    token: str
+
+
+def _new_key(data: Path, *, only_if_none: bool) -> Made | None:
+    """Make an access key and a token; None when there is a key already and that will do. Sessions and tokens of before end."""
     from nimble_stone.server import auth
     from nimble_stone.server.app import open_world
     from nimble_stone.store import records
 
-    async def work() -> str:
+    async def work() -> Made | None:
         world = open_world(data, 1.0)
         try:
             known = await world.store.read(records.get_meta, "access-key")
             if only_if_none and known:
-                return ""
+                return None
             made = auth.new_key()
             await auth.set_key(world, made)
-            return made
+            _, token = await auth.make_token(world, "command line")
+            return Made(key=made, token=token)
         finally:
             world.store.close()
     return asyncio.run(work())
@@ -61,34 +69,42 @@ def serve(data: Data = None, host: str = "127.0.0.1", port: int = 8440, pace: An
           inbox: Annotated[Path | None, typer.Option(help="A folder that is watched: packages put there are taken in.")] = None,
           reachable_at: Annotated[str, typer.Option(help="URL under which hosts reach this server; with it they may fetch disks themselves.")] = "",
           pull_mib: Annotated[float, typer.Option(help="Most MiB per second that one host may fetch at; 0: no limit.")] = 0.0,
+          name: Annotated[list[str] | None, typer.Option(help="Host name under which the server may be addressed; may be given again.")] = None,
           fd: Annotated[int, typer.Option(help="Serve on this open socket instead of a port.")] = -1) -> None:
     """Start the server (on the loopback address unless told otherwise)."""
-    folder = data or data_folder()
-    made = _new_key(folder, only_if_none=True)
+    from nimble_stone.store.folder import held
     url = f"http://{host}:{port}"
-    if made:
-        write_profile(folder, url, made)
-        typer.echo(f"Access key (shown once, keep it): {made}")
-    typer.echo(f"Nimble Stone answers at {url}")
+    with held(data or data_folder(), url) as folder:
+        made = _new_key(folder, only_if_none=True)
+        if made:
+            write_profile(folder, url, made.token)
+            typer.echo(f"Access key (shown once, keep it): {made.key}")
+        typer.echo(f"Nimble Stone answers at {url}")
+        sys.stdout.flush()
+        _serve(folder, url, {"fd": fd} if fd >= 0 else {"host": host, "port": port}, pace=pace, inbox=inbox, reachable_at=reachable_at,
+               pull_rate=pull_mib * 2**20, names=(host, *(name or ())))
+
+
+def _serve(folder: Path, url: str, where: dict[str, Any], **options: Any) -> None:
     logging.basicConfig(level=logging.INFO, format="%(asctime)s %(levelname)s %(name)s %(message)s")
     logging.getLogger("asyncssh").setLevel(logging.WARNING)
     logging.getLogger("httpx").setLevel(logging.WARNING)
-    where = {"fd": fd} if fd >= 0 else {"host": host, "port": port}
     import uvicorn
 
+    from nimble_stone.server import connections
     from nimble_stone.server.app import create_app
-    uvicorn.run(create_app(folder, pace=pace, inbox=inbox, reachable_at=reachable_at, pull_rate=pull_mib * 2**20), log_level="warning",
-                timeout_graceful_shutdown=3, **where)
+    uvicorn.run(create_app(folder, **options), timeout_graceful_shutdown=3, **connections.options(), **where)
 
 
 def key(data: Data = None) -> None:
-    """Make a new access key; the old one ends, sessions stay."""
+    """Make a new access key; the old one ends, and with it every session and token."""
     folder = data or data_folder()
     made = _new_key(folder, only_if_none=False)
     path = folder / "client.json"
+    assert made is not None
     if path.exists():
-        write_profile(folder, json.loads(path.read_text())["url"], made)
-    typer.echo(made)
+        write_profile(folder, json.loads(path.read_text())["url"], made.token)
+    typer.echo(made.key)
 
 
 def schema(kind: Annotated[str, typer.Argument(help="plan, kit, estate or values")],
@@ -126,11 +142,18 @@ def demo(data: Annotated[Path, typer.Option(help="Where the demonstration keeps 
             probe.bind(("127.0.0.1", port))
         except OSError as error:
             raise InputError(f"port {port} is taken", hint="Choose another with --port.") from error
-    from nimble_stone.lab import demo as scene
     (data / "dial.yaml").write_text(_dial(octet))
-    made = _new_key(data, only_if_none=False)
     url = f"http://127.0.0.1:{port}"
-    write_profile(data, url, made)
+    from nimble_stone.store.folder import held
+    with held(data, url):
+        _demo(data, url, port, octet, speed, more_hosts, mib)
+
+
+def _demo(data: Path, url: str, port: int, octet: int, speed: float, more_hosts: int, mib: int) -> None:
+    from nimble_stone.lab import demo as scene
+    made = _new_key(data, only_if_none=False)
+    assert made is not None
+    write_profile(data, url, made.token)
     typer.echo("Starting the lab (stand-in hosts) and the server …")
     # The server catches the signal while it serves and raises it once more at its end; by then there is nothing left to interrupt.
     signal.signal(signal.SIGTERM, lambda *_: None)
@@ -140,16 +163,16 @@ def demo(data: Annotated[Path, typer.Option(help="Where the demonstration keeps 
     async def run() -> None:
         import uvicorn
 
+        from nimble_stone.server import connections
         from nimble_stone.server.app import create_app
         server = uvicorn.Server(uvicorn.Config(create_app(data, pace=1 / speed, inbox=data / "inbox", reachable_at=url), host="127.0.0.1", port=port,
-                                               log_level="warning",
-                                               timeout_graceful_shutdown=2))
+                                               timeout_graceful_shutdown=2, **connections.options()))
         serving = asyncio.create_task(server.serve())
         try:
             while not server.started and not serving.done():
                 await asyncio.sleep(0.05)
-            await asyncio.to_thread(_seed, data, url, made, scene.plan(more_hosts, octet), mib)
-            typer.echo(f"\n  Open   {url}\n  Key    {made}\n\n  One plan is ready to run: Plans → Western gauges → Check and run."
+            await asyncio.to_thread(_seed, data, url, made.token, scene.plan(more_hosts, octet), mib)
+            typer.echo(f"\n  Open   {url}\n  Key    {made.key}\n\n  One plan is ready to run: Plans → Western gauges → Check and run."
                        f"\n  From another terminal: NIMBLE_STONE_DATA={data} {Path(sys.argv[0])} plan show western"
                        "\n  Ctrl+C ends it; `make demo` starts it again as it was.\n")
             await serving
@@ -166,13 +189,13 @@ def demo(data: Annotated[Path, typer.Option(help="Where the demonstration keeps 
         lab.wait(10)
 
 
-def _seed(data: Path, url: str, made: str, lab_plan: object, mib: int) -> None:
+def _seed(data: Path, url: str, token: str, lab_plan: object, mib: int) -> None:
     """Fill an empty demonstration through the server's own interface."""
     from nimble_stone.lab import appliance, products
     from nimble_stone.lab import demo as scene
     assert isinstance(lab_plan, scene.LabPlan)
     _await_lab(data / "lab" / "control.json")
-    client = Client(url, made)
+    client = Client(url, token=token)
     client.call("PUT", f"/api/secrets/{scene.CREDENTIAL}", {"value": scene.PASSWORD})
     client.call("POST", "/api/estate", scene.estate_file(lab_plan).model_dump(mode="json"))
     client.call("POST", "/api/estate/read", {})
@@ -216,7 +239,7 @@ def lab_processes(folder: Path, data: Path) -> Iterator[tuple[LabPlan, Client]]:
     try:
         _await_lab(folder / "lab" / "control.json")
         _await(f"http://127.0.0.1:{port}/api/health", "the server")
-        yield scene.plan(0, octet), Client(f"http://127.0.0.1:{port}", json.loads((data / "client.json").read_text())["key"])
+        yield scene.plan(0, octet), Client(f"http://127.0.0.1:{port}", token=json.loads((data / "client.json").read_text())["token"])
     finally:
         for process in (server, lab):
             process.terminate()

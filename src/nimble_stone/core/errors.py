@@ -6,6 +6,7 @@
     ├── NotFound          the thing named does not exist
     ├── Conflict          the thing exists, but its state forbids this
     ├── Denied            login missing, refused or expired
+    ├── Busy              too much at once, or too often; `retry_after_s` says when again
     └── RemoteError       somebody else's machine did not do its part
         ├── Unreachable   no connection
         ├── LoginRefused  the peer does not accept the credential
@@ -67,6 +68,16 @@ class Denied(StoneError):
     """Not signed in, or not with the right key."""
 
     code = "denied"
+
+
+class Busy(StoneError):
+    """Too much at once, or too often."""
+
+    code = "busy"
+
+    def __init__(self, message: str, *, retry_after_s: int, code: str | None = None, hint: str = "") -> None:
+        super().__init__(message, code=code, hint=hint)
+        self.retry_after_s = retry_after_s
 
 
 class RemoteError(StoneError):

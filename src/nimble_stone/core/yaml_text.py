@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import re
+import threading
 from collections.abc import Iterable
 from typing import Any, TypeVar
 
@@ -13,14 +14,14 @@ from ruamel.yaml.comments import CommentedMap, CommentedSeq
 from ruamel.yaml.error import MarkedYAMLError, YAMLError
 
 from nimble_stone.core.errors import FormatError, InputError
+from nimble_stone.core.yaml_bounds import MAX_BYTES, MAX_DEPTH, MAX_VALUES, BoundedParser, BoundedScanner
 
-MAX_BYTES = 1 << 20
-MAX_VALUES = 200_000
-MAX_DEPTH = 24
 Scalar = str | int | float | bool | None
 Model = TypeVar("Model", bound=BaseModel)
+MAX_FAULTS = 50
 EDITED = 8
 _edited: dict[str, CommentedMap] = {}
+_edited_lock = threading.Lock()
 """Texts that were written a moment ago with the documents they were written from: the next edit need not read them again."""
 
 
@@ -32,11 +33,12 @@ class Faults(InputError):
     def __init__(self, what: str, faults: list[tuple[str, str]]) -> None:
         shown = "; ".join(f"{place}: {message}" if place else message for place, message in faults[:12])
         super().__init__(f"{what} cannot be used: {shown}", hint="Correct the places named and try again; nothing was stored.")
-        self.faults = faults
+        self.faults = faults[:MAX_FAULTS]
 
 
 def _yaml() -> YAML:
     yaml = YAML(typ="rt")
+    yaml.Scanner, yaml.Parser = BoundedScanner, BoundedParser
     yaml.preserve_quotes = True
     yaml.allow_duplicate_keys = False
     yaml.width = 160
@@ -108,13 +110,14 @@ def place_of(data: Any, path: tuple[int | str, ...]) -> str:
 
 def read(text: str, model: type[Model], what: str) -> Model:
     """Parse and validate a file. Raises FormatError or Faults, each problem with its line."""
-    known = _edited.get(text)
+    with _edited_lock:
+        known = _edited.get(text)
     data = load(text, what) if known is None else known
     try:
         return model.model_validate(plain(data))
     except ValidationError as error:
         data = data if known is None else load(text, what)          # an edited document no longer knows its lines
-        raise Faults(what, [_fault(data, item) for item in error.errors()]) from error
+        raise Faults(what, [_fault(data, item) for item in error.errors()[:MAX_FAULTS]]) from error
 
 
 def _fault(data: CommentedMap, item: Any) -> tuple[str, str]:
@@ -165,7 +168,9 @@ def edit_all(text: str, edits: Iterable[tuple[tuple[str, ...], Scalar | dict[str
 
     Empty mappings left behind by a removal are removed too, except at the top. Raises InputError for a path that leads through a plain value.
     """
-    data = _edited.pop(text, None) or load(text, "the file")
+    with _edited_lock:
+        data = _edited.pop(text, None)
+    data = data or load(text, "the file")
     changed, wanted = False, list(edits)
     for path, value in wanted:
         changed |= _set(data, path, value)
@@ -176,9 +181,10 @@ def edit_all(text: str, edits: Iterable[tuple[tuple[str, ...], Scalar | dict[str
         out = io.StringIO()
         _yaml().dump(data, out)
         new = out.getvalue()
-    while len(_edited) >= EDITED:
-        _edited.pop(next(iter(_edited)))
-    _edited[new] = data
+    with _edited_lock:
+        while len(_edited) >= EDITED:
+            _edited.pop(next(iter(_edited)))
+        _edited[new] = data
     return new
 
 

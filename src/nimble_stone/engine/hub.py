@@ -8,14 +8,21 @@ from typing import Any
 
 
 class Hub:
-    """Signals per run, and the latest progress of each working step (bytes, tries), which is never stored."""
+    """Signals per run, counted so that none is missed between looking and waiting, and the latest progress of each
+    working step (bytes, tries), which is never stored."""
 
     def __init__(self) -> None:
         self._waiting: dict[str, set[asyncio.Event]] = defaultdict(set)
+        self._count: dict[str, int] = defaultdict(int)
         self.progress: dict[str, dict[str, dict[str, Any]]] = defaultdict(dict)
+
+    def count(self, run: str) -> int:
+        """How many signals a run has given so far: ask before looking, pass it to `wait` afterwards."""
+        return self._count[run]
 
     def signal(self, run: str) -> None:
         """Something happened in a run."""
+        self._count[run] += 1
         for event in self._waiting[run]:
             event.set()
 
@@ -26,10 +33,13 @@ class Hub:
 
     def forget(self, run: str, step: str) -> None:
         """The step is over; its progress is history."""
-        self.progress[run].pop(step, None)
+        if self.progress[run].pop(step, None) is not None:
+            self.signal(run)
 
-    async def wait(self, run: str, seconds: float) -> bool:
-        """Wait for a signal, at most so long. True when there was one."""
+    async def wait(self, run: str, seen: int, seconds: float) -> bool:
+        """Wait for a signal after the first `seen` ones, at most so long. True when there was one."""
+        if self._count[run] != seen:
+            return True
         event = asyncio.Event()
         self._waiting[run].add(event)
         try:

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any
 from nimble_stone.core import grants
 from nimble_stone.core.errors import Denied, NotFound
 from nimble_stone.core.estate import Host
+from nimble_stone.engine.feed import Feed
 from nimble_stone.engine.hub import Hub
 from nimble_stone.hosts.kvm import KvmHost, Recorder, no_record
 from nimble_stone.keyring import Vault
@@ -41,9 +42,13 @@ class World:
     desk: Desk | None = None
     pull_rate: float = 0.0                         # bytes per second that a host may fetch at, 0 without limit
     trials: dict[str, Any] = field(default_factory=dict)
+    feed: Feed = field(init=False)
     remembered: dict[str, Any] = field(default_factory=dict, repr=False)    # what was read before and can be had again
     _locks: dict[str, asyncio.Lock] = field(default_factory=dict, repr=False)
     _seen: set[str] = field(default_factory=set, repr=False)
+
+    def __post_init__(self) -> None:
+        self.feed = Feed(self)
 
     def lock(self, name: str) -> asyncio.Lock:
         """The lock of that name: two runs that would do the same thing at once take turns."""

@@ -7,6 +7,7 @@ import gc
 import logging
 from collections.abc import AsyncIterator
 from pathlib import Path
+from urllib.parse import urlsplit
 
 from fastapi import FastAPI
 from fastapi.responses import FileResponse
@@ -24,10 +25,14 @@ from nimble_stone.keyring import Vault
 from nimble_stone.reach import DialPolicy, Reach
 from nimble_stone.reach.ssh import Pins
 from nimble_stone.server import auth, planning, problems
+from nimble_stone.server.bodies import BodyLimits
+from nimble_stone.server.guard import Guard, known_names
 from nimble_stone.server.kits import load_kits
 from nimble_stone.server.routes import certificates, designs, estate, groundwork, keyring, machines, packages, plans, pools, pull, runs, session, takeins
+from nimble_stone.server.run_views import RunViews
 from nimble_stone.store import records
 from nimble_stone.store.connect import Store
+from nimble_stone.store.folder import DATABASE, KEYRING_KEY, prepared
 
 STATIC = Path(__file__).parent / "static"
 log = logging.getLogger("nimble_stone.server")
@@ -41,8 +46,9 @@ def read_policy(data: Path) -> DialPolicy:
 
 def open_world(data: Path, pace: float) -> World:
     """Store, keyring and door of a data folder (made when it is new, mode 0700)."""
-    data.mkdir(parents=True, exist_ok=True, mode=0o700)
-    store = Store(data / "nimble-stone.db")
+    prepared(data)
+    store = Store(data / DATABASE)
+    prepared(data)
 
     async def get(place: str) -> str | None:
         return await store.read(records.get_pin, place)
@@ -51,14 +57,15 @@ def open_world(data: Path, pace: float) -> World:
         await store.write(records.put_pin, place, fingerprint, world.clock())
     packages_folder = data / "packages"
     packages_folder.mkdir(exist_ok=True, mode=0o700)
-    world = World(store, Vault.at(data / "keyring.key"), Reach(read_policy(data), Pins(get, put)), packages_folder, pace=pace)
+    world = World(store, Vault.at(data / KEYRING_KEY), Reach(read_policy(data), Pins(get, put)), packages_folder, pace=pace)
     return world
 
 
-def create_app(data: Path, *, pace: float = 1.0, inbox: Path | None = None, reachable_at: str = "", pull_rate: float = 0.0) -> FastAPI:
+def create_app(data: Path, *, pace: float = 1.0, inbox: Path | None = None, reachable_at: str = "", pull_rate: float = 0.0,
+               names: tuple[str, ...] = ()) -> FastAPI:
     """The application over one data folder. `pace` scales expected times (the lab is faster than the clock); packages put into
     `inbox` are taken in by themselves; `reachable_at` is the URL under which hosts reach this server, so that they can fetch disks
-    themselves, at most at `pull_rate` bytes per second each (0: without limit)."""
+    themselves, at most at `pull_rate` bytes per second each (0: without limit); `names`: host names under which it may be addressed."""
 
     @contextlib.asynccontextmanager
     async def life(app: FastAPI) -> AsyncIterator[None]:
@@ -67,6 +74,7 @@ def create_app(data: Path, *, pace: float = 1.0, inbox: Path | None = None, reac
         world = open_world(data, pace)
         app.state.world, app.state.engine, app.state.kits = world, Engine(world), load_kits(data / "kits")
         world.desk, world.pull_rate = Desk(world, reachable_at), pull_rate
+        app.state.door, app.state.run_views = auth.Door(world), RunViews(world, runs.run_view)
         app.state.intake = Intake(world, inbox)
         app.state.scanner = Scanner(world)
         await app.state.intake.open()
@@ -84,7 +92,8 @@ def create_app(data: Path, *, pace: float = 1.0, inbox: Path | None = None, reac
     app = FastAPI(title="Nimble Stone", version=__version__, lifespan=life, docs_url=None, redoc_url=None, openapi_url="/api/openapi.json",
                   generate_unique_id_function=lambda route: route.name)
     problems.install(app)
-    auth.install(app)
+    app.add_middleware(BodyLimits)
+    app.add_middleware(Guard, names=known_names((*names, urlsplit(reachable_at).hostname or "")))
     for router in (session.router, estate.router, keyring.router, groundwork.router, machines.router, packages.router, takeins.router, designs.router,
                    plans.router,
                    certificates.router, pools.router,

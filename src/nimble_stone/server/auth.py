@@ -1,30 +1,150 @@
-"""Signing in with the access key: a session cookie for reading, a CSRF token for changing."""
+"""Who may come in: the access key opens a session, a token stands for the command line or a script.
+
+Guessing is slowed by address and by monotonic time. A try counts from the moment it begins, so
+asking in parallel passes no limit; hashing happens in threads, few at a time.
+"""
 
 from __future__ import annotations
 
+import asyncio
 import hashlib
-import hmac
+import ipaddress
 import secrets
-from collections.abc import Awaitable, Callable
+from collections import OrderedDict, deque
+from collections.abc import Callable
+from dataclasses import dataclass, field
 
 from argon2 import PasswordHasher
 from argon2.exceptions import InvalidHashError, VerificationError
-from fastapi import FastAPI, Request, Response
 
-from nimble_stone.core.errors import Denied
+from nimble_stone.core.errors import Busy, Denied
 from nimble_stone.engine.world import World
-from nimble_stone.server.problems import problem
-from nimble_stone.store import records
+from nimble_stone.store import access, records
 
 COOKIE = "nimble-stone-session"
 LASTS_S = 14 * 24 * 3600
 TRIES, WINDOW_S = 10, 60.0
-_OPEN = {("POST", "/api/session"), ("GET", "/api/health")}
+ADDRESSES = 4096
+AT_ONCE, WAITING = 1, 40
+TOUCH_S = 60.0
 _hasher = PasswordHasher()
 
 
+@dataclass(frozen=True)
+class Caller:
+    """Who asks. `csrf`: what changes of a session must carry; '' for a token, which no page sends by itself."""
+
+    digest: str
+    csrf: str = ""
+    token: str = ""
+
+
+@dataclass
+class Tries:
+    """Tries to sign in that have not been right, by address."""
+
+    monotonic: Callable[[], float]
+    _by_address: OrderedDict[str, deque[float]] = field(default_factory=OrderedDict)
+
+    def begin(self, address: str) -> float:
+        """Count a try from now on; what to give back if it was right. Raises Busy with the seconds to wait."""
+        now = self.monotonic()
+        kept = self._by_address.setdefault(network_of(address), deque())
+        self._by_address.move_to_end(network_of(address))
+        while len(self._by_address) > ADDRESSES:
+            self._by_address.popitem(last=False)
+        while kept and now - kept[0] >= WINDOW_S:
+            kept.popleft()
+        if len(kept) >= TRIES:
+            wait = max(1, round(WINDOW_S - (now - kept[0]) + 0.5))
+            raise Busy(f"Too many attempts from {address}. Try again in {wait} s.", code="too-many-tries", retry_after_s=wait)
+        kept.append(now)
+        return now
+
+    def was_right(self, address: str, begun: float) -> None:
+        """Forget a try that was right."""
+        kept = self._by_address.get(network_of(address), deque())
+        if begun in kept:
+            kept.remove(begun)
+
+
+def network_of(address: str) -> str:
+    """The address whose tries are counted together: an IPv4 address, or an IPv6 network of 64 bits."""
+    try:
+        known = ipaddress.ip_address(address)
+    except ValueError:
+        return address
+    return str(ipaddress.ip_network((known, 64), strict=False)) if known.version == 6 else address
+
+
+class Door:
+    """Signing in, and recognizing who has."""
+
+    def __init__(self, world: World) -> None:
+        self._world = world
+        self.tries = Tries(world.monotonic)
+        self._hashing = asyncio.Semaphore(AT_ONCE)
+        self._waiting = 0
+        self._touched: dict[str, float] = {}
+
+    async def sign_in(self, key: str, address: str) -> tuple[str, str]:
+        """(session token, CSRF token) for the right key. Raises Denied, Busy."""
+        begun = self.tries.begin(address)
+        known = await self._world.store.read(records.get_meta, "access-key") or ""
+        if not await self._right(known, key):
+            raise Denied("Wrong access key.", code="wrong-key", hint="Use the key printed at first server start, or create a new one: nimble-stone key.")
+        self.tries.was_right(address, begun)
+        token, csrf = secrets.token_urlsafe(32), secrets.token_urlsafe(24)
+        now = self._world.clock()
+        await self._world.store.write(access.put_session, digest(token), csrf, now + LASTS_S, now)
+        return token, csrf
+
+    async def _right(self, known: str, key: str) -> bool:
+        if self._waiting >= WAITING:
+            raise Busy("Too many people are signing in at this moment. Try again in 2 s.", code="sign-in-busy", retry_after_s=2)
+        self._waiting += 1
+        try:
+            async with self._hashing:
+                return await asyncio.to_thread(matches, known, key)
+        finally:
+            self._waiting -= 1
+
+    async def caller(self, cookie: str, bearer: str) -> Caller | None:
+        """Who a request comes from: a token where it bears one, else a session. None for a stranger."""
+        if bearer:
+            return await self._by_token(digest(bearer))
+        if not cookie:
+            return None
+        csrf = await self._world.store.read(access.get_session, digest(cookie), self._world.clock())
+        return Caller(digest(cookie), csrf) if csrf is not None else None
+
+    async def _by_token(self, sha256: str) -> Caller | None:
+        row = await self._world.store.read(access.find_token, sha256)
+        if row is None:
+            return None
+        now = self._world.monotonic()
+        if now - self._touched.get(row.id, -TOUCH_S) >= TOUCH_S:
+            self._touched[row.id] = now
+            await self._world.store.write(access.touch_token, row.id, self._world.clock())
+        return Caller(sha256, token=row.id)
+
+    async def still(self, caller: Caller) -> bool:
+        """Whether a caller's session or token has not ended meanwhile."""
+        if caller.token:
+            return await self._world.store.read(access.find_token, caller.digest) is not None
+        return await self._world.store.read(access.get_session, caller.digest, self._world.clock()) is not None
+
+
+def matches(known: str, key: str) -> bool:
+    """Whether a key has this Argon2 hash. Takes about a tenth of a second: call it in a thread."""
+    try:
+        return _hasher.verify(known, key)
+    except (VerificationError, InvalidHashError):
+        return False
+
+
 def digest(token: str) -> str:
-    """What of a session token is kept."""
+    """What of a session's or script's token is kept."""
     return hashlib.sha256(token.encode()).hexdigest()
 
 
@@ -35,51 +155,12 @@ def new_key() -> str:
 
 
 async def set_key(world: World, key: str) -> None:
-    """Keep the Argon2 hash of a new access key; the key itself is nowhere."""
-    await world.store.write(records.put_meta, "access-key", _hasher.hash(key))
+    """Keep the Argon2 hash of a new access key; the key itself is nowhere. Every session and token ends."""
+    await world.store.write(access.rotate, await asyncio.to_thread(_hasher.hash, key))
 
 
-async def sign_in(world: World, key: str, tries: list[float]) -> tuple[str, str]:
-    """(session token, CSRF token) for the right key. Raises Denied, also when there were too many tries."""
-    now = world.clock()
-    tries[:] = [at for at in tries if now - at < WINDOW_S]
-    if len(tries) >= TRIES:
-        raise Denied("too many tries; wait a minute", code="too-many-tries")
-    known = await world.store.read(records.get_meta, "access-key")
-    try:
-        _hasher.verify(known or "", key)
-    except (VerificationError, InvalidHashError) as error:
-        tries.append(now)
-        raise Denied("this is not the access key", code="wrong-key",
-                     hint="It was printed when the server first started; `nimble-stone key` makes a new one.") from error
-    token, csrf = secrets.token_urlsafe(32), secrets.token_urlsafe(24)
-    await world.store.write(records.put_session, digest(token), csrf, now + LASTS_S, now)
-    return token, csrf
-
-
-async def csrf_of(request: Request) -> str | None:
-    """The CSRF token of the request's session, None when it has none."""
-    token = request.cookies.get(COOKIE)
-    world: World = request.app.state.world
-    return await world.store.read(records.get_session, digest(token), world.clock()) if token else None
-
-
-def install(app: FastAPI) -> None:
-    """Guard everything below /api."""
-    app.state.tries = []
-
-    @app.middleware("http")
-    async def guard(request: Request, call_next: Callable[[Request], Awaitable[Response]]) -> Response:
-        path = request.url.path
-        if path.startswith("/api") and (request.method, path) not in _OPEN:
-            csrf = await csrf_of(request)
-            if csrf is None:
-                return problem(401, "denied", "Not signed in", "Sign in with the access key.")
-            if request.method not in ("GET", "HEAD") and not hmac.compare_digest(request.headers.get("X-CSRF-Token", ""), csrf):
-                return problem(403, "csrf", "Not from this page", "The request does not carry this session's token.", "Load the page again.")
-        answer = await call_next(request)
-        answer.headers["X-Content-Type-Options"] = "nosniff"
-        answer.headers["Referrer-Policy"] = "no-referrer"
-        answer.headers["X-Frame-Options"] = "DENY"
-        answer.headers.setdefault("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:")
-        return answer
+async def make_token(world: World, name: str) -> tuple[str, str]:
+    """(id, token) of a new token; the token is shown once and kept nowhere."""
+    ident, token = secrets.token_hex(4), "ns_" + secrets.token_urlsafe(32)
+    await world.store.write(access.add_token, ident, name, digest(token), world.clock())
+    return ident, token

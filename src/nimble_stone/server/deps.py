@@ -11,6 +11,8 @@ from nimble_stone.engine.engine import Engine
 from nimble_stone.engine.intake import Intake
 from nimble_stone.engine.scan import Scanner
 from nimble_stone.engine.world import World
+from nimble_stone.server.auth import Caller, Door
+from nimble_stone.server.run_views import RunViews
 
 
 def _world(request: Request) -> World:
@@ -38,6 +40,24 @@ def _kits(request: Request) -> dict[str, Kit]:
     return kits
 
 
+def _door(request: Request) -> Door:
+    door: Door = request.app.state.door
+    return door
+
+
+def _caller(request: Request) -> Caller:
+    caller: Caller = request.state.caller
+    return caller
+
+
+def _run_views(request: Request) -> RunViews:
+    views: RunViews = request.app.state.run_views
+    return views
+
+
+TheRunViews = Annotated[RunViews, Depends(_run_views)]
+TheDoor = Annotated[Door, Depends(_door)]
+TheCaller = Annotated[Caller, Depends(_caller)]
 TheWorld = Annotated[World, Depends(_world)]
 TheEngine = Annotated[Engine, Depends(_engine)]
 TheIntake = Annotated[Intake, Depends(_intake)]

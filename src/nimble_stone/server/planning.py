@@ -29,6 +29,7 @@ from nimble_stone.engine.engine import Engine
 from nimble_stone.engine.frozen import freeze, thawed
 from nimble_stone.engine.world import World
 from nimble_stone.keyring import certificates
+from nimble_stone.server.reading import aside
 from nimble_stone.store import designs, entries, library, records, runs
 from nimble_stone.store.designs import ClaimRow
 from nimble_stone.store.records import PlanRow
@@ -89,9 +90,13 @@ async def licences_recorded(world: World, used: Iterable[PackageView]) -> bool:
 
 
 @lru_cache(maxsize=256)
-def parse_plan(text: str) -> Plan:
-    """A plan file. Raises FormatError or Faults."""
+def _plan_text(text: str) -> Plan:
     return yaml_text.read(text, Plan, "the plan")
+
+
+async def parse_plan(text: str) -> Plan:
+    """A plan file, read beside the event loop. Raises FormatError or Faults."""
+    return await aside(_plan_text, text)
 
 
 def kit_of(plan: Plan, kits: Mapping[str, Kit]) -> Kit:
@@ -198,12 +203,17 @@ async def numbered_estate(world: World) -> tuple[int, Estate]:
 
 async def shared_of(world: World) -> dict[str, SharedValues]:
     """All shared values by name. Raises Faults for a text that was valid once and is not now."""
-    return {row.name: _shared_text(row.text) for row in await world.store.read(designs.shared_values)}
+    return {row.name: await parse_values(row.text) for row in await world.store.read(designs.shared_values)}
 
 
 @lru_cache(maxsize=256)
 def _shared_text(text: str) -> SharedValues:
     return yaml_text.read(text, SharedValues, "the shared values")
+
+
+async def parse_values(text: str) -> SharedValues:
+    """Shared values, read beside the event loop. Raises FormatError or Faults."""
+    return await aside(_shared_text, text)
 
 
 async def withheld_secrets(world: World, sheet: Sheet, estate: Estate) -> dict[str, str]:
@@ -259,7 +269,7 @@ async def think(world: World, kits: Mapping[str, Kit], text: str, *, answering: 
     """Resolve, check and sequence a plan against the last facts. `before`: plans that are not kept yet but come first; `instead`: shared values as they
     might become. Raises FormatError, Faults, InputError.
     """
-    plan = parse_plan(text)
+    plan = await parse_plan(text)
     kit = kit_of(plan, kits)
     made_from = await packages_of(world, plan, kit)
     own = await _own_run(world, plan.name)
@@ -384,7 +394,7 @@ async def start_run(world: World, engine: Engine, kits: Mapping[str, Kit], row: 
 
     Raises: Conflict when a run of this plan is under way or stands already.
     """
-    plan = parse_plan(row.text)
+    plan = await parse_plan(row.text)
     standing = [run for run in await world.store.read(runs.runs, plan.name) if run.state != "undone"]
     if standing:
         raise Conflict(f"run {standing[0].id} of this plan {'is under way' if standing[0].state in runs.ACTIVE else 'stands already'}", code="run-exists",

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 import secrets
+from collections.abc import Mapping
 from typing import Any
 
 from fastapi import FastAPI, Request
@@ -11,20 +12,22 @@ from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
 from starlette.exceptions import HTTPException
 
-from nimble_stone.core.errors import Conflict, Denied, FormatError, InputError, NotFound, RemoteError, StoneError
+from nimble_stone.core.errors import Busy, Conflict, Denied, FormatError, InputError, NotFound, RemoteError, StoneError
 from nimble_stone.core.yaml_text import Faults
 
+MAX_FAULTS, MAX_TEXT = 50, 300
 log = logging.getLogger("nimble_stone.server")
 _STATUS: tuple[tuple[type[StoneError], int, str], ...] = (
     (FormatError, 422, "The file cannot be read"), (InputError, 422, "That cannot be used"), (NotFound, 404, "Not found"),
-    (Conflict, 409, "Not possible now"), (Denied, 401, "Not signed in"), (RemoteError, 502, "Another machine did not do its part"),
+    (Conflict, 409, "Not possible now"), (Denied, 401, "Not signed in"), (Busy, 429, "Too many requests"),
+    (RemoteError, 502, "Another machine did not do its part"),
     (StoneError, 500, "That did not work"))
 
 
-def problem(status: int, code: str, title: str, detail: str, hint: str = "", **more: Any) -> JSONResponse:
+def problem(status: int, code: str, title: str, detail: str, hint: str = "", headers: Mapping[str, str] | None = None, **more: Any) -> JSONResponse:
     """A problem document."""
     body = {"type": f"urn:nimble-stone:problem:{code}", "title": title, "status": status, "detail": detail, "hint": hint, "code": code, **more}
-    return JSONResponse(body, status, media_type="application/problem+json")
+    return JSONResponse(body, status, headers, media_type="application/problem+json")
 
 
 def install(app: FastAPI) -> None:
@@ -35,11 +38,13 @@ def install(app: FastAPI) -> None:
         _, status, title = next(row for row in _STATUS if isinstance(error, row[0]))
         faults = [{"place": place, "message": message} for place, message in error.faults] if isinstance(error, Faults) else []
         text = request.app.state.world.blank(str(error)) if hasattr(request.app.state, "world") else str(error)
-        return problem(status, error.code, title, text, error.hint, place=error.place, faults=faults)
+        headers = {"Retry-After": str(error.retry_after_s)} if isinstance(error, Busy) else None
+        return problem(status, error.code, title, text, error.hint, headers, place=error.place, faults=faults)
 
     @app.exception_handler(RequestValidationError)
     async def invalid(request: Request, error: RequestValidationError) -> JSONResponse:
-        faults = [{"place": ".".join(str(part) for part in item["loc"]), "message": item["msg"]} for item in error.errors()]
+        faults = [{"place": ".".join(str(part) for part in item["loc"])[:MAX_TEXT], "message": str(item["msg"])[:MAX_TEXT]}
+                  for item in error.errors()[:MAX_FAULTS]]
         return problem(422, "request", "The request is not of the right form",
                        "; ".join(f"{fault['place']}: {fault['message']}" for fault in faults[:5]), faults=faults)
 

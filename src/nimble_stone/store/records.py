@@ -1,4 +1,4 @@
-"""Plain functions over the tables of things: estate, facts, packages, plans, pins, sessions."""
+"""Plain functions over the tables of things: estate, facts, packages, plans, pins."""
 
 from __future__ import annotations
 
@@ -296,20 +296,3 @@ def get_meta(db: Db, key: str) -> str | None:
 def put_meta(db: Db, key: str, value: str) -> None:
     """Set a single setting."""
     db.execute("INSERT INTO meta VALUES (?, ?) ON CONFLICT DO UPDATE SET value = excluded.value", (key, value))
-
-
-def put_session(db: Db, token_sha256: str, csrf: str, expires_at: float, now: float) -> None:
-    """Keep a session; expired ones go."""
-    db.execute("DELETE FROM session WHERE expires_at < ?", (now,))
-    db.execute("INSERT INTO session VALUES (?, ?, ?)", (token_sha256, csrf, expires_at))
-
-
-def get_session(db: Db, token_sha256: str, now: float) -> str | None:
-    """The session's CSRF token, None when there is no such session or it has expired."""
-    row = db.execute("SELECT csrf FROM session WHERE token_sha256 = ? AND expires_at > ?", (token_sha256, now)).fetchone()
-    return str(row["csrf"]) if row else None
-
-
-def drop_session(db: Db, token_sha256: str) -> None:
-    """End a session."""
-    db.execute("DELETE FROM session WHERE token_sha256 = ?", (token_sha256,))

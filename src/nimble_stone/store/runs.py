@@ -162,6 +162,11 @@ def last_events(db: Db, run: str, count: int) -> list[EventRow]:
     return [EventRow(row["id"], row["at"], row["step"], row["kind"], json.loads(row["payload"])) for row in reversed(rows)]
 
 
+def last_event(db: Db, run: str) -> int:
+    """Id of the newest journal entry, 0 when there is none."""
+    return int(db.execute("SELECT coalesce(max(id), 0) FROM run_event WHERE run = ?", (run,)).fetchone()[0])
+
+
 def acted(db: Db, run: str, step: str) -> int:
     """How often a step began to act. Never means that what it was to do was so already."""
     return int(db.execute("SELECT count(*) FROM run_event WHERE run = ? AND step = ? AND kind = 'acting'", (run, step)).fetchone()[0])

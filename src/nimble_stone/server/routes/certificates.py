@@ -16,6 +16,7 @@ from nimble_stone.keyring import certificates
 from nimble_stone.keyring.certificates import MAX_PEM
 from nimble_stone.server import planning
 from nimble_stone.server.deps import TheKits, TheWorld
+from nimble_stone.server.reading import aside
 from nimble_stone.server.routes.plans import secret_name, store_text
 from nimble_stone.server.views import PlanView
 from nimble_stone.store import records
@@ -90,11 +91,11 @@ async def keep_pair(ident: str, body: PairEdit, world: TheWorld, kits: TheKits) 
     _wanted((await planning.think(world, kits, row.text)).sheet, body.column)
     path = ("nodes", body.node, body.column) if body.node else ("values", body.column)
     if not body.certificate.strip() and not body.key.strip():
-        return await store_text(world, kits, ident, yaml_text.edit(row.text, path, MADE_HERE), body.version)
+        return await store_text(world, kits, ident, await aside(yaml_text.edit, row.text, path, MADE_HERE), body.version)
     pair = certificates.read_pair(body.certificate, body.key)
     reference = await world.keep_secret(secret_name(ident, body.node, body.column), pair.packed(), "certificate")
     world.hide(pair.key)
-    return await store_text(world, kits, ident, yaml_text.edit(row.text, path, reference), body.version)
+    return await store_text(world, kits, ident, await aside(yaml_text.edit, row.text, path, reference), body.version)
 
 
 def _wanted(sheet: Sheet, column: str) -> Certificate:

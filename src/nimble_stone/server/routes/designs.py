@@ -26,6 +26,7 @@ from nimble_stone.engine.world import World
 from nimble_stone.server import designing, planning
 from nimble_stone.server.deps import TheKits, TheWorld
 from nimble_stone.server.designing import BalanceView, ChancesView, ChangeLine, LayoutView, LossView, PlaceView, SizingView
+from nimble_stone.server.reading import aside
 from nimble_stone.store import designs, records, runs
 
 router = APIRouter(tags=["designs"])
@@ -242,13 +243,13 @@ async def plan_copy(ident: str, body: CopyIn, world: TheWorld, kits: TheKits) ->
     estate = await planning.estate_of(world)
     if not estate.bay(body.bay):
         raise InputError(f"the estate has no bay “{body.bay}”", code="bay-unknown")
-    copied = many.copy(row.text, body.name, body.bay, body.mapping, estate)
+    copied = await aside(many.copy, row.text, body.name, body.bay, body.mapping, estate)
     await _make(world, kits, copied.text)
     return CarriedOver(name=body.name, left=[LeftView(path=path, value=value) for path, value in copied.left])
 
 
 async def _make(world: World, kits: TheKits, text: str) -> None:
-    plan = planning.parse_plan(text)
+    plan = await planning.parse_plan(text)
     planning.kit_of(plan, kits)
     if any(row.id == plan.name for row in await world.store.read(records.plans)):
         raise Conflict(f"there is a plan “{plan.name}” already", code="plan-exists", hint="Choose another name.")
@@ -266,7 +267,7 @@ async def plan_table(body: ManyIn, world: TheWorld, kits: TheKits) -> ManyView:
 
     def begin(kit: Kit, bay: str) -> dict[str, str]:
         return {column: value for column, value in beginning(kit, bay, estate).items() if column not in included}
-    drawn = many.plans_of(await body.rows(), base, kits, begin)
+    drawn = await aside(many.plans_of, await body.rows(), base, kits, begin)
     known = {row.id for row in await world.store.read(records.plans)}
     drawn = [many.Drawn(one.row, one.name, "", (f"there is a plan “{one.name}” already",)) if one.name in known else one for one in drawn]
     views, made, before = [], [], planning.Before()
@@ -301,11 +302,11 @@ async def plan_table(body: ManyIn, world: TheWorld, kits: TheKits) -> ManyView:
 async def values_list(world: TheWorld) -> list[SharedView]:
     """All shared values."""
     using = await _includers(world)
-    return [_shared_view(row, using) for row in await world.store.read(designs.shared_values)]
+    return [await _shared_view(row, using) for row in await world.store.read(designs.shared_values)]
 
 
-def _shared_view(row: designs.SharedRow, using: dict[str, list[str]]) -> SharedView:
-    values = yaml_text.read(row.text, SharedValues, "the shared values")
+async def _shared_view(row: designs.SharedRow, using: dict[str, list[str]]) -> SharedView:
+    values = await planning.parse_values(row.text)
     return SharedView(name=row.name, title=values.title, version=row.version, text=row.text, values={key: str(value) for key, value in values.values.items()},
                       plans=using.get(row.name, []), changed_at=row.changed_at)
 
@@ -314,7 +315,7 @@ async def _includers(world: World) -> dict[str, list[str]]:
     known = await planning.shared_of(world)
     found: dict[str, list[str]] = {}
     for row in await world.store.read(records.plans):
-        names, seen = list(planning.parse_plan(row.text).include), set[str]()
+        names, seen = list((await planning.parse_plan(row.text)).include), set[str]()
         while names:
             name = names.pop()
             if name not in seen:
@@ -333,7 +334,7 @@ async def values_put(name: str, body: SharedIn, world: TheWorld, kits: TheKits) 
     for ident in using.get(name, []):
         with contextlib.suppress(StoneError):            # a plan that cannot be thought through (its kit is gone) goes on holding what it held
             await planning.hold(world, await _think(world, kits, ident))
-    return _shared_view(row, using)
+    return await _shared_view(row, using)
 
 
 @router.post("/values/{name}/touches")
@@ -352,7 +353,7 @@ async def values_touch(name: str, body: SharedIn, world: TheWorld, kits: TheKits
 
 async def _fits(world: World, name: str, text: str) -> SharedValues:
     """The values a text holds, if they can stand under that name without a ring."""
-    values = yaml_text.read(text, SharedValues, "the shared values")
+    values = await planning.parse_values(text)
     if values.name != name:
         raise InputError(f"the text names itself “{values.name}”, but these are “{name}”", code="values-name")
     gather([name], await planning.shared_of(world) | {name: values})
@@ -363,7 +364,7 @@ async def _fits(world: World, name: str, text: str) -> SharedValues:
 async def values_remove(name: str, world: TheWorld) -> dict[str, str]:
     """Forget shared values that nobody includes."""
     users = (await _includers(world)).get(name, [])
-    others = [row.name for row in await world.store.read(designs.shared_values) if name in yaml_text.read(row.text, SharedValues, "the shared values").include]
+    others = [row.name for row in await world.store.read(designs.shared_values) if name in (await planning.parse_values(row.text)).include]
     if users or others:
         raise Conflict(f"“{name}” is included by {', '.join([*users, *others][:5])}", code="values-used", hint="Take the include out there first.")
     await world.store.write(designs.remove_shared, name)
@@ -382,7 +383,7 @@ async def plan_shared_change(ident: str, column: str, value: str, world: TheWorl
     """What one shared value of the plan would change, before it is changed."""
     row = await world.store.read(records.get_plan, ident)
     before = await planning.think(world, kits, row.text)
-    after = await planning.think(world, kits, yaml_text.edit(row.text, ("values", column), value or None))
+    after = await planning.think(world, kits, await aside(yaml_text.edit, row.text, ("values", column), value or None))
     return designing.difference_views(differences(before.sheet, after.sheet))
 
 

@@ -18,6 +18,7 @@ from nimble_stone.core.series import Series
 from nimble_stone.engine import adding, survey
 from nimble_stone.engine.world import World
 from nimble_stone.server.deps import TheWorld
+from nimble_stone.server.reading import aside
 from nimble_stone.server.views import HostView, host_views
 from nimble_stone.store import entries, records, runs
 
@@ -259,7 +260,7 @@ class HostChange(BaseModel):
 @router.post("/estate/list")
 async def estate_list(body: ListText) -> ListingView:
     """Read a list of hosts without adding any."""
-    found = parse(body.text)
+    found = await aside(parse, body.text)
     return ListingView(entries=[EntryView(**{**asdict(e), "tags": list(e.tags)}) for e in found.entries], junk=[JunkView(**asdict(j)) for j in found.junk])
 
 

@@ -66,7 +66,7 @@ async def _plans_by_package(world: TheWorld) -> dict[str, list[str]]:
     found: dict[str, list[str]] = {}
     for plan in await world.store.read(records.plans):
         try:
-            parsed = planning.parse_plan(plan.text)
+            parsed = await planning.parse_plan(plan.text)
             for wanted in {parsed.package, *(block.package for block in parsed.roles.values())} - {""}:
                 found.setdefault(wanted, []).append(plan.id)
         except (FormatError, InputError):
@@ -142,7 +142,7 @@ async def _accepted_in_plans(world: TheWorld, text_sha256: str) -> list[package_
     found = []
     for row in await world.store.read(records.plans):
         try:
-            licence = planning.parse_plan(row.text).licence
+            licence = (await planning.parse_plan(row.text)).licence
         except (FormatError, InputError):
             continue
         if licence and text_sha256 and licence.text == text_sha256:

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import datetime
 import secrets
-from typing import Any
+from typing import Annotated, Any
 
 from fastapi import APIRouter, Response
 from fastapi.responses import PlainTextResponse
-from pydantic import BaseModel, Field
+from pydantic import BaseModel, FailFast, Field
 
 from nimble_stone.core import answers, secrets_rule, yaml_text
 from nimble_stone.core.errors import Conflict, InputError
@@ -20,6 +20,7 @@ from nimble_stone.engine.world import World
 from nimble_stone.server import plan_answers as answering
 from nimble_stone.server import planning
 from nimble_stone.server.deps import TheEngine, TheKits, TheWorld
+from nimble_stone.server.reading import aside
 from nimble_stone.server.views import PlanLine, PlanView, StepView, run_line, step_views
 from nimble_stone.store import records, runs
 from nimble_stone.store.records import PlanRow
@@ -49,7 +50,7 @@ class Edits(BaseModel):
     """Changes to a plan at a version."""
 
     version: int
-    edits: list[Edit] = Field(max_length=5000)
+    edits: Annotated[list[Edit], Field(max_length=5000), FailFast()]
 
 
 class Text(BaseModel):
@@ -89,7 +90,7 @@ async def view_data(world: World, kits: Kits, row: PlanRow) -> dict[str, Any]:
 
 async def store_text(world: World, kits: Kits, ident: str, text: str, version: int | None, *, known: str = "") -> Response:
     """Validate a text, then keep it as the next version; the answer is what changed since the one tagged `known`."""
-    plan = planning.parse_plan(text)
+    plan = await planning.parse_plan(text)
     planning.kit_of(plan, kits)
     if plan.name != ident:
         raise InputError(f"the plan's name is “{plan.name}”, but this is plan “{ident}”", code="plan-name",
@@ -113,7 +114,7 @@ async def plan_list(world: TheWorld, kits: TheKits) -> list[PlanLine]:
     estate = await planning.estate_of(world)
     for row in await world.store.read(records.plans):
         newest = await world.store.read(runs.runs, row.id)
-        plan = planning.parse_plan(row.text)
+        plan = await planning.parse_plan(row.text)
         kit = kits.get(plan.kit)
         lines.append(PlanLine(id=row.id, title=plan.title or plan.name,
                               version=row.version, changed_at=row.changed_at, kit=plan.kit, bay=plan.bay,
@@ -126,7 +127,7 @@ async def plan_list(world: TheWorld, kits: TheKits) -> list[PlanLine]:
 async def plan_new(body: NewPlan, world: TheWorld, kits: TheKits) -> Response:
     """Make a plan from a file, or from a kit and a bay."""
     text = body.text or await _first_text(body, kits, world)
-    plan = planning.parse_plan(text)
+    plan = await planning.parse_plan(text)
     planning.kit_of(plan, kits)
     if any(row.id == plan.name for row in await world.store.read(records.plans)):
         raise Conflict(f"there is a plan “{plan.name}” already", code="plan-exists", hint="Choose another name.")
@@ -158,7 +159,7 @@ class Asked(BaseModel):
 @router.post("/plans/check", response_model=PlanView)
 async def plan_check_text(body: Text, world: TheWorld, kits: TheKits) -> Response:
     """Check a plan file without keeping it."""
-    plan = planning.parse_plan(body.text)
+    plan = await planning.parse_plan(body.text)
     return await _view(world, kits, PlanRow(plan.name, 0, body.text, world.clock()))
 
 
@@ -202,20 +203,21 @@ async def plan_edit(ident: str, body: Edits, world: TheWorld, kits: TheKits, kno
     row = await world.store.read(records.get_plan, ident)
     version = body.version
     if version != row.version:
-        theirs = yaml_text.changed_paths(await world.store.read(records.plan_version, ident, version), row.text)
+        theirs = await aside(yaml_text.changed_paths, await world.store.read(records.plan_version, ident, version), row.text)
         if clash := yaml_text.clashes((change.path for change in body.edits), theirs):
             raise Conflict(f"plan “{ident}” was changed meanwhile, also at {', '.join(sorted({'.'.join(path) for path in clash})[:4])}"
                            f" (version {row.version}, your edit was of {version})", code="plan-changed",
                            hint="Your edit is kept on the page; look at the new version and repeat it.")
         version = row.version                          # it touches nothing that somebody else changed: both stand
-    return await store_text(world, kits, ident, yaml_text.edit_all(row.text, [(change.path, change.value) for change in body.edits]), version, known=known)
+    text = await aside(yaml_text.edit_all, row.text, [(change.path, change.value) for change in body.edits])
+    return await store_text(world, kits, ident, text, version, known=known)
 
 
 @router.post("/plans/{ident}/try", response_model=PlanView)
 async def plan_try(ident: str, body: Edits, world: TheWorld, kits: TheKits, known: str = "") -> Response:
     """What changes would bring, as long as they are only being typed or dragged. Nothing is kept and nothing is held."""
     row = await world.store.read(records.get_plan, ident)
-    resolved = await planning.think(world, kits, yaml_text.edit_all(row.text, [(change.path, change.value) for change in body.edits]))
+    resolved = await planning.think(world, kits, await aside(yaml_text.edit_all, row.text, [(change.path, change.value) for change in body.edits]))
     return await answering.answer(world, row, resolved, known=known)
 
 
@@ -226,7 +228,7 @@ async def plan_take_back(ident: str, version: int, world: TheWorld, kits: TheKit
         raise InputError("the first version has none before it", code="nothing-before")
     row = await world.store.read(records.get_plan, ident)
     before, after = [await world.store.read(records.plan_version, ident, number) for number in (version - 1, version)]
-    text, again = yaml_text.taken_back(before, after, row.text)
+    text, again = await aside(yaml_text.taken_back, before, after, row.text)
     if again:
         raise Conflict(f"this was changed again since, at {', '.join(sorted({'.'.join(path) for path in again})[:4])}", code="changed-since",
                        hint="Nothing was taken back. Look at the value, and change it if it is not what you want.")
@@ -252,7 +254,7 @@ async def plan_secret(ident: str, body: SecretEdit, world: TheWorld, kits: TheKi
         raise InputError(f"{column.label} {lacks[0]}", code="secret-weak", hint="Type a longer or more varied one; what stood there stays.")
     reference = await world.keep_secret(secret_name(ident, body.node, body.column), body.value)
     path = ("nodes", body.node, body.column) if body.node else ("values", body.column)
-    return await store_text(world, kits, ident, yaml_text.edit(row.text, path, reference), body.version)
+    return await store_text(world, kits, ident, await aside(yaml_text.edit, row.text, path, reference), body.version)
 
 
 def secret_name(ident: str, node: str, column: str) -> str:
@@ -284,7 +286,7 @@ async def plan_licence(ident: str, body: AcceptLicence, world: TheWorld, kits: T
     if not resolved.licence:
         raise InputError("the package has no licence text", code="no-licence")
     at = datetime.datetime.fromtimestamp(world.clock(), datetime.UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
-    text = yaml_text.edit(row.text, ("licence",), {"by": body.by, "at": at, "text": resolved.licence})
+    text = await aside(yaml_text.edit, row.text, ("licence",), {"by": body.by, "at": at, "text": resolved.licence})
     return await store_text(world, kits, ident, text, body.version)
 
 

@@ -81,7 +81,7 @@ async def drop_pool(name: str, world: TheWorld) -> list[PoolView]:
     estate = await planning.estate_of(world)
     if estate.pool(name) is None and estate.one_series(name) is None:
         raise NotFound(f"the estate has no pool “{name}”")
-    users = [row.id for row in await world.store.read(records.plans) if _names(planning.parse_plan(row.text), name)]
+    users = [row.id for row in await world.store.read(records.plans) if _names(await planning.parse_plan(row.text), name)]
     users += [one.name for one in (await planning.shared_of(world)).values() if name in map(str, one.values.values())]
     if users:
         raise Conflict(f"“{name}” is drawn from by {', '.join(users[:5])}{f' and {len(users) - 5} more' if len(users) > 5 else ''}", code="pool-used",

@@ -2,29 +2,37 @@
 
 from __future__ import annotations
 
-import asyncio
 import datetime
 import json
-import time
-from collections.abc import AsyncIterator
-from typing import Any
+import re
+from collections.abc import AsyncIterator, Awaitable, Callable
+from contextlib import aclosing
+from functools import partial
+from typing import Annotated
 
-from fastapi import APIRouter, Header, Request, Response
+from fastapi import APIRouter, Header, Query, Request, Response
 from fastapi.responses import HTMLResponse, StreamingResponse
 from pydantic import BaseModel, Field
 
 from nimble_stone.core import narrative, report
 from nimble_stone.core.acceptance import Verdict, totals
 from nimble_stone.core.errors import InputError, NotFound, StoneError
+from nimble_stone.engine.feed import Frame
 from nimble_stone.engine.frozen import FrozenRun, thawed
-from nimble_stone.server.deps import TheEngine, TheWorld
+from nimble_stone.server.auth import Door
+from nimble_stone.server.deps import TheCaller, TheEngine, TheRunViews, TheWorld
 from nimble_stone.server.planning import without_own
 from nimble_stone.server.views import RunLine, RunView, host_views, live_forecast, node_view, run_line, step_views
 from nimble_stone.store import records, runs
 from nimble_stone.store.runs import RunRow, StepRow
 
 router = APIRouter(tags=["runs"])
-PING_S = 15.0
+PING_S = 1.0
+"""A page that hears nothing for longer than this knows that it has lost the server."""
+SESSION_S = 1.0
+"""How long an ended session may still see what happens."""
+MOST_ID = 2**53
+_EVENT_ID = re.compile(r"[0-9]{1,15}")
 SHOWN_EVENTS = 400
 
 
@@ -83,36 +91,50 @@ async def run_list(world: TheWorld, plan: str = "") -> list[RunLine]:
     return [run_line(row) for row in await world.store.read(runs.runs, plan)]
 
 
-@router.get("/runs/{ident}")
-async def run(ident: str, world: TheWorld) -> RunView:
+@router.get("/runs/{ident}", response_model=RunView)
+async def run(ident: str, views: TheRunViews) -> Response:
     """How a run stands."""
-    return await run_view(world, ident)
+    return _answer(await views.get(ident))
+
+
+def _answer(view: RunView) -> Response:
+    return Response(view.model_dump_json(), media_type="application/json")
 
 
 @router.get("/runs/{ident}/events", response_class=StreamingResponse)
-async def run_events(ident: str, request: Request, world: TheWorld, last_event_id: str = Header(default="0")) -> StreamingResponse:
-    """The journal as server-sent events; goes on after Last-Event-ID. Progress comes in between, without an id."""
+async def run_events(ident: str, request: Request, world: TheWorld, caller: TheCaller, after: Annotated[int, Query(ge=0, le=MOST_ID)] = 0,
+                     last_event_id: str = Header(default="")) -> StreamingResponse:
+    """The journal as server-sent events; goes on after Last-Event-ID, else after `after`. Progress comes in between, without an id. The stream ends
+    with the session."""
     await world.store.read(runs.get_run, ident)
-    start = int(last_event_id) if last_event_id.isdigit() else int(request.query_params.get("after", "0") or 0)
-    return StreamingResponse(_stream(world, request, ident, start), media_type="text/event-stream", headers={"Cache-Control": "no-store"})
+    start = int(last_event_id) if _EVENT_ID.fullmatch(last_event_id) else after
+    door: Door = request.app.state.door
+    return StreamingResponse(_stream(world, request, ident, start, partial(door.still, caller)),
+                             media_type="text/event-stream", headers={"Cache-Control": "no-store"})
 
 
-async def _stream(world: TheWorld, request: Request, ident: str, after: int) -> AsyncIterator[str]:
-    shown: dict[str, Any] = {}
+async def _stream(world: TheWorld, request: Request, ident: str, after: int, still: Callable[[], Awaitable[bool]]) -> AsyncIterator[str]:
     yield "retry: 1000\n\n"
-    while not await request.is_disconnected():
-        for event in await world.store.read(runs.events, ident, after):
-            after = event.id
-            data = {"id": event.id, "at": event.at, "step": event.step, "kind": event.kind, "payload": event.payload}
-            yield f"id: {event.id}\nevent: journal\ndata: {json.dumps(data)}\n\n"
-        progress = {key: dict(value) for key, value in world.hub.progress[ident].items()}
-        if progress != shown:
-            shown = progress
-            yield f"event: progress\ndata: {json.dumps(progress)}\n\n"
-        began = time.monotonic()
-        if not await world.hub.wait(ident, PING_S):
-            yield ": still here\n\n"
-        await asyncio.sleep(max(0.0, 0.2 - (time.monotonic() - began)))
+    quiet = looked = world.monotonic()
+    async with aclosing(world.feed.watch(ident, after, SESSION_S)) as feed:
+        async for item in feed:
+            now = world.monotonic()
+            if now - looked >= SESSION_S or item is None:
+                looked = now
+                if not await still():
+                    yield "event: signed-out\ndata: {}\n\n"
+                    return
+                if await request.is_disconnected():
+                    return
+            if isinstance(item, Frame):
+                yield f"id: {item.id}\nevent: journal\ndata: {item.text}\n\n"
+            elif item is not None:
+                yield f"event: progress\ndata: {item}\n\n"
+            if item is not None:
+                quiet = now
+            elif now - quiet >= PING_S:
+                quiet = now
+                yield f"event: still\ndata: {json.dumps({'now': world.clock()})}\n\n"
 
 
 @router.get("/runs/{ident}/transcript")

@@ -1,4 +1,4 @@
-"""Signing in and out."""
+"""Signing in and out, sessions, and tokens of the command line and of scripts."""
 
 from __future__ import annotations
 
@@ -6,9 +6,10 @@ from fastapi import APIRouter, Request, Response
 from pydantic import BaseModel, Field
 
 from nimble_stone import __version__
+from nimble_stone.core.errors import Denied
 from nimble_stone.server import auth
-from nimble_stone.server.deps import TheWorld
-from nimble_stone.store import records
+from nimble_stone.server.deps import TheCaller, TheDoor, TheWorld
+from nimble_stone.store import access
 
 router = APIRouter(tags=["session"])
 
@@ -22,6 +23,33 @@ class Session(BaseModel):
     version: str
 
 
+class TokenView(BaseModel):
+    """A token without its value."""
+
+    id: str
+    name: str
+    made_at: float
+    used_at: float | None
+
+
+class AccessView(BaseModel):
+    """Who can come in: how many sessions are open, and the tokens."""
+
+    sessions: int
+    tokens: list[TokenView]
+
+
+class NewToken(BaseModel):
+    name: str = Field(min_length=1, max_length=80)
+
+
+class MadeToken(BaseModel):
+    """A token, shown this once."""
+
+    id: str
+    token: str
+
+
 @router.get("/health")
 async def health() -> dict[str, str]:
     """Whether the server is up."""
@@ -29,22 +57,54 @@ async def health() -> dict[str, str]:
 
 
 @router.post("/session")
-async def sign_in(body: SignIn, request: Request, response: Response, world: TheWorld) -> Session:
-    """Sign in with the access key."""
-    token, csrf = await auth.sign_in(world, body.key.strip(), request.app.state.tries)
+async def sign_in(body: SignIn, request: Request, response: Response, door: TheDoor) -> Session:
+    """Sign in with the access key. Answers 429 with Retry-After after ten wrong tries from one address in a minute."""
+    address = request.client.host if request.client else ""
+    token, csrf = await door.sign_in(body.key.strip(), address)
     response.set_cookie(auth.COOKIE, token, max_age=auth.LASTS_S, httponly=True, samesite="strict", secure=request.url.scheme == "https")
     return Session(csrf=csrf, version=__version__)
 
 
 @router.get("/session")
-async def session(request: Request) -> Session:
+async def session(caller: TheCaller) -> Session:
     """The session's token for changes."""
-    return Session(csrf=await auth.csrf_of(request) or "", version=__version__)
+    return Session(csrf=caller.csrf, version=__version__)
 
 
 @router.delete("/session")
-async def sign_out(request: Request, response: Response, world: TheWorld) -> dict[str, str]:
+async def sign_out(caller: TheCaller, response: Response, world: TheWorld) -> dict[str, str]:
     """Sign out."""
-    await world.store.write(records.drop_session, auth.digest(request.cookies.get(auth.COOKIE, "")))
+    await world.store.write(access.drop_session, caller.digest)
     response.delete_cookie(auth.COOKIE)
     return {"state": "signed out"}
+
+
+@router.get("/access")
+async def access_view(world: TheWorld) -> AccessView:
+    """Open sessions and tokens."""
+    rows = await world.store.read(access.tokens)
+    return AccessView(sessions=await world.store.read(access.session_count, world.clock()), tokens=[TokenView(**vars(row)) for row in rows])
+
+
+@router.delete("/access/sessions")
+async def end_sessions(response: Response, world: TheWorld) -> dict[str, int]:
+    """End all sessions, this one too; open streams end with them. Tokens stay."""
+    ended = await world.store.write(access.drop_sessions)
+    response.delete_cookie(auth.COOKIE)
+    return {"ended": ended}
+
+
+@router.post("/access/tokens")
+async def token_make(body: NewToken, world: TheWorld, caller: TheCaller) -> MadeToken:
+    """Make a token for the command line or a script. Raises Denied when a token asks for another one."""
+    if caller.token:
+        raise Denied("a token makes no further tokens", code="token-needs-key", hint="Sign in with the access key.")
+    ident, token = await auth.make_token(world, body.name)
+    return MadeToken(id=ident, token=token)
+
+
+@router.delete("/access/tokens/{ident}")
+async def token_revoke(ident: str, world: TheWorld) -> AccessView:
+    """Revoke a token."""
+    await world.store.write(access.drop_token, ident)
+    return await access_view(world)

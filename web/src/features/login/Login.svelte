@@ -6,7 +6,7 @@
   let key = $state(''), problem = $state(''), busy = $state(false);
   async function enter() {
     busy = true; problem = '';
-    try { await signIn(key); onin(); } catch (error) { problem = error instanceof ApiError ? `${error.problem.detail}. ${error.problem.hint}` : String(error); } finally { busy = false; }
+    try { await signIn(key); onin(); } catch (error) { problem = error instanceof ApiError ? `${error.problem.detail} ${error.problem.hint}` : String(error); } finally { busy = false; }
   }
 </script>
 

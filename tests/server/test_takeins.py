@@ -98,7 +98,7 @@ def test_stopped_while_its_connection_ends_it_stays_stopped(place: ServerProcess
     for _ in range(6):
         where = created(web, "middle.ova", len(data))
         idents.append(where.rsplit("/", 1)[1].split(".")[0])
-        head = (f"PATCH {where} HTTP/1.1\r\nHost: x\r\nCookie: {'; '.join(f'{k}={v}' for k, v in web.cookies.items())}\r\nX-CSRF-Token: {web.headers['X-CSRF-Token']}\r\n"
+        head = (f"PATCH {where} HTTP/1.1\r\nHost: 127.0.0.1\r\nCookie: {'; '.join(f'{k}={v}' for k, v in web.cookies.items())}\r\nX-CSRF-Token: {web.headers['X-CSRF-Token']}\r\n"
                 f"Tus-Resumable: 1.0.0\r\nUpload-Offset: 0\r\nContent-Type: application/offset+octet-stream\r\nContent-Length: {len(data)}\r\n\r\n")
         with socket.create_connection(("127.0.0.1", place.port)) as connection:
             connection.sendall(head.encode() + data[:12_000_000])
@@ -110,7 +110,7 @@ def test_stopped_while_its_connection_ends_it_stays_stopped(place: ServerProcess
 def test_an_upload_survives_a_broken_line_and_a_killed_server(place: ServerProcess, web: httpx.Client) -> None:
     data = appliance.ova(mib=6, version="4.7.1", seed=71)
     where = created(web, "survivor.ova", len(data))
-    head = (f"PATCH {where} HTTP/1.1\r\nHost: x\r\nCookie: {'; '.join(f'{k}={v}' for k, v in web.cookies.items())}\r\nX-CSRF-Token: {web.headers['X-CSRF-Token']}\r\n"
+    head = (f"PATCH {where} HTTP/1.1\r\nHost: 127.0.0.1\r\nCookie: {'; '.join(f'{k}={v}' for k, v in web.cookies.items())}\r\nX-CSRF-Token: {web.headers['X-CSRF-Token']}\r\n"
             f"Tus-Resumable: 1.0.0\r\nUpload-Offset: 0\r\nContent-Type: application/offset+octet-stream\r\nContent-Length: {len(data)}\r\n\r\n")
     with socket.create_connection(("127.0.0.1", place.port)) as connection:
         connection.sendall(head.encode() + data[:1_500_000])                               # … and the line is cut here

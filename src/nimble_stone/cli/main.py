@@ -9,7 +9,7 @@ from typing import Annotated, Any
 
 import typer
 
-from nimble_stone.cli import access, certificates, disks, estate, keyring, kits, plans, serving
+from nimble_stone.cli import access, backup, certificates, disks, estate, keyring, kits, plans, serving
 from nimble_stone.cli import lab as lab_commands
 from nimble_stone.cli.client import Client
 from nimble_stone.cli.entry import guarded
@@ -27,6 +27,7 @@ for name, sub in (("package", package_app), ("estate", estate.app), ("plan", pla
                   ("disk", disks.app), ("certificate", certificates.app), ("trust", trust_app)):
     app.add_typer(sub, name=name)
 serving.add_commands(app)
+backup.add_commands(app)
 
 @package_app.command("add")
 def package_add(source: Annotated[list[str], typer.Argument(help="A file (a descriptor brings its files along), several files of one package, or a URL.")],

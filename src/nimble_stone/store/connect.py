@@ -6,6 +6,9 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
+import logging
+import os
 import sqlite3
 import threading
 from collections.abc import Callable
@@ -18,6 +21,7 @@ from nimble_stone.core.errors import StoneError
 P = ParamSpec("P")
 T = TypeVar("T")
 SCHEMA_VERSION = 6
+log = logging.getLogger("nimble_stone.store")
 
 
 class Store:
@@ -28,6 +32,7 @@ class Store:
         self._writer = ThreadPoolExecutor(1, "store-writer")
         self._readers = ThreadPoolExecutor(2, "store-reader")
         self._local = threading.local()
+        self._reading: list[sqlite3.Connection] = []
         self._connection = self._writer.submit(self._open).result()
 
     def _open(self) -> sqlite3.Connection:
@@ -47,14 +52,17 @@ class Store:
         def inside() -> T:
             if not hasattr(self._local, "connection"):
                 self._local.connection = connect(self._path, read_only=True)
+                self._reading.append(self._local.connection)
             return function(self._local.connection, *args, **kwargs)
         return await asyncio.get_running_loop().run_in_executor(self._readers, inside)
 
     def close(self) -> None:
-        """End the threads; what was given is finished first."""
+        """End the threads; what was given is finished first. The last connection folds the write-ahead log in."""
+        self._readers.shutdown()
+        for connection in self._reading:
+            connection.close()
         self._writer.submit(self._connection.close).result()
         self._writer.shutdown()
-        self._readers.shutdown()
 
 
 class transaction:  # noqa: N801  # reads as a statement
@@ -92,6 +100,8 @@ def migrate(connection: sqlite3.Connection) -> None:
     here = Path(__file__).parent
     steps = [(SCHEMA_VERSION, here / "schema.sql")] if version == 0 else [
         (number, here / "migrations" / f"{number:04d}.sql") for number in range(version + 1, SCHEMA_VERSION + 1)]
+    if 0 < version < SCHEMA_VERSION:
+        _copy_before(connection, version)
     connection.execute("PRAGMA foreign_keys = OFF")                # a table that others refer to can only be made anew without them
     for number, script in steps:
         with transaction(connection):
@@ -102,6 +112,23 @@ def migrate(connection: sqlite3.Connection) -> None:
                                  hint="Nothing was changed. Restore a backup, and report it.")
             connection.execute(f"PRAGMA user_version = {number}")
     connection.execute("PRAGMA foreign_keys = ON")
+
+
+def _copy_before(connection: sqlite3.Connection, version: int) -> None:
+    """A copy beside the database as it was, so that an upgrade can be gone back on."""
+    path = str(connection.execute("PRAGMA database_list").fetchone()["file"])
+    if not path:
+        return
+    target = Path(f"{path}.before-{SCHEMA_VERSION}")
+    if target.exists():
+        return                                                      # an earlier attempt to upgrade made it
+    part = target.with_name(target.name + ".part")
+    part.unlink(missing_ok=True)
+    os.close(os.open(part, os.O_CREAT | os.O_WRONLY, 0o600))
+    with contextlib.closing(sqlite3.connect(part)) as copy:
+        connection.backup(copy)
+    part.rename(target)
+    log.info("the database of version %s was copied to %s before it is brought to version %s", version, target, SCHEMA_VERSION)
 
 
 def _statements(script: str) -> list[str]:

@@ -117,7 +117,7 @@ def test_an_even_spread_is_reached() -> None:
     ("x" * (1 << 20) + "x", "larger than 1 MiB"),
     ("a: &a [x]\nb: &b [*a,*a,*a,*a,*a,*a,*a,*a]\nc: &c [*b,*b,*b,*b,*b,*b,*b,*b]\nd: &d [*c,*c,*c,*c,*c,*c,*c,*c]\ne: &e [*d,*d,*d,*d,*d,*d,*d,*d]\n"
      "f: &f [*e,*e,*e,*e,*e,*e,*e,*e]\ng: [*f,*f,*f,*f,*f,*f,*f,*f]\n", "repeated beyond reason"),
-    ("[" * 3000, "nested beyond reason"),
+    ("[" * 3000, "nested deeper than 24 levels"),
 ])
 def test_a_plan_file_that_is_wrong_is_refused_with_its_place(text: str, what: str) -> None:
     with pytest.raises((FormatError, yaml_text.Faults)) as caught:

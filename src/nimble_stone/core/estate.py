@@ -6,7 +6,7 @@ from functools import cached_property
 from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network
 from typing import Literal
 
-from pydantic import Field, model_validator
+from pydantic import Field, FiniteFloat, model_validator
 
 from nimble_stone.core.models import Fixed
 from nimble_stone.core.series import MAX_SPAN, Series
@@ -366,7 +366,7 @@ class RuleSetting(Fixed):
     bay: str
     rule: str
     off: bool = False
-    limit: float | None = None
+    limit: FiniteFloat | None = None
     reason: str = Field(min_length=1, max_length=500)
 
 

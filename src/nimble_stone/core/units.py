@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import difflib
+from collections.abc import Iterable
+
 KIB, MIB, GIB, TIB = 1 << 10, 1 << 20, 1 << 30, 1 << 40
 
 
@@ -48,3 +51,9 @@ def count_text(count: int, noun: str, plural: str | None = None) -> str:
 def inside(label: str) -> str:
     """A label in the middle of a sentence: its first letter small, unless it begins a word of capitals (“address by DHCP”, “DNS servers”)."""
     return label if len(label) > 1 and label[:2].isupper() else label[:1].lower() + label[1:]
+
+
+def nearest(word: str, known: Iterable[str]) -> str:
+    """The known word that is most like another one, '' when none is."""
+    found = difflib.get_close_matches(word[:80], list(known), n=1, cutoff=0.6)
+    return found[0] if found else ""

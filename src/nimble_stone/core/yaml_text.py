@@ -14,6 +14,8 @@ from ruamel.yaml.comments import CommentedMap, CommentedSeq
 from ruamel.yaml.error import MarkedYAMLError, YAMLError
 
 from nimble_stone.core.errors import FormatError, InputError
+from nimble_stone.core.known_keys import keys_at
+from nimble_stone.core.units import nearest
 from nimble_stone.core.yaml_bounds import MAX_BYTES, MAX_DEPTH, MAX_VALUES, BoundedParser, BoundedScanner
 
 Scalar = str | int | float | bool | None
@@ -117,14 +119,15 @@ def read(text: str, model: type[Model], what: str) -> Model:
         return model.model_validate(plain(data))
     except ValidationError as error:
         data = data if known is None else load(text, what)          # an edited document no longer knows its lines
-        raise Faults(what, [_fault(data, item) for item in error.errors()[:MAX_FAULTS]]) from error
+        raise Faults(what, [_fault(data, model, item) for item in error.errors()[:MAX_FAULTS]]) from error
 
 
-def _fault(data: CommentedMap, item: Any) -> tuple[str, str]:
+def _fault(data: CommentedMap, model: type[BaseModel], item: Any) -> tuple[str, str]:
     path = tuple(part for part in item["loc"] if part != "[key]")
     name = ".".join(str(part) for part in path)
     if item["type"] == "extra_forbidden":
-        return place_of(data, path), f"“{name}” is no key of this format"
+        near = nearest(str(path[-1]), keys_at(model, path[:-1])) if path else ""
+        return place_of(data, path), f"“{name}” is no key of this format" + (f"; did you mean “{near}”?" if near else "")
     if item["type"] == "missing":
         return place_of(data, path[:-1]), f"“{name}” is missing"
     message = str(item["msg"]).removeprefix("Value error, ")

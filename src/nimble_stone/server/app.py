@@ -34,6 +34,7 @@ from nimble_stone.store import records
 from nimble_stone.store.connect import Store
 from nimble_stone.store.folder import DATABASE, KEYRING_KEY, prepared
 
+PAGES = {"", "plans", "estate", "packages", "keyring", "runs"}
 STATIC = Path(__file__).parent / "static"
 log = logging.getLogger("nimble_stone.server")
 
@@ -105,8 +106,8 @@ def create_app(data: Path, *, pace: float = 1.0, inbox: Path | None = None, reac
 
         @app.get("/{path:path}", include_in_schema=False)
         async def page(path: str) -> FileResponse:
-            """Every other address is the application itself; it finds its own way."""
-            if path.startswith("api/"):
+            """The application's own addresses; it finds its way from there. Elsewhere there is nothing."""
+            if path.partition("/")[0] not in PAGES:
                 raise NotFound(f"there is nothing at /{path[:200]}", hint="See /api/openapi.json for what there is.")
             return FileResponse(STATIC / "index.html", headers={"Cache-Control": "no-cache"})
     return app

@@ -11,12 +11,12 @@ import logging
 import os
 import sqlite3
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Concatenate, ParamSpec, TypeVar
 
-from nimble_stone.core.errors import StoneError
+from nimble_stone.core.errors import InputError, StoneError
 
 P = ParamSpec("P")
 T = TypeVar("T")
@@ -43,7 +43,7 @@ class Store:
     async def write(self, function: Callable[Concatenate[sqlite3.Connection, P], T], *args: P.args, **kwargs: P.kwargs) -> T:
         """Run `function` in a transaction; it is committed when the function returns, rolled back when it raises."""
         def inside() -> T:
-            with transaction(self._connection):
+            with _in_words(), transaction(self._connection):
                 return function(self._connection, *args, **kwargs)
         return await asyncio.shield(asyncio.get_running_loop().run_in_executor(self._writer, inside))
 
@@ -53,7 +53,8 @@ class Store:
             if not hasattr(self._local, "connection"):
                 self._local.connection = connect(self._path, read_only=True)
                 self._reading.append(self._local.connection)
-            return function(self._local.connection, *args, **kwargs)
+            with _in_words():
+                return function(self._local.connection, *args, **kwargs)
         return await asyncio.get_running_loop().run_in_executor(self._readers, inside)
 
     def close(self) -> None:
@@ -63,6 +64,17 @@ class Store:
             connection.close()
         self._writer.submit(self._connection.close).result()
         self._writer.shutdown()
+
+
+@contextlib.contextmanager
+def _in_words() -> Iterator[None]:
+    """What SQLite cannot take, in words: its whole numbers have 64 bits, its texts are Unicode."""
+    try:
+        yield
+    except OverflowError as error:
+        raise InputError("A number is too large.", code="number-large", hint="Use a smaller one.") from error
+    except UnicodeEncodeError as error:
+        raise InputError("A text holds half a character (a lone surrogate).", code="text-form", hint="Type it again.") from error
 
 
 class transaction:  # noqa: N801  # reads as a statement

@@ -7,7 +7,8 @@ from nimble_stone.core.checks.situation import Rule, Situation
 from nimble_stone.core.findings import Finding, ordered
 
 RULES: tuple[Rule, ...] = (
-    values.package_fits, values.extra_disks, values.licence, values.counts, values.choices, values.duplicates, values.addresses, values.gateways,
+    values.package_fits, values.extra_disks, values.licence, values.counts, values.choices, values.duplicates, values.addresses,
+    values.gateways, values.unknown_columns,
     values.required, values.secrets, values.role_sizes, values.equal_sizes,
     addressing.dynamic, addressing.given, addressing.frames, keys.ssh_keys, keys.certificates, laying.laid,
     world.hosts_known, world.memory, world.vcpus, world.avoided, world.survives, world.datastores, world.overlays, world.networks, world.apart,

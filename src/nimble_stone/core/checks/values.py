@@ -3,18 +3,19 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 
 from nimble_stone.core.addressing import fault
 from nimble_stone.core.checks.situation import Situation
 from nimble_stone.core.findings import Edit, Finding, Remedy
 from nimble_stone.core.kit.model import Count
 from nimble_stone.core.kit.words import takes_text
+from nimble_stone.core.plan import forms
 from nimble_stone.core.plan.columns import network_column
+from nimble_stone.core.plan.model import Scalar
 from nimble_stone.core.plan.packages import accepts_of, takes
 from nimble_stone.core.plan.sheet import Cell, Node, ip
-from nimble_stone.core.secrets_rule import violations
-from nimble_stone.core.units import count_text
+from nimble_stone.core.units import count_text, nearest
 
 
 def package_fits(s: Situation) -> Iterator[Finding]:
@@ -55,6 +56,26 @@ def counts(s: Situation) -> Iterator[Finding]:
         if s.sheet.node(ident) is None:
             yield Finding(severity="note", code="node-unused", message=f"The plan holds values for “{ident}”, which is no node of it.",
                           consequence="They have no effect.", remedy=Remedy(label="Remove them", edit=Edit(path=("nodes", ident))))
+
+
+def unknown_columns(s: Situation) -> Iterator[Finding]:
+    """What the plan itself gives values to are columns of it. Shared values may speak of columns that other plans have."""
+    known = {column.id for column in s.sheet.columns}
+    settled = all(s.sheet.packages.of(role.id) for role in s.sheet.kit.roles)
+    plan = s.sheet.plan
+    places: list[tuple[tuple[str, ...], str, Mapping[str, Scalar]]] = [(("values",), "", plan.values)]
+    places += [(("roles", ident, "values"), "", block.values) for ident, block in plan.roles.items()]
+    places += [(("nodes", ident), ident, own) for ident, own in plan.nodes.items()]
+    for path, node, values in places:
+        for name in values:
+            if name in known:
+                continue
+            near = nearest(name, known)
+            # What a package asks is known only once there is one: until then the name may be right.
+            yield Finding(severity="blocker" if settled else "caution", code="column-unknown", node=node, column=name,
+                          message=f"The plan sets “{name[:80]}”, which is not a value of {s.sheet.kit.title}"
+                                  f"{f'; the nearest is “{near}”' if near else ''}.",
+                          consequence="It has no effect.", remedy=Remedy(label=f"Remove “{name[:40]}”", edit=Edit(path=(*path, name))))
 
 
 def _nearest(count: Count, have: int) -> int:
@@ -159,9 +180,10 @@ def gateways(s: Situation) -> Iterator[Finding]:
         if network is None:
             continue
         gateway = ip(key[1])
-        if gateway in network.subnet and key[2] == str(network.subnet.prefixlen) and gateway is not None:
+        inside = gateway is not None and gateway in network.subnet
+        if inside and key[2] == str(network.subnet.prefixlen):
             fine.add(key)
-        if gateway is None or gateway not in network.subnet:
+        if not inside:
             yield Finding(severity="blocker", code="gateway-outside", node=node.id, column="gateway",
                           message=f"Gateway {node.value('gateway') or '(none)'} lies outside {network.name} ({network.subnet}).",
                           consequence="Nothing outside its own network could be reached from the node.",
@@ -187,12 +209,12 @@ def required(s: Situation) -> Iterator[Finding]:
     """Every required question has an answer that keeps its rule."""
     missing: dict[str, list[Node]] = defaultdict(list)
     labels = {column.id: column.label for column in s.sheet.columns}
-    skip = {"host", "datastore", "gateway", "prefix"}                     # told by rules of their own
+    skip = {"host", "datastore"}                                          # told by rules of their own
     for column in s.sheet.columns:
-        if column.id in skip or column.kind == "address":
+        if column.id in skip or (column.kind == "address" and column.id != "gateway"):
             continue
-        judged: dict[str, list[str]] = {}                                  # most nodes share their values
-        plain = column.kind != "secret" and column.id not in ("size", "network", "pool")
+        judged: dict[str, str] = {}                                  # most nodes share their values
+        plain = column.kind not in ("secret", "certificate", "ssh-key") and column.id not in ("size", "network", "pool")
         fine: Cell | None = None                                           # and most of a role share the very cell
         for node in s.sheet.nodes:
             cell = node.cells[column.id]
@@ -204,14 +226,11 @@ def required(s: Situation) -> Iterator[Finding]:
                     missing[column.id].append(node)
             elif plain:
                 if value not in judged:
-                    judged[value] = violations(value, column.rule)
-                    if column.choices and value not in column.choices and not judged[value]:
-                        judged[value] = [f"is none of {', '.join(column.choices)}"]
-                faults = judged[value]
-                if faults:
+                    judged[value] = forms.fault(column, value)
+                if judged[value]:
                     yield Finding(severity="blocker", code="value", node=node.id, column=column.id,
-                                  message=f"{column.label} “{value[:60]}” {faults[0]}.", consequence="The product would refuse it.",
-                                  remedy=Remedy(label="Change the value"))
+                                  message=f"{column.label} “{value[:60]}” is not valid: {judged[value]}.",
+                                  consequence="The product would refuse it.", remedy=Remedy(label="Change the value"))
                 else:
                     fine = cell
     for ident, nodes in missing.items():

@@ -8,6 +8,7 @@ from typing import Literal
 from nimble_stone.core import series
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.kit.model import Kit, Rule
+from nimble_stone.core.package.model import Question
 from nimble_stone.core.plan.model import Plan
 from nimble_stone.core.plan.packages import Packages, PackageView
 
@@ -31,6 +32,10 @@ class Column:
     draws: series.Kind | None = None
     series: str = ""
     """For columns that are filled from a series: of what kind, and the column that names it."""
+    question: Question | None = None
+    """What the package says of its own question that the column answers."""
+    built_in: bool = True
+    """Whether the product knows the column itself; false for what kits and packages ask."""
 
 
 def network_column(network: str, part: str) -> str:
@@ -134,7 +139,8 @@ def _asked(kit: Kit, packages: Packages, estate: Estate) -> list[Column]:
         if drawn:
             columns.append(Column(f"{question.id}.pool", f"{question.label}: pool", "choice", "plan", False, numbers))
         columns.append(Column(question.id, question.label, kind, question.scope, question.required, rule.choices, rule, question.property,
-                              when=question.when, draws="number" if drawn else None, series=f"{question.id}.pool" if drawn else ""))
+                              when=question.when, draws="number" if drawn else None, series=f"{question.id}.pool" if drawn else "",
+                              question=None if question.secret else own, built_in=False))
     covered = set(kit.environment) | {question.property for question in kit.questions}
     usual = tuple(role.id for role in kit.roles if not role.accepts) if packages.own else ()
     columns += _beyond(packages.main, covered, usual)
@@ -152,5 +158,5 @@ def _beyond(package: PackageView | None, covered: set[str], roles: tuple[str, ..
         if own.asked and own.key not in covered:
             rule = Rule(min_length=own.minimum or 0, max_length=own.maximum or 4096, choices=own.choices) if own.type == "string" else Rule()
             columns.append(Column(own.key, own.label, "secret" if own.secret else "choice" if own.choices else "text", "plan",
-                                  not own.default, own.choices, rule, own.key, roles))
+                                  not own.default, own.choices, rule, own.key, roles, question=None if own.secret else own, built_in=False))
     return columns

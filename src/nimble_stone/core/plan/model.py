@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Literal
 
-from pydantic import BaseModel, ConfigDict, Field, field_validator
+from pydantic import BaseModel, ConfigDict, Field, FiniteFloat, field_validator
 
 Scalar = str | int | float | bool
 
@@ -61,7 +61,7 @@ class Plan(_Part):
     include: tuple[str, ...] = Field(default=(), max_length=20, description="Names of shared values, later ones before earlier ones; the plan's own stand "
                                                                             "above them.")
     placement: Placing = Placing()
-    load: dict[str, float] = Field(default={}, description="How much there is to do, in the kit's loads: what sizes and numbers are proposed from.")
+    load: dict[str, FiniteFloat] = Field(default={}, description="How much there is to do, in the kit's loads: what sizes and numbers are proposed from.")
     values: dict[str, Scalar] = Field(default={}, description="What holds for all nodes.")
     roles: dict[str, RoleBlock] = Field(default={}, description="Per role: count, and what holds for its nodes.")
     nodes: dict[str, dict[str, Scalar]] = Field(default={}, description="Per node (role-number): what holds for it alone.")

@@ -8,7 +8,7 @@ import contextlib
 from typing import Annotated
 
 from fastapi import APIRouter, Query, Response
-from pydantic import BaseModel, Field
+from pydantic import BaseModel, Field, FiniteFloat
 
 from nimble_stone.core import yaml_text
 from nimble_stone.core.errors import Conflict, InputError, StoneError
@@ -35,7 +35,7 @@ router = APIRouter(tags=["designs"])
 class Loads(BaseModel):
     """Loads by id; those left out come from the plan, then from the kit."""
 
-    loads: dict[str, float] = Field(default={}, max_length=20)
+    loads: dict[str, FiniteFloat] = Field(default={}, max_length=20)
 
 
 class DifferenceAnswer(BaseModel):
@@ -372,7 +372,7 @@ async def values_remove(name: str, world: TheWorld) -> dict[str, str]:
 
 
 @router.get("/estate/bays/{bay}/layout")
-async def bay_layout(bay: str, world: TheWorld, kind: str = "", least_gib: Annotated[float, Query(ge=0)] = 0.0,
+async def bay_layout(bay: str, world: TheWorld, kind: str = "", least_gib: Annotated[float, Query(ge=0, le=1 << 30, allow_inf_nan=False)] = 0.0,
                      most: Annotated[int, Query(ge=0, le=128)] = 0) -> list[LayoutView]:
     """Ways to lay data on a bay's drives and free disks: of a kind (SSD, HDD), of a least size, at most so many in each machine."""
     return designing.layouts_of_bay(await planning.estate_of(world), bay, kind, int(least_gib * 2**30), most)

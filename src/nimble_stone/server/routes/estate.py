@@ -7,7 +7,7 @@ from dataclasses import asdict
 from typing import Literal
 
 from fastapi import APIRouter
-from pydantic import BaseModel, Field
+from pydantic import BaseModel, Field, FiniteFloat
 
 from nimble_stone.core import estate_rules
 from nimble_stone.core.errors import Conflict, InputError, NotFound
@@ -90,7 +90,7 @@ class RuleView(BaseModel):
     title: str
     why: str
     measured: str
-    limit: float | None = None
+    limit: FiniteFloat | None = None
     unit: str = ""
     machine: bool = False
 

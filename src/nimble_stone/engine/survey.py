@@ -21,30 +21,33 @@ READ_S = 90.0
 PINGS = 16
 
 
-async def read_hosts(world: World, hosts: Sequence[Host], known: dict[str, Facts]) -> dict[str, Facts]:
+async def read_hosts(world: World, hosts: Sequence[Host], known: dict[str, Facts], *, limit_s: float = READ_S) -> dict[str, Facts]:
     """Fresh facts of hosts, kept. A slow or failing host delays nobody; its last facts stay, with the trouble noted."""
     gate = asyncio.Semaphore(SIDE_BY_SIDE)
     estate = await world.store.read(records.load_estate)
 
     async def one(host: Host) -> tuple[str, Facts]:
         async with gate:
-            return host.name, await _read(world, estate, host, known.get(host.name))
+            return host.name, await _read(world, estate, host, known.get(host.name), limit_s)
     return dict(await asyncio.gather(*(one(host) for host in hosts)))
 
 
-async def _read(world: World, estate: Estate, host: Host, before: Facts | None) -> Facts:
+async def _read(world: World, estate: Estate, host: Host, before: Facts | None, limit_s: float) -> Facts:
     """One host's facts, kept; what changed since the reading before is noted with them."""
     peers = [other.name for other in estate.bay(host.bay)]
+    world.reading[host.name] = world.monotonic()
     try:
-        async with asyncio.timeout(READ_S):
+        async with asyncio.timeout(limit_s):
             kvm = await world.kvm(host)
             facts = await kvm.read_facts(world.clock(), before, names=peers[:64], clock=world.clock)
             facts = facts.model_copy(update={"paths": await _paths(kvm, estate, host, facts)})
     except StoneError as error:
         facts = Facts(host=host.name, read_at=world.clock(), tried_at=world.clock(), trouble=str(error), trouble_code=error.code)
     except TimeoutError:
-        facts = Facts(host=host.name, read_at=world.clock(), tried_at=world.clock(), trouble=f"reading it took longer than {READ_S:g} s",
+        facts = Facts(host=host.name, read_at=world.clock(), tried_at=world.clock(), trouble=f"it did not answer within {limit_s:g} s",
                       trouble_code="remote-timeout")
+    finally:
+        world.reading.pop(host.name, None)
     if not facts.trouble and before is not None and before.memory_bytes:
         found = changes.of_host(before, facts)
         facts = facts.model_copy(update={"changes": found or before.changes, "changed_since": before.read_at if found else before.changed_since})

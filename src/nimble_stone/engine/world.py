@@ -43,6 +43,8 @@ class World:
     pull_rate: float = 0.0                         # bytes per second that a host may fetch at, 0 without limit
     trials: dict[str, Any] = field(default_factory=dict)
     feed: Feed = field(init=False)
+    reading: dict[str, float] = field(default_factory=dict)
+    """Hosts that are being read, and since when (monotonic)."""
     remembered: dict[str, Any] = field(default_factory=dict, repr=False)    # what was read before and can be had again
     _locks: dict[str, asyncio.Lock] = field(default_factory=dict, repr=False)
     _seen: set[str] = field(default_factory=set, repr=False)

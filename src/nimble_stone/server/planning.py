@@ -35,6 +35,8 @@ from nimble_stone.store.designs import ClaimRow
 from nimble_stone.store.records import PlanRow
 
 FRESH_S = 300.0
+CHECK_READ_S = 30.0
+"""A host that has not told its facts by then counts as silent in a check."""
 COURSES = 8
 """Sequences that are remembered."""
 
@@ -285,8 +287,8 @@ async def think(world: World, kits: Mapping[str, Kit], text: str, *, answering: 
                     prefer=held.hosts.get(plan.name, {}))
     licence = licence_sha256(package.descriptor for package in sheet.used)
     situation = Situation(sheet, estate, claims, answering or {}, await secret_verdicts(world, sheet), await pair_verdicts(world, sheet), unreached or {},
-                          licence, await shelf_of(world, kit), own, bool(licence) and await licences_recorded(world, sheet.used),
-                          await withheld_secrets(world, sheet, whole))
+                          licence, await shelf_of(world, kit), own, licence_recorded=bool(licence) and await licences_recorded(world, sheet.used),
+                          withheld=await withheld_secrets(world, sheet, whole), now=world.clock())
     findings = checks.check(situation)
     course = _timed(world, sheet, estate, number)
     return Resolved(sheet, estate, findings, *course, claims, situation.licence_sha256, situation.shelf, number)
@@ -377,7 +379,7 @@ async def check_world(world: World, kits: Mapping[str, Kit], text: str, *, all_f
     hosts = first.estate.bay(first.sheet.plan.bay)
     now = world.clock()
     old = [host for host in hosts if all_fresh or host.name not in first.estate.facts or now - first.estate.facts[host.name].read_at > FRESH_S]
-    await survey.read_hosts(world, old, first.estate.facts)
+    await survey.read_hosts(world, old, first.estate.facts, limit_s=CHECK_READ_S)
     again = await think(world, kits, text)
     own_run = await _own_run(world, again.sheet.plan.name)
     found = await world.store.read(records.load_estate)

@@ -45,6 +45,8 @@ class Situation:
     shelf: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     """Role ('' for the plan's package) → packages taken in that would do, the newest first."""
     own_run: str = ""
+    now: float = 0.0
+    """The instant of the check; 0: ages of facts are not judged."""
     licence_recorded: bool = False             # somebody accepted these very texts on the packages' pages
     withheld: Mapping[str, str] = field(default_factory=dict)
     """Reference of a keyring entry that this plan may not open → whose it is."""

@@ -5,18 +5,22 @@ from __future__ import annotations
 import math
 from collections import defaultdict
 from collections.abc import Iterator
+from dataclasses import replace
 
 from nimble_stone.core.checks.situation import Claim, Situation
-from nimble_stone.core.estate import HOST_RESERVE, Datastore
+from nimble_stone.core.estate import HOST_RESERVE, Datastore, Facts
 from nimble_stone.core.findings import Edit, Finding, Remedy
 from nimble_stone.core.headroom import losses, on_shared
 from nimble_stone.core.plan.columns import network_column
 from nimble_stone.core.plan.filled import filled
 from nimble_stone.core.plan.sheet import Node, Sheet
-from nimble_stone.core.units import count_text, size_text
+from nimble_stone.core.plan.whereabouts import placed
+from nimble_stone.core.units import count_text, size_text, time_text
 
 WATERMARK = 0.9
 MOST_PAIRED = 40
+FACTS_S = 24 * 3600.0
+"""Facts older than this are said to be old."""
 
 
 def hosts_known(s: Situation) -> Iterator[Finding]:
@@ -50,13 +54,39 @@ def hosts_known(s: Situation) -> Iterator[Finding]:
             yield Finding(severity="blocker", code="host-unread", node=node.id, column="host", host=name, message=f"{name} was never read.",
                           consequence="Nothing can be said about its room.", remedy=Remedy(label="Check against the world"))
         elif facts.trouble:
-            yield Finding(severity="blocker", code=facts.trouble_code or "unreachable", node=node.id, column="host", host=name,
-                          message=f"{name}: {facts.trouble}", consequence="Nothing can be sent to it.",
-                          remedy=Remedy(label="Repair the login or connection, or choose another host"))
+            yield _silent(s, name, facts)
+        elif s.now and s.now - facts.read_at > FACTS_S:
+            yield Finding(severity="caution", code="facts-old", node=node.id, column="host", host=name,
+                          message=f"{name} was last read {time_text(s.now - facts.read_at)} ago; {count_text(len(_on(s, name)), 'node')} placed there by that.",
+                          consequence="Its free memory and disks may have changed.", remedy=Remedy(label="Check against hosts"))
         elif facts.domain_type == "qemu":
             yield Finding(severity="note", code="no-acceleration", node=node.id, column="host", host=name,
                           message=f"{name} runs guests in software emulation: {facts.domain_reason}.",
                           consequence="Guests are several times slower to boot and to work.")
+
+
+def _on(s: Situation, host: str) -> list[Node]:
+    return [node for node in s.sheet.nodes if node.value("host") == host]
+
+
+def _silent(s: Situation, host: str, facts: Facts) -> Finding:
+    """A host that could not be read: who is placed there, and where they would go if a person excludes it."""
+    nodes = _on(s, host)
+    movable = {node.id for node in nodes if node.cells["host"].origin == "computed"}
+    demands, supplies = s.sheet.board
+    freed = tuple(replace(demand, fixed="", prefer="") if demand.node in movable else demand for demand in demands)
+    found = placed(freed, tuple(supply for supply in supplies if supply.host != host)) if movable else None
+    goes = [f"{node.name} to {found.hosts[node.id]}" for node in nodes if found and node.id in found.hosts]
+    stuck = [node.name for node in nodes if node.id not in (found.hosts if found else {})]
+    words = ", ".join(goes[:4]) + (f" and {len(goes) - 4} more" if len(goes) > 4 else "")
+    remedy = Remedy(label="Restore the login or connection, or choose another host")
+    if goes:
+        label = f"Exclude {host}: move {words}" + (f"; no other host fits {', '.join(stuck[:3])}" if stuck else "")
+        remedy = Remedy(label=label, edit=Edit(path=("placement", "avoid"), value=(*s.sheet.plan.placement.avoid, host)))
+    return Finding(severity="blocker", code=facts.trouble_code or "unreachable", node=nodes[0].id, column="host", host=host,
+                   message=f"{host}: {facts.trouble.rstrip('.')}. {', '.join(node.name for node in nodes[:4])}"
+                           f"{f' and {len(nodes) - 4} more' if len(nodes) > 4 else ''} {'is' if len(nodes) == 1 else 'are'} placed there.",
+                   consequence="Nothing can be sent to the host. Nodes stay where they are placed until you decide.", remedy=remedy)
 
 
 def memory(s: Situation) -> Iterator[Finding]:

@@ -174,9 +174,11 @@ def resolve(plan: Plan, kit: Kit, packages: Packages | PackageView | None, estat
     base = cell_room.written(plan, kit, packages, columns, estate, rows, shared or {})
     board = whereabouts.board(rows, base, sizes, estate, plan, kit, others or Others(), prefer or {}, thin)
     found = whereabouts.placed(*board) if board[0] else Placement({}, {})
+    stays = {demand.node: demand.fixed for demand in board[0] if demand.fixed}
     for ident, cells in base.items():
-        if ident in found.hosts and cells["host"].origin == "none":
-            cells["host"] = Cell(found.hosts[ident], "computed")
+        host = found.hosts.get(ident) or stays.get(ident, "")
+        if host and cells["host"].origin == "none":
+            cells["host"] = Cell(host, "computed")
     whereabouts.datastores(rows, base, estate, kit, full)
     exhausted = whereabouts.addresses(base, kit, estate, taken, held or {})
     short = drawn.from_series(base, columns, estate, members, held or {})

@@ -43,14 +43,19 @@ def board(rows: Rows, base: Mapping[str, Cells], sizes: Mapping[str, Mapping[str
                             frozenset(net.name for net in facts.networks if net.active), vcpus_left(facts, plan.placement.overcommit),
                             sum(store.free_bytes for store in facts.datastores if store.active) if facts.datastores else None, others.planned.get(host.name, 0))
                      for host, facts in known_hosts(estate, plan.bay) if host.name not in plan.placement.avoid)
+    # A host that does not answer keeps the nodes that stand on it: silence moves nobody, a person does (`avoid`).
+    silent = {host.name for host in estate.bay(plan.bay)} - {supply.host for supply in supplies} - set(plan.placement.avoid)
     demands = []
     for role, n in rows:
         cells = base[f"{role.id}-{n}"]
+        there = prefer.get(f"{role.id}-{n}", "")
+        stays = there if there in silent else ""
         size = sizes[role.id].get(cells["size"].value)
         names = (cells[network_column(ident, "network")].value for ident in ("", *(network.id for network in kit.networks)))
-        demands.append(Demand(f"{role.id}-{n}", size.memory_bytes if size else 0, role.id if role.apart or role.count.per_host else "", cells["host"].value,
+        demands.append(Demand(f"{role.id}-{n}", size.memory_bytes if size else 0, role.id if role.apart or role.count.per_host else "",
+                              cells["host"].value or stays,
                               tuple(dict.fromkeys(name for name in names if name)), size.vcpu if size else 0, thin_bytes[role.id],
-                              prefer.get(f"{role.id}-{n}", ""), f"{role.beside}-{n}" if role.beside else "", role.label))
+                              there, f"{role.beside}-{n}" if role.beside else "", role.label))
     return tuple(demands), supplies
 
 

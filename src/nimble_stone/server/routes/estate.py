@@ -115,6 +115,20 @@ class FitnessView(BaseModel):
     settings: list[RuleSetting] = []
 
 
+class ReadingView(BaseModel):
+    """A host that is being read, and for how many seconds."""
+
+    host: str
+    seconds: float
+
+
+@router.get("/estate/reading")
+async def estate_reading(world: TheWorld) -> list[ReadingView]:
+    """Hosts that are being read at this moment, the slowest first."""
+    now = world.monotonic()
+    return [ReadingView(host=host, seconds=now - since) for host, since in sorted(world.reading.items(), key=lambda item: item[1])]
+
+
 @router.get("/estate/rules")
 async def estate_rules_view(world: TheWorld) -> FitnessView:
     """Judge every host by the last facts."""

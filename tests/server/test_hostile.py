@@ -8,7 +8,6 @@ import httpx
 import pytest
 
 from nimble_stone.cli.client import Client
-from nimble_stone.core.errors import StoneError
 from tests.support.processes import ServerProcess
 
 HUGE = 10**30
@@ -74,9 +73,3 @@ def test_the_pages_own_addresses_answer_the_page(server: ServerProcess, client: 
     answer = asked(server, client, "GET", path)
     assert answer.status_code == 200
     assert answer.headers["content-type"].startswith("text/html")
-
-
-def test_a_text_that_is_half_a_character_is_refused_in_words(client: Client) -> None:
-    with pytest.raises(StoneError):
-        client._http.headers["Content-Type"] = "application/json"
-        client.call("GET", "/api/plans/\udcff".encode("utf-8", "surrogatepass").decode("latin-1"))

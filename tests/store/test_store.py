@@ -11,7 +11,7 @@ import pytest
 from nimble_stone.core.errors import Conflict, NotFound, StoneError
 from nimble_stone.core.estate import EstateFile, Facts, Guest
 from nimble_stone.lab import demo
-from nimble_stone.store import designs, records, runs
+from nimble_stone.store import access, designs, records, runs
 from nimble_stone.store.connect import Store, connect, migrate, transaction
 from nimble_stone.store.designs import ClaimRow
 
@@ -120,9 +120,9 @@ def test_long_answers_are_shortened_in_the_middle(db: sqlite3.Connection) -> Non
 
 
 def test_sessions_and_pins_end_as_they_should(db: sqlite3.Connection) -> None:
-    records.put_session(db, "h1", "csrf", 10.0, 1.0)
-    assert records.get_session(db, "h1", 5.0) == "csrf"
-    assert records.get_session(db, "h1", 11.0) is None
+    access.put_session(db, "h1", "csrf", 10.0, 1.0)
+    assert access.get_session(db, "h1", 5.0) == "csrf"
+    assert access.get_session(db, "h1", 11.0) is None
     records.put_pin(db, "10.44.1.11:22", "SHA256:a", 1.0)
     records.put_pin(db, "10.44.1.11:22", "SHA256:b", 2.0)
     assert records.get_pin(db, "10.44.1.11:22") == "SHA256:a"              # the first one stays until a person forgets it

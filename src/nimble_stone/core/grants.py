@@ -11,8 +11,10 @@ from collections.abc import Collection
 from nimble_stone.core.estate import Estate
 
 PREFIX = "keyring:"
-INTERNAL = ("run/", "authority")
-"""Entries of the installation itself: the authority's key, and what runs keep for their nodes."""
+AUTHORITY = "authority"
+INTERNAL = ("run/", "take-in/")
+"""Entries of the installation itself: the authority's key, and what runs keep for their nodes, and web
+addresses that packages are fetched from."""
 
 
 def own_prefix(plan: str) -> str:
@@ -22,7 +24,7 @@ def own_prefix(plan: str) -> str:
 
 def is_internal(entry: str) -> bool:
     """Whether an entry belongs to the installation and is granted to nobody."""
-    return entry == INTERNAL[1] or entry.startswith(INTERNAL[0])
+    return entry == AUTHORITY or entry.startswith(INTERNAL)
 
 
 def may_open(plan: str, entry: str, granted: Collection[str]) -> bool:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import io
 import re
-import threading
 from collections.abc import Iterable
 from typing import Any, TypeVar
 
@@ -23,7 +22,6 @@ Model = TypeVar("Model", bound=BaseModel)
 MAX_FAULTS = 50
 EDITED = 8
 _edited: dict[str, CommentedMap] = {}
-_edited_lock = threading.Lock()
 """Texts that were written a moment ago with the documents they were written from: the next edit need not read them again."""
 
 
@@ -112,8 +110,7 @@ def place_of(data: Any, path: tuple[int | str, ...]) -> str:
 
 def read(text: str, model: type[Model], what: str) -> Model:
     """Parse and validate a file. Raises FormatError or Faults, each problem with its line."""
-    with _edited_lock:
-        known = _edited.get(text)
+    known = _edited.get(text)
     data = load(text, what) if known is None else known
     try:
         return model.model_validate(plain(data))
@@ -171,9 +168,7 @@ def edit_all(text: str, edits: Iterable[tuple[tuple[str, ...], Scalar | dict[str
 
     Empty mappings left behind by a removal are removed too, except at the top. Raises InputError for a path that leads through a plain value.
     """
-    with _edited_lock:
-        data = _edited.pop(text, None)
-    data = data or load(text, "the file")
+    data = _edited.pop(text, None) or load(text, "the file")
     changed, wanted = False, list(edits)
     for path, value in wanted:
         changed |= _set(data, path, value)
@@ -184,10 +179,9 @@ def edit_all(text: str, edits: Iterable[tuple[tuple[str, ...], Scalar | dict[str
         out = io.StringIO()
         _yaml().dump(data, out)
         new = out.getvalue()
-    with _edited_lock:
-        while len(_edited) >= EDITED:
-            _edited.pop(next(iter(_edited)))
-        _edited[new] = data
+    _edited[new] = data
+    for old in list(_edited)[:-EDITED]:                             # each call is atomic: files are read in more than one thread
+        _edited.pop(old, None)
     return new
 
 

@@ -25,10 +25,11 @@ from nimble_stone.core.package import kinds, packed, signature
 from nimble_stone.core.package.contents import Contents, examine, hash_source
 from nimble_stone.core.package.given import Given
 from nimble_stone.core.units import size_text
+from nimble_stone.core.weburl import secrets_of, shown
 from nimble_stone.engine import packages, spool
 from nimble_stone.engine.files import FileSource, opened
 from nimble_stone.engine.world import World
-from nimble_stone.store import library, records
+from nimble_stone.store import entries, library, records
 from nimble_stone.store.library import TakeIn, TakeInFile
 from nimble_stone.store.records import PackageRow
 
@@ -75,6 +76,11 @@ class Progress:
             self.rate = fresh if not self.rate else 0.6 * self.rate + 0.4 * fresh
             self._at, self._then = now, done
         self.done, self.total = done, total
+
+
+def _address_entry(ident: str) -> str:
+    """Keyring entry of the web address that a take-in is fetched from."""
+    return f"take-in/{ident}"
 
 
 class Intake:
@@ -196,7 +202,8 @@ class Intake:
             raise InputError("a SHA-256 has 64 hexadecimal digits", code="url-digest")
         await self.world.reach.may_fetch(url)
         name = "".join(c for c in unquote(PurePosixPath(urlsplit(url).path).name) if c.isprintable() and c not in "/\\") or "package"
-        row = await self.begin("url", name, [TakeInFile(name, None)], origin=url, sha256=sha256)
+        row = await self.begin("url", name, [TakeInFile(name, None)], origin=shown(url), sha256=sha256)
+        await self.world.keep_secret(_address_entry(row.id), url, "url")
         self._begin(row.id, self._fetch(row.id))
         return row
 
@@ -294,24 +301,26 @@ class Intake:
     async def _end(self, row: TakeIn, state: str, **more: Any) -> None:
         await asyncio.to_thread(shutil.rmtree, self._folder(row.id), True)
         await self.world.store.write(library.put_take_in, replace(row, state=state, changed_at=self.world.clock(), **more))
+        await self.world.store.write(entries.drop_secrets, _address_entry(row.id))
         self.progress.pop(row.id, None)
 
     async def _fail(self, row: TakeIn, error: StoneError) -> None:
         findings = error.findings if isinstance(error, Refused) else []
-        log.info("take-in of %s failed: %s", row.name, error)
-        await self._end(row, "failed", problem={"code": error.code, "message": str(error), "hint": error.hint, "findings": findings})
+        log.info("take-in of %s failed: %s", row.name, self.world.blank(str(error)))
+        await self._end(row, "failed", problem={"code": error.code, "message": self.world.blank(str(error)), "hint": error.hint, "findings": findings})
 
     # --- from a URL ---
 
     async def _fetch(self, ident: str) -> None:
         """Fetch with resumption: a connection that breaks is taken up by range where the server can, else begun again."""
         row = await self.world.store.read(library.get_take_in, ident)
+        url = await self._address_of(row)
         progress = self.progress.setdefault(ident, Progress())
         tries = 0
         while True:
             have = self.received(ident, 0)
             try:
-                async with self.world.reach.fetch(row.origin, have) as answer:
+                async with self.world.reach.fetch(url, have) as answer:
                     if answer.offset != have:
                         self.part(ident, 0).unlink(missing_ok=True)          # it cannot resume: from the start again
                         have = answer.offset
@@ -334,6 +343,16 @@ class Intake:
                     raise
                 await self.world.pause(min(30.0, 0.5 * 2**tries))
         await self.complete(ident, here=True)
+
+    async def _address_of(self, row: TakeIn) -> str:
+        """The whole address, which may hold a password or token; it lies in the keyring as long as it is fetched from."""
+        try:
+            url = await self.world.open_secret(_address_entry(row.id))
+        except NotFound:
+            url = row.origin                                         # begun by a version that kept it here
+        for secret in secrets_of(url):
+            self.world.hide(secret)
+        return url
 
     # --- from a folder ---
 

@@ -10,12 +10,14 @@ import socket
 import time
 from collections.abc import AsyncIterator
 from dataclasses import dataclass, field
+from ipaddress import IPv4Address
 from typing import Any
 from urllib.parse import urljoin, urlsplit
 
 import httpx
 
 from nimble_stone.core.errors import InputError, RemoteFailed, RemoteTimeout, Unreachable
+from nimble_stone.core.weburl import login_of, shown
 from nimble_stone.reach.policy import DialPolicy
 
 MAX_BODY = 1 << 20
@@ -92,10 +94,23 @@ async def locate(policy: DialPolicy, url: str) -> tuple[str, int]:
     refused: InputError | None = None
     for address in dict.fromkeys(str(entry[4][0]) for entry in found):
         try:
-            return policy.real(address, port)
+            return policy.fetchable(address, port, is_own)
         except InputError as error:
             refused = error
     raise refused or InputError(f"“{host}” has no IPv4 address", code="dial-address")
+
+
+def is_own(address: str) -> bool:
+    """Whether an IPv4 address is this machine's: loopback, link-local, unspecified, or one that a socket can be bound to."""
+    known = IPv4Address(address)
+    if known.is_loopback or known.is_link_local or known.is_unspecified or known.is_multicast:
+        return True
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as probe:
+        try:
+            probe.bind((address, 0))
+        except OSError:
+            return False
+    return True
 
 
 @contextlib.asynccontextmanager
@@ -105,6 +120,7 @@ async def fetch(policy: DialPolicy, url: str, offset: int = 0) -> AsyncIterator[
     Raises: Unreachable, RemoteTimeout (worth another try), RemoteFailed (an answer that says no), InputError.
     """
     timeout = httpx.Timeout(STALL_S, connect=policy.connect_seconds)
+    first, login = urlsplit(url), login_of(url)
     try:
         async with httpx.AsyncClient(timeout=timeout, trust_env=False) as client:
             for _ in range(MAX_REDIRECTS + 1):
@@ -112,19 +128,23 @@ async def fetch(policy: DialPolicy, url: str, offset: int = 0) -> AsyncIterator[
                 address, port = await locate(policy, url)
                 headers = {"Host": parts.netloc.rpartition("@")[2], "Accept-Encoding": "identity"} | ({"Range": f"bytes={offset}-"} if offset else {})
                 target = parts._replace(netloc=f"{address}:{port}", fragment="").geturl()
-                async with client.stream("GET", target, headers=headers, extensions={"sni_hostname": parts.hostname}) as answer:
+                # A login goes to the server it was given for and to no other that a redirection names.
+                same = (parts.scheme, parts.hostname, parts.port) == (first.scheme, first.hostname, first.port)
+                auth = login if same else None
+                async with client.stream("GET", target, headers=headers, auth=auth, extensions={"sni_hostname": parts.hostname}) as answer:
                     if answer.status_code in (301, 302, 303, 307, 308) and "Location" in answer.headers:
                         url = urljoin(url, answer.headers["Location"])
                         if urlsplit(url).scheme not in ("http", "https"):
-                            raise RemoteFailed(f"{parts.hostname} leads on to something that is no web address", target=url, operation="fetch")
+                            raise RemoteFailed(f"{parts.hostname} leads on to something that is no web address", target=shown(url), operation="fetch")
                         continue
                     yield _begun(answer, url, offset)
                     return
-            raise RemoteFailed(f"more than {MAX_REDIRECTS} redirections", target=url, operation="fetch")
+            raise RemoteFailed(f"more than {MAX_REDIRECTS} redirections", target=shown(url), operation="fetch")
     except httpx.TimeoutException as error:
-        raise RemoteTimeout(f"{urlsplit(url).hostname} sent nothing for {STALL_S:g} s", target=url, operation="fetch") from error
+        raise RemoteTimeout(f"{urlsplit(url).hostname} sent nothing for {STALL_S:g} s", target=shown(url), operation="fetch") from error
     except httpx.HTTPError as error:
-        raise Unreachable(f"{urlsplit(url).hostname}: {_reason(error)}", target=url, operation="fetch", hint="See whether the address is right.") from error
+        raise Unreachable(f"{urlsplit(url).hostname}: {_reason(error)}", target=shown(url), operation="fetch",
+                          hint="See whether the address is right.") from error
 
 
 def _begun(answer: httpx.Response, url: str, offset: int) -> Fetched:
@@ -132,11 +152,11 @@ def _begun(answer: httpx.Response, url: str, offset: int) -> Fetched:
         match = re.fullmatch(r"bytes (\d{1,18})-\d{1,18}/(\d{1,18}|\*)", answer.headers.get("Content-Range", "").strip())
         if match and int(match[1]) == offset:
             return Fetched(offset, int(match[2]) if match[2] != "*" else None, answer.aiter_raw())
-        raise RemoteFailed("the web server answers with another part of the file than was asked for", target=url, operation="fetch")
+        raise RemoteFailed("the web server answers with another part of the file than was asked for", target=shown(url), operation="fetch")
     if answer.status_code == 416 and offset:
         return Fetched(0, None, _nothing())
     if answer.status_code != 200:
-        raise RemoteFailed(f"the web server answers with status {answer.status_code}", target=url, operation="fetch", code="url-status",
+        raise RemoteFailed(f"the web server answers with status {answer.status_code}", target=shown(url), operation="fetch", code="url-status",
                            hint="See whether the file is there, and whether it needs a login.")
     length = answer.headers.get("Content-Length", "")
     return Fetched(0, int(length) if length.isdigit() and len(length) < 16 else None, answer.aiter_raw())

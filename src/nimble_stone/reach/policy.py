@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from ipaddress import IPv4Address, IPv4Network
 from typing import Literal
 
@@ -32,6 +33,16 @@ class DialPolicy(BaseModel):
     mapped: tuple[Mapping, ...] = ()
     low_ports: int = Field(default=0, ge=0, le=60000)
     connect_seconds: float = Field(default=8.0, gt=0, le=120)
+    fetch_own: bool = Field(default=False, description="Whether packages may be fetched from this machine's own addresses.")
+
+    def fetchable(self, address: str, port: int, is_own: Callable[[str], bool]) -> tuple[str, int]:
+        """Where to dial for a web address. This machine's own services are not for whoever may name an address: its own
+        addresses are refused unless dial.yaml allows them. Raises InputError."""
+        real, real_port = self.real(address, port)
+        if real == address and not self.fetch_own and is_own(address):
+            raise InputError(f"{address} is an address of the server itself; packages are not fetched from there", code="dial-own",
+                             hint="Upload the file, put it into the watched folder, or set `fetch_own: true` in dial.yaml.")
+        return real, real_port
 
     def real(self, address: str, port: int) -> tuple[str, int]:
         """Where to dial for a planned address. Raises InputError when the policy forbids it."""

@@ -12,6 +12,7 @@ from pydantic import BaseModel, Field
 from starlette.requests import ClientDisconnect
 
 from nimble_stone.core.errors import Conflict, InputError, NotFound
+from nimble_stone.core.weburl import shown
 from nimble_stone.engine.intake import Intake
 from nimble_stone.server.deps import TheIntake, TheWorld
 from nimble_stone.store import library
@@ -69,7 +70,8 @@ def view(intake: Intake, row: TakeIn) -> TakeInView:
     received = sum(intake.received(row.id, n) for n in range(len(row.files))) if row.state == "receiving" else 0
     total = sum(file.size or 0 for file in row.files)
     verifying = row.state == "verifying" and progress is not None
-    return TakeInView(id=row.id, source=row.source, name=row.name, origin=row.origin, state=row.state, files=[file.name for file in row.files],
+    return TakeInView(id=row.id, source=row.source, name=row.name,
+                      origin=shown(row.origin) if row.source == "url" else row.origin, state=row.state, files=[file.name for file in row.files],
                       received=received, done=progress.done if verifying and progress else received, total=progress.total if verifying and progress else total,
                       rate=progress.rate if progress else 0.0, package=row.package, code=str(row.problem.get("code", "")),
                       message=str(row.problem.get("message", "")), hint=str(row.problem.get("hint", "")),

@@ -4,3 +4,9 @@ CREATE TABLE secret_grant (secret TEXT NOT NULL REFERENCES secret(name) ON DELET
 
 -- Tokens of the command line and of scripts: apart from the access key, each revocable. Only their digests are kept.
 CREATE TABLE token (id TEXT PRIMARY KEY, name TEXT NOT NULL, sha256 TEXT NOT NULL UNIQUE, made_at REAL NOT NULL, used_at REAL) STRICT;
+
+-- Web addresses of take-ins that have ended are kept without what may be secret: user, password, query.
+UPDATE take_in SET origin = substr(origin, 1, instr(origin, '?')) || '••••'
+  WHERE source = 'url' AND instr(origin, '?') > 0 AND state NOT IN ('receiving', 'verifying');
+UPDATE take_in SET origin = substr(origin, 1, instr(origin, '://') + 2) || '••••@' || substr(origin, instr(origin, '@') + 1)
+  WHERE source = 'url' AND origin GLOB '*://*@*' AND state NOT IN ('receiving', 'verifying');

@@ -49,6 +49,7 @@ def cli(*words: str) -> subprocess.CompletedProcess[str]:
     ("questions:", "virtual: [{id: v, label: V, members: [one], network: deep}]\nquestions:", "lies in “deep”, which is no network"),
     ("questions:", "sizing: {loads: [{id: l, label: L, usual: 1}], roles: {one: {carries: {m: '1'}}}}\nquestions:", "speaks of “m”, which is no load"),
     ("service:", "forming: [{id: f, label: F, role: one, call: {}, wait: {expected: 1, longest: 2}}]\nservice:", "has neither a path nor a command"),
+    ("service:", "forming: [{id: f, label: F, role: one, call: {ssh: 'edge \"{name}\"'}, wait: {expected: 1, longest: 2}}]\nservice:", "“{name}” stands inside quotes"),
     ("service:", "forming: [{id: f, label: F, role: one, after: [g], call: {path: /x}, wait: {expected: 1, longest: 2}}]\nservice:", "after “g”, which is no earlier step"),
     ("questions:", "balanced: [{id: b, label: B, virtual: v, port: 80, members: [one], member_port: 81}]\nquestions:", "turns to “v”, which is no virtual address"),
     ("questions:", "virtual: [{id: v, label: V, members: [one]}]\nbalanced: [{id: b, label: B, virtual: v, port: 80, members: [two], member_port: 81}]\nquestions:", "balanced service “b” names “two”"),

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Protocol
 
+from nimble_stone.core import shell_words
 from nimble_stone.core.plan.cells import MADE_HERE
 from nimble_stone.core.plan.filled import value_of
 from nimble_stone.core.plan.sheet import Node
@@ -27,7 +29,12 @@ def kept_name(run: str, name: str) -> str:
     return f"run/{run}/{name}"
 
 
-async def fill(c: Filler, template: str) -> str:
+async def fill_command(c: Filler, template: str) -> str:
+    """The same for a command that a shell reads: each value is quoted, whatever it holds."""
+    return await fill(c, template, shell_words.word)
+
+
+async def fill(c: Filler, template: str, escape: Callable[[str], str] = str) -> str:
     """Fill what `value_of` knows, secrets, `{kept.name}` and `{certificate.ID}` with its parts. What is filled in is never itself a template."""
     node = c.node
     secrets = {column.id for column in c.run.sheet.columns if column.kind == "secret"}
@@ -43,7 +50,7 @@ async def fill(c: Filler, template: str) -> str:
             value = value_of(key, node, c.run.sheet)
             if key in secrets and value:
                 value = await c.world.open_for_plan(c.run.sheet.plan.name, value)
-        out += before + value
+        out += before + escape(value)
     return out + rest
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import re
 import zipfile
 from collections.abc import Sequence
 
@@ -17,6 +18,8 @@ from nimble_stone.core.errors import FormatError
 
 MAX_BYTES, MAX_UNPACKED, MAX_ROWS, MAX_COLUMNS = 16 << 20, 128 << 20, 20_001, 400
 Rows = list[list[str]]
+_BEGIN = "=+-@＝＋－＠"
+_NUMBER = re.compile(r"[+-]?\d+([.,]\d+)?")
 
 
 def read(data: bytes, name: str = "the table") -> Rows:
@@ -37,7 +40,7 @@ def _csv(data: bytes, name: str) -> Rows:
     rows = []
     try:
         for row in csv.reader(io.StringIO(text), delimiter=delimiter, strict=True):
-            rows.append([cell[1:] if cell[:1] == "'" and cell[1:2] in "=+@-" and cell[1:2] else cell for cell in row[:MAX_COLUMNS]])
+            rows.append([cell[1:] if cell[:1] == "'" and is_formula(cell[1:]) else cell for cell in row[:MAX_COLUMNS]])
             if len(rows) > MAX_ROWS:
                 raise FormatError(f"{name} has more than {MAX_ROWS - 1} rows", code="table-large")
     except csv.Error as error:
@@ -96,5 +99,11 @@ def _cell(sheet: Worksheet | WriteOnlyWorksheet, text: str, number: int) -> Cell
     return cell
 
 
+def is_formula(text: str) -> bool:
+    """Whether a spreadsheet might work a text out: it begins, perhaps after blanks, with a sign that formulas begin with, and is no plain number."""
+    bare = text.lstrip(" \t\r\n\v\f\u00a0\ufeff")
+    return bare[:1] in _BEGIN and bare != "" and not _NUMBER.fullmatch(text)
+
+
 def _tame(text: str) -> str:
-    return "'" + text if text.startswith(("=", "+", "@")) or (text.startswith("-") and not text[1:2].isdigit()) else text
+    return "'" + text if is_formula(text) else text

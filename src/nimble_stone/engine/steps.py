@@ -20,7 +20,7 @@ from nimble_stone.core.plan.columns import network_column
 from nimble_stone.core.plan.sheet import Node, macs_of, networks_of
 from nimble_stone.core.sequence import Step
 from nimble_stone.engine import copies, packages, spool, transfer
-from nimble_stone.engine.filling import environment_of, fill, kept_name
+from nimble_stone.engine.filling import environment_of, fill, fill_command, kept_name
 from nimble_stone.engine.frozen import FrozenRun
 from nimble_stone.engine.world import World
 from nimble_stone.hosts import medium, xml_out
@@ -417,7 +417,7 @@ class Calling:
 
     async def _send(self, c: Context, call: Call) -> Found:
         if call.ssh:
-            return await (await c.door(c.node)).shell(await fill(c, call.ssh))
+            return await (await c.door(c.node)).shell(await fill_command(c, call.ssh))
         body = {key: await fill(c, text) for key, text in call.body.items()}
         return await (await c.door(c.node)).call(call.method, call.path, login=call.login, body=body or None,
                                                    secret=call.keep.values())

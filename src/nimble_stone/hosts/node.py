@@ -6,6 +6,7 @@ from collections.abc import Collection
 from dataclasses import dataclass, field
 from typing import Any
 
+from nimble_stone.core import shell_words
 from nimble_stone.core.errors import RemoteError, RemoteFailed
 from nimble_stone.hosts.kvm import Recorder, no_record
 from nimble_stone.reach import Credential, Reach, Target
@@ -71,7 +72,7 @@ class NodeDoor:
         """Whether the node itself reaches an address: one echo request sent from it by SSH."""
         a = self._access
         target = Target(a.name, a.address, 22, Credential(a.user, a.password))
-        command = f"ping -c 1 -W 2 {address}"
+        command = f"ping -c 1 -W 2 {shell_words.word(address)}"
         answer = await self._reach.ssh.run(target, command, limit_s=10)
         self._record(a.name, command, "\n".join(filter(None, (answer.text, answer.err))), answer.status, answer.seconds)
         return answer.status == 0

@@ -8,6 +8,7 @@ from typing import Annotated, Literal
 
 from pydantic import AfterValidator, ConfigDict, Field, model_validator
 
+from nimble_stone.core import shell_words
 from nimble_stone.core.errors import FormatError
 from nimble_stone.core.kit import expression
 from nimble_stone.core.models import Fixed
@@ -369,6 +370,9 @@ class Kit(_Part):
                 raise ValueError(f"forming step “{step.id}” is for “{step.role}”, which is no role of this kit")
             if not step.call.path and not step.call.ssh:
                 raise ValueError(f"forming step “{step.id}” has neither a path nor a command")
+            for call in (step.call, step.observe):
+                if call is not None and call.ssh and (wrong := shell_words.fault_of(call.ssh)):
+                    raise ValueError(f"forming step “{step.id}”: in the command “{call.ssh}” {wrong}")
             if unknown := set(step.after) - {one.id for one in self.forming[:number]}:
                 raise ValueError(f"forming step “{step.id}” comes after “{sorted(unknown)[0]}”, which is no earlier step")
         if self.admin_password not in {question.id for question in self.questions}:

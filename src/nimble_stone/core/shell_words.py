@@ -1,0 +1,64 @@
+"""Values in commands that a POSIX shell reads (IEEE 1003.1, 2.2 Quoting). Quoting is done here and nowhere else.
+
+A kit writes a command with values in braces. Each value becomes one word, or the part of one, whatever it holds; so a
+template must stand where a word stands: not inside quotes, not behind `$` or a backslash, not in a text that is read as
+a program once more. `fault_of` says where one does not.
+"""
+
+from __future__ import annotations
+
+import re
+import shlex
+
+_TEMPLATE = re.compile(r"\{([A-Za-z][A-Za-z0-9_.-]*)\}")
+_PROGRAM = re.compile(r"(^|[\s;&|(])(eval|source|\.)\s+[^;&|]*$|(^|\s)-[a-z]*c\s+$")
+
+
+def word(value: str) -> str:
+    """The value as one word of a shell command. A NUL, which no shell can pass on, is left out."""
+    return shlex.quote(value.replace("\0", ""))
+
+
+def fault_of(command: str) -> str:
+    """Why a command template cannot be filled in safely, '' when it can. Cost: O(length)."""
+    quote = ""
+    at = 0
+    while at < len(command):
+        sign = command[at]
+        if quote == "" and sign == "\\":
+            if _TEMPLATE.match(command, at + 1):
+                return _told(command, at + 1, "stands behind a backslash")
+            at += 2
+            continue
+        if quote == '"' and sign == "\\":
+            at += 2
+            continue
+        if sign in "'\"`" and quote in ("", sign):
+            quote = sign if not quote else ""
+        elif found := _TEMPLATE.match(command, at):
+            if wrong := _wrong_place(command, at, quote):
+                return _told(command, at, wrong)
+            at = found.end()
+            continue
+        at += 1
+    if quote:
+        return f"a quote ({quote}) is not closed"
+    return "it holds a here-document (<<), whose text is not quoted" if "<<" in command else ""
+
+
+def _wrong_place(command: str, at: int, quote: str) -> str:
+    before = command[:at]
+    if quote == "`" or before.count("$(") > before.count(")"):
+        return "stands inside a command substitution"
+    if quote:
+        return f"stands inside quotes ({quote}) of its own"
+    if before.endswith("$"):
+        return "stands behind “$”"
+    if re.search(r"(^|\s)#[^\n]*$", before):
+        return "stands in a comment"
+    return "is read as a program by the shell" if _PROGRAM.search(before) else ""
+
+
+def _told(command: str, at: int, why: str) -> str:
+    found = _TEMPLATE.match(command, at)
+    return f"“{found.group() if found else ''}” {why}; leave that out, values are quoted for you"

@@ -353,7 +353,7 @@ def test_the_five_products_are_begun_in_the_page(page: Page, server: ServerProce
         page.get_by_label("Name").fill(f"my-{kit}")
         page.get_by_label("Kit").select_option(kit)
         page.get_by_label("Bay").select_option("kelda-main")
-        page.get_by_role("button", name="Begin").click()
+        page.get_by_role("button", name="Create plan").click()
         page.wait_for_url(f"**/plans/my-{kit}")
         expect(heading(page)).to_contain_text(told)
         while (ask := page.get_by_role("button", name=re.compile("^Answer "))).count():

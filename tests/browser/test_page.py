@@ -35,7 +35,7 @@ def test_from_an_empty_plan_to_a_proved_rollout_and_back(page: Page, server: Ser
     page.get_by_role("button", name="New plan").click()
     page.get_by_label("Name").fill("harbour")
     page.get_by_label("Bay").select_option("kelda-main")
-    page.get_by_role("button", name="Begin").click()
+    page.get_by_role("button", name="Create plan").click()
     expect(page.get_by_role("heading", level=1)).to_contain_text("must be settled")
     page.get_by_role("button", name="Read and accept the licence").first.click()
     page.get_by_label("Accepted by").fill("mira")

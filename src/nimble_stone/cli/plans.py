@@ -29,6 +29,19 @@ def plan_list(as_json: Json = False) -> None:
     answer(found, as_json, *(table([["plan", "title", "kit", "bay", "nodes", "state"], *rows]) if rows else ["There is no plan yet."]))
 
 
+@app.command("new")
+def plan_new(name: str, kit: Annotated[str, typer.Option(help="Id of the kit.")], bay: Annotated[str, typer.Option(help="Bay whose hosts it may use.")],
+             package: Annotated[list[str] | None, typer.Option(help="“Product version”, or ROLE=“Product version”; else the newest that is stable and"
+                                                                    " trusted.")] = None, as_json: Json = False) -> None:
+    """Create a plan with everything the kit, the bay and the pools can tell."""
+    chosen = {}
+    for text in package or ():
+        role, equals, title = text.rpartition("=")
+        chosen[role if equals else ""] = title
+    found = Client().call("POST", "/api/plans", {"name": name, "kit": kit, "bay": bay, "packages": chosen})
+    answer(found, as_json, sentence(found["sentence"]), *findings(found))
+
+
 @app.command("check")
 def plan_check(plan: str, offline: Annotated[bool, typer.Option("--offline", help="With the last facts, without asking the world.")] = False,
                facts: Facts = None, package: PackageFile = None, include: Include = None, as_json: Json = False) -> None:

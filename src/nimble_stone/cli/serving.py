@@ -201,11 +201,11 @@ def _seed(data: Path, url: str, token: str, lab_plan: object, mib: int) -> None:
     client.call("POST", "/api/estate/read", {})
     know_machines(client, lab_plan)
     if not client.call("GET", "/api/packages"):
-        file = data / "gauge-collector-4.2.0.ova"
-        file.write_bytes(appliance.ova(mib=mib))
-        found = client.upload(file, lambda *_: None)
         by = appliance.publisher()
         client.call("POST", "/api/trust", {"pem": by.authority.decode()})
+        file = data / "gauge-collector-4.2.0.ova"
+        file.write_bytes(appliance.ova(mib=mib, by=by))
+        found = client.upload(file, lambda *_: None)
         client.call("PATCH", f"/api/packages/{found['sha256']}", {"channel": "stable", "note": "In use since the spring tides of March."})
         newer = data / "gauge-collector-4.3.0.ova"
         newer.write_bytes(appliance.ova(version="4.3.0", mib=mib, seed=45, edition=5, by=by))

@@ -158,6 +158,13 @@ def _place_of_word(data: Any, word: str) -> str:
     return key
 
 
+def write(data: dict[str, Any]) -> str:
+    """A file of these values, without those mappings that are empty."""
+    out = io.StringIO()
+    _yaml().dump({key: value for key, value in data.items() if value != {}}, out)
+    return out.getvalue()
+
+
 def edit(text: str, path: tuple[str, ...], value: Scalar | dict[str, Any] | tuple[str, ...]) -> str:
     """The text with one value set, or removed when `value` is None; comments and order stay."""
     return edit_all(text, [(path, value)])

@@ -15,6 +15,8 @@ from cryptography import x509
 from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import padding, rsa
 
+from nimble_stone.lab.label import labelled
+
 SECTOR, GRAIN = 512, 1 << 16
 
 
@@ -187,6 +189,7 @@ def ova(*, version: str = "4.2.0", mib: int = 24, capacity_gib: int = 40, seed: 
     total = capacity_gib * (1 << 30) // GRAIN
     count = mib * (1 << 20) // GRAIN
     grains = {index: rng.randbytes(GRAIN) for index in sorted({0, *rng.sample(range(total), max(1, count - 1))})}
+    grains[0] = labelled(grains[0], "Gauge Collector", version)
     disk = vmdk(capacity_gib << 30, grains)
     return pack("gauge-collector", {"gauge-collector.ovf": descriptor(capacity_gib << 30, len(disk), version=version, edition=edition).encode(),
                                     "gauge-collector-disk1.vmdk": disk}, by)

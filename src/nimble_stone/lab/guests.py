@@ -8,6 +8,7 @@ import contextlib
 import hashlib
 import io
 import random
+import shlex
 import ssl
 import tempfile
 import time
@@ -25,6 +26,7 @@ from lxml import etree
 from nimble_stone.core.errors import FormatError
 from nimble_stone.core.package import environment
 from nimble_stone.lab.demo import LabPlan, estate_file
+from nimble_stone.lab.label import label_of
 from nimble_stone.lab.products import TITLES
 from nimble_stone.lab.state import LabGuest, LabHost, Volumes
 
@@ -47,6 +49,7 @@ class Running:
     task: asyncio.Task[None] | None = None
     closers: list[Any] = field(default_factory=list)
     turn: int = 0
+    label: dict[str, str] = field(default_factory=dict)
 
     @property
     def product(self) -> str:
@@ -142,6 +145,7 @@ class GuestRoom:
         except (FormatError, LookupError, pycdlib.pycdlibexception.PyCdlibException) as error:
             running.say(f"{running.product}: no usable config medium: {error}")
             return
+        running.label = label_of(guest, running.host, self.volumes)
         running.say(f"{running.product}: name {running.get('hostname')}")
         address = running.get("address") or await self._lease(running)
         if not address:
@@ -209,7 +213,7 @@ class GuestRoom:
     # --- what a guest understands ---
 
     async def _shell(self, process: asyncssh.SSHServerProcess[str]) -> None:
-        words = (process.command or "").split()
+        words = _words(process.command or "")
         if words[:1] == ["ping"] and len(words) > 1:
             good = self.answers(words[-1])
             process.stdout.write(f"PING {words[-1]}: {'1 packets received' if good else '0 packets received'}\n")
@@ -259,8 +263,9 @@ class GuestRoom:
     async def h_get_status(self, running: Running, body: dict[str, str]) -> web.Response:
         """How the node is."""
         title, version = TITLES.get(running.product, TITLES["gauge"])
+        label = running.label
         return web.json_response({
-            "product": title, "version": version, "name": running.get("hostname"), "role": running.get("role"),
+            "product": label.get("product", title), "version": label.get("version", version), "name": running.get("hostname"), "role": running.get("role"),
             "address": f"{running.get('address')}/{running.get('prefix')}",
             **({"licence": "known" if running.get("licence") else "trial"} if running.product == "tidebook" else {}),
             **({"address6": f"{running.get('address6')}/{running.get('prefix6')}"} if running.get("address6") else {}), "time": time.time(),
@@ -386,6 +391,14 @@ class _Login(asyncssh.SSHServer):
 
     def validate_password(self, username: str, password: str) -> bool:
         return username == "admin" and password == self._running.get("admin_password")
+
+
+def _words(command: str) -> list[str]:
+    """The words of a command as a POSIX shell would take them; none where its quotes do not close."""
+    try:
+        return shlex.split(command)
+    except ValueError:
+        return []
 
 
 def _tls(running: Running) -> ssl.SSLContext:

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from xml.sax.saxutils import escape, quoteattr
 
 from nimble_stone.lab.appliance import GRAIN, pack, vmdk
+from nimble_stone.lab.label import labelled
 
 
 @dataclass(frozen=True)
@@ -121,5 +122,7 @@ def ova(product: Product, *, mib: int = 4) -> bytes:
     """The product as a package: about `mib` MiB of content, scattered over its disk."""
     rng = random.Random(product.id)
     total, count = (product.disk_gib << 30) // GRAIN, (mib << 20) // GRAIN
-    disk = vmdk(product.disk_gib << 30, {index: rng.randbytes(GRAIN) for index in sorted({0, *rng.sample(range(total), max(1, count - 1))})})
+    grains = {index: rng.randbytes(GRAIN) for index in sorted({0, *rng.sample(range(total), max(1, count - 1))})}
+    grains[0] = labelled(grains[0], product.title, product.version)
+    disk = vmdk(product.disk_gib << 30, grains)
     return pack(product.id, {f"{product.id}.ovf": descriptor(product, len(disk)).encode(), f"{product.id}-disk1.vmdk": disk})

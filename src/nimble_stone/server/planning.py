@@ -117,16 +117,52 @@ async def packages_of(world: World, plan: Plan, kit: Kit) -> Packages:
     return Packages(await find(plan.package), {role: await find(wanted) for role, wanted in named.items()})
 
 
-async def shelf_of(world: World, kit: Kit) -> dict[str, tuple[str, ...]]:
-    """Role ('' for the plan's package) → names of the packages taken in that would do, the newest first."""
+@dataclass(frozen=True)
+class Choice:
+    """A package that would do. `why_not`: why a new plan does not take it by itself, '' when it does."""
+
+    title: str
+    channel: str
+    signature: str
+    why_not: str
+
+
+async def choices_of(world: World, kit: Kit) -> dict[str, tuple[Choice, ...]]:
+    """Role ('' for the plan's package) → packages that would do: stable before others, trusted before unsigned, the newest first."""
     known = await world.store.read(records.package_names)
-    return {role: tuple(dict.fromkeys(f"{product} {version}" for product, version in known if takes(accepts, product, version)))
-            for role, accepts in (("", kit.accepts), *((role.id, role.accepts) for role in kit.roles if role.accepts))}
+    found = {}
+    for role, accepts in (("", kit.accepts), *((role.id, role.accepts) for role in kit.roles if role.accepts)):
+        fitting = {one.title: Choice(one.title, one.channel, one.signature, _why_not(one)) for one in reversed(known)
+                   if takes(accepts, one.product, one.version)}
+        newest = list(fitting.values())[::-1]
+        found[role] = tuple(sorted(newest, key=lambda one: (bool(one.why_not), one.channel != STABLE, one.signature != "verified")))
+    return found
 
 
-async def newest_of(world: World, kit: Kit) -> dict[str, str]:
-    """What `shelf_of` answers, the newest of each only; roles for which there is none are left out."""
-    return {role: known[0] for role, known in (await shelf_of(world, kit)).items() if known}
+STABLE = "stable"
+
+
+def _why_not(package: records.PackageName) -> str:
+    if package.signature == "failed":
+        return "its signature is not valid"
+    if package.signature == "untrusted":
+        return "its publisher is not trusted"
+    return f"its channel is {package.channel}" if package.channel not in ("", STABLE) else ""
+
+
+async def shelf_of(world: World, kit: Kit) -> dict[str, tuple[str, ...]]:
+    """Role ('' for the plan's package) → names of the packages taken in that would do, the best choice first."""
+    return {role: tuple(one.title for one in choices) for role, choices in (await choices_of(world, kit)).items()}
+
+
+async def usual_of(world: World, kit: Kit) -> dict[str, str]:
+    """Role → the package that a new plan takes by itself; roles for which there is none are left out. What is a candidate or not
+    trusted is taken on purpose only."""
+    found = {}
+    for role, choices in (await choices_of(world, kit)).items():
+        if choices and not choices[0].why_not:
+            found[role] = choices[0].title
+    return found
 
 
 async def claims_of_others(world: World, plan_name: str) -> tuple[Claim, ...]:

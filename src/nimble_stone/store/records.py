@@ -165,9 +165,26 @@ def packages(db: Db) -> list[PackageRow]:
     return [_package(row) for row in db.execute("SELECT * FROM package ORDER BY added_at DESC")]
 
 
-def package_names(db: Db) -> list[tuple[str, str]]:
-    """(product, version) of all packages, newest first."""
-    return [(row["product"], row["version"]) for row in db.execute("SELECT product, version FROM package ORDER BY added_at DESC")]
+@dataclass(frozen=True)
+class PackageName:
+    """What a package is chosen by: `signature` as it was when it was taken in (see core/package/signature.py)."""
+
+    product: str
+    version: str
+    channel: str
+    signature: str
+
+    @property
+    def title(self) -> str:
+        """“Gauge Collector 4.2.0”."""
+        return f"{self.product} {self.version}"
+
+
+def package_names(db: Db) -> list[PackageName]:
+    """All packages, newest first."""
+    rows = db.execute("SELECT product, version, channel, coalesce(json_extract(doc, '$.integrity.signature'), 'absent') AS signature"
+                      " FROM package ORDER BY added_at DESC")
+    return [PackageName(row["product"], row["version"], row["channel"], row["signature"]) for row in rows]
 
 
 def find_package(db: Db, wanted: str) -> PackageRow | None:

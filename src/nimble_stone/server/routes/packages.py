@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import datetime
 from collections.abc import AsyncIterator
+from dataclasses import replace
 from urllib.parse import unquote
 
 from fastapi import APIRouter, Request
@@ -18,6 +19,7 @@ from nimble_stone.core.package.contents import Contents
 from nimble_stone.core.plan.packages import takes
 from nimble_stone.engine import copies, packages
 from nimble_stone.engine.intake import Intake
+from nimble_stone.engine.world import World
 from nimble_stone.server import package_views, planning
 from nimble_stone.server.deps import TheIntake, TheKits, TheWorld
 from nimble_stone.server.package_views import ChangeView, CompareView, CopyView, PackageItem, PackageView, VersionView
@@ -247,11 +249,29 @@ async def trust_add(body: Pem, world: TheWorld) -> list[TrustedView]:
     for certificate in signature.read_certificates(body.pem.encode()):
         await world.store.write(library.put_trusted, Trusted(signature.fingerprint(certificate), signature.name_of(certificate.subject),
                                                              certificate.not_valid_after_utc.timestamp(), signature.pem(certificate), world.clock()))
+    await _judge_signatures_again(world)
     return await trust_list(world)
+
+
+async def _judge_signatures_again(world: World) -> None:
+    """Which packages count as trusted follows the trust list: new plans choose by it."""
+    trust = [certificate for t in await world.store.read(library.trusted) for certificate in signature.read_certificates(t.pem.encode())]
+    for row in await world.store.read(records.packages):
+        contents = packages.contents_of(row)
+        if contents.integrity.signature == "absent":
+            continue
+        try:
+            signed = await asyncio.to_thread(packages.signature_now, world.packages, contents, trust, world.clock())
+        except (FormatError, OSError):
+            continue                                                # its files cannot be read: what was known stays
+        if signed.state != contents.integrity.signature:
+            integrity = replace(contents.integrity, signature=signed.state, signer=signed.signer)
+            await world.store.write(records.renew_package, row.sha256, packages.dump(replace(contents, integrity=integrity)))
 
 
 @router.delete("/trust/{fingerprint}")
 async def trust_drop(fingerprint: str, world: TheWorld) -> list[TrustedView]:
     """Trust a certificate no longer."""
     await world.store.write(library.drop_trusted, fingerprint)
+    await _judge_signatures_again(world)
     return await trust_list(world)

@@ -11,7 +11,7 @@ from fastapi.responses import PlainTextResponse
 from pydantic import BaseModel, FailFast, Field
 
 from nimble_stone.core import answers, secrets_rule, yaml_text
-from nimble_stone.core.errors import Conflict, InputError
+from nimble_stone.core.errors import Conflict, InputError, NotFound
 from nimble_stone.core.findings import Edit
 from nimble_stone.core.kit.model import Kit
 from nimble_stone.core.plan.beginning import beginning
@@ -44,6 +44,8 @@ class NewPlan(BaseModel):
     name: str = Field(default="", max_length=60)
     kit: str = ""
     bay: str = ""
+    packages: dict[str, str] = Field(default={}, max_length=50, description="Role ('' for the plan's own) → the package to begin with; what is"
+                                                                          " not named here is chosen: stable and trusted.")
 
 
 class Edits(BaseModel):
@@ -107,6 +109,35 @@ async def kit_list(kits: TheKits) -> list[KitLine]:
             for kit in kits.values()]
 
 
+class ChoiceView(BaseModel):
+    """A package that a kit takes. `why_not`: why a new plan does not take it by itself."""
+
+    title: str
+    channel: str
+    signature: str
+    why_not: str
+
+
+class RoleChoices(BaseModel):
+    """What a role's nodes can be made from ('' for the plan's package), the best choice first; `usual`: what a new plan takes, '' none."""
+
+    role: str
+    label: str
+    usual: str
+    choices: list[ChoiceView]
+
+
+@router.get("/kits/{ident}/packages")
+async def kit_packages(ident: str, world: TheWorld, kits: TheKits) -> list[RoleChoices]:
+    """What plans of a kit can be begun with. Raises NotFound."""
+    if ident not in kits:
+        raise NotFound(f"there is no kit “{ident}”")
+    kit, usual = kits[ident], await planning.usual_of(world, kits[ident])
+    return [RoleChoices(role=role, label=found.label if (found := kit.role(role)) else "", usual=usual.get(role, ""),
+                        choices=[ChoiceView(**vars(one)) for one in choices])
+            for role, choices in (await planning.choices_of(world, kit)).items()]
+
+
 @router.get("/plans")
 async def plan_list(world: TheWorld, kits: TheKits) -> list[PlanLine]:
     """All plans with their newest run."""
@@ -138,14 +169,15 @@ async def _first_text(body: NewPlan, kits: TheKits, world: World) -> str:
     if body.kit not in kits:
         raise InputError("choose a kit", code="kit-unknown")
     kit = kits[body.kit]
-    newest = await planning.newest_of(world, kit)
-    values = "".join(f"  {column}: {value}\n" for column, value in beginning(kit, body.bay, await planning.estate_of(world)).items())
-    blocks = {role.id: (f"    count: {role.count.usual}\n" if not role.count.per_host else "")
-              + (f"    package: {newest[role.id]}\n" if role.id in newest else "") for role in kit.roles}
-    roles = "".join(f"  {ident}:\n{block}" for ident, block in blocks.items() if block)
-    empty = '""'
-    return (f"nimble-stone: plan/1\nname: {body.name}\nkit: {kit.id}\npackage: {newest.get('', empty)}\nbay: {body.bay or empty}\n"
-            + (f"values:\n{values}" if values else "") + (f"roles:\n{roles}" if roles else ""))
+    newest = await planning.usual_of(world, kit) | {role: title for role, title in body.packages.items() if title}
+    roles: dict[str, dict[str, Any]] = {}
+    for role in kit.roles:
+        count = {} if role.count.per_host else {"count": role.count.usual}
+        roles[role.id] = count | ({"package": newest[role.id]} if role.id in newest else {})
+    values = beginning(kit, body.bay, await planning.estate_of(world))
+    # Names of packages and bays come from outside: the writer quotes what needs it.
+    return yaml_text.write({"nimble-stone": "plan/1", "name": body.name, "kit": kit.id, "package": newest.get("", ""), "bay": body.bay,
+                            "values": values, "roles": {ident: block for ident, block in roles.items() if block}})
 
 
 class Asked(BaseModel):

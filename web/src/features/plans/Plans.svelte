@@ -9,13 +9,14 @@
   import type { Mark } from '../../lib/ui/marks';
   import CarryOver from './CarryOver.svelte';
   import Many from './Many.svelte';
+  import NewPlan from './NewPlan.svelte';
   import Shared from './Shared.svelte';
 
   let plans = $state.raw<PlanLine[] | null>(null), kits = $state.raw<KitLine[]>([]), bays = $state.raw<string[]>([]);
   let estate = $state.raw<EstateView | null>(null), values = $state.raw<SharedView[]>([]), packages = $state.raw<string[]>([]), carrying = $state.raw<PlanLine | null>(null);
   const SEE: [string, string][] = [['', 'plans'], ['table', 'many from a table'], ['values', 'shared values']];
   let see = $derived(router.query.get('see') ?? '');
-  let making = $state(false), name = $state(''), kit = $state(''), bay = $state('');
+  let making = $state(false), kit = $state(''), bay = $state('');
   let input: HTMLInputElement | undefined = $state();
   const MARKS: Record<string, Mark> = { running: 'working', held: 'held', trouble: 'failed', proving: 'working', done: 'proved', unproved: 'failed', undoing: 'working', undone: 'undone' };
   const STATES: Record<string, string> = { running: 'is being rolled out', held: 'held', trouble: 'needs you', proving: 'is being proved', done: 'stands, proved', unproved: 'stands, not all proved', undoing: 'is being taken back', undone: 'was taken back' };
@@ -31,9 +32,6 @@
       kit ||= kits.find((k) => k.id === plans?.[0]?.kit)?.id ?? kits.find((k) => packages.some((p) => p.startsWith(`${k.product} `)))?.id ?? kits[0]?.id ?? '';
       bay ||= bays[0] ?? '';
     } catch (error) { notices.problem(error); }
-  }
-  async function make() {
-    try { const made = await send<PlanView>('POST', '/plans', { name, kit, bay }); router.go(`/plans/${made.id}`); } catch (error) { notices.problem(error); }
   }
   async function bring(files: FileList | null) {
     const file = files?.[0];
@@ -52,12 +50,7 @@
   {:else if see === 'values'}<Shared {values} onchange={load} />
   {:else}
   {#if making}
-    <form onsubmit={(e) => { e.preventDefault(); void make(); }}>
-      <label>Name <input bind:value={name} required pattern="[a-z0-9][a-z0-9\-]*" maxlength="40" placeholder="ness-gauges" title="lower-case letters, digits and dashes" /></label>
-      <label>Kit <select bind:value={kit}>{#each kits as k (k.id)}<option value={k.id}>{k.title}</option>{/each}</select></label>
-      <label>Bay <select bind:value={bay}>{#each bays as b (b)}<option>{b}</option>{/each}</select></label>
-      <Button type="submit" kind="main">Begin</Button><span class="quiet">{kits.find((k) => k.id === kit)?.summary}</span>
-    </form>
+    <NewPlan {kits} {bays} bind:kit bind:bay />
   {/if}
   <table><thead><tr><th>Plan</th><th>State</th><th>Kit</th><th>Bay</th><th>Nodes</th><th>Changed</th><th></th></tr></thead>
     <tbody>{#each plans ?? [] as p (p.id)}
@@ -71,6 +64,5 @@
 <style>
   .page { padding: 0 20px; overflow: auto; height: 100%; } .bar { display: flex; justify-content: space-between; gap: 28px; align-items: flex-start; padding: 10px 0 6px; border-bottom: 1px solid var(--line); } h1 { font-size: var(--text-l); } b { font-weight: 600; } .bar p { font-size: var(--text-s); } .acts { display: flex; gap: 10px; align-items: center; }
   .see { display: flex; gap: 18px; padding: 7px 0 0; border-bottom: 1px solid var(--line); font-size: var(--text-s); } .see a { color: var(--soft); text-decoration: none; padding: 2px 0 6px; border-bottom: 2px solid transparent; } .see a:hover { color: var(--accent); } .see [aria-current] { color: var(--ink); font-weight: 600; border-color: var(--ink); } .more { text-align: right; font-size: var(--text-s); }
-  form { display: flex; gap: 18px; align-items: center; padding: 12px 0; border-bottom: 1px solid var(--line); } input, select { border: 1px solid var(--strong-line); background: var(--surface); padding: 5px 8px; border-radius: var(--radius); margin-left: 6px; }
   table { width: 100%; border-collapse: collapse; margin-top: 4px; } th, td { text-align: left; padding: 9px 12px 9px 0; border-bottom: 1px solid var(--line); font-weight: 400; } thead th { color: var(--soft); font-size: var(--text-s); } tbody th a { font-weight: 600; margin-right: 12px; }
 </style>

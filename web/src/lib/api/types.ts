@@ -55,3 +55,5 @@ export type PoolView = Schemas['PoolView'];
 export type LandedView = Schemas['LandedView'];
 export type ClaimView = Schemas['ClaimView'];
 export type KeyringEntry = Schemas['KeyringEntry'];
+export type RoleChoices = Schemas['RoleChoices'];
+export type ChoiceView = Schemas['ChoiceView'];

@@ -98,7 +98,7 @@ def test_the_answers_have_the_shape_that_others_rely_on() -> None:
     assert {c["host"] for c in found["capacity"]} == {n["host"] for n in found["nodes"]}
     for line in found["capacity"]:
         assert line["memory_free_bytes"] - line["memory_after_bytes"] == sum(n["memory_bytes"] for n in found["nodes"] if n["host"] == line["host"])
-    assert set(found["forecast"]) == {"p50_seconds", "p90_seconds", "critical_path"}
+    assert set(found["forecast"]) == {"expected_seconds", "p50_seconds", "p90_seconds", "critical_path"}
     assert set(found["forecast"]["critical_path"]) <= {s.key for s in steps}
     placed = answers.place(sheet, estate)
     assert set(placed) == {"assignments", "spread", "reasons"}

@@ -52,16 +52,16 @@ def test_a_run_says_where_it_stands_and_offers_the_next_thing(state: str, given:
     (Finding(severity="blocker", code="count", message="x"), "cell", "Show where"),
 ])
 def test_the_first_blocker_decides_the_button(finding: Finding, kind: str, label: str) -> None:
-    found = narrative.of_plan(sheet(), [finding, finding], 10, 20, ("disk", "boot"))
+    found = narrative.of_plan(sheet(), [finding, finding], 10, ("disk", "boot"))
     assert (found.action.kind, found.action.label) == (kind, label)
     assert found.strong == "x"
     assert found.after == " One more must be settled before it can run."
-    assert found.below == "forecast 10 s, at worst 20 s · longest way: disk → boot"
+    assert found.below == "expected 10 s · critical path: disk → boot"
 
 
 def test_cautions_do_not_stop_but_are_said() -> None:
     caution = Finding(severity="caution", code="room-full", message="x")
-    assert narrative.of_plan(sheet(), [caution], 1, 2, ()).strong == "Ready to run, with 1 caution"
+    assert narrative.of_plan(sheet(), [caution], 1, ()).strong == "Ready to run, with 1 caution"
 
 
 def test_the_acceptance_names_what_does_not_hold() -> None:

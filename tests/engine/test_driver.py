@@ -177,7 +177,8 @@ async def test_crashed_after_every_single_journal_write_the_end_is_the_same(plac
 
 async def test_limits_are_kept_per_host_and_overall(place: tuple[ScriptedWorld, Ground, str]) -> None:
     world, ground, run = place
-    await Driver(world, run, Limits(per_host=1, per_datastore=1, overall=2)).go()
+    world.limiter.change(Limits(per_host=1, per_datastore=1, overall=2))
+    await Driver(world, run).go()
     assert ground.most.pop("overall") <= 2
     assert set(ground.most.values()) == {1}
 
@@ -227,11 +228,92 @@ async def test_a_wait_ends_at_its_deadline_in_words(place: tuple[ScriptedWorld, 
         return (await states(world, run))["boot/lead-1"] == "failed"
     await until(stuck)
     found = {step.key: step for step in await world.store.read(runs.steps, run)}["boot/lead-1"]
-    assert found.message.startswith("western-lead: boot not seen within 4 min")
+    assert found.message.startswith("western-lead: boot not completed within 4 min")
     assert world.paused >= 240
     ground.silent.clear()
     await driver.retry(["boot/lead-1"])
     await asyncio.wait_for(task, 20)
+
+
+async def waiting_on(world: World, run: str, key: str, driver: Driver) -> None:
+    async def there() -> bool:
+        return key in driver._waits and (await states(world, run))[key] == "waiting"
+    await until(there)
+
+
+async def test_losing_contact_is_part_of_waiting_and_is_said_once(place: tuple[ScriptedWorld, Ground, str]) -> None:
+    world, ground, run = place
+    ground.silent.add("boot/lead-1")
+    world.monotonic = lambda: world.paused
+    driver = Driver(world, run)
+    kinds = rollout.KINDS
+    plain, asked = kinds["boot"].observe, [0]
+
+    async def flaky(c: Context) -> dict[str, Any] | None:
+        if c.step.key == "boot/lead-1":
+            asked[0] += 1
+            if 3 <= asked[0] <= 20:
+                raise Unreachable("the switch is rebooting")
+            if asked[0] > 20:
+                return {}
+        return await plain(c)
+    kinds["boot"].observe = flaky  # type: ignore[method-assign]
+    await asyncio.wait_for(driver.go(), 20)
+    assert (await world.store.read(runs.get_run, run)).state == "done"
+    told = [(e.kind, e.payload.get("message")) for e in await world.store.read(runs.events, run) if e.step == "boot/lead-1"]
+    assert told == [("begun", None), ("acting", None), ("lost-contact", "the switch is rebooting"), ("contact-again", None), ("done", None)]
+    assert {step.key: step.attempt for step in await world.store.read(runs.steps, run)}["boot/lead-1"] == 1
+
+
+async def test_a_wait_is_extended_ended_and_begun_anew_by_a_person(place: tuple[ScriptedWorld, Ground, str]) -> None:
+    world, ground, run = place
+    ground.silent.add("boot/lead-1")
+    driver = Driver(world, run)
+    task = asyncio.create_task(driver.go())
+    await waiting_on(world, run, "boot/lead-1", driver)
+    before = driver._waits["boot/lead-1"].end
+    await driver.extend("boot/lead-1", 900)
+    assert driver._waits["boot/lead-1"].end == before + 900
+    await driver.retry(["boot/lead-1"])
+    await waiting_on(world, run, "boot/lead-1", driver)
+    assert driver._waits["boot/lead-1"].end < before + 900
+    await driver.end_wait("boot/lead-1")
+
+    async def failed() -> bool:
+        return (await states(world, run))["boot/lead-1"] == "failed"
+    await until(failed)
+    found = {step.key: step for step in await world.store.read(runs.steps, run)}["boot/lead-1"]
+    assert "was ended by a person" in found.message
+    assert found.attempt == 2
+    for wish in (driver.extend("boot/lead-1", 5), driver.end_wait("boot/lead-1")):
+        with pytest.raises(Conflict, match="not waiting"):
+            await wish
+    await driver.skip("boot/lead-1", "it is up")
+    await asyncio.wait_for(task, 20)
+    kinds = [e.kind for e in await world.store.read(runs.events, run) if e.step == "boot/lead-1"]
+    assert [k for k in kinds if k not in ("begun", "acting")] == ["wait-extended", "retry-asked", "wait-end-asked", "failed", "skipped"]
+
+
+@pytest.mark.parametrize("code", ["guest-gone", "guest-stopped"])
+async def test_a_guest_that_vanishes_during_a_wait_fails_it_at_once(place: tuple[ScriptedWorld, Ground, str], code: str) -> None:
+    world, ground, run = place
+    ground.silent.add("services/lead-1")
+    task = asyncio.create_task(Driver(world, run).go())
+
+    async def state_is(wanted: str) -> bool:
+        return (await states(world, run))["services/lead-1"] == wanted
+    await until(lambda: state_is("waiting"))
+    plain = rollout.KINDS["services"].observe
+
+    async def gone(c: Context) -> dict[str, Any] | None:
+        if c.step.key == "services/lead-1":
+            raise RemoteFailed("VM is no longer there", code=code)
+        return await plain(c)
+    rollout.KINDS["services"].observe = gone  # type: ignore[method-assign]
+    await until(lambda: state_is("failed"))
+    assert {step.key: step.attempt for step in await world.store.read(runs.steps, run)}["services/lead-1"] == 1
+    task.cancel()
+    await asyncio.gather(task, return_exceptions=True)
 
 
 async def test_a_skipped_step_lets_the_rest_go_on_and_keeps_its_reason(place: tuple[ScriptedWorld, Ground, str]) -> None:

@@ -256,6 +256,20 @@ def run_skip(run: str, step: str, reason: Annotated[str, typer.Option(help="Why;
 
 
 @app.command()
+def limits(overall: Annotated[int, typer.Option(help="Most working steps at once, over all runs.")] = 0,
+           host: Annotated[int, typer.Option(help="Most working steps at once on one host.")] = 0,
+           datastore: Annotated[int, typer.Option(help="Most working steps at once on one datastore.")] = 0, as_json: Json = False) -> None:
+    """Show or set how much is done at once, over all runs and host preparation."""
+    client = Client()
+    found = client.call("GET", "/api/limits")
+    if overall or host or datastore:
+        body = {"overall": overall or found["overall"], "per_host": host or found["per_host"], "per_datastore": datastore or found["per_datastore"]}
+        found = client.call("PUT", "/api/limits", body)
+    answer(found, as_json, f"At most {found['overall']} steps at once, {found['per_host']} on one host, {found['per_datastore']} on one datastore.",
+           *(f"run {one['run']}: {one['working']} working, {one['queued']} queued" for one in found["shares"]))
+
+
+@app.command()
 def acceptance(run: str, again: Annotated[bool, typer.Option("--again", help="Make the proofs once more.")] = False,
                junit: Annotated[Path | None, typer.Option(help="Write JUnit XML here.")] = None,
                html: Annotated[Path | None, typer.Option(help="Write the report here.")] = None, as_json: Json = False) -> None:

@@ -98,10 +98,10 @@ def _places(plan: str, node: str, given: dict[str, Any] | None) -> list[dict[str
 
 @app.command("forecast")
 def plan_forecast(plan: str, facts: Facts = None, package: PackageFile = None, include: Include = None, as_json: Json = False) -> None:
-    """How long the rollout takes: as likely longer as shorter, nine times in ten, and the longest way."""
+    """How long the rollout takes: the expected time, the time that 90% of simulated runs stay within, and the critical path."""
     found = (_without_server(plan, facts, package or [], include) if facts else _asked(plan))["check"]["forecast"]
-    answer(found, as_json, f"{time_text(found['p50_seconds'])} as likely as not, {time_text(found['p90_seconds'])} nine times in ten.",
-           "The longest way: " + " → ".join(found["critical_path"]))
+    answer(found, as_json, f"Expected: {time_text(found['expected_seconds'])}. 90% of simulated runs: at most {time_text(found['p90_seconds'])}.",
+           "Critical path: " + " → ".join(found["critical_path"]))
 
 
 @app.command("size")

@@ -11,7 +11,7 @@ from nimble_stone.core.chances import chances
 from nimble_stone.core.estate import Estate, room_bytes
 from nimble_stone.core.findings import Finding
 from nimble_stone.core.plan.sheet import Sheet
-from nimble_stone.core.sequence import Step
+from nimble_stone.core.sequence import Step, forecast
 
 
 def check(sheet: Sheet, estate: Estate, findings: Sequence[Finding], steps: Sequence[Step]) -> dict[str, Any]:
@@ -20,7 +20,7 @@ def check(sheet: Sheet, estate: Estate, findings: Sequence[Finding], steps: Sequ
     for node in sheet.nodes:
         added[node.value("host")] += node.memory_bytes
     free = {name: room_bytes(estate.facts[name]) for name in sorted(added) if name in estate.facts}
-    will = chances(steps)
+    will, expected = chances(steps), forecast(list(steps)).end_s
     return {
         "findings": [{"severity": f.severity, "code": f.code, "message": f.message, "where": " ".join(part for part in (f.node, f.column, f.host) if part),
                       "remedy": f.remedy.label if f.remedy else ""} for f in findings],
@@ -29,7 +29,8 @@ def check(sheet: Sheet, estate: Estate, findings: Sequence[Finding], steps: Sequ
                    "addresses": {column.removeprefix("net.").removesuffix(".address") if column != "address" else "service": n.value(column)
                                  for column in sheet.address_columns if n.value(column)}} for n in sheet.nodes],
         "capacity": [{"host": name, "memory_free_bytes": room, "memory_after_bytes": room - added[name]} for name, room in free.items()],
-        "forecast": {"p50_seconds": will.p50_seconds, "p90_seconds": will.p90_seconds, "critical_path": list(will.critical_path)}}
+        "forecast": {"expected_seconds": expected, "p50_seconds": will.p50_seconds, "p90_seconds": max(expected, will.p90_seconds),
+                     "critical_path": list(will.critical_path)}}
 
 
 def place(sheet: Sheet, estate: Estate) -> dict[str, Any]:

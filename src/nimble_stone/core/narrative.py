@@ -42,12 +42,12 @@ def word(count: int) -> str:
     return _WORDS[count] if count < len(_WORDS) else str(count)
 
 
-def of_plan(sheet: Sheet, findings: Sequence[Finding], forecast_s: float, worst_s: float, way: Sequence[str]) -> Sentence:
+def of_plan(sheet: Sheet, findings: Sequence[Finding], forecast_s: float, way: Sequence[str]) -> Sentence:
     """Where a plan stands."""
     count = Counter(finding.severity for finding in findings)
     spread = spread_text(sheet)
     before = " ".join(word(int(part)).lower() if part.isdigit() else part for part in spread.split()).capitalize() + ". "
-    below = f"forecast {time_text(forecast_s)}, at worst {time_text(worst_s)}" + (f" · longest way: {' → '.join(way)}" if way else "")
+    below = f"expected {time_text(forecast_s)}" + (f" · critical path: {' → '.join(way)}" if way else "")
     blockers = [finding for finding in findings if finding.severity == "blocker"]
     if not blockers:
         strong = "Ready to run" if not count["caution"] else f"Ready to run, with {count_text(count['caution'], 'caution')}"

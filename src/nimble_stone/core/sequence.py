@@ -6,7 +6,7 @@ The preview a person sees is this very value; the engine carries out nothing els
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from heapq import heapreplace
 from typing import Literal
@@ -43,6 +43,14 @@ class Step:
     deadline_s: float
     waits: bool = False
     detail: Mapping[str, str] = field(default_factory=dict)
+    usual_s: float = 0.0
+    """What the kit says it takes, where this estate was seen to be faster or slower; 0: `expected_s`."""
+
+
+def paced(steps: Sequence[Step], rates: Mapping[str, float]) -> list[Step]:
+    """The steps with expected times as this estate shows them. `rates`: kind of step → factor on what the kit says."""
+    return [replace(step, expected_s=min(step.expected_s * rates[step.kind], step.deadline_s), usual_s=step.expected_s) if step.kind in rates else step
+            for step in steps]
 
 
 @dataclass(frozen=True)

@@ -8,11 +8,11 @@ from __future__ import annotations
 
 import asyncio
 import logging
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
-from nimble_stone.core.errors import Conflict, FormatError, RemoteError, RemoteTimeout, StoneError
-from nimble_stone.core.sequence import Limits, Step
+from nimble_stone.core.errors import Conflict, FormatError, RemoteError, RemoteFailed, RemoteTimeout, StoneError, Unreachable
+from nimble_stone.core.sequence import Step
 from nimble_stone.core.units import time_text
 from nimble_stone.engine.groundwork import Preparation
 from nimble_stone.engine.jobs import Context, Job
@@ -23,6 +23,22 @@ from nimble_stone.store import runs
 log = logging.getLogger("nimble_stone.engine")
 ATTEMPTS = 3
 FINISHED = {"done", "skipped"}
+
+
+@dataclass
+class Wait:
+    """A wait under way. `end` is monotonic; a person may put it off, or end it (`ended_by` says how, in words)."""
+
+    end: float
+    ended: bool = False
+    nudge: asyncio.Event = field(default_factory=asyncio.Event)
+
+
+LOST = (Unreachable, RemoteTimeout)
+"""What losing contact looks like: a part of waiting, as long as there is time."""
+FINAL = ("guest-stopped", "guest-gone", "wait-ended")
+"""Failures that another attempt by itself would not mend."""
+MAX_EXTENSION_S = 24 * 3600.0
 
 
 @dataclass
@@ -37,13 +53,14 @@ class Wish:
 class Driver:
     """One run being carried out. `go` returns when the run has ended."""
 
-    def __init__(self, world: World, run_id: str, limits: Limits = Limits()) -> None:
-        self.world, self.run_id, self.limits = world, run_id, limits
+    def __init__(self, world: World, run_id: str) -> None:
+        self.world, self.run_id = world, run_id
         self.wish = Wish()
         self.wake = asyncio.Event()
         self._states: dict[str, str] = {}
         self._tried: set[str] = set()
         self._tasks: dict[str, asyncio.Task[None]] = {}
+        self._waits: dict[str, Wait] = {}
 
     async def _load(self) -> None:
         row = await self.world.store.read(runs.get_run, self.run_id)
@@ -81,24 +98,26 @@ class Driver:
             for task in self._tasks.values():
                 task.cancel()
             await asyncio.gather(*self._tasks.values(), return_exceptions=True)
+            self.world.limiter.leave(self.run_id)
 
     # --- choosing ---
 
     def _begin_ready(self) -> None:
         if self.wish.hold:
+            self.world.limiter.want(self.run_id, (), self.wake.set)
             return
-        for step in self._job.steps.values():
-            if self._states[step.key] in ("planned", "working", "waiting") and step.key not in self._tasks and self._may_start(step):
+        ready = [step for step in self._job.steps.values() if step.key not in self._tasks and self._is_ready(step)]
+        working = (step for step in ready if not step.waits)
+        slots = self.world.limiter.want(self.run_id, working, self.wake.set)
+        for step in ready:
+            if step.waits or step.key in slots:
                 self._tasks[step.key] = asyncio.create_task(self._attempts(step))
 
-    def _may_start(self, step: Step) -> bool:
-        if any(self._states.get(key, "done") not in FINISHED for key in step.after):
+    def _is_ready(self, step: Step) -> bool:
+        """Whether all before it is done, and it is not."""
+        if self._states[step.key] not in ("planned", "working", "waiting"):
             return False
-        if step.waits:
-            return True
-        busy = [other for key in self._tasks if not (other := self._job.steps[key]).waits]
-        return (len(busy) < self.limits.overall and sum(other.host == step.host for other in busy) < self.limits.per_host
-                and sum((other.host, other.datastore) == (step.host, step.datastore) for other in busy) < self.limits.per_datastore)
+        return all(self._states.get(key, "done") in FINISHED for key in step.after)
 
     async def _settle_state(self) -> None:
         """The run's own state follows from its steps and wishes."""
@@ -118,7 +137,7 @@ class Driver:
                     await self._once(step)
                     return
                 except RemoteError as error:
-                    if attempt == ATTEMPTS or not error.retryable or isinstance(error, RemoteTimeout) or error.code == "guest-stopped":
+                    if attempt == ATTEMPTS or not error.retryable or isinstance(error, RemoteTimeout) or error.code in FINAL:
                         await self._failed(step, error)
                         return
                     await self._move(step, "try-again", state="working", message=self.world.blank(str(error)))
@@ -134,38 +153,88 @@ class Driver:
                              " Retry, and report it")
         finally:
             self._tasks.pop(step.key, None)
+            self.world.limiter.release(self.run_id, step.key)
             self.world.hub.forget(self.run_id, step.key)
             self.wake.set()
 
     async def _once(self, step: Step) -> None:
         context = await self._context(step)
-        kind = self._job.kind(step)
         await self._move(step, "begun", state="waiting" if step.waits else "working", new_attempt=True)
-        found = await kind.observe(context)
-        if found is None:
-            await self._journal(step, "acting")
-            await kind.act(context)
-            context.acted = True
-            found = await self._confirmed(step, context)
+        if self._job.polled(step):
+            found = await self._waited(step, context)
+        else:
+            found = await self._made(step, context)
         await self._move(step, "done", state="done", ended=True, message=str(found.get("way", "")), payload={"found": found})
 
-    async def _confirmed(self, step: Step, context: Context) -> dict[str, Any]:
-        """Observe until it is so: waits up to their deadline, other steps once."""
-        end, tries = self.world.monotonic() + step.deadline_s, 0
-        while True:
-            found = await self._job.kind(step).observe(context)
-            tries += 1
-            if found is not None:
-                return found
-            if not self._job.polled(step):
-                raise RemoteError(f"{step.label}: the host reported no error, but what was to be there is not", target=step.host,
-                                  hint="See the transcript; retry.")
-            left = end - self.world.monotonic()
-            if left <= 0:
-                raise RemoteTimeout(f"{context.who}: {step.label.lower()} not seen within {time_text(step.deadline_s)} ({tries} tries)",
-                                    target=context.who, hint="Look at the node's console; retry waits once more.")
-            context.tell(tries=tries, left_s=left)
-            await self.world.pause(min(left, 3.0, max(0.25, step.expected_s / 12)))
+    async def _made(self, step: Step, context: Context) -> dict[str, Any]:
+        """Observe, act, observe again: what the host reports as done must be there."""
+        kind = self._job.kind(step)
+        found = await kind.observe(context)
+        if found is not None:
+            return found
+        await self._journal(step, "acting")
+        await kind.act(context)
+        context.acted = True
+        found = await kind.observe(context)
+        if found is None:
+            raise RemoteError(f"{step.label}: the host reported no error, but what was to be there is not", target=step.host,
+                              hint="See the transcript; retry.")
+        return found
+
+    async def _waited(self, step: Step, context: Context) -> dict[str, Any]:
+        """Ask again and again until it is so, at most until the deadline. Losing contact meanwhile is part of waiting."""
+        began = self.world.monotonic()
+        wait = Wait(began + step.deadline_s)
+        self._waits[step.key] = wait
+        tries, lost = 0, ""
+        try:
+            while True:
+                tries += 1
+                try:
+                    found = await self._asked(step, context)
+                    if lost:
+                        await self._journal(step, "contact-again")
+                        lost = ""
+                    if found is not None:
+                        return found
+                except LOST as error:
+                    if not lost:
+                        await self._journal(step, "lost-contact", {"message": self.world.blank(str(error))})
+                    lost = self.world.blank(str(error))
+                left = wait.end - self.world.monotonic()
+                if wait.ended:
+                    raise RemoteFailed(f"{context.who}: the wait for {step.label.lower()} was ended by a person after {tries} checks",
+                                       target=context.who, hint="Retry waits once more; or skip the step.", code="wait-ended")
+                if left <= 0:
+                    raise RemoteTimeout(f"{context.who}: {step.label.lower()} not completed within {time_text(wait.end - began)} ({tries} checks)"
+                                        + (f"; last: {lost}" if lost else ""), target=context.who,
+                                        hint="Look at the node's console; retry waits once more.")
+                context.tell(tries=tries, left_s=left, lost=lost)
+                await self._nap(wait, min(left, 3.0, max(0.25, step.expected_s / 12)))
+        finally:
+            self._waits.pop(step.key, None)
+
+    async def _asked(self, step: Step, context: Context) -> dict[str, Any] | None:
+        """One look; the first time that it is not so yet, what begins it is done."""
+        kind = self._job.kind(step)
+        found = await kind.observe(context)
+        if found is not None or context.acted:
+            return found
+        await self._journal(step, "acting")
+        await kind.act(context)
+        context.acted = True
+        return await kind.observe(context)
+
+    async def _nap(self, wait: Wait, seconds: float) -> None:
+        """Pause, unless a person decides something about the wait meanwhile."""
+        wait.nudge.clear()
+        pause = asyncio.ensure_future(self.world.pause(seconds))
+        nudge = asyncio.ensure_future(wait.nudge.wait())
+        try:
+            await asyncio.wait({pause, nudge}, return_when=asyncio.FIRST_COMPLETED)
+        finally:
+            pause.cancel()
+            nudge.cancel()
 
     async def _context(self, step: Step) -> Context:
         def record(target: str, command: str, answer: str, status: int, seconds: float) -> None:
@@ -187,8 +256,8 @@ class Driver:
         self._tried.add(step.key)
         self.world.hub.signal(self.run_id)
 
-    async def _journal(self, step: Step, kind: str) -> None:
-        await self.world.store.write(runs.journal, self.run_id, self.world.clock(), step.key, kind, {})
+    async def _journal(self, step: Step, kind: str, payload: dict[str, Any] | None = None) -> None:
+        await self.world.store.write(runs.journal, self.run_id, self.world.clock(), step.key, kind, payload or {})
         self.world.hub.signal(self.run_id)
 
     async def _move_run(self, kind: str, state: str, payload: dict[str, Any] | None = None) -> None:
@@ -211,13 +280,37 @@ class Driver:
         self.wake.set()
 
     async def retry(self, keys: list[str]) -> None:
-        """Try failed steps again; all of them when none is named. Raises Conflict when there is none."""
+        """Try failed steps again, all of them when none is named; a wait that is named begins anew. Raises Conflict when there is none."""
+        waiting = [key for key in keys if key in self._waits]
         chosen = [key for key, state in self._states.items() if state == "failed" and (not keys or key in keys)]
-        if not chosen:
-            raise Conflict("nothing has failed that could be tried again", code="nothing-failed")
-        for key in chosen:
+        if not chosen and not waiting:
+            raise Conflict("No failed step to retry.", code="nothing-failed")
+        for key in [*chosen, *waiting]:
             await self._move(self._job.steps[key], "retry-asked", state="planned")
+            task = self._tasks.get(key)
+            if task is not None:                                    # a wait: its step is planned again before it lets go
+                task.cancel()
+                await asyncio.gather(task, return_exceptions=True)
         self.wake.set()
+
+    def _wait(self, key: str) -> Wait:
+        if key not in self._waits:
+            raise Conflict("This step is not waiting.", code="not-waiting", hint="Only a wait can be ended or extended.")
+        return self._waits[key]
+
+    async def extend(self, key: str, seconds: float) -> None:
+        """Put the deadline of a wait off. Raises Conflict when the step is not waiting."""
+        wait = self._wait(key)
+        wait.end += min(seconds, MAX_EXTENSION_S)
+        await self._journal(self._job.steps[key], "wait-extended", {"seconds": min(seconds, MAX_EXTENSION_S)})
+        wait.nudge.set()
+
+    async def end_wait(self, key: str) -> None:
+        """Wait no longer: the step fails, and can be tried again or skipped. Raises Conflict when it is not waiting."""
+        wait = self._wait(key)
+        wait.ended = True
+        await self._journal(self._job.steps[key], "wait-end-asked")
+        wait.nudge.set()
 
     async def skip(self, key: str, reason: str) -> None:
         """Pass over a failed step, with a reason. Raises Conflict when it has not failed."""
@@ -246,6 +339,7 @@ class Driver:
             task.cancel()
         await asyncio.gather(*self._tasks.values(), return_exceptions=True)
         self._tasks.clear()
+        self.world.limiter.leave(self.run_id)
         touched = [step for step in reversed(list(self._job.steps.values())) if step.key in self._tried and self._states[step.key] != "undone"]
         for stage in range(self._job.stages):
             await asyncio.gather(*(self._undo_host([s for s in touched if self._job.stage(s) == stage and s.host == host])

@@ -4,16 +4,28 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import json
 import logging
+from dataclasses import asdict
 
 from nimble_stone.core.errors import Conflict
+from nimble_stone.core.sequence import Limits
 from nimble_stone.engine import prove
 from nimble_stone.engine.drive import Driver
 from nimble_stone.engine.frozen import thawed
 from nimble_stone.engine.world import World
-from nimble_stone.store import runs
+from nimble_stone.store import records, runs
 
 log = logging.getLogger("nimble_stone.engine")
+
+
+LIMITS = "limits"
+"""Where the limits are kept."""
+
+
+def limits_of(text: str | None) -> Limits:
+    """The limits as they are kept; the usual ones where none were set."""
+    return Limits(**json.loads(text)) if text else Limits()
 
 
 class Engine:
@@ -24,7 +36,8 @@ class Engine:
         self._drivers: dict[str, tuple[Driver, asyncio.Task[None]]] = {}
 
     async def open(self) -> None:
-        """Take up every run that had not ended."""
+        """Take up every run that had not ended, within the limits that were set."""
+        self.world.limiter.change(limits_of(await self.world.store.read(records.get_meta, LIMITS)))
         for row in await self.world.store.read(runs.runs, active=True, kind=""):
             await self.world.store.write(runs.journal, row.id, self.world.clock(), "", "taken-up", {"state": row.state})
             self._take(row.id)
@@ -58,6 +71,11 @@ class Engine:
             raise Conflict("the run has ended; nothing of it is under way", code="run-ended")
         return self._drivers[run_id][0]
 
+    async def set_limits(self, limits: Limits) -> None:
+        """Other limits for all runs, from now on and after a restart."""
+        await self.world.store.write(records.put_meta, LIMITS, json.dumps(asdict(limits)))
+        self.world.limiter.change(limits)
+
     async def hold(self, run_id: str) -> None:
         """Begin nothing more."""
         await self._driver(run_id).hold()
@@ -73,6 +91,14 @@ class Engine:
     async def skip(self, run_id: str, key: str, reason: str) -> None:
         """Pass over a failed step."""
         await self._driver(run_id).skip(key, reason)
+
+    async def extend(self, run_id: str, key: str, seconds: float) -> None:
+        """Put the deadline of a wait off."""
+        await self._driver(run_id).extend(key, seconds)
+
+    async def end_wait(self, run_id: str, key: str) -> None:
+        """End a wait."""
+        await self._driver(run_id).end_wait(key)
 
     async def undo(self, run_id: str) -> None:
         """Take back what the run made, also after it has ended. Raises Conflict when that was done already."""

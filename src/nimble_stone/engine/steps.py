@@ -11,7 +11,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any, Protocol
 
-from nimble_stone.core.errors import Conflict, RemoteError, RemoteFailed
+from nimble_stone.core.errors import Conflict, RemoteError, RemoteFailed, RemoteTimeout, Unreachable
 from nimble_stone.core.estate import Mark
 from nimble_stone.core.kit.model import Call, Forming
 from nimble_stone.core.package import adapt
@@ -340,6 +340,17 @@ class _Waiting:
         return ""
 
 
+async def _standing(c: Context) -> None:
+    """Raises RemoteFailed when the guest that is waited for has stopped, or is no longer there."""
+    domain = await c.host.domain(c.node.name)
+    if domain is None or domain.mark is None or domain.mark.run != c.run.id:
+        raise RemoteFailed(f"VM {c.node.name} is no longer on {c.host.name}", target=c.host.name, code="guest-gone",
+                           hint="Somebody removed it. Roll the run back and start it again.")
+    if not await c.host.running(c.node.name):
+        raise RemoteFailed(f"VM {c.node.name} on {c.host.name} has stopped", target=c.host.name, code="guest-stopped",
+                           hint="Look at its console; retry starts it again.")
+
+
 class Learn(_Waiting):
     """The address that the node was given by DHCP, as its host sees it: by lease, by the guest's own agent, or by its neighbour table."""
 
@@ -356,9 +367,8 @@ class Learn(_Waiting):
             await c.world.store.write(runs.learn, c.run.id, c.node.id, values)
             c.run.learn(c.node.id, values)
             return {"address": address, "way": address}
-        if not await c.host.running(c.node.name):
-            raise RemoteFailed(f"guest {c.node.name} stopped before it had an address", target=c.host.name,
-                               hint="Look at its console; start it again with retry.", code="guest-stopped")
+        if c.acted:
+            await _standing(c)
         return None
 
 
@@ -370,9 +380,8 @@ class Boot(_Waiting):
         door = await c.door(c.node)
         if await door.port_open(c.run.sheet.kit.service.port):
             return {}
-        if not await c.host.running(c.node.name):
-            raise RemoteFailed(f"guest {c.node.name} stopped while it was booting", target=c.host.name,
-                               hint="Look at its console; start it again with retry.", code="guest-stopped")
+        if c.acted:
+            await _standing(c)
         return None
 
 
@@ -385,11 +394,17 @@ class Services:
         try:
             status = await (await c.door(c.node)).call("GET", kit.service.path, login=False)
         except RemoteError:
-            return None
-        return {"version": str(status.get("version", ""))[:60]} if matches(status, kit.service.ready) else None
+            status = {}
+        if matches(status, kit.service.ready):
+            return {"version": str(status.get("version", ""))[:60]}
+        if c.acted:
+            await _standing(c)
+        return None
 
     async def act(self, c: Context) -> None:
-        """Nothing to do but wait."""
+        """Nothing to do but wait. A guest that was found stopped is started again on retry."""
+        if not await c.host.running(c.node.name):
+            await c.host.start(c.node.name)
 
     async def undo(self, c: Context) -> str:
         """Nothing was made."""
@@ -416,6 +431,13 @@ class Calling:
         return {"kept": sorted(call.keep)} if call.keep else {}
 
     async def _send(self, c: Context, call: Call) -> Found:
+        try:
+            return await self._sent(c, call)
+        except (Unreachable, RemoteTimeout):
+            await _standing(c)                                      # a node that is gone is no node that is silent
+            raise
+
+    async def _sent(self, c: Context, call: Call) -> Found:
         if call.ssh:
             return await (await c.door(c.node)).shell(await fill_command(c, call.ssh))
         body = {key: await fill(c, text) for key, text in call.body.items()}

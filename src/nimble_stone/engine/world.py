@@ -15,6 +15,7 @@ from nimble_stone.core.errors import Denied, NotFound
 from nimble_stone.core.estate import Host
 from nimble_stone.engine.feed import Feed
 from nimble_stone.engine.hub import Hub
+from nimble_stone.engine.limits import Limiter
 from nimble_stone.hosts.kvm import KvmHost, Recorder, no_record
 from nimble_stone.keyring import Vault
 from nimble_stone.reach import Credential, Reach, Target
@@ -43,6 +44,7 @@ class World:
     pull_rate: float = 0.0                         # bytes per second that a host may fetch at, 0 without limit
     trials: dict[str, Any] = field(default_factory=dict)
     feed: Feed = field(init=False)
+    limiter: Limiter = field(default_factory=Limiter)
     reading: dict[str, float] = field(default_factory=dict)
     """Hosts that are being read, and since when (monotonic)."""
     remembered: dict[str, Any] = field(default_factory=dict, repr=False)    # what was read before and can be had again

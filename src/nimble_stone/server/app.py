@@ -28,7 +28,22 @@ from nimble_stone.server import auth, planning, problems
 from nimble_stone.server.bodies import BodyLimits
 from nimble_stone.server.guard import Guard, known_names
 from nimble_stone.server.kits import load_kits
-from nimble_stone.server.routes import certificates, designs, estate, groundwork, keyring, machines, packages, plans, pools, pull, runs, session, takeins
+from nimble_stone.server.routes import (
+    certificates,
+    designs,
+    estate,
+    groundwork,
+    keyring,
+    limits,
+    machines,
+    packages,
+    plans,
+    pools,
+    pull,
+    runs,
+    session,
+    takeins,
+)
 from nimble_stone.server.run_views import RunViews
 from nimble_stone.store import records
 from nimble_stone.store.connect import Store
@@ -95,7 +110,8 @@ def create_app(data: Path, *, pace: float = 1.0, inbox: Path | None = None, reac
     problems.install(app)
     app.add_middleware(BodyLimits)
     app.add_middleware(Guard, names=known_names((*names, urlsplit(reachable_at).hostname or "")))
-    for router in (session.router, estate.router, keyring.router, groundwork.router, machines.router, packages.router, takeins.router, designs.router,
+    for router in (session.router, estate.router, keyring.router, limits.router, groundwork.router, machines.router, packages.router, takeins.router,
+                   designs.router,
                    plans.router,
                    certificates.router, pools.router,
                    runs.router):

@@ -7,7 +7,7 @@ from typing import Any
 
 from pydantic import BaseModel, Field
 
-from nimble_stone.core import chances, headroom, placement_why, sizing, storage_layout
+from nimble_stone.core import chances, headroom, placement_why, sequence, sizing, storage_layout
 from nimble_stone.core.errors import InputError
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.findings import Edit
@@ -17,7 +17,7 @@ from nimble_stone.core.plan.sheet import Sheet
 from nimble_stone.core.sequence import Step
 from nimble_stone.core.storage_layout import DataDisk, Layout, Scheme
 from nimble_stone.engine.world import World
-from nimble_stone.store import designs
+from nimble_stone.server.rates import measured_rates
 
 MAX_PAIR_HOSTS = 40
 """Pairs are worked out for so many hosts at most: 780 pairs."""
@@ -124,6 +124,7 @@ class ChangeLine(BaseModel):
 class ChancesView(BaseModel):
     """How long a rollout takes, in seconds. `measured`: kind of step → factor that earlier runs on this estate showed."""
 
+    expected_seconds: float
     p50_seconds: float
     p90_seconds: float
     critical_path: list[str]
@@ -214,23 +215,12 @@ def difference_views(found: Sequence[Difference]) -> list[ChangeLine]:
 
 
 async def chances_of(world: World, steps: list[Step]) -> ChancesView:
-    """The rollout played through many times, with the rates that earlier runs showed."""
-    measured = await measured_rates(world)
-    found = chances.chances(steps, measured=measured, rounds=chances.rounds_for(len(steps)))
-    return ChancesView(p50_seconds=found.p50_seconds, p90_seconds=found.p90_seconds, critical_path=list(found.critical_path), measured=measured)
-
-
-async def measured_rates(world: World) -> dict[str, float]:
-    """Kind of step → how much longer or shorter than expected it took in earlier runs on this estate (median; five steps at least)."""
-    newest = await world.store.read(designs.newest_end)
-    kept: tuple[float, dict[str, float]] | None = world.remembered.get("measured")
-    if kept is None or kept[0] != newest:
-        samples: dict[str, list[float]] = {}
-        for kind, factor in await world.store.read(designs.step_factors):
-            samples.setdefault(kind, []).append(factor)
-        kept = (newest, {kind: round(min(8.0, max(0.1, sorted(some)[len(some) // 2])), 3) for kind, some in samples.items() if len(some) >= 5})
-        world.remembered["measured"] = kept
-    return kept[1]
+    """The one forecast of a plan's steps (their expected times hold what earlier runs showed), and how late it may get."""
+    limits = world.limiter.limits
+    found = chances.chances(steps, limits, rounds=chances.rounds_for(len(steps)))
+    expected = sequence.forecast(steps, limits).end_s
+    return ChancesView(expected_seconds=expected, p50_seconds=found.p50_seconds, p90_seconds=max(expected, found.p90_seconds),
+                       critical_path=list(found.critical_path), measured=await measured_rates(world))
 
 
 def as_data(views: Sequence[BaseModel]) -> list[dict[str, Any]]:

@@ -29,6 +29,7 @@ from nimble_stone.engine.engine import Engine
 from nimble_stone.engine.frozen import freeze, thawed
 from nimble_stone.engine.world import World
 from nimble_stone.keyring import certificates
+from nimble_stone.server.rates import measured_rates
 from nimble_stone.server.reading import aside
 from nimble_stone.store import designs, entries, library, records, runs
 from nimble_stone.store.designs import ClaimRow
@@ -326,22 +327,22 @@ async def think(world: World, kits: Mapping[str, Kit], text: str, *, answering: 
                           licence, await shelf_of(world, kit), own, licence_recorded=bool(licence) and await licences_recorded(world, sheet.used),
                           withheld=await withheld_secrets(world, sheet, whole), now=world.clock())
     findings = checks.check(situation)
-    course = _timed(world, sheet, estate, number)
+    course = _timed(world, sheet, estate, number, await measured_rates(world))
     return Resolved(sheet, estate, findings, *course, claims, situation.licence_sha256, situation.shelf, number)
 
 
-def _timed(world: World, sheet: Sheet, estate: Estate, number: int) -> Course:
+def _timed(world: World, sheet: Sheet, estate: Estate, number: int, rates: Mapping[str, float]) -> Course:
     """Steps, forecast and waves; remembered, for most edits of a plan leave its course alone."""
     reads = sorted({name for step in sheet.kit.forming if step.when for name in expression.parse(step.when).names})
-    key = (sheet.kit.id, *(package.sha256 for package in sheet.used), world.pace, number,
+    key = (sheet.kit.id, *(package.sha256 for package in sheet.used), world.pace, number, tuple(rates.items()), world.limiter.limits,
            tuple((node.id, node.value("host"), node.value("datastore"), node.extra_places, node.thin_bytes, node.full_bytes, node.value("provisioning"),
                   *(node.value(name) for name in reads)) for node in sheet.nodes))
     kept: dict[object, Course] = world.remembered.setdefault("courses", {})
     if key not in kept:
         while len(kept) >= COURSES:
             kept.pop(next(iter(kept)))
-        steps = sequence.build(sheet, estate, pace=world.pace)
-        forecast = sequence.forecast(steps)
+        steps = sequence.paced(sequence.build(sheet, estate, pace=world.pace), rates)
+        forecast = sequence.forecast(steps, world.limiter.limits)
         kept[key] = (steps, forecast, sequence.waves(steps, forecast))
     return kept[key]
 

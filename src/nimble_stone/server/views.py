@@ -375,7 +375,7 @@ def plan_head(row: PlanRow, resolved: Resolved, plan_runs: list[RunRow], estate:
         "forecast_s": resolved.forecast.end_s, "worst_s": resolved.forecast.worst_s,
         "waves": resolved.waves,
         "way": step_views([found for key in resolved.forecast.critical if (found := steps.get(key))], resolved.forecast),
-        "sentence": narrative.of_plan(sheet, resolved.findings, resolved.forecast.end_s, resolved.forecast.worst_s, way),
+        "sentence": narrative.of_plan(sheet, resolved.findings, resolved.forecast.end_s, way),
         "runs": [run_line(run) for run in plan_runs], "claims": claim_views(resolved), "include": list(sheet.plan.include), "draft": sheet.plan.draft,
         "avoid": list(sheet.plan.placement.avoid), "overcommit": sheet.plan.placement.overcommit, "survive": sheet.plan.placement.survive,
         "sized": sheet.kit.sizing is not None, "checked_world": checked}
@@ -403,7 +403,8 @@ def rule_text(least: int, most: int, classes: int) -> str:
     return ", ".join(part for part in parts if part)
 
 
-def live_forecast(run: FrozenRun, rows: Mapping[str, StepRow], started: float, now: float) -> sequence.Forecast:
+def live_forecast(run: FrozenRun, rows: Mapping[str, StepRow], started: float, now: float,
+                  limits: sequence.Limits = sequence.Limits()) -> sequence.Forecast:
     """The forecast with what has happened so far: finished steps as they were, working ones at least until now."""
     done = {}
     for key, row in rows.items():
@@ -412,4 +413,4 @@ def live_forecast(run: FrozenRun, rows: Mapping[str, StepRow], started: float, n
         elif row.state in ("working", "waiting") and row.started_at and key in run.steps:
             begun = row.started_at - started
             done[key] = sequence.Slot(begun, max(now - started, begun + run.steps[key].expected_s))
-    return sequence.forecast(list(run.steps.values()), done=done)
+    return sequence.forecast(list(run.steps.values()), limits, done=done)

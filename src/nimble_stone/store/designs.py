@@ -122,7 +122,9 @@ def newest_end(db: Db) -> float:
 def step_factors(db: Db, limit: int = 5000) -> list[tuple[str, float]]:
     """(kind of step, seconds taken over seconds expected) of steps that were done in the newest rollouts."""
     return [(row["kind"], row["factor"]) for row in db.execute(
-        "SELECT json_extract(s.value, '$.kind') AS kind, (rs.ended_at - rs.started_at) / json_extract(s.value, '$.expected_s') AS factor"
+        "SELECT json_extract(s.value, '$.kind') AS kind, (rs.ended_at - rs.started_at)"
+        " / coalesce(nullif(json_extract(s.value, '$.usual_s'), 0), json_extract(s.value, '$.expected_s')) AS factor"
         " FROM (SELECT id, doc FROM run WHERE kind = 'rollout' AND ended_at IS NOT NULL ORDER BY started_at DESC LIMIT 20) r, json_each(r.doc, '$.steps') s"
         " JOIN run_step rs ON rs.run = r.id AND rs.key = json_extract(s.value, '$.key')"
-        " WHERE rs.attempt = 1 AND rs.started_at IS NOT NULL AND rs.ended_at IS NOT NULL AND rs.ended_at > rs.started_at LIMIT ?", (limit,))]
+        " WHERE rs.attempt = 1 AND rs.state = 'done' AND rs.started_at IS NOT NULL AND rs.ended_at IS NOT NULL AND rs.ended_at > rs.started_at"
+        " LIMIT ?", (limit,))]

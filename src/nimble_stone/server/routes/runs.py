@@ -41,6 +41,7 @@ class Wish(BaseModel):
 
     steps: list[str] = Field(default=[], max_length=5000)
     reason: str = Field(default="", max_length=500)
+    seconds: float = Field(default=600.0, gt=0, le=86400, description="By how much a wait is extended.")
 
 
 class Entry(BaseModel):
@@ -67,7 +68,7 @@ async def run_view(world: TheWorld, ident: str) -> RunView:
     row, frozen = await _frozen(world, ident)
     states: dict[str, StepRow] = {step.key: step for step in await world.store.read(runs.steps, ident)}
     now = world.clock()
-    forecast = live_forecast(frozen, states, row.started_at, now)
+    forecast = live_forecast(frozen, states, row.started_at, now, world.limiter.limits)
     estate = without_own(await world.store.read(records.load_estate), ident)
     used = {node.value("host") for node in frozen.sheet.nodes}
     proofs = await world.store.read(runs.last_proofs, ident)
@@ -159,7 +160,7 @@ async def run_console(ident: str, node: str, world: TheWorld) -> dict[str, str]:
 
 @router.post("/runs/{ident}/{wish}")
 async def run_wish(ident: str, wish: str, body: Wish, world: TheWorld, engine: TheEngine) -> RunView:
-    """hold, resume, retry, skip, undo or prove."""
+    """hold, resume, retry, skip, extend, end-wait, undo or prove."""
     await world.store.read(runs.get_run, ident)
     if wish == "hold":
         await engine.hold(ident)
@@ -168,9 +169,13 @@ async def run_wish(ident: str, wish: str, body: Wish, world: TheWorld, engine: T
     elif wish == "retry":
         await engine.retry(ident, body.steps)
     elif wish == "skip":
-        if len(body.steps) != 1 or not body.reason.strip():
-            raise InputError("skipping names one step and a reason", code="skip-reason")
-        await engine.skip(ident, body.steps[0], body.reason)
+        if not body.reason.strip():
+            raise InputError("Skipping a step needs a reason.", code="skip-reason")
+        await engine.skip(ident, _only(body), body.reason)
+    elif wish == "extend":
+        await engine.extend(ident, _only(body), body.seconds)
+    elif wish == "end-wait":
+        await engine.end_wait(ident, _only(body))
     elif wish == "undo":
         await engine.undo(ident)
     elif wish == "prove":
@@ -178,6 +183,12 @@ async def run_wish(ident: str, wish: str, body: Wish, world: TheWorld, engine: T
     else:
         raise NotFound(f"a run cannot {wish}")
     return await run_view(world, ident)
+
+
+def _only(body: Wish) -> str:
+    if len(body.steps) != 1:
+        raise InputError("Name one step.", code="one-step")
+    return body.steps[0]
 
 
 async def _proved(world: TheWorld, ident: str) -> tuple[RunRow, FrozenRun, str, list[Verdict]]:

@@ -24,8 +24,8 @@
 
 <Section title="How long it takes" aside={chances ? '' : 'playing it through …'}>
   {#if chances}
-    <div class="big"><div><b class="mono">{span(chances.p50_seconds)}</b><span>as likely as not</span></div><div><b class="mono">{span(chances.p90_seconds)}</b><span>nine times in ten</span></div></div>
-    <div class="track" aria-hidden="true"><i class="half" style:width={`${(100 * chances.p50_seconds) / Math.max(1, chances.p90_seconds * 1.1)}%`}></i><i class="nine" style:left={`${100 / 1.1}%`}></i></div>
+    <div class="big"><div><b class="mono">{span(chances.expected_seconds)}</b><span>expected</span></div><div><b class="mono">{span(chances.p90_seconds)}</b><span>90% of simulated runs</span></div></div>
+    <div class="track" aria-hidden="true"><i class="half" style:width={`${(100 * chances.expected_seconds) / Math.max(1, chances.p90_seconds * 1.1)}%`}></i><i class="nine" style:left={`${100 / 1.1}%`}></i></div>
     <p class="quiet">{Object.keys(chances.measured).length ? `By what earlier runs here took: ${Object.entries(chances.measured).map(([k, f]) => `${KIND[k] ?? k} ${f > 1 ? `${f.toFixed(1)} × as long` : `${Math.round(f * 100)} % of`}`).slice(0, 4).join(', ')} as the kit says.` : 'By the kit’s own times; no run on this estate has shown better yet.'}</p>
   {/if}
 </Section>

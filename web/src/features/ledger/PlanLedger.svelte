@@ -38,7 +38,7 @@
   {#if plan.findings.length > 8}<Button kind="link" onclick={() => { all = !all; }}>{all ? 'Show the first eight' : `Show all ${plan.findings.length}`}</Button>{/if}
 </Section>
 
-<Section title="Sequence" aside={`${span(plan.forecast_s)}, at worst ${span(plan.worst_s)}`}>
+<Section title="Sequence" aside={`expected ${span(plan.forecast_s)}`}>
   <ol class="waves">
     {#each plan.waves as w (w.number)}
       <li><span class="mono">{w.number}</span><div><p>{w.labels.map(inside).join(' · ')}</p>

@@ -26,7 +26,7 @@ def test_a_wrong_key_is_told_and_kept_for_correction(context: BrowserContext, se
     page.goto(server.url)
     page.get_by_label("Access key").fill("not-the-key")
     page.get_by_role("button", name="Come in").click()
-    expect(page.get_by_role("alert")).to_contain_text("not the access key")
+    expect(page.get_by_role("alert")).to_contain_text("Wrong access key")
     expect(page.get_by_label("Access key")).to_have_value("not-the-key")
 
 

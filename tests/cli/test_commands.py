@@ -33,13 +33,13 @@ def test_a_rollout_from_the_terminal(server: ServerProcess, client: Client, lab:
     assert "version" in server.cli("plan", "import", str(file)).stdout
     assert "station: far west" in server.cli("plan", "export", "western").stdout
     started = server.cli("run", "start", "western", "--watch")
-    assert "All of it is proved" in started.stdout
+    assert "All 32 acceptance checks passed" in started.stdout
     run = json.loads(server.cli("run", "list", "--json").stdout)[0]["id"]
     server.cli("acceptance", run, "--junit", str(tmp_path / "j.xml"), "--html", str(tmp_path / "r.html"))
     assert 'failures="0"' in (tmp_path / "j.xml").read_text()
     assert json.loads(server.cli("acceptance", run, "--again", "--json").stdout)["proofs"]
     server.cli("run", "undo", run)
-    assert "taken back" in server.cli("run", "watch", run).stdout
+    assert "Rolled back" in server.cli("run", "watch", run).stdout
 
 
 def test_hold_and_resume_from_the_terminal(server: ServerProcess, client: Client, lab: LabProcess) -> None:
@@ -50,7 +50,7 @@ def test_hold_and_resume_from_the_terminal(server: ServerProcess, client: Client
     assert client.call("GET", f"/api/runs/{run}")["state"] == "held"
     lab.turn("all", speed=400)
     server.cli("run", "resume", run)
-    assert "All of it is proved" in server.cli("run", "watch", run).stdout
+    assert "All 32 acceptance checks passed" in server.cli("run", "watch", run).stdout
     server.cli("run", "undo", run)
     server.cli("run", "watch", run)
 

@@ -36,4 +36,4 @@ def test_reports_carry_every_verdict_and_escape_what_machines_say() -> None:
     page = report.html("Western", "2 of 3", "now", verdicts, {"n1": "western-lead"})
     assert "<script>alert" not in page
     assert "http" not in page.replace("http-equiv", "")
-    assert totals(verdicts) == {"passed": 2, "failed": 1}
+    assert totals(verdicts) == {"passed": 2, "failed": 1, "open": 0}

@@ -9,39 +9,8 @@ import pytest
 from nimble_stone.core import narrative, sequence
 from nimble_stone.core.acceptance import Verdict
 from nimble_stone.core.findings import Edit, Finding, Remedy
-from nimble_stone.core.narrative import StepState
 from nimble_stone.core.sequence import Limits, Slot
 from tests.core.scene import estate, sheet
-
-NODES = ("lead-1", "archive-1", "archive-2")
-
-
-def steps(**states: str) -> dict[str, StepState]:
-    """One step per node; names use _ for -."""
-    given = {key.replace("_", "-"): state for key, state in states.items()}
-    found = {node: StepState(node, given.get(node, "planned"), "Boot", "no answer" if given.get(node) == "failed" else "") for node in NODES}
-    return found | ({"carry": StepState("", given["carry"], "Disk onto kelda-shared", "")} if "carry" in given else {})
-
-
-@pytest.mark.parametrize(("state", "given", "says", "offers"), [
-    ("running", {}, "None of three nodes stands. All goes well.", "hold"),
-    ("running", {"carry": "working"}, "None of three nodes stands. Disk onto kelda-shared is under way.", "hold"),
-    ("running", {"lead_1": "waiting"}, "None of three nodes stands, one is being laid. western-lead: boot is awaited.", "hold"),
-    ("running", {"lead_1": "done", "archive_1": "working", "archive_2": "waiting"}, "One of three nodes stands, two are being laid. western-arc-2: boot is awaited.", "hold"),
-    ("trouble", {"lead_1": "failed"}, "None of three nodes stands. western-lead: no answer", "retry"),
-    ("trouble", {"lead_1": "failed", "archive_1": "failed"}, "None of three nodes stands. western-lead: no answer One more failed.", "retry"),
-    ("held", {"lead_1": "done"}, "One of three nodes stands. Held by you; what had begun is finished, nothing new begins.", "resume"),
-    ("proving", {}, "Three nodes stand. They are being proved.", "none"),
-    ("done", {}, "Three nodes stand. All of it is proved.", "acceptance"),
-    ("unproved", {}, "Three nodes stand, but not everything could be proved.", "acceptance"),
-    ("undoing", {"lead_1": "undoing"}, "Taking back what this run made; 1 step to go.", "none"),
-    ("undoing", {"lead_1": "failed"}, "Taking back got stuck: western-lead: no answer", "undo"),
-    ("undone", {}, "Everything this run made was taken back.", "none"),
-])
-def test_a_run_says_where_it_stands_and_offers_the_next_thing(state: str, given: dict[str, str], says: str, offers: str) -> None:
-    found = narrative.of_run(sheet(), state, steps(**given), 30, "09:00")
-    assert f"{found.before}{found.strong}{found.after}" == says
-    assert found.action.kind == offers
 
 
 @pytest.mark.parametrize(("finding", "kind", "label"), [
@@ -64,12 +33,25 @@ def test_cautions_do_not_stop_but_are_said() -> None:
     assert narrative.of_plan(sheet(), [caution], 1, ()).strong == "Ready to run, with 1 caution"
 
 
-def test_the_acceptance_names_what_does_not_hold() -> None:
+def said(*verdicts: Verdict, state: str = "done") -> str:
+    found = narrative.of_acceptance(sheet(), verdicts, state)
+    return f"{found.before}{found.strong}{found.after}|{found.action.kind}"
+
+
+def test_the_acceptance_names_what_failed_and_what_could_not_be_asked() -> None:
     good, bad = Verdict("a", "Name", "lead-1", "x", "x", True, ""), Verdict("b", "Clock", "archive-1", "within 5 s", "+9 s", False, "")
-    assert narrative.of_acceptance(sheet(), [], "").strong == "Nothing was proved yet."
-    assert narrative.of_acceptance(sheet(), [good], "09:00").strong == "All 1 proofs hold."
-    found = narrative.of_acceptance(sheet(), [good, bad], "09:00")
-    assert f"{found.before}{found.strong}{found.after}" == "1 of 2 proofs does not hold. western-arc-1: clock was to be within 5 s, found +9 s."
+    unknown = Verdict("c", "Port", "archive-2", "8080 open", "not known: no answer", False, "", checked=False)
+    assert said() == "No acceptance checks yet. They run when the deployment steps finish.|none"
+    assert said(good) == "All 1 acceptance check passed. 3 nodes.|prove"
+    assert said(good, bad) == "1 of 2 acceptance checks failed. First: western-arc-1 clock, expected within 5 s, found +9 s.|prove"
+    assert said(good, unknown) == "0 of 2 acceptance checks failed, 1 could not run. First: western-arc-2 port, no answer.|prove"
+    assert said(good, bad, unknown) == ("1 of 3 acceptance checks failed, 1 could not run. First: western-arc-1 clock, expected within 5 s, found +9 s.|prove")
+
+
+def test_the_acceptance_of_a_run_that_was_rolled_back_is_not_todays() -> None:
+    good, bad = Verdict("a", "Name", "lead-1", "x", "x", True, ""), Verdict("b", "Clock", "archive-1", "within 5 s", "+9 s", False, "")
+    assert said(good, bad, state="undone") == "Rolled back. What is below was found before: 1 of 2 checks passed.|none"
+    assert said(state="undone") == "Rolled back.|none"
 
 
 def test_a_forecast_keeps_to_limits_and_to_what_has_happened() -> None:

@@ -169,7 +169,7 @@ def test_consequences_beside_the_wall() -> None:
     pool = ledger.pools(found, estate(), {"10.44.20.15"}, {"10.44.20.12"})[0]
     assert pool.cells.startswith("p!p.t....x")
     assert {line.text for line in ledger.losses(found)} == {"lead down", "1 of 2 archive left"}
-    sentence = narrative.of_plan(found, findings(), 60, 150, ())
+    sentence = narrative.of_plan(found, findings(), 60, ())
     assert (sentence.before, sentence.strong, sentence.action.kind) == ("Three nodes on three hosts. ", "Ready to run", "run")
 
 

@@ -60,7 +60,7 @@ def test_three_nodes_are_rolled_out_proved_reported_and_taken_back(client: Clien
 
     root = etree.fromstring(client.text(f"/api/runs/{run}/acceptance.xml").encode())
     assert (root.get("tests"), root.get("failures")) == ("32", "0")
-    assert "All 32 proofs hold" in client.text(f"/api/runs/{run}/acceptance.html")
+    assert "All 32 acceptance checks passed" in client.text(f"/api/runs/{run}/acceptance.html")
 
     again = client.call("POST", "/api/plans/western/check")
     assert not [finding for finding in again["findings"] if finding["severity"] == "blocker"]       # its own guests do not block it

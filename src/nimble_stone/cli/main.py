@@ -15,6 +15,7 @@ from nimble_stone.cli.client import Client
 from nimble_stone.cli.entry import guarded
 from nimble_stone.cli.say import FINE, FOUND, Json, answer, findings, say, sentence, table, text_of
 from nimble_stone.core.errors import InputError, NotFound
+from nimble_stone.core.run_words import EVENTS
 from nimble_stone.core.units import size_text, time_text
 
 app = typer.Typer(help="Nimble Stone rolls virtual appliances and clusters out onto hypervisor hosts.", no_args_is_help=True, add_completion=False,
@@ -27,6 +28,7 @@ for name, sub in (("package", package_app), ("estate", estate.app), ("plan", pla
                   ("disk", disks.app), ("certificate", certificates.app), ("trust", trust_app)):
     app.add_typer(sub, name=name)
 serving.add_commands(app)
+TRANSCRIPT_PAGE = 500
 backup.add_commands(app)
 
 @package_app.command("add")
@@ -215,16 +217,20 @@ def _watch(client: Client, run: str, as_json: bool) -> None:
             elif step:
                 if event["kind"] == "begun":
                     began[step] = event["at"]
-                elif event["kind"] in ("done", "failed", "skipped", "undone", "try-again", "undo-failed"):
-                    took = f" ({time_text(event['at'] - began[step])})" if step in began else ""
-                    say(f"{labels.get(step, step)}: {event['kind']}{took} {payload.get('message', '')}".rstrip())
+                elif event["kind"] in ("done", "failed", "skipped", "undone", "try-again", "undo-failed", "lost-contact", "contact-again", "wait-extended",
+                                       "wait-end-asked"):
+                    took = f" ({time_text(event['at'] - began[step])})" if step in began and event["kind"] in ("done", "failed") else ""
+                    say(f"{labels.get(step, step)}: {EVENTS[event['kind']]}{took} {payload.get('message', '')}".rstrip())
+                    if event["kind"] == "failed" and payload.get("hint"):
+                        say(f"  {payload['hint']}")
             else:
-                say(f"run: {event['kind']}")
+                say(f"run: {EVENTS.get(event['kind'], event['kind'])}")
             if (not step and payload.get("state") in ("done", "unproved", "undone", "trouble", "held")
                     and client.call("GET", f"/api/runs/{run}")["state"] == payload["state"]):
                 break
     end = client.call("GET", f"/api/runs/{run}")
     if not as_json:
+        say(f"{end['id']}  {end['plan']}  {end['words']['line']}")
         say(sentence(end["sentence"]))
     raise typer.Exit(FINE if end["state"] in ("done", "undone", "running", "held") else FOUND)
 
@@ -233,7 +239,7 @@ def _watch(client: Client, run: str, as_json: bool) -> None:
 def run_list(as_json: Json = False) -> None:
     """All runs, newest first."""
     found = Client().call("GET", "/api/runs")
-    answer(found, as_json, *(table([[r["id"], r["plan"], r["state"]] for r in found]) or ["There was no run yet."]))
+    answer(found, as_json, *(table([[r["id"], r["plan"], r["words"]["short"] + ":", r["words"]["sentence"]] for r in found]) or ["There was no run yet."]))
 
 
 def _wish(name: str, help_text: str) -> None:
@@ -243,9 +249,67 @@ def _wish(name: str, help_text: str) -> None:
         answer(found, as_json, sentence(found["sentence"]))
 
 
-for _name, _help in (("hold", "Begin nothing more until told to go on."), ("resume", "Go on after a hold."), ("retry", "Try failed steps again."),
-                     ("undo", "Take back what this run made; nothing else is touched.")):
+for _name, _help in (("hold", "Start no new steps until resumed."), ("resume", "Go on after a hold."), ("retry", "Try failed steps again."),
+                     ("undo", "Roll back: delete everything this run created; nothing else is touched.")):
     _wish(_name, _help)
+
+
+@run_app.command("extend")
+def run_extend(run: str, step: str, minutes: Annotated[float, typer.Option(help="By how much.")] = 10.0, as_json: Json = False) -> None:
+    """Give a waiting step more time."""
+    found = Client().call("POST", f"/api/runs/{run}/extend", {"steps": [step], "seconds": minutes * 60})
+    answer(found, as_json, sentence(found["sentence"]))
+
+
+@run_app.command("end-wait")
+def run_end_wait(run: str, step: str, as_json: Json = False) -> None:
+    """Wait no longer: the step fails, and can be retried or skipped."""
+    found = Client().call("POST", f"/api/runs/{run}/end-wait", {"steps": [step]})
+    answer(found, as_json, sentence(found["sentence"]))
+
+
+@run_app.command("show")
+def run_show(run: str, as_json: Json = False) -> None:
+    """How a run stands, step by step. Exit code 1 when it needs a person."""
+    found = Client().call("GET", f"/api/runs/{run}")
+    rows = [["step", "state", "attempts", "took", ""]]
+    for step in found["steps"]:
+        took = time_text(step["ended_at"] - step["started_at"]) if step["ended_at"] and step["started_at"] else "-"
+        said = step["undo_message"] if step["undo_failed"] else step["message"]
+        rows.append([step["key"], step["state"], str(step["attempt"]), took, " ".join(filter(None, (said, step["hint"], step["queued"])))])
+    answer(found, as_json, sentence(found["sentence"]), *table(rows))
+    raise typer.Exit(FOUND if found["state"] in ("trouble", "unproved") else FINE)
+
+
+@run_app.command("transcript")
+def run_transcript(run: str, step: Annotated[str, typer.Argument(help="A step's key, as `run show` lists them; all steps without it.")] = "",
+                   search: Annotated[str, typer.Option(help="Only entries whose command or answer contains this.")] = "", as_json: Json = False) -> None:
+    """Commands and answers of a run, secrets blanked. Repeated polls with the same answer are one entry."""
+    client, found, after = Client(), [], 0
+    while True:
+        page = client.call("GET", f"/api/runs/{run}/transcript", params={"step": step, "after": after, "search": search})
+        found += page
+        if len(page) < TRANSCRIPT_PAGE:
+            break
+        after = page[-1]["id"]
+    lines = []
+    for entry in found:
+        times = f" ({entry['times']} times, last {_clock(entry['last_at'])})" if entry["times"] > 1 else ""
+        lines.append(f"{_clock(entry['at'])} {entry['step']} {entry['target']}$ {entry['command']}{times}")
+        lines += [f"    {line}" for line in entry["answer"].splitlines()]
+        lines += [f"    (status {entry['status']})"] if entry["status"] else []
+    answer(found, as_json, *(lines or ["Nothing was sent."]))
+
+
+def _clock(at: float) -> str:
+    return time.strftime("%H:%M:%S", time.localtime(at))
+
+
+@run_app.command("console")
+def run_console(run: str, node: str, as_json: Json = False) -> None:
+    """The tail of a node's serial console."""
+    found = Client().call("GET", f"/api/runs/{run}/console", params={"node": node})
+    answer(found, as_json, found["text"] or found["trouble"] or "Nothing on the serial console yet.")
 
 
 @run_app.command("skip")

@@ -33,8 +33,11 @@ class Verdict:
     found: str
     passed: bool
     how: str
+    checked: bool = True
+    """False where it could not be asked: that is neither a pass nor a failure."""
 
 
+UNKNOWN = ("not known: ", "not asked")
 WHERE_PLANNED = ("mac", "address6", "certificate")
 """Kinds of proofs that are made only where the plan says what is to be found."""
 
@@ -108,10 +111,11 @@ def judge(item: Expected, found: str, how: str) -> Verdict:
             passed = False
     else:
         passed = bool(found) and found == item.expected
-    return Verdict(item.proof, item.label, item.node, item.expected, found or "nothing", passed, how)
+    checked = not found.startswith(UNKNOWN) and not (found == "" and how.startswith(UNKNOWN))
+    return Verdict(item.proof, item.label, item.node, item.expected, found or "nothing", passed, how, checked)
 
 
 def totals(verdicts: list[Verdict]) -> Mapping[str, int]:
-    """passed and failed counts."""
-    passed = sum(verdict.passed for verdict in verdicts)
-    return {"passed": passed, "failed": len(verdicts) - passed}
+    """passed, failed and open (could not be asked) counts."""
+    passed, unknown = sum(verdict.passed for verdict in verdicts), sum(not verdict.checked for verdict in verdicts)
+    return {"passed": passed, "failed": len(verdicts) - passed - unknown, "open": unknown}

@@ -10,6 +10,7 @@ from nimble_stone.core.acceptance import Verdict
 from nimble_stone.core.findings import Edit, Finding
 from nimble_stone.core.ledger import spread_text
 from nimble_stone.core.plan.sheet import Sheet
+from nimble_stone.core.run_words import Checks, RunWords
 from nimble_stone.core.units import count_text, inside, time_text
 
 _WORDS = ("No", "One", "Two", "Three", "Four", "Five", "Six", "Seven", "Eight", "Nine", "Ten", "Eleven", "Twelve")
@@ -67,74 +68,34 @@ def _remedy_of(finding: Finding) -> Action:
     return Action("cell", label if len(label) <= 36 else "Show where", finding.node, finding.column)
 
 
-@dataclass(frozen=True)
-class StepState:
-    """How a step stands, for words about it."""
-
-    node: str
-    state: str
-    label: str
-    message: str
+def of_run(words: RunWords, below: str) -> Sentence:
+    """Where a run stands, as its page begins."""
+    return Sentence(words.before, words.strong, words.after, below, Action(words.action, words.label))
 
 
-def of_run(sheet: Sheet, run_state: str, steps: Mapping[str, StepState], left_s: float, started: str) -> Sentence:
-    """Where a run stands. `left_s`: forecast seconds to the end."""
-    names = {node.id: node.name for node in sheet.nodes}
-    per_node: dict[str, list[str]] = {node.id: [] for node in sheet.nodes}
-    for step in steps.values():
-        if step.node in per_node:
-            per_node[step.node].append(step.state)
-    stand = sum(all(state in ("done", "skipped") for state in states) for states in per_node.values())
-    laid = sum(any(s in ("working", "waiting") for s in states) for states in per_node.values())
-    total = len(per_node)
-    failed = [step for step in steps.values() if step.state == "failed"]
-    end = f"started {started} · about {time_text(left_s)} to go"
-    if run_state == "undone":
-        return Sentence("", "Everything this run made was taken back.", "", f"started {started}", Action("none", ""))
-    if run_state == "undoing":
-        left = sum(step.state not in ("planned", "undone") for step in steps.values())
-        if failed:
-            return Sentence(f"Taking back got stuck: {_name(failed[0], names)}: ", failed[0].message, "", f"started {started}",
-                            Action("undo", "Take back what is left"))
-        return Sentence("", "Taking back what this run made", f"; {count_text(left, 'step')} to go.", f"started {started}", Action("none", ""))
-    if run_state == "done":
-        return Sentence(f"{word(total)} nodes stand. ", "All of it is proved.", "", f"started {started}", Action("acceptance", "Look at the proofs"))
-    if run_state == "unproved":
-        return Sentence(f"{word(total)} nodes stand, but ", "not everything could be proved.", "", f"started {started}",
-                        Action("acceptance", "Look at the proofs"))
-    if run_state == "proving":
-        return Sentence(f"{word(total)} nodes stand. ", "They are being proved.", "", f"started {started}", Action("none", ""))
-    verb = "stands" if stand <= 1 else "stand"
-    before = f"{word(stand) if stand else 'None'} of {word(total).lower()} nodes {verb}" + (
-        f", {word(laid).lower()} {'is' if laid == 1 else 'are'} being laid. " if laid else ". ")
-    if failed:
-        more = f" {word(len(failed) - 1)} more failed." if len(failed) > 1 else ""
-        return Sentence(before, f"{_name(failed[0], names)}: {failed[0].message}", more, end, Action("retry", "Retry what failed" if len(failed) > 1 else
-                                                                                    f"Retry {inside(failed[0].label)}"))
-    if run_state == "held":
-        return Sentence(before, "Held by you", "; what had begun is finished, nothing new begins.", f"started {started}", Action("resume", "Go on"))
-    waiting = next((step for step in steps.values() if step.state == "waiting"), None)
-    working = next((step for step in steps.values() if step.state == "working"), None)
-    now = waiting or working
-    strong = (f"{names[now.node]}: {inside(now.label)}" if now.node in names else now.label) if now else "All goes well"
-    return Sentence(before, strong, " is awaited." if waiting else " is under way." if working else ".", end, Action("hold", "Hold"))
-
-
-def _name(step: StepState, names: Mapping[str, str]) -> str:
-    return names.get(step.node, "") or step.label
-
-
-def of_acceptance(sheet: Sheet, verdicts: Sequence[Verdict], at: str) -> Sentence:
+def of_acceptance(sheet: Sheet, verdicts: Sequence[Verdict], run_state: str) -> Sentence:
     """Where the acceptance stands."""
+    checks = checks_of({node.id: node.name for node in sheet.nodes}, verdicts)
+    again = Action("none", "") if run_state in ("undoing", "undone") else Action("prove", "Run checks again")
+    if run_state in ("undoing", "undone"):
+        old = f" What is below was found before: {checks.all - checks.failed - checks.open} of {count_text(checks.all, 'check')} passed." if verdicts else ""
+        return Sentence("", "Rolled back." if run_state == "undone" else "Rolling back.", old, "", again)
     if not verdicts:
-        return Sentence("", "Nothing was proved yet.", " Proofs are made when a run ends.", "", Action("none", ""))
-    names = {node.id: node.name for node in sheet.nodes}
-    failed = [verdict for verdict in verdicts if not verdict.passed]
-    below = f"proved {at}"
-    if not failed:
-        return Sentence(f"{word(len(sheet.nodes))} nodes stand. ", f"All {len(verdicts)} proofs hold.", "", below, Action("prove", "Prove again"))
-    first = failed[0]
-    where = names.get(first.node, "cluster")
-    many = f"{len(failed)} of {count_text(len(verdicts), 'proof')} {'does' if len(failed) == 1 else 'do'} not hold. "
-    return Sentence(many, f"{where}: {inside(first.label)}",
-                    f" was to be {first.expected}, found {first.found}.", below, Action("prove", "Prove again"))
+        return Sentence("", "No acceptance checks yet.", " They run when the deployment steps finish.", "", Action("none", ""))
+    if checks.failed:
+        open_too = f", {checks.open} could not run" if checks.open else ""
+        return Sentence("", f"{checks.failed} of {count_text(checks.all, 'acceptance check')} failed{open_too}.", f" First: {checks.first_failed}.", "", again)
+    if checks.open:
+        strong = f"0 of {count_text(checks.all, 'acceptance check')} failed, {checks.open} could not run."
+        return Sentence("", strong, f" First: {checks.first_open}.", "", again)
+    return Sentence("", f"All {count_text(checks.all, 'acceptance check')} passed.", f" {count_text(len(sheet.nodes), 'node')}.", "", again)
+
+
+def checks_of(names: Mapping[str, str], verdicts: Sequence[Verdict]) -> Checks:
+    """Acceptance checks, counted, with the first of each kind of trouble in words. `names`: of nodes by id."""
+    failed = [verdict for verdict in verdicts if not verdict.passed and verdict.checked]
+    unknown = [verdict for verdict in verdicts if not verdict.checked]
+    return Checks(
+        len(verdicts), len(failed), len(unknown),
+        f"{names.get(failed[0].node, 'cluster')} {inside(failed[0].label)}, expected {failed[0].expected}, found {failed[0].found}" if failed else "",
+        f"{names.get(unknown[0].node, 'cluster')} {inside(unknown[0].label)}, {unknown[0].found.removeprefix('not known: ')}" if unknown else "")

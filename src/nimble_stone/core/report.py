@@ -13,18 +13,27 @@ from nimble_stone.core.acceptance import Verdict, totals
 def junit(name: str, at: str, verdicts: list[Verdict], names: Mapping[str, str]) -> bytes:
     """One test suite per node and one for the cluster; `names` maps node ids to names, `at` is an ISO 8601 instant."""
     count = totals(verdicts)
-    root = etree.Element("testsuites", name=name, tests=str(len(verdicts)), failures=str(count["failed"]), errors="0")
+    root = etree.Element("testsuites", name=name, tests=str(len(verdicts)), failures=str(count["failed"]), errors=str(count["open"]))
     for node in dict.fromkeys(verdict.node for verdict in verdicts):
         own = [verdict for verdict in verdicts if verdict.node == node]
         suite = etree.SubElement(root, "testsuite", name=names.get(node, node) if node else "cluster", tests=str(len(own)),
-                                 failures=str(sum(not v.passed for v in own)), errors="0", skipped="0", timestamp=at)
+                                 failures=str(sum(not v.passed and v.checked for v in own)),
+                                 errors=str(sum(not v.checked for v in own)), skipped="0", timestamp=at)
         for verdict in own:
             case = etree.SubElement(suite, "testcase", classname=suite.get("name") or "", name=verdict.label)
             if not verdict.passed:
-                failure = etree.SubElement(case, "failure", message=_xml(f"expected {verdict.expected}, found {verdict.found}"), type="proof")
+                failure = etree.SubElement(case, "failure" if verdict.checked else "error", type="acceptance",
+                                           message=_xml(f"expected {verdict.expected}, found {verdict.found}"))
                 failure.text = _xml(f"expected: {verdict.expected}\nfound: {verdict.found}\nby: {verdict.how}")
             etree.SubElement(case, "system-out").text = _xml(f"{verdict.found} (by {verdict.how})")
     return bytes(etree.tostring(root, xml_declaration=True, encoding="UTF-8", pretty_print=True))
+
+
+def result_of(verdict: Verdict) -> str:
+    """A result in a word."""
+    if verdict.passed:
+        return "passed"
+    return "failed" if verdict.checked else "not checked"
 
 
 def _xml(text: str) -> str:
@@ -42,13 +51,13 @@ td.mono{font-family:"JetBrains Mono",ui-monospace,monospace;font-size:.86rem}tr.
 def html(title: str, sentence: str, at: str, verdicts: list[Verdict], names: Mapping[str, str]) -> str:
     """A page that needs nothing but itself. All text from outside is escaped."""
     parts = [f"<!doctype html><html lang=en><meta charset=utf-8><title>{escape(title)}</title><style>{_STYLE}</style>",
-             f"<h1>{escape(title)}</h1><p>{escape(sentence)} Proved at {escape(at)}.</p>"]
+             f"<h1>{escape(title)}</h1><p>{escape(sentence)} Checked at {escape(at)}.</p>"]
     for node in dict.fromkeys(verdict.node for verdict in verdicts):
-        parts.append(f"<h2>{escape(names.get(node, node) if node else 'Cluster')}</h2><table><tr><th>Proof<th>Expected<th>Found<th>Verdict<th>By</tr>")
+        parts.append(f"<h2>{escape(names.get(node, node) if node else 'Cluster')}</h2><table><tr><th>Check<th>Expected<th>Found<th>Result<th>Method</tr>")
         for verdict in verdicts:
             if verdict.node == node:
                 parts.append(f"<tr class={'good' if verdict.passed else 'bad'}><td>{escape(verdict.label)}<td class=mono>{escape(verdict.expected)}"
-                             f"<td class=mono>{escape(verdict.found)}<td>{'proved' if verdict.passed else 'failed'}"
+                             f"<td class=mono>{escape(verdict.found)}<td>{result_of(verdict)}"
                              f"<td class=mono>{escape(verdict.how)}</tr>")
         parts.append("</table>")
     return "".join(parts)

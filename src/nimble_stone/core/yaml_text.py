@@ -173,7 +173,7 @@ def edit(text: str, path: tuple[str, ...], value: Scalar | dict[str, Any] | tupl
 def edit_all(text: str, edits: Iterable[tuple[tuple[str, ...], Scalar | dict[str, Any] | tuple[str, ...]]]) -> str:
     """The text with all edits made, one after the other; the file is read and written once. Cost: O(text + edits).
 
-    Empty mappings left behind by a removal are removed too, except at the top. Raises InputError for a path that leads through a plain value.
+    Empty mappings left behind by a removal are removed too. Raises InputError for a path that leads through a plain value.
     """
     data = _edited.pop(text, None) or load(text, "the file")
     changed, wanted = False, list(edits)
@@ -287,7 +287,7 @@ def _set(data: CommentedMap, path: tuple[str, ...], value: Any) -> bool:
         at = at[part]
     if value is None:
         at.pop(path[-1], None)
-        for parent, part in reversed(parents[1:]):
+        for parent, part in reversed(parents):
             if not parent[part]:
                 parent.pop(part)
     else:

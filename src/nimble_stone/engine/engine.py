@@ -84,6 +84,12 @@ class Engine:
         """Go on after a hold."""
         await self._driver(run_id).resume()
 
+    async def resume_and_retry(self, run_id: str) -> None:
+        """Go on after a hold, and try again what failed before it."""
+        driver = self._driver(run_id)
+        await driver.retry([])
+        await driver.resume()
+
     async def retry(self, run_id: str, keys: list[str]) -> None:
         """Try failed steps again."""
         await self._driver(run_id).retry(keys)

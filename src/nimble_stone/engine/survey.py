@@ -21,14 +21,14 @@ READ_S = 90.0
 PINGS = 16
 
 
-async def read_hosts(world: World, hosts: Sequence[Host], known: dict[str, Facts], *, limit_s: float = READ_S) -> dict[str, Facts]:
+async def read_hosts(world: World, hosts: Sequence[Host], known: dict[str, Facts], *, limit_s: float | None = None) -> dict[str, Facts]:
     """Fresh facts of hosts, kept. A slow or failing host delays nobody; its last facts stay, with the trouble noted."""
     gate = asyncio.Semaphore(SIDE_BY_SIDE)
     estate = await world.store.read(records.load_estate)
 
     async def one(host: Host) -> tuple[str, Facts]:
         async with gate:
-            return host.name, await _read(world, estate, host, known.get(host.name), limit_s)
+            return host.name, await _read(world, estate, host, known.get(host.name), limit_s or READ_S)
     return dict(await asyncio.gather(*(one(host) for host in hosts)))
 
 

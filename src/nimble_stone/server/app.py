@@ -24,7 +24,7 @@ from nimble_stone.engine.world import World
 from nimble_stone.keyring import Vault
 from nimble_stone.reach import DialPolicy, Reach
 from nimble_stone.reach.ssh import Pins
-from nimble_stone.server import auth, planning, problems
+from nimble_stone.server import auth, planning, problems, run_answers
 from nimble_stone.server.bodies import BodyLimits
 from nimble_stone.server.guard import Guard, known_names
 from nimble_stone.server.kits import load_kits
@@ -90,7 +90,7 @@ def create_app(data: Path, *, pace: float = 1.0, inbox: Path | None = None, reac
         world = open_world(data, pace)
         app.state.world, app.state.engine, app.state.kits = world, Engine(world), load_kits(data / "kits")
         world.desk, world.pull_rate = Desk(world, reachable_at), pull_rate
-        app.state.door, app.state.run_views = auth.Door(world), RunViews(world, runs.run_view)
+        app.state.door, app.state.run_views = auth.Door(world), RunViews(world, run_answers.run_view)
         app.state.intake = Intake(world, inbox)
         app.state.scanner = Scanner(world)
         await app.state.intake.open()

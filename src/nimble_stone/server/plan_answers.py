@@ -19,7 +19,7 @@ from nimble_stone.core.estate import Estate
 from nimble_stone.core.plan.cells import Cell
 from nimble_stone.core.plan.sheet import Node, Sheet
 from nimble_stone.engine.world import World
-from nimble_stone.server import views
+from nimble_stone.server import run_answers, views
 from nimble_stone.server.planning import Resolved, estate_of
 from nimble_stone.store import runs
 from nimble_stone.store.records import PlanRow
@@ -63,7 +63,7 @@ def _node(node: Node, number: int, label: str, prefix: str) -> NodeData:
 async def data_of(world: World, row: PlanRow, resolved: Resolved, *, checked: bool = False) -> dict[str, Any]:
     """The whole answer as data that `packed` can write."""
     estate = await estate_of(world)
-    head = views.plan_head(row, resolved, await world.store.read(runs.runs, row.id), estate, checked=checked)
+    head = views.plan_head(row, resolved, await run_answers.run_lines(world, await world.store.read(runs.runs, row.id)), estate, checked=checked)
     return head | {"nodes": nodes_of(resolved.sheet), "hosts": _hosts(world, resolved, estate)}
 
 

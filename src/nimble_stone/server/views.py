@@ -17,12 +17,13 @@ from nimble_stone.core.ledger import LossLine, PoolLine, StoreLine
 from nimble_stone.core.narrative import Sentence
 from nimble_stone.core.plan import laying
 from nimble_stone.core.plan.sheet import Column, Kind, Node, Sheet
+from nimble_stone.core.run_words import RunWords
 from nimble_stone.core.sequence import Step
 from nimble_stone.core.units import inside
 from nimble_stone.engine.frozen import FrozenRun
 from nimble_stone.server.planning import Resolved, licence_text
 from nimble_stone.store.records import PlanRow
-from nimble_stone.store.runs import RunRow, StepRow
+from nimble_stone.store.runs import StepRow
 
 
 class LimitsView(BaseModel):
@@ -142,6 +143,31 @@ class StepView(BaseModel):
     started_at: float | None = None
     ended_at: float | None = None
     message: str = ""
+    undone_at: float | None = None
+    undo_message: str = ""
+    undo_failed: bool = False
+    queued: str = ""
+    hint: str = ""
+
+
+class WordsView(BaseModel):
+    """A run in words (core/run_words.py): in a list, among plans, in a tab's title, on a terminal's line."""
+
+    sentence: str
+    short: str
+    plans: str
+    tab: str
+    line: str
+
+
+class AttemptView(BaseModel):
+    """One attempt of a step that had more than one."""
+
+    step: str
+    started_at: float
+    ended_at: float | None
+    outcome: str
+    message: str
 
 
 class RunLine(BaseModel):
@@ -150,6 +176,8 @@ class RunLine(BaseModel):
     state: str
     started_at: float
     ended_at: float | None
+    undone_at: float | None
+    words: WordsView
 
 
 class KeepsView(BaseModel):
@@ -260,18 +288,27 @@ class RunView(BaseModel):
     state: str
     started_at: float
     ended_at: float | None
+    undone_at: float | None
     last_event: int
     now: float
     nodes: list[NodeView]
     hosts: list[HostView]
     steps: list[StepView]
     sentence: Sentence
+    words: WordsView
     left_s: float
+    overdue: bool
     critical: list[str]
     proofs: list[Verdict]
     proved_at: float | None
     proof_sentence: Sentence
+    attempts: list[AttemptView]
     events: list[dict[str, Any]]
+
+
+def words_view(words: RunWords) -> WordsView:
+    """The words of a run as the page gets them."""
+    return WordsView(sentence=words.sentence, short=words.short, plans=words.plans, tab=words.tab, line=words.line)
 
 
 def node_view(sheet: Sheet, node: Node) -> NodeView:
@@ -310,7 +347,8 @@ def carry_view(facts: Facts, net: Carried) -> CarryView:
                      address=bridge.addresses[0] if bridge and bridge.addresses else "")
 
 
-def step_views(steps: list[Step], forecast: sequence.Forecast, rows: Mapping[str, StepRow] | None = None) -> list[StepView]:
+def step_views(steps: list[Step], forecast: sequence.Forecast, rows: Mapping[str, StepRow] | None = None,
+               queued: Mapping[str, str] | None = None) -> list[StepView]:
     views = []
     for step in steps:
         slot = forecast.slots.get(step.key, sequence.Slot(0, 0))
@@ -319,12 +357,10 @@ def step_views(steps: list[Step], forecast: sequence.Forecast, rows: Mapping[str
             key=step.key, kind=step.kind, label=step.label, node=step.node, host=step.host, wave=step.wave, after=list(step.after),
             waits=step.waits, expected_s=step.expected_s, deadline_s=step.deadline_s, start_s=slot.start_s, end_s=slot.end_s,
             state=row.state if row else "planned", attempt=row.attempt if row else 0, started_at=row.started_at if row else None,
-            ended_at=row.ended_at if row else None, message=row.message if row else ""))
+            ended_at=row.ended_at if row else None, message=row.message if row else "", undone_at=row.undone_at if row else None,
+            undo_message=row.undo_message if row else "", undo_failed=row.undo_failed if row else False, queued=(queued or {}).get(step.key, ""),
+            hint=row.hint if row else ""))
     return views
-
-
-def run_line(row: RunRow) -> RunLine:
-    return RunLine(id=row.id, plan=row.plan, state=row.state, started_at=row.started_at, ended_at=row.ended_at)
 
 
 def size_views(sheet: Sheet, role: Role) -> list[SizeView]:
@@ -351,7 +387,7 @@ def choice_of(sheet: Sheet, role: str, shelf: Mapping[str, Sequence[str]]) -> Pa
                          fitting=list(dict.fromkeys([*([named] if package else []), *shelf.get(role, ())])))
 
 
-def plan_head(row: PlanRow, resolved: Resolved, plan_runs: list[RunRow], estate: Estate, *, checked: bool) -> dict[str, Any]:
+def plan_head(row: PlanRow, resolved: Resolved, plan_runs: Sequence[RunLine], estate: Estate, *, checked: bool) -> dict[str, Any]:
     """All members of a PlanView but its nodes and hosts, as data."""
     sheet = resolved.sheet
     critical = set(resolved.forecast.critical)
@@ -376,7 +412,7 @@ def plan_head(row: PlanRow, resolved: Resolved, plan_runs: list[RunRow], estate:
         "waves": resolved.waves,
         "way": step_views([found for key in resolved.forecast.critical if (found := steps.get(key))], resolved.forecast),
         "sentence": narrative.of_plan(sheet, resolved.findings, resolved.forecast.end_s, way),
-        "runs": [run_line(run) for run in plan_runs], "claims": claim_views(resolved), "include": list(sheet.plan.include), "draft": sheet.plan.draft,
+        "runs": plan_runs, "claims": claim_views(resolved), "include": list(sheet.plan.include), "draft": sheet.plan.draft,
         "avoid": list(sheet.plan.placement.avoid), "overcommit": sheet.plan.placement.overcommit, "survive": sheet.plan.placement.survive,
         "sized": sheet.kit.sizing is not None, "checked_world": checked}
 

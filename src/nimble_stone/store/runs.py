@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -13,6 +13,7 @@ from nimble_stone.core.errors import Conflict, NotFound
 Db = sqlite3.Connection
 ACTIVE = ("running", "held", "trouble", "proving", "undoing")
 MAX_ANSWER = 20_000
+UNDO_KINDS = ("undoing", "undone", "undo-failed")
 
 
 @dataclass(frozen=True)
@@ -27,6 +28,7 @@ class RunRow:
     started_at: float
     ended_at: float | None
     kind: str = "rollout"
+    undone_at: float | None = None
 
     @property
     def own_packages(self) -> dict[str, str]:
@@ -49,6 +51,10 @@ class StepRow:
     started_at: float | None
     ended_at: float | None
     message: str
+    undone_at: float | None = None
+    undo_message: str = ""
+    undo_failed: bool = False
+    hint: str = ""
 
 
 @dataclass(frozen=True)
@@ -68,7 +74,8 @@ def add_run(db: Db, run: RunRow, steps: list[str]) -> None:
                                                                                                                                                )).fetchone()
     if busy and run.kind == "rollout":
         raise Conflict(f"run {busy['id']} of this plan is still under way", code="run-active", hint="Let it finish, or take it back.")
-    db.execute("INSERT INTO run VALUES (?, ?, ?, ?, ?, ?, ?, NULL)", (run.id, run.kind, run.plan, run.package or None, run.state, json.dumps(run.doc),
+    db.execute("INSERT INTO run (id, kind, plan, package, state, doc, started_at) VALUES (?, ?, ?, ?, ?, ?, ?)",
+               (run.id, run.kind, run.plan, run.package or None, run.state, json.dumps(run.doc),
                                                                       run.started_at))
     db.executemany("INSERT INTO run_step (run, key, place, state) VALUES (?, ?, ?, 'planned')",
                    [(run.id, key, place) for place, key in enumerate(steps)])
@@ -83,7 +90,13 @@ def journal(db: Db, run: str, at: float, step: str, kind: str, payload: dict[str
 
 def move_step(db: Db, run: str, key: str, at: float, kind: str, *, state: str, message: str = "", new_attempt: bool = False,
               ended: bool = False, payload: dict[str, Any] | None = None) -> EventRow:
-    """Change a step's state and journal it."""
+    """Change a step's state and journal it. Rolling back keeps when the step began and ended and what it said: its own are kept beside."""
+    if kind in UNDO_KINDS:
+        db.execute("UPDATE run_step SET state = :state, undo_message = :message, undo_failed = :failed, undone_at = CASE WHEN :ended THEN :at ELSE NULL END"
+                   " WHERE run = :run AND key = :key", {"state": state, "message": message, "failed": int(kind == "undo-failed"), "ended": int(ended),
+                                                        "at": at, "run": run, "key": key})
+        body = {"state": state, **({"message": message} if message else {}), **(payload or {})}
+        return EventRow(journal(db, run, at, key, kind, body), at, key, kind, body)
     db.execute("UPDATE run_step SET state = :state, message = :message, attempt = attempt + :more,"
                " started_at = CASE WHEN :more THEN :at ELSE started_at END, ended_at = CASE WHEN :ended THEN :at ELSE NULL END"
                " WHERE run = :run AND key = :key",
@@ -93,15 +106,20 @@ def move_step(db: Db, run: str, key: str, at: float, kind: str, *, state: str, m
 
 
 def move_run(db: Db, run: str, at: float, kind: str, state: str, payload: dict[str, Any] | None = None) -> EventRow:
-    """Change a run's state and journal it."""
-    ended = state in ("done", "unproved", "undone")
-    db.execute("UPDATE run SET state = ?, ended_at = CASE WHEN ? THEN ? ELSE NULL END WHERE id = ?", (state, int(ended), at, run))
+    """Change a run's state and journal it. A run that is rolled back keeps when it ended; when that was over is kept beside."""
+    if state in ("undoing", "undone"):
+        db.execute("UPDATE run SET state = :state, ended_at = coalesce(ended_at, :at), undone_at = CASE WHEN :state = 'undone' THEN :at ELSE NULL END"
+                   " WHERE id = :run", {"state": state, "at": at, "run": run})
+    else:
+        ended = state in ("done", "unproved")
+        db.execute("UPDATE run SET state = ?, ended_at = CASE WHEN ? THEN coalesce(ended_at, ?) ELSE NULL END WHERE id = ?", (state, int(ended), at, run))
     body = {"state": state, **(payload or {})}
     return EventRow(journal(db, run, at, "", kind, body), at, "", kind, body)
 
 
 def _run(row: sqlite3.Row) -> RunRow:
-    return RunRow(row["id"], row["plan"], row["package"] or "", row["state"], json.loads(row["doc"]), row["started_at"], row["ended_at"], row["kind"])
+    return RunRow(row["id"], row["plan"], row["package"] or "", row["state"], json.loads(row["doc"]), row["started_at"], row["ended_at"],
+                  row["kind"], row["undone_at"])
 
 
 @dataclass(frozen=True)
@@ -146,8 +164,64 @@ def runs(db: Db, plan: str = "", *, active: bool = False, kind: str = "rollout")
 
 def steps(db: Db, run: str) -> list[StepRow]:
     """The steps of a run, in sequence."""
-    return [StepRow(*row) for row in db.execute("SELECT key, state, attempt, started_at, ended_at, message FROM run_step WHERE run = ?"
-                                                " ORDER BY place", (run,))]
+    return [StepRow(row["key"], row["state"], row["attempt"], row["started_at"], row["ended_at"], row["message"], row["undone_at"], row["undo_message"],
+                    bool(row["undo_failed"]), row["hint"] or "")
+            for row in db.execute("SELECT s.*, CASE WHEN s.state = 'failed' THEN (SELECT json_extract(e.payload, '$.hint') FROM run_event e WHERE e.run = s.run"
+                                  " AND e.step = s.key AND e.kind IN ('failed', 'undo-failed') ORDER BY e.id DESC LIMIT 1) END AS hint"
+                                  " FROM run_step s WHERE s.run = ? ORDER BY place", (run,))]
+
+
+@dataclass(frozen=True)
+class AttemptRow:
+    """One attempt of a step: when it began, when and how it ended (None and '' while it goes on)."""
+
+    step: str
+    started_at: float
+    ended_at: float | None
+    outcome: str
+    message: str
+
+
+def attempts(db: Db, run: str) -> list[AttemptRow]:
+    """All attempts of steps that had more than one, from the journal, in order."""
+    found: list[AttemptRow] = []
+    last: dict[str, int] = {}
+    rows = db.execute("SELECT e.at, e.step, e.kind, e.payload FROM run_event e JOIN run_step s ON s.run = e.run AND s.key = e.step"
+                      " WHERE e.run = ? AND s.attempt > 1 AND e.kind IN ('begun', 'done', 'failed', 'try-again', 'retry-asked') ORDER BY e.id", (run,))
+    for row in rows:
+        if row["kind"] == "begun":
+            last[row["step"]] = len(found)
+            found.append(AttemptRow(row["step"], row["at"], None, "", ""))
+        elif row["step"] in last:
+            one = found[last.pop(row["step"])]
+            outcome = "done" if row["kind"] == "done" else "failed"
+            found[found.index(one)] = replace(one, ended_at=row["at"], outcome=outcome, message=str(json.loads(row["payload"]).get("message", "")))
+    return found
+
+
+@dataclass(frozen=True)
+class SeenRow:
+    """A step of a run as lists count it."""
+
+    run: str
+    node: str
+    host: str
+    label: str
+    kind: str
+    state: str
+    message: str
+    undo_failed: bool
+
+
+def seen(db: Db, idents: Collection[str]) -> dict[str, list[SeenRow]]:
+    """Steps of several runs, without reading their documents in full. Cost: O(steps)."""
+    found: dict[str, list[SeenRow]] = {ident: [] for ident in idents}
+    for row in db.execute("SELECT r.id, coalesce(s.value ->> 'node', '') AS node, coalesce(s.value ->> 'host', '') AS host, s.value ->> 'label' AS label,"
+                          " s.value ->> 'kind' AS kind, rs.state, CASE WHEN rs.undo_failed THEN rs.undo_message ELSE rs.message END AS message, rs.undo_failed"
+                          " FROM run r, json_each(r.doc, '$.steps') s JOIN run_step rs ON rs.run = r.id AND rs.key = s.value ->> 'key'"
+                          " WHERE r.id IN (SELECT value FROM json_each(?))", (json.dumps(list(idents)),)):
+        found[row["id"]].append(SeenRow(row["id"], row["node"], row["host"], row["label"], row["kind"], row["state"], row["message"], bool(row["undo_failed"])))
+    return found
 
 
 def events(db: Db, run: str, after: int = 0, limit: int = 5000) -> list[EventRow]:
@@ -162,9 +236,22 @@ def last_events(db: Db, run: str, count: int) -> list[EventRow]:
     return [EventRow(row["id"], row["at"], row["step"], row["kind"], json.loads(row["payload"])) for row in reversed(rows)]
 
 
+def events_before(db: Db, run: str, before: int = 0, limit: int = 400) -> list[EventRow]:
+    """Journal entries before an id (0: the newest), in order."""
+    rows = db.execute("SELECT id, at, step, kind, payload FROM run_event WHERE run = ? AND (? = 0 OR id < ?) ORDER BY id DESC LIMIT ?",
+                      (run, before, before, limit)).fetchall()
+    return [EventRow(row["id"], row["at"], row["step"], row["kind"], json.loads(row["payload"])) for row in reversed(rows)]
+
+
 def last_event(db: Db, run: str) -> int:
     """Id of the newest journal entry, 0 when there is none."""
     return int(db.execute("SELECT coalesce(max(id), 0) FROM run_event WHERE run = ?", (run,)).fetchone()[0])
+
+
+def last_events_of(db: Db, idents: Collection[str]) -> dict[str, int]:
+    """The same of several runs."""
+    rows = db.execute("SELECT run, max(id) AS last FROM run_event WHERE run IN (SELECT value FROM json_each(?)) GROUP BY run", (json.dumps(list(idents)),))
+    return {row["run"]: row["last"] for row in rows}
 
 
 def acted(db: Db, run: str, step: str) -> int:
@@ -172,19 +259,31 @@ def acted(db: Db, run: str, step: str) -> int:
     return int(db.execute("SELECT count(*) FROM run_event WHERE run = ? AND step = ? AND kind = 'acting'", (run, step)).fetchone()[0])
 
 
+FOLDED = 8
+"""How far back an entry is looked for that says the same: a poll may ask several things in turn."""
+
+
 def add_transcript(db: Db, run: str, step: str, at: float, target: str, command: str, answer: str, status: int, seconds: float) -> None:
-    """Keep a command and its answer; long answers are shortened in the middle."""
+    """Keep a command and its answer; long answers are shortened in the middle. What a step asked a moment ago with the same answer is counted."""
     if len(answer) > MAX_ANSWER:
         answer = f"{answer[:MAX_ANSWER // 2]}\n… {len(answer) - MAX_ANSWER} characters left out …\n{answer[-MAX_ANSWER // 2:]}"
-    db.execute("INSERT INTO transcript (run, step, at, target, command, answer, status, seconds) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-               (run, step, at, target, command, answer, status, seconds))
+    newest = db.execute("SELECT id, target, command, answer, status FROM transcript WHERE run = ? AND step = ? ORDER BY id DESC LIMIT ?", (run, step, FOLDED))
+    last = next((row for row in newest if (row["target"], row["command"]) == (target, command)), None)
+    if last is not None and (last["answer"], last["status"]) == (answer, status):
+        db.execute("UPDATE transcript SET times = times + 1, last_at = ?, seconds = ? WHERE id = ?", (at, seconds, last["id"]))
+        return
+    db.execute("INSERT INTO transcript (run, step, at, target, command, answer, status, seconds, last_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+               (run, step, at, target, command, answer, status, seconds, at))
 
 
-def transcript(db: Db, run: str, step: str, limit: int = 200) -> list[dict[str, Any]]:
-    """The last entries of a step, in order."""
-    rows = db.execute("SELECT id, at, target, command, answer, status, seconds FROM transcript WHERE run = ? AND step = ? ORDER BY id DESC LIMIT ?",
-                      (run, step, limit)).fetchall()
-    return [dict(row) for row in reversed(rows)]
+def transcript(db: Db, run: str, step: str = "", after: int = 0, search: str = "", limit: int = 500, *, newest: bool = False) -> list[dict[str, Any]]:
+    """Entries of a run, or of one step, after an id, in order; with `search` those whose command or answer contains it; with `newest` the last ones."""
+    rows = db.execute("SELECT id, step, at, target, command, answer, status, seconds, times, coalesce(last_at, at) AS last_at FROM transcript"
+                      " WHERE run = :run AND (:step = '' OR step = :step) AND id > :after"
+                      " AND (:search = '' OR instr(lower(command), lower(:search)) OR instr(lower(answer), lower(:search)))"
+                      " ORDER BY id * :sign LIMIT :limit",
+                      {"run": run, "step": step, "after": after, "search": search, "sign": -1 if newest else 1, "limit": limit}).fetchall()
+    return [dict(row) for row in (reversed(rows) if newest else rows)]
 
 
 def add_proofs(db: Db, run: str, at: float, doc: list[dict[str, Any]]) -> int:

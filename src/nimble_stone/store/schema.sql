@@ -31,11 +31,11 @@ CREATE TABLE plan_version (plan TEXT NOT NULL REFERENCES plan(id) ON DELETE CASC
 CREATE TABLE run (id TEXT PRIMARY KEY, kind TEXT NOT NULL CHECK (kind IN ('rollout','groundwork')), plan TEXT NOT NULL,
   package TEXT REFERENCES package(sha256), state TEXT NOT NULL
   CHECK (state IN ('running','held','trouble','proving','done','unproved','undoing','undone')),
-  doc TEXT NOT NULL, started_at REAL NOT NULL, ended_at REAL) STRICT;
+  doc TEXT NOT NULL, started_at REAL NOT NULL, ended_at REAL, undone_at REAL) STRICT;
 CREATE TABLE run_step (run TEXT NOT NULL REFERENCES run(id), key TEXT NOT NULL, place INTEGER NOT NULL, state TEXT NOT NULL
   CHECK (state IN ('planned','working','waiting','done','failed','skipped','undoing','undone')),
   attempt INTEGER NOT NULL DEFAULT 0, started_at REAL, ended_at REAL, message TEXT NOT NULL DEFAULT '',
-  PRIMARY KEY (run, key)) STRICT;
+  undone_at REAL, undo_message TEXT NOT NULL DEFAULT '', undo_failed INTEGER NOT NULL DEFAULT 0, PRIMARY KEY (run, key)) STRICT;
 
 -- The journal: append-only.
 CREATE TABLE run_event (id INTEGER PRIMARY KEY AUTOINCREMENT, run TEXT NOT NULL REFERENCES run(id), at REAL NOT NULL, step TEXT NOT NULL,
@@ -45,7 +45,7 @@ CREATE TRIGGER run_event_no_update BEFORE UPDATE ON run_event BEGIN SELECT RAISE
 CREATE TRIGGER run_event_no_delete BEFORE DELETE ON run_event BEGIN SELECT RAISE(ABORT, 'the journal is append-only'); END;
 
 CREATE TABLE transcript (id INTEGER PRIMARY KEY AUTOINCREMENT, run TEXT NOT NULL, step TEXT NOT NULL, at REAL NOT NULL, target TEXT NOT NULL,
-  command TEXT NOT NULL, answer TEXT NOT NULL, status INTEGER NOT NULL, seconds REAL NOT NULL) STRICT;
+  command TEXT NOT NULL, answer TEXT NOT NULL, status INTEGER NOT NULL, seconds REAL NOT NULL, times INTEGER NOT NULL DEFAULT 1, last_at REAL) STRICT;
 CREATE INDEX transcript_step ON transcript (run, step, id);
 
 CREATE TABLE proof (run TEXT NOT NULL REFERENCES run(id), round INTEGER NOT NULL, at REAL NOT NULL, doc TEXT NOT NULL,

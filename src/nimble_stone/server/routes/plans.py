@@ -18,10 +18,10 @@ from nimble_stone.core.plan.beginning import beginning
 from nimble_stone.core.plan.sheet import count_of
 from nimble_stone.engine.world import World
 from nimble_stone.server import plan_answers as answering
-from nimble_stone.server import planning
+from nimble_stone.server import planning, run_answers
 from nimble_stone.server.deps import TheEngine, TheKits, TheWorld
 from nimble_stone.server.reading import aside
-from nimble_stone.server.views import PlanLine, PlanView, StepView, run_line, step_views
+from nimble_stone.server.views import PlanLine, PlanView, StepView, step_views
 from nimble_stone.store import records, runs
 from nimble_stone.store.records import PlanRow
 
@@ -150,7 +150,7 @@ async def plan_list(world: TheWorld, kits: TheKits) -> list[PlanLine]:
         lines.append(PlanLine(id=row.id, title=plan.title or plan.name,
                               version=row.version, changed_at=row.changed_at, kit=plan.kit, bay=plan.bay,
                               nodes=sum(count_of(plan, role, estate) for role in kit.roles) if kit else 0, trouble="" if kit else f"no kit {plan.kit}",
-                              run=run_line(newest[0]) if newest else None))
+                              run=(await run_answers.run_lines(world, newest[:1]))[0] if newest else None))
     return lines
 
 

@@ -8,23 +8,23 @@ import re
 from collections.abc import AsyncIterator, Awaitable, Callable
 from contextlib import aclosing
 from functools import partial
-from typing import Annotated
+from typing import Annotated, Any
 
 from fastapi import APIRouter, Header, Query, Request, Response
 from fastapi.responses import HTMLResponse, StreamingResponse
 from pydantic import BaseModel, Field
 
-from nimble_stone.core import narrative, report
+from nimble_stone.core import report
 from nimble_stone.core.acceptance import Verdict, totals
 from nimble_stone.core.errors import InputError, NotFound, StoneError
 from nimble_stone.engine.feed import Frame
 from nimble_stone.engine.frozen import FrozenRun, thawed
 from nimble_stone.server.auth import Door
 from nimble_stone.server.deps import TheCaller, TheEngine, TheRunViews, TheWorld
-from nimble_stone.server.planning import without_own
-from nimble_stone.server.views import RunLine, RunView, host_views, live_forecast, node_view, run_line, step_views
-from nimble_stone.store import records, runs
-from nimble_stone.store.runs import RunRow, StepRow
+from nimble_stone.server.run_answers import run_lines, run_view
+from nimble_stone.server.views import RunLine, RunView
+from nimble_stone.store import runs
+from nimble_stone.store.runs import RunRow
 
 router = APIRouter(tags=["runs"])
 PING_S = 1.0
@@ -33,7 +33,6 @@ SESSION_S = 1.0
 """How long an ended session may still see what happens."""
 MOST_ID = 2**53
 _EVENT_ID = re.compile(r"[0-9]{1,15}")
-SHOWN_EVENTS = 400
 
 
 class Wish(BaseModel):
@@ -44,14 +43,29 @@ class Wish(BaseModel):
     seconds: float = Field(default=600.0, gt=0, le=86400, description="By how much a wait is extended.")
 
 
-class Entry(BaseModel):
+class EventView(BaseModel):
+    """A journal entry."""
+
     id: int
+    at: float
+    step: str
+    kind: str
+    payload: dict[str, Any]
+
+
+class Entry(BaseModel):
+    """A command and its answer; `times` it was sent with that very answer, the last time at `last_at`."""
+
+    id: int
+    step: str
     at: float
     target: str
     command: str
     answer: str
     status: int
     seconds: float
+    times: int
+    last_at: float
 
 
 async def _frozen(world: TheWorld, ident: str) -> tuple[RunRow, FrozenRun]:
@@ -59,37 +73,10 @@ async def _frozen(world: TheWorld, ident: str) -> tuple[RunRow, FrozenRun]:
     return row, await thawed(world.store, row)
 
 
-def _clock_text(at: float) -> str:
-    return datetime.datetime.fromtimestamp(at).astimezone().strftime("%H:%M")
-
-
-async def run_view(world: TheWorld, ident: str) -> RunView:
-    """A run as its page shows it."""
-    row, frozen = await _frozen(world, ident)
-    states: dict[str, StepRow] = {step.key: step for step in await world.store.read(runs.steps, ident)}
-    now = world.clock()
-    forecast = live_forecast(frozen, states, row.started_at, now, world.limiter.limits)
-    estate = without_own(await world.store.read(records.load_estate), ident)
-    used = {node.value("host") for node in frozen.sheet.nodes}
-    proofs = await world.store.read(runs.last_proofs, ident)
-    verdicts = [Verdict(**item) for item in proofs[1]] if proofs else []
-    words = {key: narrative.StepState(frozen.steps[key].node, step.state, frozen.steps[key].label, step.message) for key, step in states.items()}
-    last = await world.store.read(runs.last_events, ident, SHOWN_EVENTS)
-    left = max(0.0, forecast.end_s - (now - row.started_at))
-    return RunView(
-        id=row.id, plan=row.plan, title=frozen.sheet.plan.title or row.plan, state=row.state, started_at=row.started_at, ended_at=row.ended_at,
-        last_event=last[-1].id if last else 0, now=now, nodes=[node_view(frozen.sheet, node) for node in frozen.sheet.nodes],
-        hosts=host_views(estate, {frozen.sheet.plan.bay}, names=used), steps=step_views(list(frozen.steps.values()), forecast, states),
-        sentence=narrative.of_run(frozen.sheet, row.state, words, left, _clock_text(row.started_at)), left_s=left, critical=list(forecast.critical),
-        proofs=verdicts, proved_at=proofs[0] if proofs else None,
-        proof_sentence=narrative.of_acceptance(frozen.sheet, verdicts, _clock_text(proofs[0]) if proofs else ""),
-        events=[{"id": e.id, "at": e.at, "step": e.step, "kind": e.kind, "payload": e.payload} for e in last])
-
-
 @router.get("/runs")
 async def run_list(world: TheWorld, plan: str = "") -> list[RunLine]:
     """All runs, newest first."""
-    return [run_line(row) for row in await world.store.read(runs.runs, plan)]
+    return await run_lines(world, await world.store.read(runs.runs, plan))
 
 
 @router.get("/runs/{ident}", response_model=RunView)
@@ -139,9 +126,39 @@ async def _stream(world: TheWorld, request: Request, ident: str, after: int, sti
 
 
 @router.get("/runs/{ident}/transcript")
-async def run_transcript(ident: str, step: str, world: TheWorld) -> list[Entry]:
-    """Commands and answers of a step, secrets blanked."""
-    return [Entry(**item) for item in await world.store.read(runs.transcript, ident, step)]
+async def run_transcript(ident: str, world: TheWorld, step: str = "", after: Annotated[int, Query(ge=0, le=MOST_ID)] = 0,
+                         search: Annotated[str, Query(max_length=200)] = "", newest: bool = False) -> list[Entry]:
+    """Commands and answers of a step, or of all, secrets blanked: 500 after an id, or the newest 500."""
+    await world.store.read(runs.get_run, ident)
+    return [Entry(**item) for item in await world.store.read(runs.transcript, ident, step, after, search, newest=newest)]
+
+
+@router.get("/runs/{ident}/transcript.txt")
+async def run_transcript_file(ident: str, world: TheWorld, step: str = "") -> StreamingResponse:
+    """All commands and answers as text, to be kept."""
+    await world.store.read(runs.get_run, ident)
+    name = f"{ident}{'-' + step.replace('/', '-') if step else ''}.transcript.txt"
+    safe = "".join(c for c in name if c.isascii() and (c.isalnum() or c in "-._"))
+    return StreamingResponse(_transcript_text(world, ident, step), media_type="text/plain; charset=utf-8",
+                             headers={"Content-Disposition": f'attachment; filename="{safe}"'})
+
+
+async def _transcript_text(world: TheWorld, ident: str, step: str) -> AsyncIterator[str]:
+    after = 0
+    while page := await world.store.read(runs.transcript, ident, step, after):
+        for entry in page:
+            at = datetime.datetime.fromtimestamp(entry["at"], datetime.UTC).strftime("%Y-%m-%d %H:%M:%S UTC")
+            times = f" ({entry['times']} times)" if entry["times"] > 1 else ""
+            ended = f"(status {entry['status']}, {entry['seconds']:.2f} s)"
+            yield f"{at} {entry['step']} {entry['target']}$ {entry['command']}{times}\n{entry['answer']}\n{ended}\n\n"
+        after = page[-1]["id"]
+
+
+@router.get("/runs/{ident}/events/page")
+async def run_events_page(ident: str, world: TheWorld, before: Annotated[int, Query(ge=0, le=MOST_ID)] = 0) -> list[EventView]:
+    """Journal entries before an id (0: the newest), 400 at a time, in order."""
+    await world.store.read(runs.get_run, ident)
+    return [EventView(**vars(event)) for event in await world.store.read(runs.events_before, ident, before)]
 
 
 @router.get("/runs/{ident}/console")
@@ -160,12 +177,14 @@ async def run_console(ident: str, node: str, world: TheWorld) -> dict[str, str]:
 
 @router.post("/runs/{ident}/{wish}")
 async def run_wish(ident: str, wish: str, body: Wish, world: TheWorld, engine: TheEngine) -> RunView:
-    """hold, resume, retry, skip, extend, end-wait, undo or prove."""
+    """hold, resume, retry, resume-retry, skip, extend, end-wait, undo or prove."""
     await world.store.read(runs.get_run, ident)
     if wish == "hold":
         await engine.hold(ident)
     elif wish == "resume":
         await engine.resume(ident)
+    elif wish == "resume-retry":
+        await engine.resume_and_retry(ident)
     elif wish == "retry":
         await engine.retry(ident, body.steps)
     elif wish == "skip":
@@ -213,7 +232,10 @@ async def run_report(ident: str, world: TheWorld) -> HTMLResponse:
     """The proofs as a page of its own."""
     row, frozen, at, verdicts = await _proved(world, ident)
     count = totals(verdicts)
-    sentence = f"{count['passed']} of {len(verdicts)} proofs hold." if count["failed"] else f"All {len(verdicts)} proofs hold."
+    not_run = f", {count['open']} could not run" if count["open"] else ""
+    sentence = f"All {len(verdicts)} acceptance checks passed."
+    if count["passed"] < len(verdicts):
+        sentence = f"{count['failed']} of {len(verdicts)} acceptance checks failed{not_run}."
     return HTMLResponse(report.html(f"{frozen.sheet.plan.title or row.plan} · acceptance", sentence, at, verdicts,
                                     {node.id: node.name for node in frozen.sheet.nodes}),
                         headers={"Content-Disposition": f'attachment; filename="{row.plan}-{row.id}.html"'})

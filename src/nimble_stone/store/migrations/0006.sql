@@ -10,3 +10,13 @@ UPDATE take_in SET origin = substr(origin, 1, instr(origin, '?')) || '•••�
   WHERE source = 'url' AND instr(origin, '?') > 0 AND state NOT IN ('receiving', 'verifying');
 UPDATE take_in SET origin = substr(origin, 1, instr(origin, '://') + 2) || '••••@' || substr(origin, instr(origin, '@') + 1)
   WHERE source = 'url' AND origin GLOB '*://*@*' AND state NOT IN ('receiving', 'verifying');
+
+-- Rolling back leaves what was: when a run and its steps began and ended, and what they said. Its own times and words stand beside.
+ALTER TABLE run ADD COLUMN undone_at REAL;
+ALTER TABLE run_step ADD COLUMN undone_at REAL;
+ALTER TABLE run_step ADD COLUMN undo_message TEXT NOT NULL DEFAULT '';
+ALTER TABLE run_step ADD COLUMN undo_failed INTEGER NOT NULL DEFAULT 0;
+
+-- A command that is asked again and again with the same answer is one entry that counts.
+ALTER TABLE transcript ADD COLUMN times INTEGER NOT NULL DEFAULT 1;
+ALTER TABLE transcript ADD COLUMN last_at REAL;

@@ -7,6 +7,7 @@ import hashlib
 import http.server
 import io
 import json
+import os
 import shutil
 import socket
 import subprocess
@@ -378,3 +379,17 @@ def test_channel_note_trust_and_acceptance_are_kept(place: ServerProcess, tmp_pa
     client.call("POST", "/api/plans", {"text": plan})
     with pytest.raises(StoneError, match="harbour"):
         client.call("DELETE", f"/api/packages/{found['sha256']}")
+
+
+def test_a_name_that_is_no_text_stops_nothing_and_is_told(place: ServerProcess) -> None:
+    inbox = place.data / "inbox"
+    bad = os.fsencode(inbox) + b"/gauge-\xff.ova"
+    with open(bad, "wb") as file:
+        file.write(OVA)
+    client = place.client()
+    wait_for(lambda: any(t["name"] == "gauge-\\xff.ova" and t["state"] == "failed" for t in client.call("GET", "/api/take-ins")), 30, "the refusal")
+    row = next(t for t in client.call("GET", "/api/take-ins") if t["name"] == "gauge-\\xff.ova")
+    assert (row["message"], row["hint"]) == ("The file's name is not UTF-8.", "Rename the file.")
+    (inbox / "after.ova").write_bytes(appliance.ova(mib=1, version="4.9.9", seed=99))
+    wait_for(lambda: any(t["name"] == "after.ova" and t["state"] == "done" for t in client.call("GET", "/api/take-ins")), 30, "the next one")
+    os.unlink(bad)

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from nimble_stone.core.errors import Conflict, NotFound, StoneError
+from nimble_stone.core.errors import Conflict, NotFound, StoneError, StoreError
 from nimble_stone.core.estate import EstateFile, Facts, Guest
 from nimble_stone.lab import demo
 from nimble_stone.store import access, designs, records, runs
@@ -140,7 +140,7 @@ def test_a_newer_database_is_refused_and_nothing_is_changed(tmp_path: Path) -> N
 
 async def test_readers_cannot_write(tmp_path: Path) -> None:
     store = Store(tmp_path / "n.db")
-    with pytest.raises(sqlite3.OperationalError, match="readonly"):
+    with pytest.raises(StoreError, match="readonly"):
         await store.read(records.put_meta, "a", "b")
     await store.write(records.put_meta, "a", "b")
     assert await store.read(records.get_meta, "a") == "b"

@@ -122,7 +122,7 @@ def estate_load(file: Path, as_json: Json = False) -> None:
 
 
 @app.command("read")
-def estate_read(hosts: list[str] | None = None, as_json: Json = False) -> None:
+def estate_read(hosts: Annotated[list[str] | None, typer.Argument(help="Hosts; all when none is named.")] = None, as_json: Json = False) -> None:
     """Read hosts anew (all when none is named)."""
     found = Client().call("POST", "/api/estate/read", {"hosts": hosts or []})
     trouble = [h for h in found["hosts"] if h["trouble"]]
@@ -221,7 +221,11 @@ def estate_prepare(file: Annotated[Path | None, typer.Option(help="Actions as YA
         work = yaml_text.read(text_of(file), Groundwork, str(file)).model_dump(mode="json")
     if remedy:
         found = client.call("GET", "/api/estate/rules")["violations"]
-        work["actions"] += [v["action"] for v in found if v["action"] and v["rule"] in remedy and (not host or v["host"] in host)]
+        broken = [v for v in found if v["rule"] in remedy and (not host or v["host"] in host)]
+        work["actions"] += [v["action"] for v in broken if v["action"]]
+        if broken and not work["actions"]:
+            raise InputError(f"{broken[0]['host']}: {broken[0]['message']}. Mending this needs values that only you know.",
+                             hint="Write them into a file and give it: nimble-stone estate prepare --file FILE (docs/estate.md has examples).")
     if not work["actions"]:
         raise InputError("there is nothing to do", hint="Name a rule that is broken and has a remedy (nimble-stone estate rules), or give a file.")
     seen = client.call("POST", "/api/estate/groundwork/preview", work)
@@ -243,8 +247,7 @@ def _follow(client: Client, view: dict[str, Any], as_json: bool) -> None:
             if told.get(step["key"]) != step["state"] and not as_json and step["state"] not in ("planned",):
                 say(f"{step['host']:14} {step['label']}: {step['state']} {step['message']}".rstrip())
             told[step["key"]] = step["state"]
-        if view["state"] in ("done", "unproved", "trouble", "undone", "held") or (view["state"] == "undoing" and any(s["state"] == "failed"
-                                                                                                                     for s in view["steps"])):
+        if view["state"] in ("done", "unproved", "trouble", "undone", "held") or (view["state"] == "undoing" and any(s["undo_failed"] for s in view["steps"])):
             break
         time.sleep(0.2)
         view = client.call("GET", f"/api/groundwork/{view['id']}")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import json
 import logging
+import os
 import signal
 from pathlib import Path
 from typing import Annotated
@@ -14,19 +15,26 @@ import typer
 from nimble_stone.core.errors import InputError, Unreachable
 
 app = typer.Typer(help="The lab: stand-in hosts that can be told to misbehave.", no_args_is_help=True)
-Folder = Annotated[Path, typer.Option(help="The lab's folder.")]
+Folder = Annotated[Path | None, typer.Option(help="The lab's folder; else the folder “lab” in NIMBLE_STONE_DATA, else .demo/lab.")]
+
+
+def _folder(given: Path | None) -> Path:
+    """The lab's folder."""
+    data = os.environ.get("NIMBLE_STONE_DATA")
+    return given or (Path(data) / "lab" if data else Path(".demo/lab"))
 
 
 @app.command()
-def serve(folder: Folder = Path(".demo/lab"), octet: int = 44, speed: float = 1.0, more_hosts: int = 0, port: int = 0) -> None:
+def serve(folder: Folder = None, octet: int = 44, speed: float = 1.0, more_hosts: int = 0, port: int = 0) -> None:
     """Start the stand-ins."""
     from nimble_stone.lab import demo
     from nimble_stone.lab.serve import Lab
+    place = _folder(folder)
     logging.getLogger("asyncssh").setLevel(logging.ERROR)
 
     async def run() -> None:
-        (folder / "control.json").unlink(missing_ok=True)
-        lab = Lab(demo.plan(more_hosts, octet), folder, speed)
+        (place / "control.json").unlink(missing_ok=True)
+        lab = Lab(demo.plan(more_hosts, octet), place, speed)
         await lab.open(port)
         ended = asyncio.Event()
         for number in (signal.SIGINT, signal.SIGTERM):
@@ -49,13 +57,13 @@ def _control(folder: Path, method: str, path: str, body: dict[str, object] | Non
 
 
 @app.command()
-def show(folder: Folder = Path(".demo/lab")) -> None:
+def show(folder: Folder = None) -> None:
     """Knobs, guests and what was made, as JSON."""
-    typer.echo(json.dumps(_control(folder, "GET", "/lab"), indent=2))
+    typer.echo(json.dumps(_control(_folder(folder), "GET", "/lab"), indent=2))
 
 
 @app.command("set")
-def turn(host: str, knobs: list[str], folder: Folder = Path(".demo/lab")) -> None:
+def turn(host: str, knobs: list[str], folder: Folder = None) -> None:
     """Turn knobs of a host: slow_s=2 rate=1e6 unreachable=true login_refused=true full=true cut_after=1000000 new_host_key=true
     emulation=true garbage=true crash=true flood_mib=200 hang=true clock_s=9 narrow=1400 walled=true; of a machine: slow_s unreachable login_refused
     starting new_certificate garbage. HOST “all” takes speed=5 occupied=10.44.20.12 guest:NAME=never-boots|never-ready|ok."""
@@ -74,4 +82,4 @@ def turn(host: str, knobs: list[str], folder: Folder = Path(".demo/lab")) -> Non
             body[key] = {"true": True, "false": False}.get(value) if value in ("true", "false") else float(value)
     for key in {"cut_after", "flood_mib", "narrow"} & set(body):
         body[key] = int(float(str(body[key])))
-    typer.echo(json.dumps(_control(folder, "POST", "/lab" if host == "all" else f"/lab/hosts/{host}", body)))
+    typer.echo(json.dumps(_control(_folder(folder), "POST", "/lab" if host == "all" else f"/lab/hosts/{host}", body)))

@@ -245,7 +245,12 @@ def run_list(as_json: Json = False) -> None:
 def _wish(name: str, help_text: str) -> None:
     @run_app.command(name, help=help_text)
     def command(run: str, as_json: Json = False) -> None:
-        found = Client().call("POST", f"/api/runs/{run}/{name}", {})
+        client = Client()
+        if run.startswith("g"):                                     # a run that prepares hosts
+            found = client.call("POST", f"/api/groundwork/{run}/{name}", {})
+            answer(found, as_json, f"{found['id']}: {found['sentence']}")
+            return
+        found = client.call("POST", f"/api/runs/{run}/{name}", {})
         answer(found, as_json, sentence(found["sentence"]))
 
 

@@ -43,12 +43,20 @@ def sheet_of(plan_file: Path, estate: Estate, packages: list[PackageView], inclu
     Raises FormatError, Faults, InputError.
     """
     plan = yaml_text.read(text_of(plan_file), Plan, str(plan_file))
+    estate = without_guests_of(plan.name, estate)
     kits = load_kits(plan_file.parent / "kits")
     if plan.kit not in kits:
         raise InputError(f"the plan asks for kit “{plan.kit}”; there are {', '.join(sorted(kits))}", code="kit-unknown")
     files = [*sorted(plan_file.parent.glob("*.values.yaml")), *include] if plan.include else []
     known = {values.name: values for values in (yaml_text.read(text_of(path), SharedValues, str(path)) for path in files)}
     return resolve(plan, kits[plan.kit], matched(kits[plan.kit], packages), estate, set(), shared=gather(plan.include, known))
+
+
+def without_guests_of(plan: str, estate: Estate) -> Estate:
+    """The estate as if the plan's own runs had made nothing, as the server looks at it."""
+    facts = {name: one.model_copy(update={"guests": tuple(guest for guest in one.guests if not (guest.mark and guest.mark.plan == plan))})
+             for name, one in estate.facts.items()}
+    return estate.model_copy(update={"facts": facts})
 
 
 def view_of(package: Path) -> PackageView:
@@ -65,6 +73,7 @@ def check(plan_file: Path, facts: Path, packages: list[Path], include: list[Path
     """
     estate = read_facts(facts)
     sheet = sheet_of(plan_file, estate, [view_of(package) for package in packages], include)
+    estate = without_guests_of(sheet.plan.name, estate)
     secret = {node.value(column.id) for column in sheet.columns if column.kind == "secret" for node in sheet.nodes} - {""}
     situation = Situation(sheet, estate, verdicts=dict.fromkeys(secret, ()), licence_sha256=licence_sha256(package.descriptor for package in sheet.used))
     findings = checks.check(situation)

@@ -42,6 +42,19 @@ def plan_new(name: str, kit: Annotated[str, typer.Option(help="Id of the kit.")]
     answer(found, as_json, sentence(found["sentence"]), *findings(found))
 
 
+@app.command("licence")
+def plan_licence(plan: str, by: Annotated[str, typer.Option(help="Who accepts; recorded with the time. Without it the text is shown.")] = "",
+                 as_json: Json = False) -> None:
+    """Show the licence of a plan's packages, or accept it in a person's name."""
+    client = Client()
+    found = client.call("GET", f"/api/plans/{plan}")
+    if not by:
+        answer({"text": found["licence_text"], "by": found["licence_by"]}, as_json, found["licence_text"] or "The packages of this plan have no licence text.")
+        return
+    found = client.call("POST", f"/api/plans/{plan}/licence", {"version": found["version"], "by": by})
+    answer(found, as_json, f"Licence accepted by {by}.")
+
+
 @app.command("check")
 def plan_check(plan: str, offline: Annotated[bool, typer.Option("--offline", help="With the last facts, without asking the world.")] = False,
                facts: Facts = None, package: PackageFile = None, include: Include = None, as_json: Json = False) -> None:

@@ -7,6 +7,7 @@
     ├── Conflict          the thing exists, but its state forbids this
     ├── Denied            login missing, refused or expired
     ├── Busy              too much at once, or too often; `retry_after_s` says when again
+    ├── StoreError        this server's own disk or database does not take or give what it should
     └── RemoteError       somebody else's machine did not do its part
         ├── Unreachable   no connection
         ├── LoginRefused  the peer does not accept the credential
@@ -68,6 +69,12 @@ class Denied(StoneError):
     """Not signed in, or not with the right key."""
 
     code = "denied"
+
+
+class StoreError(StoneError):
+    """The server's own database cannot be written or read: its disk is full, locked or damaged."""
+
+    code = "store"
 
 
 class Busy(StoneError):

@@ -11,7 +11,7 @@ import logging
 from dataclasses import dataclass, field
 from typing import Any
 
-from nimble_stone.core.errors import Conflict, FormatError, RemoteError, RemoteFailed, RemoteTimeout, StoneError, Unreachable
+from nimble_stone.core.errors import Conflict, FormatError, RemoteError, RemoteFailed, RemoteTimeout, StoneError, StoreError, Unreachable
 from nimble_stone.core.sequence import Step
 from nimble_stone.core.units import time_text
 from nimble_stone.engine.groundwork import Preparation
@@ -61,6 +61,7 @@ class Driver:
         self._tried: set[str] = set()
         self._tasks: dict[str, asyncio.Task[None]] = {}
         self._waits: dict[str, Wait] = {}
+        self._trouble: StoreError | None = None
 
     async def _load(self) -> None:
         row = await self.world.store.read(runs.get_run, self.run_id)
@@ -73,11 +74,14 @@ class Driver:
         self.wish.undo = row.state == "undoing"
 
     async def go(self) -> None:
-        """Carry the run to its end, holding, failing and waiting for a person in between."""
+        """Carry the run to its end, holding, failing and waiting for a person in between. Raises StoreError when the store fails: nothing
+        that was under way is known to have ended then, and all of it is observed anew by the next driver."""
         await self._load()
         try:
             while True:
                 self.wake.clear()
+                if self._trouble is not None:
+                    raise self._trouble
                 if self.wish.undo:
                     self.wish.undo = False                 # first, so that asking again while it goes on is not lost
                     await self._take_back()
@@ -136,6 +140,8 @@ class Driver:
                 try:
                     await self._once(step)
                     return
+                except StoreError:
+                    raise
                 except RemoteError as error:
                     if attempt == ATTEMPTS or not error.retryable or isinstance(error, RemoteTimeout) or error.code in FINAL:
                         await self._failed(step, error)
@@ -147,6 +153,8 @@ class Driver:
                     return
         except asyncio.CancelledError:
             raise
+        except StoreError as error:
+            self._trouble = error                                   # the whole run stops until the store answers again
         except Exception:
             log.exception("step %s of run %s", step.key, self.run_id)
             await self._move(step, "failed", state="failed", ended=True, message="a fault in Nimble Stone itself; the server's log has it."
@@ -242,7 +250,12 @@ class Driver:
             task = asyncio.create_task(self.world.store.write(runs.add_transcript, self.run_id, step.key, self.world.clock(), target,
                                                               blank(command), blank(answer), status, seconds))
             pending.add(task)
-            task.add_done_callback(pending.discard)
+            task.add_done_callback(kept)
+
+        def kept(task: asyncio.Task[None]) -> None:
+            pending.discard(task)
+            if not task.cancelled():
+                task.exception()                                    # looked at: a full disk is told once, by the run itself
         pending: set[asyncio.Task[None]] = set()
         host = await self.world.kvm(await self.world.host(step.host), record)
         return self._job.context(step, host, record)

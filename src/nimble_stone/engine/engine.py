@@ -8,7 +8,7 @@ import json
 import logging
 from dataclasses import asdict
 
-from nimble_stone.core.errors import Conflict
+from nimble_stone.core.errors import Conflict, StoreError
 from nimble_stone.core.sequence import Limits
 from nimble_stone.engine import prove
 from nimble_stone.engine.drive import Driver
@@ -19,6 +19,9 @@ from nimble_stone.store import records, runs
 log = logging.getLogger("nimble_stone.engine")
 
 
+PROBE_BYTES = 256 << 10
+FIRST_PAUSE_S, LONGEST_PAUSE_S = 1.0, 15.0
+"""Between two looks whether the store can be written again."""
 LIMITS = "limits"
 """Where the limits are kept."""
 
@@ -50,16 +53,43 @@ class Engine:
 
     def _take(self, run_id: str) -> Driver:
         driver = Driver(self.world, run_id)
-
-        async def drive() -> None:
-            try:
-                await driver.go()
-            except Exception:
-                log.exception("run %s", run_id)
-            finally:
-                self._drivers.pop(run_id, None)
-        self._drivers[run_id] = (driver, asyncio.create_task(drive()))
+        self._drivers[run_id] = (driver, asyncio.create_task(self._drive(run_id)))
         return driver
+
+    async def _drive(self, run_id: str) -> None:
+        """Keep one run driven. When the store fails, wait until it answers and go on from what it holds."""
+        try:
+            while True:
+                try:
+                    await self._drivers[run_id][0].go()
+                    return
+                except StoreError as error:
+                    await self._store_answers(error)
+                    self._drivers[run_id] = (Driver(self.world, run_id), self._drivers[run_id][1])
+        except Exception:
+            log.exception("run %s", run_id)
+        finally:
+            self._drivers.pop(run_id, None)
+
+    async def _store_answers(self, error: StoreError) -> None:
+        """Wait until the store can be written again; said once in the log, and on every page as long as it lasts."""
+        if not self.world.trouble:
+            log.error("runs wait: %s", error)
+        self.world.trouble = f"{error} {error.hint}"
+        pause = FIRST_PAUSE_S
+        while True:
+            await self.world.pause(pause)
+            try:
+                # As much as a run writes in a while: a few bytes still fit where nothing else does.
+                await self.world.store.write(records.put_meta, "store-probe", "x" * PROBE_BYTES)
+                await self.world.store.write(records.put_meta, "store-probe", "")
+            except StoreError:
+                pause = min(LONGEST_PAUSE_S, pause * 2)
+                continue
+            if self.world.trouble:
+                log.info("the store answers again; runs go on")
+            self.world.trouble = ""
+            return
 
     async def start(self, run: runs.RunRow, steps: list[str]) -> None:
         """Keep a new run and begin it. Raises Conflict while one of the same plan is under way."""

@@ -367,11 +367,33 @@ class Intake:
                 for path, stamp in found.items():
                     if seen.get(path) == stamp and done.get(path) != stamp:
                         done[path] = stamp
-                        await self._from_folder(Path(path), stamp)
+                        await self._one_of_folder(Path(path), stamp)
                 seen = found
-            except StoneError as error:
-                log.warning("inbox: %s", error)
+            except (StoneError, OSError) as error:
+                log.warning("watched folder: %s", error)
             await self.world.pause(LOOK_S)
+
+    async def _one_of_folder(self, path: Path, stamp: tuple[int, int]) -> None:
+        """One file of the folder; whatever is wrong with it keeps nobody from the others, and is told."""
+        try:
+            try:
+                str(path).encode()
+            except UnicodeEncodeError:
+                raise InputError("The file's name is not UTF-8.", code="take-in-name", hint="Rename the file.") from None
+            await self._from_folder(path, stamp)
+        except StoneError as error:
+            log.warning("watched folder: %s: %s", os.fsencode(path), error)
+            await self._note_failed(path, stamp, error)
+        except Exception as error:
+            log.exception("watched folder: %s", os.fsencode(path))
+            await self._note_failed(path, stamp, StoneError(f"An internal error: {type(error).__name__}. See the server's log.", code="fault"))
+
+    async def _note_failed(self, path: Path, stamp: tuple[int, int], error: StoneError) -> None:
+        now = self.world.clock()
+        name = os.fsencode(path.name).decode("utf-8", "backslashreplace")[:200]
+        origin = os.fsencode(path).decode("utf-8", "backslashreplace")[:2000]
+        problem = {"code": error.code, "message": str(error), "hint": error.hint, "findings": [], "stamp": list(stamp)}
+        await self.world.store.write(library.put_take_in, TakeIn(secrets.token_hex(8), "folder", name, origin, "failed", (), "", "", problem, now, now))
 
     async def _from_folder(self, path: Path, stamp: tuple[int, int]) -> None:
         if any(row.source == "folder" and row.origin == str(path) and row.state == "done" and row.began_at * 1e9 > stamp[1]
@@ -537,15 +559,27 @@ class Intake:
             packages.blob(self.world.packages, digest).unlink(missing_ok=True)
 
 
+NO_VERSION = "(no version)"
+"""Stands where a package tells none; part of how plans name it."""
+
+
+def _set_name(contents: Contents, name: str) -> str:
+    """A package of several systems is none of them: it is named by its file."""
+    stem = contents.members[0].name if contents.members else name
+    return stem.rpartition(".")[0] or stem
+
+
 def title_of(contents: Contents, name: str) -> tuple[str, str]:
     """(product, version): as the package says, else its file's name and the first digits of its digest."""
     systems = contents.envelope.systems if contents.envelope else ()
     for system in systems:
         for product in system.products:
             if product.product:
-                return product.product, product.version or product.full_version or "of no version"
+                return product.product, product.version or product.full_version or NO_VERSION
+    if len(systems) > 1:
+        return _set_name(contents, name), NO_VERSION
     if systems and (systems[0].name or systems[0].id):
-        return systems[0].name or systems[0].id, "of no version"
+        return systems[0].name or systems[0].id, NO_VERSION
     stem = contents.members[0].name if contents.members else name
     return stem, contents.sha256[:8]
 

@@ -45,6 +45,8 @@ class World:
     trials: dict[str, Any] = field(default_factory=dict)
     feed: Feed = field(init=False)
     limiter: Limiter = field(default_factory=Limiter)
+    trouble: str = ""
+    """What keeps this server from storing, in words; '' when nothing does."""
     reading: dict[str, float] = field(default_factory=dict)
     """Hosts that are being read, and since when (monotonic)."""
     remembered: dict[str, Any] = field(default_factory=dict, repr=False)    # what was read before and can be had again

@@ -27,7 +27,7 @@ from nimble_stone.reach.ssh import Pins
 from nimble_stone.server import auth, planning, problems, run_answers
 from nimble_stone.server.bodies import BodyLimits
 from nimble_stone.server.guard import Guard, known_names
-from nimble_stone.server.kits import load_kits
+from nimble_stone.server.kits import KitRoom
 from nimble_stone.server.routes import (
     certificates,
     designs,
@@ -88,14 +88,16 @@ def create_app(data: Path, *, pace: float = 1.0, inbox: Path | None = None, reac
         # A large plan is tens of thousands of small values that live for one answer; looking through all of them again and again doubles its time.
         gc.set_threshold(100_000, 20, 100)
         world = open_world(data, pace)
-        app.state.world, app.state.engine, app.state.kits = world, Engine(world), load_kits(data / "kits")
+        app.state.world, app.state.engine, app.state.kits = world, Engine(world), KitRoom(data / "kits", world.monotonic)
+        for one in app.state.kits.look().faulty:
+            log.warning("kit file %s is left out: %s", one.file, one.message)
         world.desk, world.pull_rate = Desk(world, reachable_at), pull_rate
         app.state.door, app.state.run_views = auth.Door(world), RunViews(world, run_answers.run_view)
         app.state.intake = Intake(world, inbox)
         app.state.scanner = Scanner(world)
         await app.state.intake.open()
         await app.state.engine.open()
-        await planning.hold_missing(world, app.state.kits)
+        await planning.hold_missing(world, app.state.kits.shelf.kits)
         try:
             yield
         finally:

@@ -12,6 +12,8 @@ from nimble_stone.engine.intake import Intake
 from nimble_stone.engine.scan import Scanner
 from nimble_stone.engine.world import World
 from nimble_stone.server.auth import Caller, Door
+from nimble_stone.server.kits import KitRoom
+from nimble_stone.server.reading import aside
 from nimble_stone.server.run_views import RunViews
 
 
@@ -35,9 +37,18 @@ def _scanner(request: Request) -> Scanner:
     return scanner
 
 
-def _kits(request: Request) -> dict[str, Kit]:
-    kits: dict[str, Kit] = request.app.state.kits
-    return kits
+async def _kits(request: Request) -> dict[str, Kit]:
+    """The kits as they are now; a new file is seen within a second."""
+    room: KitRoom = request.app.state.kits
+    return (room.shelf if room.is_fresh else await aside(room.look)).kits
+
+
+def _kit_room(request: Request) -> KitRoom:
+    room: KitRoom = request.app.state.kits
+    return room
+
+
+TheKitRoom = Annotated[KitRoom, Depends(_kit_room)]
 
 
 def _door(request: Request) -> Door:

@@ -1,12 +1,34 @@
-"""The kits this server knows: those that ship with it."""
+"""The kits a server knows: those that ship with it, and those in its data folder, which are seen as soon as they change."""
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from dataclasses import dataclass, field
 from importlib import resources
 from pathlib import Path
 
 from nimble_stone.core import yaml_text
+from nimble_stone.core.errors import FormatError, InputError, StoneError
 from nimble_stone.core.kit.model import Kit
+from nimble_stone.core.yaml_bounds import MAX_BYTES
+
+LOOK_S = 1.0
+
+
+@dataclass(frozen=True)
+class FaultyKit:
+    """A kit file that cannot be used, and why."""
+
+    file: str
+    message: str
+
+
+@dataclass(frozen=True)
+class Shelf:
+    """Kits by id, and files that are none."""
+
+    kits: dict[str, Kit]
+    faulty: tuple[FaultyKit, ...] = ()
 
 
 def read_kit(text: str, name: str) -> Kit:
@@ -14,14 +36,77 @@ def read_kit(text: str, name: str) -> Kit:
     return yaml_text.read(text, Kit, f"kit file {name}")
 
 
+def shipped() -> dict[str, Kit]:
+    """The kits that ship. Raises FormatError or Faults for one that is wrong."""
+    entries = sorted(resources.files("nimble_stone.kits").iterdir(), key=lambda entry: entry.name)
+    found = [read_kit(entry.read_text(encoding="utf-8"), entry.name) for entry in entries if entry.name.endswith(".yaml")]
+    return {kit.id: kit for kit in found}
+
+
+def shelf_of(own: Path, base: dict[str, Kit]) -> Shelf:
+    """The kits that ship and those in a folder, which may replace them. A faulty file keeps nobody from the others."""
+    kits, faulty = dict(base), []
+    for path in _files(own):
+        try:
+            kit = read_kit(_text(path), path.name)
+            kits[kit.id] = kit
+        except StoneError as error:
+            faulty.append(FaultyKit(path.name, str(error)))
+    return Shelf(kits, tuple(faulty))
+
+
 def load_kits(own: Path | None = None) -> dict[str, Kit]:
-    """Kit by id: those that ship, then those in the folder `own`, which may replace them. Raises FormatError or Faults for a kit that is wrong."""
-    found = {}
-    for entry in sorted(resources.files("nimble_stone.kits").iterdir(), key=lambda entry: entry.name):
-        if entry.name.endswith(".yaml"):
-            kit = yaml_text.read(entry.read_text(encoding="utf-8"), Kit, f"kit file {entry.name}")
-            found[kit.id] = kit
-    for path in sorted(own.glob("*.yaml")) if own is not None and own.is_dir() else ():
-        kit = read_kit(path.read_text(encoding="utf-8"), str(path))
-        found[kit.id] = kit
-    return found
+    """Kit by id: those that ship, then those in the folder `own`. Raises FormatError or Faults for a kit that is wrong."""
+    found = shelf_of(own, shipped()) if own is not None else Shelf(shipped())
+    if found.faulty:
+        raise InputError(found.faulty[0].message, code="kit-faulty")
+    return found.kits
+
+
+def _files(folder: Path) -> list[Path]:
+    return sorted(folder.glob("*.yaml")) if folder.is_dir() else []
+
+
+def _text(path: Path) -> str:
+    try:
+        if path.stat().st_size > MAX_BYTES:
+            raise FormatError(f"kit file {path.name} is larger than 1 MiB", code="yaml-too-large")
+        return path.read_text(encoding="utf-8")
+    except UnicodeDecodeError as error:
+        raise FormatError(f"kit file {path.name} is not text in UTF-8", place=f"byte {error.start}") from error
+    except OSError as error:
+        raise FormatError(f"kit file {path.name} cannot be read: {error.strerror}") from error
+
+
+@dataclass
+class KitRoom:
+    """The kits of a data folder, read again when a file there came, went or changed."""
+
+    folder: Path
+    monotonic: Callable[[], float]
+    _base: dict[str, Kit] = field(default_factory=dict)
+    _shelf: Shelf = field(default_factory=lambda: Shelf({}))
+    _seen: tuple[tuple[str, int, int], ...] | None = None
+    _looked: float = float("-inf")
+
+    def look(self) -> Shelf:
+        """What there is now. Reads files: call it beside the event loop."""
+        now = self.monotonic()
+        if now - self._looked < LOOK_S:
+            return self._shelf
+        self._looked = now
+        self._base = self._base or shipped()
+        seen = tuple((path.name, path.stat().st_mtime_ns, path.stat().st_size) for path in _files(self.folder) if path.exists())
+        if seen != self._seen:
+            self._seen, self._shelf = seen, shelf_of(self.folder, self._base)
+        return self._shelf
+
+    @property
+    def is_fresh(self) -> bool:
+        """Whether there is nothing to look for yet."""
+        return self.monotonic() - self._looked < LOOK_S
+
+    @property
+    def shelf(self) -> Shelf:
+        """What was there at the last look."""
+        return self._shelf

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 from collections.abc import Sequence
 from dataclasses import asdict
 
-from pydantic import BaseModel
+from pydantic import BaseModel, Field
 
 from nimble_stone.core.errors import FormatError
 from nimble_stone.core.kit.model import Kit
@@ -41,6 +42,7 @@ class PackageItem(BaseModel):
     cautions: int
     plans: list[str]
     kits: list[str]
+    unusable: str = Field(default="", description="Why no plan can roll it out; empty when one can.")
 
 
 class PackageSize(BaseModel):
@@ -222,14 +224,25 @@ class CompareView(BaseModel):
     changes: list[ChangeView]
 
 
+def unusable_of(contents: Contents) -> str:
+    """Why no plan can roll the package out, '' when one can."""
+    try:
+        adapt.adapt(contents.descriptor)
+    except FormatError as error:
+        return str(error)
+    return ""
+
+
 def item(row: PackageRow, contents: Contents, kits: Sequence[Kit], plans: list[str]) -> PackageItem:
     """A package for the list."""
     product = next((p for s in contents.envelope.systems for p in s.products if p.product), None) if contents.envelope else None
+    unusable = unusable_of(contents)
     return PackageItem(
         sha256=row.sha256, kind=row.kind, product=row.product, version=row.version, vendor=product.vendor if product else "", file_name=row.file_name,
         size=row.size, added_at=row.added_at, channel=row.channel, note=row.note, thin_bytes=row.thin_bytes, full_bytes=packages.full_bytes(contents),
         manifest=contents.integrity.manifest, signature=contents.integrity.signature,
-        cautions=sum(f.severity == "caution" for f in contents.findings), plans=plans, kits=[kit.title for kit in kits])
+        cautions=sum(f.severity == "caution" for f in contents.findings), plans=plans,
+        kits=[] if unusable else [kit.title for kit in kits], unusable=unusable)
 
 
 def view(row: PackageRow, contents: Contents, kits: Sequence[Kit], plans: list[str], signed: Signature, accepted: list[Accepted],
@@ -237,12 +250,9 @@ def view(row: PackageRow, contents: Contents, kits: Sequence[Kit], plans: list[s
     """One package, whole. `signed`: its signature against today's trust list; `kits`: those that take it."""
     base = item(row, contents, kits, plans).model_dump() | {"signature": signed.state}
     read = contents.envelope
-    unusable = ""
     guest: adapt.Guest | None = None
-    try:
+    with contextlib.suppress(FormatError):
         guest = adapt.adapt(contents.descriptor)
-    except FormatError as error:
-        unusable = str(error)
     text = "\n\n".join(read.licences) if read else ""
     carries = {advice.size: advice.carries for kit in kits for advice in kit.sizes}
     descriptions = {n.name: n.description for n in read.networks} if read else {}
@@ -252,7 +262,7 @@ def view(row: PackageRow, contents: Contents, kits: Sequence[Kit], plans: list[s
     return PackageView(
         **base, languages=list(read.languages) if read else [], language=read.language if read else "", algorithm=contents.integrity.algorithm,
         signer=SignerView(**{**asdict(signed.signer), "chain": list(signed.signer.chain)}) if signed.signer else None,
-        signature_note="; ".join(f.message for f in signed.findings), unusable=unusable,
+        signature_note="; ".join(f.message for f in signed.findings),
         sizes=[PackageSize(id=s.id, label=s.label, description=s.description, default=s.default, vcpu=s.vcpu, memory_bytes=s.memory_bytes,
                            carries=carries.get(s.id, "")) for s in (descriptor.sizes(read) if read and read.systems else ())],
         systems=_systems(contents), nics=[PackageNic(name=n.name or f"interface {i}", network=n.network, description=descriptions.get(n.network, ""),

@@ -12,14 +12,14 @@ from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
 from starlette.exceptions import HTTPException
 
-from nimble_stone.core.errors import Busy, Conflict, Denied, FormatError, InputError, NotFound, RemoteError, StoneError
+from nimble_stone.core.errors import Busy, Conflict, Denied, FormatError, InputError, NotFound, RemoteError, StoneError, StoreError
 from nimble_stone.core.yaml_text import Faults
 
 MAX_FAULTS, MAX_TEXT = 50, 300
 log = logging.getLogger("nimble_stone.server")
 _STATUS: tuple[tuple[type[StoneError], int, str], ...] = (
     (FormatError, 422, "The file cannot be read"), (InputError, 422, "That cannot be used"), (NotFound, 404, "Not found"),
-    (Conflict, 409, "Not possible now"), (Denied, 401, "Not signed in"), (Busy, 429, "Too many requests"),
+    (Conflict, 409, "Not possible now"), (Denied, 401, "Not signed in"), (Busy, 429, "Too many requests"), (StoreError, 507, "The server cannot store"),
     (RemoteError, 502, "Another machine did not do its part"),
     (StoneError, 500, "That did not work"))
 

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 
 from nimble_stone.core import narrative, run_words
 from nimble_stone.core.acceptance import Verdict
+from nimble_stone.core.errors import NotFound
 from nimble_stone.core.units import time_text
 from nimble_stone.engine.frozen import FrozenRun, thawed
 from nimble_stone.engine.world import World
@@ -17,9 +18,18 @@ from nimble_stone.store.runs import RunRow, StepRow
 SHOWN_EVENTS = 400
 
 
+async def rollout_row(world: World, ident: str) -> RunRow:
+    """A rollout's row. Raises NotFound, also for a run that prepares hosts: that has a place of its own."""
+    row = await world.store.read(runs.get_run, ident)
+    if row.kind != "rollout":
+        raise NotFound(f"Run {ident} prepares hosts; it is no rollout.", code="run-prepares",
+                       hint=f"See /api/groundwork/{ident}, or `nimble-stone estate groundwork`.")
+    return row
+
+
 async def run_view(world: World, ident: str) -> RunView:
     """A run as its page shows it."""
-    row = await world.store.read(runs.get_run, ident)
+    row = await rollout_row(world, ident)
     frozen = await thawed(world.store, row)
     states: dict[str, StepRow] = {step.key: step for step in await world.store.read(runs.steps, ident)}
     now = world.clock()

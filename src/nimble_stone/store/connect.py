@@ -16,7 +16,7 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Concatenate, ParamSpec, TypeVar
 
-from nimble_stone.core.errors import InputError, StoneError
+from nimble_stone.core.errors import InputError, StoneError, StoreError
 
 P = ParamSpec("P")
 T = TypeVar("T")
@@ -73,8 +73,26 @@ def _in_words() -> Iterator[None]:
         yield
     except OverflowError as error:
         raise InputError("A number is too large.", code="number-large", hint="Use a smaller one.") from error
+    except sqlite3.OperationalError as error:
+        raise _trouble(error) from error
+    except sqlite3.DatabaseError as error:
+        if isinstance(error, sqlite3.IntegrityError | sqlite3.ProgrammingError):
+            raise                                                   # a fault of ours, not of the disk
+        raise StoreError(f"The server's database is damaged: {error}.", code="store-damaged", hint="Restore a backup: nimble-stone restore FILE.") from error
     except UnicodeEncodeError as error:
         raise InputError("A text holds half a character (a lone surrogate).", code="text-form", hint="Type it again.") from error
+
+
+def _trouble(error: sqlite3.OperationalError) -> StoreError:
+    text = str(error)
+    if "full" in text:
+        return StoreError("The server's disk is full; nothing can be stored.", code="store-full",
+                          hint="Free space on the server's disk; runs go on by themselves.")
+    if "locked" in text or "busy" in text:
+        return StoreError("The server's database is locked by another program.", code="store-locked", hint="End what has it open.")
+    if "readonly" in text or "unable to open" in text or "disk I/O" in text:
+        return StoreError(f"The server's database cannot be written: {text}.", code="store-io", hint="See the server's disk and the rights of its data folder.")
+    return StoreError(f"The server's database failed: {text}.", code="store-failed", hint="See the server's log.")
 
 
 class transaction:  # noqa: N801  # reads as a statement
@@ -88,7 +106,18 @@ class transaction:  # noqa: N801  # reads as a statement
         return self._connection
 
     def __exit__(self, kind: type[BaseException] | None, *_: object) -> None:
-        self._connection.execute("ROLLBACK" if kind else "COMMIT")
+        if kind is None:
+            try:
+                self._connection.execute("COMMIT")
+                return
+            except sqlite3.Error:
+                self._undo()
+                raise
+        self._undo()
+
+    def _undo(self) -> None:
+        if self._connection.in_transaction:                         # a full disk may have ended it already
+            self._connection.execute("ROLLBACK")
 
 
 def connect(path: Path, *, read_only: bool = False) -> sqlite3.Connection:

@@ -181,9 +181,9 @@ class PackageName:
 
 
 def package_names(db: Db) -> list[PackageName]:
-    """All packages, newest first."""
+    """Packages of one system, newest first: others are kept and shown, but no plan is made of them."""
     rows = db.execute("SELECT product, version, channel, coalesce(json_extract(doc, '$.integrity.signature'), 'absent') AS signature"
-                      " FROM package ORDER BY added_at DESC")
+                      " FROM package WHERE coalesce(json_array_length(doc, '$.envelope.systems'), 0) = 1 ORDER BY added_at DESC")
     return [PackageName(row["product"], row["version"], row["channel"], row["signature"]) for row in rows]
 
 

@@ -145,10 +145,8 @@ def _controller(item: Element) -> Controller | None:
     ident, word = item.child_text("InstanceID") or item.child_text("InstanceId"), model.lower()
     if kind in _CONTROLLERS:
         return Controller(ident, _CONTROLLERS[kind], model)
-    if kind == "20" and ("ahci" in word or "sata" in word):
-        return Controller(ident, "sata", model)
-    if kind == "20" and "nvme" in word:
-        return Controller(ident, "nvme", model)
+    if kind == "20":                                                # “other storage device”: what packages call their controllers of newer kinds
+        return Controller(ident, "nvme" if "nvme" in word else "sata", model)
     if kind == "23":
         return Controller(ident, "usb", model)
     return None

@@ -63,6 +63,7 @@ class GroundStep(BaseModel):
     started_at: float | None
     ended_at: float | None
     message: str
+    undo_failed: bool = False
     commands: list[str]
 
 
@@ -188,7 +189,8 @@ async def _view(world: World, ident: str) -> GroundRun:
         action = groundwork.action_of(step)
         commands = [c.shown for c in exact.work(action, ident, groundwork.before_of(step)).act]
         shown.append(GroundStep(key=step.key, host=step.host, kind=action.kind, label=step.label, after=list(step.after), state=state.state,
-                                attempt=state.attempt, started_at=state.started_at, ended_at=state.ended_at, message=state.message, commands=commands))
+                                attempt=state.attempt, started_at=state.started_at, ended_at=state.ended_at, message=state.undo_message or state.message,
+                                undo_failed=state.undo_failed, commands=commands))
     return GroundRun(id=row.id, state=row.state, started_at=row.started_at, ended_at=row.ended_at, now=world.clock(), sentence=_sentence(row, states),
                      hosts=list(dict.fromkeys(step.host for step in shown)), steps=shown, last_event=last[-1].id if last else 0)
 

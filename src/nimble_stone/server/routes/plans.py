@@ -19,7 +19,7 @@ from nimble_stone.core.plan.sheet import count_of
 from nimble_stone.engine.world import World
 from nimble_stone.server import plan_answers as answering
 from nimble_stone.server import planning, run_answers
-from nimble_stone.server.deps import TheEngine, TheKits, TheWorld
+from nimble_stone.server.deps import TheEngine, TheKitRoom, TheKits, TheWorld
 from nimble_stone.server.reading import aside
 from nimble_stone.server.views import PlanLine, PlanView, StepView, step_views
 from nimble_stone.store import records, runs
@@ -107,6 +107,19 @@ async def kit_list(kits: TheKits) -> list[KitLine]:
     """The kits there are."""
     return [KitLine(id=kit.id, title=kit.title, summary=kit.summary, product=kit.accepts.product, roles=[role.id for role in kit.roles])
             for kit in kits.values()]
+
+
+class FaultyView(BaseModel):
+    """A kit file of the data folder that cannot be used, and why."""
+
+    file: str
+    message: str
+
+
+@router.get("/kits/faulty")
+async def kits_faulty(room: TheKitRoom) -> list[FaultyView]:
+    """Kit files that are left out; everything else works."""
+    return [FaultyView(**vars(one)) for one in (await aside(room.look)).faulty]
 
 
 class ChoiceView(BaseModel):
@@ -340,9 +353,11 @@ async def plan_run(ident: str, world: TheWorld, engine: TheEngine, kits: TheKits
 
 @router.delete("/plans/{ident}")
 async def plan_remove(ident: str, world: TheWorld) -> dict[str, str]:
-    """Remove a plan; its runs keep their record."""
-    if await world.store.read(runs.runs, ident, active=True):
-        raise Conflict("a run of this plan is under way", code="run-active")
+    """Remove a plan whose cluster does not exist (any more); its runs keep their record."""
+    standing = [run.id for run in await world.store.read(runs.runs, ident) if run.state != "undone"]
+    if standing:
+        raise Conflict(f"Plan {ident} is not deleted: what run {standing[0]} built from it still exists.", code="plan-built",
+                       hint="Roll the run back first.")
     await world.store.write(records.remove_plan, ident)
     return {"state": "removed"}
 

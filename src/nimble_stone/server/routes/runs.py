@@ -21,7 +21,7 @@ from nimble_stone.engine.feed import Frame
 from nimble_stone.engine.frozen import FrozenRun, thawed
 from nimble_stone.server.auth import Door
 from nimble_stone.server.deps import TheCaller, TheEngine, TheRunViews, TheWorld
-from nimble_stone.server.run_answers import run_lines, run_view
+from nimble_stone.server.run_answers import rollout_row, run_lines, run_view
 from nimble_stone.server.views import RunLine, RunView
 from nimble_stone.store import runs
 from nimble_stone.store.runs import RunRow
@@ -69,7 +69,7 @@ class Entry(BaseModel):
 
 
 async def _frozen(world: TheWorld, ident: str) -> tuple[RunRow, FrozenRun]:
-    row = await world.store.read(runs.get_run, ident)
+    row = await rollout_row(world, ident)
     return row, await thawed(world.store, row)
 
 
@@ -178,7 +178,7 @@ async def run_console(ident: str, node: str, world: TheWorld) -> dict[str, str]:
 @router.post("/runs/{ident}/{wish}")
 async def run_wish(ident: str, wish: str, body: Wish, world: TheWorld, engine: TheEngine) -> RunView:
     """hold, resume, retry, resume-retry, skip, extend, end-wait, undo or prove."""
-    await world.store.read(runs.get_run, ident)
+    await rollout_row(world, ident)
     if wish == "hold":
         await engine.hold(ident)
     elif wish == "resume":

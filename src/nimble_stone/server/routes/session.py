@@ -51,9 +51,9 @@ class MadeToken(BaseModel):
 
 
 @router.get("/health")
-async def health() -> dict[str, str]:
-    """Whether the server is up."""
-    return {"state": "up", "version": __version__}
+async def health(world: TheWorld) -> dict[str, str]:
+    """Whether the server is up, and what keeps it from storing."""
+    return {"state": "trouble" if world.trouble else "up", "version": __version__, "trouble": world.trouble}
 
 
 @router.post("/session")

@@ -1,5 +1,8 @@
 <script lang="ts">
-  import { get, openSession, signOut } from './lib/api/client';
+  import { get, onSessionEnded, openSession, signOut } from './lib/api/client';
+  import ConnectionBanner from './lib/ConnectionBanner.svelte';
+  import { connection } from './lib/connection.svelte';
+  import SignInAgain from './features/login/SignInAgain.svelte';
   import type { PlanLine } from './lib/api/types';
   import { notices } from './lib/notices.svelte';
   import { follow, router } from './lib/router.svelte';
@@ -19,9 +22,14 @@
   let plan = $derived(place === 'plans' ? (router.parts[1] ?? '') : '');
   let reading = $derived((router.parts[2] === 'run' || router.parts[2] === 'acceptance' ? router.parts[2] : 'plan') as 'plan' | 'run' | 'acceptance');
   let title = $derived(plans.find((p) => p.id === plan)?.title ?? plan);
+  let ended = $state.raw<(() => void)[]>([]);
+  onSessionEnded(() => new Promise((resolve) => { ended = [...ended, resolve]; }));
+  function signedInAgain() { const waiting = ended; ended = []; for (const go of waiting) go(); }
+  $effect(() => connection.watch());
+  $effect(() => { document.documentElement.toggleAttribute('data-silent', connection.lostAt !== null); });
   $effect(() => { void openSession().then((open) => { signedIn = open; }); });
   $effect(() => { if (signedIn) { void [place, plan]; get<PlanLine[]>('/plans').then((found) => { plans = found; if (location.pathname === '/') router.go(found[0] ? `/plans/${found[0].id}` : '/plans', true); }).catch((e: unknown) => notices.problem(e)); } });
-  $effect(() => { document.title = plan ? `${title} · Nimble Stone` : 'Nimble Stone'; });
+  $effect(() => { if (!plan) document.title = 'Nimble Stone'; });
 
   let commands = $derived([
     ...plans.flatMap((p) => [{ text: `Plan ${p.title} (${p.id})`, go: () => router.go(`/plans/${p.id}`) }, ...(p.run ? [{ text: `Run of ${p.title}`, go: () => router.go(`/plans/${p.id}/run`) }, { text: `Acceptance of ${p.title}`, go: () => router.go(`/plans/${p.id}/acceptance`) }] : [])]),
@@ -48,6 +56,7 @@
       {#if plan}<span class="where">/ {title}</span><nav class="readings" aria-label="Readings"><a href={`/plans/${plan}`} aria-current={reading === 'plan' ? 'page' : undefined}>Plan</a><a href={`/plans/${plan}/run`} aria-current={reading === 'run' ? 'page' : undefined}>Run</a><a href={`/plans/${plan}/acceptance`} aria-current={reading === 'acceptance' ? 'page' : undefined}>Acceptance</a></nav>{/if}
       <span class="end"><button onclick={() => { palette = true; query = ''; at = 0; }}>Ctrl K</button><button onclick={() => theme.toggle()}>{theme.name === 'dark' ? 'light' : 'dark'}</button><button onclick={() => { help = true; }}>?</button></span>
     </header>
+    <ConnectionBanner />
     <main>
       {#if plan}{#key plan}<Rollout id={plan} {reading} />{/key}
       {:else if place === 'estate'}<Estate />
@@ -59,6 +68,7 @@
     <div class="notices" aria-live="assertive">{#each notices.list as n (n.id)}<div class="notice"><div><b>{n.problem.title}.</b> {n.problem.detail} <span class="quiet">{n.problem.hint}</span></div><button onclick={() => notices.drop(n.id)}>Dismiss</button></div>{/each}</div>
   </div>
 {/if}
+{#if signedIn && ended.length}<SignInAgain onin={signedInAgain} />{/if}
 {#if palette}
   <Dialog title="Go to" onclose={() => { palette = false; }}>
     <!-- svelte-ignore a11y_autofocus -->

@@ -20,6 +20,9 @@ export function span(seconds: number): string {
 
 export const clock = (at: number): string => new Date(at * 1000).toLocaleTimeString([], { hour: '2-digit', minute: '2-digit', second: '2-digit', hour12: false });
 export const moment = (at: number): string => new Date(at * 1000).toLocaleString([], { dateStyle: 'medium', timeStyle: 'short', hour12: false } as Intl.DateTimeFormatOptions);
+/** The time zone of this browser, as its clocks show it: “UTC”, “GMT+1”. */
+export const zone = (): string =>
+  new Intl.DateTimeFormat('en', { timeZoneName: 'short' }).formatToParts(new Date()).find((part) => part.type === 'timeZoneName')?.value ?? '';
 export const utc = (at: number): string => `${new Date(at * 1000).toISOString().slice(0, 19).replace('T', ' ')} UTC`;
 
 export function ago(seconds: number): string {

@@ -27,26 +27,26 @@ class Share(BaseModel):
     queued: int
 
 
-class LimitsView(LimitsIn):
+class RunLimits(LimitsIn):
     """The limits that hold, and who uses them now."""
 
     shares: list[Share]
 
 
-def _view(world: TheWorld) -> LimitsView:
+def _view(world: TheWorld) -> RunLimits:
     limits = world.limiter.limits
     shares = [Share(run=run, working=working, queued=queued) for run, (working, queued) in sorted(world.limiter.shares().items())]
-    return LimitsView(overall=limits.overall, per_host=limits.per_host, per_datastore=limits.per_datastore, shares=shares)
+    return RunLimits(overall=limits.overall, per_host=limits.per_host, per_datastore=limits.per_datastore, shares=shares)
 
 
 @router.get("/limits")
-async def limits_get(world: TheWorld) -> LimitsView:
+async def limits_get(world: TheWorld) -> RunLimits:
     """The limits, and the runs that use them."""
     return _view(world)
 
 
 @router.put("/limits")
-async def limits_put(body: LimitsIn, world: TheWorld, engine: TheEngine) -> LimitsView:
+async def limits_put(body: LimitsIn, world: TheWorld, engine: TheEngine) -> RunLimits:
     """Set the limits for all runs and host preparation, from now on. Steps under way go on."""
     await engine.set_limits(Limits(body.per_host, body.per_datastore, body.overall))
     return _view(world)

@@ -2,6 +2,7 @@
   /** From a pasted or loaded list to hosts of the estate: read the lines, look at each host, compare the keys, tick, add. */
   import { ApiError, get, send } from '../../lib/api/client';
   import type { EstateView, ListingView, LookView, MachineView } from '../../lib/api/types';
+  import { keepDraft, readDraft } from '../../lib/draft';
   import { count, middle, span } from '../../lib/format';
   import Button from '../../lib/ui/Button.svelte';
   import Dialog from '../../lib/ui/Dialog.svelte';
@@ -12,13 +13,13 @@
   let { onadded, onclose, bays, sites, login }: Props = $props();
   let looked = $state(0), total = $state(0), began = 0, stopped = false;
   let scanning = $state(false), own = $state<Record<number, { user: string; secret: string } | undefined>>({});
-  let text = $state(''), user = $state('root'), credential = $state(''), secret = $state(''), kind = $state<'password' | 'key'>('password'), site = $state(''), bay = $state('');
+  let text = $state(readDraft('hosts')), user = $state('root'), credential = $state(''), secret = $state(''), kind = $state<'password' | 'key'>('password'), site = $state(''), bay = $state('');
   let listing = $state.raw<ListingView | null>(null), looks = $state.raw<LookView[] | null>(null);
   let ticked = $state<Record<number, boolean>>({}), names = $state<Record<number, string>>({});
   let known = $state.raw<string[]>([]), busy = $state(false), problem = $state(''), timer = 0, asked = 0;
   $effect(() => { void get<Record<string, string>>('/secrets').then((found) => { known = Object.keys(found).filter((n) => !n.includes('/')); credential ||= known.includes(login) ? login : (known[0] ?? ''); }).catch(() => undefined); });
   $effect(() => {                                        // the list is read while it is typed; nothing is dialled yet
-    const wanted = text; clearTimeout(timer);
+    const wanted = text; keepDraft('hosts', wanted); clearTimeout(timer);
     timer = window.setTimeout(() => { const number = ++asked; if (!wanted.trim()) { listing = null; return; } send<ListingView>('POST', '/estate/list', { text: wanted }).then((found) => { if (number === asked) { listing = found; looks = null; } }).catch(said); }, 250);
   });
   const WORD: Record<string, string> = { fine: 'login works', limited: 'rights are missing', refused: 'login refused', unreachable: 'not reached', 'unknown-name': 'name unknown', forbidden: 'may not be dialled', 'key-changed': 'another key', known: 'there already' };
@@ -55,7 +56,7 @@
       const hosts = chosen.filter(([l]) => l.entry.kind !== 'machine'), machines = chosen.filter(([l]) => l.entry.kind === 'machine');
       if (hosts.length) await send('POST', '/estate/hosts', hosts.map((c) => ({ fingerprint: c[0].fingerprint, host: wish(c) })));
       if (machines.length) await send<MachineView[]>('POST', '/estate/machines', machines.map((c) => ({ fingerprint: c[0].fingerprint, machine: wish(c) })));
-      onadded(await get<EstateView>('/estate'));
+      keepDraft('hosts', ''); onadded(await get<EstateView>('/estate'));
       onclose();
     } catch (error) { said(error); } finally { busy = false; }
   }

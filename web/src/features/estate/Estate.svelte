@@ -17,6 +17,7 @@
   import Networks from './Networks.svelte';
   import Drives from './Drives.svelte';
   import Pools from './Pools.svelte';
+  import RunLimits from './RunLimits.svelte';
   import Prepare from './Prepare.svelte';
   import { READINGS, type Reading } from './readings';
 
@@ -25,7 +26,7 @@
   let adding = $state(false), preparing = $state<{ actions: Action[]; hosts: string[] } | null>(null);
   let filter = $state(''), tall = $state(innerHeight), ground = $state.raw<GroundLine[]>([]);
   let place = $derived(router.parts[1] ?? ''), name = $derived(router.parts[2] ?? '');
-  const SEE = ['facts', 'fitness', 'networks', 'pools', 'drives', 'groundwork'];
+  const SEE = ['facts', 'fitness', 'networks', 'pools', 'drives', 'groundwork', 'limits'];
   let see = $derived(SEE.includes(router.query.get('see') ?? '') ? router.query.get('see')! : 'facts');
   let reading = $derived((READINGS.find(([r]) => r === router.query.get('read'))?.[0] ?? (see === 'fitness' ? 'findings' : 'memory')) as Reading);
   let at = $derived(router.query.get('host') ?? '');
@@ -73,6 +74,7 @@
           {#if see === 'fitness' && fitness}<Fitness {fitness} {rows} chosen={at} onchoose={(r) => choose(r.name)} onrepair={(actions) => prepare(actions, [])} onjudged={(found) => data.judged(found)} />
           {:else if see === 'networks'}<Networks {estate} hosts={shown} onchoose={(n) => open('host', n)} />
           {:else if see === 'drives'}<div class="pools"><Drives bays={[...new Set([...estate.machines.map((m) => m.machine.bay), ...estate.hosts.map((h) => h.bay)])]} /></div>
+          {:else if see === 'limits'}<div class="pools"><RunLimits /></div>
           {:else if see === 'pools'}<div class="pools"><Pools {filter} networks={estate.networks} /></div>
           {:else if see === 'groundwork'}
             {#if !ground.length}<p class="quiet none">Nothing was prepared yet. <Button kind="link" onclick={() => prepare([], [])}>Prepare hosts</Button>: keys, names, networks, datastores, disks; or repair what the fitness matrix shows.</p>

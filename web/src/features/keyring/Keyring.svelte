@@ -6,6 +6,7 @@
   import { notices } from '../../lib/notices.svelte';
   import Button from '../../lib/ui/Button.svelte';
   import Dialog from '../../lib/ui/Dialog.svelte';
+  import Access from './Access.svelte';
   import { matching } from './keyring';
 
   let entries = $state.raw<KeyringEntry[] | null>(null);
@@ -139,6 +140,7 @@
       </tbody>
     </table>
   </div>
+  <Access />
 </div>
 
 {#if adding}

@@ -2,6 +2,7 @@
   /** Many plans from one table: one row a cluster, thought through while it is typed, made all at once. */
   import { send } from '../../lib/api/client';
   import type { KitLine, ManyView, SharedView } from '../../lib/api/types';
+  import { keepDraft, readDraft } from '../../lib/draft';
   import { count, size } from '../../lib/format';
   import { notices } from '../../lib/notices.svelte';
   import { router } from '../../lib/router.svelte';
@@ -12,7 +13,7 @@
   let { kits, bays, values, packages, onmade }: Props = $props();
   // svelte-ignore state_referenced_locally
   let kit = $state(kits.find((k) => packages.some((p) => p.startsWith(`${k.product} `)))?.id ?? kits[0]?.id ?? ''), bay = $state(bays[0] ?? '');
-  let text = $state(''), file = $state(''), name = $state(''), include = $state<string[]>([]);
+  let text = $state(readDraft('many')), file = $state(''), name = $state(''), include = $state<string[]>([]);
   let answer = $state.raw<ManyView | null>(null), busy = $state(false), open = $state('');
   let input: HTMLInputElement | undefined = $state();
   let asked = 0, timer: ReturnType<typeof setTimeout> | undefined;
@@ -28,6 +29,9 @@
     busy = true;
     try { const found = await send<ManyView>('POST', '/plans/table', body(false)); if (own === asked) answer = found; } catch (error) { if (own === asked) { answer = null; notices.problem(error); } } finally { if (own === asked) busy = false; }
   }
+  $effect(() => keepDraft('many', text));
+  // svelte-ignore state_referenced_locally
+  if (text) void look();
   function later() { clearTimeout(timer); timer = setTimeout(() => void look(), 250); }
   async function make() {
     busy = true;

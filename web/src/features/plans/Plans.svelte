@@ -19,7 +19,6 @@
   let making = $state(false), kit = $state(''), bay = $state('');
   let input: HTMLInputElement | undefined = $state();
   const MARKS: Record<string, Mark> = { running: 'working', held: 'held', trouble: 'failed', proving: 'working', done: 'proved', unproved: 'failed', undoing: 'working', undone: 'undone' };
-  const STATES: Record<string, string> = { running: 'is being rolled out', held: 'held', trouble: 'needs you', proving: 'is being proved', done: 'stands, proved', unproved: 'stands, not all proved', undoing: 'is being taken back', undone: 'was taken back' };
   $effect(() => { void load(); });
   async function load() {
     try {
@@ -43,7 +42,7 @@
 </script>
 
 <div class="page">
-  <div class="bar"><div><h1>{#if plans}{count(plans.length, 'plan')}. <b>{busy.length ? `${busy[0]?.title} ${STATES[busy[0]?.run?.state ?? ''] ?? ''}` : 'Nothing is under way'}</b>.{/if}</h1><p class="quiet">a plan is the design of one rollout; it is also a file you can keep elsewhere</p></div>
+  <div class="bar"><div><h1>{#if plans}{count(plans.length, 'plan')}. <b>{busy.length ? `${busy[0]?.title}: ${busy[0]?.run?.words.plans}` : 'No run is active'}</b>.{/if}</h1><p class="quiet">a plan is the design of one rollout; it is also a file you can keep elsewhere</p></div>
     <div class="acts"><input bind:this={input} type="file" accept=".yaml,.yml" hidden onchange={(e) => bring(e.currentTarget.files)} /><Button onclick={() => input?.click()}>Bring a plan file</Button><Button kind="main" onclick={() => { making = !making; }}>New plan</Button></div></div>
   <nav class="see" aria-label="Plans">{#each SEE as [id, label] (id)}<a href={id ? `/plans?see=${id}` : '/plans'} aria-current={see === id ? 'page' : undefined}>{label}{id === 'values' && values.length ? ` (${values.length})` : ''}</a>{/each}</nav>
   {#if see === 'table'}{#if estate && kits.length}<Many {kits} {bays} {values} {packages} onmade={load} />{/if}
@@ -55,7 +54,7 @@
   <table><thead><tr><th>Plan</th><th>State</th><th>Kit</th><th>Bay</th><th>Nodes</th><th>Changed</th><th></th></tr></thead>
     <tbody>{#each plans ?? [] as p (p.id)}
       <tr><th scope="row"><a href={`/plans/${p.id}${busy.includes(p) ? '/run' : ''}`}>{p.title}</a><span class="mono quiet">{p.id}</span></th>
-        <td>{#if p.run}<StateMark state={MARKS[p.run.state] ?? 'planned'} /> {STATES[p.run.state] ?? p.run.state}{:else}<StateMark state="planned" /> planned{/if}</td><td>{p.kit}</td><td>{p.bay}</td><td class="mono">{p.nodes}</td><td class="quiet" title={utc(p.changed_at)}>{ago(Date.now() / 1000 - p.changed_at)}</td><td class="more">{#if bays.length > 1}<Button kind="link" onclick={() => { carrying = p; }}>carry over …</Button>{/if}</td></tr>
+        <td>{#if p.run}<StateMark state={MARKS[p.run.state] ?? 'planned'} /> {p.run.words.plans}{:else}<StateMark state="planned" /> not deployed{/if}</td><td>{p.kit}</td><td>{p.bay}</td><td class="mono">{p.nodes}</td><td class="quiet" title={utc(p.changed_at)}>{ago(Date.now() / 1000 - p.changed_at)}</td><td class="more">{#if bays.length > 1}<Button kind="link" onclick={() => { carrying = p; }}>carry over …</Button>{/if}</td></tr>
     {:else}<tr><td colspan="7" class="quiet">{plans ? 'No plan yet. “New plan” begins one with everything the kit, the bay and the pools can tell.' : ''}</td></tr>{/each}</tbody></table>
   {/if}
 </div>

@@ -2,6 +2,7 @@
   /** Shared values: said once, included by many plans; a change tells beforehand which nodes it would change. */
   import { send } from '../../lib/api/client';
   import type { SharedView, TouchedView } from '../../lib/api/types';
+  import { keepDraft, readDraft } from '../../lib/draft';
   import { ago, count, utc } from '../../lib/format';
   import { notices } from '../../lib/notices.svelte';
   import { router } from '../../lib/router.svelte';
@@ -14,10 +15,10 @@
   let one = $derived(values.find((v) => v.name === at));
   let timer: ReturnType<typeof setTimeout> | undefined;
   let asked = 0;
-  function open(name: string) { at = name; text = values.find((v) => v.name === name)?.text ?? NEW; touched = null; problem = ''; }
+  function open(name: string) { at = name; text = readDraft(`values ${name}`) || (values.find((v) => v.name === name)?.text ?? NEW); touched = null; problem = ''; if (text !== values.find((v) => v.name === name)?.text) typed(); }
   $effect(() => { if (!at && values.length) open(values.find((v) => v.name === router.query.get('name'))?.name ?? values[0]?.name ?? ''); });
   const nameOf = () => /^name:\s*([a-z0-9][a-z0-9-]*)\s*$/m.exec(text)?.[1] ?? '';
-  function typed() { clearTimeout(timer); timer = setTimeout(() => void look(), 250); }
+  function typed() { keepDraft(`values ${at}`, text); clearTimeout(timer); timer = setTimeout(() => void look(), 250); }
   async function look() {
     const own = ++asked, name = nameOf();
     if (!name) { touched = null; problem = 'The line “name:” is still empty.'; return; }
@@ -25,7 +26,7 @@
   }
   async function keep() {
     const name = nameOf();
-    try { await send('PUT', `/values/${name}`, { version: one && one.name === name ? one.version : undefined, text }); touched = null; await onchange(); at = name; } catch (error) { notices.problem(error); }
+    try { await send('PUT', `/values/${name}`, { version: one && one.name === name ? one.version : undefined, text }); keepDraft(`values ${at}`, ''); touched = null; await onchange(); at = name; } catch (error) { notices.problem(error); }
   }
   async function remove() { try { await send('DELETE', `/values/${at}`); at = ''; await onchange(); } catch (error) { notices.problem(error); } }
   let nodes = $derived(touched?.filter((t) => t.differences.length).length ?? 0);

@@ -1,6 +1,7 @@
 <script lang="ts">
   import { ApiError, send } from '../../lib/api/client';
   import type { PlanView } from '../../lib/api/types';
+  import { keepDraft, readDraft } from '../../lib/draft';
   import Button from '../../lib/ui/Button.svelte';
   import Dialog from '../../lib/ui/Dialog.svelte';
   interface Props { id: string; version: number; onsaved: () => void; onclose: () => void }
@@ -9,12 +10,16 @@
   $effect(() => { fetchText(id); });
   async function fetchText(plan: string) {
     const answer = await fetch(`/api/plans/${plan}/file`);
-    text = await answer.text();
+    const stored = await answer.text();
+    const draft = readDraft(`plan ${plan}`);
+    text = draft || stored;
+    if (draft && draft !== stored) problem = 'This is the text you typed before. It is not saved yet.';
   }
   async function save() {
     problem = '';
     try {
       await send<PlanView>('PUT', `/plans/${id}/file`, { version, text });
+      keepDraft(`plan ${id}`, '');
       onsaved();
     } catch (error) {
       problem = error instanceof ApiError ? error.problem.detail : String(error);
@@ -24,9 +29,9 @@
 </script>
 
 <Dialog title="The plan file" wide {onclose}>
-  <textarea bind:value={text} class="mono" spellcheck="false" aria-label="Plan file"></textarea>
+  <textarea bind:value={text} class="mono" spellcheck="false" aria-label="Plan file" oninput={() => keepDraft(`plan ${id}`, text)}></textarea>
   {#if problem}<p class="bad" role="alert">{problem} {hint}</p>{/if}
-  <div class="acts"><Button kind="main" onclick={save}>Use this text</Button><a href={`/api/plans/${id}/file`} download>Download</a></div>
+  <div class="acts"><Button kind="main" onclick={save}>Use this text</Button><Button onclick={() => { keepDraft(`plan ${id}`, ''); problem = ''; fetchText(id); }}>Discard my changes</Button><a href={`/api/plans/${id}/file`} download>Download</a></div>
   <p class="quiet">Comments and order are kept, whether it is edited here, in the sheet or elsewhere.</p>
 </Dialog>
 

@@ -1,7 +1,9 @@
 <script lang="ts">
   import { untrack } from 'svelte';
   import { get } from '../../lib/api/client';
-  import type { Edit, Finding, Sentence, SharedView } from '../../lib/api/types';
+  import type { Edit, Finding, RunView, Sentence, SharedView } from '../../lib/api/types';
+  import { connection } from '../../lib/connection.svelte';
+  import { count, moment, zone } from '../../lib/format';
   import { router } from '../../lib/router.svelte';
   import Button from '../../lib/ui/Button.svelte';
   import Dialog from '../../lib/ui/Dialog.svelte';
@@ -57,8 +59,16 @@
   let proof = $derived(run?.proofs.find((v) => `${v.node}/${v.proof}` === router.query.get('proof')) ?? run?.proofs.find((v) => !v.passed) ?? run?.proofs[0]);
   let trouble = $derived(new Set(plan?.findings.filter((f) => f.severity === 'blocker' && f.node).map((f) => f.node)));
   let standing: Sentence | null = $derived(plan && run && run.state !== 'undone' && run.plan === plan.id
-    ? { before: 'This plan is rolled out. ', strong: run.state === 'done' ? 'It stands and is proved.' : 'Its run is not at its end.', after: ' What you change here is for the next time.', below: plan.sentence.below, action: { kind: 'look', label: 'Look at the run', node: '', column: '', edit: null } } : null);
-  let sentence = $derived(reading === 'plan' ? standing ?? plan?.sentence : reading === 'run' ? run?.sentence : run?.proof_sentence);
+    ? { before: 'This plan has a run: ', strong: run.words.plans, after: '. Changes made here are for the next run.', below: plan.sentence.below, action: { kind: 'look', label: 'Show run', node: '', column: '', edit: null } } : null);
+  /** What stands below the sentence of a run: when it began, and how long it takes. */
+  const since = (r: RunView, more: string) => [`started ${moment(r.started_at)} ${zone()}`, r.undone_at ? `rolled back ${moment(r.undone_at)}` : r.ended_at ? `ended ${moment(r.ended_at)}` : '', more].filter(Boolean).join(' · ');
+  let sentence = $derived.by(() => {
+    if (reading === 'plan') return standing ?? plan?.sentence;
+    if (!run) return undefined;
+    if (reading === 'run') return { ...run.sentence, below: since(run, run.sentence.below) };
+    return { ...run.proof_sentence, below: run.proved_at ? `checked ${moment(run.proved_at)} ${zone()}` : '' };
+  });
+  $effect(() => { document.title = `${run && reading !== 'plan' ? `${run.words.tab} – ` : ''}${plan?.title || id} · Nimble Stone`; });
   let label = $derived(secret ? plan?.columns.find((c) => c.id === secret?.column) : undefined);
   let wallHeight = $derived(Math.round(Math.max(tall * 0.27, Math.min(tall * 0.5, tall - 320 - (plan?.nodes.length ?? 3) * 30))));
 
@@ -106,7 +116,7 @@
     if (reading === 'run' && run && !event.ctrlKey && !event.metaKey) {
       if (event.key === 'h' && run.state === 'running') void rollout.wish('hold');
       if (event.key === 'g' && run.state === 'held') void rollout.wish('resume');
-      if (event.key === 'r' && run.steps.some((s) => s.state === 'failed')) void rollout.wish('retry');
+      if (event.key === 'r' && run.state !== 'held' && run.steps.some((s) => s.state === 'failed')) void rollout.wish('retry');
     }
   }
   let made = $derived(run ? run.nodes.filter((n) => run.steps.some((s) => s.node === n.id && s.kind === 'define' && s.state !== 'planned')) : []);
@@ -117,9 +127,9 @@
 
 {#if plan && sentence && (reading === 'plan' || run)}
   <div class="page">
-    <SentenceBar {sentence} busy={rollout.busy} onact={act}>
+    <SentenceBar {sentence} busy={rollout.busy} doing={rollout.unsent && connection.lostAt !== null ? `${count(rollout.unsent, 'edit')} to send` : rollout.reading} onact={act}>
       {#snippet more()}
-        {#if reading === 'plan' && !standing}<Button disabled={rollout.busy} onclick={() => rollout.check()} title="Read the hosts anew and ask who answers on the planned addresses">Check against the world</Button>{/if}
+        {#if reading === 'plan' && !standing}<Button disabled={rollout.busy} onclick={() => rollout.check()} title="Read the hosts anew and ask who answers on the planned addresses">Check against hosts</Button>{/if}
         {#if reading === 'run' && run?.state === 'trouble'}<Button onclick={() => rollout.wish('hold')}>Hold</Button>{/if}
       {/snippet}
     </SentenceBar>
@@ -172,11 +182,11 @@
 {#if secret && label?.kind === 'certificate'}<PairBox label={label.label} plan={id} column={secret.column} node={secret.node} onkeep={async (certificate, key) => { if (!secret) return null; const wrong = await rollout.pair(secret.node, secret.column, certificate, key); if (!wrong) secret = null; return wrong; }} onclose={() => { secret = null; }} />
 {:else if secret && label}<SecretBox label={label.label} limits={label.limits} onmake={() => rollout.make(secret?.column ?? '')} onkeep={async (value) => { if (secret && await rollout.secret(secret.node, secret.column, value)) secret = null; }} onclose={() => { secret = null; }} />{/if}
 {#if undoing && run}
-  <Dialog title="Take back" onclose={() => { undoing = false; }}>
-    <p>{made.length ? `Removes the ${made.length} guest${made.length === 1 ? '' : 's'} this run made on ${places}, with their disks and config media.` : 'Removes the disks and config media this run has sent so far.'} Only what bears the mark of run <span class="mono">{run.id}</span> is touched.</p>
+  <Dialog title="Roll back" onclose={() => { undoing = false; }}>
+    <p>{made.length ? `Deletes ${count(made.length, 'VM')} on ${places} with ${made.length === 1 ? 'its' : 'their'} disks and config ISOs.` : 'Deletes the disks and config ISOs this run has sent so far.'} Only what is tagged with run <span class="mono">{run.id}</span> is touched. This cannot be undone.</p>
     <form onsubmit={(e) => { e.preventDefault(); undoing = false; void rollout.wish('undo'); }}>
       <label>Type the plan’s name to confirm: <b>{run.plan}</b><input bind:value={name} aria-label="Plan’s name" autocomplete="off" /></label>
-      <div class="acts"><Button kind="danger" type="submit" disabled={name !== run.plan}>Take back {made.length ? `${made.length} guests` : 'what was sent'}</Button><Button onclick={() => { undoing = false; }}>Leave it standing</Button></div>
+      <div class="acts"><Button kind="danger" type="submit" disabled={name !== run.plan}>{made.length ? `Delete ${count(made.length, 'VM')}` : 'Delete what was sent'}</Button><Button onclick={() => { undoing = false; }}>Cancel</Button></div>
     </form>
   </Dialog>
 {/if}

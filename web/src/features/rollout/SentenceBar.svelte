@@ -1,13 +1,13 @@
 <script lang="ts">
   import type { Sentence } from '../../lib/api/types';
   import Button from '../../lib/ui/Button.svelte';
-  interface Props { sentence: Sentence; busy: boolean; onact: () => void; more?: import('svelte').Snippet }
-  let { sentence, busy, onact, more }: Props = $props();
+  interface Props { sentence: Sentence; busy: boolean; doing?: string; onact: () => void; more?: import('svelte').Snippet }
+  let { sentence, busy, doing = '', onact, more }: Props = $props();
 </script>
 
 <div class="bar" aria-live="polite">
   <div><h1>{sentence.before}<b>{sentence.strong}</b>{sentence.after}</h1><p class="quiet">{sentence.below || ' '}</p></div>
-  <div class="acts">{@render more?.()}{#if sentence.action.label}<Button kind="main" disabled={busy} onclick={onact}>{busy ? 'One moment …' : sentence.action.label}</Button>{/if}</div>
+  <div class="acts">{@render more?.()}{#if sentence.action.label}<Button kind="main" disabled={busy} onclick={onact}>{busy ? (doing ? `${doing.charAt(0).toUpperCase()}${doing.slice(1)} …` : 'Working …') : sentence.action.label}</Button>{/if}</div>
 </div>
 
 <style>

@@ -1,11 +1,13 @@
 /** One rollout: its plan, its newest run, what is selected, and everything a person may do. */
 import { createSubscriber } from 'svelte/reactivity';
-import { ApiError, get, send } from '../../lib/api/client';
-import type { Edit, PlanView, RunView, Started } from '../../lib/api/types';
+import { ApiError, get, send, sessionEnded } from '../../lib/api/client';
+import type { Edit, PlanView, ReadingView, RunView, Started } from '../../lib/api/types';
+import { connection } from '../../lib/connection.svelte';
+import { keepDraft, readDraft } from '../../lib/draft';
 import { merged } from '../../lib/merge';
 import { notices } from '../../lib/notices.svelte';
 
-export type Progress = Record<string, { sent?: number; total?: number; rate?: number; tries?: number; left_s?: number }>;
+export type Progress = Record<string, { sent?: number; total?: number; rate?: number; tries?: number; left_s?: number; lost?: string }>;
 
 export class Rollout {
   readonly id: string;
@@ -28,10 +30,16 @@ export class Rollout {
   /** Milliseconds between two readings: large runs are read less often. */
   #pace = 250;
   #timer: ReturnType<typeof setTimeout> | undefined;
+  /** Edits that were made and that the server has not answered yet; kept over a reload. */
+  #unsent = $state.raw<Edit[][]>([]);
+  /** What a check waits for, in words. */
+  #reading = $state('');
+  #stop: () => void = () => undefined;
 
   constructor(id: string) {
     this.id = id;
     this.#live = createSubscriber(() => { this.#open(); return () => this.#close(); });
+    this.#stop = connection.onBack(() => { void this.#comeBack(); });
   }
   get plan() { return this.#tried ?? this.#plan; }
   get trying() { return this.#tried !== null; }
@@ -40,8 +48,11 @@ export class Rollout {
   get busy() { return this.#busy > 0; }
   get canUndo() { return this.#past.length > 0; }
   get canRedo() { return this.#future.length > 0; }
-  /** The server's clock, in epoch seconds. */
-  now() { return Date.now() / 1000 + this.#offset; }
+  /** How many edits wait to be sent. */
+  get unsent() { return this.#unsent.length; }
+  get reading() { return this.#reading; }
+  /** The server's clock, in epoch seconds; it stands still while the server is silent. */
+  now() { return connection.now() / 1000 + this.#offset; }
 
   async load(runId?: string) {
     await this.#work(async () => {
@@ -50,16 +61,48 @@ export class Rollout {
       const id = runId || plan.runs[0]?.id;
       if (id) await this.#readRun(id);
     });
+    await this.#sendLeft();
+  }
+  /** Edits that an earlier life of this page could not send. */
+  async #sendLeft() {
+    const left = readDraft(`edits ${this.id}`);
+    if (!left || this.#unsent.length) return;
+    keepDraft(`edits ${this.id}`, '');
+    for (const edits of JSON.parse(left) as Edit[][]) await this.edit(edits);
+  }
+  #keep(unsent: Edit[][]) { this.#unsent = unsent; keepDraft(`edits ${this.id}`, unsent.length ? JSON.stringify(unsent) : ''); }
+  /** After a silence everything is read anew: it may have changed meanwhile. */
+  async #comeBack() {
+    try {
+      if (!this.#unsent.length) this.#plan = await get<PlanView>(`/plans/${this.id}`);
+      const id = this.#run?.id ?? this.#plan?.runs[0]?.id;
+      if (id) await this.#readRun(id);
+      this.#close();
+      this.#open();
+    } catch { /* the next silence or edit says it */ }
   }
 
   /** Edits go one after the other; each answer brings all consequences. */
   edit(edits: Edit[]) {
+    this.#keep([...this.#unsent, edits]);
     return this.#change(async (plan) => {
-      try { return merged(plan, await send<PlanView>('PATCH', `/plans/${this.id}?known=${plan.tag}`, { version: plan.version, edits })); } catch (error) {
+      try { return await this.#sent(plan, edits); } catch (error) {
         if (error instanceof ApiError && error.problem.code === 'plan-changed') this.#clash = { edits, from: plan.version, problem: error.problem.detail };
         throw error;
-      }
+      } finally { this.#keep(this.#unsent.filter((one) => one !== edits)); }
     });
+  }
+  /** Sends edits, again as soon as the server answers when it was silent. They are what they are: sent twice, they change nothing the second time. */
+  async #sent(plan: PlanView, edits: Edit[]): Promise<PlanView> {
+    let at = plan;
+    for (;;) {
+      try { return merged(at, await send<PlanView>('PATCH', `/plans/${this.id}?known=${at.tag}`, { version: at.version, edits })); } catch (error) {
+        if (!(error instanceof ApiError && error.problem.code === 'offline')) throw error;
+        connection.lost();
+        await connection.whenBack();
+        at = await get<PlanView>(`/plans/${this.id}`);
+      }
+    }
   }
   /** Shows what edits would bring while they are still being typed or dragged; null gives them up. Only the newest counts. */
   attempt(edits: Edit[] | null) {
@@ -96,17 +139,25 @@ export class Rollout {
   licence(by: string) { return this.#change((plan) => send<PlanView>('POST', `/plans/${this.id}/licence`, { version: plan.version, by })); }
   undo() { return this.#takeBack(() => this.#past, (past, made) => { this.#past = past; if (made) this.#future = [...this.#future, made]; }); }
   redo() { return this.#takeBack(() => this.#future, (future, made) => { this.#future = future; if (made) this.#past = [...this.#past, made]; }); }
-  check() { return this.#work(async () => { this.#plan = await send<PlanView>('POST', `/plans/${this.id}/check`); }); }
+  check() { return this.#work(() => this.#telling(async () => { this.#plan = await send<PlanView>('POST', `/plans/${this.id}/check`); })); }
+  /** Says which hosts are waited for as long as something reads them. */
+  async #telling(task: () => Promise<void>): Promise<void> {
+    const timer = setInterval(() => void get<ReadingView[]>('/estate/reading').then((found) => {
+      const slow = found[0];
+      this.#reading = slow && slow.seconds > 1.5 ? `waiting for ${slow.host}, ${Math.round(slow.seconds)} s${found.length > 1 ? ` (${found.length} hosts left)` : ''}` : found.length ? `reading ${found.length} hosts` : '';
+    }).catch(() => undefined), 1000);
+    try { await task(); } finally { clearInterval(timer); this.#reading = ''; }
+  }
 
   /** Starts the run; the id, or '' when blockers stand in the way (they are then in the plan). */
   async start(): Promise<string> {
     let id = '';
-    await this.#work(async () => {
+    await this.#work(() => this.#telling(async () => {
       const started = await send<Started>('POST', `/plans/${this.id}/run`);
       this.#plan = started.plan;
       id = started.run;
       if (id) { await this.#readRun(id); this.#close(); this.#open(); }
-    });
+    }));
     return id;
   }
 
@@ -162,11 +213,12 @@ export class Rollout {
       if (this.#timer) return;
       this.#timer = setTimeout(() => { this.#timer = undefined; const began = performance.now(); void this.#readRun(run.id).catch(() => undefined).finally(() => { this.#pace = Math.max(250, 4 * (performance.now() - began)); }); }, this.#pace);
     });
+    source.addEventListener('signed-out', () => { this.#close(); void sessionEnded().then(() => this.#comeBack()); });
     source.addEventListener('progress', (event) => { this.#progress = JSON.parse((event as MessageEvent<string>).data) as Progress; });
     this.#source = source;
   }
   #close() { this.#source?.close(); this.#source = null; clearTimeout(this.#timer); this.#timer = undefined; }
   /** The stream is opened once there is a run to watch. */
   watch() { if (this.#run && !this.#source) this.#open(); }
-  dispose() { this.#close(); this.attempt(null); }
+  dispose() { this.#close(); this.#stop(); this.attempt(null); }
 }

@@ -3,7 +3,7 @@ import type { RunView, StepView } from '../../lib/api/types';
 import { nodeStates, stateOf } from './states';
 
 const step = (key: string, state: string, expected = 10): StepView => ({
-  key, kind: 'boot', label: 'Boot', node: 'lead-1', host: 'h', wave: 1, after: [], waits: false, expected_s: expected, deadline_s: 1, start_s: 0, end_s: 1, state, attempt: 1, started_at: 1, ended_at: null, message: '',
+  key, kind: 'boot', label: 'Boot', node: 'lead-1', host: 'h', wave: 1, after: [], waits: false, expected_s: expected, deadline_s: 1, start_s: 0, end_s: 1, state, attempt: 1, started_at: 1, ended_at: null, message: '', hint: '', queued: '', undo_failed: false, undo_message: '',
 });
 const run = (state: string, steps: StepView[], proofs: { node: string; passed: boolean }[] = []): RunView => ({ state, steps, proofs } as unknown as RunView);
 
@@ -11,7 +11,7 @@ describe('a stone', () => {
   it.each([
     ['running', ['planned', 'planned'], 'planned'], ['running', ['done', 'working'], 'working'], ['running', ['done', 'waiting'], 'waiting'],
     ['running', ['done', 'failed'], 'failed'], ['held', ['done', 'planned'], 'held'], ['done', ['done', 'done'], 'done'], ['undone', ['undone', 'planned'], 'undone'],
-    ['running', ['done', 'skipped'], 'done'],
+    ['running', ['done', 'skipped'], 'skipped'],
   ] as const)('in a run that is %s with steps %j is %s', (state, steps, wanted) => {
     const all = steps.map((one, i) => step(`s${i}`, one));
     expect(stateOf(all, run(state, all), {}).mark).toBe(wanted);

@@ -1,6 +1,6 @@
 /** From a run's steps to what each node's stone shows. Pure. */
 import type { RunView, StepView } from '../../lib/api/types';
-import { inside } from '../../lib/format';
+import { count, inside } from '../../lib/format';
 import type { Mark } from '../../lib/ui/marks';
 
 export interface NodeState { mark: Mark; share: number; text: string }
@@ -23,16 +23,18 @@ export function stateOf(steps: StepView[], run: RunView, progress: Record<string
   const active = steps.filter((s) => s.state === 'working' || s.state === 'undoing').at(-1);
   const waiting = steps.find((s) => s.state === 'waiting');
   const sent = active ? progress[active.key] : undefined;
-  if (failed) return { mark: 'failed', share, text: `${inside(failed.label)} failed` };
-  if (run.state === 'undone') return { mark: 'undone', share: 0, text: 'taken back' };
-  if (run.state === 'undoing') return { mark: steps.every((s) => s.state === 'undone' || s.state === 'planned') ? 'undone' : 'working', share, text: 'being taken back' };
+  if (failed && (run.state !== 'undoing' || failed.undo_failed)) return { mark: 'failed', share, text: failed.undo_failed ? 'rollback failed' : `${inside(failed.label)} failed` };
+  if (run.state === 'undone') return { mark: 'undone', share: 0, text: 'rolled back' };
+  if (run.state === 'undoing') return { mark: steps.every((s) => s.state === 'undone' || s.state === 'planned') ? 'undone' : 'working', share, text: 'rolling back' };
   if (finished.length === steps.length) {
-    if (proved === undefined) return { mark: 'done', share: 1, text: 'stands' };
-    return proved ? { mark: 'proved', share: 1, text: 'proved' } : { mark: 'failed', share: 1, text: 'not all proved' };
+    const skipped = finished.filter((s) => s.state === 'skipped').length;
+    const deployed = skipped ? `deployed, ${count(skipped, 'step')} skipped` : 'deployed';
+    if (proved === undefined) return { mark: skipped ? 'skipped' : 'done', share: 1, text: skipped ? deployed : 'deployed, not checked yet' };
+    return proved ? { mark: skipped ? 'skipped' : 'proved', share: 1, text: `${deployed}, checks passed` } : { mark: 'failed', share: 1, text: `${deployed}, not all checks passed` };
   }
   if (active) return { mark: 'working', share, text: `${inside(active.label)}${sent?.total ? `, ${Math.round((100 * (sent.sent ?? 0)) / sent.total)} %` : ''}` };
-  if (waiting) return { mark: 'waiting', share, text: `${inside(waiting.label)} awaited` };
+  if (waiting) return { mark: 'waiting', share, text: `waiting for ${inside(waiting.label)}` };
   const planned = steps.find((s) => s.state === 'planned');
-  if (run.state === 'held') return { mark: 'held', share, text: 'held by you' };
-  return { mark: 'planned', share, text: planned && share ? `${inside(planned.label)} comes next` : 'its turn comes' };
+  if (run.state === 'held') return { mark: 'held', share, text: planned ? `on hold; next: ${inside(planned.label)}` : 'on hold' };
+  return { mark: 'planned', share, text: planned?.queued ? `queued: ${planned.queued}` : planned && share ? `next: ${inside(planned.label)}` : 'queued' };
 }

@@ -1,6 +1,7 @@
 <script lang="ts">
   import type { Edit, Finding, NodeView, PlanView } from '../../lib/api/types';
-  import { middle, size } from '../../lib/format';
+  import { count, middle, size } from '../../lib/format';
+  import { notices } from '../../lib/notices.svelte';
   import { columnsOf, editOf, EVERY, mono, next, paste, shared, type SheetColumn } from './series';
 
   interface Props {
@@ -166,7 +167,10 @@
   }
   function pasted(event: ClipboardEvent) {
     if (editing) return;
-    const edits = paste(event.clipboardData?.getData('text/plain') ?? '', rows, columns, r, c);
+    const text = event.clipboardData?.getData('text/plain') ?? '';
+    const { edits, left } = paste(text, rows, columns, r, c);
+    if (text === '') notices.say('Nothing pasted', 'The clipboard holds no text.');
+    else if (left) notices.say(`${count(left, 'value')} not pasted`, `There ${left === 1 ? 'is' : 'are'} no cell${left === 1 ? '' : 's'} for ${left === 1 ? 'it' : 'them'} from here on: the sheet ends, or a cell takes no text. ${count(edits.length, 'value')} pasted.`);
     if (edits.length) onedit(edits);
     event.preventDefault();
   }

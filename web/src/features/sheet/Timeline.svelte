@@ -19,7 +19,7 @@
     const nodes = run.nodes.map((n) => ({ id: n.id, name: n.name, role: n.role_index, text: words(n.id), steps: by.get(n.id) ?? [] }));
     const common = new Map<string, StepView[]>();
     for (const step of by.get('') ?? []) { const place = step.kind === 'call' ? 'cluster' : step.label.replace(/^.* (onto|off) /, ''); common.set(place, [...(common.get(place) ?? []), step]); }
-    const others = [...common].map(([name, steps]) => ({ id: `:${name}`, name, role: -1, text: stateOf(steps, run, progress).text.replace('stands', 'done'), steps }));
+    const others = [...common].map(([name, steps]) => ({ id: `:${name}`, name, role: -1, text: stateOf(steps, run, progress).text.replace(/^deployed.*/, 'done'), steps }));
     return [...nodes, ...others].filter((row) => filter === '' || `${row.name} ${row.text}`.toLowerCase().includes(filter.toLowerCase()));
   });
   let first = $derived(Math.max(0, Math.floor(scroll / ROW) - 4));
@@ -31,7 +31,8 @@
   const x = (s: number) => (s / reach) * (width - 12);
   function place(step: StepView) {
     const begun = step.started_at ? step.started_at - run.started_at : step.start_s;
-    const end = step.ended_at ? step.ended_at - run.started_at : step.state === 'working' || step.state === 'waiting' ? Math.max(elapsed, begun) : step.end_s;
+    const gone = run.undone_at || run.state === 'undoing' ? (run.ended_at ?? now) - run.started_at : 0;
+    const end = step.ended_at ? step.ended_at - run.started_at : gone && step.started_at ? Math.max(gone, begun) : step.state === 'working' || step.state === 'waiting' ? Math.max(elapsed, begun) : step.end_s;
     const room = step.state === 'working' || step.state === 'waiting' ? Math.max(end, begun + step.expected_s) : end;
     return { left: x(begun), width: Math.max(3, x(end) - x(begun) - 1), full: Math.max(3, x(room) - x(begun) - 1) };
   }

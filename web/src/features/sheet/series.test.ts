@@ -36,9 +36,11 @@ describe('edits', () => {
 
   it('lay a pasted block over the sheet, passing over what cannot be written', () => {
     const columns = [column('name'), column('#role', 'text', false), column('address'), column('password', 'secret')];
-    const edits = paste('a\tx\t10.0.0.1\tsecret\tbeyond\r\nb\ty\t10.0.0.2\n', ['n1', 'n2'], columns, 0, 0);
+    const { edits, left } = paste('a\tx\t10.0.0.1\tsecret\tbeyond\r\nb\ty\t10.0.0.2\n', ['n1', 'n2'], columns, 0, 0);
     expect(edits.map((edit) => edit.path.join('/'))).toEqual(['nodes/n1/name', 'nodes/n1/address', 'nodes/n2/name', 'nodes/n2/address']);
-    expect(paste('a\nb\nc', ['n1', 'n2'], columns, 1, 0)).toHaveLength(1);
+    expect(left).toBe(4);
+    expect(paste('a\nb\nc\nd\ne', ['n1', 'n2'], columns, 0, 0)).toMatchObject({ edits: { length: 2 }, left: 3 });
+    expect(paste('', ['n1', 'n2'], columns, 1, 0)).toEqual({ edits: [], left: 0 });
   });
 
   it('know what all nodes share', () => {

@@ -24,13 +24,23 @@ export function editOf(row: string, column: string, text: string): Edit {
 }
 
 /** A block of text from a spreadsheet, laid over the sheet from a cell on. Cells outside, and columns that cannot be edited, are passed over. */
-export function paste(text: string, rows: string[], columns: SheetColumn[], row: number, column: number): Edit[] {
-  const edits: Edit[] = [];
-  text.replace(/\r?\n$/, '').split(/\r?\n/).forEach((line, r) => line.split('\t').forEach((value, c) => {
+/** What a clipboard's text would change, and how many of its values found no cell that takes them. */
+export interface Pasted {
+  edits: Edit[];
+  left: number;
+}
+
+export function paste(text: string, rows: string[], columns: SheetColumn[], row: number, column: number): Pasted {
+  const found: Pasted = { edits: [], left: 0 };
+  if (text === '') return found;                                     // a clipboard without text blanks nothing
+  const lines = text.replace(/\r?\n$/, '').split(/\r?\n/);
+  lines.forEach((line, r) => line.split('\t').forEach((value, c) => {
     const to = columns[column + c], node = rows[row + r];
-    if (to?.editable && to.column?.kind !== 'secret' && to.column?.kind !== 'certificate' && node !== undefined) edits.push(editOf(node, to.id, value));
+    const takes = to?.editable && to.column?.kind !== 'secret' && to.column?.kind !== 'certificate';
+    if (to && takes && node !== undefined) found.edits.push(editOf(node, to.id, value));
+    else found.left++;
   }));
-  return edits;
+  return found;
 }
 
 /** What stands in the plan for all nodes: the value when every node shares it from the plan, the kit or a pool. */

@@ -8,6 +8,11 @@ export class ApiError extends Error {
 }
 
 let csrf = '';
+/** Shows the sign-in dialog and resolves when somebody has signed in; set by the application. */
+let signInAgain: (() => Promise<void>) | null = null;
+export function onSessionEnded(work: () => Promise<void>): void { signInAgain = work; }
+/** A stream noticed that the session has ended. */
+export const sessionEnded = (): Promise<void> => signInAgain?.() ?? Promise.resolve();
 
 export async function openSession(): Promise<boolean> {
   try {
@@ -34,17 +39,27 @@ export function send<T>(method: 'POST' | 'PUT' | 'PATCH' | 'DELETE', path: strin
 export const csrfToken = (): string => csrf;
 
 async function call<T>(method: string, path: string, body?: string, signal?: AbortSignal): Promise<T> {
-  let answer: Response;
+  let answer = await asked(method, path, body, signal);
+  if (answer.status === 401 && path !== '/session' && signInAgain) {          // the session ended in the middle of something: sign in here and go on
+    await signInAgain();
+    answer = await asked(method, path, body, signal);
+  } else if (answer.status === 403 && method !== 'GET' && (await answer.clone().text()).includes('"csrf"')) {
+    await openSession();                                                       // signed in anew elsewhere: this page's token is old
+    answer = await asked(method, path, body, signal);
+  }
+  if (answer.ok) return (await answer.json()) as T;
+  throw new ApiError(await problemOf(answer));
+}
+
+async function asked(method: string, path: string, body?: string, signal?: AbortSignal): Promise<Response> {
   try {
-    answer = await fetch(`/api${path}`, {
+    return await fetch(`/api${path}`, {
       method, body, signal, headers: { ...(body ? { 'Content-Type': 'application/json' } : {}), ...(method === 'GET' ? {} : { 'X-CSRF-Token': csrf }) },
     });
   } catch (error) {
     if (error instanceof DOMException && error.name === 'AbortError') throw error;
-    throw new ApiError({ code: 'offline', title: 'No connection', detail: 'The server does not answer.', hint: 'What you typed is kept; try again.', status: 0 });
+    throw new ApiError({ code: 'offline', title: 'No connection', detail: 'The server does not answer.', hint: 'What you typed is kept; try again when it answers.', status: 0 });
   }
-  if (answer.ok) return (await answer.json()) as T;
-  throw new ApiError(await problemOf(answer));
 }
 
 export async function problemOf(answer: Response): Promise<Problem> {

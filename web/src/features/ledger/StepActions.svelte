@@ -1,0 +1,68 @@
+<script lang="ts">
+  /** What a person may do about a step: retry, skip; extend, end or begin a wait anew. */
+  import type { StepView } from '../../lib/api/types';
+  import Button from '../../lib/ui/Button.svelte';
+
+  interface Props {
+    step: StepView;
+    onwish: (wish: string, body?: unknown) => void;
+  }
+  let { step, onwish }: Props = $props();
+  let skipping = $state(false);
+  let reason = $state('');
+  const EXTENSION_S = 600;
+</script>
+
+{#if step.state === 'failed' && !step.undo_failed}
+  <div class="acts">
+    <Button onclick={() => onwish('retry', { steps: [step.key] })}>Retry</Button>
+    <Button
+      onclick={() => {
+        skipping = !skipping;
+      }}>Skip …</Button
+    >
+  </div>
+  {#if skipping}
+    <form
+      class="acts"
+      onsubmit={(e) => {
+        e.preventDefault();
+        onwish('skip', { steps: [step.key], reason });
+        skipping = false;
+      }}
+    >
+      <input
+        bind:value={reason}
+        placeholder="Why may it be skipped?"
+        aria-label="Reason"
+        required
+      /><Button type="submit">Skip step</Button>
+    </form>
+  {/if}
+{:else if step.state === 'waiting'}
+  <div class="acts">
+    <Button onclick={() => onwish('extend', { steps: [step.key], seconds: EXTENSION_S })}
+      >Extend by 10 min</Button
+    >
+    <Button onclick={() => onwish('end-wait', { steps: [step.key] })}>End wait</Button>
+    <Button onclick={() => onwish('retry', { steps: [step.key] })}>Wait anew</Button>
+  </div>
+{/if}
+
+<style>
+  .acts {
+    display: flex;
+    gap: 8px;
+    margin: 6px 0 8px;
+    align-items: center;
+    flex-wrap: wrap;
+  }
+  input {
+    flex: 1;
+    min-width: 0;
+    border: 1px solid var(--strong-line);
+    background: var(--surface);
+    padding: 4px 8px;
+    border-radius: var(--radius);
+  }
+</style>

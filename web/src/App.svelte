@@ -41,7 +41,7 @@
     if (event.key === '?' && !(event.target as HTMLElement).closest('input, textarea')) help = true;
   }
   function choose(i: number) { palette = false; commands[i]?.go(); }
-  const KEYS: [string, string][] = [['Ctrl K', 'go anywhere, do anything'], ['/', 'filter'], ['arrows, Tab', 'move in the sheet'], ['type, Enter, F2', 'replace or edit a cell'], ['Shift arrows', 'select several cells'], ['Ctrl D', 'fill down; addresses and numbers count up'], ['Ctrl Enter', 'the typed value into every selected cell'], ['Ctrl C, Ctrl V', 'copy and paste, also from a spreadsheet'], ['Delete', 'put a cell back to where its value came from'], ['Ctrl Z, Ctrl Y', 'undo, redo'], ['H, G, R', 'in a run: hold, go on, retry'], ['?', 'this sheet']];
+  const KEYS: [string, string][] = [['Ctrl K', 'go anywhere, do anything'], ['/', 'filter'], ['arrows, Tab', 'move in the sheet'], ['type, Enter, F2', 'replace or edit a cell'], ['Shift arrows', 'select several cells'], ['Ctrl D', 'fill down; addresses and numbers count up'], ['Ctrl Enter', 'the typed value into every selected cell'], ['Ctrl C, Ctrl V', 'copy and paste, also from a spreadsheet'], ['Delete', 'put a cell back to where its value came from'], ['Ctrl Z, Ctrl Y', 'undo, redo'], ['H, G, R', 'in a run: hold, resume, retry'], ['?', 'this sheet']];
 </script>
 
 <!-- svelte-ignore a11y_click_events_have_key_events, a11y_no_static_element_interactions -->

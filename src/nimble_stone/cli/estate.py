@@ -13,7 +13,7 @@ import typer
 from nimble_stone.cli.client import Client
 from nimble_stone.cli.say import FINE, FOUND, Json, answer, say, table, text_of
 from nimble_stone.core.errors import InputError
-from nimble_stone.core.units import size_text, time_text
+from nimble_stone.core.units import count_text, size_text, time_text
 
 app = typer.Typer(help="The estate: hosts, machines, networks, pools.", no_args_is_help=True)
 
@@ -61,7 +61,8 @@ def estate_add(hosts: Annotated[list[str], typer.Argument(help="A list file, “
     rows = [[found["entry"]["name"] or found["address"], found["outcome"], found["fingerprint"] or "-", found["words"]] for found in looks]
     answer({"looks": looks, "junk": listing["junk"], "added": len(fine) if pin else 0}, as_json, *table(rows),
            *(f"line {j['line']}: {j['reason']}: {j['text']}" for j in listing["junk"]),
-           f"{len(fine)} hosts added" if pin else f"{len(fine)} hosts can be added: compare the fingerprints, then give the command again with --pin")
+           f"{count_text(len(fine), 'host')} added" if pin else
+           f"{count_text(len(fine), 'host')} can be added: compare the fingerprints, then give the command again with --pin")
     if len(fine) < len(looks) or listing["junk"] or not pin:
         raise typer.Exit(FOUND)
 

@@ -13,6 +13,7 @@ import typer
 from nimble_stone.cli.client import Client
 from nimble_stone.cli.say import FINE, FOUND, Json, answer, say, table, text_of
 from nimble_stone.core.errors import InputError
+from nimble_stone.core.units import count_text
 
 if TYPE_CHECKING:
     from nimble_stone.core.kit.model import Kit
@@ -41,8 +42,8 @@ def kit_validate(file: Path, as_json: Json = False) -> None:
         answer({"kit": "", "faults": [{"place": place, "message": message} for place, message in error.faults]}, as_json,
                *(f"{place or file}: {message}" for place, message in error.faults))
         raise typer.Exit(FOUND) from None
-    answer({"kit": kit.id, "faults": []}, as_json, f"{kit.title} is a kit: {len(kit.roles)} roles, {len(kit.questions)} questions, {len(kit.acceptance)} "
-                                                   f"proofs.")
+    answer({"kit": kit.id, "faults": []}, as_json, f"{kit.title} is valid: {count_text(len(kit.roles), 'role')}, "
+           f"{count_text(len(kit.questions), 'question')}, {count_text(len(kit.acceptance), 'acceptance check')}.")
 
 
 @app.command("explain")

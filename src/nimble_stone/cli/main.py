@@ -16,7 +16,7 @@ from nimble_stone.cli.entry import guarded
 from nimble_stone.cli.say import FINE, FOUND, Json, answer, findings, say, sentence, table, text_of
 from nimble_stone.core.errors import InputError, NotFound
 from nimble_stone.core.run_words import EVENTS
-from nimble_stone.core.units import size_text, time_text
+from nimble_stone.core.units import count_text, size_text, time_text
 
 app = typer.Typer(help="Nimble Stone rolls virtual appliances and clusters out onto hypervisor hosts.", no_args_is_help=True, add_completion=False,
                   pretty_exceptions_enable=False)
@@ -147,7 +147,7 @@ def trust_list(as_json: Json = False) -> None:
 def trust_add(file: Path, as_json: Json = False) -> None:
     """Trust the certificates of a PEM file. Compare the fingerprint with the publisher's first."""
     found = Client().call("POST", "/api/trust", {"pem": text_of(file)})
-    answer(found, as_json, f"{len(found)} certificates are trusted")
+    answer(found, as_json, f"{count_text(len(found), 'certificate')} trusted")
 
 
 @trust_app.command("remove")

@@ -15,6 +15,7 @@ from nimble_stone.core.errors import Conflict, InputError, LoginRefused, StoneEr
 from nimble_stone.core.estate import Estate, EstateFile, Host, Machine
 from nimble_stone.core.estate_list import Entry
 from nimble_stone.core.plan.model import Plan
+from nimble_stone.core.units import count_text
 from nimble_stone.engine import machines, survey
 from nimble_stone.engine.world import World
 from nimble_stone.hosts import commands, reading
@@ -183,5 +184,5 @@ async def needs(world: World, name: str) -> list[str]:
         if run.state != "undone":
             count = sum(values.get("host") == name for values in run.doc["plan"].get("nodes", {}).values())
             if count:
-                found.append(f"{count} guests of run {run.id} ({run.plan}) stand on it")
+                found.append(f"{count_text(count, 'guest')} of run {run.id} ({run.plan}) on it")
     return found

@@ -11,7 +11,7 @@ from pydantic import BaseModel, Field, FiniteFloat
 
 from nimble_stone.core import estate_rules
 from nimble_stone.core.errors import Conflict, InputError, NotFound
-from nimble_stone.core.estate import Estate, EstateFile, Facts, Host, Machine, MachineFacts, Network, Pool, RuleSetting, StoreCare
+from nimble_stone.core.estate import Estate, EstateFile, Facts, Host, Machine, MachineFacts, Network, Pool, RuleSetting, StoreCare, room_bytes
 from nimble_stone.core.estate_list import Entry, parse
 from nimble_stone.core.groundwork import Action
 from nimble_stone.core.series import Series
@@ -147,10 +147,11 @@ async def _judged(world: World, estate: Estate, names: Collection[str] = ()) -> 
 
 
 class OneHost(BaseModel):
-    """A host with everything that was read of it."""
+    """A host with everything that was read of it. `room_bytes`: memory that guests may still be given, below the limit that keeps the hypervisor's share."""
 
     host: Host
     facts: Facts
+    room_bytes: int
     fingerprint: str
     violations: list[ViolationView]
     cares: list[StoreCare]
@@ -167,7 +168,7 @@ async def estate_host(name: str, world: TheWorld) -> OneHost:
     facts = estate.facts.get(name, Facts(host=name, trouble="it was never read"))
     found = await _judged(world, estate, {name})
     pins = await world.store.read(records.pins)
-    return OneHost(host=host, facts=facts, fingerprint=pins.get(f"{host.address}:{host.port}", ""), violations=found,
+    return OneHost(host=host, facts=facts, room_bytes=room_bytes(facts), fingerprint=pins.get(f"{host.address}:{host.port}", ""), violations=found,
                    cares=[care for care in estate.stores if care.place.startswith(f"{name}/") or any(care.place == s.shared for s in facts.datastores)],
                    now=world.clock())
 

@@ -39,7 +39,7 @@
   <table>
     <thead><tr><th></th>{#each groups as g, i (i)}<th class="group" colspan={g.size}>{g.name}</th>{/each}</tr>
       <tr><th class="quiet corner">{kept} more rules are kept by all</th>{#each rules as r (r.id)}<th class="rule"><button title={`${r.why} Measured by ${r.measured}.`} onclick={() => { about = r; }}><span>{r.title}</span></button></th>{/each}</tr></thead>
-    {#each bays as b (b.key)}<tbody><tr><th class="bay" colspan={rules.length + 1}>{b.key}{#if b.actions.length}<Button kind="link" onclick={() => onrepair(b.actions)}>repair {count(b.actions.length, 'thing')} here</Button>{/if}</th></tr>
+    {#each bays as b (b.key)}<tbody><tr><th class="bay" colspan={rules.length + 1}>{b.key}{#if b.actions.length}<Button kind="link" onclick={() => onrepair(b.actions)}>repair {count(b.actions.length, 'rule')} here</Button>{/if}</th></tr>
       {#each b.listed as h (h.name)}<tr class:chosen={h.name === chosen}><th scope="row"><button onclick={() => onchoose(h)}>{h.name}</button></th>
         {#each rules as r (r.id)}{@const v = worst.get(`${h.name} ${r.id}`)}<td class:off={off.has(`${h.bay} ${r.id}`)} title={v ? `${h.name}: ${v.message}` : off.has(`${h.bay} ${r.id}`) ? `${h.bay}: switched off` : r.machine === h.machine ? `${h.name}: kept` : ''}>{#if v}<button class="mark" onclick={() => onchoose(h)}><Weight severity={v.severity} /></button>{/if}</td>{/each}</tr>{/each}
       {#if b.listed.length < b.all.length}<tr><th class="more quiet" colspan={rules.length + 1}>{b.all.length - b.listed.length} {b.listed.length ? 'more ' : ''}keep every rule{notes ? '' : ', but for notes'}</th></tr>{/if}</tbody>{/each}

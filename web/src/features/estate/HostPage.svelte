@@ -26,21 +26,21 @@
   let users = $derived((store: string) => f?.guests?.filter((g) => g.disks?.some((d) => d.startsWith(`${store}/`))) ?? []);
   let care = $derived((store: { name: string; shared?: string }) => one?.cares.find((c) => c.place === (store.shared || `${name}/${store.name}`)));
   const change = async (body: object, to = name) => { if (await data.work('changing', () => send<EstateView>('PATCH', `/estate/hosts/${name}`, body))) router.go(`/estate/hosts/${to}`, true); };
-  let sentence = $derived(!f ? '' : f.trouble ? `${name} was not reached: ${f.trouble}` : heavy.length ? `${name} has ${count(heavy.length, 'thing')} to mend.` : `${name} is fit.`);
-  let room = $derived(f ? Math.max(0, f.memory_bytes! * 0.95 - used) : 0);
+  let sentence = $derived(!f ? '' : f.trouble ? `${name} was not reached: ${f.trouble}` : heavy.length ? `${name} breaks ${count(heavy.length, 'rule')}.` : `${name} is fit.`);
+  let room = $derived(one?.room_bytes ?? 0);
 </script>
 
 {#if one && f}
   <div class="page">
-    <div class="bar"><div><p class="crumb"><a href="/estate">Estate</a> · {one.host.site} · {one.host.bay} · <span class="mono">{one.host.address}</span></p><h1>{sentence} {#if !f.trouble}<b>{size(room)}</b> memory may still be given, {f.threads} threads.{/if}</h1>
+    <div class="bar"><div><p class="crumb"><a href="/estate">Estate</a> · {one.host.site} · {one.host.bay} · <span class="mono">{one.host.address}</span></p><h1>{sentence} {#if !f.trouble}<b title="What running guests leave below the limit; the hypervisor keeps the rest for itself">{size(room)}</b> memory free for guests, {f.threads} threads.{/if}</h1>
       <p class:old={age > 86400 || f.trouble} class="quiet" title={utc(f.read_at ?? 0)}>{f.read_at ? `read ${ago(age)}` : 'never read'}{f.trouble && f.tried_at ? `, tried ${ago(one.now - f.tried_at)}; what follows is the last that is known` : ''}{f.uptime_s ? ` · up ${f.uptime_s > 172800 ? `${Math.floor(f.uptime_s / 86400)} days` : span(f.uptime_s)}` : ''}{f.load ? ` · load ${f.load.toFixed(2)}` : ''}</p></div>
-      <div class="doors">{#if mendable.length}<Button kind="main" onclick={() => onprepare(mendable, [name])}>Repair {count(mendable.length, 'thing')}</Button>{/if}<Button onclick={() => onprepare([], [name])}>Prepare …</Button><Button disabled={data.busy !== ''} onclick={() => void data.read([name])}>{data.busy.startsWith('reading') ? 'Reading …' : 'Read it'}</Button></div></div>
+      <div class="doors">{#if mendable.length}<Button kind="main" onclick={() => onprepare(mendable, [name])}>Repair {count(mendable.length, 'rule')}</Button>{/if}<Button onclick={() => onprepare([], [name])}>Prepare …</Button><Button disabled={data.busy !== ''} onclick={() => void data.read([name])}>{data.busy.startsWith('reading') ? 'Reading …' : 'Read it'}</Button></div></div>
     <div class="body"><div class="draw" class:faded={age > 86400 || f.trouble}>
       <section><h2>Compute <span>{f.cpu_model} · {f.sockets} × {sockets[0]?.cores ?? 0} cores, {f.threads} threads · {f.virtualization || 'virtualization not shown'} · {f.domain_type === 'kvm' ? 'guests run under KVM' : 'guests run in emulation'}</span></h2>
         <div class="sockets">{#each sockets as s (s.i)}<div class="socket"><div class="cores">{#each Array.from({ length: Math.min(96, s.cores) }, (_, c) => c) as c (c)}<i></i>{/each}</div>
           {#if f.numa?.[s.i]}<p class="mono">{size(f.numa[s.i]!.memory_bytes)}, {f.numa[s.i]!.threads} threads</p>{/if}</div>{/each}
           <div class="memory"><div class="strip">{#each f.guests?.filter((g) => g.running) ?? [] as g (g.name)}<span class="guest" class:ours={g.mark} style:flex-grow={(g.memory_bytes ?? 0) / 2 ** 28} title={`${g.name}: ${size(g.memory_bytes ?? 0)}, ${g.vcpu} vCPU`}>{g.name}</span>{/each}<span class="free" style:flex-grow={Math.max(0, f.memory_bytes! - used) / 2 ** 28}></span></div>
-            <p class="mono">{size(used)} of {size(f.memory_bytes ?? 0)} given to guests{f.swap_used_bytes ? ` · ${size(f.swap_used_bytes)} swapped` : ''} · {size(f.memory_free_bytes ?? 0)} free in the host’s own eyes</p></div></div></section>
+            <p class="mono">{size(used)} of {size(f.memory_bytes ?? 0)} given to guests{f.swap_used_bytes ? ` · ${size(f.swap_used_bytes)} swapped` : ''} · {size(f.memory_free_bytes ?? 0)} free as the kernel counts it</p></div></div></section>
       <section bind:clientWidth={width}><h2>Interfaces to networks</h2>
         {#if net && net.spots.length}<svg width={net.width} height={net.height} role="img" aria-label="Interfaces, bridges and networks">{#each net.layers as l (l.x)}<text class="layer" x={l.x} y="11">{l.name}</text>{/each}
           {#each net.wires as w, i (i)}<path class="wire" class:bad={w.bad} d={`M${w.from.x + WIDE} ${w.from.y + 13}C${(w.from.x + WIDE + w.to.x) / 2} ${w.from.y + 13} ${(w.from.x + WIDE + w.to.x) / 2} ${w.to.y + 13} ${w.to.x} ${w.to.y + 13}`} />{/each}

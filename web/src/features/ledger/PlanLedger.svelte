@@ -59,7 +59,7 @@
 <Section title="Datastores" aside="now → after → at worst">
   <ul class="bars">
     {#each plan.stores.slice(0, 10) as s (s.host + s.name)}
-      <li title={`${s.name}: ${size(s.used_bytes)} used of ${size(s.capacity_bytes)}; ${count(s.nodes, 'node')} bring ${size(s.thin_bytes)} thin, ${size(s.full_bytes)} when full`}>
+      <li title={`${s.name}: ${size(s.used_bytes)} used of ${size(s.capacity_bytes)}; ${count(s.nodes, 'node')} of this plan: ${size(s.thin_bytes)} thin, ${size(s.full_bytes)} when full`}>
         <span class="label">{middle(s.name, 15)}</span>
         <span class="bar"><i class="used" style:width={`${pct(s.used_bytes, s.capacity_bytes)}%`}></i><i class="thin" style:left={`${pct(s.used_bytes, s.capacity_bytes)}%`} style:width={`max(2px, ${pct(s.thin_bytes, s.capacity_bytes)}%)`}></i>
           <i class="worst" class:over={s.used_bytes + s.full_bytes > 0.9 * s.capacity_bytes} style:left={`${pct(s.used_bytes + s.full_bytes, s.capacity_bytes)}%`}></i></span>

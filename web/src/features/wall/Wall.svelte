@@ -62,7 +62,7 @@
       <g class="host" class:lost={lost.includes(hostOf(c.host))} class:dim={dim(c.host.name, ...c.stones.map((s) => s.node.name))} class:short={bytes && c.host.memory_bytes > c.host.limit_bytes} class:over={dragging?.over === c.host.name} class:bad={c.host.trouble}>
         <!-- svelte-ignore a11y_click_events_have_key_events, a11y_no_static_element_interactions -->
         <rect x={c.x} y={c.top} width={c.w} height={c.base - c.top} class="shell" onclick={() => { if (hostOf(c.host)) onhost?.(hostOf(c.host)); }}>
-          <title>{c.host.name}: {size(c.free)} of {size(c.host.memory_bytes)} free{c.host.trouble ? ` · ${c.host.trouble}` : ''}</title></rect>
+          <title>{c.host.name}: {size(c.free)} free below the limit of {size(c.host.limit_bytes)}; {size(c.host.memory_bytes)} installed{c.host.trouble ? ` · ${c.host.trouble}` : ''}</title></rect>
         {#if !c.dense}<line x1={c.x - 3} x2={c.x + c.w + 3} y1={c.limit} y2={c.limit} class="limit" />{/if}
         {#each c.bedrock as b (b.id)}
           <rect x={b.x} y={b.y} width={b.w} height={Math.max(0.6, b.h - (c.dense ? 0 : 1))} fill="url(#rock)"><title>{b.label} {size(b.memory)}, there already</title></rect>
@@ -96,7 +96,7 @@
         {#if !c.dense}
           <text x={c.x} y={c.base + 16} class="name">{middle(c.host.name, Math.floor(c.w / 7))}</text>
           {#if reading === 'networks'}{@const missing = wanted.filter((n) => !c.host.networks.includes(n))}<text x={c.x} y={c.base + 31} class="foot" class:alarm={missing.length}>{missing.length ? middle(`lacks ${missing.join(', ')}`, Math.floor(c.w / 6.6)) : middle(`carries ${wanted.join(', ') || 'what is wanted'}`, Math.floor(c.w / 6.6))}</text>
-          {:else}<text x={c.x} y={c.base + 31} class="foot" class:alarm={c.host.trouble || (bytes && c.host.memory_bytes > c.host.limit_bytes)}>{c.host.trouble ? 'not reached' : lost.includes(hostOf(c.host)) ? 'lost' : c.host.foot ? middle(c.host.foot, Math.floor(c.w / 6.6)) : c.w > 120 ? `${figure(c.free)} of ${figure(c.host.memory_bytes)} ${unit} free` : `${figure(c.free)} free`}</text>{/if}
+          {:else}<text x={c.x} y={c.base + 31} class="foot" class:alarm={c.host.trouble || (bytes && c.host.memory_bytes > c.host.limit_bytes)}>{c.host.trouble ? 'not reached' : lost.includes(hostOf(c.host)) ? 'lost' : c.host.foot ? middle(c.host.foot, Math.floor(c.w / 6.6)) : c.w > 120 ? `${figure(c.free)} of ${figure(c.host.limit_bytes)} ${unit} free` : `${figure(c.free)} free`}</text>{/if}
         {/if}
       </g>
     {/each}

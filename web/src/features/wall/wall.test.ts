@@ -17,7 +17,7 @@ describe('the wall', () => {
     const [a, b] = picture.columns;
     expect((a!.base - a!.top) / (b!.base - b!.top)).toBeCloseTo(2, 5);
     expect(a!.stones[0]!.y + a!.stones[0]!.h).toBeLessThanOrEqual(a!.bedrock[0]!.y);
-    expect(a!.free).toBe(30 * GIB);
+    expect(a!.free).toBeCloseTo(25 * GIB, -3);                  // below the limit of 95 %, as the host's page and the table say
   });
 
   it('keeps small stones readable and lets nothing leave its column', () => {

@@ -123,7 +123,7 @@ function column(host: Place, nodes: Part[], claims: ClaimView[], x: number, w: n
     stones.push({ ...block, node, path: stonePath(block, nodeOf(node)) });
   }
   const used = [...host.bedrock, ...nodes].reduce((sum, one) => sum + one.memory_bytes, 0);
-  return { ghosts, host, x, w, top: base - tall, base, limit: base - host.limit_bytes * scale, bedrock, stones, free: Math.max(0, host.memory_bytes - used), dense };
+  return { ghosts, host, x, w, top: base - tall, base, limit: base - host.limit_bytes * scale, bedrock, stones, free: Math.max(0, host.limit_bytes - used), dense };
 }
 
 /** A block with its corners cut, each a little differently, always the same for the same node. */

@@ -47,7 +47,7 @@ def test_check_names_network_roles_and_reads_shared_values_beside_the_plan(desk:
     assert {frozenset(node["addresses"]) for node in found["nodes"]} == {frozenset({"service", "copying"})}
     assert all(node["addresses"]["copying"].startswith("10.44.60.") for node in found["nodes"])
     assert len({node["host"] for node in found["nodes"]}) == 4
-    assert set(found["forecast"]) == {"p50_seconds", "p90_seconds", "critical_path"}
+    assert set(found["forecast"]) == {"expected_seconds", "p50_seconds", "p90_seconds", "critical_path"}
     assert found["forecast"]["critical_path"][-1] == "form/cluster"
     western = offline(desk, "check", "west.yaml", check=(1,))
     assert {finding["code"] for finding in western["findings"] if finding["severity"] == "blocker"} == {"licence", "unanswered"}

@@ -34,7 +34,7 @@ def test_remedies_are_shown_carried_out_and_taken_back(server: ServerProcess, cl
     run = json.loads(server.cli("estate", "groundwork", "--json").stdout)[0]["id"]
     assert "is gone again" in server.cli("estate", "undo", run).stdout
     assert "nimble-stone:" not in lab.show()["hosts"]["knot"]["files"]["/etc/hosts"]
-    assert "nothing to do" in server.cli("estate", "prepare", "--remedy", "swap", check=2).stderr
+    assert "only you know" in server.cli("estate", "prepare", "--remedy", "swap", check=2).stderr
 
 
 def test_groundwork_from_a_file_and_one_that_is_wrong(server: ServerProcess, client: Client, lab: LabProcess, tmp_path: Path) -> None:

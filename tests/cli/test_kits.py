@@ -72,7 +72,7 @@ def test_a_kit_that_is_wrong_is_refused_with_line_and_reason(tmp_path: Path, old
 def test_kits_are_listed_validated_and_explained(tmp_path: Path) -> None:
     assert {kit["id"] for kit in json.loads(cli("list", "--json").stdout)} == {"ballast", "breakwater", "gauge-collector", "skerry", "tidebook"}
     (tmp_path / "good.yaml").write_text(GOOD)
-    assert "Little is a kit" in cli("validate", str(tmp_path / "good.yaml")).stdout
+    assert "Little is valid" in cli("validate", str(tmp_path / "good.yaml")).stdout
     (tmp_path / "bad.yaml").write_text(GOOD.replace("short: one", "shirt: one"))
     found = cli("validate", str(tmp_path / "bad.yaml"), "--json")
     assert found.returncode == 1

@@ -74,8 +74,17 @@ def test_a_descriptor_with_loose_files_chunks_and_packing(tmp_path: Path) -> Non
         assert loose(reference=reference, **dict(list(chunks.items())[:2])).blockers
 
 
+@pytest.mark.parametrize(("inside", "code"), [
+    (gzip.compress(b"This is a letter and no disk.\n" * 400), "disk-kind"), (gzip.compress(DISK)[:-400], "disk-truncated"),
+    (gzip.compress(b"\1\2" * 40_000), "ovf-disk-kind"), (gzip.compress(gzip.compress(DISK)), "disk-packed"), (gzip.compress(DISK[:-600]), "vmdk-magic")])
+def test_a_packed_file_of_a_descriptor_is_looked_into(inside: bytes, code: str) -> None:
+    reference = f'<File ovf:id="f" ovf:href="d.vmdk" ovf:compression="gzip" ovf:size="{len(inside)}"/>'
+    assert code in codes(loose(inside, reference=reference, d__vmdk=inside))
+
+
 @pytest.mark.parametrize(("files", "code"), [
-    ({}, "ovf-file-missing"), ({"d__vmdk": DISK[:-600]}, "ovf-file-size"), ({"d__vmdk": b"x" * len(DISK)}, "ovf-disk-kind"),
+    ({}, "ovf-file-missing"), ({"d__vmdk": DISK[:-600]}, "ovf-file-size"), ({"d__vmdk": b"x" * len(DISK)}, "disk-kind"),
+    ({"d__vmdk": b"\1\2" * (len(DISK) // 2)}, "ovf-disk-kind"),
     ({"d__vmdk": DISK, "a__mf": f"SHA256(d.vmdk)= {'0' * 64}\n".encode()}, "manifest-digest"), ({"d__vmdk": DISK, "a__mf": b"no manifest at all"}, "manifest-line"),
     ({"d__vmdk": DISK, "a__mf": f"SHA1(other)= {'0' * 40}\n".encode()}, "manifest-missing-file")])
 def test_what_is_not_whole_is_a_blocker_by_name(files: dict[str, bytes], code: str) -> None:

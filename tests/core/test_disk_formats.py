@@ -23,6 +23,7 @@ from nimble_stone.core.disk import convert
 from nimble_stone.core.disk.image import CLUSTER, Layered
 from nimble_stone.core.disk.opening import open_image
 from nimble_stone.core.disk.source import BytesSource, ConcatSource, Source, Window
+from nimble_stone.core.disk.vmdk import VmdkImage
 from nimble_stone.core.errors import FormatError
 from nimble_stone.core.package import iso, packed
 from nimble_stone.engine import disk_file
@@ -218,3 +219,54 @@ def test_a_grain_table_that_claims_8_exbibytes_is_not_believed() -> None:
         struct.pack_into("<Q", good, header + 12, 1 << 54)
     with pytest.raises(FormatError, match="impossible"):
         open_image(BytesSource(bytes(good)))
+
+
+@pytest.mark.parametrize(("form", "name"), [("vdi", "VDI"), ("vhdx", "VHDX"), ("vpc", "VHD"), ("vpc -o subformat=fixed", "fixed VHD"), ("qed", "QED"),
+                                            ("parallels", "Parallels"), ("luks --object secret,id=s,data=tide -o key-secret=s,iter-time=10", "LUKS")])
+def test_containers_that_are_not_read_are_refused_by_name(tmp_path: Path, form: str, name: str) -> None:
+    subprocess.run(["qemu-img", "create", "-q", "-f", *form.split(), "x.disk", "8M"], cwd=tmp_path, check=True)
+    for raw in (False, True):
+        with pytest.raises(FormatError, match=name):
+            open_image(BytesSource((tmp_path / "x.disk").read_bytes()), raw=raw)
+
+
+@pytest.mark.parametrize(("pack", "name"), [("bzip2", "bzip2"), ("xz --format=lzma", "lzma"), ("cat", "text"), ("zstd", "zstd")])
+def test_what_is_no_disk_is_none(tmp_path: Path, pack: str, name: str) -> None:
+    text = "The gauge stands on the north quay. Grüße.\n".encode() * 200
+    packed = subprocess.run(pack.split(), cwd=tmp_path, input=text, capture_output=True, check=True).stdout
+    with pytest.raises(FormatError, match=name):
+        open_image(BytesSource(packed))
+
+
+def test_bytes_that_nothing_tells_are_a_raw_disk_only_when_somebody_says_so() -> None:
+    data = random.Random(11).randbytes(4 << 20)
+    with pytest.raises(FormatError, match="--raw|tells what it is"):
+        open_image(BytesSource(data))
+    image = open_image(BytesSource(data), raw=True)
+    assert (image.kind, image.capacity_bytes) == ("raw", len(data))
+    assert "as asked" in image.notes[0]
+    assert not open_image(BytesSource(bytes(510) + b"\x55\xaa" + bytes(4096))).notes
+
+
+def test_grains_of_zeros_are_left_out_at_the_cost_of_one_inflation(monkeypatch: pytest.MonkeyPatch) -> None:
+    """A disk may hold hundreds of thousands of them; the work is counted, not timed."""
+    inflated = 0
+    real = VmdkImage._unpack
+
+    def counted(self: VmdkImage, *given: object) -> bytes:
+        nonlocal inflated
+        inflated += 1
+        return real(self, *given)                                    # type: ignore[arg-type]
+    monkeypatch.setattr(VmdkImage, "_unpack", counted)
+    grains = dict.fromkeys(range(3000), b"") | {2999: b"data"}
+    image = open_image(BytesSource(appliance.vmdk(256 << 20, grains)))
+    assert image.clusters.tolist() == [2999]
+    assert inflated <= 3
+    assert b"".join(convert.prepare(image).stream()).count(b"data") == 1
+
+
+def test_looking_for_zeros_ends_somewhere(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Grains that are packed differently each time are not all inflated to see whether they are zeros."""
+    monkeypatch.setattr("nimble_stone.core.disk.vmdk._MAX_PEEKED", 10 * CLUSTER)
+    image = open_image(BytesSource(appliance.vmdk(64 << 20, {index: b"%d" % index for index in range(40)} | {50: b""})))
+    assert len(image.units) == 41, "what was not looked at is kept"

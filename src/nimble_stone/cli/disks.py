@@ -15,17 +15,18 @@ from nimble_stone.core.errors import Conflict, InputError
 from nimble_stone.core.units import size_text, time_text
 
 app = typer.Typer(help="Disk images: look inside, convert. Works without a server.", no_args_is_help=True)
+Raw = Annotated[bool, typer.Option("--raw", help="Take bytes of no known content as a raw disk.")]
 Json = Annotated[bool, typer.Option("--json", help="Answer as JSON on standard output.")]
 
 
 @app.command("info")
-def disk_info(source: Path, as_json: Json = False) -> None:
+def disk_info(source: Path, raw: Raw = False, as_json: Json = False) -> None:
     """What a disk image is: format, size as a guest sees it, how much of it holds data."""
     from nimble_stone.core.disk.image import CLUSTER
     from nimble_stone.core.disk.opening import open_image
     from nimble_stone.engine.files import opened
     with opened(source) as given:
-        image = open_image(given[0].source, {g.name: g.source for g in given})
+        image = open_image(given[0].source, {g.name: g.source for g in given}, raw=raw)
         found = {"format": image.kind, "capacity_bytes": image.capacity_bytes, "data_bytes": min(image.capacity_bytes, len(image.clusters) * CLUSTER),
                  "file_bytes": sum(g.source.size_bytes for g in given), "unit_bytes": image.unit_bytes, "packed": image.packed,
                  "parent": bool(getattr(image, "has_parent", False)), "notes": list(image.notes)}
@@ -39,7 +40,8 @@ def disk_info(source: Path, as_json: Json = False) -> None:
 
 
 @app.command("convert")
-def disk_convert(source: Path, target: Path, to: Annotated[Literal["raw", "qcow2"], typer.Option(help="The format to write.")], as_json: Json = False) -> None:
+def disk_convert(source: Path, target: Path, to: Annotated[Literal["raw", "qcow2"], typer.Option(help="The format to write.")], raw: Raw = False,
+                 as_json: Json = False) -> None:
     """Convert a disk image (VMDK of any kind, qcow2, raw) to raw or qcow2; holes stay holes. TARGET must not exist yet."""
     from nimble_stone.core.disk.image import CLUSTER
     from nimble_stone.core.disk.opening import open_image
@@ -47,7 +49,7 @@ def disk_convert(source: Path, target: Path, to: Annotated[Literal["raw", "qcow2
     from nimble_stone.engine.files import opened
     teller = Progress("converting")
     with opened(source) as given:
-        image = open_image(given[0].source, {g.name: g.source for g in given})
+        image = open_image(given[0].source, {g.name: g.source for g in given}, raw=raw)
         if getattr(image, "has_parent", False):
             raise InputError("the disk holds only what differs from a parent, which did not come with it", code="disk-backing")
         try:

@@ -20,10 +20,11 @@ from pathlib import Path, PurePosixPath
 from typing import Any
 from urllib.parse import unquote, urlsplit
 
+from nimble_stone.core.disk.source import ConcatSource, Source
 from nimble_stone.core.errors import Conflict, FormatError, InputError, NotFound, RemoteError, RemoteFailed, StoneError, Unreachable
 from nimble_stone.core.package import kinds, packed, signature
 from nimble_stone.core.package.contents import Contents, examine, hash_source
-from nimble_stone.core.package.given import Given
+from nimble_stone.core.package.given import Given, pieces_of
 from nimble_stone.core.units import size_text
 from nimble_stone.core.weburl import secrets_of, shown
 from nimble_stone.engine import packages, spool
@@ -518,13 +519,19 @@ class Intake:
     def _unpack_files(self, row: TakeIn, contents: Contents, parts: list[tuple[str, Path, str]]) -> Iterator[tuple[str, str]]:
         """The descriptor's files that are packed by gzip, each unpacked into the store."""
         paths = {name: path for name, path, _ in parts}
-        for file in contents.envelope.files if contents.envelope else ():
-            if file.packed != "gzip" or not any(m.name == file.href for m in contents.members):
+        members = {member.name: member for member in contents.members}
+        sizes = {member.name: member.size for member in contents.members}
+        for number, file in enumerate(contents.envelope.files if contents.envelope else ()):
+            pieces = pieces_of(file, sizes.get)
+            if file.packed != "gzip" or any(name not in members for name in pieces):
                 continue
-            member = contents.member(file.href)
-            with open(paths.get(member.name, parts[0][1]), "rb") as source:
-                out = self._folder(row.id) / f"{member.name}.unpacked"
-                self._write_unpacked(packed.stream(FileSource(source.fileno(), member.offset, member.size), "gzip"), out)
+            with contextlib.ExitStack() as stack:
+                sources: list[Source] = []
+                for name in pieces:                              # a packed file may also be cut into pieces (DSP0243 7.1)
+                    opened = stack.enter_context(open(paths.get(name, parts[0][1]), "rb"))
+                    sources.append(FileSource(opened.fileno(), members[name].offset, members[name].size))
+                out = self._folder(row.id) / f"{number}.unpacked"
+                self._write_unpacked(packed.stream(ConcatSource(sources), "gzip"), out)
             with open(out, "rb") as made:
                 digest = hash_source(FileSource(made.fileno()), "sha256")
             os.replace(out, packages.blob(self.world.packages, digest))

@@ -108,10 +108,10 @@ def _image(files: _Files, disk_id: str) -> Image:
     contents = files.contents
     if contents.envelope is None:
         main = next(disk for disk in contents.disks if disk.name == disk_id)
-        return open_image(files.source(main.name), files.all())
+        return open_image(files.source(main.name), files.all(), raw=True)
     disk = next(disk for disk in contents.envelope.disks if disk.id == disk_id)
     file = next(file for file in contents.envelope.files if file.id == disk.file_id)
-    image = open_image(files.referenced(file), files.all() if len(contents.members) < 50 else {})
+    image = open_image(files.referenced(file), files.all() if len(contents.members) < 50 else {}, raw=True)
     return Layered(image, _image(files, disk.parent)) if disk.parent else image
 
 

@@ -69,7 +69,7 @@ def _label_on(volume: LabVolume | None, known: dict[str, LabVolume]) -> dict[str
     if volume is None or not Path(volume.file).is_file():
         return {}
     try:
-        head = open_image(_File(Path(volume.file))).read([0])[0]
+        head = open_image(_File(Path(volume.file)), raw=True).read([0])[0]
         found = json.loads(head[PLACE:].partition(MARK)[2].partition(b"\0")[0] or b"{}")
     except (FormatError, ValueError, IndexError):
         return {}

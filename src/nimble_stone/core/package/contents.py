@@ -13,17 +13,18 @@ from typing import Literal
 
 from cryptography.x509 import Certificate
 
+from nimble_stone.core.disk import signatures
 from nimble_stone.core.disk.image import MAX_CAPACITY
 from nimble_stone.core.disk.opening import open_image
-from nimble_stone.core.disk.source import ConcatSource, Source
+from nimble_stone.core.disk.source import BytesSource, ConcatSource, Source
 from nimble_stone.core.errors import FormatError
 from nimble_stone.core.package import descriptor as ovf
-from nimble_stone.core.package import envelope, kinds, manifest, signature
+from nimble_stone.core.package import envelope, kinds, manifest, packed, signature
 from nimble_stone.core.package import iso as iso_image
 from nimble_stone.core.package.archive import ArchiveReader, MemberStart
 from nimble_stone.core.package.given import MAX_DESCRIPTOR, Given, pieces_of
 from nimble_stone.core.package.iso import IsoFacts
-from nimble_stone.core.package.model import Descriptor, Envelope, Noticed
+from nimble_stone.core.package.model import Descriptor, Disk, Envelope, Noticed
 from nimble_stone.core.package.signature import Signer
 from nimble_stone.core.package.signature import State as SignatureState
 
@@ -298,13 +299,14 @@ class _Examination:
                 continue
             parts = [files[name].source for name in pieces_of(file, size_of)]
             source = parts[0] if len(parts) == 1 else ConcatSource(parts)
-            kind = _kind(source)
-            if file.packed:
-                if kind != "gzip":
-                    self.notice("blocker", "ovf-file-kind", f"“{file.href}” is said to be packed by gzip, but is not", clause="7.1")
-                continue
             try:
-                image = open_image(source, everything)
+                if file.packed:
+                    inside = self._unpacked(file.href, source, disk)
+                    if inside is None:
+                        continue
+                    source = inside
+                kind = _kind(source)
+                image = open_image(source, everything, raw=True)
             except FormatError as error:
                 self.refuse(error, f"{file.href}, {error.place}" if error.place else file.href)
                 continue
@@ -322,6 +324,26 @@ class _Examination:
                             file.href, "9.1")
             for note in image.notes:
                 self.notice("note", "disk-note", note, file.href)
+
+    def _unpacked(self, href: str, source: Source, disk: Disk) -> Source | None:
+        """What is inside a file that the descriptor calls packed; None when it is judged already, or too large to hold. Raises FormatError."""
+        if _kind(source) != "gzip":
+            self.notice("blocker", "ovf-file-kind", f"“{href}” is said to be packed by gzip, but is not", clause="7.1")
+            return None
+        inside = packed.peek(source, "gzip", MAX_PEEK)
+        if inside.whole is not None:
+            return BytesSource(inside.whole)
+        kind = kinds.tell(inside.head)
+        if name := signatures.unread(BytesSource(inside.head)):
+            raise FormatError(f"this is {name}, not a disk that is read", code="disk-kind")
+        if kind not in ("qcow2", "vmdk", "raw", "unknown"):
+            raise FormatError(f"what is packed here is no disk ({kind})", code="disk-kind")
+        size = packed.capacity(kind, inside)
+        if size is not None and disk.capacity_bytes and size != disk.capacity_bytes and not disk.capacity_key:
+            self.notice("caution", "ovf-disk-capacity", f"disk “{disk.id}” is {disk.capacity_bytes} bytes by the descriptor, {size} by its file", href, "9.1")
+        if inside.size is None:
+            self.notice("note", "packed-size", "only its first GiB was unpacked to look; the rest is looked into when it is taken in", href)
+        return None
 
 
 def _ordered(found: list[Noticed]) -> tuple[Noticed, ...]:
@@ -401,7 +423,7 @@ def _image(main: Given, kind: str, given: Sequence[Given], look: _Examination, i
     if kind == "unknown":
         look.notice("caution", "raw-unknown", "nothing in its first bytes tells what this is; it is taken as a raw disk because of its name and size")
     try:
-        image = open_image(main.source, {g.name: g.source for g in given})
+        image = open_image(main.source, {g.name: g.source for g in given}, raw=True)
         if image.capacity_bytes > MAX_CAPACITY:
             raise FormatError("the disk is larger than 64 TiB", code="disk-size")
         parent = getattr(image, "has_parent", False)
@@ -421,7 +443,6 @@ MAX_PEEK = 1 << 30
 
 def _packed(main: Given, kind: str, look: _Examination, ident: str, members: tuple[Member, ...]) -> Contents:
     """A packed disk image: what is inside is told by unpacking its beginning; its size by unpacking up to 1 GiB of it."""
-    from nimble_stone.core.package import packed
     try:
         inside = packed.peek(main.source, kind, MAX_PEEK)
     except (FormatError, zlib.error) as error:

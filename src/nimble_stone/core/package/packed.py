@@ -17,14 +17,16 @@ from nimble_stone.core.errors import FormatError
 PIECE = 1 << 20
 HEAD = 40 << 10
 XZ_MEMORY = 128 << 20
+KEEP = 64 << 20               # what unpacks to no more than this is looked into like any other disk
 
 
 @dataclass(frozen=True)
 class Peek:
-    """The first bytes of what is inside, and its size where the end was reached."""
+    """The first bytes of what is inside, its size where the end was reached, and all of it where it is small (KEEP)."""
 
     head: bytes
     size: int | None
+    whole: bytes | None = None
 
 
 def stream(source: Source, kind: str, limit: int = MAX_CAPACITY) -> Iterator[bytes]:
@@ -64,13 +66,17 @@ def _unpacker(kind: str):  # type: ignore[no-untyped-def]  # two libraries with 
 
 def peek(source: Source, kind: str, limit: int) -> Peek:
     """Look inside, unpacking at most `limit` bytes. Raises FormatError."""
-    head, total = b"", 0
+    head, total, kept = b"", 0, list[bytes]()
     for piece in stream(source, kind):
         head = (head + piece)[:HEAD] if len(head) < HEAD else head
         total += len(piece)
+        if total <= KEEP:
+            kept.append(piece)
+        else:
+            kept.clear()
         if total > limit:
             return Peek(head, None)
-    return Peek(head, total)
+    return Peek(head, total, b"".join(kept) if total <= KEEP else None)
 
 
 def capacity(kind: str, inside: Peek) -> int | None:

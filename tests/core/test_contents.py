@@ -283,3 +283,8 @@ def test_a_damaged_signed_archive_is_told_of_or_no_package(at: int, value: int, 
 
 
 SIGNED = appliance.ova(mib=1, by=BY, seed=random.Random(1).randrange(99))
+
+
+def test_a_manifest_may_begin_with_a_byte_order_mark() -> None:
+    digests = f"SHA256(d.vmdk)= {hashlib.sha256(DISK).hexdigest()}\n"
+    assert not codes(loose(d__vmdk=DISK, a__mf=b"\xef\xbb\xbf" + digests.encode())) & {"manifest-line"}

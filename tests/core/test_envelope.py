@@ -237,3 +237,47 @@ def test_any_qualifier_text_is_survived(text: str) -> None:
     clean = "".join(c for c in text if c.isprintable() and c not in "<>&\"'")
     data = ovf.envelope(system(inside=f'<ProductSection><Info/><Property ovf:key="k" ovf:type="string" ovf:qualifiers="{clean}"/></ProductSection>'))
     assert envelope.read(data)[0].systems[0].questions[0].key == "k"
+
+
+def test_a_size_asked_for_by_a_property_takes_that_very_property() -> None:
+    """DSP0243 9.1: the full key first; the short form only where one property alone has it."""
+    products = ('<ProductSection ovf:class="other"><Info/><Property ovf:key="size" ovf:type="uint32" ovf:value="7"/></ProductSection>'
+                '<ProductSection><Info/><Property ovf:key="size" ovf:type="uint32" ovf:value="3"/></ProductSection>')
+    disk = '<DiskSection><Info/><Disk ovf:diskId="d" ovf:capacity="${size}" ovf:capacityAllocationUnits="byte * 2^30"/></DiskSection>'
+    found, _ = read(ovf.envelope(disk, system(inside=products)))
+    assert found.disks[0].capacity_bytes == 3 * GIB
+    found, noticed = read(ovf.envelope(disk.replace("${size}", "${size}"), system(inside=products.replace('<ProductSection><', '<ProductSection ovf:class="b"><'))))
+    assert found.disks[0].capacity_bytes == 0, "two properties of that name: none is taken"
+    assert "ovf-disk-capacity" in noticed
+
+
+def test_references_are_relative_references() -> None:
+    found, noticed = read(ovf.envelope(system(), references='<File ovf:id="f" ovf:href="./disk%20one.vmdk"/>'))
+    assert (found.files[0].href, worst(noticed)) == ("disk one.vmdk", set())
+    for evil in ("..%2Fetc%2Fshadow", "./../x", "a%5Cb", "%00"):
+        assert "ovf-file" in worst(read(ovf.envelope(system(), references=f'<File ovf:id="f" ovf:href="{evil}"/>'))[1])
+
+
+@pytest.mark.parametrize(("text", "size"), [("byte * 1024 * 1024", MIB), ("byte*2^10*2^10", MIB), ("kibibyte * 1024", MIB), ("byte * 2^60 * 2^60", None), ("byte * ", None)])
+def test_units_may_have_several_factors(text: str, size: int | None) -> None:
+    assert units.bytes_per(text) == size
+
+
+def test_forms_of_types_and_qualifiers_that_are_seen_in_the_field() -> None:
+    def ask(more: str) -> Question:
+        section = f'<ProductSection><Info/><Property ovf:key="k" ovf:userConfigurable="true" {more}/></ProductSection>'
+        return read(ovf.envelope(system(inside=section)))[0].systems[0].questions[0]
+    assert ask("ovf:type='string[\"a\",\"b c\"]'").choices == ("a", "b c")
+    assert (ask('ovf:type="int(1..100)"').low, ask('ovf:type="int(1..100)"').high) == (1, 100)
+    assert (ask('ovf:type="string(2..8)"').minimum, ask('ovf:type="String"').type) == (2, "string")
+    assert ask("""ovf:type="string" ovf:qualifiers='Values{"One","Two"} ValueMap{"1","2"}'""").choices == ("1", "2")
+    assert ask("""ovf:type="string" ovf:qualifiers='ValueMap{"say \\"hi\\"","b}"}'""").choices == ('say "hi"', "b}")
+
+
+def test_places_that_cannot_be_are_told() -> None:
+    twice = [item(17, number, more="<rasd:Parent>9</rasd:Parent><rasd:AddressOnParent>0</rasd:AddressOnParent>") for number in (7, 8)]
+    ring = [item(6, 9, more="<rasd:Parent>10</rasd:Parent>"), item(6, 10, more="<rasd:Parent>9</rasd:Parent>")]
+    noticed = read(ovf.envelope(system(parts=hardware(CPU, MEMORY, *twice, *ring))))[1]
+    assert {"ovf-address", "ovf-parent"} <= set(noticed)
+    disk = '<DiskSection><Info/><Disk ovf:diskId="d" ovf:capacity="1000" ovf:populatedSize="2000"/></DiskSection>'
+    assert "ovf-disk-populated" in read(ovf.envelope(disk, system()))[1]

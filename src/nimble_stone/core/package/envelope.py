@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from typing import Literal
+from urllib.parse import unquote
 
 from nimble_stone.core.errors import FormatError
 from nimble_stone.core.package import hardware, properties, units
@@ -133,7 +134,7 @@ def _files(root: Element, reading: Reading) -> tuple[FileRef, ...]:
     found: dict[str, FileRef] = {}
     names: set[str] = set()
     for item in (item for refs in root.all("References") for item in refs.all("File")):
-        ident, href = item.attribute("id") or "", item.attribute("href") or ""
+        ident, href = item.attribute("id") or "", _name_of(item.attribute("href") or "")
         if not ident or ident in found:
             reading.notice("blocker", "ovf-file", f"two file references share the id “{ident[:60]}”" if ident else "a file reference has no id", item, "7.1")
             continue
@@ -155,6 +156,24 @@ def _files(root: Element, reading: Reading) -> tuple[FileRef, ...]:
     return tuple(found.values())
 
 
+def _name_of(href: str) -> str:
+    """The file that a relative reference names: “./d%20one.vmdk” is “d one.vmdk” (RFC 3986, 2.1 and 5.2.4)."""
+    if "://" in href:
+        return href
+    name = unquote(href)
+    while name.startswith("./"):
+        name = name[2:]
+    return name
+
+
+def _default_of(key: str, defaults: Mapping[str, str]) -> str:
+    """A property's default: by its full key, else by the key without class and instance where only one property has it. '' for none."""
+    if key in defaults:
+        return defaults[key]
+    found = [value for full, value in defaults.items() if full.endswith(f".{key}")]
+    return found[0] if len(found) == 1 else ""
+
+
 def _disks(root: Element, files: set[str], defaults: Mapping[str, str], reading: Reading) -> tuple[Disk, ...]:
     found: dict[str, Disk] = {}
     for section in root.all("DiskSection", "SharedDiskSection"):
@@ -171,7 +190,7 @@ def _disks(root: Element, files: set[str], defaults: Mapping[str, str], reading:
             text, key = item.attribute("capacity") or "", ""
             if text.startswith("${") and text.endswith("}"):
                 key = text[2:-1]
-                text = next((value for full, value in defaults.items() if full == key or full.endswith(f".{key}")), "")
+                text = _default_of(key, defaults)
                 if not text:
                     reading.notice("caution", "ovf-disk-capacity",
                                    f"the size of disk “{ident[:60]}” is asked for by property “{key[:60]}”, which has no default",
@@ -182,11 +201,14 @@ def _disks(root: Element, files: set[str], defaults: Mapping[str, str], reading:
             if capacity > MAX_CAPACITY:
                 reading.notice("blocker", "ovf-disk", f"disk “{ident[:60]}” claims {capacity} bytes; at most 64 TiB are believed", item, "9.1")
                 capacity = 0
+            populated = reading.number(item.attribute("populatedSize"), item, "populatedSize", severity="caution")
+            if populated and capacity and populated > capacity:
+                reading.notice("caution", "ovf-disk-populated", f"disk “{ident[:60]}” says it holds {populated} bytes, more than its {capacity}", item, "9.1")
             file_id = item.attribute("fileRef") or ""
             if file_id and file_id not in files:
                 reading.notice("blocker", "ovf-disk", f"disk “{ident[:60]}” refers to file “{file_id[:60]}”, which is not listed", item, "9.1")
                 file_id = ""
-            found[ident] = Disk(ident, file_id, capacity, reading.number(item.attribute("populatedSize"), item, "populatedSize", severity="caution"),
+            found[ident] = Disk(ident, file_id, capacity, populated,
                                 item.attribute("format") or "", item.attribute("parentRef") or "",
                                 section.name == "SharedDiskSection" or reading.flag(item, "shared"), key)
             if item.attribute("format") is None:

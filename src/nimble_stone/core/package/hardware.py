@@ -58,9 +58,27 @@ def _check(items: list[Element], options: frozenset[str], reading: Reading) -> N
         parent = item.child_text("Parent")
         if parent and parent not in known:
             reading.notice("caution", "ovf-parent", f"hardware item {ident} hangs on item {parent[:40]}, which does not exist", item, "8.3")
+        if parent and parent == ident:
+            reading.notice("caution", "ovf-parent", f"hardware item {ident[:40]} is its own parent", item, "8.3")
         bound = item.attribute("bound")
         if bound not in (None, "normal", "min", "max"):
             reading.notice("caution", "ovf-bound", f"the bound “{str(bound)[:20]}” is none of normal, min, max", item, "8.4")
+
+
+def _places(items: list[Element], reading: Reading) -> None:
+    """Two drives at one address of one controller; controllers that hang on each other."""
+    parents = {item.child_text("InstanceID") or item.child_text("InstanceId"): item.child_text("Parent") for item in items}
+    taken: set[tuple[str, str]] = set()
+    for item in items:
+        kind, ident = item.child_text("ResourceType"), item.child_text("InstanceID") or item.child_text("InstanceId")
+        place = (item.child_text("Parent"), item.child_text("AddressOnParent"))
+        if kind in _DRIVES and all(place):
+            if place in taken:
+                reading.notice("caution", "ovf-address", f"two drives are at address {place[1][:20]} of item {place[0][:40]}", item, "8.3")
+            taken.add(place)
+        above = parents.get(ident, "")
+        if above and above != ident and parents.get(above) == ident and ident < above:
+            reading.notice("caution", "ovf-parent", f"hardware items {ident[:40]} and {above[:40]} are each other's parent", item, "8.3")
 
 
 def _valid(items: list[Element], option: str, bound: str = "normal") -> list[Element]:
@@ -79,6 +97,7 @@ def _valid(items: list[Element], option: str, bound: str = "normal") -> list[Ele
 def _hardware(section: Element, items: list[Element], option: str, disks: frozenset[str], files: frozenset[str], networks: frozenset[str],
               reading: Reading) -> Hardware:
     valid = _valid(items, option)
+    _places(valid, reading)
     by_kind: dict[str, list[Element]] = {}
     for item in valid:
         by_kind.setdefault(item.child_text("ResourceType"), []).append(item)

@@ -17,7 +17,7 @@ def parse(data: bytes) -> dict[str, tuple[str, str]]:
     Raises: FormatError naming the line that is no digest line, names a file twice, or has a digest of the wrong length.
     """
     found: dict[str, tuple[str, str]] = {}
-    for number, line in enumerate(data.decode("utf-8", "replace").splitlines(), 1):
+    for number, line in enumerate(data.decode("utf-8-sig", "replace").splitlines(), 1):
         if not line.strip():
             continue
         match = _LINE.match(line.strip())

@@ -14,6 +14,9 @@ _OTHERS = {"string", "boolean", "real32", "real64", "char16", "datetime"}
 _FIELD_TYPES = {"ip": "string", "password": "string", "int": "sint32", "integer": "sint32", "bool": "boolean", "text": "string"}
 _BOUND = re.compile(r"(M(?:in|ax)(?:Len|Value))\s*\(\s*(-?\d{1,20})\s*\)", re.IGNORECASE)
 _MAP = re.compile(r"Value(?:Map|s)\s*[({]", re.IGNORECASE)
+_VALUE_MAP = re.compile(r"ValueMap\s*[({]", re.IGNORECASE)
+_QUOTED = re.compile(r'"([^"\\]*(?:\\.[^"\\]*)*)"')
+_ESCAPED = re.compile(r"\\(.)")
 MAX_PROPERTIES = 2_000
 
 
@@ -89,8 +92,8 @@ def _question(item: Element, section: Element, category: str, reading: Reading, 
 
 def _kind(item: Element, own: str, reading: Reading) -> str:
     text = (item.attribute("type") or "").strip()
-    plain = re.sub(r"\s*\(.*$", "", text)
-    kind = _FIELD_TYPES.get(plain.lower(), plain)
+    plain = re.sub(r"\s*[(\[].*$", "", text).lower()
+    kind = _FIELD_TYPES.get(plain, plain)
     if kind in _BITS or kind in _SIGNED or kind in _OTHERS:
         if kind != text:
             reading.notice("caution", "ovf-property-type", f"the type “{text[:40]}” of “{own[:60]}” is none of the standard's; it is read as {kind}", item,
@@ -113,22 +116,41 @@ def _qualifiers(item: Element, reading: Reading) -> tuple[int | None, int | None
     for low, high in (("minlen", "maxlen"), ("minvalue", "maxvalue")):
         if low in bounds and high in bounds and bounds[low] > bounds[high]:
             reading.notice("caution", "ovf-qualifier", f"the least ({bounds[low]}) is more than the most ({bounds[high]})", item, "9.5")
+    _type_limits(item.attribute("type") or "", bounds)
+    choices = choices or _type_choices(item.attribute("type") or "")
     return bounds.get("minlen"), bounds.get("maxlen"), bounds.get("minvalue"), bounds.get("maxvalue"), choices[:1000]
+
+
+def _type_limits(text: str, bounds: dict[str, int]) -> None:
+    """Add what a type of the field's own form says: string(1..20), int(1..100). The standard's qualifiers win."""
+    found = re.fullmatch(r"\s*(\w+)\s*\(\s*(-?\d{0,18})\s*\.\.\s*(-?\d{0,18})\s*\)\s*", text)
+    if found is None:
+        return
+    unit = "len" if found[1].lower() in ("string", "password", "text") else "value"
+    for word, number in (("min", found[2]), ("max", found[3])):
+        if number.strip("-"):
+            bounds.setdefault(word + unit, int(number))
+
+
+def _type_choices(text: str) -> tuple[str, ...]:
+    """The values of a type of the form string["a", "b"]."""
+    found = re.fullmatch(r"\s*\w+\s*\[(.*)\]\s*", text, re.DOTALL)
+    return tuple(_ESCAPED.sub(r"\1", value) for value in _QUOTED.findall(found[1])) if found else ()
 
 
 def _value_map(text: str) -> tuple[tuple[str, ...], str]:
     """The quoted values of ValueMap{"a","b"}, and the qualifiers without it. Scanned by hand: values may hold any closing sign."""
-    start = _MAP.search(text)
+    start = _VALUE_MAP.search(text) or _MAP.search(text)            # Values are only the words for what ValueMap lists
     if not start:
         return (), text
     values, at = [], start.end()
     while at < len(text) and text[at] not in ")}":
         if text[at] == '"':
-            end = text.find('"', at + 1)
-            if end < 0:
+            quoted = _QUOTED.match(text, at)
+            if quoted is None:
                 break
-            values.append(text[at + 1:end])
-            at = end
+            values.append(_ESCAPED.sub(r"\1", quoted[1]))
+            at = quoted.end() - 1
         at += 1
     return tuple(values), text[:start.start()] + text[at + 1:]
 

@@ -257,7 +257,7 @@ def test_a_cell_is_filled_down_by_its_corner(page: Page, server: ServerProcess, 
 def test_time_tells_chances_and_the_last_change(page: Page, server: ServerProcess) -> None:
     page.goto(f"{server.url}/plans/design?ask=time")
     ledger = page.get_by_label("Ledger")
-    expect(ledger).to_contain_text("nine times in ten")
+    expect(ledger).to_contain_text("90% of simulated runs")
     page.get_by_role("button", name="One archive more").click()
     expect(ledger).to_contain_text("1 node of role archive more: design-arc-3")
 

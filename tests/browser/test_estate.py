@@ -88,7 +88,7 @@ def test_a_new_user_adds_ten_hosts_and_six_machines_mends_a_bay_and_knows_what_i
 
     page.get_by_role("button", name=re.compile("^fitness")).click()
     expect(page.get_by_role("row").filter(has_text="knot").get_by_role("img", name="caution")).to_have_count(2)
-    page.locator("tbody").filter(has_text="ness-two").get_by_role("button", name=re.compile("repair 3 things")).click()
+    page.locator("tbody").filter(has_text="ness-two").get_by_role("button", name=re.compile("repair 3 rules")).click()
     expect(page.get_by_role("dialog")).to_contain_text("3 steps on 2 hosts")
     page.get_by_role("dialog").get_by_text("name records").last.click()
     expect(page.get_by_role("dialog")).to_contain_text("tee -a /etc/hosts")
@@ -140,7 +140,7 @@ def test_a_host_is_drawn_and_a_disk_wiped_only_after_its_name_was_typed(page: Pa
     page.get_by_role("button", name="Wipe it, if nobody needs what is on it.").click()
     page.get_by_role("dialog").get_by_role("checkbox").check()
     go = page.get_by_role("button", name="Do it on petrel")
-    expect(page.get_by_role("dialog")).to_contain_text("cannot be taken back")
+    expect(page.get_by_role("dialog")).to_contain_text("cannot be rolled back")
     expect(go).to_be_disabled()
     page.get_by_label("Type petrel /dev/sdc").fill("petrel /dev/sdb")
     expect(page.get_by_role("dialog")).to_contain_text("1 refused")
@@ -162,11 +162,11 @@ def test_a_datastore_is_made_on_a_free_disk_and_taken_back(page: Page, server: S
     expect(dialog).to_contain_text("mkfs.ext4 -q -U")  # the disk carries this run's mark from its first second
     dialog.get_by_role("button", name="Do it on gannet").click()
     expect(heading(page)).to_contain_text("done and were seen", timeout=30_000)
-    page.get_by_role("button", name="Take back …").click()
-    page.get_by_role("button", name="Take back what this run made on 1 host").click()
+    page.get_by_role("button", name="Roll back …").click()
+    page.get_by_role("button", name="Roll back on 1 host").click()
     expect(heading(page)).to_contain_text("is gone again", timeout=30_000)
     page.goto(f"{server.url}/estate?see=groundwork")
-    expect(page.get_by_role("row").filter(has_text="gannet-data")).to_contain_text("taken back")
+    expect(page.get_by_role("row").filter(has_text="gannet-data")).to_contain_text("rolled back")
 
 
 def test_networks_are_drawn_with_their_gaps_and_a_machine_is_switched_on(page: Page, server: ServerProcess, lab: LabProcess) -> None:

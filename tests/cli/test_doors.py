@@ -104,7 +104,7 @@ def test_a_run_that_prepares_hosts_is_no_rollout_and_says_so(place: Place) -> No
     told = server.cli("run", "retry", run, check=None)
     assert "incident" not in told.stdout + told.stderr
     out = server.cli("estate", "undo", run, check=None).stdout
-    assert out.splitlines()[-1].startswith(f"{run}: Taken back")
+    assert out.splitlines()[-1].startswith(f"{run}: Rolled back")
 
 
 def test_a_rule_whose_remedy_needs_values_says_so(place: Place) -> None:

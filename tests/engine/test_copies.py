@@ -103,7 +103,7 @@ def test_a_copy_another_run_needs_stays_when_the_run_that_brought_it_is_taken_ba
     run(client, extra(client, "user", provisioning="overlay", datastore="kelda-shared"))
     client.call("POST", f"/api/runs/{first['id']}/undo", {})
     gone = ended(client, first["id"], states=("undone",))
-    assert any("others use them" in s["message"] for s in gone["steps"] if s["key"].startswith("carry/"))
+    assert any("others use them" in s["undo_message"] for s in gone["steps"] if s["key"].startswith("carry/"))
     assert len(client.call("GET", "/api/copies")) == 1
 
 

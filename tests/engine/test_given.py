@@ -53,6 +53,9 @@ class Host:
     async def first_addresses(self, name: str) -> list[tuple[str, str]]:
         return self.said.pop(0) if self.said else []
 
+    async def domain(self, name: str) -> SimpleNamespace:
+        return SimpleNamespace(mark=SimpleNamespace(run="r1"))
+
     async def running(self, name: str) -> bool:
         return self.runs
 
@@ -109,7 +112,7 @@ async def test_an_address_of_somebody_else_in_the_plan_is_not_believed() -> None
 
 async def test_a_guest_that_stops_before_it_has_an_address_is_told_and_started_on_retry() -> None:
     host, run = Host(runs=False), frozen()
-    with pytest.raises(RemoteFailed, match="stopped before it had an address"):
+    with pytest.raises(RemoteFailed, match="has stopped"):
         await KINDS["learn"].observe(context(host, run))
     await KINDS["learn"].act(context(host, run))
     assert host.started == 1

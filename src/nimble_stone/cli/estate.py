@@ -213,7 +213,7 @@ def estate_prepare(file: Annotated[Path | None, typer.Option(help="Actions as YA
                    host: Annotated[list[str] | None, typer.Option(help="Only on these hosts.")] = None,
                    yes: Annotated[bool, typer.Option("--yes", help="Carry it out; otherwise only the commands are shown.")] = False,
                    as_json: Json = False) -> None:
-    """Groundwork: show the exact commands, and with --yes carry them out as a run that can be taken back (estate undo RUN)."""
+    """Groundwork: show the exact commands, and with --yes carry them out as a run that can be rolled back (estate undo RUN)."""
     client = Client()
     work: dict[str, Any] = {"actions": []}
     if file:
@@ -232,7 +232,7 @@ def estate_prepare(file: Annotated[Path | None, typer.Option(help="Actions as YA
     seen = client.call("POST", "/api/estate/groundwork/preview", work)
     lines = []
     for step in seen["steps"]:
-        lines += [f"{step['host']}: {step['label']}" + ("" if step["undoable"] else " (cannot be taken back)"), *(f"  ! {text}" for text in step["refusals"]),
+        lines += [f"{step['host']}: {step['label']}" + ("" if step["undoable"] else " (cannot be rolled back)"), *(f"  ! {text}" for text in step["refusals"]),
                   *(f"  $ {line}" for command in step["commands"] for line in command.splitlines())]
     if not yes:
         answer(seen, as_json, *lines, "Nothing was sent. Give the command again with --yes.")

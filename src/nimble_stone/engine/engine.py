@@ -141,7 +141,7 @@ class Engine:
         if run_id not in self._drivers:
             row = await self.world.store.read(runs.get_run, run_id)
             if row.state == "undone":
-                raise Conflict("this run was taken back already", code="run-undone")
+                raise Conflict("this run was rolled back already", code="run-undone")
             await self.world.store.write(runs.move_run, run_id, self.world.clock(), "undo-asked", "undoing")
             self._take(run_id)
             return
@@ -153,7 +153,7 @@ class Engine:
             raise Conflict("the run is under way; it is proved when it ends", code="run-active")
         row = await self.world.store.read(runs.get_run, run_id)
         if row.state == "undone":
-            raise Conflict("this run was taken back; there is nothing to prove", code="run-undone")
+            raise Conflict("this run was rolled back; there is nothing to check", code="run-undone")
         verdicts = await prove.prove(self.world, await thawed(self.world.store, row))
         await prove.keep(self.world, run_id, verdicts)
         passed = all(verdict.passed for verdict in verdicts)

@@ -179,7 +179,7 @@ class _Plain:
             raise Conflict(f"{c.step.host}: {c.step.label}: {why}", code="in-use", hint="Free it, then take the run back again.")
         for command in await self.undoing(c):
             await c.host.do(command)
-        return f"{c.step.label}: taken back"
+        return f"{c.step.label}: rolled back"
 
     async def ours(self, c: GroundContext) -> bool:
         """Whether what is there bears this run's mark: the files by their first line; other kinds look at theirs."""
@@ -252,7 +252,7 @@ class Key(_Plain):
         await c.world.store.write(records.merge_estate, EstateFile(hosts=(host.model_copy(update={"credential": before}),)))
         for command in c.work.undo:
             await c.host.do(command)
-        return f"{c.step.label}: taken back"
+        return f"{c.step.label}: rolled back"
 
 
 class Names(_Plain):

@@ -7,6 +7,7 @@ of a search): a list of a million numbers is refused before anything is built of
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import re
 from dataclasses import dataclass
 
@@ -15,6 +16,7 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 from nimble_stone.server.problems import problem
 
 KIB, MIB = 1 << 10, 1 << 20
+DROP_BYTES, DROP_S = 64 * MIB, 5.0
 _TEXTS = re.compile(rb'"[^"\\]*+(?:\\.[^"\\]*+)*+"', re.DOTALL)
 _MARKS = (b",", b":", b"[", b"{")
 
@@ -83,6 +85,7 @@ class BodyLimits:
             return
         announced = next((value for name, value in scope["headers"] if name == b"content-length"), b"")
         if announced.isdigit() and len(announced) < 20 and int(announced) > limit.bytes:
+            await _let_it_end(scope, receive)
             await _too_large(limit)(scope, receive, send)
             return
         body = bytearray()
@@ -92,6 +95,7 @@ class BodyLimits:
                 return
             body += message.get("body", b"")
             if len(body) > limit.bytes:
+                await _let_it_end(scope, receive)
                 await _too_large(limit)(scope, receive, send)
                 return
             if not message.get("more_body", False):
@@ -106,6 +110,20 @@ class BodyLimits:
         async def replay() -> Message:
             return whole.pop() if whole else await receive()
         await self._app(scope, replay, send)
+
+
+async def _let_it_end(scope: Scope, receive: Receive) -> None:
+    """Drop what a client is still sending, within bounds: one that is cut off while it sends never reads why."""
+    if any(name == b"expect" for name, _ in scope["headers"]):
+        return                                               # it waits for leave before it sends
+    dropped = 0
+    with contextlib.suppress(TimeoutError):
+        async with asyncio.timeout(DROP_S):
+            while dropped < DROP_BYTES:
+                message = await receive()
+                dropped += len(message.get("body", b""))
+                if message["type"] == "http.disconnect" or not message.get("more_body", False):
+                    return
 
 
 def _too_large(limit: Limit) -> ASGIApp:

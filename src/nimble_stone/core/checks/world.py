@@ -293,7 +293,7 @@ def names_taken(s: Situation) -> Iterator[Finding]:
                 continue
             if guest.mark:
                 message = f"A guest {guest.name} stands on {host.name}; run {guest.mark.run} of ours made it."
-                remedy = Remedy(label=f"Take back run {guest.mark.run}, or rename the node")
+                remedy = Remedy(label=f"Roll back run {guest.mark.run}, or rename the node")
             else:
                 message = f"A guest {guest.name} stands on {host.name}; it is not ours and stays untouched."
                 remedy = Remedy(label="Rename the node")

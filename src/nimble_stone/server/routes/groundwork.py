@@ -163,11 +163,11 @@ def _sentence(row: RunRow, states: list[runs.StepRow]) -> str:
         case "done":
             return f"All {len(states)} steps on {on} are done and were seen; the hosts were read anew."
         case "undone":
-            return f"Taken back: what this run made on {on} is gone again."
+            return f"Rolled back: what this run made on {on} is gone again."
         case "undoing":
-            return f"Taking back: {sum(s.state == 'undone' for s in states)} of {len(states)} steps." + (f" {len(failed)} could not be." if failed else "")
+            return f"Rolling back: {sum(s.state == 'undone' for s in states)} of {len(states)} steps." + (f" {len(failed)} failed." if failed else "")
         case "held":
-            return f"Held after {done} of {len(states)} steps."
+            return f"On hold after {done} of {len(states)} steps."
         case "unproved":
             return f"All {len(states)} steps are done, but not every host could be read afterwards."
         case _ if failed:

@@ -51,7 +51,7 @@
   const choose = (n: string) => go({ host: n === at ? '' : n });
   const open = (kind: 'host' | 'machine', n: string) => router.go(`/estate/${kind}s/${n}`);
   const prepare = (actions: Action[], hosts: string[]) => { preparing = { actions, hosts }; };
-  const WORDS: Record<string, string> = { running: 'under way', trouble: 'stuck', done: 'done', undone: 'taken back', held: 'held', undoing: 'being taken back', unproved: 'done, not all read' };
+  const WORDS: Record<string, string> = { running: 'under way', trouble: 'stuck', done: 'done', undone: 'rolled back', held: 'on hold', undoing: 'rolling back', unproved: 'done, not all read' };
 </script>
 
 <svelte:window bind:innerHeight={tall} />

@@ -31,11 +31,11 @@
 
 {#if run}
   <div class="page">
-    <div class="bar"><div><p class="crumb"><a href="/estate">Estate</a> · groundwork <span class="mono">{run.id}</span></p><h1>{run.sentence}</h1><p class="quiet" title={utc(run.started_at)}>begun {clock(run.started_at)}{run.ended_at ? `, took ${span(Math.max(1, run.ended_at - run.started_at))}` : ''} · {count(run.hosts.length, 'host')}</p></div>
+    <div class="bar"><div><p class="crumb"><a href="/estate">Estate</a> · groundwork <span class="mono">{run.id}</span></p><h1>{run.sentence}</h1><p class="quiet" title={utc(run.started_at)}>started {clock(run.started_at)}{run.ended_at ? `, took ${span(Math.max(1, run.ended_at - run.started_at))}` : ''} · {count(run.hosts.length, 'host')}</p></div>
       <div class="doors">
         {#if failed && run.state !== 'undoing'}<Button kind="main" onclick={() => void wish('retry')}>Retry what failed</Button>{:else if run.state === 'held'}<Button kind="main" onclick={() => void wish('resume')}>Resume</Button>{:else if run.state === 'running'}<Button onclick={() => void wish('hold')}>Hold</Button>{:else if run.state === 'done'}<a class="fit" href="/estate?see=fitness">See what is left to mend</a>{/if}
-        {#if run.state === 'undoing' && failed}<Button kind="main" onclick={() => void wish('undo')}>Try to take it back again</Button>{/if}
-        {#if !['undone', 'undoing', 'running'].includes(run.state)}{#if asking}<Button kind="danger" onclick={() => void wish('undo')}>Take back what this run made on {count(run.hosts.length, 'host')}</Button><Button onclick={() => { asking = false; }}>Leave it</Button>{:else}<Button onclick={() => { asking = true; }}>Take back …</Button>{/if}{/if}
+        {#if run.state === 'undoing' && failed}<Button kind="main" onclick={() => void wish('undo')}>Roll back again</Button>{/if}
+        {#if !['undone', 'undoing', 'running'].includes(run.state)}{#if asking}<Button kind="danger" onclick={() => void wish('undo')}>Roll back on {count(run.hosts.length, 'host')}</Button><Button onclick={() => { asking = false; }}>Cancel</Button>{:else}<Button onclick={() => { asking = true; }}>Roll back …</Button>{/if}{/if}
       </div></div>
     <div class="progress" aria-hidden="true"><i style:width={`${(100 * done) / Math.max(1, run.steps.length)}%`}></i></div>
     <div class="body">

@@ -82,11 +82,11 @@
   {#if problem}<p class="alarm" role="alert">{problem}</p>{/if}
   {#if preview}
     <div class="steps">{#each preview.steps as s (s.key)}
-      <details open={preview.steps.length <= 2 || s.refusals.length > 0 || s.confirm !== ''}><summary><b>{s.host}</b> {s.label}{#if !s.undoable}<span class="warn">cannot be taken back</span>{/if}{#if s.refusals.length}<span class="warn">refused</span>{/if}</summary>
+      <details open={preview.steps.length <= 2 || s.refusals.length > 0 || s.confirm !== ''}><summary><b>{s.host}</b> {s.label}{#if !s.undoable}<span class="warn">cannot be rolled back</span>{/if}{#if s.refusals.length}<span class="warn">refused</span>{/if}</summary>
         {#if s.confirm}<label class="confirm">Type <b class="mono">{s.confirm}</b> to wipe it <input class="mono" bind:value={typed[s.confirm]} autocomplete="off" aria-label={`Type ${s.confirm}`} /></label>{/if}
         {#each s.refusals.filter((t) => !t.startsWith('type ')) as text (text)}<p class="alarm">{text}</p>{/each}
         {#each s.commands as c (c)}<pre class="mono">{c}</pre>{/each}
-        {#if s.undo.length}<p class="quiet undo">Taken back by: <span class="mono">{s.undo.map((u) => u.replace(/^LC_ALL=C timeout -k 2 \d+ /, '').replace('virsh -q -c qemu:///system', 'virsh').split('\n')[0]).join(' · ')}</span></p>{/if}
+        {#if s.undo.length}<p class="quiet undo">Rolled back by: <span class="mono">{s.undo.map((u) => u.replace(/^LC_ALL=C timeout -k 2 \d+ /, '').replace('virsh -q -c qemu:///system', 'virsh').split('\n')[0]).join(' · ')}</span></p>{/if}
       </details>{/each}</div>
   {/if}
   <div class="acts"><p class="quiet">{preview ? `${count(preview.steps.length, 'step')} on ${count(names.length, 'host')}${against.length ? `; ${against.length} refused` : ''}` : repairing ? 'Nothing is ticked.' : chosen.length ? 'Fill in what is asked to see the commands.' : 'Choose hosts.'}</p>

@@ -151,7 +151,7 @@
           {:else if reading === 'run'}<span class="right quiet">H hold · G resume · R retry · ? keys</span>{/if}
         </div>
         {#if reading === 'plan'}
-          <Sheet {plan} {filter} selected={picked} busy={rollout.busy} onselect={select} onedit={(e) => rollout.edit(e)} ontry={(e) => rollout.attempt(e)} onsecret={(node, column) => { secret = { node, column }; }} onundo={() => rollout.undo()} onredo={() => rollout.redo()} />
+          <Sheet {plan} {filter} selected={picked} busy={rollout.busy} unsent={rollout.unsentEdits} onselect={select} onedit={(e) => rollout.edit(e)} ontry={(e) => rollout.attempt(e)} onsecret={(node, column) => { secret = { node, column }; }} onundo={() => rollout.undo()} onredo={() => rollout.redo()} />
         {:else if run && reading === 'run'}
           <Timeline {run} {now} {filter} {states} selected={step?.key ?? ''} progress={rollout.progress} onstep={(key) => pick(`step=${encodeURIComponent(key)}`)} onnode={(n) => pick(`node=${n}`)} />
         {:else if run}

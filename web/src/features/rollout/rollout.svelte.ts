@@ -50,6 +50,7 @@ export class Rollout {
   get canRedo() { return this.#future.length > 0; }
   /** How many edits wait to be sent. */
   get unsent() { return this.#unsent.length; }
+  get unsentEdits() { return this.#unsent; }
   get reading() { return this.#reading; }
   /** The server's clock, in epoch seconds; it stands still while the server is silent. */
   now() { return connection.now() / 1000 + this.#offset; }

@@ -2,13 +2,13 @@
   import type { Edit, Finding, NodeView, PlanView } from '../../lib/api/types';
   import { count, middle, size } from '../../lib/format';
   import { notices } from '../../lib/notices.svelte';
-  import { columnsOf, editOf, EVERY, mono, next, paste, shared, type SheetColumn } from './series';
+  import { awaiting, columnsOf, editOf, EVERY, mono, next, paste, shared, type SheetColumn } from './series';
 
   interface Props {
-    plan: PlanView; filter: string; selected: { node: string; column: string }; busy: boolean;
+    plan: PlanView; filter: string; selected: { node: string; column: string }; busy: boolean; unsent: Edit[][];
     onselect: (node: string, column: string) => void; onedit: (edits: Edit[]) => void; ontry: (edits: Edit[] | null) => void; onsecret: (node: string, column: string) => void; onundo: () => void; onredo: () => void;
   }
-  let { plan, filter, selected, busy, onselect, onedit, ontry, onsecret, onundo, onredo }: Props = $props();
+  let { plan, filter, selected, busy, unsent, onselect, onedit, ontry, onsecret, onundo, onredo }: Props = $props();
   const ROW = 29;
   let columns = $derived(columnsOf(plan, size));
   let shown = $derived(plan.nodes.filter((node) => filter === '' || node.id === editing?.row || [node.name, node.role_label, ...Object.values(node.cells).map((c) => c.value)].some((t) => t.toLowerCase().includes(filter.toLowerCase()))));
@@ -32,6 +32,8 @@
 
   const range = () => ({ r0: Math.min(r, end?.r ?? r), r1: Math.max(r, end?.r ?? r), c0: Math.min(c, end?.c ?? c), c1: Math.max(c, end?.c ?? c) });
   const within = (row: number, column: number) => { const g = range(); return end !== null && row >= g.r0 && row <= g.r1 && column >= g.c0 && column <= g.c1; };
+  let typed = $derived(awaiting(unsent));
+  const typedAt = (row: string, column: string) => (typed.size ? typed.get(editOf(row, column, '').path.join('/')) : undefined);
   let byId = $derived(new Map(plan.nodes.map((node) => [node.id, node])));
   const nodeOf = (row: string): NodeView | undefined => byId.get(row);
   const far = (ci: number) => columns.slice(0, ci).reduce((sum, one) => sum + one.width, 0) - (box?.scrollLeft ?? 0) > (box?.clientWidth ?? 0) / 2;
@@ -188,16 +190,18 @@
 
 {#snippet cell(row: string, ri: number, column: SheetColumn, ci: number, node?: NodeView)}
   {@const fault = faults.get(`${row}/${column.id}`)}
+  {@const unsaved = typedAt(row, column.id)}
   <!-- svelte-ignore a11y_click_events_have_key_events -->
   <div role="gridcell" tabindex="-1" aria-colindex={ci + 1} aria-selected={ri === r && ci === c} id={`cell-${ri}-${ci}`} class="cell" class:right={column.right} class:mono={mono(column.id) || column.right} class:first={ci === 0}
-    class:active={ri === r && ci === c} class:within={within(ri, ci)} data-origin={column.editable ? originOf(row, column.id) : 'fixed'} data-fault={fault?.severity}
-    style:width={`${column.width}px`} title={column.editable && originOf(row, column.id) === 'unused' ? 'this node has no such value' : fault ? `${fault.severity}: ${fault.message}` : column.column?.kind === 'secret' ? 'in the keyring' : shownText(row, column)}
+    class:active={ri === r && ci === c} class:within={within(ri, ci)} data-origin={column.editable ? originOf(row, column.id) : 'fixed'} data-fault={fault?.severity} class:unsaved={unsaved !== undefined}
+    style:width={`${column.width}px`} title={unsaved !== undefined ? 'typed, not sent yet' : column.editable && originOf(row, column.id) === 'unused' ? 'this node has no such value' : fault ? `${fault.severity}: ${fault.message}` : column.column?.kind === 'secret' ? 'in the keyring' : shownText(row, column)}
     onmousedown={(e) => { if (editing) commit(0, 0); to(ri, ci, e.shiftKey); }} onmouseenter={(e) => over(e, ri, ci)} ondblclick={() => begin()}>
     {#if editing && editing.row === row && editing.column === column.id}
       <input use:grab bind:value={text} oninput={attempt} list={options.length ? 'choices' : undefined} aria-label={`${column.label} of ${node?.name ?? 'every node'}`} onkeydown={field} onblur={() => { if (editing) commit(0, 0); }} />
       {#if outcome}<span class="effect" class:leftward={far(ci)} role="status">{outcome}</span>{/if}
     {:else if ci === 0 && node}<i style:--role={`var(--role-${node.role_index % 5})`}></i><b>{middle(shownText(row, column), 16)}</b>
     {:else if ci === 0}<span class="every">every node</span>
+    {:else if typeof unsaved === 'string'}{middle(unsaved, Math.floor((column.width - 14) / 7.2))}
     {:else}{middle(shownText(row, column), Math.floor((column.width - 14) / 7.2))}{/if}
     <!-- svelte-ignore a11y_no_static_element_interactions -->
     {#if ri === r && ci === c && !editing && column.editable && !kept(column)}<i class="corner" title="Pull down to fill" onmousedown={pull}></i>{/if}
@@ -236,6 +240,7 @@
   [data-origin='plan'], [data-origin='group'] { color: var(--soft); }
   [data-origin='node'] { color: var(--ink); font-weight: 600; }
   [data-origin='unused'] { background: repeating-linear-gradient(135deg, transparent 0 5px, color-mix(in srgb, var(--line) 70%, transparent) 5px 6px); cursor: default; }
+  .cell.unsaved { font-style: italic; text-decoration: underline dotted; text-underline-offset: 3px; }
   .within { background: var(--accent-wash); }
   .corner { position: absolute; right: 0; bottom: 0; width: 8px; height: 8px; background: var(--accent); cursor: crosshair; } .first .corner { width: 8px; height: 8px; background: var(--accent); }
   .active { box-shadow: inset 0 0 0 2px var(--accent); }

@@ -23,13 +23,18 @@ export function editOf(row: string, column: string, text: string): Edit {
   return { path: row === EVERY ? ['values', column] : ['nodes', row, column], value };
 }
 
-/** A block of text from a spreadsheet, laid over the sheet from a cell on. Cells outside, and columns that cannot be edited, are passed over. */
+/** Values that were typed and that the server has not answered yet, by the path they are written to; null puts a cell back. */
+export function awaiting(unsent: Edit[][]): Map<string, unknown> {
+  return new Map(unsent.flat().map((edit) => [edit.path.join('/'), edit.value ?? null]));
+}
+
 /** What a clipboard's text would change, and how many of its values found no cell that takes them. */
 export interface Pasted {
   edits: Edit[];
   left: number;
 }
 
+/** A block of text from a spreadsheet, laid over the sheet from a cell on. Cells outside, and columns that cannot be edited, are passed over. */
 export function paste(text: string, rows: string[], columns: SheetColumn[], row: number, column: number): Pasted {
   const found: Pasted = { edits: [], left: 0 };
   if (text === '') return found;                                     // a clipboard without text blanks nothing

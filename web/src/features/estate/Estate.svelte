@@ -105,7 +105,7 @@
             <div class="acts"><a class="open" href={`/estate/machines/${picked.machine.name}`}>Open {picked.machine.name}</a><Button disabled={data.busy !== ''} onclick={() => void data.read([picked!.machine.name])}>Read {picked.machine.name}</Button></div>
           </Section>
         {:else}<p class="quiet choose">Choose a host or machine in the wall or the table.</p>{/if}
-        {#if at && mine.length}<Section title="Fitness" aside={count(mine.length, 'thing')}><ul class="fit">{#each mine as v, i (i)}<li><Weight severity={v.severity} /><span>{v.message}{#if v.remedy}<span class="quiet remedy">{#if v.action}<Button kind="link" onclick={() => prepare([v.action!], [])}>{v.remedy}</Button>{:else}{v.remedy}{/if}</span>{/if}</span></li>{/each}</ul></Section>{/if}
+        {#if at && mine.length}<Section title="Fitness" aside={count(mine.length, 'rule')}><ul class="fit">{#each mine as v, i (i)}<li><Weight severity={v.severity} /><span>{v.message}{#if v.remedy}<span class="quiet remedy">{#if v.action}<Button kind="link" onclick={() => prepare([v.action!], [])}>{v.remedy}</Button>{:else}{v.remedy}{/if}</span>{/if}</span></li>{/each}</ul></Section>{/if}
         {#if chosen}
           <Section title="Runs there" aside={count(chosen.bedrock.length, 'guest')}><ul>{#each chosen.bedrock as b (b.name)}<li><span>{b.name}{b.ours ? ' (ours)' : ''}</span><span class="mono">{size(b.memory_bytes)}</span></li>{/each}</ul></Section>
           <Section title="Datastores" aside="free of all"><ul>{#each chosen.stores as s (s.name)}<li title={s.shared}><span>{s.name}{s.shared ? ', shared' : ''}</span><span class="mono">{size(s.free_bytes)} of {size(s.capacity_bytes)}</span></li>{/each}</ul></Section>

@@ -1,30 +1,36 @@
 <script lang="ts">
   import type { RunView, Verdict } from '../../lib/api/types';
-  import { inside, moment, utc } from '../../lib/format';
+  import { inside, moment, utc, zone } from '../../lib/format';
   import StateMark from '../../lib/ui/StateMark.svelte';
+  import { OUTCOME_MARKS, OUTCOME_WORDS, outcomeOf } from '../rollout/verdicts';
   import Section from './Section.svelte';
 
   interface Props { run: RunView; proof: Verdict | undefined; onproof: (key: string) => void }
   let { run, proof, onproof }: Props = $props();
   let names = $derived(new Map(run.nodes.map((n) => [n.id, n.name])));
-  let failed = $derived(run.proofs.filter((v) => !v.passed));
+  let failed = $derived(run.proofs.filter((v) => outcomeOf(v) === 'failed'));
+  let open = $derived(run.proofs.filter((v) => outcomeOf(v) === 'open'));
 </script>
 
 {#if proof}
   <Section title={`${names.get(proof.node) ?? 'cluster'} · ${inside(proof.label)}`}>
-    <p class="verdict"><StateMark state={proof.passed ? 'proved' : 'failed'} /> {proof.passed ? 'proved' : 'does not hold'}</p>
-    <dl><dt>Expected</dt><dd class="mono">{proof.expected}</dd><dt>Found</dt><dd class="mono" class:bad={!proof.passed}>{proof.found}</dd><dt>Asked by</dt><dd class="mono">{proof.how}</dd></dl>
+    <p class="verdict"><StateMark state={OUTCOME_MARKS[outcomeOf(proof)]} label="" /> {OUTCOME_WORDS[outcomeOf(proof)]}</p>
+    <dl><dt>Expected</dt><dd class="mono">{proof.expected}</dd><dt>Found</dt><dd class="mono" class:bad={outcomeOf(proof) === 'failed'}>{proof.found}</dd><dt>Asked by</dt><dd class="mono">{proof.how}</dd></dl>
   </Section>
 {/if}
-<Section title="Does not hold" aside={`${failed.length} of ${run.proofs.length}`}>
-  {#if !failed.length}<p class="quiet">{run.proofs.length ? 'Every proof holds.' : 'Nothing was proved yet.'}</p>{/if}
-  <ul>{#each failed as v (v.node + v.proof)}<li><button onclick={() => onproof(`${v.node}/${v.proof}`)}><StateMark state="failed" size={13} /> <b>{names.get(v.node) ?? 'cluster'}</b> {inside(v.label)}</button></li>{/each}</ul>
+{#snippet list(verdicts: Verdict[])}
+  <ul>{#each verdicts as v (v.node + v.proof)}<li><button onclick={() => onproof(`${v.node}/${v.proof}`)}><StateMark state={OUTCOME_MARKS[outcomeOf(v)]} label={OUTCOME_WORDS[outcomeOf(v)]} size={13} /> <b>{names.get(v.node) ?? 'cluster'}</b> {inside(v.label)}</button></li>{/each}</ul>
+{/snippet}
+<Section title="Failed" aside={`${failed.length} of ${run.proofs.length}`}>
+  {#if !run.proofs.length}<p class="quiet">No acceptance checks were run.</p>{:else if !failed.length}<p class="quiet">No check failed.</p>{/if}
+  {@render list(failed)}
 </Section>
+{#if open.length}<Section title="Not checked" aside={`${open.length} of ${run.proofs.length}`}>{@render list(open)}</Section>{/if}
 {#if run.proofs.length}
   <Section title="To hand over">
     <p><a href={`/api/runs/${run.id}/acceptance.html`} download>Report (HTML, one file)</a></p>
     <p><a href={`/api/runs/${run.id}/acceptance.xml`} download>JUnit XML</a></p>
-    {#if run.proved_at}<p class="quiet" title={utc(run.proved_at)}>Proved {moment(run.proved_at)}. Proving changes nothing and can be repeated.</p>{/if}
+    {#if run.proved_at}<p class="quiet" title={utc(run.proved_at)}>Checked {moment(run.proved_at)} {zone()}. Checks change nothing and can be repeated.</p>{/if}
   </Section>
 {/if}
 

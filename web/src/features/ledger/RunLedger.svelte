@@ -1,7 +1,7 @@
 <script lang="ts">
   import { get } from '../../lib/api/client';
   import type { RunView, StepView } from '../../lib/api/types';
-  import { clock, inside, size, span, utc } from '../../lib/format';
+  import { clock, count, inside, size, span, utc } from '../../lib/format';
   import { eventWords, stepName, tells } from './journal';
   import Journal from './Journal.svelte';
   import StepActions from './StepActions.svelte';
@@ -48,7 +48,7 @@
     if (step.state === 'waiting') {
       const lost = told?.lost ? `Lost contact, still waiting: ${told.lost} ` : '';
       const fails = told?.left_s !== undefined ? `, fails in ${span(told.left_s)}` : '';
-      return `${lost}Waiting: ${span(elapsed)} of about ${span(step.expected_s)}, ${told?.tries ?? 0} checks${fails}.`;
+      return `${lost}Waiting: ${span(elapsed)} of about ${span(step.expected_s)}, ${count(told?.tries ?? 0, 'check')}${fails}.`;
     }
     if (step.state === 'working') return `Running: ${span(elapsed)} of about ${span(step.expected_s)}.`;
     if (step.state === 'undoing') return 'Rolling back.';

@@ -5,7 +5,7 @@ import { nodeStates, stateOf } from './states';
 const step = (key: string, state: string, expected = 10): StepView => ({
   key, kind: 'boot', label: 'Boot', node: 'lead-1', host: 'h', wave: 1, after: [], waits: false, expected_s: expected, deadline_s: 1, start_s: 0, end_s: 1, state, attempt: 1, started_at: 1, ended_at: null, message: '', hint: '', queued: '', undo_failed: false, undo_message: '',
 });
-const run = (state: string, steps: StepView[], proofs: { node: string; passed: boolean }[] = []): RunView => ({ state, steps, proofs } as unknown as RunView);
+const run = (state: string, steps: StepView[], proofs: { node: string; passed: boolean; checked?: boolean }[] = []): RunView => ({ state, steps, proofs } as unknown as RunView);
 
 describe('a stone', () => {
   it.each([
@@ -31,5 +31,11 @@ describe('a stone', () => {
     const steps = [step('a', 'done')];
     expect(nodeStates(run('done', steps, [{ node: 'lead-1', passed: true }]), {}).get('lead-1')?.mark).toBe('proved');
     expect(nodeStates(run('unproved', steps, [{ node: 'lead-1', passed: true }, { node: 'lead-1', passed: false }]), {}).get('lead-1')?.mark).toBe('failed');
+  });
+
+  it('does not call failed what could not be checked', () => {
+    const steps = [step('a', 'done')];
+    const open = nodeStates(run('unproved', steps, [{ node: 'lead-1', passed: true }, { node: 'lead-1', passed: false, checked: false }]), {}).get('lead-1');
+    expect(open).toMatchObject({ mark: 'done', text: 'deployed, not all checked' });
   });
 });

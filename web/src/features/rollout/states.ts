@@ -2,20 +2,21 @@
 import type { RunView, StepView } from '../../lib/api/types';
 import { count, inside } from '../../lib/format';
 import type { Mark } from '../../lib/ui/marks';
+import { type Outcome, outcomeOf, together } from './verdicts';
 
 export interface NodeState { mark: Mark; share: number; text: string }
 
 export function nodeStates(run: RunView, progress: Record<string, { sent?: number; total?: number }>): Map<string, NodeState> {
   const by = new Map<string, StepView[]>();
   for (const step of run.steps) by.set(step.node, [...(by.get(step.node) ?? []), step]);
-  const proofs = new Map<string, boolean>();
-  for (const verdict of run.proofs) proofs.set(verdict.node, (proofs.get(verdict.node) ?? true) && verdict.passed);
+  const proofs = new Map<string, Outcome>();
+  for (const verdict of run.proofs) proofs.set(verdict.node, together([proofs.get(verdict.node) ?? 'passed', outcomeOf(verdict)]));
   const found = new Map<string, NodeState>();
   for (const [node, steps] of by) found.set(node, stateOf(steps, run, progress, proofs.get(node)));
   return found;
 }
 
-export function stateOf(steps: StepView[], run: RunView, progress: Record<string, { sent?: number; total?: number }>, proved?: boolean): NodeState {
+export function stateOf(steps: StepView[], run: RunView, progress: Record<string, { sent?: number; total?: number }>, checks?: Outcome): NodeState {
   const total = steps.reduce((sum, s) => sum + s.expected_s, 0) || 1;
   const finished = steps.filter((s) => s.state === 'done' || s.state === 'skipped');
   const share = finished.reduce((sum, s) => sum + s.expected_s, 0) / total;
@@ -29,8 +30,10 @@ export function stateOf(steps: StepView[], run: RunView, progress: Record<string
   if (finished.length === steps.length) {
     const skipped = finished.filter((s) => s.state === 'skipped').length;
     const deployed = skipped ? `deployed, ${count(skipped, 'step')} skipped` : 'deployed';
-    if (proved === undefined) return { mark: skipped ? 'skipped' : 'done', share: 1, text: skipped ? deployed : 'deployed, not checked yet' };
-    return proved ? { mark: skipped ? 'skipped' : 'proved', share: 1, text: `${deployed}, checks passed` } : { mark: 'failed', share: 1, text: `${deployed}, not all checks passed` };
+    if (checks === undefined) return { mark: skipped ? 'skipped' : 'done', share: 1, text: skipped ? deployed : 'deployed, not checked yet' };
+    if (checks === 'open') return { mark: 'done', share: 1, text: `${deployed}, not all checked` };
+    if (checks === 'failed') return { mark: 'failed', share: 1, text: `${deployed}, checks failed` };
+    return { mark: skipped ? 'skipped' : 'proved', share: 1, text: `${deployed}, checks passed` };
   }
   if (active) return { mark: 'working', share, text: `${inside(active.label)}${sent?.total ? `, ${Math.round((100 * (sent.sent ?? 0)) / sent.total)} %` : ''}` };
   if (waiting) return { mark: 'waiting', share, text: `waiting for ${inside(waiting.label)}` };

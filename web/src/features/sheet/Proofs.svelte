@@ -1,6 +1,7 @@
 <script lang="ts">
   import type { RunView, Verdict } from '../../lib/api/types';
   import StateMark from '../../lib/ui/StateMark.svelte';
+  import { OUTCOME_MARKS, OUTCOME_WORDS, outcomeOf } from '../rollout/verdicts';
 
   interface Props { run: RunView; filter: string; selected: string; onproof: (key: string) => void }
   let { run, filter, selected, onproof }: Props = $props();
@@ -11,15 +12,21 @@
   });
   let byKey = $derived(new Map(run.proofs.map((v) => [`${v.node}/${v.proof}`, v])));
   let cluster = $derived(run.proofs.filter((v) => !v.node));
+  function told(v: Verdict): string {
+    const outcome = outcomeOf(v);
+    if (outcome === 'failed') return `${v.found} ≠ ${v.expected}`;
+    return outcome === 'open' ? OUTCOME_WORDS.open : v.found;
+  }
   let nodes = $derived(run.nodes.filter((n) => filter === '' || n.name.toLowerCase().includes(filter.toLowerCase())));
 </script>
 
 {#snippet stone(v: Verdict | undefined, key: string, wide = false)}
   {#if v}
-    <button class:chosen={selected === key} class:bad={!v.passed} class:wide title={`${v.label}: expected ${v.expected}, found ${v.found}`} onclick={() => onproof(key)}>
-      <StateMark state={v.passed ? 'proved' : 'failed'} size={13} /><span class="mono">{wide && v.passed ? `${v.label}: ` : ''}{v.passed ? v.found : `${v.found} ≠ ${v.expected}`}</span>
+    {@const outcome = outcomeOf(v)}
+    <button class:chosen={selected === key} class:bad={outcome === 'failed'} class:open={outcome === 'open'} class:wide title={`${v.label}: expected ${v.expected}, ${outcome === 'open' ? OUTCOME_WORDS.open : 'found'}: ${v.found}`} onclick={() => onproof(key)}>
+      <StateMark state={OUTCOME_MARKS[outcome]} label={OUTCOME_WORDS[outcome]} size={13} /><span class="mono">{wide && outcome !== 'failed' ? `${v.label}: ` : ''}{told(v)}</span>
     </button>
-  {:else}<span class="quiet">not made</span>{/if}
+  {:else}<span class="quiet">not checked</span>{/if}
 {/snippet}
 
 <div class="proofs">
@@ -48,5 +55,6 @@
   button.wide { max-width: 480px; }
   button:hover, .chosen { background: var(--accent-wash); box-shadow: inset 0 0 0 1px var(--accent); }
   button span { overflow: hidden; text-overflow: ellipsis; white-space: nowrap; font-size: 12px; }
+  .open { color: var(--soft); border-bottom: 1px dashed var(--line); }
   .bad { background: var(--blocker-wash); color: var(--blocker); }
 </style>

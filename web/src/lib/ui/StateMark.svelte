@@ -1,11 +1,12 @@
 <script lang="ts">
   import { WORDS, type Mark } from './marks';
-  interface Props { state: Mark; size?: number; color?: string }
-  let { state, size = 14, color = 'var(--ink)' }: Props = $props();
+  /** `label`: other words for those who listen; '' where the words stand beside it. */
+  interface Props { state: Mark; size?: number; color?: string; label?: string }
+  let { state, size = 14, color = 'var(--ink)', label = WORDS[state] }: Props = $props();
   const stone = 'M4.500 1.200H10l2.800 3.400-.600 5L9.300 12.800H3.800L1.200 9.400l.600-5z';
 </script>
 
-<svg width={size} height={size} viewBox="0 0 14 14" role="img" aria-label={WORDS[state]} style:--c={color} data-state={state}>
+<svg width={size} height={size} viewBox="0 0 14 14" role={label ? 'img' : 'presentation'} aria-label={label || undefined} style:--c={color} data-state={state}>
   {#if state === 'done' || state === 'proved'}
     <path d={stone} class="solid" />
     {#if state === 'proved'}<path d="M4 7.200l2.200 2.300L10.300 4.500" class="cut" />{/if}

@@ -68,7 +68,7 @@ def test_from_an_empty_plan_to_a_proved_rollout_and_back(page: Page, server: Ser
     expect(confirm).to_be_disabled()
     page.get_by_label("Plan’s name").fill("harbour")
     confirm.click()
-    expect(page.get_by_role("heading", level=1)).to_contain_text("olled back", timeout=60_000)
+    expect(page.get_by_role("heading", level=1)).to_contain_text("Rolled back.", timeout=60_000)
 
 
 def test_an_ova_dropped_in_shows_what_it_holds_and_a_bad_one_only_its_reason(page: Page, server: ServerProcess, tmp_path: Path) -> None:

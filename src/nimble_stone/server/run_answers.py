@@ -29,6 +29,7 @@ async def rollout_row(world: World, ident: str) -> RunRow:
 
 async def run_view(world: World, ident: str) -> RunView:
     """A run as its page shows it."""
+    last = await world.store.read(runs.last_events, ident, SHOWN_EVENTS)       # first: what follows is at least as new as the entry it names
     row = await rollout_row(world, ident)
     frozen = await thawed(world.store, row)
     states: dict[str, StepRow] = {step.key: step for step in await world.store.read(runs.steps, ident)}
@@ -38,7 +39,6 @@ async def run_view(world: World, ident: str) -> RunView:
     used = {node.value("host") for node in frozen.sheet.nodes}
     proofs = await world.store.read(runs.last_proofs, ident)
     verdicts = [Verdict(**item) for item in proofs[1]] if proofs else []
-    last = await world.store.read(runs.last_events, ident, SHOWN_EVENTS)
     left = max(0.0, forecast.end_s - (now - row.started_at))
     queued = world.limiter.why(ident)
     checks = narrative.checks_of({node.id: node.name for node in frozen.sheet.nodes}, verdicts)
@@ -78,9 +78,11 @@ LINES = 512
 
 async def run_lines(world: World, rows: Sequence[RunRow]) -> list[RunLine]:
     """Runs as lists show them, each in words."""
-    kept: dict[tuple[str, int, tuple[str, ...]], RunLine] = world.remembered.setdefault("run lines", {})
+    kept: dict[tuple[object, ...], RunLine] = world.remembered.setdefault("run lines", {})
     lasts = await world.store.read(runs.last_events_of, [row.id for row in rows])
-    keys = {row.id: (row.id, lasts.get(row.id, 0), tuple(world.limiter.why(row.id).values())) for row in rows}
+    # The rows were read before the journal's ends: what they say is part of the key, so that no line of an older state is kept under a newer entry.
+    keys: dict[str, tuple[object, ...]] = {
+        row.id: (row.id, row.state, row.ended_at, row.undone_at, lasts.get(row.id, 0), *world.limiter.why(row.id).values()) for row in rows}
     missing = [row for row in rows if keys[row.id] not in kept]
     if missing:
         steps = await world.store.read(runs.seen, [row.id for row in missing])

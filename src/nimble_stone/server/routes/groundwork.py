@@ -177,12 +177,12 @@ def _sentence(row: RunRow, states: list[runs.StepRow]) -> str:
 
 
 async def _view(world: World, ident: str) -> GroundRun:
+    last = await world.store.read(runs.last_events, ident, 1)             # first: what follows is at least as new as the entry it names
     row = await world.store.read(runs.get_run, ident)
     if row.kind != "groundwork":
         raise NotFound(f"there is no groundwork “{ident}”")
     states = await world.store.read(runs.steps, ident)
     steps = groundwork.steps_in(row)
-    last = await world.store.read(runs.last_events, ident, 1)
     shown = []
     for state in states:
         step = steps[state.key]

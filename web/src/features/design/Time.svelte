@@ -22,7 +22,7 @@
   const KIND: Record<string, string> = { carry: 'carrying disks', clone: 'disks', medium: 'config media', define: 'guests', start: 'starting', boot: 'booting', services: 'services', call: 'forming' };
 </script>
 
-<Section title="How long it takes" aside={chances ? '' : 'playing it through …'}>
+<Section title="How long it takes" aside={chances ? '' : 'calculating …'}>
   {#if chances}
     <div class="big"><div><b class="mono">{span(chances.expected_seconds)}</b><span>expected</span></div><div><b class="mono">{span(chances.p90_seconds)}</b><span>90% of simulated runs</span></div></div>
     <div class="track" aria-hidden="true"><i class="half" style:width={`${(100 * chances.expected_seconds) / Math.max(1, chances.p90_seconds * 1.1)}%`}></i><i class="nine" style:left={`${100 / 1.1}%`}></i></div>

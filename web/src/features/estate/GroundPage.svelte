@@ -14,7 +14,9 @@
   let run = $state.raw<GroundRun | null>(null), entries = $state.raw<Entry[]>([]), asking = $state(false), skipping = $state(false), reason = $state('');
   let live = $derived(!run || ['running', 'trouble', 'held', 'proving', 'undoing'].includes(run.state));
   let step = $derived(run?.steps.find((s) => s.key === router.query.get('step')) ?? run?.steps.find((s) => s.state === 'failed') ?? run?.steps.find((s) => s.state === 'working') ?? run?.steps[0]);
-  async function load() { try { run = await get<GroundRun>(`/groundwork/${id}`); } catch (error) { notices.problem(error); } }
+  /** Answers may overtake each other; an older one is not shown over a newer one. */
+  function take(found: GroundRun) { if (!run || run.id !== found.id || found.last_event >= run.last_event) run = found; }
+  async function load() { try { take(await get<GroundRun>(`/groundwork/${id}`)); } catch (error) { notices.problem(error); } }
   $effect(() => {
     void load();
     const source = new EventSource(`/api/runs/${id}/events`);
@@ -23,7 +25,7 @@
     return () => { source.close(); clearTimeout(timer); };
   });
   $effect(() => { const key = step?.key; void run?.last_event; if (key) get<Entry[]>(`/runs/${id}/transcript?step=${encodeURIComponent(key)}`).then((found) => { if (key === step?.key) entries = found; }).catch(() => undefined); });
-  async function wish(what: string, body: object = {}) { asking = false; skipping = false; try { run = await send<GroundRun>('POST', `/groundwork/${id}/${what}`, body); } catch (error) { notices.problem(error); } }
+  async function wish(what: string, body: object = {}) { asking = false; skipping = false; try { take(await send<GroundRun>('POST', `/groundwork/${id}/${what}`, body)); } catch (error) { notices.problem(error); } }
   let done = $derived(run?.steps.filter((s) => ['done', 'skipped'].includes(s.state)).length ?? 0);
   let failed = $derived(run?.steps.some((s) => s.state === 'failed') ?? false);
   const mark = (state: string) => (state === 'undoing' ? 'working' : state) as 'planned';

@@ -148,7 +148,7 @@
           {#if reading === 'plan'}
             <span class="quiet" role="status">{#if rollout.trying}<b>As it would be.</b> Escape leaves it as it was.{:else if picked.node !== '*' && plan.nodes.find((n) => n.id === picked.node)?.cells[picked.column]}{@const cell = plan.nodes.find((n) => n.id === picked.node)?.cells[picked.column]}{plan.columns.find((c) => c.id === picked.column)?.label}: {({ node: 'set here for this node', group: 'from its role', plan: 'from the plan, for every node', pool: 'from the pool or its network', computed: 'computed', kit: 'the kit’s default', package: 'the package’s default', shared: 'from shared values the plan includes', unused: 'this node has no such value', none: 'not answered' } as Record<string, string>)[cell?.origin ?? 'none']}{cell?.origin === 'node' ? ' · Delete puts it back' : ''}{/if}</span>
             <span class="right quiet"><select aria-label="What the wall shows" value={wall} onchange={(e) => showWall(e.currentTarget.value as Reading)}>{#each READINGS as [id, label] (id)}<option value={id}>wall: {label}</option>{/each}</select><button onclick={() => { tables = true; }}>Tables</button><button disabled={!rollout.canUndo} onclick={() => rollout.undo()}>Undo</button><button disabled={!rollout.canRedo} onclick={() => rollout.redo()}>Redo</button> Ctrl+D fills down and counts up</span>
-          {:else if reading === 'run'}<span class="right quiet">H hold · G resume · R retry · ? keys</span>{/if}
+          {:else if reading === 'run'}<span class="right quiet">H hold · G resume · R retry · ? shortcuts</span>{/if}
         </div>
         {#if reading === 'plan'}
           <Sheet {plan} {filter} selected={picked} busy={rollout.busy} unsent={rollout.unsentEdits} onselect={select} onedit={(e) => rollout.edit(e)} ontry={(e) => rollout.attempt(e)} onsecret={(node, column) => { secret = { node, column }; }} onundo={() => rollout.undo()} onredo={() => rollout.redo()} />
@@ -171,9 +171,9 @@
     </div>
   </div>
 {:else if plan && !run && !rollout.busy}
-  <div class="empty"><h1>{reading === 'run' ? 'No run yet.' : 'Nothing to prove yet.'}</h1><p class="quiet">The plan says what will be done; a run does it and proves it at its end.</p><a href={base('plan')}>Back to the plan</a></div>
+  <div class="empty"><h1>{reading === 'run' ? 'No run yet.' : 'No acceptance results yet.'}</h1><p class="quiet">Start a run from the plan. Acceptance checks run at its end.</p><a href={base('plan')}>Back to the plan</a></div>
 {:else if !rollout.busy}<div class="empty"><h1>This plan cannot be shown.</h1><a href="/plans">All plans</a></div>
-{:else}<div class="empty quiet">{plan ? 'Reading how the run stands …' : 'Thinking the plan through …'}</div>{/if}
+{:else}<div class="empty quiet">{plan ? 'Loading run …' : 'Calculating plan …'}</div>{/if}
 
 {#if licence && plan}<Licence text={plan.licence_text} product={[plan.package, ...plan.roles.filter((r) => r.count && r.package).map((r) => r.package)].map((one) => one?.title).join(' and ')} onaccept={async (by) => { if (await rollout.licence(by)) licence = false; }} onclose={() => { licence = false; }} />{/if}
 {#if tables && plan}<Tables {plan} onedit={(e) => rollout.edit(e)} onclose={() => { tables = false; }} />{/if}

@@ -203,7 +203,11 @@ export class Rollout {
     } finally { this.#busy--; }
   }
 
-  #take(run: RunView) { this.#offset = run.now - Date.now() / 1000; this.#run = run; }
+  /** Answers may overtake each other; an older one is not shown over a newer one. */
+  #take(run: RunView) {
+    if (this.#run?.id === run.id && run.last_event < this.#run.last_event) return;
+    this.#offset = run.now - Date.now() / 1000; this.#run = run;
+  }
   async #readRun(id: string) { this.#take(await get<RunView>(`/runs/${id}`)); }
 
   #open() {

@@ -85,6 +85,15 @@ def test_the_choice_says_why_the_others_are_not_taken_by_themselves(place: Place
     assert client.call("GET", "/api/kits/gauge-collector/packages")[0]["usual"] == "Gauge Collector 4.2.0"
 
 
+def test_many_from_a_table_take_what_one_takes(place: Place) -> None:
+    client = place[2]
+    made = client.call("POST", "/api/plans/table", {"text": "name\tbay\nnorth\tkelda-main\n", "kit": "gauge-collector", "make": True})["made"]
+    assert [client.call("GET", f"/api/plans/{name}")["package"]["title"] for name in made] == ["Gauge Collector 4.2.0"]
+    table = {"text": "name\tpackage\nsouth\tGauge Collector 4.3.0\n", "kit": "gauge-collector", "bay": "kelda-main", "make": True}
+    client.call("POST", "/api/plans/table", table)
+    assert client.call("GET", "/api/plans/south")["package"]["title"] == "Gauge Collector 4.3.0"
+
+
 def test_what_is_written_into_a_new_plan_is_quoted() -> None:
     text = yaml_text.write({"nimble-stone": "plan/1", "name": "x", "kit": "k", "package": "Odd: #1\nbay: y", "roles": {}})
     plan = yaml_text.read(text, Plan, "the plan")

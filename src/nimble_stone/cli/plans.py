@@ -12,7 +12,7 @@ import typer
 from nimble_stone.cli.client import Client
 from nimble_stone.cli.say import FINE, FOUND, Json, answer, findings, say, sentence, table, text_of, verdict
 from nimble_stone.core.errors import InputError
-from nimble_stone.core.units import size_text, time_text
+from nimble_stone.core.units import count_text, size_text, time_text
 
 app = typer.Typer(help="Plans: check, place, size, compare, many at once, in and out.", no_args_is_help=True)
 Facts = Annotated[Path | None, typer.Option("--facts", help="Without a server: a file made by `estate facts --json`.")]
@@ -264,7 +264,7 @@ def plan_many(file: Path, kit: Annotated[str, typer.Option(help="Kit of rows tha
     for one in found["plans"]:
         rows.append([str(one["row"]), one["name"], str(one["nodes"]), str(one["hosts"]), size_text(one["memory_bytes"]), one["first_address"],
                      one["faults"][0] if one["faults"] else str(len(one["blockers"]))])
-    answer(found, as_json, *table(rows), f"{len(found['made'])} plans made." if make else "Nothing was made yet; --make makes them.")
+    answer(found, as_json, *table(rows), f"{count_text(len(found['made']), 'plan')} made." if make else "Nothing was made yet; --make makes them.")
     raise typer.Exit(FOUND if any(one["faults"] or one["blockers"] for one in found["plans"]) else FINE)
 
 

@@ -19,6 +19,7 @@ from nimble_stone.core.package.contents import Contents
 from nimble_stone.core.plan.columns import network_column
 from nimble_stone.core.plan.sheet import Node, macs_of, networks_of
 from nimble_stone.core.sequence import Step
+from nimble_stone.core.units import count_text
 from nimble_stone.engine import copies, packages, spool, transfer
 from nimble_stone.engine.filling import environment_of, fill, fill_command, kept_name
 from nimble_stone.engine.frozen import FrozenRun
@@ -167,7 +168,9 @@ class Carry:
             async with c.world.lock(f"copy {place} {name}"):
                 if not [copy for copy in await c.world.store.read(library.copies, c.contents.sha256) if (copy.place, copy.name) == (place, name)]:
                     gone += await _remove_volume(c, name)
-        return f"{gone} copies removed from {c.step.detail['place']}" if gone else f"copies on {c.step.detail['place']} stay: others use them"
+        if gone:
+            return f"{count_text(gone, 'copy', 'copies')} removed from {c.step.detail['place']}"
+        return f"copies on {c.step.detail['place']} stay: others use them"
 
 
 def _whole(c: Context, disk: str, size: int) -> str | None:

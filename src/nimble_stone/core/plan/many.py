@@ -41,7 +41,7 @@ class Base:
     include: tuple[str, ...] = ()
     values: Mapping[str, str] = field(default_factory=dict)
     own_packages: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
-    """Kit → role with a product of its own → its package, unless the row's `package.ROLE` says otherwise."""
+    """Kit → role with a product of its own ('' for all others) → its package, unless the row or `package` says otherwise."""
 
 
 Begin = Callable[[Kit, str], Mapping[str, str]]
@@ -72,11 +72,12 @@ def _one(number: int, cells: Mapping[str, str], base: Base, kits: Mapping[str, K
     name = next((value for key, value in given.items() if key.lower() == "name"), "")
     if kit is None:
         return Drawn(number, name, "", (f"there is no kit “{given.get('kit', base.kit)}”",))
+    usual = base.own_packages.get(kit.id, {})
     document: dict[str, Any] = {"nimble-stone": "plan/1", "name": name, "title": given.get("title", ""), "kit": kit.id,
-                                "package": given.get("package", base.package),
+                                "package": given.get("package") or base.package or usual.get("", ""),
                                 "bay": given.get("bay", base.bay), "include": [*base.include, *given.get("include", "").split()], "load": {},
                                 "values": {**begin(kit, given.get("bay", base.bay)), **base.values},
-                                "roles": {role: {"package": title} for role, title in base.own_packages.get(kit.id, {}).items()}}
+                                "roles": {role: {"package": title} for role, title in usual.items() if role}}
     faults = []
     for key, value in given.items():
         first, _, rest = key.partition(".")

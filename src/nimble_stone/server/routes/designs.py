@@ -260,7 +260,7 @@ async def _make(world: World, kits: TheKits, text: str) -> None:
 @router.post("/plans/table")
 async def plan_table(body: ManyIn, world: TheWorld, kits: TheKits) -> ManyView:
     """Plans from a table: each row after those before it, as if built one after the other. `make` keeps them, if every row is a plan."""
-    own = {kit.id: {role: title for role, title in (await planning.usual_of(world, kit)).items() if role} for kit in kits.values()}
+    own = {kit.id: await planning.usual_of(world, kit) for kit in kits.values()}
     base = many.Base(body.kit, body.package, body.bay, tuple(body.include), body.values, own)
     estate = await planning.estate_of(world)
     included = gather(base.include, await planning.shared_of(world))

@@ -1,13 +1,14 @@
 <script lang="ts">
   /** Many plans from one table: one row a cluster, thought through while it is typed, made all at once. */
-  import { send } from '../../lib/api/client';
-  import type { KitLine, ManyView, SharedView } from '../../lib/api/types';
+  import { get, send } from '../../lib/api/client';
+  import type { KitLine, ManyView, RoleChoices, SharedView } from '../../lib/api/types';
   import { keepDraft, readDraft } from '../../lib/draft';
   import { count, size } from '../../lib/format';
   import { notices } from '../../lib/notices.svelte';
   import { router } from '../../lib/router.svelte';
   import Button from '../../lib/ui/Button.svelte';
   import Weight from '../../lib/ui/Weight.svelte';
+  import { choiceLabel } from './choices';
 
   interface Props { kits: KitLine[]; bays: string[]; values: SharedView[]; packages: string[]; onmade: () => Promise<void> }
   let { kits, bays, values, packages, onmade }: Props = $props();
@@ -19,9 +20,13 @@
   let asked = 0, timer: ReturnType<typeof setTimeout> | undefined;
   let roles = $derived(kits.find((k) => k.id === kit)?.roles ?? []);
   let product = $derived(kits.find((k) => k.id === kit)?.product ?? '');
-  let fitting = $derived(packages.filter((p) => p.startsWith(product)));
-  let chosen = $state('');
-  let pack = $derived(fitting.includes(chosen) ? chosen : fitting[0] ?? '');
+  /** What the kit can be made from; '' lets each plan take the usual one. */
+  let fitting = $state.raw<RoleChoices | undefined>();
+  let pack = $state('');
+  $effect(() => {
+    const asked = kit;
+    if (asked) get<RoleChoices[]>(`/kits/${asked}/packages`).then((found) => { if (asked === kit) { fitting = found.find((one) => one.role === ''); pack = fitting?.usual ?? ''; later(); } }).catch((e: unknown) => notices.problem(e));
+  });
   const body = (make: boolean) => ({ text, file, kit, bay, package: pack, include, make });
   async function look() {
     if (!text.trim() && !file) { answer = null; return; }
@@ -56,7 +61,7 @@
 
 <div class="head">
   <label>Kit <select bind:value={kit} onchange={later}>{#each kits as k (k.id)}<option value={k.id}>{k.title}</option>{/each}</select></label>
-  <label>Package <select value={pack} onchange={(e) => { chosen = e.currentTarget.value; later(); }}>{#each fitting as p (p)}<option>{p}</option>{:else}<option value="">none of {product} is here</option>{/each}</select></label>
+  <label>Package <select bind:value={pack} onchange={later}>{#each fitting?.choices ?? [] as choice (choice.title)}<option value={choice.title}>{choiceLabel(choice)}</option>{/each}{#if !fitting?.usual}<option value="">{fitting?.choices.length ? 'choose one' : `none of ${product} is here`}</option>{/if}</select></label>
   <label>Bay of rows that name none <select bind:value={bay} onchange={later}>{#each bays as b (b)}<option>{b}</option>{/each}</select></label>
   {#if values.length}<span class="inc">Include {#each values as v (v.name)}<label><input type="checkbox" checked={include.includes(v.name)} onchange={(e) => { include = e.currentTarget.checked ? [...include, v.name] : include.filter((n) => n !== v.name); later(); }} /> {v.title || v.name}</label>{/each}</span>{/if}
 </div>

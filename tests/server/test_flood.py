@@ -17,8 +17,9 @@ from nimble_stone.lab import demo
 from nimble_stone.server import bodies
 from tests.support.processes import ServerProcess, wait_for
 
-# What stalls the loop takes seconds; a tenth more or less tells of the machine the tests run on.
-MOST_S = 1.0
+MOST_S = 0.2
+IDLE_TIMES = 4
+"""How many times the slowest answer of the idle server is added: the machine that runs the tests has its own pauses."""
 MIB = 1 << 20
 
 
@@ -42,6 +43,13 @@ def health_watched(server: ServerProcess) -> Iterator[list[float]]:
     finally:
         over.set()
         thread.join()
+
+
+def _most(server: ServerProcess) -> float:
+    """Seconds that health may take: a fifth, and what this machine takes anyway just now."""
+    with httpx.Client(base_url=server.url, trust_env=False, timeout=60) as http:
+        slowest = max(http.get("/api/health").elapsed.total_seconds() for _ in range(60))
+    return MOST_S + IDLE_TIMES * slowest
 
 
 def plan_with(text: str) -> bytes:
@@ -70,24 +78,25 @@ KINDS: dict[str, tuple[str, str, bytes, set[int]]] = {
 def test_health_is_answered_while_a_hostile_request_is_read(server: ServerProcess, client: Client, kind: str) -> None:
     method, path, body, statuses = KINDS[kind]
     # On a loaded machine a single answer may be late for reasons of its own: what stalls the server does so every time.
-    worst = []
+    worst, most = [], _most(server)
     for _ in range(3):
         with health_watched(server) as took:
             answer = client._http.request(method, path, content=body, headers={"Content-Type": "application/json"}, timeout=60)
         worst.append(max(took))
-        if worst[-1] < MOST_S:
+        if worst[-1] < most:
             break
     assert answer.status_code in statuses, answer.text[:500]
     assert len(answer.content) < 64 << 10 or answer.status_code == 200
     assert len(answer.json().get("faults", [])) <= 50 if answer.status_code == 422 else True
-    assert min(worst) < MOST_S, f"{worst} s"
+    assert min(worst) < most, f"{worst} s"
 
 
 def test_a_stranger_gets_no_body_read_and_signing_in_takes_little(server: ServerProcess) -> None:
+    most = _most(server)
     with httpx.Client(base_url=server.url, trust_env=False, timeout=30) as http, health_watched(server) as took:
         assert http.post("/api/session", content=b'{"key":"' + b"x" * (12 * MIB) + b'"}').status_code == 413
         assert http.post("/api/plans", content=b"[" + b"1," * 100_000 + b"1]").status_code == 401
-    assert max(took) < MOST_S
+    assert max(took) < most
 
 
 def test_what_comes_in_pieces_is_counted_as_it_comes(server: ServerProcess) -> None:

@@ -83,7 +83,7 @@ def test_what_a_person_grants_is_opened_and_what_is_revoked_is_not(place: Place)
     view = client.call("GET", "/api/plans/lent-to")
     assert withheld(view) is None
     entry = next(e for e in client.call("GET", "/api/keyring") if e["name"] == "team")
-    assert (entry["plans"], entry["owner"], entry["grantable"]) == (["lent-to"], "nobody in particular", True)
+    assert (entry["plans"], entry["owner"], entry["grantable"]) == (["lent-to"], "no plan or host", True)
     server.cli("secret", "revoke", "team", "lent-to")
     assert withheld(client.call("GET", "/api/plans/lent-to"))
     assert "team" in server.cli("secret", "list").stdout

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import threading
 import time
 from typing import Any
@@ -42,8 +43,13 @@ def test_a_hanging_host_is_named_while_it_is_waited_for_and_ends_in_time(client:
     silent = hosts_of(client.call("GET", "/api/plans/western"))["lead-1"]
     lab.turn(silent, hang=True)
     answers: list[dict[str, Any]] = []
-    other = server.client()
-    thread = threading.Thread(target=lambda: answers.append(other.call("POST", "/api/plans/western/run")))
+    told: list[str] = []
+
+    def start() -> None:
+        done = server.cli("run", "start", "western", "--json", check=1)
+        answers.append(json.loads(done.stdout))
+        told.append(done.stderr)
+    thread = threading.Thread(target=start)
     began = time.monotonic()
     try:
         thread.start()
@@ -51,6 +57,7 @@ def test_a_hanging_host_is_named_while_it_is_waited_for_and_ends_in_time(client:
         thread.join(60)
         assert time.monotonic() - began < 50
         assert answers[0]["run"] == ""
+        assert told == [f"Waiting for {silent} …\n"]
         finding = next(f for f in answers[0]["plan"]["findings"] if f["host"] == silent)
         assert "did not answer within 30 s" in finding["message"]
         assert client.call("GET", "/api/estate/reading") == []

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import sys
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -64,6 +65,20 @@ class Client:
         except httpx.HTTPError as error:
             raise _unreachable(self.url, error) from error
         return _checked(answer)
+
+    def patient(self, path: str) -> Any:
+        """The JSON answer to a POST that reads hosts; after 3 s standard error says which of them it waits for."""
+        from concurrent.futures import ThreadPoolExecutor, wait
+        told = ""
+        with ThreadPoolExecutor(1) as beside:
+            asked = beside.submit(self.call, "POST", path)
+            while not wait([asked], timeout=1.0).done:
+                silent = [one["host"] for one in self.call("GET", "/api/estate/reading") if one["seconds"] >= 3]
+                words = f"Waiting for {', '.join(silent[:5])}{' and others' if len(silent) > 5 else ''} …"
+                if silent and words != told:
+                    told = words
+                    sys.stderr.write(words + "\n")
+            return asked.result()
 
     def text(self, path: str) -> str:
         """A text answer."""

@@ -190,7 +190,7 @@ def _package_lines(p: dict[str, Any]) -> list[str]:
 def run_start(plan: str, watch: Annotated[bool, typer.Option("--watch", help="Stay and tell what happens.")] = False, as_json: Json = False) -> None:
     """Check a plan against the world and start it."""
     client = Client()
-    found = client.call("POST", f"/api/plans/{plan}/run")
+    found = client.patient(f"/api/plans/{plan}/run")
     if not found["run"]:
         answer(found, as_json, "Not started: blockers stand in the way.", *findings(found["plan"]))
         raise typer.Exit(FOUND)

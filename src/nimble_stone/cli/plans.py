@@ -71,7 +71,7 @@ def plan_check(plan: str, offline: Annotated[bool, typer.Option("--offline", hel
     if Path(plan).is_file():
         found = client.call("POST", "/api/plans/check", {"text": text_of(Path(plan))})
     else:
-        found = client.call("GET", f"/api/plans/{plan}") if offline else client.call("POST", f"/api/plans/{plan}/check")
+        found = client.call("GET", f"/api/plans/{plan}") if offline else client.patient(f"/api/plans/{plan}/check")
     answer(found, as_json, sentence(found["sentence"]), *findings(found))
     raise typer.Exit(verdict(found))
 

@@ -36,7 +36,7 @@ def may_open(plan: str, entry: str, granted: Collection[str]) -> bool:
 
 def owner_of(entry: str, estate: Estate) -> str:
     """Whose an entry is, in words that follow “it belongs to”: “plan western”, “the login of 2 hosts
-    (fulmar, gannet)”, “this installation”, “nobody in particular”."""
+    (fulmar, gannet)”, “this installation”, “no plan or host”."""
     if is_internal(entry):
         return "this installation"
     kind, _, rest = entry.partition("/")
@@ -45,7 +45,7 @@ def owner_of(entry: str, estate: Estate) -> str:
     logins = [host.name for host in estate.hosts if host.credential == entry]
     logins += [machine.name for machine in estate.machines if machine.credential == entry]
     if not logins:
-        return "nobody in particular"
+        return "no plan or host"
     shown = ", ".join(sorted(logins)[:3]) + (", …" if len(logins) > 3 else "")
     word = "host or machine" if len(logins) == 1 else "hosts and machines"
     return f"the login of {len(logins)} {word} ({shown})"

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import base64
+import gzip
 import hashlib
 import http.server
 import io
 import json
 import os
+import random
 import shutil
 import socket
 import subprocess
@@ -23,6 +25,7 @@ import pytest
 from nimble_stone.cli.client import Client
 from nimble_stone.core.errors import InputError, StoneError
 from nimble_stone.lab import appliance
+from tests.core import ovf
 from tests.support.processes import LabProcess, ServerProcess, wait_for
 
 OVA = appliance.ova(mib=3, version="4.7.0", seed=70)
@@ -393,3 +396,30 @@ def test_a_name_that_is_no_text_stops_nothing_and_is_told(place: ServerProcess) 
     (inbox / "after.ova").write_bytes(appliance.ova(mib=1, version="4.9.9", seed=99))
     wait_for(lambda: any(t["name"] == "after.ova" and t["state"] == "done" for t in client.call("GET", "/api/take-ins")), 30, "the next one")
     os.unlink(bad)
+
+
+def test_a_disk_that_is_packed_and_cut_into_pieces_comes_in_as_it_is_inspected(place: ServerProcess, tmp_path: Path) -> None:
+    """DSP0243 7.1 allows both at once: what inspection calls fine is taken in, and what it refuses is not."""
+    client = place.client()
+    disk = appliance.vmdk(1 << 20, {0: b"boot", 9: b"more"})
+    packed = gzip.compress(disk)
+    size = -(-len(packed) // 3)
+    for name, data, fine in (("whole", packed, True), ("letter", gzip.compress(random.Random(4).randbytes(4 * size)), False)):
+        pieces = [data[at:at + size] for at in range(0, len(data), size)]
+        reference = f'<File ovf:id="f" ovf:href="d.vmdk" ovf:compression="gzip" ovf:chunkSize="{size}" ovf:size="{len(data)}"/>'
+        section = '<DiskSection><Info/><Disk ovf:diskId="d" ovf:fileRef="f" ovf:capacity="1048576" ovf:format="http://disk.holm.example/vmdk"/></DiskSection>'
+        parts = ovf.hardware(ovf.CPU, ovf.MEMORY, ovf.item(17, 4, more="<rasd:HostResource>ovf:/disk/d</rasd:HostResource>"))
+        folder = tmp_path / name
+        folder.mkdir()
+        (folder / "a.ovf").write_bytes(ovf.envelope(section, ovf.system(parts=parts), references=reference))
+        for number, piece in enumerate(pieces):
+            (folder / f"d.vmdk.{number:09d}").write_bytes(piece)
+        files = sorted(folder.iterdir())
+        if not fine:
+            with pytest.raises(StoneError, match="no disk image"):
+                client.upload(files, lambda *_: None)
+            continue
+        row = client.upload(files, lambda *_: None)
+        one = client.call("GET", f"/api/packages/{row['sha256']}")
+        assert not [f for f in one["findings"] if f["severity"] == "blocker"]
+        assert 0 < row["thin_bytes"] <= 1 << 20, "its disk was unpacked and read"

@@ -2,7 +2,7 @@
   /** One run of groundwork: its steps by host, and the commands and answers of the chosen one. */
   import { get, send } from '../../lib/api/client';
   import type { Entry, GroundRun } from '../../lib/api/types';
-  import { clock, count, span, utc } from '../../lib/format';
+  import { clock, count, span, utc, zone } from '../../lib/format';
   import { notices } from '../../lib/notices.svelte';
   import { router } from '../../lib/router.svelte';
   import Button from '../../lib/ui/Button.svelte';
@@ -33,7 +33,7 @@
 
 {#if run}
   <div class="page">
-    <div class="bar"><div><p class="crumb"><a href="/estate">Estate</a> · groundwork <span class="mono">{run.id}</span></p><h1>{run.sentence}</h1><p class="quiet" title={utc(run.started_at)}>started {clock(run.started_at)}{run.ended_at ? `, took ${span(Math.max(1, run.ended_at - run.started_at))}` : ''} · {count(run.hosts.length, 'host')}</p></div>
+    <div class="bar"><div><p class="crumb"><a href="/estate">Estate</a> · groundwork <span class="mono">{run.id}</span></p><h1>{run.sentence}</h1><p class="quiet" title={utc(run.started_at)}>started {clock(run.started_at)} {zone()}{run.ended_at ? `, took ${span(Math.max(1, run.ended_at - run.started_at))}` : ''} · {count(run.hosts.length, 'host')}</p></div>
       <div class="doors">
         {#if failed && run.state !== 'undoing'}<Button kind="main" onclick={() => void wish('retry')}>Retry what failed</Button>{:else if run.state === 'held'}<Button kind="main" onclick={() => void wish('resume')}>Resume</Button>{:else if run.state === 'running'}<Button onclick={() => void wish('hold')}>Hold</Button>{:else if run.state === 'done'}<a class="fit" href="/estate?see=fitness">See what is left to mend</a>{/if}
         {#if run.state === 'undoing' && failed}<Button kind="main" onclick={() => void wish('undo')}>Roll back again</Button>{/if}

@@ -281,3 +281,8 @@ def test_places_that_cannot_be_are_told() -> None:
     assert {"ovf-address", "ovf-parent"} <= set(noticed)
     disk = '<DiskSection><Info/><Disk ovf:diskId="d" ovf:capacity="1000" ovf:populatedSize="2000"/></DiskSection>'
     assert "ovf-disk-populated" in read(ovf.envelope(disk, system()))[1]
+
+
+def test_an_empty_disk_needs_no_format() -> None:
+    disk = '<DiskSection><Info/><Disk ovf:diskId="d" ovf:capacity="1000"/></DiskSection>'
+    assert "ovf-disk-format" not in read(ovf.envelope(disk, system()))[1]

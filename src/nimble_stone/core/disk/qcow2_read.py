@@ -44,15 +44,17 @@ class Qcow2Image(Image):
             if incompatible & (1 << bit):
                 raise FormatError(f"the disk {why}", code="disk-backing" if bit == 2 else "qcow2-feature", place="byte 72")
         method = head[104] if version == 3 and incompatible & 8 else 0
-        if incompatible & ~0b1111 or method not in (0,):
-            raise FormatError("the disk is packed by zstd; deflate is what is read" if method == 1 else "the disk uses a feature nobody knows here",
-                              code="qcow2-feature", place="byte 72", hint="Convert it with deflate, or without packing.")
+        if incompatible & ~0b1111 or method > 1:
+            raise FormatError("the disk uses a feature that is unknown here", code="qcow2-feature", place="byte 72")
         if not 9 <= bits <= 21 or not 0 < capacity <= MAX_CAPACITY:
             raise FormatError(f"impossible qcow2 geometry (clusters of 2^{bits} bytes, {capacity} bytes)", code="qcow2-geometry", place="byte 20")
         self._bits, self.unit_bytes, self.capacity_bytes = bits, 1 << bits, -(-capacity // 512) * 512
         if incompatible & 1:
             self.notes = ("the disk was not closed in order; its tables are used as they are",)
         self._load(l1_at, l1_size)
+        if self.packed and method == 1:                      # the type alone is no reason: an unpacked disk may name one
+            raise FormatError("the disk is packed by zstd; deflate is what is read", code="qcow2-feature", place="byte 104",
+                              hint="Convert it with deflate, or without packing.")
 
     def _load(self, l1_at: int, l1_size: int) -> None:
         """Read L1 and L2. Cost: one read per L2 table present; memory 16 bytes per cluster of data."""

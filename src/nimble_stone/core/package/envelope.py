@@ -211,7 +211,7 @@ def _disks(root: Element, files: set[str], defaults: Mapping[str, str], reading:
             found[ident] = Disk(ident, file_id, capacity, populated,
                                 item.attribute("format") or "", item.attribute("parentRef") or "",
                                 section.name == "SharedDiskSection" or reading.flag(item, "shared"), key)
-            if item.attribute("format") is None:
+            if item.attribute("format") is None and file_id:          # an empty disk has no file whose format could be named
                 reading.notice("caution", "ovf-disk-format", f"disk “{ident[:60]}” does not name its format", item, "9.1")
     for disk in found.values():
         seen, at = {disk.id}, disk

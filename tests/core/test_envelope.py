@@ -286,3 +286,16 @@ def test_places_that_cannot_be_are_told() -> None:
 def test_an_empty_disk_needs_no_format() -> None:
     disk = '<DiskSection><Info/><Disk ovf:diskId="d" ovf:capacity="1000"/></DiskSection>'
     assert "ovf-disk-format" not in read(ovf.envelope(disk, system()))[1]
+
+
+def test_a_device_nobody_knows_stops_a_rollout_only_where_the_package_insists() -> None:
+    for attributes, weight in (('ovf:required="true"', {"ovf-device-required"}), ('ovf:required="false"', set()), ("", set())):
+        odd = item(77, 9, attributes=attributes)
+        assert worst(read(ovf.envelope(system(parts=hardware(CPU, MEMORY, odd))))[1]) == weight
+
+
+def test_a_product_section_of_another_namespace_is_no_product_section() -> None:
+    foreign = '<x:ProductSection xmlns:x="urn:quay" {}><Info/><Property ovf:key="k" ovf:type="string"/></x:ProductSection>'
+    found, noticed = read(ovf.envelope(system(inside=foreign.format('ovf:required="false"'))))
+    assert (found.systems[0].questions, worst(noticed)) == ((), set())
+    assert "ovf-section" in worst(read(ovf.envelope(system(inside=foreign.format(""))))[1]), "required unless it says otherwise (7.1)"

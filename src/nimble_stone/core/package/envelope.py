@@ -13,10 +13,9 @@ from urllib.parse import unquote
 from nimble_stone.core.errors import FormatError
 from nimble_stone.core.package import hardware, properties, units
 from nimble_stone.core.package.model import Collection, Disk, Envelope, FileRef, NetworkWish, Noticed, Option, Startup, System
-from nimble_stone.core.package.reading import Reading
+from nimble_stone.core.package.reading import SPACES, Reading
 from nimble_stone.core.package.xml_tree import XML_LANG, Element, parse
 
-SPACES = {"http://schemas.dmtf.org/ovf/envelope/1": "1", "http://schemas.dmtf.org/ovf/envelope/2": "2"}
 MAX_CAPACITY = 64 << 40
 MAX_SYSTEMS = 500
 _ENVELOPE = {"References", "DiskSection", "NetworkSection", "DeploymentOptionSection", "VirtualSystem", "VirtualSystemCollection", "Strings"}
@@ -114,7 +113,7 @@ def _strings(root: Element, wish: str, texts: Mapping[str, bytes], reading: Read
 def _sections(parent: Element, known: set[str], reading: Reading) -> None:
     """Sections nobody here knows: refused when required, which they are unless they say otherwise (§7.1)."""
     for child in parent.children:
-        if child.name in known:
+        if child.name in known and (child.space in SPACES or not child.space):
             continue
         required = reading.flag(child, "required", True)
         if child.name == "EncryptionSection":

@@ -216,7 +216,9 @@ def _other(item: Element, reading: Reading) -> str:
     name = _NAMES.get(kind)
     required = (item.attribute("required") or "true").strip().lower() in ("true", "1")
     text = f"{name or f'device of type {kind[:20]}'}{f' ({model[:40]})' if model else ''}"
-    if name is None:
+    if name is None and item.attribute("required") is not None and required:
+        reading.notice("blocker", "ovf-device-required", f"a device of type {kind[:20]} is required by the package and is unknown here", item, "8.3")
+    elif name is None:
         reading.notice("note", "ovf-device", f"resource type {kind[:20]} is none that is known here", item, "8.3")
     reading.notice("note", "ovf-device-dropped", f"the guest will have no {text}{'' if required else ' (the package can do without)'}", item, "8.3")
     return text

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 from nimble_stone.core.package.model import Product, Question
-from nimble_stone.core.package.reading import Reading
+from nimble_stone.core.package.reading import SPACES, Reading
 from nimble_stone.core.package.xml_tree import Element
 
 _BITS = {"uint8": 8, "uint16": 16, "uint32": 32, "uint64": 64}
@@ -20,18 +20,23 @@ _ESCAPED = re.compile(r"\\(.)")
 MAX_PROPERTIES = 2_000
 
 
+def _sections(system: Element) -> list[Element]:
+    """Product sections of the standard's own namespaces; one of that name from elsewhere is another thing."""
+    return [section for section in system.all("ProductSection") if section.space in SPACES or not section.space]
+
+
 def products(system: Element, reading: Reading) -> tuple[Product, ...]:
     """All product sections of a system or collection."""
     return tuple(Product(reading.child(s, "Product"), reading.child(s, "Vendor"), s.child_text("Version"), s.child_text("FullVersion"),
                          s.child_text("ProductUrl"), s.child_text("VendorUrl"), s.attribute("class") or "", s.attribute("instance") or "")
-                 for s in system.all("ProductSection"))
+                 for s in _sections(system))
 
 
 def questions(system: Element, reading: Reading, options: frozenset[str]) -> tuple[Question, ...]:
     """All properties of a system or collection, in the publisher's order and groups. Doubles are kept once and noticed."""
     found: dict[str, Question] = {}
     sections: set[tuple[str, str]] = set()
-    for section in system.all("ProductSection"):
+    for section in _sections(system):
         name = (section.attribute("class") or "", section.attribute("instance") or "")
         if name in sections:
             reading.notice("caution", "ovf-product", f"two product sections share class “{name[0]}” and instance “{name[1]}”", section, "9.5")

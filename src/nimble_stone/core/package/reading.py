@@ -9,6 +9,8 @@ from dataclasses import dataclass, field
 from nimble_stone.core.package.model import Noticed, Severity
 from nimble_stone.core.package.xml_tree import Element
 
+SPACES = {"http://schemas.dmtf.org/ovf/envelope/1": "1", "http://schemas.dmtf.org/ovf/envelope/2": "2"}
+"""Namespaces of the standard, and which version each means."""
 MAX_FINDINGS = 500
 MAX_TEXT = 512 << 10
 

@@ -69,6 +69,8 @@ def server(text: str) -> str:
 def each(form: Form) -> Form:
     """A list of at most twelve, each of a form."""
     def fault_of(text: str) -> str:
+        if _CONTROL.search(text):
+            return "it holds a line break or another control character"
         items = listed(text)
         if len(items) > MOST_LISTED:
             return f"it lists {len(items)}; use at most {MOST_LISTED}"

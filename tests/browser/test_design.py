@@ -249,7 +249,8 @@ def test_a_cell_is_filled_down_by_its_corner(page: Page, server: ServerProcess, 
     page.mouse.move(last["x"] + 20, last["y"] + 9, steps=5)
     page.mouse.up()
     expect(page.get_by_role("row").filter(has_text="design-arc-2")).to_contain_text("10.44.20.52")
-    assert [node["cells"]["address"]["value"] for node in client.call("GET", "/api/plans/design")["nodes"]] == ["10.44.20.50", "10.44.20.51", "10.44.20.52"]
+    wait_for(lambda: [node["cells"]["address"]["value"] for node in client.call("GET", "/api/plans/design")["nodes"]]
+             == ["10.44.20.50", "10.44.20.51", "10.44.20.52"], 10, "the fill to arrive")
     page.keyboard.press("Control+z")                                       # one fill is one change
     expect(page.get_by_role("row").filter(has_text="design-arc-2")).not_to_contain_text("10.44.20.52")
 

@@ -280,7 +280,7 @@ async def test_a_wait_is_extended_ended_and_begun_anew_by_a_person(place: tuple[
     await driver.end_wait("boot/lead-1")
 
     async def failed() -> bool:
-        return (await states(world, run))["boot/lead-1"] == "failed"
+        return (await states(world, run))["boot/lead-1"] == "failed" and driver._states["boot/lead-1"] == "failed"
     await until(failed)
     found = {step.key: step for step in await world.store.read(runs.steps, run)}["boot/lead-1"]
     assert "was ended by a person" in found.message

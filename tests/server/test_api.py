@@ -62,7 +62,7 @@ def test_the_key_is_kept_as_a_hash_and_the_keyring_apart_from_its_key(server: Se
     ("garbage", b"\x00\x01garbage" * 500, "not-a-package"),
     ("empty", b"", "upload-length"),
     ("xml", appliance.pack("x", {"x.ovf": b"<!DOCTYPE a [<!ENTITY b 'c'>]><a>&b;</a>"}), "xml-dtd"),
-    ("disk", appliance.pack("x", {"x.ovf": appliance.descriptor(1 << 30, 140).encode(), "gauge-collector-disk1.vmdk": b"no disk" * 20}), "ovf-disk-kind"),
+    ("disk", appliance.pack("x", {"x.ovf": appliance.descriptor(1 << 30, 140).encode(), "gauge-collector-disk1.vmdk": b"no disk" * 20}), "disk-kind"),
 ])
 def test_a_package_that_is_not_right_leaves_nothing_but_its_reason(client: Client, server: ServerProcess, tmp_path: Path, name: str, data: bytes, code: str) -> None:
     before = sorted(path.name for path in (server.data / "packages").rglob("*"))

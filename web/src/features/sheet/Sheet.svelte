@@ -47,7 +47,8 @@
   });
 
   function valueOf(row: string, column: SheetColumn): string {
-    const node = nodeOf(row);
+    const node = nodeOf(row), typedHere = typedAt(row, column.id);
+    if (typeof typedHere === 'string') return typedHere;                       // also for copying, filling down and editing on
     if (row !== EVERY) return node ? column.text(node) : '';
     return column.editable ? shared(plan.nodes, column.id).value : '';
   }
@@ -201,7 +202,6 @@
       {#if outcome}<span class="effect" class:leftward={far(ci)} role="status">{outcome}</span>{/if}
     {:else if ci === 0 && node}<i style:--role={`var(--role-${node.role_index % 5})`}></i><b>{middle(shownText(row, column), 16)}</b>
     {:else if ci === 0}<span class="every">every node</span>
-    {:else if typeof unsaved === 'string'}{middle(unsaved, Math.floor((column.width - 14) / 7.2))}
     {:else}{middle(shownText(row, column), Math.floor((column.width - 14) / 7.2))}{/if}
     <!-- svelte-ignore a11y_no_static_element_interactions -->
     {#if ri === r && ci === c && !editing && column.editable && !kept(column)}<i class="corner" title="Pull down to fill" onmousedown={pull}></i>{/if}

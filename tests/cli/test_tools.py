@@ -6,6 +6,7 @@ import json
 import os
 import resource
 import subprocess
+import sys
 from pathlib import Path
 from typing import Any
 
@@ -66,6 +67,27 @@ def test_a_loose_descriptor_brings_its_files_but_never_leaves_its_folder(tmp_pat
     assert "ovf-file-missing" in {f["code"] for f in inspected(tmp_path / "g.ovf", code=1)["findings"]}
     (tmp_path / "g.ovf").write_text(text.replace("gauge-collector-disk1.vmdk", "/etc/passwd"))
     assert "ovf-file" in {f["code"] for f in inspected(tmp_path / "g.ovf", code=1)["findings"]}
+
+
+def test_files_in_folders_below_the_descriptor_belong_to_it_but_not_through_links(tmp_path: Path) -> None:
+    disk = appliance.vmdk(1 << 20, {0: b"boot"})
+    (tmp_path / "g.ovf").write_text(appliance.descriptor(1 << 20, len(disk)).replace("gauge-collector-disk1.vmdk", "disks/d%20one.vmdk"))
+    (tmp_path / "disks").mkdir()
+    (tmp_path / "disks" / "d one.vmdk").write_bytes(disk)
+    assert inspected(tmp_path / "g.ovf")["disks"][0]["capacity_bytes"] == 1 << 20
+    (tmp_path / "disks").rename(tmp_path / "elsewhere")
+    (tmp_path / "disks").symlink_to("elsewhere")
+    assert "ovf-file-missing" in {f["code"] for f in inspected(tmp_path / "g.ovf", code=1)["findings"]}
+
+
+def test_inspecting_a_file_loads_neither_the_server_nor_what_speaks_to_hosts(tmp_path: Path) -> None:
+    (tmp_path / "g.ova").write_bytes(appliance.ova(mib=1))
+    script = ("import sys; from nimble_stone.cli.entry import main; sys.argv = ['nimble-stone', 'package', 'inspect', sys.argv[1]]\n"
+              "try:\n    main()\nexcept SystemExit:\n    pass\n"
+              "print(sorted({'fastapi', 'asyncssh', 'httpx', 'sqlite3', 'cryptography', 'scipy', 'nimble_stone.cli.main'} & set(sys.modules)), file=sys.stderr)")
+    done = subprocess.run([sys.executable, "-c", script, str(tmp_path / "g.ova")], capture_output=True, text=True)
+    assert "Gauge Collector" in done.stdout
+    assert done.stderr.strip() == "[]"
 
 
 def test_disks_are_told_of_and_converted(tmp_path: Path) -> None:

@@ -247,7 +247,8 @@ def test_bytes_that_nothing_tells_are_a_raw_disk_only_when_somebody_says_so() ->
     assert not open_image(BytesSource(bytes(510) + b"\x55\xaa" + bytes(4096))).notes
 
 
-def test_grains_of_zeros_are_left_out_at_the_cost_of_one_inflation(monkeypatch: pytest.MonkeyPatch) -> None:
+@pytest.mark.parametrize("grain", [64 << 10, 256 << 10])
+def test_grains_of_zeros_are_left_out_at_the_cost_of_one_inflation(monkeypatch: pytest.MonkeyPatch, grain: int) -> None:
     """A disk may hold hundreds of thousands of them; the work is counted, not timed."""
     inflated = 0
     real = VmdkImage._unpack
@@ -257,9 +258,10 @@ def test_grains_of_zeros_are_left_out_at_the_cost_of_one_inflation(monkeypatch: 
         inflated += 1
         return real(self, *given)                                    # type: ignore[arg-type]
     monkeypatch.setattr(VmdkImage, "_unpack", counted)
+    monkeypatch.setattr(appliance, "GRAIN", grain)
     grains = dict.fromkeys(range(3000), b"") | {2999: b"data"}
-    image = open_image(BytesSource(appliance.vmdk(256 << 20, grains)))
-    assert image.clusters.tolist() == [2999]
+    image = open_image(BytesSource(appliance.vmdk(3000 * grain, grains)))
+    assert image.units.tolist() == [2999]
     assert inflated <= 3
     assert b"".join(convert.prepare(image).stream()).count(b"data") == 1
 

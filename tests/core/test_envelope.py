@@ -294,6 +294,48 @@ def test_a_device_nobody_knows_stops_a_rollout_only_where_the_package_insists() 
         assert worst(read(ovf.envelope(system(parts=hardware(CPU, MEMORY, odd))))[1]) == weight
 
 
+def test_references_may_lead_into_folders_but_not_out_of_the_package() -> None:
+    """RFC 3986, 4.2 and 5.2.4, as DSP0243 7.1 has it."""
+    references = '<File ovf:id="f" ovf:href="disks/d%20one.vmdk"/><File ovf:id="g" ovf:href="./disks/./two.vmdk"/><File ovf:id="h" ovf:href="disks/../three.vmdk"/>'
+    found, noticed = read(ovf.envelope(system(), references=references))
+    assert ([file.href for file in found.files], worst(noticed)) == (["disks/d one.vmdk", "disks/two.vmdk", "three.vmdk"], set())
+    for bad in ("../x.vmdk", "a/../../x.vmdk", "/etc/passwd", "disks/", "a//b", "a\\b", "..", "%2e%2e/x", "a%00b"):
+        assert worst(read(ovf.envelope(system(), references=f'<File ovf:id="f" ovf:href="{bad}"/>'))[1]) == {"ovf-file"}, bad
+
+
+def test_memory_without_a_unit_is_read_as_mib_and_said_so() -> None:
+    found, noticed = read(ovf.envelope(system(parts=hardware(CPU, item(4, 2, more=quantity(4096))))))
+    assert found.systems[0].standard.memory.normal == 4096 * MIB
+    assert (noticed["ovf-unit"].severity, noticed["ovf-unit"].clause) == ("caution", "DSP0243 8.3")
+
+
+def test_a_count_is_a_count_of_allocation_units() -> None:
+    """CIM's VirtualQuantityUnits is “count” where nothing is said: of the units in AllocationUnits."""
+    for word in ("count", " Count "):
+        memory = item(4, 2, more=quantity(8, "byte * 2^30", Reservation=2) + f"<rasd:VirtualQuantityUnits>{word}</rasd:VirtualQuantityUnits>")
+        processor = item(3, 1, more=quantity(2, "hertz * 10^6", Reservation=500) + f"<rasd:VirtualQuantityUnits>{word}</rasd:VirtualQuantityUnits>")
+        found, noticed = read(ovf.envelope(system(parts=hardware(processor, memory))))
+        own = found.systems[0].standard
+        assert (own.vcpu.normal, own.vcpu.reserved, own.memory.normal, own.memory.reserved) == (2, 500, 8 * GIB, 2 * GIB)
+        assert noticed == {}
+
+
+def test_a_reservation_is_in_allocation_units_even_where_the_quantity_has_its_own() -> None:
+    memory = item(4, 2, more=quantity(4, "byte * 2^20", Reservation=512) + "<rasd:VirtualQuantityUnits>byte * 2^30</rasd:VirtualQuantityUnits>")
+    own = read(ovf.envelope(system(parts=hardware(CPU, memory))))[0].systems[0].standard
+    assert (own.memory.normal, own.memory.reserved) == (4 * GIB, 512 * MIB)
+
+
+def test_two_disks_may_be_made_from_one_file() -> None:
+    """DSP0243 9.1 gives each disk an id of its own and does not ask for a file of its own."""
+    disks = "".join(f'<Disk ovf:diskId="{d}" ovf:fileRef="f" ovf:capacity="1" ovf:capacityAllocationUnits="byte * 2^30" ovf:format="x"/>' for d in "ab")
+    parts = hardware(CPU, MEMORY, item(6, 3), *(item(17, n, more=f"<rasd:HostResource>ovf:/disk/{d}</rasd:HostResource><rasd:Parent>3</rasd:Parent>"
+                                                f"<rasd:AddressOnParent>{n}</rasd:AddressOnParent>") for n, d in ((4, "a"), (5, "b"))))
+    found, noticed = read(ovf.envelope(f"<DiskSection><Info/>{disks}</DiskSection>", system(parts=parts), references='<File ovf:id="f" ovf:href="d.vmdk"/>'))
+    assert ([disk.file_id for disk in found.disks], found.systems[0].standard.disks) == (["f", "f"], ("a", "b"))
+    assert noticed == {}
+
+
 def test_a_product_section_of_another_namespace_is_no_product_section() -> None:
     foreign = '<x:ProductSection xmlns:x="urn:quay" {}><Info/><Property ovf:key="k" ovf:type="string"/></x:ProductSection>'
     found, noticed = read(ovf.envelope(system(inside=foreign.format('ovf:required="false"'))))

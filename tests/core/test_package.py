@@ -104,7 +104,7 @@ def test_a_wrong_digest_names_file_and_both_digests() -> None:
     assert {m.name: m.state for m in contents.members}["gauge-collector-disk1.vmdk"] == "failed"
 
 
-@pytest.mark.parametrize("name", ["../evil.ovf", "/etc/passwd", "a/../../b", "sub/inside.ovf", "..", "back\\slash", "bell\x07"])
+@pytest.mark.parametrize("name", ["../evil.ovf", "/etc/passwd", "a/../../b", "sub/../inside.ovf", "sub//inside.ovf", "..", "back\\slash", "bell\x07"])
 def test_names_that_lead_out_of_the_package_are_refused(name: str) -> None:
     with pytest.raises(FormatError) as caught:
         list(ArchiveReader().feed(packed((name, b"x"))))
@@ -120,6 +120,34 @@ def test_links_and_devices_are_refused(kind: bytes) -> None:
 def test_a_file_that_stands_twice_is_refused() -> None:
     with pytest.raises(FormatError, match="twice"):
         list(ArchiveReader().feed(packed(("a.ovf", b"1"), ("a.ovf", b"2"))))
+
+
+def test_files_in_folders_are_read_under_their_relative_names() -> None:
+    events = list(ArchiveReader().feed(packed(("a.ovf", b"1"), ("./disks/one.vmdk", b"22"))))
+    assert [event.name for event in events if isinstance(event, MemberStart)] == ["a.ovf", "disks/one.vmdk"]
+
+
+def header(kind: bytes, name: str, body: bytes) -> bytes:
+    info = tarfile.TarInfo(name)
+    info.size, info.type = len(body), kind
+    return info.tobuf(tarfile.USTAR_FORMAT) + body + bytes(-len(body) % 512)
+
+
+@pytest.mark.parametrize("between", [header(b"g", "globals", b"18 comment=a word\n"), header(b"L", "././@LongLink", b"shadowed.ovf\0")])
+def test_an_extended_header_holds_for_the_next_file_whatever_headers_stand_between(between: bytes) -> None:
+    """POSIX 1003.1, pax: typeflag x affects the next file; g and GNU's L in between do not end that."""
+    data = header(b"x", "x", b"18 path=wanted.ovf\n".replace(b"18", b"19")) + between + header(b"0", "short.ovf", b"abc") + bytes(1024)
+    events = list(ArchiveReader().feed(data))
+    assert [event.name for event in events if isinstance(event, MemberStart)] == ["wanted.ovf"]
+
+
+def test_bytes_after_the_end_of_the_archive_are_told_and_not_read() -> None:
+    assert "archive-after-end" not in {f.code for f in take(GOOD).findings}
+    found = next(f for f in take(GOOD + b"more" + bytes(508)).findings if f.code == "archive-after-end")
+    assert found.severity == "caution"
+    assert "POSIX" in found.clause
+    zeros = take(GOOD + bytes(10_240))
+    assert "archive-after-end" not in {f.code for f in zeros.findings}, "a record is filled up with zeros"
 
 
 def test_long_names_of_pax_and_gnu_archives_are_read() -> None:

@@ -95,7 +95,7 @@ class Client:
     def upload(self, paths: Path | list[Path], seen: Any) -> Any:
         """Take the files of one package in, going on with an upload that was broken off earlier. `seen` is told bytes sent and total."""
         paths = [paths] if isinstance(paths, Path) else paths
-        files = [(path.name, path.stat().st_size) for path in paths]
+        files = [(path.relative_to(paths[0].parent).as_posix() if path.is_relative_to(paths[0].parent) else path.name, path.stat().st_size) for path in paths]
         if empty := next((name for name, size in files if not size), ""):
             raise InputError(f"“{empty}” is empty", code="upload-length")
         total = sum(size for _, size in files)

@@ -34,6 +34,10 @@ def main() -> None:
         from nimble_stone.cli.disks import app as disks
         guarded(lambda: disks(args=sys.argv[2:], prog_name="nimble-stone disk"))
         return
+    if sys.argv[1:3] == ["package", "inspect"]:
+        from nimble_stone.cli.inspecting import app as inspecting
+        guarded(lambda: inspecting(args=sys.argv[3:], prog_name="nimble-stone package inspect"))
+        return
     from nimble_stone.cli.main import app
     guarded(app)
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import time
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Annotated
 
 import typer
 
@@ -13,6 +13,7 @@ from nimble_stone.cli import access, backup, certificates, disks, estate, keyrin
 from nimble_stone.cli import lab as lab_commands
 from nimble_stone.cli.client import Client
 from nimble_stone.cli.entry import guarded
+from nimble_stone.cli.inspecting import package_inspect, package_lines
 from nimble_stone.cli.say import FINE, FOUND, Json, answer, findings, say, sentence, table, text_of
 from nimble_stone.core.errors import InputError, NotFound
 from nimble_stone.core.run_words import EVENTS
@@ -27,6 +28,7 @@ for name, sub in (("package", package_app), ("estate", estate.app), ("plan", pla
                   ("lab", lab_commands.app), ("access", access.app),
                   ("disk", disks.app), ("certificate", certificates.app), ("trust", trust_app)):
     app.add_typer(sub, name=name)
+package_app.command("inspect")(package_inspect)
 serving.add_commands(app)
 TRANSCRIPT_PAGE = 500
 backup.add_commands(app)
@@ -62,7 +64,7 @@ def package_add(source: Annotated[list[str], typer.Argument(help="A file (a desc
             teller.at(sent)
         found = client.upload(paths, seen)
     teller.end()
-    answer(found, as_json, f"{found['product']} {found['version']} taken in: {found['sha256'][:12]}", *_package_lines(found))
+    answer(found, as_json, f"{found['product']} {found['version']} taken in: {found['sha256'][:12]}", *package_lines(found))
 
 
 @package_app.command("list")
@@ -155,35 +157,6 @@ def trust_remove(fingerprint: str) -> None:
     """Trust a certificate no longer."""
     Client().call("DELETE", f"/api/trust/{fingerprint}")
     say("no longer trusted")
-
-
-@package_app.command("inspect")
-def package_inspect(package: str, lang: Annotated[str, typer.Option(help="Language of the texts, such as de.")] = "",
-                    trust: Annotated[list[Path] | None, typer.Option(help="PEM file of publishers to trust; may be given again.")] = None,
-                    as_json: Json = False) -> None:
-    """What a package holds. PACKAGE: a file (works without a server), the first digits of a SHA-256, or “Product version”."""
-    if Path(package).is_file():
-        from nimble_stone.cli import tools
-        raise typer.Exit(tools.inspect_file(Path(package), lang, trust or [], as_json))
-    if "/" in package or package.endswith((".ova", ".ovf", ".vmdk", ".qcow2", ".iso", ".img", ".raw")):
-        raise NotFound(f"there is no file {package}")
-    found = Client().call("GET", f"/api/packages/{package}")
-    answer(found, as_json, f"{found['product']} {found['version']} by {found['vendor'] or 'an unnamed publisher'}", *_package_lines(found))
-
-
-def _package_lines(p: dict[str, Any]) -> list[str]:
-    lines = [f"a node's disks: {size_text(p['thin_bytes'])} thin, {size_text(p['full_bytes'])} fully reserved"]
-    lines += ["sizes:", *("  " + line for line in table([[s["id"] or s["label"], f"{s['vcpu']} vCPU", size_text(s["memory_bytes"]), s["description"],
-                                                          s["carries"]]
-                                                         for s in p["sizes"]]))] if p["sizes"] else []
-    lines += ["networks: " + ", ".join(n["name"] for n in p["networks"])] if p["networks"] else []
-    lines += ["questions:", *("  " + line for line in table([[q["key"], q["rule"], q["label"]] for q in p["questions"]
-                                                             if q["asked"]]))] if p["questions"] else []
-    lines += [f"the guest: {d['device']} {d['outcome']}: {d['was'] or '-'} → {d['becomes'] or 'nothing'}" for d in p["differences"] if d["weight"] == "caution"]
-    lines += [f"{f['severity']}: {f['message']}" for f in p["findings"] if f["severity"] != "note"]
-    whole = {"absent": "no manifest", "verified": "all listed digests hold", "failed": "the manifest does not hold"}[p["manifest"]]
-    return [*lines, f"licence: {len(p['licence_text'].split())} words to accept" if p["licence_text"] else "licence: none", f"integrity: {whole};"
-            f" signature {p['signature']}{' by ' + p['signer']['subject'] if p['signer'] else ''}"]
 
 
 @run_app.command("start")

@@ -6,21 +6,24 @@ import json
 import time
 from dataclasses import asdict
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import typer
 
 from nimble_stone.cli.disks import Progress
 from nimble_stone.core.errors import NotFound
-from nimble_stone.core.package import compare, inspect, signature
+from nimble_stone.core.package import inspect
 from nimble_stone.core.package.contents import Contents, examine
 from nimble_stone.core.units import size_text
 from nimble_stone.engine.files import opened
 
+if TYPE_CHECKING:
+    from cryptography.x509 import Certificate
+
 
 def inspect_file(path: Path, language: str, trust: list[Path], as_json: bool) -> int:
     """Print what a package file holds; the exit code: 0 without blockers, 1 with. Raises FormatError when it is no package."""
-    anchors = [certificate for file in trust for certificate in signature.read_certificates(_bytes(file))]
+    anchors = _anchors(trust)
     teller = Progress("verifying")
     with opened(path) as given:
         teller.total = sum(g.source.size_bytes for g in given)
@@ -37,6 +40,7 @@ def inspect_file(path: Path, language: str, trust: list[Path], as_json: bool) ->
 
 def compare_files(old: Path, new: Path) -> list[dict[str, str]]:
     """What changed between two package files. Raises FormatError."""
+    from nimble_stone.core.package import compare
     with opened(old) as before, opened(new) as after:
         return [asdict(change) for change in compare.compare(examine(before), examine(after))]
 
@@ -70,6 +74,14 @@ def lines(contents: Contents, found: dict[str, Any]) -> list[str]:
     out += [f"{f['severity']:8} {f['code']}: {f['message']}" + (f" [{f['where']}]" if f["where"] else "") + (f" ({f['clause']})" if f["clause"] else "")
             for f in found["findings"]]
     return out
+
+
+def _anchors(trust: list[Path]) -> list[Certificate]:
+    """The publishers' certificates in PEM files. Raises NotFound, FormatError."""
+    if not trust:
+        return []
+    from nimble_stone.core.package import signature
+    return [certificate for file in trust for certificate in signature.read_certificates(_bytes(file))]
 
 
 def _bytes(file: Path) -> bytes:

@@ -17,9 +17,10 @@ from numpy.typing import NDArray
 from nimble_stone.core.disk import qcow2
 from nimble_stone.core.disk.image import CLUSTER, Image
 
-BATCH = 64                     # clusters per task: 4 MiB
+BATCH = 16                     # clusters per task: 1 MiB, which stays in the processor's cache between inflating and writing
 BLOCK = 4096                   # holes are made at this grain
 _ZERO_CLUSTER = bytes(CLUSTER)
+_ZERO_BLOCK = memoryview(bytes(BLOCK))
 
 
 def into_file(image: Image, descriptor: int, to: Literal["raw", "qcow2"], tell: Callable[[int], None] = lambda _: None, workers: int = 2) -> int:
@@ -79,12 +80,12 @@ def _write(descriptor: int, parts: list[tuple[int, bytes]]) -> None:
     run: list[bytes] = []
     start = end = 0
     for offset, data in parts:
-        dense = _dense(data)
-        if run and (offset != end or not dense):
+        empty = _empty_blocks(data)
+        if run and (offset != end or empty):
             _put(descriptor, run, start)
             run = []
-        if not dense:
-            _write_blocks(descriptor, offset, data)
+        if empty:
+            _write_filled(descriptor, offset, data, empty)
             continue
         if not run:
             start = offset
@@ -94,19 +95,27 @@ def _write(descriptor: int, parts: list[tuple[int, bytes]]) -> None:
         _put(descriptor, run, start)
 
 
-def _dense(data: bytes) -> bool:
-    """Whether no block can be all zeros: only the first word of each is looked at, so a True is cheap and a False not final."""
-    return len(data) % BLOCK == 0 and bool(np.frombuffer(data, dtype=np.uint64)[::BLOCK // 8].all())
+def _empty_blocks(data: bytes) -> set[int]:
+    """Numbers of the blocks that hold nothing but zeros. Only blocks whose first word is zero are looked at whole."""
+    words = np.frombuffer(data, dtype=np.uint64, count=len(data) // 8)[::BLOCK // 8]
+    if words.all():
+        return set()
+    suspects = (words == 0).nonzero()[0].tolist()
+    view = memoryview(data)
+    return {block for block in suspects if view[block * BLOCK:(block + 1) * BLOCK] == _ZERO_BLOCK[:len(data) - block * BLOCK]}
 
 
-def _write_blocks(descriptor: int, offset: int, data: bytes) -> None:
-    """Write the blocks that hold anything."""
-    whole = len(data) // BLOCK
-    full = np.frombuffer(data, dtype=np.uint64, count=whole * BLOCK // 8).reshape(whole, BLOCK // 8)
-    filled = np.flatnonzero(np.append(full.any(axis=1), any(data[whole * BLOCK:])))
-    for run in np.split(filled, np.flatnonzero(np.diff(filled) > 1) + 1) if len(filled) else []:
-        start, end = int(run[0]) * BLOCK, min(len(data), (int(run[-1]) + 1) * BLOCK)
-        _put(descriptor, [memoryview(data)[start:end]], offset + start)
+def _write_filled(descriptor: int, offset: int, data: bytes, empty: set[int]) -> None:
+    """Write a piece without its empty blocks."""
+    view = memoryview(data)
+    begin: int | None = None
+    for block in range(-(-len(data) // BLOCK) + 1):
+        filled = block * BLOCK < len(data) and block not in empty
+        if filled and begin is None:
+            begin = block * BLOCK
+        elif not filled and begin is not None:
+            _put(descriptor, [view[begin:block * BLOCK]], offset + begin)
+            begin = None
 
 
 def _put(descriptor: int, parts: Sequence[bytes | memoryview], offset: int) -> None:

@@ -11,9 +11,10 @@ from pathlib import Path
 from nimble_stone.core.disk import vmdk_text
 from nimble_stone.core.disk.source import short
 from nimble_stone.core.errors import FormatError, NotFound
-from nimble_stone.core.package import envelope, kinds
+from nimble_stone.core.package import kinds
 from nimble_stone.core.package.given import MAX_DESCRIPTOR, Given, pieces_of
 from nimble_stone.core.package.model import FileRef
+from nimble_stone.core.package.names import inside
 
 MAX_FILES = 2_000
 
@@ -69,18 +70,27 @@ def open_plain(path: Path, *, follow: bool = False) -> int:
     return descriptor
 
 
+def open_below(folder: Path, name: str, *, follow: bool = False) -> int:
+    """A descriptor for a plain file at or below `folder`; folders on the way are never followed through links. Raises NotFound."""
+    *folders, last = name.split("/")
+    for number in range(len(folders)):
+        if folder.joinpath(*folders[:number + 1]).is_symlink():
+            raise NotFound(f"{folder / name} lies behind a link")
+    return open_plain(folder.joinpath(*folders, last), follow=follow)
+
+
 @contextlib.contextmanager
 def opened(path: Path) -> Iterator[list[Given]]:
     """The file and those beside it that belong to it (a descriptor's files, a VMDK text's extents), open inside the block.
 
-    Names found inside are looked up in the same folder only, and never through links. Raises NotFound, FormatError.
+    Names found inside are looked up in the same folder and below it only, and never through links. Raises NotFound, FormatError.
     """
     with contextlib.ExitStack() as stack:
         def take(name: str, *, follow: bool = False) -> Given | None:
-            if not name or "/" in name or "\\" in name or name in (".", "..") or "\0" in name:
+            if inside(name) != name:
                 return None
             try:
-                descriptor = open_plain(path.parent / name, follow=follow)
+                descriptor = open_below(path.parent, name, follow=follow)
             except NotFound:
                 return None
             stack.callback(os.close, descriptor)
@@ -108,6 +118,7 @@ def _named(main: Given, path: Path) -> Iterator[str]:
         return
     base = main.name.rsplit(".", 1)[0]
     yield from (f"{base}.mf", f"{base}.cert")
+    from nimble_stone.core.package import envelope  # only descriptors need it, and disks begin sooner without
     try:
         files = envelope.read(main.source.read_at(0, main.source.size_bytes))[0].files
     except FormatError:

@@ -25,6 +25,7 @@ from nimble_stone.core.errors import Conflict, FormatError, InputError, NotFound
 from nimble_stone.core.package import kinds, packed, signature
 from nimble_stone.core.package.contents import Contents, examine, hash_source
 from nimble_stone.core.package.given import Given, pieces_of
+from nimble_stone.core.package.names import inside
 from nimble_stone.core.units import size_text
 from nimble_stone.core.weburl import secrets_of, shown
 from nimble_stone.engine import packages, spool
@@ -170,8 +171,8 @@ class Intake:
         if not files or len(files) > MAX_FILES:
             raise InputError(f"a package has 1 to {MAX_FILES} files; these are {len(files)}", code="take-in-files")
         for file in files:
-            if not file.name or "/" in file.name or "\\" in file.name or file.name in (".", "..") or len(file.name) > 255 or not file.name.isprintable():
-                raise InputError(f"“{file.name[:80]}” is no plain file name", code="take-in-name")
+            if inside(file.name) != file.name:
+                raise InputError(f"“{file.name[:80]}” is no file name inside a package", code="take-in-name")
             if file.size is not None and not 0 < file.size <= 1 << 50:
                 raise InputError(f"“{file.name}” is {file.size} bytes long; 1 byte to 1 PiB can be taken in", code="take-in-size")
         if len({file.name for file in files}) != len(files):

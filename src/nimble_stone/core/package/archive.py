@@ -1,7 +1,7 @@
 """A tar reader fed with bytes, for OVA archives (POSIX 1003.1 ustar, pax and base-256 sizes as seen in the field).
 
 Sans-IO: `feed` bytes, receive events. It never holds more than one header plus what was fed. Only plain files with
-plain names are let through: links, devices, absolute names, '..', subfolders and duplicates are refused, because a package has no use for them.
+plain names are let through: links, devices, absolute names, '..' and duplicates are refused, because a package has no use for them.
 """
 
 from __future__ import annotations
@@ -10,6 +10,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from nimble_stone.core.errors import FormatError
+from nimble_stone.core.package.names import inside
 
 BLOCK = 512
 MAX_MEMBERS = 2_000
@@ -54,7 +55,8 @@ class ArchiveReader:
         self._pad_after = 0       # padding bytes that follow the current extended header
         self._name = ""
         self._pax: dict[str, str] | None = None
-        self._pax_left = 0
+        self._pax_left = 0        # bytes of the current extended header still to come
+        self._extension = b""     # its type: x (next file), g (all files), L (a long name)
         self._pax_data = bytearray()
         self._long_name = ""
         self._ended = False
@@ -147,9 +149,7 @@ class ArchiveReader:
         if kind in (b"x", b"g", b"L"):
             if size > MAX_PAX:
                 raise FormatError("an extended archive header is larger than 64 KiB", code="archive-header", place=f"byte {at}")
-            self._pax_left, self._pax_data = size, bytearray()
-            self._pax = {} if kind == b"x" else None
-            self._long_name = "pending" if kind == b"L" else ""
+            self._pax_left, self._pax_data, self._extension = size, bytearray(), kind
             self._pad_after = -size % BLOCK
             return None
         name = _text(block[345:500] if block[257:262] == b"ustar" and block[257:265] != b"ustar  \0" else b"")
@@ -168,10 +168,9 @@ class ArchiveReader:
         return MemberStart(name, size, self._offset)
 
     def _admit(self, name: str, at: int) -> str:
-        clean = name.removeprefix("./")
-        if (not clean or "/" in clean or "\\" in clean or clean in (".", "..") or "\0" in clean
-                or any(ord(c) < 32 for c in clean) or len(clean) > 255):
-            raise FormatError(f"the archive holds a file named “{_shown(name)}”: names that lead out of or below the package folder are"
+        clean = inside(name)
+        if clean is None:
+            raise FormatError(f"the archive holds a file named “{_shown(name)}”: names that lead out of the package folder are"
                               " refused", code="archive-name", place=f"byte {at}")
         if clean in self._names:
             raise FormatError(f"“{clean}” stands twice in the archive", code="archive-duplicate", place=f"byte {at}")
@@ -182,10 +181,12 @@ class ArchiveReader:
 
     def _end_extension(self) -> None:
         data = bytes(self._pax_data)
-        if self._long_name == "pending":
+        if self._extension == b"L":
             self._long_name = _text(data)
-        elif self._pax is not None:
-            self._pax = _pax_records(data)
+        else:
+            records = _pax_records(data)
+            if self._extension == b"x":          # what holds for all files (g) says nothing of names and sizes
+                self._pax = records
         self._padding = self._pad_after
 
 

@@ -9,9 +9,7 @@ import hashlib
 import zlib
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from typing import Literal
-
-from cryptography.x509 import Certificate
+from typing import TYPE_CHECKING, Literal
 
 from nimble_stone.core.disk import signatures
 from nimble_stone.core.disk.image import MAX_CAPACITY
@@ -19,14 +17,15 @@ from nimble_stone.core.disk.opening import open_image
 from nimble_stone.core.disk.source import BytesSource, ConcatSource, Source
 from nimble_stone.core.errors import FormatError
 from nimble_stone.core.package import descriptor as ovf
-from nimble_stone.core.package import envelope, kinds, manifest, packed, signature
+from nimble_stone.core.package import envelope, kinds, manifest, packed
 from nimble_stone.core.package import iso as iso_image
 from nimble_stone.core.package.archive import ArchiveReader, MemberStart
 from nimble_stone.core.package.given import MAX_DESCRIPTOR, Given, pieces_of
 from nimble_stone.core.package.iso import IsoFacts
-from nimble_stone.core.package.model import Descriptor, Disk, Envelope, Noticed
-from nimble_stone.core.package.signature import Signer
-from nimble_stone.core.package.signature import State as SignatureState
+from nimble_stone.core.package.model import Descriptor, Disk, Envelope, Noticed, Signer, Trust
+
+if TYPE_CHECKING:
+    from cryptography.x509 import Certificate
 
 Format = Literal["ova", "ovf", "qcow2", "vmdk", "raw", "iso", "kernel"]
 State = Literal["absent", "verified", "failed"]
@@ -55,7 +54,7 @@ class Integrity:
 
     manifest: State = "absent"
     algorithm: str = ""
-    signature: SignatureState = "absent"
+    signature: Trust = "absent"
     signer: Signer | None = None
 
 
@@ -156,6 +155,9 @@ class _Examination:
             reader.close()
             if not reader.ended:
                 self.notice("caution", "archive-end", "the archive has no end mark; it may be cut short", clause="6.5")
+            elif _holds_anything(source, reader.wanted):
+                self.found.append(Noticed("caution", "archive-after-end", f"{source.size_bytes - reader.wanted} bytes stand after the end of the archive;"
+                                          " nothing of them is read", given.name, "POSIX.1-2017 pax, ustar"))
         except FormatError as error:
             self.refuse(error)
         return members
@@ -236,6 +238,7 @@ class _Examination:
         integrity = Integrity("verified" if listed else "failed", algorithms[0] if algorithms else "")
         certificate = next((given for name, given in files.items() if name.lower().endswith(".cert")), None)
         if certificate is not None and certificate.source.size_bytes <= MAX_SIGNATURE:
+            from nimble_stone.core.package import signature  # costly to load, and few packages are signed
             checked = signature.check(certificate.source.read_at(0, certificate.source.size_bytes), data, chosen.name, self.trust, self.now)
             self.found += checked.findings
             integrity = replace(integrity, signature=checked.state, signer=checked.signer)
@@ -350,6 +353,14 @@ def _ordered(found: list[Noticed]) -> tuple[Noticed, ...]:
     """Blockers first, then cautions, then notes; otherwise as they were found."""
     weight = {"blocker": 0, "caution": 1, "note": 2}
     return tuple(sorted(found, key=lambda notice: weight[notice.severity]))
+
+
+MAX_TAIL = 1 << 20
+
+
+def _holds_anything(source: Source, at: int) -> bool:
+    """Whether the first MiB from `at` on is more than the zeros that fill up an archive's last record."""
+    return source.read_at(at, max(0, min(MAX_TAIL, source.size_bytes - at))).count(0) < min(MAX_TAIL, source.size_bytes - at)
 
 
 def _kind(source: Source) -> kinds.Kind:

@@ -8,11 +8,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from typing import Literal
-from urllib.parse import unquote
 
 from nimble_stone.core.errors import FormatError
 from nimble_stone.core.package import hardware, properties, units
 from nimble_stone.core.package.model import Collection, Disk, Envelope, FileRef, NetworkWish, Noticed, Option, Startup, System
+from nimble_stone.core.package.names import referred
 from nimble_stone.core.package.reading import SPACES, Reading
 from nimble_stone.core.package.xml_tree import XML_LANG, Element, parse
 
@@ -27,8 +27,13 @@ _UNUSED = {"PlacementGroupSection", "PlacementSection", "ScaleOutSection", "Boot
 def text_files(data: bytes) -> frozenset[str]:
     """Names of the package's files that hold texts in other languages (§10). Raises FormatError."""
     root = parse(data, "the descriptor")
-    hrefs = {f.attribute("id"): f.attribute("href") or "" for refs in root.all("References") for f in refs.all("File")}
+    hrefs = _hrefs(root)
     return frozenset(hrefs.get(s.attribute("fileRef"), "") for s in root.all("Strings")) - {""}
+
+
+def _hrefs(root: Element) -> dict[str | None, str]:
+    """File id → name inside the package, '' for none."""
+    return {f.attribute("id"): referred(f.attribute("href") or "") or "" for refs in root.all("References") for f in refs.all("File")}
 
 
 def read(data: bytes, language: str = "", texts: Mapping[str, bytes] | None = None) -> tuple[Envelope, list[Noticed]]:
@@ -83,7 +88,7 @@ def _walk(elements: list[Element]) -> Iterator[Element]:
 
 def _strings(root: Element, wish: str, texts: Mapping[str, bytes], reading: Reading) -> tuple[str, tuple[str, ...]]:
     """Fill `reading.texts` for the wished language: that very one, else its family, else the package's own (§10)."""
-    hrefs = {f.attribute("id"): f.attribute("href") or "" for refs in root.all("References") for f in refs.all("File")}
+    hrefs = _hrefs(root)
     bundles: dict[str, dict[str, str]] = {}
     own = root.attributes.get(XML_LANG, "en-US")
     for section in root.all("Strings"):
@@ -133,16 +138,18 @@ def _files(root: Element, reading: Reading) -> tuple[FileRef, ...]:
     found: dict[str, FileRef] = {}
     names: set[str] = set()
     for item in (item for refs in root.all("References") for item in refs.all("File")):
-        ident, href = item.attribute("id") or "", _name_of(item.attribute("href") or "")
+        ident, href = item.attribute("id") or "", (item.attribute("href") or "").strip()
         if not ident or ident in found:
             reading.notice("blocker", "ovf-file", f"two file references share the id “{ident[:60]}”" if ident else "a file reference has no id", item, "7.1")
             continue
         if "://" in href:
             reading.notice("blocker", "ovf-file-external", f"file “{href[:120]}” lies outside the package; nothing is fetched for a descriptor", item, "7.1")
             continue
-        if not href or "/" in href or "\\" in href or href in (".", "..") or any(ord(c) < 32 for c in href):
+        name = referred(href)
+        if name is None:
             reading.notice("blocker", "ovf-file", f"file reference “{href[:80]}” does not name a file inside the package", item, "7.1")
             continue
+        href = name
         if href in names:
             reading.notice("caution", "ovf-file", f"file “{href[:80]}” is referred to twice", item, "7.1")
         names.add(href)
@@ -153,16 +160,6 @@ def _files(root: Element, reading: Reading) -> tuple[FileRef, ...]:
                                "gzip" if packed == "gzip" else "",
                                reading.number(item.attribute("chunkSize"), item, "the size of the pieces", low=1, high=1 << 50))
     return tuple(found.values())
-
-
-def _name_of(href: str) -> str:
-    """The file that a relative reference names: “./d%20one.vmdk” is “d one.vmdk” (RFC 3986, 2.1 and 5.2.4)."""
-    if "://" in href:
-        return href
-    name = unquote(href)
-    while name.startswith("./"):
-        name = name[2:]
-    return name
 
 
 def _default_of(key: str, defaults: Mapping[str, str]) -> str:

@@ -146,7 +146,7 @@ def _quantity(item: Element, field: str, kind: str, reading: Reading, what: str,
             reading.notice("blocker", "ovf-hardware", f"{what} is {value}; at most {most} is believed", item)
             return None
         return value
-    text = item.child_text("VirtualQuantityUnits") or item.child_text("AllocationUnits")
+    text = _unit_of(item, field)
     unit = units.bytes_per(text) if text else 1 << 20
     if unit is None:
         reading.notice("blocker", "ovf-unit", f"the unit “{text[:40]}” is not understood", item, "8.3")
@@ -157,6 +157,16 @@ def _quantity(item: Element, field: str, kind: str, reading: Reading, what: str,
         reading.notice("blocker", "ovf-hardware", f"{what} is {value * unit} bytes; 1 MiB to 64 TiB is believed", item)
         return None
     return value * unit
+
+
+def _unit_of(item: Element, field: str) -> str:
+    """The unit of a field (CIM_ResourceAllocationSettingData): VirtualQuantity has its own, or counts allocation units; all else is in the latter."""
+    own, allocation = item.child_text("VirtualQuantityUnits"), item.child_text("AllocationUnits")
+    if own.strip().lower() == "count":
+        own = ""
+    if field == "VirtualQuantity":
+        return own or allocation
+    return allocation or own
 
 
 def _controller(item: Element) -> Controller | None:

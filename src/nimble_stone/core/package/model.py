@@ -8,6 +8,22 @@ from typing import Literal
 Severity = Literal["blocker", "caution", "note"]
 
 
+Trust = Literal["absent", "verified", "failed", "untrusted"]
+"""What came of checking a package's signature."""
+
+
+@dataclass(frozen=True)
+class Signer:
+    """Who signed: names, validity (epoch seconds), SHA-256 fingerprint, and the subjects up to the end of the chain."""
+
+    subject: str
+    issuer: str
+    not_before: float
+    not_after: float
+    fingerprint: str
+    chain: tuple[str, ...]
+
+
 @dataclass(frozen=True)
 class Noticed:
     """A deviation or oddity: `where` names file, line and column or byte; `clause` the standard's paragraph."""

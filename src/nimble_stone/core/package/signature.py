@@ -8,7 +8,6 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Literal
 
 from cryptography import x509
 from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
@@ -16,9 +15,8 @@ from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import ec, padding, rsa
 
 from nimble_stone.core.errors import FormatError
-from nimble_stone.core.package.model import Noticed
+from nimble_stone.core.package.model import Noticed, Signer, Trust
 
-State = Literal["absent", "verified", "failed", "untrusted"]
 MAX_CERTIFICATES = 10
 _DAMAGED = (ValueError, TypeError, UnsupportedAlgorithm, x509.InvalidVersion, x509.DuplicateExtension, x509.UnsupportedGeneralNameType)
 _LINE = re.compile(r"^\s*SHA-?(1|256|384|512)\s*\((.{1,255}?)\)\s*=\s*([0-9a-fA-F]{2,4096})\s*$", re.MULTILINE)
@@ -26,22 +24,10 @@ _HASHES: dict[str, type[hashes.HashAlgorithm]] = {"1": hashes.SHA1, "256": hashe
 
 
 @dataclass(frozen=True)
-class Signer:
-    """Who signed: names, validity (epoch seconds), SHA-256 fingerprint, and the subjects up to the end of the chain."""
-
-    subject: str
-    issuer: str
-    not_before: float
-    not_after: float
-    fingerprint: str
-    chain: tuple[str, ...]
-
-
-@dataclass(frozen=True)
 class Signature:
     """What came of checking a signature."""
 
-    state: State
+    state: Trust
     signer: Signer | None = None
     findings: tuple[Noticed, ...] = ()
 

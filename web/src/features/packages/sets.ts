@@ -30,7 +30,7 @@ export async function dropped(data: DataTransfer): Promise<Chosen[]> {
     if (found.length >= 2000) return;
     if (entry.isFile) {
       const file = await new Promise<File>((done, fail) => (entry as FileSystemFileEntry).file(done, fail));
-      found.push({ name: file.name, file });
+      found.push({ name: entry.fullPath.replace(/^\//, ''), file });
     } else if (depth < 2) {
       const reader = (entry as FileSystemDirectoryEntry).createReader();
       for (;;) {
@@ -41,5 +41,12 @@ export async function dropped(data: DataTransfer): Promise<Chosen[]> {
     }
   }
   for (const entry of entries) await walk(entry, 0);
-  return found;
+  return besideDescriptor(found);
+}
+
+/** Names as a descriptor calls its files: relative to its own folder. Without one descriptor, plain names. */
+function besideDescriptor(files: Chosen[]): Chosen[] {
+  const descriptors = files.filter((f) => /\.ovf$/i.test(f.name));
+  const home = descriptors.length === 1 ? descriptors[0]!.name.replace(/[^/]*$/, '') : null;
+  return files.map(({ name, file }) => ({ name: home !== null && name.startsWith(home) ? name.slice(home.length) : file.name, file }));
 }

@@ -1,4 +1,6 @@
-"""Editing one shared value in a plan of 1,000 nodes on 200 hosts: from the edit to the answer's bytes, against packing the same answer alone."""
+"""Editing one shared value in a plan of 1,000 nodes on 200 hosts: from the edit to the answer's
+bytes, against packing the same answer alone.
+"""
 
 from __future__ import annotations
 
@@ -29,37 +31,92 @@ ROUNDS = 9
 
 
 async def prepared(folder: Path) -> tuple[World, dict[str, Kit]]:
-    """A world with 200 hosts read, and a plan of 1,000 nodes with 60 roles that stand apart each."""
-    gc.set_threshold(100_000, 20, 100)                     # as the server does
+    """A world with 200 hosts read, and a plan of 1,000 nodes with 60 roles that stand apart
+    each.
+    """
+    gc.set_threshold(100_000, 20, 100)  # as the server does
     world = open_world(folder, 1.0)
     estate = scene.estate(200)
-    await world.store.write(records.merge_estate, EstateFile(networks=estate.networks, pools=estate.pools, hosts=estate.hosts))
+    await world.store.write(
+        records.merge_estate,
+        EstateFile(networks=estate.networks, pools=estate.pools, hosts=estate.hosts),
+    )
     for facts in estate.facts.values():
         await world.store.write(records.put_facts, facts)
     (folder / "g.ova").write_bytes(appliance.ova(mib=1))
     with opened(folder / "g.ova") as given:
         contents = examine(given)
-    await world.store.write(records.put_package, records.PackageRow(contents.sha256, "Gauge Collector", "4.2.0", dump(contents), contents.size, 30 << 20,
-                                                                    "g.ova",
-                                                                    world.clock(), contents.format))
-    roles = [{"id": "lead", "label": "lead", "short": "lead", "count": {"least": 1, "most": 1, "usual": 1}}]
-    roles += [{"id": f"role{n}", "label": f"role {n}", "short": f"r{n}", "apart": True, "count": {"least": 1, "most": 60, "usual": 17}, "datastore": "local"}
-              for n in range(60)]
-    kit = Kit.model_validate(scene.KIT.model_dump(mode="json", by_alias=True) | {"roles": roles, "forming": [], "sizing": None, "extra_disks": [], "ports": []})
-    text = demo.PLAN.split("roles:")[0].replace("kelda-main", "outfield").replace("kelda-survey", "outfield")
-    text += "roles:\n  lead: {count: 1}\n" + "".join(f"  role{n}: {{count: {17 if n < 39 else 16}}}\n" for n in range(60))
+    await world.store.write(
+        records.put_package,
+        records.PackageRow(
+            contents.sha256,
+            "Gauge Collector",
+            "4.2.0",
+            dump(contents),
+            contents.size,
+            30 << 20,
+            "g.ova",
+            world.clock(),
+            contents.format,
+        ),
+    )
+    roles = [
+        {
+            "id": "lead",
+            "label": "lead",
+            "short": "lead",
+            "count": {"least": 1, "most": 1, "usual": 1},
+        }
+    ]
+    roles += [
+        {
+            "id": f"role{n}",
+            "label": f"role {n}",
+            "short": f"r{n}",
+            "apart": True,
+            "count": {"least": 1, "most": 60, "usual": 17},
+            "datastore": "local",
+        }
+        for n in range(60)
+    ]
+    kit = Kit.model_validate(
+        scene.KIT.model_dump(mode="json", by_alias=True)
+        | {
+            "roles": roles,
+            "forming": [],
+            "sizing": None,
+            "extra_disks": [],
+            "ports": [],
+        }
+    )
+    text = (
+        demo.PLAN.split("roles:")[0]
+        .replace("kelda-main", "outfield")
+        .replace("kelda-survey", "outfield")
+    )
+    text += "roles:\n  lead: {count: 1}\n" + "".join(
+        f"  role{n}: {{count: {17 if n < 39 else 16}}}\n" for n in range(60)
+    )
     kits = {kit.id: kit}
     await plans.store_text(world, kits, "western", text, 0)
     return world, kits
 
 
-async def edits(world: World, kits: dict[str, Kit], column: str, values: list[str]) -> tuple[float, int, Any]:
+async def edits(
+    world: World, kits: dict[str, Kit], column: str, values: list[str]
+) -> tuple[float, int, Any]:
     """Median seconds of an edit with its answer, the answer's bytes, and the answer."""
     took, body, tag = [], b"", ""
     for value in values:
         version = (await world.store.read(records.get_plan, "western")).version
         began = time.perf_counter()
-        answer = await plans.plan_edit("western", plans.Edits(version=version, edits=[Edit(path=("values", column), value=value)]), world, kits, known=tag)
+        answer = await plans.plan_edit(
+            "western",
+            plans.Edits(version=version, edits=[Edit(path=("values", column), value=value)]),
+            world,
+            kits,
+            known=tag,
+        )
         body = bytes(answer.body)
         took.append(time.perf_counter() - began)
         tag = json.loads(body)["tag"]
@@ -70,7 +127,9 @@ async def run(folder: Path) -> None:
     """Edits of several kinds."""
     world, kits = await prepared(folder)
     try:
-        whole = packed(await plans.view_data(world, kits, await world.store.read(records.get_plan, "western")))
+        whole = packed(
+            await plans.view_data(world, kits, await world.store.read(records.get_plan, "western"))
+        )
         packing = []
         data = json.loads(whole)
         for _ in range(ROUNDS):
@@ -78,12 +137,23 @@ async def run(folder: Path) -> None:
             json.dumps(data)
             packing.append(time.perf_counter() - began)
         base = statistics.median(packing)
-        print(f"plan of {len(data['nodes'])} nodes on {len(data['hosts'])} hosts: the whole answer is {len(whole) >> 10} KiB; json.dumps of it alone "
-              f"{base * 1000:.0f} ms")
-        for label, column, values in (("a time server (nothing moves)", "ntp", [f"10.44.0.{n}" for n in range(20, 20 + ROUNDS)]),
-                                      ("the size (everything moves)", "size", ["medium", "small"] * (ROUNDS // 2))):
+        print(
+            f"plan of {len(data['nodes'])} nodes on {len(data['hosts'])} hosts: the whole answer is"
+            f" {len(whole) >> 10} KiB; json.dumps of it alone {base * 1000:.0f} ms"
+        )
+        for label, column, values in (
+            (
+                "a time server (nothing moves)",
+                "ntp",
+                [f"10.44.0.{n}" for n in range(20, 20 + ROUNDS)],
+            ),
+            ("the size (everything moves)", "size", ["medium", "small"] * (ROUNDS // 2)),
+        ):
             seconds, size, _ = await edits(world, kits, column, values)
-            print(f"  editing {label}: {seconds * 1000:.0f} ms to the answer of {size >> 10} KiB; ratio to json.dumps {seconds / base:.2f}")
+            print(
+                f"  editing {label}: {seconds * 1000:.0f} ms to the answer of {size >> 10} KiB;"
+                f" ratio to json.dumps {seconds / base:.2f}"
+            )
     finally:
         world.store.close()
 

@@ -21,7 +21,9 @@ HOSTS = 200
 
 
 async def _raw(lab: LabProcess) -> float:
-    """The same commands to the same hosts from a bare asyncssh script: connect, two scripts, df, the path probe; 64 at a time; seconds."""
+    """The same commands to the same hosts from a bare asyncssh script: connect, two scripts, df,
+    the path probe; 64 at a time; seconds.
+    """
     gate = asyncio.Semaphore(64)
     plans = lab.plan.hosts[:HOSTS]
     names = [host.name for host in plans[8:72]]
@@ -29,24 +31,50 @@ async def _raw(lab: LabProcess) -> float:
     async def one(host: demo.HostPlan) -> None:
         async with gate:
             address, port = lab.plan.real(host.address, 22)
-            async with asyncssh.connect(address, port, username="root", password=demo.PASSWORD, known_hosts=None, config=None, agent_path=None,
-                                        compression_algs=["none"], encryption_algs=["aes128-gcm@openssh.com"]) as link:
+            async with asyncssh.connect(
+                address,
+                port,
+                username="root",
+                password=demo.PASSWORD,
+                known_hosts=None,
+                config=None,
+                agent_path=None,
+                compression_algs=["none"],
+                encryption_algs=["aes128-gcm@openssh.com"],
+            ) as link:
                 ask = reading.first(names)
-                first = await link.run(commands.script(120), input=reading.script(list(ask.values())))
-                found = dict(zip(ask, reading.split(str(first.stdout), str(first.stderr), len(ask)), strict=True))
+                first = await link.run(
+                    commands.script(120), input=reading.script(list(ask.values()))
+                )
+                found = dict(
+                    zip(
+                        ask,
+                        reading.split(str(first.stdout), str(first.stderr), len(ask)),
+                        strict=True,
+                    )
+                )
                 things = [command for _, _, command in reading.second(found)]
                 said = await link.run(commands.script(300), input=reading.script(things))
-                pools = [xml_in.pool(item.out).path for item in reading.split(str(said.stdout), str(said.stderr), len(things)) if item.out.startswith("<pool")]
-                await link.run(commands.script(60), input=reading.script([commands.df(path) for path in pools]))
+                pools = [
+                    xml_in.pool(item.out).path
+                    for item in reading.split(str(said.stdout), str(said.stderr), len(things))
+                    if item.out.startswith("<pool")
+                ]
+                await link.run(
+                    commands.script(60), input=reading.script([commands.df(path) for path in pools])
+                )
                 await link.run(commands.firmware_probe("kvm"))
                 await link.run(commands.full_ping("10.44.1.11", 1500))
+
     began = time.perf_counter()
     await asyncio.gather(*(one(host) for host in plans))
     return time.perf_counter() - began
 
 
 def facts(folder: Path) -> None:
-    """Reading 200 hosts against the same commands from a bare script; then the rules over 300, against reading the same facts as JSON."""
+    """Reading 200 hosts against the same commands from a bare script; then the rules over 300,
+    against reading the same facts as JSON.
+    """
     lab = LabProcess(folder / "lab", speed=10_000, more_hosts=300)
     data = folder / "data"
     data.mkdir(mode=0o700)
@@ -68,10 +96,17 @@ def facts(folder: Path) -> None:
                 began = time.perf_counter()
                 answer = client.call("POST", "/api/estate/read", {"hosts": names})
                 kept.append(time.perf_counter() - began)
-            assert not [host["name"] for host in answer["hosts"] if host["trouble"] and host["name"] in names]
+            assert not [
+                host["name"]
+                for host in answer["hosts"]
+                if host["trouble"] and host["name"] in names
+            ]
         a, b, c = statistics.median(cold), statistics.median(raw), statistics.median(warm)
-        print(f"facts of {HOSTS} stand-in hosts: {a:.1f} s with new connections, {c:.1f} s with those that are open; a bare asyncssh script"
-              f" with new connections: {b:.1f} s; ratio {a / b:.2f} (stand-ins on the same two cores)")
+        print(
+            f"facts of {HOSTS} stand-in hosts: {a:.1f} s with new connections, {c:.1f} s with those"
+            f" that are open; a bare asyncssh script with new connections: {b:.1f} s; ratio"
+            f" {a / b:.2f} (stand-ins on the same two cores)"
+        )
         client.call("POST", "/api/estate/read", {})
         _rules(client.call("GET", "/api/estate/facts"))
         _page(server)
@@ -91,15 +126,22 @@ def _rules(known: dict[str, Any]) -> None:
             work()
             found.append(time.perf_counter() - began)
         return statistics.median(found) * 1000
-    ours, bare = timed(lambda: judge(Ground(estate, time.time(), set(), set()))), timed(lambda: json.loads(text))
-    print(f"rules over {len(estate.hosts)} hosts: {ours:.0f} ms; json.loads of the same facts ({len(text) / 1e6:.1f} MB): {bare:.0f} ms;"
-          f" ratio {ours / bare:.2f}")
+
+    ours, bare = (
+        timed(lambda: judge(Ground(estate, time.time(), set(), set()))),
+        timed(lambda: json.loads(text)),
+    )
+    print(
+        f"rules over {len(estate.hosts)} hosts: {ours:.0f} ms; json.loads of the same facts"
+        f" ({len(text) / 1e6:.1f} MB): {bare:.0f} ms; ratio {ours / bare:.2f}"
+    )
 
 
 def _page(server: ServerProcess) -> None:
     from playwright.sync_api import sync_playwright
 
     from tests.browser.conftest import ARGUMENTS
+
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS)
         page = browser.new_page(viewport={"width": 1280, "height": 800})
@@ -107,7 +149,10 @@ def _page(server: ServerProcess) -> None:
         page.get_by_label("Access key").fill(server.key)
         page.get_by_role("button", name="Come in").click()
         page.get_by_role("link", name="Estate").wait_for()
-        paint = "performance.getEntriesByType('paint').find((e) => e.name === 'first-contentful-paint')?.startTime ?? 0"
+        paint = (
+            "performance.getEntriesByType('paint').find((e) => e.name ==="
+            " 'first-contentful-paint')?.startTime ?? 0"
+        )
         whole = "performance.now()"
         first, drawn = [], []
         for _ in range(5):
@@ -134,9 +179,13 @@ def _page(server: ServerProcess) -> None:
         }""")
         painted, bare = statistics.median(first), max(1, statistics.median(empty))
         painted, bare = statistics.median(first), max(1, statistics.median(empty))
-        print(f"estate page with 308 hosts: first contentful paint {painted:.0f} ms, wall and table drawn {statistics.median(drawn):.0f} ms;"
-              f" an empty page paints after {bare:.0f} ms; ratio {painted / bare:.1f}. Filter, key to second frame: median {statistics.median(typed):.0f} ms,"
-              f" worst {typed[-1]:.0f} ms (two empty frames: 33 ms)")
+        print(
+            f"estate page with 308 hosts: first contentful paint {painted:.0f} ms, wall and table"
+            f" drawn {statistics.median(drawn):.0f} ms; an empty page paints after {bare:.0f} ms;"
+            f" ratio {painted / bare:.1f}. Filter, key to second frame: median"
+            f" {statistics.median(typed):.0f} ms, worst {typed[-1]:.0f} ms (two empty frames:"
+            " 33 ms)"
+        )
         browser.close()
 
 

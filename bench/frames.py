@@ -1,4 +1,6 @@
-"""The plan's page with 1,000 nodes on 200 hosts: frames while the sheet scrolls, an edit until it is on screen, against frames of an empty page."""
+"""The plan's page with 1,000 nodes on 200 hosts: frames while the sheet scrolls, an edit until it
+is on screen, against frames of an empty page.
+"""
 
 from __future__ import annotations
 
@@ -23,7 +25,8 @@ _FRAMES = """async (move) => {
 }"""
 _SHOWN = """async ([text, column]) => {
   const began = performance.now();
-  const seen = () => document.querySelectorAll(`.row:not(.everyrow) [aria-colindex="${column}"]`)[0]?.textContent?.trim() === text;
+  const cell = `.row:not(.everyrow) [aria-colindex="${column}"]`;
+  const seen = () => document.querySelector(cell)?.textContent?.trim() === text;
   while (!seen() && performance.now() - began < 5000) await new Promise(requestAnimationFrame);
   return performance.now() - began;
 }"""
@@ -38,7 +41,8 @@ _REDRAW = """async () => {
     box.value = value;
     box.dispatchEvent(new Event('change', { bubbles: true }));
     await new Promise(requestAnimationFrame);
-    await new Promise(requestAnimationFrame);              // the second comes after the first was painted
+    // the second comes after the first was painted
+    await new Promise(requestAnimationFrame);
     took.push(performance.now() - began);
   }
   took.sort((a, b) => a - b);
@@ -56,7 +60,10 @@ def main(folder: Path) -> None:
         world.store.close()
         (data / "kits").mkdir()
         for kit in kits.values():
-            (data / "kits" / "bench.yaml").write_text(json.dumps(kit.model_dump(mode="json", by_alias=True)))
+            (data / "kits" / "bench.yaml").write_text(
+                json.dumps(kit.model_dump(mode="json", by_alias=True))
+            )
+
     asyncio.run(fill())
     server = ServerProcess(data)
     try:
@@ -69,6 +76,7 @@ def _measure(server: ServerProcess) -> None:
     from playwright.sync_api import sync_playwright
 
     from tests.browser.conftest import ARGUMENTS
+
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS)
         page = browser.new_page(viewport={"width": 1440, "height": 900})
@@ -82,14 +90,22 @@ def _measure(server: ServerProcess) -> None:
         page.wait_for_function("() => document.querySelectorAll('.stone').length >= 900")
         scroll = page.evaluate(_FRAMES, True)
         page.evaluate("() => { document.querySelector('[role=grid]').scrollTop = 0; }")
-        print(f"sheet of 1,000 rows scrolling: frames of {scroll[0]:.0f} ms, 95th {scroll[1]:.0f} ms, longest {scroll[2]:.0f} ms;"
-              f" an empty page: {empty[0]:.0f}, {empty[1]:.0f}, {empty[2]:.0f} ms")
+        print(
+            f"sheet of 1,000 rows scrolling: frames of {scroll[0]:.0f} ms, 95th {scroll[1]:.0f} ms,"
+            f" longest {scroll[2]:.0f} ms; an empty page: {empty[0]:.0f}, {empty[1]:.0f},"
+            f" {empty[2]:.0f} ms"
+        )
         wall = page.evaluate(_REDRAW)
-        print(f"wall of 1,000 nodes drawn anew in another reading: {wall[0]:.0f} ms until it is painted, longest {wall[1]:.0f} ms"
-              f" (two frames of an empty page: {2 * empty[0]:.0f} ms)")
+        print(
+            f"wall of 1,000 nodes drawn anew in another reading: {wall[0]:.0f} ms until it is"
+            f" painted, longest {wall[1]:.0f} ms (two frames of an empty page:"
+            f" {2 * empty[0]:.0f} ms)"
+        )
         shown: dict[str, list[float]] = {}
-        for label, column, values in (("a time server", "ntp", [f"10.44.0.{n}" for n in range(30, 37)]),
-                                      ("the size of every node", "size", ["medium", "small"] * 3)):
+        for label, column, values in (
+            ("a time server", "ntp", [f"10.44.0.{n}" for n in range(30, 37)]),
+            ("the size of every node", "size", ["medium", "small"] * 3),
+        ):
             page.goto(f"{server.url}/plans/western?node=*&column={column}")
             page.wait_for_function("() => document.querySelectorAll('.stone').length >= 900")
             index = page.locator(".everyrow .active").get_attribute("aria-colindex")
@@ -100,5 +116,10 @@ def _measure(server: ServerProcess) -> None:
                 page.keyboard.press("Enter")
                 shown.setdefault(label, []).append(float(page.evaluate(_SHOWN, [value, index])))
                 page.keyboard.press("ArrowUp")
-        print("edit until it is on screen: " + "; ".join(f"{label} {statistics.median(took):.0f} ms" for label, took in shown.items()))
+        print(
+            "edit until it is on screen: "
+            + "; ".join(
+                f"{label} {statistics.median(took):.0f} ms" for label, took in shown.items()
+            )
+        )
         browser.close()

@@ -1,4 +1,6 @@
-"""Packages measured against public tools on the same file in the same run: inspecting, converting, pushing, pulling."""
+"""Packages measured against public tools on the same file in the same run: inspecting, converting,
+pushing, pulling.
+"""
 
 from __future__ import annotations
 
@@ -38,7 +40,9 @@ def best(*commands: list[str], rounds: int = 5) -> list[float]:
     for _ in range(rounds):
         for times, command in zip(found, commands, strict=True):
             began = time.perf_counter()
-            subprocess.run(command, check=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+            subprocess.run(
+                command, check=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+            )
             times.append(time.perf_counter() - began)
     return [min(times) for times in found]
 
@@ -58,7 +62,10 @@ def big_ova(path: Path, gib: int) -> None:
         while piece := file.read(4 * MIB):
             digest.update(piece)
     text = appliance.descriptor(size, size, disk_name=disk.name).encode()
-    manifest = f"SHA256(g.ovf)= {hashlib.sha256(text).hexdigest()}\nSHA256({disk.name})= {digest.hexdigest()}\n"
+    manifest = (
+        f"SHA256(g.ovf)= {hashlib.sha256(text).hexdigest()}\nSHA256({disk.name})="
+        f" {digest.hexdigest()}\n"
+    )
     (path.parent / "g.ovf").write_bytes(text)
     (path.parent / "g.mf").write_text(manifest)
     with tarfile.open(path, "w", format=tarfile.GNU_FORMAT) as archive:
@@ -73,9 +80,25 @@ def inspecting(folder: Path, gib: int, rounds: int) -> None:
     big_ova(ova, gib)
     command = [*CLI, "package", "inspect", str(ova), "--json"]
     ours, theirs = best(command, ["openssl", "dgst", "-sha256", str(ova)], rounds=rounds)
-    measured = subprocess.run([sys.executable, "-c", "import resource, subprocess, sys; subprocess.run(sys.argv[1:], check=True, stdout=subprocess.DEVNULL);"
-                               "print(resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss)", *command], capture_output=True, text=True, check=True)
-    print(f"inspect of a {gib} GiB OVA: {ours:.2f} s; openssl dgst -sha256: {theirs:.2f} s; ratio {ours / theirs:.2f}; memory {int(measured.stdout) >> 10} MiB")
+    measured = subprocess.run(
+        [
+            sys.executable,
+            "-c",
+            (
+                "import resource, subprocess, sys; subprocess.run(sys.argv[1:], check=True,"
+                " stdout=subprocess.DEVNULL);"
+                "print(resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss)"
+            ),
+            *command,
+        ],
+        capture_output=True,
+        text=True,
+        check=True,
+    )
+    print(
+        f"inspect of a {gib} GiB OVA: {ours:.2f} s; openssl dgst -sha256: {theirs:.2f} s; ratio"
+        f" {ours / theirs:.2f}; memory {int(measured.stdout) >> 10} MiB"
+    )
     ova.unlink()
 
 
@@ -88,7 +111,11 @@ def content(path: Path, mib: int) -> None:
         for file in itertools.chain(*(sorted(Path("/usr/lib").rglob("*")) for _ in range(4))):
             if left <= 0:
                 break
-            if file.is_file() and not file.is_symlink() and 100_000 < file.stat().st_size < 20 * MIB:
+            if (
+                file.is_file()
+                and not file.is_symlink()
+                and 100_000 < file.stat().st_size < 20 * MIB
+            ):
                 data = file.read_bytes()[:left]
                 out.write(data)
                 left -= len(data)
@@ -98,38 +125,83 @@ def converting(folder: Path) -> None:
     """`disk convert` of a stream-optimized VMDK, against qemu-img."""
     raw, vmdk = folder / "c.raw", folder / "c.vmdk"
     content(raw, 1200)
-    subprocess.run(["qemu-img", "convert", "-f", "raw", "-O", "vmdk", "-o", "subformat=streamOptimized", raw, vmdk], check=True)
+    subprocess.run(
+        [
+            "qemu-img",
+            "convert",
+            "-f",
+            "raw",
+            "-O",
+            "vmdk",
+            "-o",
+            "subformat=streamOptimized",
+            raw,
+            vmdk,
+        ],
+        check=True,
+    )
     for to in ("qcow2", "raw"):
         mine, their = folder / f"ours.{to}", folder / f"theirs.{to}"
         runs: list[list[float]] = [[], []]
         for _ in range(3):
-            for times, command, target in ((runs[0], [*CLI, "disk", "convert", str(vmdk), str(mine), "--to", to], mine),
-                                           (runs[1], ["qemu-img", "convert", "-O", to, str(vmdk), str(their)], their)):
+            for times, command, target in (
+                (runs[0], [*CLI, "disk", "convert", str(vmdk), str(mine), "--to", to], mine),
+                (runs[1], ["qemu-img", "convert", "-O", to, str(vmdk), str(their)], their),
+            ):
                 target.unlink(missing_ok=True)
                 began = time.perf_counter()
                 subprocess.run(command, check=True, stdout=subprocess.DEVNULL)
                 times.append(time.perf_counter() - began)
-        same = subprocess.run(["qemu-img", "compare", mine, raw], stdout=subprocess.DEVNULL).returncode == 0
-        print(f"VMDK ({vmdk.stat().st_size >> 20} MiB packed, 1.2 GiB of content) to {to}: {min(runs[0]):.2f} s; qemu-img: {min(runs[1]):.2f} s; ratio"
-              f" {min(runs[0]) / min(runs[1]):.2f}; {'bit-identical' if same else 'DIFFERENT'};"
-              f" on disk {mine.stat().st_blocks >> 11} MiB, theirs {their.stat().st_blocks >> 11} MiB")
+        same = (
+            subprocess.run(["qemu-img", "compare", mine, raw], stdout=subprocess.DEVNULL).returncode
+            == 0
+        )
+        print(
+            f"VMDK ({vmdk.stat().st_size >> 20} MiB packed, 1.2 GiB of content) to {to}:"
+            f" {min(runs[0]):.2f} s; qemu-img: {min(runs[1]):.2f} s; ratio"
+            f" {min(runs[0]) / min(runs[1]):.2f}; {'bit-identical' if same else 'DIFFERENT'}; on"
+            f" disk {mine.stat().st_blocks >> 11} MiB, theirs {their.stat().st_blocks >> 11} MiB"
+        )
 
 
 def _package(folder: Path) -> tuple[Path, packages.Contents]:
     """A package with 300 MiB of real content in a store of its own."""
     raw, vmdk = folder / "p.raw", folder / "p.vmdk"
     content(raw, 300)
-    subprocess.run(["qemu-img", "convert", "-f", "raw", "-O", "vmdk", "-o", "subformat=streamOptimized", raw, vmdk], check=True)
-    data = appliance.pack("g", {"g.ovf": appliance.descriptor(4 << 30, vmdk.stat().st_size).encode(), "gauge-collector-disk1.vmdk": vmdk.read_bytes()})
+    subprocess.run(
+        [
+            "qemu-img",
+            "convert",
+            "-f",
+            "raw",
+            "-O",
+            "vmdk",
+            "-o",
+            "subformat=streamOptimized",
+            raw,
+            vmdk,
+        ],
+        check=True,
+    )
+    data = appliance.pack(
+        "g",
+        {
+            "g.ovf": appliance.descriptor(4 << 30, vmdk.stat().st_size).encode(),
+            "gauge-collector-disk1.vmdk": vmdk.read_bytes(),
+        },
+    )
     contents = examine([Given("g.ova", BytesSource(data), hashlib.sha256(data).hexdigest())])
     store = folder / "store"
     (store / "blobs").mkdir(parents=True)
     packages.blob(store, contents.sha256).write_bytes(data)
-    return store, packages.contents_of(type("Row", (), {"doc": packages.dump(contents)})())  # as it comes out of the store
+    # as it comes out of the store
+    return store, packages.contents_of(type("Row", (), {"doc": packages.dump(contents)})())
 
 
 def pushing(folder: Path, store: Path, contents: packages.Contents) -> None:
-    """Our upload with conversion to a stand-in host, against plain `cat` over a bare asyncssh connection to the same host."""
+    """Our upload with conversion to a stand-in host, against plain `cat` over a bare asyncssh
+    connection to the same host.
+    """
     lab = LabProcess(folder / "lab", speed=1)
     host = lab.plan.hosts[0]
     lab.turn(host.name, rate=0)
@@ -145,17 +217,40 @@ def pushing(folder: Path, store: Path, contents: packages.Contents) -> None:
             ours, theirs, ready = [], [], []
             spooled = spool.make(store, contents, "disk1")
             assert spooled is not None
-            connection = await asyncssh.connect(address, port, username="root", password=demo.PASSWORD, known_hosts=None, config=None)
+            connection = await asyncssh.connect(
+                address,
+                port,
+                username="root",
+                password=demo.PASSWORD,
+                known_hosts=None,
+                config=None,
+            )
             block = os.urandom(MIB)
             for _ in range(3):
-                await kvm.create_volume(host.stores[0].name, "ns-bench", "qcow2", conversion.capacity_bytes)
+                await kvm.create_volume(
+                    host.stores[0].name, "ns-bench", "qcow2", conversion.capacity_bytes
+                )
                 began = time.perf_counter()
-                await kvm.upload(host.stores[0].name, "ns-bench", transfer.pieces(conversion.stream(), lambda _: None), limit_s=600, sent=lambda _: None)
+                await kvm.upload(
+                    host.stores[0].name,
+                    "ns-bench",
+                    transfer.pieces(conversion.stream(), lambda _: None),
+                    limit_s=600,
+                    sent=lambda _: None,
+                )
                 ours.append(total / (time.perf_counter() - began))
                 await kvm.delete_volume(host.stores[0].name, "ns-bench")
-                await kvm.create_volume(host.stores[0].name, "ns-bench", "qcow2", conversion.capacity_bytes)
+                await kvm.create_volume(
+                    host.stores[0].name, "ns-bench", "qcow2", conversion.capacity_bytes
+                )
                 began = time.perf_counter()
-                await kvm.upload(host.stores[0].name, "ns-bench", transfer.file_pieces(spooled.path), limit_s=600, sent=lambda _: None)
+                await kvm.upload(
+                    host.stores[0].name,
+                    "ns-bench",
+                    transfer.file_pieces(spooled.path),
+                    limit_s=600,
+                    sent=lambda _: None,
+                )
                 ready.append(spooled.size / (time.perf_counter() - began))
                 await kvm.delete_volume(host.stores[0].name, "ns-bench")
                 began = time.perf_counter()
@@ -168,9 +263,14 @@ def pushing(folder: Path, store: Path, contents: packages.Contents) -> None:
                 theirs.append(total / (time.perf_counter() - began))
             connection.close()
             plain = max(theirs)
-            print(f"push over SSH to a stand-in: converting on the way {max(ours) / MIB:.0f} MiB/s, from the spool {max(ready) / MIB:.0f} MiB/s;"
-                  f" plain asyncssh `cat > file` {plain / MIB:.0f} MiB/s; ratios {max(ours) / plain:.2f} and {max(ready) / plain:.2f}")
+            print(
+                f"push over SSH to a stand-in: converting on the way {max(ours) / MIB:.0f} MiB/s,"
+                f" from the spool {max(ready) / MIB:.0f} MiB/s; plain asyncssh `cat > file`"
+                f" {plain / MIB:.0f} MiB/s; ratios {max(ours) / plain:.2f} and"
+                f" {max(ready) / plain:.2f}"
+            )
         await world.reach.close()
+
     try:
         asyncio.run(work())
     finally:
@@ -179,7 +279,9 @@ def pushing(folder: Path, store: Path, contents: packages.Contents) -> None:
 
 
 def pulling(folder: Path, store: Path, contents: packages.Contents) -> None:
-    """curl from our one-time address, converting on the way, against curl of the finished file from a static file server."""
+    """curl from our one-time address, converting on the way, against curl of the finished file from
+    a static file server.
+    """
     world = open_world(folder / "pull-data", 1.0)
     world.packages = store
     app = FastAPI()
@@ -194,10 +296,25 @@ def pulling(folder: Path, store: Path, contents: packages.Contents) -> None:
     world.desk = Desk(world, f"http://127.0.0.1:{port}")
     static = folder / "static"
     static.mkdir()
-    with packages.open_disk(store, contents, "disk1") as conversion, (static / "d.qcow2").open("wb") as out:
+    with (
+        packages.open_disk(store, contents, "disk1") as conversion,
+        (static / "d.qcow2").open("wb") as out,
+    ):
         for piece in conversion.stream():
             out.write(piece)
-    files = subprocess.Popen([sys.executable, "-m", "http.server", "--bind", "127.0.0.1", "--directory", str(static), "18471"], stderr=subprocess.DEVNULL)
+    files = subprocess.Popen(
+        [
+            sys.executable,
+            "-m",
+            "http.server",
+            "--bind",
+            "127.0.0.1",
+            "--directory",
+            str(static),
+            "18471",
+        ],
+        stderr=subprocess.DEVNULL,
+    )
     time.sleep(0.7)
     spooled = spool.make(store, contents, "disk1")
     assert spooled is not None
@@ -206,15 +323,24 @@ def pulling(folder: Path, store: Path, contents: packages.Contents) -> None:
     for _ in range(5):
         _, url = world.desk.open(contents, "disk1", lambda _: None)
         _, ready = world.desk.open(contents, "disk1", lambda _: None, 0.0, spooled.path)
-        for kind, address, target in (("converting", url, "a"), ("spooled", ready, "c"), ("static", "http://127.0.0.1:18471/s.qcow2", "b")):
+        for kind, address, target in (
+            ("converting", url, "a"),
+            ("spooled", ready, "c"),
+            ("static", "http://127.0.0.1:18471/s.qcow2", "b"),
+        ):
             began = time.perf_counter()
             subprocess.run(["curl", "-sS", "-f", "-o", folder / target, address], check=True)
             rates[kind].append((folder / target).stat().st_size / (time.perf_counter() - began))
     top = {kind: max(found) / MIB for kind, found in rates.items()}
-    same = (folder / "c").read_bytes() == (folder / "b").read_bytes() and (folder / "a").read_bytes() == (static / "d.qcow2").read_bytes()
-    print(f"pull by curl: from the spool {top['spooled']:.0f} MiB/s, converting on the way {top['converting']:.0f} MiB/s; curl from a static file server"
-          f" {top['static']:.0f} MiB/s; ratios {top['spooled'] / top['static']:.2f} and {top['converting'] / top['static']:.2f};"
-          f" {'the same bytes' if same else 'DIFFERENT BYTES'}")
+    same = (folder / "c").read_bytes() == (folder / "b").read_bytes() and (
+        folder / "a"
+    ).read_bytes() == (static / "d.qcow2").read_bytes()
+    print(
+        f"pull by curl: from the spool {top['spooled']:.0f} MiB/s, converting on the way"
+        f" {top['converting']:.0f} MiB/s; curl from a static file server {top['static']:.0f} MiB/s;"
+        f" ratios {top['spooled'] / top['static']:.2f} and {top['converting'] / top['static']:.2f};"
+        f" {'the same bytes' if same else 'DIFFERENT BYTES'}"
+    )
     files.terminate()
     files.wait()
     server.should_exit = True

@@ -1,4 +1,6 @@
-"""Placement against what SciPy's solver (HiGHS) reaches on the same generated cases, and against the fluid bound where no solver gets anywhere."""
+"""Placement against what SciPy's solver (HiGHS) reaches on the same generated cases, and against
+the fluid bound where no solver gets anywhere.
+"""
 
 from __future__ import annotations
 
@@ -17,18 +19,32 @@ SOLVER_S = 60.0
 
 
 def case(nodes: int, hosts: int, roles: int, seed: int) -> tuple[list[Demand], list[Supply]]:
-    """Hosts of four sizes, filled to at most a third; nodes of five sizes; no two of a role on one host."""
+    """Hosts of four sizes, filled to at most a third; nodes of five sizes; no two of a role on one
+    host.
+    """
     chance = random.Random(seed)
     supplies = []
     for n in range(hosts):
         whole = chance.choice((192, 256, 384, 512)) * GIB
-        supplies.append(Supply(f"h{n:03}", whole, int(whole * 0.95) - chance.randrange(int(whole * 0.35)), frozenset({"s"})))
+        supplies.append(
+            Supply(
+                f"h{n:03}",
+                whole,
+                int(whole * 0.95) - chance.randrange(int(whole * 0.35)),
+                frozenset({"s"}),
+            )
+        )
     sizes = (4, 8, 16, 32, 64) if nodes < 100 else (4, 8, 16, 24, 32)
-    return [Demand(f"n{n:04}", chance.choice(sizes) * GIB, f"role{n % roles}", "", ("s",)) for n in range(nodes)], supplies
+    return [
+        Demand(f"n{n:04}", chance.choice(sizes) * GIB, f"role{n % roles}", "", ("s",))
+        for n in range(nodes)
+    ], supplies
 
 
 def solver(demands: Sequence[Demand], supplies: Sequence[Supply], seconds: float) -> float:
-    """The worst load the solver reaches: one host per node, no two of a role together, the fullest host as empty as can be."""
+    """The worst load the solver reaches: one host per node, no two of a role together, the fullest
+    host as empty as can be.
+    """
     n, h = len(demands), len(supplies)
     whole = [supply.capacity_bytes for supply in supplies]
     rows = lil_matrix((n + 2 * h, n * h + 1))
@@ -52,8 +68,16 @@ def solver(demands: Sequence[Demand], supplies: Sequence[Supply], seconds: float
                 apart[g * h + j, i * h + j] = 1
     cost = np.zeros(n * h + 1)
     cost[-1] = 1
-    found = milp(cost, constraints=[LinearConstraint(rows.tocsr(), low, high), LinearConstraint(apart.tocsr(), 0, 1)],
-                 integrality=np.r_[np.ones(n * h), 0], bounds=Bounds(0, np.r_[np.ones(n * h), np.inf]), options={"time_limit": seconds})
+    found = milp(
+        cost,
+        constraints=[
+            LinearConstraint(rows.tocsr(), low, high),
+            LinearConstraint(apart.tocsr(), 0, 1),
+        ],
+        integrality=np.r_[np.ones(n * h), 0],
+        bounds=Bounds(0, np.r_[np.ones(n * h), np.inf]),
+        options={"time_limit": seconds},
+    )
     return float(found.fun) if found.fun is not None else float("inf")
 
 
@@ -69,17 +93,28 @@ def main() -> None:
             began = time.perf_counter()
             theirs = solver(demands, supplies, SOLVER_S)
             solved = time.perf_counter() - began
-            print(f"placing {nodes} nodes on {hosts} hosts: worst load {ours:.4f} in {took * 1000:.0f} ms; milp {theirs:.4f} in {solved:.1f} s;"
-                  f" ours is {100 * (ours / theirs - 1):+.2f} %")
+            print(
+                f"placing {nodes} nodes on {hosts} hosts: worst load {ours:.4f} in"
+                f" {took * 1000:.0f} ms; milp {theirs:.4f} in {solved:.1f} s; ours is"
+                f" {100 * (ours / theirs - 1):+.2f} %"
+            )
     for seed in range(3):
         demands, supplies = case(1000, 200, 60, seed)
         began = time.perf_counter()
         placed = place(demands, supplies)
         took = time.perf_counter() - began
         found = _spread(demands, supplies, placed.hosts)
-        print(f"placing 1,000 nodes on 200 hosts, 60 roles apart: {took * 1000:.0f} ms, worst load {found.worst_load:.4f},"
-              f" fluid bound {found.bound:.4f}: {100 * found.gap:.2f} % above; {len(placed.reasons)} unplaced")
+        print(
+            f"placing 1,000 nodes on 200 hosts, 60 roles apart: {took * 1000:.0f} ms, worst load"
+            f" {found.worst_load:.4f}, fluid bound {found.bound:.4f}: {100 * found.gap:.2f} %"
+            f" above; {len(placed.reasons)} unplaced"
+        )
 
 
-def _spread(demands: Sequence[Demand], supplies: Sequence[Supply], hosts: Mapping[str, str]) -> Spread:
-    return spread({s.host: (s.capacity_bytes, s.capacity_bytes - s.room_bytes) for s in supplies}, [(hosts[d.node], d.memory_bytes) for d in demands])
+def _spread(
+    demands: Sequence[Demand], supplies: Sequence[Supply], hosts: Mapping[str, str]
+) -> Spread:
+    return spread(
+        {s.host: (s.capacity_bytes, s.capacity_bytes - s.room_bytes) for s in supplies},
+        [(hosts[d.node], d.memory_bytes) for d in demands],
+    )

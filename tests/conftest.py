@@ -11,14 +11,25 @@ from hypothesis import settings
 from nimble_stone.cli.client import Client
 from tests.support.processes import LabProcess, ServerProcess, prepare, small_package
 
-settings.register_profile("everywhere", deadline=None)      # a loaded machine is no fault of the code
+# a loaded machine is no fault of the code
+settings.register_profile("everywhere", deadline=None)
 settings.load_profile("everywhere")
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """Files run two at a time: the long rollout on real hosts begins first, what else needs those hosts comes last, when they are free again."""
+    """Files run two at a time: the long rollout on real hosts begins first, what else needs those
+    hosts comes last, when they are free again.
+    """
+
     def turn(item: pytest.Item) -> int:
-        return 1 if item.path.parent.name != "hypervisor" else 0 if item.path.name == "test_rollout.py" else 2
+        return (
+            1
+            if item.path.parent.name != "hypervisor"
+            else 0
+            if item.path.name == "test_rollout.py"
+            else 2
+        )
+
     items.sort(key=turn)
 
 

@@ -1,6 +1,8 @@
-"""`make fuzz`: seeds of every kind, damaged at random for as long as one likes. Anything but a value or a FormatError is a bug; so is slowness.
+"""`make fuzz`: seeds of every kind, damaged at random for as long as one likes. Anything but a
+value or a FormatError is a bug; so is slowness.
 
-Prints the random seed and the first failing input's path; `python -m tests.fuzz SECONDS SEED` repeats a run.
+Prints the random seed and the first failing input's path; `python -m tests.fuzz SECONDS SEED`
+repeats a run.
 """
 
 from __future__ import annotations
@@ -34,7 +36,7 @@ def drained(data: bytes) -> None:
     """Open a disk and read some of it."""
     image = open_image(BytesSource(data))
     for at in range(0, min(len(image.clusters), 512), 64):
-        image.read(image.clusters[at:at + 64].tolist())
+        image.read(image.clusters[at : at + 64].tolist())
 
 
 def seeds(folder: Path) -> dict[str, tuple[bytes, Callable[[bytes], object]]]:
@@ -42,18 +44,39 @@ def seeds(folder: Path) -> dict[str, tuple[bytes, Callable[[bytes], object]]]:
     made: dict[str, tuple[bytes, Callable[[bytes], object]]] = {}
     raw = folder / "d.raw"
     raw.write_bytes(b"boot" * 5000 + bytes(300_000) + b"more" * 5000)
-    for name, options in {"stream": ["vmdk", "-o", "subformat=streamOptimized"], "sparse": ["vmdk"], "qcow2": ["qcow2"], "packed": ["qcow2", "-c"],
-                          "old": ["qcow2", "-o", "compat=0.10,cluster_size=512"]}.items():
-        subprocess.run(["qemu-img", "convert", "-f", "raw", "-O", *options, raw, folder / name], check=True)
+    for name, options in {
+        "stream": ["vmdk", "-o", "subformat=streamOptimized"],
+        "sparse": ["vmdk"],
+        "qcow2": ["qcow2"],
+        "packed": ["qcow2", "-c"],
+        "old": ["qcow2", "-o", "compat=0.10,cluster_size=512"],
+    }.items():
+        subprocess.run(
+            ["qemu-img", "convert", "-f", "raw", "-O", *options, raw, folder / name], check=True
+        )
         made[name] = ((folder / name).read_bytes(), drained)
     made["footer"] = (appliance.vmdk(1 << 20, {0: b"a", 9: b"b"}), drained)
     ova = appliance.ova(mib=1, by=appliance.publisher(), edition=5)
-    made["ova"] = (ova[:40_000] + ova[-30_000:], lambda data: inspect.answer(examine([Given("a.ova", BytesSource(data))])))
+    made["ova"] = (
+        ova[:40_000] + ova[-30_000:],
+        lambda data: inspect.answer(examine([Given("a.ova", BytesSource(data))])),
+    )
     made["descriptor"] = (RICH, envelope.read)
-    made["real descriptor"] = (appliance.descriptor(1 << 30, 99, edition=5).encode(), lambda data: envelope.read(data, "de"))
-    made["manifest"] = (b"SHA256(a.ovf)= " + b"a" * 64 + b"\nSHA1(b)= " + b"b" * 40 + b"\n", manifest.parse)
+    made["real descriptor"] = (
+        appliance.descriptor(1 << 30, 99, edition=5).encode(),
+        lambda data: envelope.read(data, "de"),
+    )
+    made["manifest"] = (
+        b"SHA256(a.ovf)= " + b"a" * 64 + b"\nSHA1(b)= " + b"b" * 40 + b"\n",
+        manifest.parse,
+    )
     by = appliance.publisher()
-    made["certificate"] = (appliance.sign("a.mf", b"x", by), lambda data: signature.check(data, b"x", "a.mf", signature.read_certificates(by.authority), time.time()))
+    made["certificate"] = (
+        appliance.sign("a.mf", b"x", by),
+        lambda data: signature.check(
+            data, b"x", "a.mf", signature.read_certificates(by.authority), time.time()
+        ),
+    )
     out, image = io.BytesIO(), pycdlib.PyCdlib()
     image.new(vol_ident="HOLM")
     image.write_fp(out)
@@ -72,13 +95,27 @@ def damage(data: bytes, rng: random.Random) -> bytes:
         if kind == 0:
             out[at] = rng.randrange(256)
         elif kind == 1:
-            del out[at:at + rng.randint(1, 2000)]
+            del out[at : at + rng.randint(1, 2000)]
         elif kind == 2:
-            out[at:at] = out[at:at + rng.randint(1, 2000)]
+            out[at:at] = out[at : at + rng.randint(1, 2000)]
         elif kind == 3:
             size = rng.choice((1, 2, 4, 8))
-            number = rng.choice((0, 1, 0x7F, 0xFF, 0x7FFFFFFF, 0xFFFFFFFF, (1 << 63) - 1, (1 << 64) - 1, rng.getrandbits(64)))
-            out[at:at + size] = (number & ((1 << 8 * size) - 1)).to_bytes(size, rng.choice(("little", "big")))
+            number = rng.choice(
+                (
+                    0,
+                    1,
+                    0x7F,
+                    0xFF,
+                    0x7FFFFFFF,
+                    0xFFFFFFFF,
+                    (1 << 63) - 1,
+                    (1 << 64) - 1,
+                    rng.getrandbits(64),
+                )
+            )
+            out[at : at + size] = (number & ((1 << 8 * size) - 1)).to_bytes(
+                size, rng.choice(("little", "big"))
+            )
         else:
             out = out[:at]
     return bytes(out)
@@ -91,7 +128,8 @@ def main(seconds: float, seed: int) -> int:
     with tempfile.TemporaryDirectory() as name:
         corpus = seeds(Path(name))
     for kind, (data, reader) in corpus.items():
-        reader(data) if kind != "ova" else None              # the seed itself is sound (the shortened OVA is not)
+        # the seed itself is sound (the shortened OVA is not)
+        reader(data) if kind != "ova" else None
     tracemalloc.start()
     while time.monotonic() < end:
         kind = rng.choice(list(corpus))
@@ -113,9 +151,17 @@ def main(seconds: float, seed: int) -> int:
         if time.monotonic() - began > SLOW_S or peak > MUCH:
             print(f"BUG in {kind}: {time.monotonic() - began:.1f} s, {peak >> 20} MiB")
             return 1
-    print(f"{count} inputs of {len(corpus)} kinds; no bug; {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss >> 10} MiB at most")
+    print(
+        f"{count} inputs of {len(corpus)} kinds; no bug;"
+        f" {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss >> 10} MiB at most"
+    )
     return 0
 
 
 if __name__ == "__main__":
-    sys.exit(main(float(sys.argv[1]) if len(sys.argv) > 1 else 60, int(sys.argv[2]) if len(sys.argv) > 2 else random.randrange(1 << 30)))
+    sys.exit(
+        main(
+            float(sys.argv[1]) if len(sys.argv) > 1 else 60,
+            int(sys.argv[2]) if len(sys.argv) > 2 else random.randrange(1 << 30),
+        )
+    )

@@ -9,10 +9,18 @@ from playwright.sync_api import Browser, BrowserContext, Page, expect, sync_play
 
 from tests.support.processes import ServerProcess
 
-ARGUMENTS = ["--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-component-update", "--disable-sync", "--no-first-run"]
+ARGUMENTS = [
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+    "--no-first-run",
+]
 
 
-expect.set_options(timeout=20_000)                   # beside emulated guests that boot on the same two cores
+# beside emulated guests that boot on the same two cores
+expect.set_options(timeout=20_000)
 
 
 @pytest.fixture(scope="module")
@@ -25,7 +33,9 @@ def browser() -> Iterator[Browser]:
 
 @pytest.fixture
 def context(browser: Browser) -> Iterator[BrowserContext]:
-    found = browser.new_context(viewport={"width": 1280, "height": 800}, permissions=["clipboard-read", "clipboard-write"])
+    found = browser.new_context(
+        viewport={"width": 1280, "height": 800}, permissions=["clipboard-read", "clipboard-write"]
+    )
     found.set_default_timeout(15_000)
     yield found
     found.close()

@@ -1,4 +1,6 @@
-"""Pictures of each main view for docs/screenshots, made from the demonstration data. Run by `make shots`."""
+"""Pictures of each main view for docs/screenshots, made from the demonstration data. Run by `make
+shots`.
+"""
 
 from __future__ import annotations
 
@@ -11,7 +13,14 @@ from playwright.sync_api import Page, expect, sync_playwright
 from nimble_stone.cli.serving import know_machines
 from nimble_stone.lab import appliance, demo, products
 from tests.browser.conftest import ARGUMENTS
-from tests.support.processes import PASSWORD, LabProcess, ServerProcess, prepare, ready_plan, small_package
+from tests.support.processes import (
+    PASSWORD,
+    LabProcess,
+    ServerProcess,
+    prepare,
+    ready_plan,
+    small_package,
+)
 
 OUT = Path(__file__).parents[2] / "docs/screenshots"
 SPEED = 1.6
@@ -36,6 +45,7 @@ def _pictures(page: Page, server: ServerProcess) -> None:
     def shot(name: str) -> None:
         page.mouse.move(640, 790)
         page.screenshot(path=OUT / f"{name}.png")
+
     page.goto(server.url)
     page.get_by_label("Access key").fill(server.key)
     page.get_by_role("button", name="Come in").click()
@@ -53,7 +63,9 @@ def _pictures(page: Page, server: ServerProcess) -> None:
     _page(page, server, "light", "/estate?see=fitness")
     page.get_by_role("button", name="repair 3 rules here").click()
     page.get_by_role("button", name="Do it on knot and whimbrel").click()
-    expect(page.get_by_role("heading", level=1)).to_contain_text("done and were seen", timeout=60_000)
+    expect(page.get_by_role("heading", level=1)).to_contain_text(
+        "done and were seen", timeout=60_000
+    )
     shot("groundwork")
     _page(page, server, "light", "/keyring")
     shot("keyring")
@@ -83,9 +95,13 @@ def _pictures(page: Page, server: ServerProcess) -> None:
     expect(page.get_by_role("heading", level=1)).to_contain_text("western-arc-1", timeout=60_000)
     shot("run")
     _page(page, server, "dark", "/plans/western/run")
-    expect(page.get_by_role("heading", level=1)).to_contain_text("waiting for services", timeout=60_000)
+    expect(page.get_by_role("heading", level=1)).to_contain_text(
+        "waiting for services", timeout=60_000
+    )
     shot("run-dark")
-    expect(page.get_by_role("heading", level=1)).to_contain_text("acceptance checks passed", timeout=60_000)
+    expect(page.get_by_role("heading", level=1)).to_contain_text(
+        "acceptance checks passed", timeout=60_000
+    )
     _page(page, server, "light", "/plans/western/acceptance")
     shot("acceptance")
     _page(page, server, "light", "/plans")
@@ -110,21 +126,51 @@ def main() -> None:
             know_machines(client, lab.plan)
             by = appliance.publisher()
             client.call("POST", "/api/trust", {"pem": by.authority.decode()})
-            (folder / "gauge-collector-4.3.0.ova").write_bytes(appliance.ova(version="4.3.0", mib=24, seed=45, edition=5, by=by))
+            (folder / "gauge-collector-4.3.0.ova").write_bytes(
+                appliance.ova(version="4.3.0", mib=24, seed=45, edition=5, by=by)
+            )
             newer = client.upload(folder / "gauge-collector-4.3.0.ova", lambda *_: None)
-            client.call("PATCH", f"/api/packages/{newer['sha256']}", {"channel": "candidate", "note": ""})
-            subprocess.run(["qemu-img", "create", "-q", "-f", "qcow2", folder / "tidebook-base.qcow2", "20G"], check=True)
+            client.call(
+                "PATCH", f"/api/packages/{newer['sha256']}", {"channel": "candidate", "note": ""}
+            )
+            subprocess.run(
+                ["qemu-img", "create", "-q", "-f", "qcow2", folder / "tidebook-base.qcow2", "20G"],
+                check=True,
+            )
             client.upload(folder / "tidebook-base.qcow2", lambda *_: None)
-            client.call("POST", "/api/plans", {"text": demo.PLAN.replace("name: western", "name: eastern").replace("Western", "Eastern")
-                                               + "nodes:\n  archive-1: {host: gannet}\n  archive-2: {host: gannet, address: 10.44.20.1}\n"})
-            many = demo.PLAN.replace("name: western", "name: many").replace("Western gauges", "All gauges").replace("kelda-main", "outfield")
-            ready_plan(client, many.replace("kelda-survey", "outfield").replace("count: 2", "count: 299"))
+            client.call(
+                "POST",
+                "/api/plans",
+                {
+                    "text": (
+                        demo.PLAN.replace("name: western", "name: eastern").replace(
+                            "Western", "Eastern"
+                        )
+                        + "nodes:\n  archive-1: {host: gannet}\n  archive-2: {host: gannet,"
+                        " address: 10.44.20.1}\n"
+                    )
+                },
+            )
+            many = (
+                demo.PLAN.replace("name: western", "name: many")
+                .replace("Western gauges", "All gauges")
+                .replace("kelda-main", "outfield")
+            )
+            ready_plan(
+                client, many.replace("kelda-survey", "outfield").replace("count: 2", "count: 299")
+            )
             (folder / "ballast.ova").write_bytes(products.ova(products.PRODUCTS["ballast"], mib=2))
             client.upload(folder / "ballast.ova", lambda *_: None)
             keel = client.call("POST", "/api/plans", {"text": KEEL})
-            client.call("POST", "/api/plans/keel/secret", {"version": keel["version"], "column": "admin_password", "value": PASSWORD})
+            client.call(
+                "POST",
+                "/api/plans/keel/secret",
+                {"version": keel["version"], "column": "admin_password", "value": PASSWORD},
+            )
             with sync_playwright() as playwright:
-                browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS)
+                browser = playwright.chromium.launch(
+                    executable_path="/usr/bin/chromium", args=ARGUMENTS
+                )
                 _pictures(browser.new_page(viewport={"width": 1280, "height": 800}), server)
                 browser.close()
         finally:

@@ -1,4 +1,6 @@
-"""A server that falls silent, a session that ends, a clipboard that holds nothing: what was typed is there, and the page says how things are."""
+"""A server that falls silent, a session that ends, a clipboard that holds nothing: what was typed
+is there, and the page says how things are.
+"""
 
 from __future__ import annotations
 
@@ -17,7 +19,9 @@ ADDRESS = 4
 
 def address_of(client: Client, node: str) -> str:
     """The address that a node of “western” has at the server."""
-    found = next(one for one in client.call("GET", "/api/plans/western")["nodes"] if one["name"] == node)
+    found = next(
+        one for one in client.call("GET", "/api/plans/western")["nodes"] if one["name"] == node
+    )
     return str(found["cells"]["address"]["value"])
 
 
@@ -28,7 +32,9 @@ def type_address(page: Page, node: str, value: str) -> None:
     page.keyboard.press("Enter")
 
 
-def test_a_silent_server_is_said_to_be_silent_and_gets_what_was_typed_when_it_is_back(page: Page, server: ServerProcess, client: Client) -> None:
+def test_a_silent_server_is_said_to_be_silent_and_gets_what_was_typed_when_it_is_back(
+    page: Page, server: ServerProcess, client: Client
+) -> None:
     page.goto(f"{server.url}/plans/western")
     expect(page.get_by_role("grid")).to_be_visible()
     server.kill()
@@ -39,10 +45,16 @@ def test_a_silent_server_is_said_to_be_silent_and_gets_what_was_typed_when_it_is
     expect(cell(page, "western-lead", ADDRESS)).to_have_attribute("title", "typed, not sent yet")
     server.start()
     expect(banner).to_have_count(0)
-    wait_for(lambda: address_of(server.client(), "western-lead") == "10.44.20.61", 30, "the edit to arrive")
+    wait_for(
+        lambda: address_of(server.client(), "western-lead") == "10.44.20.61",
+        30,
+        "the edit to arrive",
+    )
 
 
-def test_a_session_that_ends_asks_for_the_key_where_one_is_and_goes_on(page: Page, server: ServerProcess) -> None:
+def test_a_session_that_ends_asks_for_the_key_where_one_is_and_goes_on(
+    page: Page, server: ServerProcess
+) -> None:
     page.goto(f"{server.url}/plans/western")
     expect(page.get_by_role("grid")).to_be_visible()
     server.client().call("DELETE", "/api/access/sessions")
@@ -54,11 +66,17 @@ def test_a_session_that_ends_asks_for_the_key_where_one_is_and_goes_on(page: Pag
     dialog.get_by_label("Access key").fill(server.key)
     dialog.get_by_role("button", name="Sign in").click()
     expect(dialog).to_have_count(0)
-    wait_for(lambda: address_of(server.client(), "western-lead") == "10.44.20.62", 30, "the edit to arrive")
+    wait_for(
+        lambda: address_of(server.client(), "western-lead") == "10.44.20.62",
+        30,
+        "the edit to arrive",
+    )
     assert "/plans/western" in page.url
 
 
-def test_an_empty_clipboard_blanks_nothing_and_a_list_of_hosts_outlives_a_reload(page: Page, server: ServerProcess) -> None:
+def test_an_empty_clipboard_blanks_nothing_and_a_list_of_hosts_outlives_a_reload(
+    page: Page, server: ServerProcess
+) -> None:
     page.goto(f"{server.url}/estate")
     page.get_by_role("button", name="Add …").click()
     page.get_by_label("Names or addresses").fill("[ness-two]\nknot 10.45.1.18\n")

@@ -1,4 +1,6 @@
-"""Designing in the browser: the ledger's five questions, tables, many plans, shared values, two people at one plan."""
+"""Designing in the browser: the ledger's five questions, tables, many plans, shared values, two
+people at one plan.
+"""
 
 from __future__ import annotations
 
@@ -14,7 +16,10 @@ from nimble_stone.lab import demo
 from tests.support.processes import LabProcess, ServerProcess, ready_plan, wait_for
 
 pytestmark = pytest.mark.usefixtures("client")
-SHARED = "nimble-stone: values/1\nname: kelda\ntitle: Kelda\nvalues:\n  station: west\n  ntp: 10.44.0.5\n"
+SHARED = (
+    "nimble-stone: values/1\nname: kelda\ntitle: Kelda\nvalues:\n  station: west\n  ntp:"
+    " 10.44.0.5\n"
+)
 
 
 @pytest.fixture(autouse=True)
@@ -46,11 +51,23 @@ def test_sizing_proposes_while_typing_and_is_taken_over(page: Page, server: Serv
     expect(page.get_by_label("Gauges")).to_have_value("300")
 
 
-def test_how_data_is_kept_is_chosen_beside_what_it_comes_to(page: Page, server: ServerProcess, client: Client, tmp_path: Path) -> None:
+def test_how_data_is_kept_is_chosen_beside_what_it_comes_to(
+    page: Page, server: ServerProcess, client: Client, tmp_path: Path
+) -> None:
     from nimble_stone.lab import products
+
     (tmp_path / "ballast.ova").write_bytes(products.ova(products.PRODUCTS["ballast"], mib=1))
     client.upload(tmp_path / "ballast.ova", lambda *_: None)
-    client.call("POST", "/api/plans", {"text": "nimble-stone: plan/1\nname: keel\nkit: ballast\npackage: Ballast 1.9.2\nbay: kelda-main\nvalues: {pool: kelda-survey, net.copying.pool: kelda-storage}\n"})
+    client.call(
+        "POST",
+        "/api/plans",
+        {
+            "text": (
+                "nimble-stone: plan/1\nname: keel\nkit: ballast\npackage: Ballast 1.9.2\nbay:"
+                " kelda-main\nvalues: {pool: kelda-survey, net.copying.pool: kelda-storage}\n"
+            )
+        },
+    )
     page.goto(f"{server.url}/plans/keel")
     ledger = page.get_by_label("Ledger")
     expect(ledger).to_contain_text("512 GiB usable of 1 TiB. 1 host may fall")
@@ -68,13 +85,20 @@ def test_a_bays_free_drives_are_laid_out_by_a_rule(page: Page, server: ServerPro
     page.get_by_label("Drives of").select_option("kelda-main")
     expect(page.get_by_role("row").filter(has_text="2 copies")).to_contain_text("TiB")
     page.get_by_label("of each machine at most").fill("1")
-    expect(page.get_by_text(re.compile(r"^(\d+) drives on \1 machines"))).to_be_visible()          # one each
+    # one each
+    expect(page.get_by_text(re.compile(r"^(\d+) drives on \1 machines"))).to_be_visible()
     page.get_by_label("each at least").fill("999999")
     expect(page.get_by_text("has no free disk that keeps this rule")).to_be_visible()
 
 
-def test_a_lost_host_is_seen_on_the_wall_and_in_the_matrix(page: Page, server: ServerProcess, client: Client) -> None:
-    lead = next(node["host"] for node in client.call("GET", "/api/plans/design")["nodes"] if node["id"] == "lead-1")
+def test_a_lost_host_is_seen_on_the_wall_and_in_the_matrix(
+    page: Page, server: ServerProcess, client: Client
+) -> None:
+    lead = next(
+        node["host"]
+        for node in client.call("GET", "/api/plans/design")["nodes"]
+        if node["id"] == "lead-1"
+    )
     page.goto(f"{server.url}/plans/design?ask=losses")
     ledger = page.get_by_label("Ledger")
     expect(ledger).to_contain_text("lead down")
@@ -91,12 +115,21 @@ def test_a_lost_host_is_seen_on_the_wall_and_in_the_matrix(page: Page, server: S
 def test_why_here_pin_evict_and_balance(page: Page, server: ServerProcess, client: Client) -> None:
     page.goto(f"{server.url}/plans/design?ask=places&node=archive-1&column=host")
     ledger = page.get_by_label("Ledger")
-    here = next(node["host"] for node in client.call("GET", "/api/plans/design")["nodes"] if node["id"] == "archive-1")
+    here = next(
+        node["host"]
+        for node in client.call("GET", "/api/plans/design")["nodes"]
+        if node["id"] == "archive-1"
+    )
     expect(ledger).to_contain_text(f"Why is design-arc-1 on {here}?")
     expect(ledger).to_contain_text("has a node of this role already")
-    told = ledger.locator("li:has(.bar)").evaluate_all("rows => rows.map(r => [r.querySelector('i').offsetWidth / r.querySelector('.bar').clientWidth, parseInt(r.querySelector('.mono').textContent) / 100])")
+    told = ledger.locator("li:has(.bar)").evaluate_all(
+        "rows => rows.map(r => [r.querySelector('i').offsetWidth /"
+        " r.querySelector('.bar').clientWidth, parseInt(r.querySelector('.mono').textContent) /"
+        " 100])"
+    )
     assert told
-    assert all(abs(drawn - said) < .03 for drawn, said in told), told            # bars are as long as they say
+    # bars are as long as they say
+    assert all(abs(drawn - said) < 0.03 for drawn, said in told), told
     page.get_by_role("button", name="pin here").click()
     expect(ledger).to_contain_text("fixed by hand")
     expect(ledger).to_contain_text("1 node pinned")
@@ -106,7 +139,14 @@ def test_why_here_pin_evict_and_balance(page: Page, server: ServerProcess, clien
     page.get_by_role("button", name=f"Use {here} again").click()
     expect(ledger).not_to_contain_text("Left alone:")
     version = client.call("GET", "/api/plans/design")["version"]
-    crowd = [{"path": ["roles", "relay", "count"], "value": 3}, *({"path": ["nodes", f"relay-{n}", key], "value": value} for n in (1, 2, 3) for key, value in (("host", "petrel"), ("size", "large")))]
+    crowd = [
+        {"path": ["roles", "relay", "count"], "value": 3},
+        *(
+            {"path": ["nodes", f"relay-{n}", key], "value": value}
+            for n in (1, 2, 3)
+            for key, value in (("host", "petrel"), ("size", "large"))
+        ),
+    ]
     client.call("PATCH", "/api/plans/design", {"version": version, "edits": crowd})
     page.reload()
     expect(ledger).to_contain_text("the fullest host goes from")
@@ -114,13 +154,16 @@ def test_why_here_pin_evict_and_balance(page: Page, server: ServerProcess, clien
     expect(ledger).to_contain_text("Moving a few would gain nothing.")
 
 
-def test_consequences_move_while_typing_and_go_with_escape(page: Page, server: ServerProcess, client: Client) -> None:
+def test_consequences_move_while_typing_and_go_with_escape(
+    page: Page, server: ServerProcess, client: Client
+) -> None:
     page.goto(f"{server.url}/plans/design?node=archive-1&column=address")
     version = client.call("GET", "/api/plans/design")["version"]
     page.get_by_role("grid").focus()
     page.keyboard.type("10.44.20.1")
     expect(page.get_by_text("As it would be.")).to_be_visible()
-    expect(heading(page)).to_contain_text("10.44.20.1")                            # the gateway's: a blocker, while it is typed
+    # the gateway's: a blocker, while it is typed
+    expect(heading(page)).to_contain_text("10.44.20.1")
     page.keyboard.press("Escape")
     expect(heading(page)).to_contain_text("Ready to run")
     assert client.call("GET", "/api/plans/design")["version"] == version
@@ -146,11 +189,16 @@ def test_consequences_move_while_typing_and_go_with_escape(page: Page, server: S
     assert client.call("GET", "/api/plans/design")["version"] == version + 1
 
 
-def test_a_dragged_stone_moves_the_ledger_before_it_is_let_go(page: Page, server: ServerProcess, client: Client) -> None:
+def test_a_dragged_stone_moves_the_ledger_before_it_is_let_go(
+    page: Page, server: ServerProcess, client: Client
+) -> None:
     page.goto(f"{server.url}/plans/design")
     here = {node["id"]: node["host"] for node in client.call("GET", "/api/plans/design")["nodes"]}
     stone, there = page.locator(".stone[data-node=archive-1]"), here["archive-2"]
-    box, goal = stone.bounding_box(), page.locator(".host").filter(has_text=there).first.bounding_box()
+    box, goal = (
+        stone.bounding_box(),
+        page.locator(".host").filter(has_text=there).first.bounding_box(),
+    )
     assert box is not None
     assert goal is not None
     page.mouse.move(box["x"] + 40, box["y"] + 8)
@@ -158,19 +206,28 @@ def test_a_dragged_stone_moves_the_ledger_before_it_is_let_go(page: Page, server
     page.mouse.move(goal["x"] + 60, goal["y"] + 60, steps=6)
     row = page.get_by_role("row").filter(has_text="design-arc-1")
     expect(row).to_contain_text(there)
-    expect(page.get_by_role("row").filter(has_text="design-arc-2")).not_to_contain_text(there)            # they stand apart: the other one gives way
+    # they stand apart: the other one gives way
+    expect(page.get_by_role("row").filter(has_text="design-arc-2")).not_to_contain_text(there)
     page.keyboard.press("Escape")
     expect(row).to_contain_text(here["archive-1"])
     page.mouse.up()
-    assert {node["id"]: node["host"] for node in client.call("GET", "/api/plans/design")["nodes"]} == here
+    assert {
+        node["id"]: node["host"] for node in client.call("GET", "/api/plans/design")["nodes"]
+    } == here
 
 
-def test_undo_takes_ones_own_change_back_not_somebody_elses(page: Page, server: ServerProcess, client: Client) -> None:
+def test_undo_takes_ones_own_change_back_not_somebody_elses(
+    page: Page, server: ServerProcess, client: Client
+) -> None:
     page.goto(f"{server.url}/plans/design")
     page.get_by_role("button", name="One archive more").click()
     expect(page.locator(".stone")).to_have_count(4)
     version = client.call("GET", "/api/plans/design")["version"]
-    client.call("PATCH", "/api/plans/design", {"version": version, "edits": [{"path": ["title"], "value": "Renamed by somebody"}]})
+    client.call(
+        "PATCH",
+        "/api/plans/design",
+        {"version": version, "edits": [{"path": ["title"], "value": "Renamed by somebody"}]},
+    )
     page.get_by_role("button", name="Undo").click()
     expect(page.locator(".stone")).to_have_count(3)
     found = client.call("GET", "/api/plans/design")
@@ -179,7 +236,9 @@ def test_undo_takes_ones_own_change_back_not_somebody_elses(page: Page, server: 
     expect(page.locator(".stone")).to_have_count(4)
 
 
-def test_what_placement_keeps_to_and_what_is_included_is_set_on_the_page(page: Page, server: ServerProcess, client: Client) -> None:
+def test_what_placement_keeps_to_and_what_is_included_is_set_on_the_page(
+    page: Page, server: ServerProcess, client: Client
+) -> None:
     client.call("PUT", "/api/values/kelda", {"text": SHARED})
     page.goto(f"{server.url}/plans/design?ask=places")
     page.get_by_label("Include shared values").select_option("kelda")
@@ -193,18 +252,26 @@ def test_what_placement_keeps_to_and_what_is_included_is_set_on_the_page(page: P
     expect(field).to_have_value("4")
     field.fill("2.5")
     field.press("Enter")
-    wait_for(lambda: "overcommit: 2.5" in client.text("/api/plans/design/file"), 10, "the edit to be kept")
+    wait_for(
+        lambda: "overcommit: 2.5" in client.text("/api/plans/design/file"),
+        10,
+        "the edit to be kept",
+    )
     expect(field).to_have_value("2.5")
     text = client.text("/api/plans/design/file")
     assert "include: [kelda]" in text
     assert "survive: 1" in text
     page.get_by_role("button", name="Leave kelda out").click()
     expect(page.get_by_role("button", name="Leave kelda out")).to_have_count(0)
-    wait_for(lambda: "include" not in client.text("/api/plans/design/file"), 10, "the edit to be kept")
+    wait_for(
+        lambda: "include" not in client.text("/api/plans/design/file"), 10, "the edit to be kept"
+    )
     client.call("DELETE", "/api/values/kelda")
 
 
-def test_a_row_being_typed_in_stays_though_it_no_longer_fits_the_filter(page: Page, server: ServerProcess, client: Client) -> None:
+def test_a_row_being_typed_in_stays_though_it_no_longer_fits_the_filter(
+    page: Page, server: ServerProcess, client: Client
+) -> None:
     page.goto(f"{server.url}/plans/design?node=archive-1&column=name")
     version = client.call("GET", "/api/plans/design")["version"]
     page.get_by_label("Filter", exact=True).fill("design-arc-1")
@@ -218,30 +285,57 @@ def test_a_row_being_typed_in_stays_though_it_no_longer_fits_the_filter(page: Pa
     expect(field).to_have_value("other-name")
     page.keyboard.press("Escape")
     expect(page.get_by_role("row").filter(has_text="design-arc-1")).to_be_visible()
-    assert client.call("GET", "/api/plans/design")["version"] == version           # nothing half-typed was kept
+    # nothing half-typed was kept
+    assert client.call("GET", "/api/plans/design")["version"] == version
 
 
-def test_an_undo_that_is_refused_does_not_stand_before_earlier_ones(page: Page, server: ServerProcess, client: Client) -> None:
+def test_an_undo_that_is_refused_does_not_stand_before_earlier_ones(
+    page: Page, server: ServerProcess, client: Client
+) -> None:
     page.goto(f"{server.url}/plans/design")
     page.get_by_role("button", name="One relay more").click()
     expect(page.locator(".stone")).to_have_count(4)
     page.get_by_role("button", name="One archive more").click()
     expect(page.locator(".stone")).to_have_count(5)
-    client.call("PATCH", "/api/plans/design", {"version": client.call("GET", "/api/plans/design")["version"], "edits": [{"path": ["roles", "archive", "count"], "value": 4}]})
+    client.call(
+        "PATCH",
+        "/api/plans/design",
+        {
+            "version": client.call("GET", "/api/plans/design")["version"],
+            "edits": [{"path": ["roles", "archive", "count"], "value": 4}],
+        },
+    )
     page.get_by_role("button", name="Undo").click()
     expect(page.get_by_text("this was changed again since")).to_be_visible()
-    page.get_by_role("button", name="Undo").click()                                # the relay, which nobody else touched
-    wait_for(lambda: [n["role"] for n in client.call("GET", "/api/plans/design")["nodes"]] == ["lead", *["archive"] * 4], 10, "the earlier change to be taken back")
+    # the relay, which nobody else touched
+    page.get_by_role("button", name="Undo").click()
+    wait_for(
+        lambda: (
+            [n["role"] for n in client.call("GET", "/api/plans/design")["nodes"]]
+            == ["lead", *["archive"] * 4]
+        ),
+        10,
+        "the earlier change to be taken back",
+    )
 
 
-def test_a_cell_is_filled_down_by_its_corner(page: Page, server: ServerProcess, client: Client) -> None:
+def test_a_cell_is_filled_down_by_its_corner(
+    page: Page, server: ServerProcess, client: Client
+) -> None:
     page.goto(f"{server.url}/plans/design?node=lead-1&column=address")
     page.get_by_role("grid").focus()
     page.keyboard.type("10.44.20.50")
     page.keyboard.press("Enter")
     expect(page.get_by_role("row").filter(has_text="design-lead")).to_contain_text("10.44.20.50")
     page.keyboard.press("ArrowUp")
-    corner, last = page.get_by_title("Pull down to fill").bounding_box(), page.get_by_role("row").filter(has_text="design-arc-2").get_by_role("gridcell").nth(3).bounding_box()
+    corner, last = (
+        page.get_by_title("Pull down to fill").bounding_box(),
+        page.get_by_role("row")
+        .filter(has_text="design-arc-2")
+        .get_by_role("gridcell")
+        .nth(3)
+        .bounding_box(),
+    )
     assert corner is not None
     assert last is not None
     page.mouse.move(corner["x"] + 3, corner["y"] + 3)
@@ -249,10 +343,21 @@ def test_a_cell_is_filled_down_by_its_corner(page: Page, server: ServerProcess, 
     page.mouse.move(last["x"] + 20, last["y"] + 9, steps=5)
     page.mouse.up()
     expect(page.get_by_role("row").filter(has_text="design-arc-2")).to_contain_text("10.44.20.52")
-    wait_for(lambda: [node["cells"]["address"]["value"] for node in client.call("GET", "/api/plans/design")["nodes"]]
-             == ["10.44.20.50", "10.44.20.51", "10.44.20.52"], 10, "the fill to arrive")
-    page.keyboard.press("Control+z")                                       # one fill is one change
-    expect(page.get_by_role("row").filter(has_text="design-arc-2")).not_to_contain_text("10.44.20.52")
+    wait_for(
+        lambda: (
+            [
+                node["cells"]["address"]["value"]
+                for node in client.call("GET", "/api/plans/design")["nodes"]
+            ]
+            == ["10.44.20.50", "10.44.20.51", "10.44.20.52"]
+        ),
+        10,
+        "the fill to arrive",
+    )
+    page.keyboard.press("Control+z")  # one fill is one change
+    expect(page.get_by_role("row").filter(has_text="design-arc-2")).not_to_contain_text(
+        "10.44.20.52"
+    )
 
 
 def test_time_tells_chances_and_the_last_change(page: Page, server: ServerProcess) -> None:
@@ -263,10 +368,16 @@ def test_time_tells_chances_and_the_last_change(page: Page, server: ServerProces
     expect(ledger).to_contain_text("1 node of role archive more: design-arc-3")
 
 
-def test_a_table_is_laid_over_the_sheet_and_wrong_cells_are_told(page: Page, server: ServerProcess, tmp_path: Path) -> None:
+def test_a_table_is_laid_over_the_sheet_and_wrong_cells_are_told(
+    page: Page, server: ServerProcess, tmp_path: Path
+) -> None:
     book = Workbook()
     assert book.active is not None
-    for row in (["node", "Address", "Size"], ["lead-1", "10.44.20.60", "colossal"], ["design-arc-1", "10.44.20.61", "large"]):
+    for row in (
+        ["node", "Address", "Size"],
+        ["lead-1", "10.44.20.60", "colossal"],
+        ["design-arc-1", "10.44.20.61", "large"],
+    ):
         book.active.append(row)
     book.save(tmp_path / "t.xlsx")
     page.goto(f"{server.url}/plans/design")
@@ -274,16 +385,21 @@ def test_a_table_is_laid_over_the_sheet_and_wrong_cells_are_told(page: Page, ser
     page.get_by_label("Table file").set_input_files(tmp_path / "t.xlsx")
     dialog = page.get_by_role("dialog", name="The sheet as a table")
     expect(dialog).to_contain_text("3 cells would change")
-    expect(dialog.get_by_role("row").filter(has_text="colossal")).to_contain_text("is none of small, medium, large")
+    expect(dialog.get_by_role("row").filter(has_text="colossal")).to_contain_text(
+        "is none of small, medium, large"
+    )
     page.get_by_role("button", name="Change 3 cells").click()
     expect(page.get_by_role("row").filter(has_text="design-arc-1")).to_contain_text("10.44.20.61")
-    expect(dialog).to_contain_text("colossal")                           # what did not land stays in view, as it was typed
+    # what did not land stays in view, as it was typed
+    expect(dialog).to_contain_text("colossal")
     with page.expect_download() as download:
         dialog.get_by_role("link", name="design.xlsx").click()
     assert Path(download.value.path()).read_bytes()[:2] == b"PK"
 
 
-def test_four_clusters_from_a_table_and_one_shared_change(page: Page, server: ServerProcess, client: Client) -> None:
+def test_four_clusters_from_a_table_and_one_shared_change(
+    page: Page, server: ServerProcess, client: Client
+) -> None:
     page.goto(f"{server.url}/plans?see=values")
     page.get_by_role("button", name="New shared values").click()
     page.get_by_label("Text of the shared values").fill(SHARED)
@@ -298,7 +414,10 @@ def test_four_clusters_from_a_table_and_one_shared_change(page: Page, server: Se
     page.get_by_role("button", name="Make 4 plans").click()
     for name in ("Northern", "Eastern", "Southern", "Western"):
         expect(page.get_by_role("link", name=name, exact=True)).to_be_visible()
-    firsts = {client.call("GET", f"/api/plans/{name}")["nodes"][0]["cells"]["address"]["value"] for name in ("north", "east", "south", "west")}
+    firsts = {
+        client.call("GET", f"/api/plans/{name}")["nodes"][0]["cells"]["address"]["value"]
+        for name in ("north", "east", "south", "west")
+    }
     assert len(firsts) == 4
     page.get_by_role("link", name="shared values").click()
     page.get_by_label("Text of the shared values").fill(SHARED.replace("10.44.0.5", "10.44.0.8"))
@@ -319,36 +438,57 @@ def test_a_plan_is_carried_over(page: Page, server: ServerProcess, client: Clien
     dialog.get_by_label(re.compile("^kelda-survey")).select_option("ness-survey")
     dialog.get_by_role("button", name="Carry it over").click()
     page.wait_for_url("**/plans/design-ness")
-    assert {node["host"] for node in client.call("GET", "/api/plans/design-ness")["nodes"]} <= {"tern", "whimbrel", "dunlin"}
+    assert {node["host"] for node in client.call("GET", "/api/plans/design-ness")["nodes"]} <= {
+        "tern",
+        "whimbrel",
+        "dunlin",
+    }
 
 
-def test_two_people_at_one_place_decide_and_nothing_is_lost(page: Page, server: ServerProcess, client: Client) -> None:
+def test_two_people_at_one_place_decide_and_nothing_is_lost(
+    page: Page, server: ServerProcess, client: Client
+) -> None:
     page.goto(f"{server.url}/plans/design?node=*&column=station")
     page.get_by_role("grid").press("Enter")
     field = page.get_by_label("Station group of every node")
     field.fill("mine")
     expect(page.get_by_text("changes 3 of 3 nodes")).to_be_visible()
     version = client.call("GET", "/api/plans/design")["version"]
-    client.call("PATCH", "/api/plans/design", {"version": version, "edits": [{"path": ["values", "station"], "value": "theirs"}]})
+    client.call(
+        "PATCH",
+        "/api/plans/design",
+        {"version": version, "edits": [{"path": ["values", "station"], "value": "theirs"}]},
+    )
     field.press("Enter")
     dialog = page.get_by_role("dialog", name="Somebody else changed the same place")
     expect(dialog).to_contain_text("west → theirs for every node")
     expect(dialog).to_contain_text("every node, Station group: mine")
-    page.keyboard.press("Escape")                                        # it wants a decision: a stray key drops nothing
+    # it wants a decision: a stray key drops nothing
+    page.keyboard.press("Escape")
     expect(dialog).to_contain_text("every node, Station group: mine")
     page.get_by_role("button", name="Mine on top of theirs").click()
     expect(dialog).to_be_hidden()
     page.wait_for_function("() => !document.querySelector('[aria-busy=true]')")
-    assert client.call("GET", "/api/plans/design")["nodes"][0]["cells"]["station"]["value"] == "mine"
+    assert (
+        client.call("GET", "/api/plans/design")["nodes"][0]["cells"]["station"]["value"] == "mine"
+    )
 
 
-def test_the_five_products_are_begun_in_the_page(page: Page, server: ServerProcess, client: Client, lab: LabProcess, tmp_path: Path) -> None:
+def test_the_five_products_are_begun_in_the_page(
+    page: Page, server: ServerProcess, client: Client, lab: LabProcess, tmp_path: Path
+) -> None:
     from nimble_stone.lab import products
+
     for product in products.PRODUCTS.values():
         file = tmp_path / f"{product.id}.ova"
         file.write_bytes(products.ova(product, mib=1))
         client.upload(file, lambda *_: None)
-    for kit, told in (("ballast", "Four nodes on four hosts"), ("breakwater", "Four nodes on four hosts"), ("skerry", "Six nodes"), ("tidebook", "Two nodes on two hosts")):
+    for kit, told in (
+        ("ballast", "Four nodes on four hosts"),
+        ("breakwater", "Four nodes on four hosts"),
+        ("skerry", "Six nodes"),
+        ("tidebook", "Two nodes on two hosts"),
+    ):
         page.goto(f"{server.url}/plans")
         page.get_by_role("button", name="New plan").click()
         page.get_by_label("Name").fill(f"my-{kit}")
@@ -371,14 +511,15 @@ def test_a_pool_is_made_and_drawn_from(page: Page, server: ServerProcess, client
     page.get_by_role("button", name="pools").click()
     page.get_by_role("button", name="New pool …").click()
     box = page.get_by_role("dialog")
-    expect(box.get_by_label("Name")).to_be_focused()                       # typing begins at once
+    expect(box.get_by_label("Name")).to_be_focused()  # typing begins at once
     page.keyboard.type("shore")
     box.get_by_label("of network").select_option("survey")
     box.get_by_role("textbox", name="First").fill("10.44.20.70")
     box.get_by_role("textbox", name="Last").fill("10.44.20.60")
     box.get_by_role("button", name="Make it").click()
     expect(box.get_by_role("alert")).to_contain_text("lies after")
-    expect(box.get_by_role("textbox", name="First")).to_have_value("10.44.20.70")          # nothing typed is lost
+    # nothing typed is lost
+    expect(box.get_by_role("textbox", name="First")).to_have_value("10.44.20.70")
     box.get_by_role("textbox", name="First").fill("10.44.20.50")
     box.get_by_label("Reserved").fill("10.44.20.52 the tide clock")
     box.get_by_role("button", name="Make it").click()
@@ -386,9 +527,16 @@ def test_a_pool_is_made_and_drawn_from(page: Page, server: ServerProcess, client
     page.goto(f"{server.url}/plans/design")
     sheet = page.get_by_label("The sheet")
     sheet.wait_for()
-    client.call("PATCH", "/api/plans/design", {"version": client.call("GET", "/api/plans/design")["version"], "edits": [{"path": ["values", "pool"], "value": "shore"}]})
+    client.call(
+        "PATCH",
+        "/api/plans/design",
+        {
+            "version": client.call("GET", "/api/plans/design")["version"],
+            "edits": [{"path": ["values", "pool"], "value": "shore"}],
+        },
+    )
     page.reload()
-    expect(sheet).to_contain_text("10.44.20.53")                            # .52 is kept back
+    expect(sheet).to_contain_text("10.44.20.53")  # .52 is kept back
     expect(sheet).not_to_contain_text("10.44.20.52")
     page.goto(f"{server.url}/estate")
     page.get_by_role("button", name="pools").click()
@@ -415,11 +563,23 @@ def test_a_secrets_rule_is_shown_as_it_is_met(page: Page, server: ServerProcess)
     expect(box).to_have_count(0)
 
 
-def test_a_certificate_is_brought_by_hand(page: Page, server: ServerProcess, client: Client) -> None:
+def test_a_certificate_is_brought_by_hand(
+    page: Page, server: ServerProcess, client: Client
+) -> None:
     import time
 
     from nimble_stone.keyring import certificates
-    client.call("POST", "/api/plans", {"text": "nimble-stone: plan/1\nname: reef\nkit: skerry\npackage: Skerry 2.4.1\nbay: kelda-main\nvalues: {pool: kelda-survey}\nroles: {worker: {count: 0}}\n"})
+
+    client.call(
+        "POST",
+        "/api/plans",
+        {
+            "text": (
+                "nimble-stone: plan/1\nname: reef\nkit: skerry\npackage: Skerry 2.4.1\nbay:"
+                " kelda-main\nvalues: {pool: kelda-survey}\nroles: {worker: {count: 0}}\n"
+            )
+        },
+    )
     page.goto(f"{server.url}/plans/reef?node=controller-1&column=certificate.interface")
     page.get_by_label("The sheet").wait_for()
     page.get_by_label("The sheet").focus()
@@ -429,7 +589,9 @@ def test_a_certificate_is_brought_by_hand(page: Page, server: ServerProcess, cli
     expect(box).to_contain_text("Nimble Stone authority")
     box.get_by_text("Brought", exact=True).click()
     by = certificates.make_authority(time.time(), "Holm")
-    names = client.call("GET", "/api/plans/reef/pair?column=certificate.interface&node=controller-1")["names"]
+    names = client.call(
+        "GET", "/api/plans/reef/pair?column=certificate.interface&node=controller-1"
+    )["names"]
     pair = certificates.issue(by, names, time.time())
     box.get_by_label("Certificate, PEM").fill(pair.certificate)
     box.get_by_label("Its private key").fill(by.key)

@@ -1,4 +1,6 @@
-"""From an empty estate to one that is known and mended, in the browser: added, scanned, judged, repaired, prepared, drawn."""
+"""From an empty estate to one that is known and mended, in the browser: added, scanned, judged,
+repaired, prepared, drawn.
+"""
 
 from __future__ import annotations
 
@@ -13,14 +15,25 @@ from nimble_stone.cli.client import Client
 from nimble_stone.lab import demo
 from tests.support.processes import LabProcess, ServerProcess, lab_and_server
 
-HOSTS = "[kelda-main]\ngannet 10.44.1.11\nfulmar 10.44.1.12\nskua 10.44.1.13\npetrel 10.44.1.14\n[ness-two]\ntern 10.45.1.15\nwhimbrel 10.45.1.16\ndunlin 10.45.1.17\nknot 10.45.1.18\n"
+HOSTS = (
+    "[kelda-main]\ngannet 10.44.1.11\nfulmar 10.44.1.12\nskua 10.44.1.13\npetrel"
+    " 10.44.1.14\n[ness-two]\ntern 10.45.1.15\nwhimbrel 10.45.1.16\ndunlin 10.45.1.17\nknot"
+    " 10.45.1.18\n"
+)
 
 
 @pytest.fixture(scope="module")
-def place(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[LabProcess, ServerProcess, Client]]:
+def place(
+    tmp_path_factory: pytest.TempPathFactory,
+) -> Iterator[tuple[LabProcess, ServerProcess, Client]]:
     with lab_and_server(tmp_path_factory.mktemp("estate"), more_hosts=2) as found:
         lab, _, client = found
-        client.call("POST", "/api/estate", demo.estate_file(lab.plan).model_copy(update={"hosts": ()}).model_dump(mode="json"))     # networks only
+        # networks only
+        client.call(
+            "POST",
+            "/api/estate",
+            demo.estate_file(lab.plan).model_copy(update={"hosts": ()}).model_dump(mode="json"),
+        )
         yield found
 
 
@@ -55,7 +68,9 @@ def heading(page: Page):  # type: ignore[no-untyped-def]
     return page.get_by_role("heading", level=1)
 
 
-def test_a_new_user_adds_ten_hosts_and_six_machines_mends_a_bay_and_knows_what_is_left(page: Page, server: ServerProcess, lab: LabProcess) -> None:
+def test_a_new_user_adds_ten_hosts_and_six_machines_mends_a_bay_and_knows_what_is_left(
+    page: Page, server: ServerProcess, lab: LabProcess
+) -> None:
     expect(heading(page)).to_contain_text("The estate is empty")
     page.get_by_role("button", name="Add hosts and machines").click()
     more = "".join(f"{host.name} {host.address}\n" for host in lab.plan.hosts[8:])
@@ -78,7 +93,12 @@ def test_a_new_user_adds_ten_hosts_and_six_machines_mends_a_bay_and_knows_what_i
     expect(page.get_by_role("dialog")).to_contain_text("6 machines")
     names = [name for name, _ in demo._STONES]
     box = page.get_by_label("Names or addresses")
-    box.fill("[kelda-metal]\n" + "\n".join(f"{name} {line}" for name, line in zip(names, box.input_value().split(), strict=True)))
+    box.fill(
+        "[kelda-metal]\n"
+        + "\n".join(
+            f"{name} {line}" for name, line in zip(names, box.input_value().split(), strict=True)
+        )
+    )
     page.get_by_label("Keyring entry").fill(demo.BMC_CREDENTIAL)
     page.get_by_role("button", name="Look at all 6").click()
     expect(page.get_by_text("6 of 6 can be added")).to_be_visible(timeout=40_000)
@@ -87,25 +107,39 @@ def test_a_new_user_adds_ten_hosts_and_six_machines_mends_a_bay_and_knows_what_i
     expect(heading(page)).to_contain_text("10 hosts and 6 machines", timeout=40_000)
 
     page.get_by_role("button", name=re.compile("^fitness")).click()
-    expect(page.get_by_role("row").filter(has_text="knot").get_by_role("img", name="caution")).to_have_count(2)
-    page.locator("tbody").filter(has_text="ness-two").get_by_role("button", name=re.compile("repair 3 rules")).click()
+    expect(
+        page.get_by_role("row").filter(has_text="knot").get_by_role("img", name="caution")
+    ).to_have_count(2)
+    page.locator("tbody").filter(has_text="ness-two").get_by_role(
+        "button", name=re.compile("repair 3 rules")
+    ).click()
     expect(page.get_by_role("dialog")).to_contain_text("3 steps on 2 hosts")
     page.get_by_role("dialog").get_by_text("name records").last.click()
     expect(page.get_by_role("dialog")).to_contain_text("tee -a /etc/hosts")
     page.get_by_role("button", name="Do it on knot and whimbrel").click()
     page.wait_for_url("**/estate/groundwork/**")
-    expect(heading(page)).to_contain_text("All 3 steps on 2 hosts are done and were seen", timeout=30_000)
+    expect(heading(page)).to_contain_text(
+        "All 3 steps on 2 hosts are done and were seen", timeout=30_000
+    )
     expect(page.get_by_role("log", name="Transcript")).to_contain_text("$ LC_ALL=C timeout")
     page.get_by_role("link", name="See what is left to mend").click()
     expect(page.get_by_role("row").filter(has_text="knot")).to_be_visible()
-    expect(page.get_by_role("row").filter(has_text="knot").get_by_role("img", name="caution")).to_have_count(0)
+    expect(
+        page.get_by_role("row").filter(has_text="knot").get_by_role("img", name="caution")
+    ).to_have_count(0)
     expect(heading(page)).to_contain_text(re.compile(r"[\d.]+ TiB memory to give"))
     page.get_by_role("button", name="datastores").click()
     expect(page.locator("svg[aria-label^='The estate by bytes']")).to_contain_text("TiB")
 
 
 def test_the_wall_changes_its_reading_and_is_filtered_by_typing(page: Page) -> None:
-    for label, reading in (("vCPU", "vcpu"), ("datastores", "bytes"), ("age of facts", "age"), ("findings", "findings"), ("memory", "memory")):
+    for label, reading in (
+        ("vCPU", "vcpu"),
+        ("datastores", "bytes"),
+        ("age of facts", "age"),
+        ("findings", "findings"),
+        ("memory", "memory"),
+    ):
         page.get_by_role("button", name=label, exact=True).click()
         expect(page.locator(f"svg[aria-label^='The estate by {reading}']")).to_be_visible()
     expect(page.locator("g[data-name]")).to_have_count(16)
@@ -133,9 +167,13 @@ def test_a_rule_is_switched_off_for_a_bay_with_a_reason(page: Page) -> None:
     expect(dialog).to_contain_text("tern")
 
 
-def test_a_host_is_drawn_and_a_disk_wiped_only_after_its_name_was_typed(page: Page, server: ServerProcess) -> None:
+def test_a_host_is_drawn_and_a_disk_wiped_only_after_its_name_was_typed(
+    page: Page, server: ServerProcess
+) -> None:
     page.goto(f"{server.url}/estate/hosts/petrel")
-    expect(page.get_by_role("img", name="Interfaces, bridges and networks")).to_contain_text("eno2.420")
+    expect(page.get_by_role("img", name="Interfaces, bridges and networks")).to_contain_text(
+        "eno2.420"
+    )
     expect(page.locator("[data-use=remains]")).to_contain_text("remains of a RAID")
     page.get_by_role("button", name="Wipe it, if nobody needs what is on it.").click()
     page.get_by_role("dialog").get_by_role("checkbox").check()
@@ -153,13 +191,16 @@ def test_a_host_is_drawn_and_a_disk_wiped_only_after_its_name_was_typed(page: Pa
     expect(page.locator("[data-use=remains]")).to_have_count(0)
 
 
-def test_a_datastore_is_made_on_a_free_disk_and_taken_back(page: Page, server: ServerProcess) -> None:
+def test_a_datastore_is_made_on_a_free_disk_and_taken_back(
+    page: Page, server: ServerProcess
+) -> None:
     page.get_by_role("button", name="Prepare …").click()
     dialog = page.get_by_role("dialog", name="Prepare hosts")
     dialog.get_by_role("button", name="on a free disk").click()
     dialog.get_by_role("checkbox", name="gannet").first.check()
     dialog.locator(".disks").get_by_role("checkbox").first.check()
-    expect(dialog).to_contain_text("mkfs.ext4 -q -U")  # the disk carries this run's mark from its first second
+    # the disk carries this run's mark from its first second
+    expect(dialog).to_contain_text("mkfs.ext4 -q -U")
     dialog.get_by_role("button", name="Do it on gannet").click()
     expect(heading(page)).to_contain_text("done and were seen", timeout=30_000)
     page.get_by_role("button", name="Roll back …").click()
@@ -169,7 +210,9 @@ def test_a_datastore_is_made_on_a_free_disk_and_taken_back(page: Page, server: S
     expect(page.get_by_role("row").filter(has_text="gannet-data")).to_contain_text("rolled back")
 
 
-def test_networks_are_drawn_with_their_gaps_and_a_machine_is_switched_on(page: Page, server: ServerProcess, lab: LabProcess) -> None:
+def test_networks_are_drawn_with_their_gaps_and_a_machine_is_switched_on(
+    page: Page, server: ServerProcess, lab: LabProcess
+) -> None:
     page.goto(f"{server.url}/estate?see=networks")
     expect(page.get_by_role("row").filter(has_text="fulmar")).to_contain_text("MTU 1500")
     expect(page.get_by_role("row").filter(has_text="skua")).to_contain_text("bond0.420")
@@ -184,10 +227,21 @@ def test_networks_are_drawn_with_their_gaps_and_a_machine_is_switched_on(page: P
     assert lab.show()["machines"]["gneiss"]["power"] == "On"
 
 
-def test_it_stands_on_a_small_and_a_large_screen(page: Page, server: ServerProcess, tmp_path: Path) -> None:
+def test_it_stands_on_a_small_and_a_large_screen(
+    page: Page, server: ServerProcess, tmp_path: Path
+) -> None:
     for width, height in ((1280, 800), (1440, 900)):
         page.set_viewport_size({"width": width, "height": height})
-        for path in ("/estate", "/estate?see=fitness", "/estate?see=networks", "/estate/hosts/skua", "/estate/machines/flint"):
+        for path in (
+            "/estate",
+            "/estate?see=fitness",
+            "/estate?see=networks",
+            "/estate/hosts/skua",
+            "/estate/machines/flint",
+        ):
             page.goto(server.url + path)
             heading(page).wait_for()
-            assert page.evaluate("document.documentElement.scrollWidth <= innerWidth && document.documentElement.scrollHeight <= innerHeight"), path
+            assert page.evaluate(
+                "document.documentElement.scrollWidth <= innerWidth &&"
+                " document.documentElement.scrollHeight <= innerHeight"
+            ), path

@@ -1,4 +1,6 @@
-"""What a user does, done in the browser: from sign-in to a proved rollout and its taking back, by mouse and by keyboard."""
+"""What a user does, done in the browser: from sign-in to a proved rollout and its taking back, by
+mouse and by keyboard.
+"""
 
 from __future__ import annotations
 
@@ -21,7 +23,9 @@ def cell(page: Page, row: str, column: int):  # type: ignore[no-untyped-def]
     return page.get_by_role("row").filter(has_text=row).locator(f'[aria-colindex="{column}"]')
 
 
-def test_a_wrong_key_is_told_and_kept_for_correction(context: BrowserContext, server: ServerProcess) -> None:
+def test_a_wrong_key_is_told_and_kept_for_correction(
+    context: BrowserContext, server: ServerProcess
+) -> None:
     page = context.new_page()
     page.goto(server.url)
     page.get_by_label("Access key").fill("not-the-key")
@@ -30,7 +34,9 @@ def test_a_wrong_key_is_told_and_kept_for_correction(context: BrowserContext, se
     expect(page.get_by_label("Access key")).to_have_value("not-the-key")
 
 
-def test_from_an_empty_plan_to_a_proved_rollout_and_back(page: Page, server: ServerProcess, client: Client) -> None:
+def test_from_an_empty_plan_to_a_proved_rollout_and_back(
+    page: Page, server: ServerProcess, client: Client
+) -> None:
     page.goto(f"{server.url}/plans")
     page.get_by_role("button", name="New plan").click()
     page.get_by_label("Name").fill("harbour")
@@ -53,8 +59,11 @@ def test_from_an_empty_plan_to_a_proved_rollout_and_back(page: Page, server: Ser
     expect(page.get_by_role("heading", level=1)).to_contain_text("Ready to run")
     page.get_by_role("button", name="Check and run").click()
     page.wait_for_url("**/run*")
-    expect(page.get_by_role("heading", level=1)).to_contain_text("acceptance checks passed", timeout=60_000)
-    page.get_by_role("button", name=re.compile("harbour-lead: Guest, done")).press("Enter")     # at this speed its bar may lie under the next one
+    expect(page.get_by_role("heading", level=1)).to_contain_text(
+        "acceptance checks passed", timeout=60_000
+    )
+    # at this speed its bar may lie under the next one
+    page.get_by_role("button", name=re.compile("harbour-lead: Guest, done")).press("Enter")
     expect(page.get_by_role("log", name="Transcript")).to_contain_text("virsh define --validate")
     expect(page.get_by_role("region", name="Console")).to_contain_text("services are up")
     page.get_by_role("button", name="Show acceptance").click()
@@ -71,7 +80,9 @@ def test_from_an_empty_plan_to_a_proved_rollout_and_back(page: Page, server: Ser
     expect(page.get_by_role("heading", level=1)).to_contain_text("Rolled back.", timeout=60_000)
 
 
-def test_an_ova_dropped_in_shows_what_it_holds_and_a_bad_one_only_its_reason(page: Page, server: ServerProcess, tmp_path: Path) -> None:
+def test_an_ova_dropped_in_shows_what_it_holds_and_a_bad_one_only_its_reason(
+    page: Page, server: ServerProcess, tmp_path: Path
+) -> None:
     good, bad = tmp_path / "gauge-collector-4.3.0.ova", tmp_path / "bad.ova"
     good.write_bytes(appliance.ova(mib=1, version="4.3.0"))
     bad.write_bytes(good.read_bytes()[:300_000])
@@ -79,14 +90,20 @@ def test_an_ova_dropped_in_shows_what_it_holds_and_a_bad_one_only_its_reason(pag
     with page.expect_file_chooser() as chooser:
         page.get_by_role("button", name="Take in files").click()
     chooser.value.set_files([good, bad])
-    expect(page.get_by_role("heading", level=1)).to_contain_text("Gauge Collector 4.3.0", timeout=20_000)
+    expect(page.get_by_role("heading", level=1)).to_contain_text(
+        "Gauge Collector 4.3.0", timeout=20_000
+    )
     expect(page.get_by_role("region", name="Sizes on offer")).to_contain_text("64 GiB")
-    expect(page.get_by_role("region", name="Questions it asks")).to_contain_text("Administrator password")
+    expect(page.get_by_role("region", name="Questions it asks")).to_contain_text(
+        "Administrator password"
+    )
     page.get_by_role("button", name="All packages").click()
     expect(page.get_by_role("status").filter(has_text="bad.ova")).to_contain_text("it is cut short")
 
 
-def test_what_changed_between_two_versions_is_shown_and_a_licence_is_accepted_in_a_name(page: Page, server: ServerProcess, tmp_path: Path) -> None:
+def test_what_changed_between_two_versions_is_shown_and_a_licence_is_accepted_in_a_name(
+    page: Page, server: ServerProcess, tmp_path: Path
+) -> None:
     newer = tmp_path / "gauge-collector-4.5.0.ova"
     newer.write_bytes(appliance.ova(mib=1, version="4.5.0", edition=5, seed=9))
     server.client().upload(newer, lambda *_: None)
@@ -106,69 +123,106 @@ def test_what_changed_between_two_versions_is_shown_and_a_licence_is_accepted_in
     expect(page.get_by_label("Versions")).to_contain_text("candidate")
 
 
-def test_a_folder_with_a_descriptor_and_its_files_is_one_package(page: Page, server: ServerProcess, tmp_path: Path) -> None:
+def test_a_folder_with_a_descriptor_and_its_files_is_one_package(
+    page: Page, server: ServerProcess, tmp_path: Path
+) -> None:
     import io
     import tarfile
-    with tarfile.open(fileobj=io.BytesIO(appliance.ova(mib=1, version="4.6.0", seed=11))) as archive:
+
+    with tarfile.open(
+        fileobj=io.BytesIO(appliance.ova(mib=1, version="4.6.0", seed=11))
+    ) as archive:
         archive.extractall(tmp_path / "loose", filter="data")
     page.goto(f"{server.url}/packages")
     with page.expect_file_chooser() as chooser:
         page.get_by_role("button", name="Take in a folder").click()
     chooser.value.set_files(tmp_path / "loose")
-    expect(page.get_by_role("heading", level=1)).to_contain_text("Gauge Collector 4.6.0", timeout=20_000)
+    expect(page.get_by_role("heading", level=1)).to_contain_text(
+        "Gauge Collector 4.6.0", timeout=20_000
+    )
     expect(page.get_by_role("heading", level=1)).to_contain_text("OVF with files")
 
 
-def test_an_ova_is_taken_in_by_dropping_it_anywhere_on_the_page(page: Page, server: ServerProcess) -> None:
+def test_an_ova_is_taken_in_by_dropping_it_anywhere_on_the_page(
+    page: Page, server: ServerProcess
+) -> None:
     page.goto(f"{server.url}/packages")
     page.get_by_role("heading", level=1).wait_for()
     data = base64.b64encode(appliance.ova(mib=1, version="4.4.0", seed=7)).decode()
-    transfer = page.evaluate_handle("""(data) => {
+    transfer = page.evaluate_handle(
+        """(data) => {
       const transfer = new DataTransfer();
-      transfer.items.add(new File([Uint8Array.from(atob(data), (c) => c.charCodeAt(0))], 'dropped.ova'));
+      const bytes = Uint8Array.from(atob(data), (c) => c.charCodeAt(0));
+      transfer.items.add(new File([bytes], 'dropped.ova'));
       return transfer;
-    }""", data)
+    }""",
+        data,
+    )
     page.dispatch_event("main", "dragover", {"dataTransfer": transfer})
     expect(page.get_by_text("Drop to take in")).to_be_visible()
     page.dispatch_event("main", "drop", {"dataTransfer": transfer})
     expect(page.get_by_role("heading", level=1)).to_contain_text("Gauge Collector 4.4.0")
 
 
-def test_an_upload_can_be_stopped_and_goes_on_after_the_page_was_closed(page: Page, server: ServerProcess, tmp_path: Path) -> None:
+def test_an_upload_can_be_stopped_and_goes_on_after_the_page_was_closed(
+    page: Page, server: ServerProcess, tmp_path: Path
+) -> None:
     big = tmp_path / "big.ova"
     big.write_bytes(appliance.ova(mib=40))
     page.goto(f"{server.url}/packages")
-    page.context.new_cdp_session(page).send("Network.emulateNetworkConditions", {"offline": False, "latency": 0, "downloadThroughput": -1, "uploadThroughput": 2_000_000})
+    page.context.new_cdp_session(page).send(
+        "Network.emulateNetworkConditions",
+        {"offline": False, "latency": 0, "downloadThroughput": -1, "uploadThroughput": 2_000_000},
+    )
+
     def choose() -> None:
         with page.expect_file_chooser() as chooser:
             page.get_by_role("button", name="Take in files").click()
         chooser.value.set_files(big)
+
     choose()
     row = page.get_by_role("status").filter(has_text="big.ova")
     expect(row).to_contain_text("/s ·")
     row.get_by_role("button", name="Stop").click()
     expect(row).to_have_count(0)
-    wait_for(lambda: not list((server.data / "packages/incoming").iterdir()), 20, "the remains to go")
+    wait_for(
+        lambda: not list((server.data / "packages/incoming").iterdir()), 20, "the remains to go"
+    )
     choose()
-    wait_for(lambda: any(part.stat().st_size > 3 << 20 for part in (server.data / "packages/incoming").glob("*/0.part")), 30, "some of it to arrive")
-    other = page.context.new_page()                                       # the page is closed in the middle …
+    wait_for(
+        lambda: any(
+            part.stat().st_size > 3 << 20
+            for part in (server.data / "packages/incoming").glob("*/0.part")
+        ),
+        30,
+        "some of it to arrive",
+    )
+    # the page is closed in the middle …
+    other = page.context.new_page()
     page.close()
     part = next((server.data / "packages/incoming").glob("*/0.part"))
     had = part.stat().st_size
     other.goto(f"{server.url}/packages")
     waiting = other.get_by_role("status").filter(has_text="big.ova")
     expect(waiting).to_contain_text("waiting for its sender")
-    with other.expect_file_chooser() as chooser:                          # … and another goes on where it was
+    # … and another goes on where it was
+    with other.expect_file_chooser() as chooser:
         waiting.get_by_role("button", name="Choose the file again, go on").click()
     with other.expect_request(lambda request: request.method == "PATCH") as sent:
         chooser.value.set_files(big)
     assert int(sent.value.headers["upload-offset"]) >= had
-    expect(other.get_by_role("heading", level=1)).to_contain_text("Gauge Collector 4.2.0", timeout=60_000)
+    expect(other.get_by_role("heading", level=1)).to_contain_text(
+        "Gauge Collector 4.2.0", timeout=60_000
+    )
     other.close()
 
 
-def test_the_sheet_behaves_like_a_spreadsheet(page: Page, server: ServerProcess, client: Client) -> None:
-    ready_plan(client, demo.PLAN.replace("name: western", "name: keys").replace("count: 2", "count: 4"))
+def test_the_sheet_behaves_like_a_spreadsheet(
+    page: Page, server: ServerProcess, client: Client
+) -> None:
+    ready_plan(
+        client, demo.PLAN.replace("name: western", "name: keys").replace("count: 2", "count: 4")
+    )
     page.goto(f"{server.url}/plans/keys")
     first = cell(page, "keys-arc-1", 4)
     first.click()
@@ -203,10 +257,19 @@ def test_the_sheet_behaves_like_a_spreadsheet(page: Page, server: ServerProcess,
     expect(page.get_by_role("row").filter(has_text="keys-arc-1")).to_have_count(0)
 
 
-def test_a_stone_is_dragged_to_another_host_and_the_consequences_move(page: Page, server: ServerProcess, client: Client) -> None:
+def test_a_stone_is_dragged_to_another_host_and_the_consequences_move(
+    page: Page, server: ServerProcess, client: Client
+) -> None:
     view = ready_plan(client, demo.PLAN.replace("name: western", "name: drag"))
     pinned = next(one for one in view["nodes"] if one["id"] == "archive-2")["host"]
-    client.call("PATCH", "/api/plans/drag", {"version": view["version"], "edits": [{"path": ["nodes", "archive-2", "host"], "value": pinned}]})
+    client.call(
+        "PATCH",
+        "/api/plans/drag",
+        {
+            "version": view["version"],
+            "edits": [{"path": ["nodes", "archive-2", "host"], "value": pinned}],
+        },
+    )
     page.goto(f"{server.url}/plans/drag")
     node = next(one for one in view["nodes"] if one["id"] == "archive-1")
     other = next(one for one in view["nodes"] if one["id"] == "archive-2")
@@ -224,14 +287,18 @@ def test_a_stone_is_dragged_to_another_host_and_the_consequences_move(page: Page
     expect(page.get_by_role("heading", level=1)).to_contain_text("Ready to run")
 
 
-def test_a_run_can_be_left_and_found_again_held_and_going_on(page: Page, server: ServerProcess, client: Client, lab: LabProcess) -> None:
+def test_a_run_can_be_left_and_found_again_held_and_going_on(
+    page: Page, server: ServerProcess, client: Client, lab: LabProcess
+) -> None:
     ready_plan(client, demo.PLAN.replace("name: western", "name: leave"))
     lab.turn("all", speed=8)
     try:
         page.goto(f"{server.url}/plans/leave")
         page.get_by_role("button", name="Check and run").click()
         page.wait_for_url("**/run*")
-        expect(page.get_by_role("heading", level=1)).to_contain_text("waiting for boot", timeout=30_000)
+        expect(page.get_by_role("heading", level=1)).to_contain_text(
+            "waiting for boot", timeout=30_000
+        )
         page.keyboard.press("h")
         expect(page.get_by_role("heading", level=1)).to_contain_text("On hold")
         page.goto(f"{server.url}/estate")
@@ -239,7 +306,9 @@ def test_a_run_can_be_left_and_found_again_held_and_going_on(page: Page, server:
         expect(page.get_by_role("heading", level=1)).to_contain_text("On hold")
         lab.turn("all", speed=400)
         page.get_by_role("button", name="Resume").click()
-        expect(page.get_by_role("heading", level=1)).to_contain_text("acceptance checks passed", timeout=60_000)
+        expect(page.get_by_role("heading", level=1)).to_contain_text(
+            "acceptance checks passed", timeout=60_000
+        )
     finally:
         lab.turn("all", speed=400)
     run = client.call("GET", "/api/runs?plan=leave")[0]["id"]
@@ -247,7 +316,9 @@ def test_a_run_can_be_left_and_found_again_held_and_going_on(page: Page, server:
     ended(client, run, states=("undone",))
 
 
-def test_a_wrong_plan_text_keeps_what_was_typed_and_says_the_line(page: Page, server: ServerProcess) -> None:
+def test_a_wrong_plan_text_keeps_what_was_typed_and_says_the_line(
+    page: Page, server: ServerProcess
+) -> None:
     page.goto(f"{server.url}/plans/western")
     page.get_by_role("button", name="plan file").click()
     text = page.get_by_label("Plan file", exact=True)
@@ -276,13 +347,30 @@ def test_palette_help_theme_and_deep_links(page: Page, server: ServerProcess) ->
 
 
 CONTRAST = """() => {
-  const lum = (c) => { const [r, g, b] = c.map((v) => { v /= 255; return v <= .03928 ? v / 12.92 : ((v + .055) / 1.055) ** 2.4; }); return .2126 * r + .7152 * g + .0722 * b; };
+  const linear = (v) => (v <= .03928 ? v / 12.92 : ((v + .055) / 1.055) ** 2.4);
+  const lum = (c) => {
+    const [r, g, b] = c.map((v) => linear(v / 255));
+    return .2126 * r + .7152 * g + .0722 * b;
+  };
   const ctx = document.createElement('canvas').getContext('2d', { willReadFrequently: true });
-  const parse = (text) => { ctx.clearRect(0, 0, 1, 1); ctx.fillStyle = text; ctx.fillRect(0, 0, 1, 1); return [...ctx.getImageData(0, 0, 1, 1).data]; };
-  const under = (el) => { for (let e = el; e; e = e.parentElement) { const c = parse(getComputedStyle(e).backgroundColor); if (c[3] > 250) return c; } return parse('white'); };
+  const parse = (text) => {
+    ctx.clearRect(0, 0, 1, 1);
+    ctx.fillStyle = text;
+    ctx.fillRect(0, 0, 1, 1);
+    return [...ctx.getImageData(0, 0, 1, 1).data];
+  };
+  const under = (el) => {
+    for (let e = el; e; e = e.parentElement) {
+      const c = parse(getComputedStyle(e).backgroundColor);
+      if (c[3] > 250) return c;
+    }
+    return parse('white');
+  };
   const bad = [];
   for (const el of document.querySelectorAll('body *')) {
-    if (el.closest('svg') || ![...el.childNodes].some((n) => n.nodeType === 3 && n.data.trim()) || !el.checkVisibility({ visibilityProperty: true }) || el.disabled || el.closest('.visually-hidden, option')) continue;
+    if (![...el.childNodes].some((n) => n.nodeType === 3 && n.data.trim())) continue;
+    if (!el.checkVisibility({ visibilityProperty: true }) || el.disabled) continue;
+    if (el.closest('svg, .visually-hidden, option')) continue;
     const a = lum(parse(getComputedStyle(el).color).slice(0, 3)), b = lum(under(el).slice(0, 3));
     const ratio = (Math.max(a, b) + .05) / (Math.min(a, b) + .05);
     if (ratio < 4.45) bad.push(`${el.textContent.trim().slice(0, 40)} ${ratio.toFixed(2)}`);
@@ -294,26 +382,40 @@ CONTRAST = """() => {
 @pytest.mark.parametrize("theme", ["light", "dark"])
 def test_text_has_contrast_everywhere(page: Page, server: ServerProcess, theme: str) -> None:
     page.evaluate(f"localStorage.setItem('theme', '{theme}')")
-    for path in ("/plans/western", "/plans", "/estate?host=skua", "/estate?see=fitness", "/estate?see=networks", "/estate/hosts/petrel", "/packages"):
+    for path in (
+        "/plans/western",
+        "/plans",
+        "/estate?host=skua",
+        "/estate?see=fitness",
+        "/estate?see=networks",
+        "/estate/hosts/petrel",
+        "/packages",
+    ):
         page.goto(f"{server.url}{path}")
         page.get_by_role("heading", level=1).first.wait_for()
         page.wait_for_load_state("networkidle")
         assert page.evaluate(CONTRAST) == [], path
 
 
-def test_hosts_are_added_from_a_pasted_list_after_their_keys_were_seen(page: Page, server: ServerProcess, client: Client) -> None:
+def test_hosts_are_added_from_a_pasted_list_after_their_keys_were_seen(
+    page: Page, server: ServerProcess, client: Client
+) -> None:
     page.goto(f"{server.url}/estate/hosts/knot")
     page.get_by_role("button", name="Retire …").click()
     page.get_by_role("button", name="Take knot out of the estate").click()
     expect(page.get_by_role("heading", level=1)).to_contain_text("7 hosts")
     page.get_by_role("button", name="Add …").click()
-    page.get_by_label("Names or addresses").fill("[ness-two]\nknot 10.45.1.18\nthat is no host\n10.44.9.9\n")
+    page.get_by_label("Names or addresses").fill(
+        "[ness-two]\nknot 10.45.1.18\nthat is no host\n10.44.9.9\n"
+    )
     expect(page.get_by_role("dialog")).to_contain_text("2 hosts, 1 line that is none")
     expect(page.get_by_role("dialog")).to_contain_text("line 3")
     page.get_by_label("Keyring entry").fill("lab-hosts")
     page.get_by_label("Room").fill("Ness")
     page.get_by_role("button", name="Look at all 2").click()
-    expect(page.get_by_role("row").filter(has_text="10.45.1.18")).to_contain_text("login works", timeout=20_000)
+    expect(page.get_by_role("row").filter(has_text="10.45.1.18")).to_contain_text(
+        "login works", timeout=20_000
+    )
     expect(page.get_by_role("row").filter(has_text="10.45.1.18")).to_contain_text("SHA256:")
     expect(page.get_by_role("row").filter(has_text="10.44.9.9")).to_contain_text("not reached")
     page.get_by_role("button", name="Pin this key, add 1").click()
@@ -321,8 +423,19 @@ def test_hosts_are_added_from_a_pasted_list_after_their_keys_were_seen(page: Pag
     page.goto(f"{server.url}/estate/hosts/knot")
     page.get_by_role("textbox", name="Note").fill("lacks the survey network")
     page.get_by_role("button", name="Keep", exact=True).click()
-    wait_for(lambda: next(h for h in client.call("GET", "/api/estate")["hosts"] if h["name"] == "knot")["note"] == "lacks the survey network", 10, "the note")
+    wait_for(
+        lambda: (
+            next(h for h in client.call("GET", "/api/estate")["hosts"] if h["name"] == "knot")[
+                "note"
+            ]
+            == "lacks the survey network"
+        ),
+        10,
+        "the note",
+    )
     page.goto(f"{server.url}/estate?host=knot&see=fitness")
     knot = page.get_by_role("row").filter(has_text="knot")
     expect(knot.get_by_role("img", name="caution").first).to_be_visible()
-    expect(page.get_by_role("region", name="Fitness")).to_contain_text("does not carry network ness-survey")
+    expect(page.get_by_role("region", name="Fitness")).to_contain_text(
+        "does not carry network ness-survey"
+    )

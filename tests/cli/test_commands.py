@@ -1,4 +1,6 @@
-"""The command line: the same work, JSON everywhere, exit codes 0, 1 and 2; and the documents that must not fall behind."""
+"""The command line: the same work, JSON everywhere, exit codes 0, 1 and 2; and the documents that
+must not fall behind.
+"""
 
 from __future__ import annotations
 
@@ -20,11 +22,18 @@ from tests.support.processes import PASSWORD, LabProcess, ServerProcess, ready_p
 ROOT = Path(__file__).parents[2]
 
 
-def test_a_rollout_from_the_terminal(server: ServerProcess, client: Client, lab: LabProcess, tmp_path: Path) -> None:
-    assert json.loads(server.cli("package", "list", "--json").stdout)[0]["product"] == "Gauge Collector"
+def test_a_rollout_from_the_terminal(
+    server: ServerProcess, client: Client, lab: LabProcess, tmp_path: Path
+) -> None:
+    assert (
+        json.loads(server.cli("package", "list", "--json").stdout)[0]["product"]
+        == "Gauge Collector"
+    )
     assert "64 GiB" in server.cli("package", "inspect", "Gauge Collector 4.2.0").stdout
     assert len(json.loads(server.cli("estate", "list", "--json").stdout)["hosts"]) == 8
-    assert server.cli("plan", "check", "western").stdout.startswith("Three nodes on three hosts. Ready to run.")
+    assert server.cli("plan", "check", "western").stdout.startswith(
+        "Three nodes on three hosts. Ready to run."
+    )
     assert "wave 1:" in server.cli("plan", "show", "western").stdout
     exported = server.cli("plan", "export", "western").stdout
     assert "# The gauges of the western shore" in exported
@@ -35,14 +44,18 @@ def test_a_rollout_from_the_terminal(server: ServerProcess, client: Client, lab:
     started = server.cli("run", "start", "western", "--watch")
     assert "All 32 acceptance checks passed" in started.stdout
     run = json.loads(server.cli("run", "list", "--json").stdout)[0]["id"]
-    server.cli("acceptance", run, "--junit", str(tmp_path / "j.xml"), "--html", str(tmp_path / "r.html"))
+    server.cli(
+        "acceptance", run, "--junit", str(tmp_path / "j.xml"), "--html", str(tmp_path / "r.html")
+    )
     assert 'failures="0"' in (tmp_path / "j.xml").read_text()
     assert json.loads(server.cli("acceptance", run, "--again", "--json").stdout)["proofs"]
     server.cli("run", "undo", run)
     assert "Rolled back" in server.cli("run", "watch", run).stdout
 
 
-def test_hold_and_resume_from_the_terminal(server: ServerProcess, client: Client, lab: LabProcess) -> None:
+def test_hold_and_resume_from_the_terminal(
+    server: ServerProcess, client: Client, lab: LabProcess
+) -> None:
     ready_plan(client, demo.PLAN.replace("name: western", "name: terminal"))
     lab.turn("all", speed=10)
     run = json.loads(server.cli("run", "start", "terminal", "--json").stdout)["run"]
@@ -55,15 +68,24 @@ def test_hold_and_resume_from_the_terminal(server: ServerProcess, client: Client
     server.cli("run", "watch", run)
 
 
-def test_exit_codes_tell_findings_from_wrong_use(server: ServerProcess, client: Client, tmp_path: Path) -> None:
+def test_exit_codes_tell_findings_from_wrong_use(
+    server: ServerProcess, client: Client, tmp_path: Path
+) -> None:
     bad = tmp_path / "bad.yaml"
     bad.write_text(demo.PLAN.replace("name: western", "name: other"))
     found = server.cli("plan", "check", str(bad), "--json", check=1)
-    assert {"licence", "unanswered"} <= {finding["code"] for finding in json.loads(found.stdout)["findings"]}
+    assert {"licence", "unanswered"} <= {
+        finding["code"] for finding in json.loads(found.stdout)["findings"]
+    }
     bad.write_text("nimble-stone: plan/1\n\tname: x\n")
     assert "tab character" in server.cli("plan", "check", str(bad), check=2).stderr
     assert "no plan" in server.cli("plan", "show", "nowhere", check=None).stderr
-    assert json.loads(server.cli("package", "add", str(tmp_path / "none.ova"), "--json", check=2).stderr)["code"] == "not-found"
+    assert (
+        json.loads(
+            server.cli("package", "add", str(tmp_path / "none.ova"), "--json", check=2).stderr
+        )["code"]
+        == "not-found"
+    )
     server.cli("plan", "frobnicate", check=2)
     cut = tmp_path / "cut.ova"
     cut.write_bytes(b"x" * 5000)
@@ -71,12 +93,21 @@ def test_exit_codes_tell_findings_from_wrong_use(server: ServerProcess, client: 
 
 
 def test_a_secret_is_read_from_standard_input_only(server: ServerProcess, client: Client) -> None:
-    assert server.cli("secret", "set", "spare", stdin=PASSWORD + "\n").stdout.strip() == "keyring:spare"
+    assert (
+        server.cli("secret", "set", "spare", stdin=PASSWORD + "\n").stdout.strip()
+        == "keyring:spare"
+    )
 
 
-@pytest.mark.parametrize(("name", "model"), [("plan", Plan), ("kit", Kit), ("estate", EstateFile), ("values", SharedValues)])
+@pytest.mark.parametrize(
+    ("name", "model"),
+    [("plan", Plan), ("kit", Kit), ("estate", EstateFile), ("values", SharedValues)],
+)
 def test_schemas_are_those_of_the_models(name: str, model: type[Plan]) -> None:
-    assert json.loads((ROOT / f"docs/schemas/{name}.schema.json").read_text()) == model.model_json_schema()
+    assert (
+        json.loads((ROOT / f"docs/schemas/{name}.schema.json").read_text())
+        == model.model_json_schema()
+    )
 
 
 @pytest.mark.parametrize(("name", "model"), [("plan", Plan), ("kit", Kit)])
@@ -88,9 +119,14 @@ def test_references_in_words_are_those_of_the_models(name: str, model: type[Plan
 
 def test_the_demo_plan_and_the_shipped_kit_keep_their_schemas() -> None:
     yaml = YAML(typ="safe")
-    jsonschema.validate(yaml.load(demo.PLAN), json.loads((ROOT / "docs/schemas/plan.schema.json").read_text()))
+    jsonschema.validate(
+        yaml.load(demo.PLAN), json.loads((ROOT / "docs/schemas/plan.schema.json").read_text())
+    )
     for path in (ROOT / "src/nimble_stone/kits").glob("*.yaml"):
-        jsonschema.validate(yaml.load(path.read_text()), json.loads((ROOT / "docs/schemas/kit.schema.json").read_text()))
+        jsonschema.validate(
+            yaml.load(path.read_text()),
+            json.loads((ROOT / "docs/schemas/kit.schema.json").read_text()),
+        )
 
 
 def test_every_make_target_and_command_of_the_readme_exists() -> None:
@@ -101,16 +137,47 @@ def test_every_make_target_and_command_of_the_readme_exists() -> None:
         assert f"\n{word}:" in targets
 
 
-def test_the_labs_knobs_are_turned_from_the_terminal(server: ServerProcess, client: Client, lab: LabProcess) -> None:
+def test_the_labs_knobs_are_turned_from_the_terminal(
+    server: ServerProcess, client: Client, lab: LabProcess
+) -> None:
     folder = str(lab.folder)
-    assert json.loads(server.cli("lab", "set", "--folder", folder, "fulmar", "unreachable=true").stdout)["unreachable"] is True
+    assert (
+        json.loads(
+            server.cli("lab", "set", "--folder", folder, "fulmar", "unreachable=true").stdout
+        )["unreachable"]
+        is True
+    )
     assert "fulmar" in server.cli("estate", "read", check=1).stdout
     server.cli("lab", "set", "--folder", folder, "fulmar", "unreachable=false", "slow_s=0.01")
     server.cli("estate", "read")
-    told = json.loads(server.cli("lab", "set", "--folder", folder, "all", "occupied=10.44.20.60,10.44.20.61", "guest:x-lead=never-boots").stdout)
-    assert (told["occupied"], told["guests"]["x-lead"]) == (["10.44.20.60", "10.44.20.61"], "never-boots")
-    assert "no knob colour" in server.cli("lab", "set", "--folder", folder, "fulmar", "colour=1", check=2).stderr
-    assert "knob=value" in server.cli("lab", "set", "--folder", folder, "fulmar", "colour", check=2).stderr
-    assert json.loads(server.cli("lab", "show", "--folder", folder).stdout)["hosts"]["fulmar"]["knobs"]["slow_s"] == 0.01
+    told = json.loads(
+        server.cli(
+            "lab",
+            "set",
+            "--folder",
+            folder,
+            "all",
+            "occupied=10.44.20.60,10.44.20.61",
+            "guest:x-lead=never-boots",
+        ).stdout
+    )
+    assert (told["occupied"], told["guests"]["x-lead"]) == (
+        ["10.44.20.60", "10.44.20.61"],
+        "never-boots",
+    )
+    assert (
+        "no knob colour"
+        in server.cli("lab", "set", "--folder", folder, "fulmar", "colour=1", check=2).stderr
+    )
+    assert (
+        "knob=value"
+        in server.cli("lab", "set", "--folder", folder, "fulmar", "colour", check=2).stderr
+    )
+    assert (
+        json.loads(server.cli("lab", "show", "--folder", folder).stdout)["hosts"]["fulmar"][
+            "knobs"
+        ]["slow_s"]
+        == 0.01
+    )
     server.cli("lab", "set", "--folder", folder, "all", "occupied=", "guest:x-lead=ok")
     server.cli("lab", "set", "--folder", folder, "fulmar", "slow_s=0")

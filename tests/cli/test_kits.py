@@ -1,4 +1,6 @@
-"""Kits from the command line: listed, explained, refused with line and reason, tried on a lab of their own."""
+"""Kits from the command line: listed, explained, refused with line and reason, tried on a lab of
+their own.
+"""
 
 from __future__ import annotations
 
@@ -38,31 +40,139 @@ def cli(*words: str) -> subprocess.CompletedProcess[str]:
     return subprocess.run([*CLI, *words], capture_output=True, text=True, timeout=200)
 
 
-@pytest.mark.parametrize(("old", "new", "told"), [
-    ("  - {id: one, label: one, short: one}", "  - {id: one, label: one, short: one, after: [two]}", "comes after “two”, which is no role"),
-    ("secret: true", "secret: true, when: tide > 1", "question “pw” reads “tide”, which this kit never defines"),
-    ("secret: true", "secret: true, when: 1 +", "line 9, column 45: questions.0.when: 1 +, character 4: it ends too early"),
-    ('"{name}"', '"{tide}"', "line 11, column 3: environment “tidebook.hostname” asks for “tide”, which this kit never defines"),
-    ("short: one}", "short: one, count: {least: 2, most: 6, usual: 4, odd: true}}", "line 7, column 10: role “one”: usual 4 is not among 2 to 6, odd"),
-    ("admin_password: pw", "admin_password: nobody", "names “nobody”, which is no question"),
-    ("questions:", "networks: [{id: x, label: X, interface: 2, roles: [three]}]\nquestions:", "network “x” names “three”, which is no role"),
-    ("questions:", "virtual: [{id: v, label: V, members: [one], network: deep}]\nquestions:", "lies in “deep”, which is no network"),
-    ("questions:", "sizing: {loads: [{id: l, label: L, usual: 1}], roles: {one: {carries: {m: '1'}}}}\nquestions:", "speaks of “m”, which is no load"),
-    ("service:", "forming: [{id: f, label: F, role: one, call: {}, wait: {expected: 1, longest: 2}}]\nservice:", "has neither a path nor a command"),
-    ("service:", "forming: [{id: f, label: F, role: one, call: {ssh: 'edge \"{name}\"'}, wait: {expected: 1, longest: 2}}]\nservice:", "“{name}” stands inside quotes"),
-    ("service:", "forming: [{id: f, label: F, role: one, after: [g], call: {path: /x}, wait: {expected: 1, longest: 2}}]\nservice:", "after “g”, which is no earlier step"),
-    ("questions:", "balanced: [{id: b, label: B, virtual: v, port: 80, members: [one], member_port: 81}]\nquestions:", "turns to “v”, which is no virtual address"),
-    ("questions:", "virtual: [{id: v, label: V, members: [one]}]\nbalanced: [{id: b, label: B, virtual: v, port: 80, members: [two], member_port: 81}]\nquestions:", "balanced service “b” names “two”"),
-    ("questions:", "certificates: [{id: c, label: C, names: ['{tide}']}]\nquestions:", "certificate “c” asks for “tide”, which this kit never defines"),
-    ("questions:", "certificates: [{id: c, label: C, names: ['{name}'], roles: [two]}]\nquestions:", "certificate “c” names “two”, which is no role"),
-    ('"{name}"', '"{certificate.c}"', "asks for “certificate.c”, which this kit never defines"),
-    ("questions:", "takes: [ipv7]\nquestions:", "'dhcp' or 'ipv6'"),
-    ("short: one}", "short: one, copies: 2, copies_by: tide}", "copies_by reads “tide”, which this kit never defines"),
-    ("questions:", "extra_disks: [{id: d, label: D, size_gib: {usual: 1, most: 2}, by_use: {fun: {size_gib: {usual: 1, most: 2}}}}]\nquestions:", "speaks of “fun”, which is no use of this kit"),
-    ("questions:", "uses: [fun]\nextra_disks: [{id: d, label: D, size_gib: {usual: 1, most: 2}, by_use: {fun: {size_gib: {usual: 3, most: 2}}}}]\nquestions:", "size_gib needs least ≤ usual ≤ most"),
-    ("title: Little", "title: Little\ntitel: x", "line 4, column 1: “titel” is no key of this format"),
-])
-def test_a_kit_that_is_wrong_is_refused_with_line_and_reason(tmp_path: Path, old: str, new: str, told: str) -> None:
+@pytest.mark.parametrize(
+    ("old", "new", "told"),
+    [
+        (
+            "  - {id: one, label: one, short: one}",
+            "  - {id: one, label: one, short: one, after: [two]}",
+            "comes after “two”, which is no role",
+        ),
+        (
+            "secret: true",
+            "secret: true, when: tide > 1",
+            "question “pw” reads “tide”, which this kit never defines",
+        ),
+        (
+            "secret: true",
+            "secret: true, when: 1 +",
+            "line 9, column 45: questions.0.when: 1 +, character 4: it ends too early",
+        ),
+        (
+            '"{name}"',
+            '"{tide}"',
+            (
+                "line 11, column 3: environment “tidebook.hostname” asks for “tide”, which this kit"
+                " never defines"
+            ),
+        ),
+        (
+            "short: one}",
+            "short: one, count: {least: 2, most: 6, usual: 4, odd: true}}",
+            "line 7, column 10: role “one”: usual 4 is not among 2 to 6, odd",
+        ),
+        ("admin_password: pw", "admin_password: nobody", "names “nobody”, which is no question"),
+        (
+            "questions:",
+            "networks: [{id: x, label: X, interface: 2, roles: [three]}]\nquestions:",
+            "network “x” names “three”, which is no role",
+        ),
+        (
+            "questions:",
+            "virtual: [{id: v, label: V, members: [one], network: deep}]\nquestions:",
+            "lies in “deep”, which is no network",
+        ),
+        (
+            "questions:",
+            (
+                "sizing: {loads: [{id: l, label: L, usual: 1}], roles: {one: {carries: {m:"
+                " '1'}}}}\nquestions:"
+            ),
+            "speaks of “m”, which is no load",
+        ),
+        (
+            "service:",
+            (
+                "forming: [{id: f, label: F, role: one, call: {}, wait: {expected: 1, longest:"
+                " 2}}]\nservice:"
+            ),
+            "has neither a path nor a command",
+        ),
+        (
+            "service:",
+            (
+                "forming: [{id: f, label: F, role: one, call: {ssh: 'edge \"{name}\"'}, wait:"
+                " {expected: 1, longest: 2}}]\nservice:"
+            ),
+            "“{name}” stands inside quotes",
+        ),
+        (
+            "service:",
+            (
+                "forming: [{id: f, label: F, role: one, after: [g], call: {path: /x}, wait:"
+                " {expected: 1, longest: 2}}]\nservice:"
+            ),
+            "after “g”, which is no earlier step",
+        ),
+        (
+            "questions:",
+            (
+                "balanced: [{id: b, label: B, virtual: v, port: 80, members: [one], member_port:"
+                " 81}]\nquestions:"
+            ),
+            "turns to “v”, which is no virtual address",
+        ),
+        (
+            "questions:",
+            (
+                "virtual: [{id: v, label: V, members: [one]}]\nbalanced: [{id: b, label: B,"
+                " virtual: v, port: 80, members: [two], member_port: 81}]\nquestions:"
+            ),
+            "balanced service “b” names “two”",
+        ),
+        (
+            "questions:",
+            "certificates: [{id: c, label: C, names: ['{tide}']}]\nquestions:",
+            "certificate “c” asks for “tide”, which this kit never defines",
+        ),
+        (
+            "questions:",
+            "certificates: [{id: c, label: C, names: ['{name}'], roles: [two]}]\nquestions:",
+            "certificate “c” names “two”, which is no role",
+        ),
+        ('"{name}"', '"{certificate.c}"', "asks for “certificate.c”, which this kit never defines"),
+        ("questions:", "takes: [ipv7]\nquestions:", "'dhcp' or 'ipv6'"),
+        (
+            "short: one}",
+            "short: one, copies: 2, copies_by: tide}",
+            "copies_by reads “tide”, which this kit never defines",
+        ),
+        (
+            "questions:",
+            (
+                "extra_disks: [{id: d, label: D, size_gib: {usual: 1, most: 2}, by_use: {fun:"
+                " {size_gib: {usual: 1, most: 2}}}}]\nquestions:"
+            ),
+            "speaks of “fun”, which is no use of this kit",
+        ),
+        (
+            "questions:",
+            (
+                "uses: [fun]\nextra_disks: [{id: d, label: D, size_gib: {usual: 1, most: 2},"
+                " by_use: {fun: {size_gib: {usual: 3, most: 2}}}}]\nquestions:"
+            ),
+            "size_gib needs least ≤ usual ≤ most",
+        ),
+        (
+            "title: Little",
+            "title: Little\ntitel: x",
+            "line 4, column 1: “titel” is no key of this format",
+        ),
+    ],
+)
+def test_a_kit_that_is_wrong_is_refused_with_line_and_reason(
+    tmp_path: Path, old: str, new: str, told: str
+) -> None:
     (tmp_path / "k.yaml").write_text(GOOD.replace(old, new, 1))
     with pytest.raises(yaml_text.Faults) as caught:
         yaml_text.read((tmp_path / "k.yaml").read_text(), Kit, "the kit")
@@ -70,7 +180,13 @@ def test_a_kit_that_is_wrong_is_refused_with_line_and_reason(tmp_path: Path, old
 
 
 def test_kits_are_listed_validated_and_explained(tmp_path: Path) -> None:
-    assert {kit["id"] for kit in json.loads(cli("list", "--json").stdout)} == {"ballast", "breakwater", "gauge-collector", "skerry", "tidebook"}
+    assert {kit["id"] for kit in json.loads(cli("list", "--json").stdout)} == {
+        "ballast",
+        "breakwater",
+        "gauge-collector",
+        "skerry",
+        "tidebook",
+    }
     (tmp_path / "good.yaml").write_text(GOOD)
     assert "Little is valid" in cli("validate", str(tmp_path / "good.yaml")).stdout
     (tmp_path / "bad.yaml").write_text(GOOD.replace("short: one", "shirt: one"))
@@ -80,7 +196,14 @@ def test_kits_are_listed_validated_and_explained(tmp_path: Path) -> None:
     assert cli("explain", "nothing").returncode == 2
     for kit in load_kits().values():
         told = "\n".join(explain(kit))
-        assert all(word in told for word in [*(role.label for role in kit.roles), *(question.label for question in kit.questions), *(step.label for step in kit.forming)])
+        assert all(
+            word in told
+            for word in [
+                *(role.label for role in kit.roles),
+                *(question.label for question in kit.questions),
+                *(step.label for step in kit.forming),
+            ]
+        )
 
 
 def test_a_kit_is_tried_on_a_lab_of_its_own() -> None:
@@ -96,11 +219,13 @@ def test_a_kit_is_tried_on_a_lab_of_its_own() -> None:
 
 def test_made_secrets_keep_their_rules() -> None:
     import random
+
     rng = random.Random(4)
     for kit in load_kits().values():
         for question in kit.questions:
             if question.secret and not question.rule.pattern:
                 assert violations(made_by(question.rule, rng.choice), question.rule) == []
-            elif question.secret:                                  # a licence key is given by somebody; none can be made
+            elif question.secret:
+                # a licence key is given by somebody; none can be made
                 with pytest.raises(InputError, match="no secret of that form"):
                     made_by(question.rule, rng.choice)

@@ -1,4 +1,6 @@
-"""The host driver's contract, kept by the stand-in. tests/hypervisor keeps the same one with a real host (`contract` below)."""
+"""The host driver's contract, kept by the stand-in. tests/hypervisor keeps the same one with a real
+host (`contract` below).
+"""
 
 from __future__ import annotations
 
@@ -6,7 +8,14 @@ from collections.abc import AsyncIterator
 
 import pytest
 
-from nimble_stone.core.errors import Conflict, HostKeyChanged, LoginRefused, RemoteFailed, RemoteTimeout, Unreachable
+from nimble_stone.core.errors import (
+    Conflict,
+    HostKeyChanged,
+    LoginRefused,
+    RemoteFailed,
+    RemoteTimeout,
+    Unreachable,
+)
 from nimble_stone.hosts.kvm import KvmHost
 from nimble_stone.lab import demo
 from nimble_stone.reach import Credential, DialPolicy, Reach, Target
@@ -24,7 +33,14 @@ def reach_of(lab: LabProcess) -> Reach:
 
     async def put(place: str, fingerprint: str) -> None:
         pins[place] = fingerprint
-    policy = DialPolicy(mapped=(Mapping.model_validate({"planned": "10.44.0.0/16", "real": f"127.{lab.octet}.0.0/16"}),), low_ports=20000, connect_seconds=3)
+
+    policy = DialPolicy(
+        mapped=(
+            Mapping.model_validate({"planned": "10.44.0.0/16", "real": f"127.{lab.octet}.0.0/16"}),
+        ),
+        low_ports=20000,
+        connect_seconds=3,
+    )
     return Reach(policy, Pins(get, put))
 
 
@@ -44,12 +60,17 @@ async def test_facts_hold_bedrock_shared_datastores_and_networks(host: KvmHost) 
     facts = await host.read_facts(5.0)
     assert {guest.name for guest in facts.guests} >= {"survey-db", "mirror", "names"}
     assert facts.datastore("kelda-shared") is not None
-    assert {store.name: bool(store.shared) for store in facts.datastores} == {"kelda-shared": True, "gannet-local": False}
+    assert {store.name: bool(store.shared) for store in facts.datastores} == {
+        "kelda-shared": True,
+        "gannet-local": False,
+    }
     assert [net.name for net in facts.networks] == ["management", "survey", "storage"]
     assert (facts.domain_type, facts.threads, facts.memory_bytes) == ("kvm", 48, 256 << 30)
 
 
-async def test_kvm_that_is_advertised_but_does_not_work_is_found_out(host: KvmHost, lab: LabProcess) -> None:
+async def test_kvm_that_is_advertised_but_does_not_work_is_found_out(
+    host: KvmHost, lab: LabProcess
+) -> None:
     lab.turn("gannet", emulation=True)
     try:
         assert (await host.read_facts(5.0)).domain_type == "qemu"
@@ -57,7 +78,9 @@ async def test_kvm_that_is_advertised_but_does_not_work_is_found_out(host: KvmHo
         lab.turn("gannet", emulation=False)
 
 
-async def test_kvm_that_is_slower_than_emulation_does_not_count(host: KvmHost, lab: LabProcess) -> None:
+async def test_kvm_that_is_slower_than_emulation_does_not_count(
+    host: KvmHost, lab: LabProcess
+) -> None:
     lab.turn("gannet", slow_kvm_s=3.0)
     try:
         facts = await host.read_facts(5.0)
@@ -86,11 +109,15 @@ async def test_each_trouble_has_its_own_words(host: KvmHost, lab: LabProcess) ->
     lab.turn("gannet", garbage=False)
 
 
-async def test_a_slow_host_runs_into_the_limit_and_the_connection_stays_usable(host: KvmHost, lab: LabProcess) -> None:
+async def test_a_slow_host_runs_into_the_limit_and_the_connection_stays_usable(
+    host: KvmHost, lab: LabProcess
+) -> None:
     await host.volume("gannet-local", "x")
     lab.turn("gannet", slow_s=30)
     with pytest.raises(RemoteTimeout):
-        await host._reach.ssh.run(host._target, "LC_ALL=C timeout -k 2 1 virsh -q -c qemu:///system hostname", limit_s=-4)
+        await host._reach.ssh.run(
+            host._target, "LC_ALL=C timeout -k 2 1 virsh -q -c qemu:///system hostname", limit_s=-4
+        )
     lab.turn("gannet", slow_s=0)
     assert await host.volume("gannet-local", "x") is None
 
@@ -105,6 +132,7 @@ async def test_what_does_not_bear_our_mark_is_left_alone(host: KvmHost) -> None:
 
 async def test_addresses_outside_the_policy_are_not_dialled(lab: LabProcess) -> None:
     from nimble_stone.core.errors import InputError
+
     policy = DialPolicy()
     for address in ("8.8.8.8", "169.254.169.254", "not-an-address"):
         with pytest.raises(InputError):

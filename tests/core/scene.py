@@ -22,15 +22,36 @@ LICENCE = hashlib.sha256(DESCRIPTOR.licences[0].encode()).hexdigest()
 
 
 def facts_of(host: demo.HostPlan) -> Facts:
-    return Facts(host=host.name, read_at=1.0, hostname=host.name, threads=host.threads, memory_bytes=host.memory_bytes, domain_type="kvm",
-                 datastores=tuple(Datastore(name=s.name, path=f"/{s.name}", capacity_bytes=s.capacity_bytes, free_bytes=s.free_bytes, shared=s.shared) for s in host.stores),
-                 networks=tuple(Carried(name=name, bridge=f"br-{name}") for name in host.networks),
-                 guests=tuple(Guest(name=g.name, running=True, vcpu=g.vcpu, memory_bytes=g.memory_bytes) for g in host.bedrock))
+    return Facts(
+        host=host.name,
+        read_at=1.0,
+        hostname=host.name,
+        threads=host.threads,
+        memory_bytes=host.memory_bytes,
+        domain_type="kvm",
+        datastores=tuple(
+            Datastore(
+                name=s.name,
+                path=f"/{s.name}",
+                capacity_bytes=s.capacity_bytes,
+                free_bytes=s.free_bytes,
+                shared=s.shared,
+            )
+            for s in host.stores
+        ),
+        networks=tuple(Carried(name=name, bridge=f"br-{name}") for name in host.networks),
+        guests=tuple(
+            Guest(name=g.name, running=True, vcpu=g.vcpu, memory_bytes=g.memory_bytes)
+            for g in host.bedrock
+        ),
+    )
 
 
 def estate(more: int = 0) -> Estate:
     lab = demo.plan(more)
-    return Estate(**dict(demo.estate_file(lab)), facts={host.name: facts_of(host) for host in lab.hosts})
+    return Estate(
+        **dict(demo.estate_file(lab)), facts={host.name: facts_of(host) for host in lab.hosts}
+    )
 
 
 def plan(**changes: Any) -> Plan:
@@ -45,13 +66,19 @@ def sheet(where: Estate | None = None, **changes: Any) -> Sheet:
     return resolve(plan(**changes), KIT, PACKAGE, where or estate())
 
 
-def situation(where: Estate | None = None, *, more: dict[str, Any] | None = None, **changes: Any) -> Situation:
+def situation(
+    where: Estate | None = None, *, more: dict[str, Any] | None = None, **changes: Any
+) -> Situation:
     where = where or estate()
-    values: dict[str, Any] = {"verdicts": {"keyring:p": ()}, "licence_sha256": LICENCE} | (more or {})
+    values: dict[str, Any] = {"verdicts": {"keyring:p": ()}, "licence_sha256": LICENCE} | (
+        more or {}
+    )
     return Situation(sheet(where, **changes), where, **values)
 
 
-def findings(where: Estate | None = None, *, more: dict[str, Any] | None = None, **changes: Any) -> list[Finding]:
+def findings(
+    where: Estate | None = None, *, more: dict[str, Any] | None = None, **changes: Any
+) -> list[Finding]:
     return checks.check(situation(where, more=more, **changes))
 
 
@@ -60,7 +87,22 @@ def codes(*args: Any, **kwargs: Any) -> set[str]:
 
 
 def with_facts(where: Estate, host: str, **changes: Any) -> Estate:
-    return where.model_copy(update={"facts": where.facts | {host: where.facts[host].model_copy(update=changes)}})
+    return where.model_copy(
+        update={"facts": where.facts | {host: where.facts[host].model_copy(update=changes)}}
+    )
 
 
-__all__ = ["DESCRIPTOR", "KIT", "LICENCE", "PACKAGE", "codes", "estate", "findings", "plan", "sequence", "sheet", "situation", "with_facts"]
+__all__ = [
+    "DESCRIPTOR",
+    "KIT",
+    "LICENCE",
+    "PACKAGE",
+    "codes",
+    "estate",
+    "findings",
+    "plan",
+    "sequence",
+    "sheet",
+    "situation",
+    "with_facts",
+]

@@ -28,9 +28,14 @@ def test_nothing_found_never_passes_and_clocks_are_compared_in_seconds() -> None
 
 
 def test_reports_carry_every_verdict_and_escape_what_machines_say() -> None:
-    verdicts = [Verdict("a", "Name", "n1", "western", "<script>alert(1)</script>\x00", False, "GET"), Verdict("b", "Role", "n1", "lead", "lead", True, "GET"),
-                Verdict("m", "Members", "", "all", "all", True, "GET")]
-    root = etree.fromstring(report.junit("run", "2026-11-23T10:00:00Z", verdicts, {"n1": "western-lead"}))
+    verdicts = [
+        Verdict("a", "Name", "n1", "western", "<script>alert(1)</script>\x00", False, "GET"),
+        Verdict("b", "Role", "n1", "lead", "lead", True, "GET"),
+        Verdict("m", "Members", "", "all", "all", True, "GET"),
+    ]
+    root = etree.fromstring(
+        report.junit("run", "2026-11-23T10:00:00Z", verdicts, {"n1": "western-lead"})
+    )
     assert (root.get("tests"), root.get("failures")) == ("3", "1")
     assert [suite.get("name") for suite in root] == ["western-lead", "cluster"]
     page = report.html("Western", "2 of 3", "now", verdicts, {"n1": "western-lead"})

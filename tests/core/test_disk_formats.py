@@ -1,4 +1,6 @@
-"""Disks of every format, written by another tool: read back bit by bit, converted to both targets, as sparse as that tool's own."""
+"""Disks of every format, written by another tool: read back bit by bit, converted to both targets,
+as sparse as that tool's own.
+"""
 
 from __future__ import annotations
 
@@ -30,30 +32,60 @@ from nimble_stone.engine import disk_file
 from nimble_stone.engine.files import FileSource
 from nimble_stone.lab import appliance
 
-FORMATS = {"stream": ["vmdk", "-o", "subformat=streamOptimized"], "sparse": ["vmdk"], "flat": ["vmdk", "-o", "subformat=monolithicFlat"],
-           "split": ["vmdk", "-o", "subformat=twoGbMaxExtentSparse"], "split-flat": ["vmdk", "-o", "subformat=twoGbMaxExtentFlat"], "qcow2": ["qcow2"],
-           "packed": ["qcow2", "-c"], "old": ["qcow2", "-o", "compat=0.10,cluster_size=4096"], "large": ["qcow2", "-o", "cluster_size=1M"], "raw": ["raw"]}
+FORMATS = {
+    "stream": ["vmdk", "-o", "subformat=streamOptimized"],
+    "sparse": ["vmdk"],
+    "flat": ["vmdk", "-o", "subformat=monolithicFlat"],
+    "split": ["vmdk", "-o", "subformat=twoGbMaxExtentSparse"],
+    "split-flat": ["vmdk", "-o", "subformat=twoGbMaxExtentFlat"],
+    "qcow2": ["qcow2"],
+    "packed": ["qcow2", "-c"],
+    "old": ["qcow2", "-o", "compat=0.10,cluster_size=4096"],
+    "large": ["qcow2", "-o", "cluster_size=1M"],
+    "raw": ["raw"],
+}
 
 
 @pytest.fixture(scope="module")
 def disks(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """One disk of 2.5 GiB (so that split ones have several parts) with content at odd places, in every format."""
+    """One disk of 2.5 GiB (so that split ones have several parts) with content at odd places, in
+    every format.
+    """
     folder, rng = tmp_path_factory.mktemp("disks"), random.Random(7)
     with (folder / "a.raw").open("wb") as file:
         file.truncate((2560 << 20) + 512)
         for _ in range(40):
             file.seek(rng.randrange(0, (2560 << 20) - 300_000) // 512 * 512)
-            file.write(b"".join(rng.choice((rng.randbytes(512), bytes(512), b"gauge " * 85 + b"..")) for _ in range(rng.randrange(1, 500))))
+            file.write(
+                b"".join(
+                    rng.choice((rng.randbytes(512), bytes(512), b"gauge " * 85 + b".."))
+                    for _ in range(rng.randrange(1, 500))
+                )
+            )
         file.seek(2560 << 20)
         file.write(b"the very last sector".ljust(512, b"."))
     for name, options in FORMATS.items():
-        subprocess.run(["qemu-img", "convert", "-f", "raw", "-O", *options, folder / "a.raw", folder / f"{name}.disk"], check=True)
+        subprocess.run(
+            [
+                "qemu-img",
+                "convert",
+                "-f",
+                "raw",
+                "-O",
+                *options,
+                folder / "a.raw",
+                folder / f"{name}.disk",
+            ],
+            check=True,
+        )
     return folder
 
 
 @contextmanager
 def sources(folder: Path) -> Iterator[dict[str, Source]]:
-    descriptors = {path.name: os.open(path, os.O_RDONLY) for path in folder.iterdir() if path.is_file()}
+    descriptors = {
+        path.name: os.open(path, os.O_RDONLY) for path in folder.iterdir() if path.is_file()
+    }
     try:
         yield {name: FileSource(descriptor) for name, descriptor in descriptors.items()}
     finally:
@@ -68,7 +100,9 @@ def same(one: Path, other: Path) -> None:
 
 @pytest.mark.parametrize("name", FORMATS)
 @pytest.mark.parametrize("to", ["raw", "qcow2"])
-def test_another_tools_disk_is_converted_bit_by_bit_and_as_sparsely(disks: Path, tmp_path: Path, name: str, to: str) -> None:
+def test_another_tools_disk_is_converted_bit_by_bit_and_as_sparsely(
+    disks: Path, tmp_path: Path, name: str, to: str
+) -> None:
     out, theirs = tmp_path / f"out.{to}", tmp_path / f"theirs.{to}"
     with sources(disks) as files:
         image = open_image(files[f"{name}.disk"], files)
@@ -78,38 +112,89 @@ def test_another_tools_disk_is_converted_bit_by_bit_and_as_sparsely(disks: Path,
     assert out.stat().st_size == size
     same(out, disks / "a.raw")
     if to == "qcow2":
-        checked = subprocess.run(["qemu-img", "check", "--output=json", out], capture_output=True, text=True)
+        checked = subprocess.run(
+            ["qemu-img", "check", "--output=json", out], capture_output=True, text=True
+        )
         assert checked.returncode == 0, checked.stdout
     subprocess.run(["qemu-img", "convert", "-O", to, disks / "a.raw", theirs], check=True)
     assert out.stat().st_blocks <= theirs.stat().st_blocks * 1.02 + 256
 
 
 @pytest.mark.parametrize("name", ["stream", "split", "packed", "old", "raw"])
-def test_the_stream_for_a_datastore_holds_the_same_disk(disks: Path, tmp_path: Path, name: str) -> None:
+def test_the_stream_for_a_datastore_holds_the_same_disk(
+    disks: Path, tmp_path: Path, name: str
+) -> None:
     with sources(disks) as files:
         conversion = convert.prepare(open_image(files[f"{name}.disk"], files))
         data = b"".join(conversion.stream())
         assert len(data) == conversion.file_bytes
     (tmp_path / "s.qcow2").write_bytes(data)
-    assert subprocess.run(["qemu-img", "check", tmp_path / "s.qcow2"], capture_output=True).returncode == 0
+    assert (
+        subprocess.run(["qemu-img", "check", tmp_path / "s.qcow2"], capture_output=True).returncode
+        == 0
+    )
     same(tmp_path / "s.qcow2", disks / "a.raw")
 
 
 def test_a_disk_that_names_another_file_is_never_followed_there(tmp_path: Path) -> None:
     (tmp_path / "secret.raw").write_bytes(b"secret".ljust(1 << 20))
-    subprocess.run(["qemu-img", "create", "-q", "-f", "qcow2", "-b", "secret.raw", "-F", "raw", tmp_path / "over.qcow2"], check=True, cwd=tmp_path)
-    subprocess.run(["qemu-img", "create", "-q", "-f", "qcow2", "-o", f"data_file={tmp_path}/d.raw", tmp_path / "out.qcow2", "1M"], check=True)
+    subprocess.run(
+        [
+            "qemu-img",
+            "create",
+            "-q",
+            "-f",
+            "qcow2",
+            "-b",
+            "secret.raw",
+            "-F",
+            "raw",
+            tmp_path / "over.qcow2",
+        ],
+        check=True,
+        cwd=tmp_path,
+    )
+    subprocess.run(
+        [
+            "qemu-img",
+            "create",
+            "-q",
+            "-f",
+            "qcow2",
+            "-o",
+            f"data_file={tmp_path}/d.raw",
+            tmp_path / "out.qcow2",
+            "1M",
+        ],
+        check=True,
+    )
     for name in ("over", "out"):
         with pytest.raises(FormatError) as caught:
             open_image(BytesSource((tmp_path / f"{name}.qcow2").read_bytes()))
         assert caught.value.code == "disk-backing"
-    text = b'# Disk DescriptorFile\nversion=1\nRW 2048 FLAT "/etc/passwd" 0\nRW 2048 FLAT "../secret.raw" 0\n'
+    text = (
+        b'# Disk DescriptorFile\nversion=1\nRW 2048 FLAT "/etc/passwd" 0\nRW 2048 FLAT'
+        b' "../secret.raw" 0\n'
+    )
     with pytest.raises(FormatError, match="did not come with"):
         open_image(BytesSource(text), {"secret.raw": BytesSource(bytes(1 << 20))})
 
 
 def test_features_that_would_give_wrong_data_are_refused_by_name(tmp_path: Path) -> None:
-    subprocess.run(["qemu-img", "create", "-q", "-f", "qcow2", "-o", "extended_l2=on", tmp_path / "x.qcow2", "1M"], check=True)
+    subprocess.run(
+        [
+            "qemu-img",
+            "create",
+            "-q",
+            "-f",
+            "qcow2",
+            "-o",
+            "extended_l2=on",
+            tmp_path / "x.qcow2",
+            "1M",
+        ],
+        check=True,
+    )
     with pytest.raises(FormatError, match="extended L2"):
         open_image(BytesSource((tmp_path / "x.qcow2").read_bytes()))
     for kind, data in (("gzip", gzip.compress(b"x")), ("xz", lzma.compress(b"x"))):
@@ -117,21 +202,37 @@ def test_features_that_would_give_wrong_data_are_refused_by_name(tmp_path: Path)
             open_image(BytesSource(data))
 
 
-@pytest.mark.parametrize("at", [(4, 4), (8, 8), (20, 4), (24, 8), (36, 4), (40, 8), (72, 8), (100, 4)])
+@pytest.mark.parametrize(
+    "at", [(4, 4), (8, 8), (20, 4), (24, 8), (36, 4), (40, 8), (72, 8), (100, 4)]
+)
 @pytest.mark.parametrize("value", [0, 1, 0xFF, (1 << 31) - 1, (1 << 63) - 1, (1 << 64) - 1])
-def test_absurd_numbers_in_a_qcow2_header_are_refused_or_harmless(at: tuple[int, int], value: int) -> None:
-    good = bytearray(b"".join(convert.prepare(open_image(BytesSource(appliance.vmdk(1 << 20, {0: b"a", 9: b"b"})))).stream()))
+def test_absurd_numbers_in_a_qcow2_header_are_refused_or_harmless(
+    at: tuple[int, int], value: int
+) -> None:
+    good = bytearray(
+        b"".join(
+            convert.prepare(
+                open_image(BytesSource(appliance.vmdk(1 << 20, {0: b"a", 9: b"b"})))
+            ).stream()
+        )
+    )
     place, size = at
-    good[place:place + size] = (value & ((1 << (8 * size)) - 1)).to_bytes(size, "big")
+    good[place : place + size] = (value & ((1 << (8 * size)) - 1)).to_bytes(size, "big")
     drained(bytes(good))
 
 
 def drained(data: bytes) -> int:
-    """Bytes of all clusters read, 0 when the disk is refused. Whatever it claims, little memory and time are spent."""
+    """Bytes of all clusters read, 0 when the disk is refused. Whatever it claims, little memory and
+    time are spent.
+    """
     try:
         image = open_image(BytesSource(data))
         assert image.units.nbytes < 64 << 20
-        return sum(len(piece) for at in range(0, min(len(image.clusters), 4096), 64) for piece in image.read(image.clusters[at:at + 64].tolist()))
+        return sum(
+            len(piece)
+            for at in range(0, min(len(image.clusters), 4096), 64)
+            for piece in image.read(image.clusters[at : at + 64].tolist())
+        )
     except FormatError as error:
         assert str(error)
         return 0
@@ -140,20 +241,43 @@ def drained(data: bytes) -> int:
 @settings(max_examples=150, deadline=None)
 @given(st.data())
 def test_damage_to_a_qcow2_gives_a_format_error_or_a_disk(data: st.DataObject) -> None:
-    good = bytearray(b"".join(convert.prepare(open_image(BytesSource(appliance.vmdk(1 << 20, {0: b"a", 9: b"b"})))).stream()))
+    good = bytearray(
+        b"".join(
+            convert.prepare(
+                open_image(BytesSource(appliance.vmdk(1 << 20, {0: b"a", 9: b"b"})))
+            ).stream()
+        )
+    )
     for _ in range(data.draw(st.integers(min_value=1, max_value=3))):
-        at = data.draw(st.sampled_from([0, 1, 2, 3, 4]) .map(lambda n: n * CLUSTER)) + data.draw(st.integers(min_value=0, max_value=120))
+        at = data.draw(st.sampled_from([0, 1, 2, 3, 4]).map(lambda n: n * CLUSTER)) + data.draw(
+            st.integers(min_value=0, max_value=120)
+        )
         good[at] = data.draw(st.integers(min_value=0, max_value=255))
-    drained(bytes(good[:data.draw(st.integers(min_value=1, max_value=len(good)))]))
+    drained(bytes(good[: data.draw(st.integers(min_value=1, max_value=len(good)))]))
 
 
 @settings(max_examples=40, deadline=None)
-@given(st.dictionaries(st.integers(0, 20), st.binary(min_size=1, max_size=9), max_size=6), st.dictionaries(st.integers(0, 20), st.binary(min_size=1, max_size=9), max_size=6))
-def test_a_disk_over_its_parent_shows_the_childs_grains_and_the_parents_elsewhere(parent: dict[int, bytes], child: dict[int, bytes]) -> None:
-    layered = Layered(open_image(BytesSource(appliance.vmdk(21 * CLUSTER, child))), open_image(BytesSource(appliance.vmdk(21 * CLUSTER, parent))))
-    found = {cluster: piece.rstrip(b"\0") for cluster, piece in zip(layered.clusters.tolist(), layered.read(layered.clusters.tolist()), strict=True)}
+@given(
+    st.dictionaries(st.integers(0, 20), st.binary(min_size=1, max_size=9), max_size=6),
+    st.dictionaries(st.integers(0, 20), st.binary(min_size=1, max_size=9), max_size=6),
+)
+def test_a_disk_over_its_parent_shows_the_childs_grains_and_the_parents_elsewhere(
+    parent: dict[int, bytes], child: dict[int, bytes]
+) -> None:
+    layered = Layered(
+        open_image(BytesSource(appliance.vmdk(21 * CLUSTER, child))),
+        open_image(BytesSource(appliance.vmdk(21 * CLUSTER, parent))),
+    )
+    found = {
+        cluster: piece.rstrip(b"\0")
+        for cluster, piece in zip(
+            layered.clusters.tolist(), layered.read(layered.clusters.tolist()), strict=True
+        )
+    }
     wanted = {**parent, **child}
-    assert {cluster: piece for cluster, piece in found.items() if piece} == {index: data.rstrip(b"\0") for index, data in wanted.items() if data.rstrip(b"\0")}
+    assert {cluster: piece for cluster, piece in found.items() if piece} == {
+        index: data.rstrip(b"\0") for index, data in wanted.items() if data.rstrip(b"\0")
+    }
 
 
 @given(st.lists(st.binary(max_size=40), min_size=1, max_size=6), st.data())
@@ -161,8 +285,8 @@ def test_pieces_put_together_read_like_the_whole(parts: list[bytes], data: st.Da
     whole, source = b"".join(parts), ConcatSource([BytesSource(part) for part in parts])
     start = data.draw(st.integers(min_value=0, max_value=len(whole)))
     length = data.draw(st.integers(min_value=0, max_value=len(whole) - start))
-    assert source.read_at(start, length) == whole[start:start + length]
-    assert Window(source, start, length).read_at(0, length) == whole[start:start + length]
+    assert source.read_at(start, length) == whole[start : start + length]
+    assert Window(source, start, length).read_at(0, length) == whole[start : start + length]
     with pytest.raises(FormatError):
         source.read_at(start, len(whole) - start + 1)
 
@@ -170,7 +294,8 @@ def test_pieces_put_together_read_like_the_whole(parts: list[bytes], data: st.Da
 @pytest.mark.parametrize(("kind", "pack"), [("gzip", gzip.compress), ("xz", lzma.compress)])
 def test_packed_files_are_unpacked_as_a_stream_with_a_limit(kind: str, pack: object) -> None:
     data = random.Random(3).randbytes(1 << 20) + bytes(8 << 20) + b"end"
-    squeezed = pack(data) + pack(b" and more")  # type: ignore[operator]  # either library's function
+    # either library's function
+    squeezed = pack(data) + pack(b" and more")  # type: ignore[operator]
     pieces = list(packed.stream(BytesSource(squeezed), kind))
     assert b"".join(pieces) == data + b" and more"
     assert max(len(piece) for piece in pieces) <= 1 << 20
@@ -208,31 +333,59 @@ def test_iso_images_tell_label_and_how_they_boot(tmp_path: Path) -> None:
 def test_info_agrees_with_the_other_tool(disks: Path) -> None:
     with sources(disks) as files:
         for name in FORMATS:
-            theirs = json.loads(subprocess.run(["qemu-img", "info", "--output=json", disks / f"{name}.disk"], check=True, capture_output=True, text=True).stdout)
-            assert open_image(files[f"{name}.disk"], files).capacity_bytes == theirs["virtual-size"], name
+            theirs = json.loads(
+                subprocess.run(
+                    ["qemu-img", "info", "--output=json", disks / f"{name}.disk"],
+                    check=True,
+                    capture_output=True,
+                    text=True,
+                ).stdout
+            )
+            assert (
+                open_image(files[f"{name}.disk"], files).capacity_bytes == theirs["virtual-size"]
+            ), name
 
 
 def test_a_grain_table_that_claims_8_exbibytes_is_not_believed() -> None:
     good = bytearray(appliance.vmdk(4 * CLUSTER, {0: b"a"}))
-    for header in (0, len(good) - 1024):                       # the one at the start and the footer
+    for header in (0, len(good) - 1024):  # the one at the start and the footer
         struct.pack_into("<Q", good, header + 12, 1 << 54)
     with pytest.raises(FormatError, match="impossible"):
         open_image(BytesSource(bytes(good)))
 
 
-@pytest.mark.parametrize(("form", "name"), [("vdi", "VDI"), ("vhdx", "VHDX"), ("vpc", "VHD"), ("vpc -o subformat=fixed", "fixed VHD"), ("qed", "QED"),
-                                            ("parallels", "Parallels"), ("luks --object secret,id=s,data=tide -o key-secret=s,iter-time=10", "LUKS")])
-def test_containers_that_are_not_read_are_refused_by_name(tmp_path: Path, form: str, name: str) -> None:
-    subprocess.run(["qemu-img", "create", "-q", "-f", *form.split(), "x.disk", "8M"], cwd=tmp_path, check=True)
+@pytest.mark.parametrize(
+    ("form", "name"),
+    [
+        ("vdi", "VDI"),
+        ("vhdx", "VHDX"),
+        ("vpc", "VHD"),
+        ("vpc -o subformat=fixed", "fixed VHD"),
+        ("qed", "QED"),
+        ("parallels", "Parallels"),
+        ("luks --object secret,id=s,data=tide -o key-secret=s,iter-time=10", "LUKS"),
+    ],
+)
+def test_containers_that_are_not_read_are_refused_by_name(
+    tmp_path: Path, form: str, name: str
+) -> None:
+    subprocess.run(
+        ["qemu-img", "create", "-q", "-f", *form.split(), "x.disk", "8M"], cwd=tmp_path, check=True
+    )
     for raw in (False, True):
         with pytest.raises(FormatError, match=name):
             open_image(BytesSource((tmp_path / "x.disk").read_bytes()), raw=raw)
 
 
-@pytest.mark.parametrize(("pack", "name"), [("bzip2", "bzip2"), ("xz --format=lzma", "lzma"), ("cat", "text"), ("zstd", "zstd")])
+@pytest.mark.parametrize(
+    ("pack", "name"),
+    [("bzip2", "bzip2"), ("xz --format=lzma", "lzma"), ("cat", "text"), ("zstd", "zstd")],
+)
 def test_what_is_no_disk_is_none(tmp_path: Path, pack: str, name: str) -> None:
     text = "The gauge stands on the north quay. Grüße.\n".encode() * 200
-    packed = subprocess.run(pack.split(), cwd=tmp_path, input=text, capture_output=True, check=True).stdout
+    packed = subprocess.run(
+        pack.split(), cwd=tmp_path, input=text, capture_output=True, check=True
+    ).stdout
     with pytest.raises(FormatError, match=name):
         open_image(BytesSource(packed))
 
@@ -248,7 +401,9 @@ def test_bytes_that_nothing_tells_are_a_raw_disk_only_when_somebody_says_so() ->
 
 
 @pytest.mark.parametrize("grain", [64 << 10, 256 << 10])
-def test_grains_of_zeros_are_left_out_at_the_cost_of_one_inflation(monkeypatch: pytest.MonkeyPatch, grain: int) -> None:
+def test_grains_of_zeros_are_left_out_at_the_cost_of_one_inflation(
+    monkeypatch: pytest.MonkeyPatch, grain: int
+) -> None:
     """A disk may hold hundreds of thousands of them; the work is counted, not timed."""
     inflated = 0
     real = VmdkImage._unpack
@@ -256,7 +411,8 @@ def test_grains_of_zeros_are_left_out_at_the_cost_of_one_inflation(monkeypatch: 
     def counted(self: VmdkImage, *given: object) -> bytes:
         nonlocal inflated
         inflated += 1
-        return real(self, *given)                                    # type: ignore[arg-type]
+        return real(self, *given)  # type: ignore[arg-type]
+
     monkeypatch.setattr(VmdkImage, "_unpack", counted)
     monkeypatch.setattr(appliance, "GRAIN", grain)
     grains = dict.fromkeys(range(3000), b"") | {2999: b"data"}
@@ -267,16 +423,29 @@ def test_grains_of_zeros_are_left_out_at_the_cost_of_one_inflation(monkeypatch: 
 
 
 def test_looking_for_zeros_ends_somewhere(monkeypatch: pytest.MonkeyPatch) -> None:
-    """Grains that are packed differently each time are not all inflated to see whether they are zeros."""
+    """Grains that are packed differently each time are not all inflated to see whether they are
+    zeros.
+    """
     monkeypatch.setattr("nimble_stone.core.disk.vmdk._MAX_PEEKED", 10 * CLUSTER)
-    image = open_image(BytesSource(appliance.vmdk(64 << 20, {index: b"%d" % index for index in range(40)} | {50: b""})))
+    image = open_image(
+        BytesSource(
+            appliance.vmdk(64 << 20, {index: b"%d" % index for index in range(40)} | {50: b""})
+        )
+    )
     assert len(image.units) == 41, "what was not looked at is kept"
 
 
 def test_a_disk_that_names_zstd_is_read_as_long_as_nothing_in_it_is_packed(tmp_path: Path) -> None:
     (tmp_path / "raw").write_bytes(b"quay" * 50_000)
-    for more, fine in ((["-o", "compression_type=zstd"], True), (["-c", "-o", "compression_type=zstd"], False)):
-        subprocess.run(["qemu-img", "convert", "-f", "raw", "-O", "qcow2", *more, "raw", "x.qcow2"], cwd=tmp_path, check=True)
+    for more, fine in (
+        (["-o", "compression_type=zstd"], True),
+        (["-c", "-o", "compression_type=zstd"], False),
+    ):
+        subprocess.run(
+            ["qemu-img", "convert", "-f", "raw", "-O", "qcow2", *more, "raw", "x.qcow2"],
+            cwd=tmp_path,
+            check=True,
+        )
         source = BytesSource((tmp_path / "x.qcow2").read_bytes())
         if fine:
             assert open_image(source).read([0])[0][:8] == b"quayquay"

@@ -1,4 +1,6 @@
-"""The kit's expression language: what it computes, what it refuses, and that nothing runs long or reads anything but its inputs."""
+"""The kit's expression language: what it computes, what it refuses, and that nothing runs long or
+reads anything but its inputs.
+"""
 
 from __future__ import annotations
 
@@ -12,22 +14,65 @@ from nimble_stone.core.errors import FormatError
 from nimble_stone.core.kit import expression
 from nimble_stone.core.kit.expression import parse
 
-INPUTS: dict[str, expression.Value] = {"gauges": 140.0, "n": 3.0, "mode": "later", "count.standby": 0.0, "text": "12", "on": True}
+INPUTS: dict[str, expression.Value] = {
+    "gauges": 140.0,
+    "n": 3.0,
+    "mode": "later",
+    "count.standby": 0.0,
+    "text": "12",
+    "on": True,
+}
 
 
-@pytest.mark.parametrize(("text", "value"), [
-    ("1 + 2 * 3", 7), ("(1 + 2) * 3", 9), ("10 - 4 - 3", 3), ("-2 * 3", -6), ("7 % 4", 3), ("9 / 4", 2.25), ("ceil(gauges / 60)", 3), ("floor(2.9)", 2),
-    ("round(2.5)", 3), ("min(4, 2, 3)", 2), ("max(n, 2)", 3), ("if(gauges > 100, 'many', 'few')", "many"), ("n = 3 and mode = 'later'", True),
-    ("not n = 3", False), ("count.standby > 0 or on", True), ("mode != 'at once'", True), ("text = 12", True), ("text + 1", 13), ("mode = 'LATER'", True),
-    ("1 < 2 = true", True), ("ceil(0.1 + 0.2 - 0.3)", 0), ("not (false or false)", True)])
+@pytest.mark.parametrize(
+    ("text", "value"),
+    [
+        ("1 + 2 * 3", 7),
+        ("(1 + 2) * 3", 9),
+        ("10 - 4 - 3", 3),
+        ("-2 * 3", -6),
+        ("7 % 4", 3),
+        ("9 / 4", 2.25),
+        ("ceil(gauges / 60)", 3),
+        ("floor(2.9)", 2),
+        ("round(2.5)", 3),
+        ("min(4, 2, 3)", 2),
+        ("max(n, 2)", 3),
+        ("if(gauges > 100, 'many', 'few')", "many"),
+        ("n = 3 and mode = 'later'", True),
+        ("not n = 3", False),
+        ("count.standby > 0 or on", True),
+        ("mode != 'at once'", True),
+        ("text = 12", True),
+        ("text + 1", 13),
+        ("mode = 'LATER'", True),
+        ("1 < 2 = true", True),
+        ("ceil(0.1 + 0.2 - 0.3)", 0),
+        ("not (false or false)", True),
+    ],
+)
 def test_it_computes(text: str, value: expression.Value) -> None:
     assert parse(text).value(INPUTS) == value
 
 
-@pytest.mark.parametrize(("text", "why"), [
-    ("", "ends too early"), ("1 +", "ends too early"), ("(1", "“)” is missing"), ("1 2", "“2” was not expected"), ("system('ls')", "there is no function “system”"),
-    ("x[0]", "nothing an expression can hold"), ("min()", "was not expected here"), ("ceil(1, 2)", "ceil takes 1 values"),
-    ("1" + "+1" * 250, "400 characters"), ("(" * 30 + "1" + ")" * 30, "nested more than"), ("lambda: 1", "nothing an expression can hold"), ("'open", "nothing"), ("and", "not expected")])
+@pytest.mark.parametrize(
+    ("text", "why"),
+    [
+        ("", "ends too early"),
+        ("1 +", "ends too early"),
+        ("(1", "“)” is missing"),
+        ("1 2", "“2” was not expected"),
+        ("system('ls')", "there is no function “system”"),
+        ("x[0]", "nothing an expression can hold"),
+        ("min()", "was not expected here"),
+        ("ceil(1, 2)", "ceil takes 1 values"),
+        ("1" + "+1" * 250, "400 characters"),
+        ("(" * 30 + "1" + ")" * 30, "nested more than"),
+        ("lambda: 1", "nothing an expression can hold"),
+        ("'open", "nothing"),
+        ("and", "not expected"),
+    ],
+)
 def test_it_refuses_and_says_where(text: str, why: str) -> None:
     with pytest.raises(FormatError, match=".") as caught:
         parse(text)
@@ -35,8 +80,17 @@ def test_it_refuses_and_says_where(text: str, why: str) -> None:
     assert caught.value.place
 
 
-@pytest.mark.parametrize(("text", "why"), [("1 / 0", "divided by nothing"), ("1 % (n - 3)", "divided by nothing"), ("mode * 2", "is no number"), ("other + 1", "has no value"), ("n.__class__", "has no value"),
-                                           ("999999999999999 * 999999999999999", "out of all bounds")])
+@pytest.mark.parametrize(
+    ("text", "why"),
+    [
+        ("1 / 0", "divided by nothing"),
+        ("1 % (n - 3)", "divided by nothing"),
+        ("mode * 2", "is no number"),
+        ("other + 1", "has no value"),
+        ("n.__class__", "has no value"),
+        ("999999999999999 * 999999999999999", "out of all bounds"),
+    ],
+)
 def test_what_cannot_be_worked_out_is_told(text: str, why: str) -> None:
     with pytest.raises(FormatError, match=why):
         parse(text).value(INPUTS)
@@ -48,7 +102,13 @@ def test_only_what_is_needed_is_read() -> None:
     assert parse("a + b.c * min(d, 2)").names == {"a", "b.c", "d"}
 
 
-NUMBERS = st.recursive(st.integers(0, 99).map(str), lambda inner: st.tuples(inner, st.sampled_from([" + ", " - ", " * "]), inner).map(lambda t: f"({t[0]}{t[1]}{t[2]})"), max_leaves=12)
+NUMBERS = st.recursive(
+    st.integers(0, 99).map(str),
+    lambda inner: st.tuples(inner, st.sampled_from([" + ", " - ", " * "]), inner).map(
+        lambda t: f"({t[0]}{t[1]}{t[2]})"
+    ),
+    max_leaves=12,
+)
 
 
 @settings(max_examples=200, deadline=None)

@@ -1,4 +1,6 @@
-"""Every column of every kit refuses what is not of its form, and says which column; what is written and unknown is told."""
+"""Every column of every kit refuses what is not of its form, and says which column; what is written
+and unknown is told.
+"""
 
 from __future__ import annotations
 
@@ -25,7 +27,9 @@ KITS = load_kits()
 
 
 def view_of(product: products.Product) -> PackageView:
-    return PackageView("b" * 64, descriptor.parse(products.descriptor(product, 1000).encode()), 1 << 20)
+    return PackageView(
+        "b" * 64, descriptor.parse(products.descriptor(product, 1000).encode()), 1 << 20
+    )
 
 
 def begun(kit: str) -> Sheet:
@@ -34,7 +38,9 @@ def begun(kit: str) -> Sheet:
         return resolve(scene.plan(), KITS[kit], scene.PACKAGE, scene.estate())
     known = {product.title: view_of(product) for product in products.ALL.values()}
     own = {role.id: known[role.accepts.product] for role in KITS[kit].roles if role.accepts}
-    plan = Plan.model_validate({"nimble-stone": "plan/1", "name": "p", "kit": kit, "bay": "kelda-main"})
+    plan = Plan.model_validate(
+        {"nimble-stone": "plan/1", "name": "p", "kit": kit, "bay": "kelda-main"}
+    )
     return resolve(plan, KITS[kit], Packages(known[KITS[kit].accepts.product], own), scene.estate())
 
 
@@ -44,7 +50,11 @@ def told(column: str, value: str, kit: str = "gauge-collector") -> list[Finding]
     plan = first.plan
     nodes = {node.id: {**plan.nodes.get(node.id, {}), column: value} for node in first.nodes}
     sheet = resolve(plan.model_copy(update={"nodes": nodes}), KITS[kit], first.packages, where)
-    return [f for f in checks.check(Situation(sheet, where)) if f.column == column and f.severity == "blocker"]
+    return [
+        f
+        for f in checks.check(Situation(sheet, where))
+        if f.column == column and f.severity == "blocker"
+    ]
 
 
 def columns_of(kit: str) -> list[Column]:
@@ -56,26 +66,65 @@ def test_no_column_takes_a_line_break_a_control_character_or_endless_text(kit: s
     for column in columns_of(kit):
         for value in HOSTILE:
             if column.kind == "ssh-key" and "\n" in value:
-                continue                                            # keys stand one a line
+                continue  # keys stand one a line
             if all(node.cells[column.id].origin == "unused" for node in begun(kit).nodes):
-                continue                                            # nobody has it as things are
+                continue  # nobody has it as things are
             assert told(column.id, value, kit), (kit, column.id, value[:10])
 
 
-@pytest.mark.parametrize(("column", "value"), [
-    ("gateway", "x"), ("gateway", "fe80::1"), ("dns", "x"), ("dns", "10.44.0.1 x"), ("dns", "10.44.0.999"), ("ntp", "$(id)"), ("ntp", "`id`"),
-    ("ntp", "10.44.0.999"), ("time_zone", "../../etc/passwd"), ("time_zone", "/etc/passwd"), ("domain", "holm example"), ("domain", "-a.example"),
-    ("domain", "a..b"), ("search", "a;b"), ("prefix", "x"), ("prefix", "0"), ("prefix", "-1"), ("prefix", "33"), ("prefix", "24.0"), ("prefix", "²"),
-    ("provisioning", "fat"), ("name", "A B"), ("host", "nowhere"), ("datastore", "nowhere"), ("size", "x"), ("network", "x"), ("pool", "x"),
-    ("address", "x")])
+@pytest.mark.parametrize(
+    ("column", "value"),
+    [
+        ("gateway", "x"),
+        ("gateway", "fe80::1"),
+        ("dns", "x"),
+        ("dns", "10.44.0.1 x"),
+        ("dns", "10.44.0.999"),
+        ("ntp", "$(id)"),
+        ("ntp", "`id`"),
+        ("ntp", "10.44.0.999"),
+        ("time_zone", "../../etc/passwd"),
+        ("time_zone", "/etc/passwd"),
+        ("domain", "holm example"),
+        ("domain", "-a.example"),
+        ("domain", "a..b"),
+        ("search", "a;b"),
+        ("prefix", "x"),
+        ("prefix", "0"),
+        ("prefix", "-1"),
+        ("prefix", "33"),
+        ("prefix", "24.0"),
+        ("prefix", "²"),
+        ("provisioning", "fat"),
+        ("name", "A B"),
+        ("host", "nowhere"),
+        ("datastore", "nowhere"),
+        ("size", "x"),
+        ("network", "x"),
+        ("pool", "x"),
+        ("address", "x"),
+    ],
+)
 def test_a_wrong_value_is_told_at_its_column(column: str, value: str) -> None:
     assert told(column, value)
 
 
-@pytest.mark.parametrize(("column", "value"), [
-    ("dns", "10.44.0.2"), ("dns", "10.44.0.2, 2001:db8::53"), ("dns", "10.44.0.2 10.44.0.3"), ("ntp", "10.44.0.5 time.holm.example"), ("ntp", "2001:db8::1"),
-    ("time_zone", "UTC"), ("time_zone", "Europe/Oslo"), ("time_zone", "America/Argentina/Buenos_Aires"), ("time_zone", "Etc/GMT+5"), ("domain", "kelda.holm.example"),
-    ("search", "kelda.holm.example holm.example")])
+@pytest.mark.parametrize(
+    ("column", "value"),
+    [
+        ("dns", "10.44.0.2"),
+        ("dns", "10.44.0.2, 2001:db8::53"),
+        ("dns", "10.44.0.2 10.44.0.3"),
+        ("ntp", "10.44.0.5 time.holm.example"),
+        ("ntp", "2001:db8::1"),
+        ("time_zone", "UTC"),
+        ("time_zone", "Europe/Oslo"),
+        ("time_zone", "America/Argentina/Buenos_Aires"),
+        ("time_zone", "Etc/GMT+5"),
+        ("domain", "kelda.holm.example"),
+        ("search", "kelda.holm.example holm.example"),
+    ],
+)
 def test_a_right_value_is_taken(column: str, value: str) -> None:
     assert told(column, value) == []
 
@@ -93,8 +142,18 @@ def test_nothing_that_a_shell_would_act_on_passes_a_built_in_form(text: str) -> 
 
 
 def test_what_is_written_and_unknown_is_told_with_the_nearest_name() -> None:
-    found = {f.column: f for f in scene.findings(**{"values__nonsense": "24", "values__gatway": "10.44.20.1", "nodes__lead-1__net.crossing.gateway": "10.44.1.1",
-                                                    "roles__archive__values__time-zone": "UTC"}) if f.code == "column-unknown"}
+    found = {
+        f.column: f
+        for f in scene.findings(
+            **{
+                "values__nonsense": "24",
+                "values__gatway": "10.44.20.1",
+                "nodes__lead-1__net.crossing.gateway": "10.44.1.1",
+                "roles__archive__values__time-zone": "UTC",
+            }
+        )
+        if f.code == "column-unknown"
+    }
     assert set(found) == {"nonsense", "gatway", "net.crossing.gateway", "time-zone"}
     assert all(f.severity == "blocker" for f in found.values())
     assert "the nearest is “gateway”" in found["gatway"].message
@@ -107,8 +166,15 @@ def test_what_is_written_and_unknown_is_told_with_the_nearest_name() -> None:
     assert remedy.edit.path == ("values", "gatway")
 
 
-@pytest.mark.parametrize(("text", "near"), [("placment: {survive: 1}", "placement"), ("placement: {overcomit: 2}", "overcommit"),
-                                            ("roles: {lead: {cuont: 1}}", "count"), ("licence: {bye: x}", "by")])
+@pytest.mark.parametrize(
+    ("text", "near"),
+    [
+        ("placment: {survive: 1}", "placement"),
+        ("placement: {overcomit: 2}", "overcommit"),
+        ("roles: {lead: {cuont: 1}}", "count"),
+        ("licence: {bye: x}", "by"),
+    ],
+)
 def test_a_mistyped_key_is_told_with_the_nearest(text: str, near: str) -> None:
     with pytest.raises(Faults, match=f"did you mean “{near}”"):
         yaml_text.read(f"nimble-stone: plan/1\nname: x\nkit: y\n{text}\n", Plan, "the plan")

@@ -1,4 +1,6 @@
-"""Scan ranges, changes between readings, groundwork as values and as exact commands: pure, and held to their laws."""
+"""Scan ranges, changes between readings, groundwork as values and as exact commands: pure, and held
+to their laws.
+"""
 
 from __future__ import annotations
 
@@ -14,7 +16,16 @@ from pydantic import ValidationError
 from nimble_stone.core import changes, scan_range
 from nimble_stone.core import groundwork as g
 from nimble_stone.core.errors import InputError
-from nimble_stone.core.estate import BlockDevice, Datastore, Estate, Facts, Guest, Host, Interface, MachineFacts
+from nimble_stone.core.estate import (
+    BlockDevice,
+    Datastore,
+    Estate,
+    Facts,
+    Guest,
+    Host,
+    Interface,
+    MachineFacts,
+)
 from nimble_stone.core.units import GIB
 from nimble_stone.hosts import groundwork
 
@@ -23,7 +34,11 @@ HOST = Host(name="gannet", address="10.44.1.11", credential="c", site="Kelda", b
 
 @given(st.integers(0, 2**32 - 4097), st.integers(0, 4095))
 def test_a_range_holds_every_address_once_and_in_order(first: int, more: int) -> None:
-    found = scan_range.addresses(f"{IPv4Address(first)}-{IPv4Address(first + more)} {IPv4Address(first)}" if more < 4095 else f"{IPv4Address(first)}-{IPv4Address(first + more)}")
+    found = scan_range.addresses(
+        f"{IPv4Address(first)}-{IPv4Address(first + more)} {IPv4Address(first)}"
+        if more < 4095
+        else f"{IPv4Address(first)}-{IPv4Address(first + more)}"
+    )
     assert [int(a) for a in found] == list(range(first, first + more + 1))
 
 
@@ -36,7 +51,13 @@ def test_what_is_no_range_is_refused_in_words(text: str) -> None:
 
 
 def test_ranges_as_people_write_them() -> None:
-    assert [str(a) for a in scan_range.addresses("10.44.1.0/30, 10.44.1.9 - 11\n10.44.1.2")] == ["10.44.1.1", "10.44.1.2", "10.44.1.9", "10.44.1.10", "10.44.1.11"]
+    assert [str(a) for a in scan_range.addresses("10.44.1.0/30, 10.44.1.9 - 11\n10.44.1.2")] == [
+        "10.44.1.1",
+        "10.44.1.2",
+        "10.44.1.9",
+        "10.44.1.10",
+        "10.44.1.11",
+    ]
     assert len(scan_range.addresses("10.44.0.0/20")) == 4094
     assert [str(a) for a in scan_range.addresses("10.44.1.5/32")] == ["10.44.1.5"]
     assert scan_range.ports([]) == [22, 443]
@@ -46,20 +67,51 @@ def test_ranges_as_people_write_them() -> None:
 
 
 def facts(**more: object) -> Facts:
-    return Facts.model_validate({"host": "gannet", "memory_bytes": 256 * GIB, "hypervisor": "QEMU 7.2", "uptime_s": 100.0, "guests": [{"name": "a", "running": True}],
-                                 "datastores": [{"name": "l", "path": "/l", "capacity_bytes": 9, "free_bytes": 5}], "network_setup": "networkd",
-                                 "interfaces": [{"name": "eno2", "link": True, "mtu": 9000}, {"name": "br-management", "kind": "bridge", "link": True, "addresses": ["10.44.1.11/22"]}],
-                                 "disks": [{"name": "sdc", "path": "/dev/sdc", "size_bytes": 5, "use": "free"}], **more})
+    return Facts.model_validate(
+        {
+            "host": "gannet",
+            "memory_bytes": 256 * GIB,
+            "hypervisor": "QEMU 7.2",
+            "uptime_s": 100.0,
+            "guests": [{"name": "a", "running": True}],
+            "datastores": [{"name": "l", "path": "/l", "capacity_bytes": 9, "free_bytes": 5}],
+            "network_setup": "networkd",
+            "interfaces": [
+                {"name": "eno2", "link": True, "mtu": 9000},
+                {
+                    "name": "br-management",
+                    "kind": "bridge",
+                    "link": True,
+                    "addresses": ["10.44.1.11/22"],
+                },
+            ],
+            "disks": [{"name": "sdc", "path": "/dev/sdc", "size_bytes": 5, "use": "free"}],
+            **more,
+        }
+    )
 
 
 def test_what_changed_is_told_and_what_always_moves_is_not() -> None:
     assert changes.of_host(facts(), facts(uptime_s=200.0, load=3.0)) == ()
-    new = facts(hypervisor="QEMU 8.0", uptime_s=5.0, guests=[{"name": "a", "running": False}, {"name": "b", "running": True}], disks=[])
+    new = facts(
+        hypervisor="QEMU 8.0",
+        uptime_s=5.0,
+        guests=[{"name": "a", "running": False}, {"name": "b", "running": True}],
+        disks=[],
+    )
     told = {(c.what, c.was, c.now) for c in changes.of_host(facts(), new)}
-    assert told == {("hypervisor", "QEMU 7.2", "QEMU 8.0"), ("it was started anew", "", ""), ("guest a", "runs", "does not run"), ("guest b", "not there", "runs")}
+    assert told == {
+        ("hypervisor", "QEMU 7.2", "QEMU 8.0"),
+        ("it was started anew", "", ""),
+        ("guest a", "runs", "does not run"),
+        ("guest b", "not there", "runs"),
+    }
     many = facts(guests=[{"name": f"g{n}", "running": True} for n in range(500)])
     assert len(changes.of_host(facts(), many)) == changes.MOST
-    off, on = MachineFacts(machine="m", power="Off", read_at=1), MachineFacts(machine="m", power="On", read_at=2)
+    off, on = (
+        MachineFacts(machine="m", power="Off", read_at=1),
+        MachineFacts(machine="m", power="On", read_at=2),
+    )
     assert [(c.what, c.was, c.now) for c in changes.of_machine(off, on)] == [("power", "Off", "On")]
     assert changes.of_machine(on, on) == ()
 
@@ -73,71 +125,188 @@ def refused(action: g.Action, estate: Estate = ESTATE, keys: frozenset[str] = fr
 
 def test_each_action_is_refused_for_the_reason_that_is_there() -> None:
     assert "no host" in refused(g.StartStore(host="nowhere", name="x"))
-    assert "never read" in refused(g.StartStore(host="gannet", name="x"), ESTATE.model_copy(update={"facts": {}}))
-    assert "not reached" in refused(g.StartStore(host="gannet", name="x"), Estate(hosts=(HOST,), facts={"gannet": facts(trouble="gone")}))
+    assert "never read" in refused(
+        g.StartStore(host="gannet", name="x"), ESTATE.model_copy(update={"facts": {}})
+    )
+    assert "not reached" in refused(
+        g.StartStore(host="gannet", name="x"),
+        Estate(hosts=(HOST,), facts={"gannet": facts(trouble="gone")}),
+    )
     assert "no datastore" in refused(g.StartStore(host="gannet", name="x"))
     assert "no network" in refused(g.StartNetwork(host="gannet", name="x"))
     assert "already, at /l" in refused(g.FolderStore(host="gannet", name="l", path="/elsewhere"))
     assert "is datastore l" in refused(g.FolderStore(host="gannet", name="m", path="/l/"))
-    assert refused(g.FolderStore(host="gannet", name="l", path="/l")) == ""                        # once more is no harm
+    # once more is no harm
+    assert refused(g.FolderStore(host="gannet", name="l", path="/l")) == ""
     assert refused(g.DiskStore(host="gannet", name="d", device="/dev/sdc")) == ""
-    busy = Estate(hosts=(HOST,), facts={"gannet": facts(disks=[{"name": "sdc", "path": "/dev/sdc", "size_bytes": 5, "use": "mounted", "why": "mounted at /srv"}])})
-    assert "mounted at /srv" in refused(g.DiskStore(host="gannet", name="d", device="/dev/sdc"), busy)
-    assert "left alone" in refused(g.WipeDisk(host="gannet", device="/dev/sdc", size_bytes=5, confirmed="gannet /dev/sdc"), busy)
+    busy = Estate(
+        hosts=(HOST,),
+        facts={
+            "gannet": facts(
+                disks=[
+                    {
+                        "name": "sdc",
+                        "path": "/dev/sdc",
+                        "size_bytes": 5,
+                        "use": "mounted",
+                        "why": "mounted at /srv",
+                    }
+                ]
+            )
+        },
+    )
+    assert "mounted at /srv" in refused(
+        g.DiskStore(host="gannet", name="d", device="/dev/sdc"), busy
+    )
+    assert "left alone" in refused(
+        g.WipeDisk(host="gannet", device="/dev/sdc", size_bytes=5, confirmed="gannet /dev/sdc"),
+        busy,
+    )
     assert "password" in refused(g.RefusePasswords(host="gannet"))
     assert refused(g.RefusePasswords(host="gannet"), keys=frozenset({"c"})) == ""
-    used = Estate(hosts=(HOST,), facts={"gannet": facts(guests=[{"name": "a", "running": True, "disks": ["l/a.qcow2"]}])})
+    used = Estate(
+        hosts=(HOST,),
+        facts={"gannet": facts(guests=[{"name": "a", "running": True, "disks": ["l/a.qcow2"]}])},
+    )
     assert "by its name: a" in refused(g.RenameStore(host="gannet", name="l", to="gannet-l"), used)
-    carry = g.CarryNetwork(host="gannet", network="survey", bridge="br-survey", uplink="eno2", vlan=420, setup="networkd")
+    carry = g.CarryNetwork(
+        host="gannet",
+        network="survey",
+        bridge="br-survey",
+        uplink="eno2",
+        vlan=420,
+        setup="networkd",
+    )
     assert refused(carry) == ""
-    assert "15" in refused(carry.model_copy(update={"uplink": "enp179s0f1np1"}), Estate(hosts=(HOST,), facts={"gannet": facts(interfaces=[{"name": "enp179s0f1np1", "link": True, "mtu": 9000}])}))
+    assert "15" in refused(
+        carry.model_copy(update={"uplink": "enp179s0f1np1"}),
+        Estate(
+            hosts=(HOST,),
+            facts={
+                "gannet": facts(interfaces=[{"name": "enp179s0f1np1", "link": True, "mtu": 9000}])
+            },
+        ),
+    )
     assert "eno2 already" in refused(carry.model_copy(update={"bridge": "eno2"}))
-    assert "type" in refused(g.WipeDisk(host="gannet", device="/dev/sdc", size_bytes=5), remains := Estate(hosts=(HOST,), facts={"gannet": facts(
-        disks=[{"name": "sdc", "path": "/dev/sdc", "size_bytes": 5, "use": "remains"}])}))
-    wipe, store = g.WipeDisk(host="gannet", device="/dev/sdc", size_bytes=5, confirmed="gannet /dev/sdc"), g.DiskStore(host="gannet", name="d", device="/dev/sdc")
+    assert "type" in refused(
+        g.WipeDisk(host="gannet", device="/dev/sdc", size_bytes=5),
+        remains := Estate(
+            hosts=(HOST,),
+            facts={
+                "gannet": facts(
+                    disks=[{"name": "sdc", "path": "/dev/sdc", "size_bytes": 5, "use": "remains"}]
+                )
+            },
+        ),
+    )
+    wipe, store = (
+        g.WipeDisk(host="gannet", device="/dev/sdc", size_bytes=5, confirmed="gannet /dev/sdc"),
+        g.DiskStore(host="gannet", name="d", device="/dev/sdc"),
+    )
     assert "wipe it first" in refused(store, remains)
-    assert g.refusals(store, remains, frozenset(), (wipe, store)) == []                             # it is wiped by the same run, before
-    passwords, key = g.RefusePasswords(host="gannet"), g.AddKey(host="gannet", credential="k", public="ssh-ed25519 " + "A" * 68)
+    # it is wiped by the same run, before
+    assert g.refusals(store, remains, frozenset(), (wipe, store)) == []
+    passwords, key = (
+        g.RefusePasswords(host="gannet"),
+        g.AddKey(host="gannet", credential="k", public="ssh-ed25519 " + "A" * 68),
+    )
     assert g.refusals(passwords, ESTATE, frozenset(), (key, passwords)) == []
-    assert g.things(wipe) & g.things(store)                                                         # two runs may not work on one disk
+    # two runs may not work on one disk
+    assert g.things(wipe) & g.things(store)
     assert not g.things(passwords) & g.things(key)
     neither = Estate(hosts=(HOST,), facts={"gannet": facts(network_setup="")})
     assert "neither" in refused(carry, neither)
 
 
-@pytest.mark.parametrize("wrong", [
-    {"kind": "datastore-folder", "host": "g", "name": "a;b", "path": "/x"}, {"kind": "datastore-folder", "host": "g", "name": "a", "path": "/x$(id)"},
-    {"kind": "wipe-disk", "host": "g", "device": "/etc/passwd", "size_bytes": 1}, {"kind": "names", "host": "g", "records": [{"address": "10.0.0.1", "names": ["a b\nroot"]}]},
-    {"kind": "ssh-key", "host": "g", "credential": "k", "public": "ssh-ed25519 AAAA\nroot"}, {"kind": "time-source", "host": "g", "server": "x\nserver evil"},
-    {"kind": "carry-network", "host": "g", "network": "n", "bridge": "b", "uplink": "e; reboot", "setup": "networkd"}, {"kind": "no-such", "host": "g"}])
+@pytest.mark.parametrize(
+    "wrong",
+    [
+        {"kind": "datastore-folder", "host": "g", "name": "a;b", "path": "/x"},
+        {"kind": "datastore-folder", "host": "g", "name": "a", "path": "/x$(id)"},
+        {"kind": "wipe-disk", "host": "g", "device": "/etc/passwd", "size_bytes": 1},
+        {
+            "kind": "names",
+            "host": "g",
+            "records": [{"address": "10.0.0.1", "names": ["a b\nroot"]}],
+        },
+        {"kind": "ssh-key", "host": "g", "credential": "k", "public": "ssh-ed25519 AAAA\nroot"},
+        {"kind": "time-source", "host": "g", "server": "x\nserver evil"},
+        {
+            "kind": "carry-network",
+            "host": "g",
+            "network": "n",
+            "bridge": "b",
+            "uplink": "e; reboot",
+            "setup": "networkd",
+        },
+        {"kind": "no-such", "host": "g"},
+    ],
+)
 def test_nothing_that_could_break_out_of_a_command_is_an_action(wrong: dict[str, object]) -> None:
     with pytest.raises(ValidationError):
         g.Groundwork.model_validate({"actions": [wrong]})
 
 
 ACTIONS: list[g.Action] = [
-    g.AddKey(host="gannet", credential="k", public="ssh-ed25519 " + "A" * 68), g.AddNames(host="gannet", records=(g.NameRecord(address=IPv4Address("10.0.0.1"), names=("x",)),)),
-    g.IsolatedNetwork(host="gannet", name="inner", bridge="in0"), g.FolderStore(host="gannet", name="s", path="/srv/s"), g.DiskStore(host="gannet", name="d", device="/dev/sdc"),
-    g.NfsStore(host="gannet", name="n", server="filer", export="/e"), g.FencingVolume(host="gannet", datastore="n", name="witness"),
-    g.WipeDisk(host="gannet", device="/dev/sdc", size_bytes=1, parts=("/dev/sdc1",)), g.RenameStore(host="gannet", name="l", to="gannet-l"), g.StartStore(host="gannet", name="l"),
-    g.StartNetwork(host="gannet", name="x"), g.TimeSource(host="gannet", server="10.44.0.5"), g.RefusePasswords(host="gannet"),
-    g.CarryNetwork(host="gannet", network="survey", bridge="br-survey", uplink="eno2", vlan=420, setup="networkd", uplink_config="/etc/systemd/network/10-eno2.network"),
-    g.CarryNetwork(host="gannet", network="survey", bridge="br-survey", uplink="eno2", vlan=420, setup="ifupdown"),
-    g.CarryNetwork(host="gannet", network="survey", bridge="br-survey", uplink="eno2", setup="networkd")]
-BEFORE = Datastore(name="l", path="/l", capacity_bytes=9, free_bytes=5, uuid="066ed5c2-0ffe-555b-a164-fb7e3a68387d")
+    g.AddKey(host="gannet", credential="k", public="ssh-ed25519 " + "A" * 68),
+    g.AddNames(
+        host="gannet", records=(g.NameRecord(address=IPv4Address("10.0.0.1"), names=("x",)),)
+    ),
+    g.IsolatedNetwork(host="gannet", name="inner", bridge="in0"),
+    g.FolderStore(host="gannet", name="s", path="/srv/s"),
+    g.DiskStore(host="gannet", name="d", device="/dev/sdc"),
+    g.NfsStore(host="gannet", name="n", server="filer", export="/e"),
+    g.FencingVolume(host="gannet", datastore="n", name="witness"),
+    g.WipeDisk(host="gannet", device="/dev/sdc", size_bytes=1, parts=("/dev/sdc1",)),
+    g.RenameStore(host="gannet", name="l", to="gannet-l"),
+    g.StartStore(host="gannet", name="l"),
+    g.StartNetwork(host="gannet", name="x"),
+    g.TimeSource(host="gannet", server="10.44.0.5"),
+    g.RefusePasswords(host="gannet"),
+    g.CarryNetwork(
+        host="gannet",
+        network="survey",
+        bridge="br-survey",
+        uplink="eno2",
+        vlan=420,
+        setup="networkd",
+        uplink_config="/etc/systemd/network/10-eno2.network",
+    ),
+    g.CarryNetwork(
+        host="gannet",
+        network="survey",
+        bridge="br-survey",
+        uplink="eno2",
+        vlan=420,
+        setup="ifupdown",
+    ),
+    g.CarryNetwork(
+        host="gannet", network="survey", bridge="br-survey", uplink="eno2", setup="networkd"
+    ),
+]
+BEFORE = Datastore(
+    name="l", path="/l", capacity_bytes=9, free_bytes=5, uuid="066ed5c2-0ffe-555b-a164-fb7e3a68387d"
+)
 
 
 @pytest.mark.parametrize("action", ACTIONS, ids=lambda a: a.kind)
 def test_commands_are_limited_marked_and_the_document_is_well_formed(action: g.Action) -> None:
-    made, again, other = (groundwork.work(action, run, BEFORE) for run in ("g0000000a", "g0000000a", "g0000000b"))
-    assert made == again                                                                        # what is shown is what is sent
+    made, again, other = (
+        groundwork.work(action, run, BEFORE) for run in ("g0000000a", "g0000000a", "g0000000b")
+    )
+    # what is shown is what is sent
+    assert made == again
     for command in (*made.act, *made.undo):
         assert shlex.split(command.text)[:4] == ["LC_ALL=C", "timeout", "-k", "2"]
         assert not set(";|&><`$") & set(command.text.replace("'/ nimble-stone:g0000000a$/d'", ""))
         if command.data.lstrip().startswith("<"):
             etree.fromstring(command.data.encode())
-    if any("uuid" in c.data or "nimble-stone:" in c.data for c in made.act) and action.kind != "rename-datastore":
-        assert made != other                                                                    # another run's mark is another one
+    if (
+        any("uuid" in c.data or "nimble-stone:" in c.data for c in made.act)
+        and action.kind != "rename-datastore"
+    ):
+        # another run's mark is another one
+        assert made != other
     assert g.label(action)
     assert made.undo or not g.undoable(action)
 
@@ -151,5 +320,9 @@ def test_a_file_that_is_written_is_ours_by_its_first_line() -> None:
 
 
 def test_facts_that_are_given_twice_are_the_same() -> None:
-    one = facts(disks=[BlockDevice(name="sdb", path="/dev/sdb", size_bytes=5).model_dump()], interfaces=[Interface(name="e").model_dump()], guests=[Guest(name="a").model_dump()])
+    one = facts(
+        disks=[BlockDevice(name="sdb", path="/dev/sdb", size_bytes=5).model_dump()],
+        interfaces=[Interface(name="e").model_dump()],
+        guests=[Guest(name="a").model_dump()],
+    )
     assert Facts.model_validate_json(one.model_dump_json()) == one

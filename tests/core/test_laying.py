@@ -1,4 +1,6 @@
-"""How data lies on a cluster's disks: the ways a product knows, the one the answers choose, and what is said of it."""
+"""How data lies on a cluster's disks: the ways a product knows, the one the answers choose, and
+what is said of it.
+"""
 
 from __future__ import annotations
 
@@ -22,12 +24,28 @@ GIB = 1 << 30
 TEXT = (files("nimble_stone.kits") / "ballast.yaml").read_text()
 
 
-def ballast(nodes: dict[str, Any] | None = None, roles: dict[str, Any] | None = None, **values: Any) -> Sheet:
-    return sheet_of("ballast", {"values": {"pool": "kelda-survey", "net.copying.pool": "kelda-storage", "disk.data": "128"} | values, "nodes": nodes or {}, "roles": roles or {}})
+def ballast(
+    nodes: dict[str, Any] | None = None, roles: dict[str, Any] | None = None, **values: Any
+) -> Sheet:
+    return sheet_of(
+        "ballast",
+        {
+            "values": (
+                {"pool": "kelda-survey", "net.copying.pool": "kelda-storage", "disk.data": "128"}
+                | values
+            ),
+            "nodes": nodes or {},
+            "roles": roles or {},
+        },
+    )
 
 
 def told(sheet: Sheet) -> dict[str, Finding]:
-    return {one.code: one for one in checks.check(Situation(sheet, ESTATE)) if one.code.startswith("laying")}
+    return {
+        one.code: one
+        for one in checks.check(Situation(sheet, ESTATE))
+        if one.code.startswith("laying")
+    }
 
 
 def test_the_answers_choose_a_way_and_each_way_knows_the_answers_that_would() -> None:
@@ -41,19 +59,28 @@ def test_the_answers_choose_a_way_and_each_way_knows_the_answers_that_would() ->
     assert found is not None
     assert found.usable_bytes == 2 * (4 * 2 * 128 * GIB // 3)
     assert laying.current(ballast(copies="many")) is None
-    assert laying.ways(sheet_of("tidebook", {"values": {"pool": "kelda-survey"}})) == []          # its ledger disk is no data disk
+    # its ledger disk is no data disk
+    assert laying.ways(sheet_of("tidebook", {"values": {"pool": "kelda-survey"}})) == []
 
 
 @settings(max_examples=40, deadline=None)
-@given(st.lists(st.integers(1, 12), min_size=4, max_size=4), st.sampled_from(["2", "3", "2+1", "4+2"]))
+@given(
+    st.lists(st.integers(1, 12), min_size=4, max_size=4), st.sampled_from(["2", "3", "2+1", "4+2"])
+)
 def test_what_is_told_of_a_way_is_what_it_comes_to(counts: list[int], copies: str) -> None:
-    sheet = ballast({f"storage-{n}": {"disk.data.count": str(count)} for n, count in enumerate(counts, 1)}, copies=copies)
+    sheet = ballast(
+        {f"storage-{n}": {"disk.data.count": str(count)} for n, count in enumerate(counts, 1)},
+        copies=copies,
+    )
     found = laying.current(sheet)
     assert found is not None
     assert (found.raw_bytes, found.disks) == (sum(counts) * 128 * GIB, sum(counts))
     findings = told(sheet)
-    assert ("laying-hosts" in findings) == (copies == "4+2")                                       # six hosts are needed, four there are
-    assert ("laying-waste" in findings) == (not found.reason and found.wasted_bytes > .1 * found.raw_bytes)
+    # six hosts are needed, four there are
+    assert ("laying-hosts" in findings) == (copies == "4+2")
+    assert ("laying-waste" in findings) == (
+        not found.reason and found.wasted_bytes > 0.1 * found.raw_bytes
+    )
     assert sum(way.chosen for way in laying.ways(sheet)) == 1
 
 
@@ -68,16 +95,36 @@ def test_a_way_that_cannot_be_is_a_blocker_with_one_that_can() -> None:
 
 def test_no_protection_is_said_before_anything_is_built() -> None:
     kit = yaml_text.read(TEXT.replace("pieces: 1, spare: 1", "pieces: 1, spare: 0"), Kit, "x")
-    sheet = resolve(Plan.model_validate({"nimble-stone": "plan/1", "name": "p", "kit": "ballast", "bay": "kelda-main", "values": {"disk.data": "128"}}), kit, PACKAGES["ballast"], ESTATE)
+    sheet = resolve(
+        Plan.model_validate(
+            {
+                "nimble-stone": "plan/1",
+                "name": "p",
+                "kit": "ballast",
+                "bay": "kelda-main",
+                "values": {"disk.data": "128"},
+            }
+        ),
+        kit,
+        PACKAGES["ballast"],
+        ESTATE,
+    )
     assert told(sheet)["laying-bare"].message == "Data is kept only once: no failure is survived."
     assert laying.ways(sheet)[0].layout.scheme.label == "one copy"
 
 
-@pytest.mark.parametrize(("old", "new", "word"), [
-    ("disks: [data]", "disks: [lost]", "laying is on “lost”, which is no extra disk"),
-    ("answers: {copies: 2+1}", "answers: {copies: seven}", "is answered “seven”, which is no choice of it"),
-    ("answers: {copies: 2+1}", "answers: {colour: red}", "which is no question of this kit"),
-])
+@pytest.mark.parametrize(
+    ("old", "new", "word"),
+    [
+        ("disks: [data]", "disks: [lost]", "laying is on “lost”, which is no extra disk"),
+        (
+            "answers: {copies: 2+1}",
+            "answers: {copies: seven}",
+            "is answered “seven”, which is no choice of it",
+        ),
+        ("answers: {copies: 2+1}", "answers: {colour: red}", "which is no question of this kit"),
+    ],
+)
 def test_wrong_kits_are_refused(old: str, new: str, word: str) -> None:
     with pytest.raises(yaml_text.Faults) as refused:
         yaml_text.read(TEXT.replace(old, new), Kit, "the kit")
@@ -87,4 +134,6 @@ def test_wrong_kits_are_refused(old: str, new: str, word: str) -> None:
 
 def test_losses_follow_the_parity_that_was_chosen() -> None:
     role = KITS["ballast"].roles[0]
-    assert [headroom.copies_of(ballast(copies=copies), role) for copies in ("2", "3", "2+1", "4+2")] == [2, 3, 2, 3]
+    assert [
+        headroom.copies_of(ballast(copies=copies), role) for copies in ("2", "3", "2+1", "4+2")
+    ] == [2, 3, 2, 3]

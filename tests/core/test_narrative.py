@@ -1,4 +1,6 @@
-"""The sentence and the button: in every situation they say what is so and offer what makes sense."""
+"""The sentence and the button: in every situation they say what is so and offer what makes
+sense.
+"""
 
 from __future__ import annotations
 
@@ -13,13 +15,54 @@ from nimble_stone.core.sequence import Limits, Slot
 from tests.core.scene import estate, sheet
 
 
-@pytest.mark.parametrize(("finding", "kind", "label"), [
-    (Finding(severity="blocker", code="licence", message="x", remedy=Remedy(label="Read and accept the licence")), "licence", "Read and accept the licence"),
-    (Finding(severity="blocker", code="package-missing", message="x", remedy=Remedy(label="Take one in")), "package", "Take one in"),
-    (Finding(severity="blocker", code="gateway-outside", message="x", remedy=Remedy(label="Use 10.44.20.1", edit=Edit(path=("values", "gateway"), value="1"))), "remedy", "Use 10.44.20.1"),
-    (Finding(severity="blocker", code="memory", message="x", remedy=Remedy(label="A remedy that takes far too many words for a button")), "cell", "Show where"),
-    (Finding(severity="blocker", code="count", message="x"), "cell", "Show where"),
-])
+@pytest.mark.parametrize(
+    ("finding", "kind", "label"),
+    [
+        (
+            Finding(
+                severity="blocker",
+                code="licence",
+                message="x",
+                remedy=Remedy(label="Read and accept the licence"),
+            ),
+            "licence",
+            "Read and accept the licence",
+        ),
+        (
+            Finding(
+                severity="blocker",
+                code="package-missing",
+                message="x",
+                remedy=Remedy(label="Take one in"),
+            ),
+            "package",
+            "Take one in",
+        ),
+        (
+            Finding(
+                severity="blocker",
+                code="gateway-outside",
+                message="x",
+                remedy=Remedy(
+                    label="Use 10.44.20.1", edit=Edit(path=("values", "gateway"), value="1")
+                ),
+            ),
+            "remedy",
+            "Use 10.44.20.1",
+        ),
+        (
+            Finding(
+                severity="blocker",
+                code="memory",
+                message="x",
+                remedy=Remedy(label="A remedy that takes far too many words for a button"),
+            ),
+            "cell",
+            "Show where",
+        ),
+        (Finding(severity="blocker", code="count", message="x"), "cell", "Show where"),
+    ],
+)
 def test_the_first_blocker_decides_the_button(finding: Finding, kind: str, label: str) -> None:
     found = narrative.of_plan(sheet(), [finding, finding], 10, ("disk", "boot"))
     assert (found.action.kind, found.action.label) == (kind, label)
@@ -39,26 +82,56 @@ def said(*verdicts: Verdict, state: str = "done") -> str:
 
 
 def test_the_acceptance_names_what_failed_and_what_could_not_be_asked() -> None:
-    good, bad = Verdict("a", "Name", "lead-1", "x", "x", True, ""), Verdict("b", "Clock", "archive-1", "within 5 s", "+9 s", False, "")
-    unknown = Verdict("c", "Port", "archive-2", "8080 open", "not known: no answer", False, "", checked=False)
+    good, bad = (
+        Verdict("a", "Name", "lead-1", "x", "x", True, ""),
+        Verdict("b", "Clock", "archive-1", "within 5 s", "+9 s", False, ""),
+    )
+    unknown = Verdict(
+        "c", "Port", "archive-2", "8080 open", "not known: no answer", False, "", checked=False
+    )
     assert said() == "No acceptance checks yet. They run when the deployment steps finish.|none"
     assert said(good) == "All 1 acceptance check passed. 3 nodes.|prove"
-    assert said(good, bad) == "1 of 2 acceptance checks failed. First: western-arc-1 clock, expected within 5 s, found +9 s.|prove"
-    assert said(good, unknown) == "0 of 2 acceptance checks failed, 1 could not run. First: western-arc-2 port, no answer.|prove"
-    assert said(good, bad, unknown) == ("1 of 3 acceptance checks failed, 1 could not run. First: western-arc-1 clock, expected within 5 s, found +9 s.|prove")
+    assert (
+        said(good, bad)
+        == "1 of 2 acceptance checks failed. First: western-arc-1 clock, expected within 5 s, found"
+        " +9 s.|prove"
+    )
+    assert (
+        said(good, unknown)
+        == "0 of 2 acceptance checks failed, 1 could not run. First: western-arc-2 port, no"
+        " answer.|prove"
+    )
+    assert (
+        said(good, bad, unknown)
+        == "1 of 3 acceptance checks failed, 1 could not run. First: western-arc-1 clock, expected"
+        " within 5 s, found +9 s.|prove"
+    )
 
 
 def test_the_acceptance_of_a_run_that_was_rolled_back_is_not_todays() -> None:
-    good, bad = Verdict("a", "Name", "lead-1", "x", "x", True, ""), Verdict("b", "Clock", "archive-1", "within 5 s", "+9 s", False, "")
-    assert said(good, bad, state="undone") == "Rolled back. What is below was found before: 1 of 2 checks passed.|none"
+    good, bad = (
+        Verdict("a", "Name", "lead-1", "x", "x", True, ""),
+        Verdict("b", "Clock", "archive-1", "within 5 s", "+9 s", False, ""),
+    )
+    assert (
+        said(good, bad, state="undone")
+        == "Rolled back. What is below was found before: 1 of 2 checks passed.|none"
+    )
     assert said(state="undone") == "Rolled back.|none"
 
 
 def test_a_forecast_keeps_to_limits_and_to_what_has_happened() -> None:
     planned = sequence.build(sheet(), estate())
-    wide, narrow = sequence.forecast(planned), sequence.forecast(planned, Limits(per_host=1, overall=1))
+    wide, narrow = (
+        sequence.forecast(planned),
+        sequence.forecast(planned, Limits(per_host=1, overall=1)),
+    )
     assert narrow.end_s > wide.end_s
-    busy = sorted((slot.start_s, slot.end_s) for key, slot in narrow.slots.items() if not next(s for s in planned if s.key == key).waits)
+    busy = sorted(
+        (slot.start_s, slot.end_s)
+        for key, slot in narrow.slots.items()
+        if not next(s for s in planned if s.key == key).waits
+    )
     assert all(one[1] <= other[0] + 1e-9 for one, other in pairwise(busy))
     late = sequence.forecast(planned, done={"carry/kelda-shared": Slot(0, 100)})
     assert late.slots["clone/lead-1"].start_s >= 100

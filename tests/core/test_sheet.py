@@ -26,49 +26,100 @@ def test_the_sheet_fills_itself_and_says_from_where() -> None:
     found = sheet()
     lead, first, second = found.nodes
     assert [node.name for node in found.nodes] == ["western-lead", "western-arc-1", "western-arc-2"]
-    assert [node.value("address") for node in found.nodes] == ["10.44.20.11", "10.44.20.12", "10.44.20.13"]
+    assert [node.value("address") for node in found.nodes] == [
+        "10.44.20.11",
+        "10.44.20.12",
+        "10.44.20.13",
+    ]
     assert len({node.value("host") for node in found.nodes}) == 3
     assert lead.value("datastore") == "kelda-shared"
     assert first.value("datastore") == f"{first.value('host')}-local"
     assert (lead.memory_bytes, first.memory_bytes) == (8 * GIB, 32 * GIB)
-    assert {key: second.cells[key].origin for key in ("name", "host", "address", "size", "station", "gateway", "provisioning", "time_zone")} == {
-        "name": "computed", "host": "computed", "address": "pool", "size": "group", "station": "plan", "gateway": "pool", "provisioning": "kit",
-        "time_zone": "kit"}
+    assert {
+        key: second.cells[key].origin
+        for key in (
+            "name",
+            "host",
+            "address",
+            "size",
+            "station",
+            "gateway",
+            "provisioning",
+            "time_zone",
+        )
+    } == {
+        "name": "computed",
+        "host": "computed",
+        "address": "pool",
+        "size": "group",
+        "station": "plan",
+        "gateway": "pool",
+        "provisioning": "kit",
+        "time_zone": "kit",
+    }
 
 
 def test_the_nearest_value_wins() -> None:
-    found = sheet(**{"values__time_zone": "Europe/London", "roles__archive__values__time_zone": "UTC+1", "nodes__archive-2__time_zone": "UTC+2"})
+    found = sheet(
+        **{
+            "values__time_zone": "Europe/London",
+            "roles__archive__values__time_zone": "UTC+1",
+            "nodes__archive-2__time_zone": "UTC+2",
+        }
+    )
     assert [node.value("time_zone") for node in found.nodes] == ["Europe/London", "UTC+1", "UTC+2"]
     assert [node.cells["time_zone"].origin for node in found.nodes] == ["plan", "group", "node"]
 
 
 def test_a_package_question_nobody_maps_becomes_a_column() -> None:
-    kit = KIT.model_copy(update={"environment": {key: value for key, value in KIT.environment.items() if key != "gauge.ntp"}})
+    kit = KIT.model_copy(
+        update={
+            "environment": {
+                key: value for key, value in KIT.environment.items() if key != "gauge.ntp"
+            }
+        }
+    )
     assert "gauge.ntp" in {column.id for column in resolve(plan(), kit, PACKAGE, estate()).columns}
 
 
 def test_an_exhausted_pool_leaves_cells_empty_and_says_so() -> None:
     found = sheet(**{"roles__archive__count": 70})
     assert len(found.exhausted) == 71 - 63
-    assert "has no free address left" in next(f.message for f in findings(**{"roles__archive__count": 70}) if f.code == "address-missing")
+    assert "has no free address left" in next(
+        f.message for f in findings(**{"roles__archive__count": 70}) if f.code == "address-missing"
+    )
 
 
 @given(st.sets(st.integers(0, 60)), st.sets(st.integers(0, 60)), st.integers(0, 80))
-def test_addresses_are_handed_out_in_order_once_and_never_when_taken(taken: set[int], excluded: set[int], count: int) -> None:
+def test_addresses_are_handed_out_in_order_once_and_never_when_taken(
+    taken: set[int], excluded: set[int], count: int
+) -> None:
     base = int(IPv4Address("10.44.20.10"))
-    pool = Pool(name="p", network="n", first=IPv4Address(base), last=IPv4Address(base + 60), excluded=tuple(IPv4Address(base + e) for e in excluded))
+    pool = Pool(
+        name="p",
+        network="n",
+        first=IPv4Address(base),
+        last=IPv4Address(base + 60),
+        excluded=tuple(IPv4Address(base + e) for e in excluded),
+    )
     nodes = [f"n{i}" for i in range(count)]
     fixed = {"n0": IPv4Address(base + 5)} if nodes else {}
     given_out = addressing.assign(nodes, fixed, pool, {IPv4Address(base + t) for t in taken})
     values = list(given_out.values())
     assert values == sorted(values)
     assert len(set(values)) == len(values)
-    forbidden = {base + t for t in taken} | {base + e for e in excluded} | {int(a) for a in fixed.values()}
+    forbidden = (
+        {base + t for t in taken} | {base + e for e in excluded} | {int(a) for a in fixed.values()}
+    )
     assert not {int(v) for v in values} & forbidden
-    assert len(values) == min(len(nodes) - len(fixed), 61 - len({f for f in forbidden if base <= f <= base + 60}))
+    assert len(values) == min(
+        len(nodes) - len(fixed), 61 - len({f for f in forbidden if base <= f <= base + 60})
+    )
 
 
-def check_placement(demands: list[Demand], supplies: list[Supply], hosts: dict[str, str]) -> list[str]:
+def check_placement(
+    demands: list[Demand], supplies: list[Supply], hosts: dict[str, str]
+) -> list[str]:
     """An independent checker: every broken promise of a placement."""
     wrong = []
     for supply in supplies:
@@ -78,16 +129,40 @@ def check_placement(demands: list[Demand], supplies: list[Supply], hosts: dict[s
         for group in {d.apart for d in own if d.apart}:
             if sum(d.apart == group for d in own) > 1 and not any(d.fixed for d in own):
                 wrong.append(f"{group} twice on {supply.host}")
-        wrong += [f"{d.node} lacks {name}" for d in own for name in d.networks if name not in supply.networks and not d.fixed]
+        wrong += [
+            f"{d.node} lacks {name}"
+            for d in own
+            for name in d.networks
+            if name not in supply.networks and not d.fixed
+        ]
     return wrong
 
 
 @settings(max_examples=60, deadline=None)
 @given(st.integers(0, 10_000), st.integers(1, 40), st.integers(1, 12))
-def test_a_placement_keeps_every_promise_and_is_the_same_each_time(seed: int, nodes: int, hosts: int) -> None:
+def test_a_placement_keeps_every_promise_and_is_the_same_each_time(
+    seed: int, nodes: int, hosts: int
+) -> None:
     rng = random.Random(seed)
-    supplies = [Supply(f"h{i}", 64 * GIB, rng.randrange(0, 64) * GIB, frozenset(rng.sample(["a", "b"], rng.randint(1, 2)))) for i in range(hosts)]
-    demands = [Demand(f"n{i}", rng.randrange(1, 16) * GIB, rng.choice(["", "g1", "g2"]), "", rng.choice([(), ("a",), ("b",)])) for i in range(nodes)]
+    supplies = [
+        Supply(
+            f"h{i}",
+            64 * GIB,
+            rng.randrange(0, 64) * GIB,
+            frozenset(rng.sample(["a", "b"], rng.randint(1, 2))),
+        )
+        for i in range(hosts)
+    ]
+    demands = [
+        Demand(
+            f"n{i}",
+            rng.randrange(1, 16) * GIB,
+            rng.choice(["", "g1", "g2"]),
+            "",
+            rng.choice([(), ("a",), ("b",)]),
+        )
+        for i in range(nodes)
+    ]
     found = place(demands, supplies)
     assert check_placement(demands, supplies, dict(found.hosts)) == []
     assert set(found.hosts) | set(found.reasons) == {d.node for d in demands}
@@ -95,8 +170,17 @@ def test_a_placement_keeps_every_promise_and_is_the_same_each_time(seed: int, no
 
 
 def test_an_infeasible_placement_says_why() -> None:
-    found = place([Demand("n", 100 * GIB, "", "", ("survey",))], [Supply("a", 64 * GIB, 10 * GIB, frozenset()), Supply("b", 256 * GIB, 200 * GIB, frozenset())])
-    assert found.reasons["n"] == "none of 2 hosts fits: 1 lack 100 GiB of memory, 2 do not carry network survey"
+    found = place(
+        [Demand("n", 100 * GIB, "", "", ("survey",))],
+        [
+            Supply("a", 64 * GIB, 10 * GIB, frozenset()),
+            Supply("b", 256 * GIB, 200 * GIB, frozenset()),
+        ],
+    )
+    assert (
+        found.reasons["n"]
+        == "none of 2 hosts fits: 1 lack 100 GiB of memory, 2 do not carry network survey"
+    )
 
 
 def test_an_even_spread_is_reached() -> None:
@@ -105,20 +189,35 @@ def test_an_even_spread_is_reached() -> None:
     assert {list(found.hosts.values()).count(f"h{i}") for i in range(4)} == {5}
 
 
-@pytest.mark.parametrize(("text", "what"), [
-    ("nimble-stone: plan/1\nname: x\nkit: k\nbays: y\n", "line 4, column 1: “bays” is no key of this format"),
-    ("nimble-stone: plan/1\nname: x\nkit: k\nroles:\n  lead:\n    count: many\n", "line 6, column 5"),
-    ("nimble-stone: plan/1\nname: x\nkit: k\nvalues:\n\tpool: y\n", "a tab character"),
-    ("nimble-stone: plan/1\nkit: k\n", "“name” is missing"),
-    ("nimble-stone: plan/2\nname: x\nkit: k\n", "line 1"),
-    ("- a\n- b\n", "must be a mapping"),
-    ("name: x\nname: y\n", "duplicate key"),
-    ("a: [1, 2\n", "line 2"),
-    ("x" * (1 << 20) + "x", "larger than 1 MiB"),
-    ("a: &a [x]\nb: &b [*a,*a,*a,*a,*a,*a,*a,*a]\nc: &c [*b,*b,*b,*b,*b,*b,*b,*b]\nd: &d [*c,*c,*c,*c,*c,*c,*c,*c]\ne: &e [*d,*d,*d,*d,*d,*d,*d,*d]\n"
-     "f: &f [*e,*e,*e,*e,*e,*e,*e,*e]\ng: [*f,*f,*f,*f,*f,*f,*f,*f]\n", "repeated beyond reason"),
-    ("[" * 3000, "nested deeper than 24 levels"),
-])
+@pytest.mark.parametrize(
+    ("text", "what"),
+    [
+        (
+            "nimble-stone: plan/1\nname: x\nkit: k\nbays: y\n",
+            "line 4, column 1: “bays” is no key of this format",
+        ),
+        (
+            "nimble-stone: plan/1\nname: x\nkit: k\nroles:\n  lead:\n    count: many\n",
+            "line 6, column 5",
+        ),
+        ("nimble-stone: plan/1\nname: x\nkit: k\nvalues:\n\tpool: y\n", "a tab character"),
+        ("nimble-stone: plan/1\nkit: k\n", "“name” is missing"),
+        ("nimble-stone: plan/2\nname: x\nkit: k\n", "line 1"),
+        ("- a\n- b\n", "must be a mapping"),
+        ("name: x\nname: y\n", "duplicate key"),
+        ("a: [1, 2\n", "line 2"),
+        ("x" * (1 << 20) + "x", "larger than 1 MiB"),
+        (
+            (
+                "a: &a [x]\nb: &b [*a,*a,*a,*a,*a,*a,*a,*a]\nc: &c [*b,*b,*b,*b,*b,*b,*b,*b]\nd: &d"
+                " [*c,*c,*c,*c,*c,*c,*c,*c]\ne: &e [*d,*d,*d,*d,*d,*d,*d,*d]\nf: &f"
+                " [*e,*e,*e,*e,*e,*e,*e,*e]\ng: [*f,*f,*f,*f,*f,*f,*f,*f]\n"
+            ),
+            "repeated beyond reason",
+        ),
+        ("[" * 3000, "nested deeper than 24 levels"),
+    ],
+)
 def test_a_plan_file_that_is_wrong_is_refused_with_its_place(text: str, what: str) -> None:
     with pytest.raises((FormatError, yaml_text.Faults)) as caught:
         yaml_text.read(text, Plan, "the plan")
@@ -137,7 +236,10 @@ def test_comments_and_order_survive_edits() -> None:
     text = yaml_text.edit(text, ("roles", "archive", "count"), 3)
     assert text.startswith("# The gauges of the western shore.")
     assert "archive-1" not in yaml_text.edit(text, ("nodes", "archive-1", "address"), None)
-    assert yaml_text.edit(text, ("roles", "archive", "count"), 2).splitlines()[:17] == demo.PLAN.splitlines()
+    assert (
+        yaml_text.edit(text, ("roles", "archive", "count"), 2).splitlines()[:17]
+        == demo.PLAN.splitlines()
+    )
     assert yaml_text.read(text, Plan, "the plan").nodes == {"archive-1": {"address": "10.44.20.30"}}
 
 
@@ -147,7 +249,10 @@ def test_a_sequence_respects_its_dependencies_and_its_preview_is_itself() -> Non
     forecast = sequence.forecast(steps)
     for step in steps:
         assert all(any(other.key == key for other in steps) for key in step.after)
-        assert all(forecast.slots[key].end_s <= forecast.slots[step.key].start_s + 1e-9 for key in step.after)
+        assert all(
+            forecast.slots[key].end_s <= forecast.slots[step.key].start_s + 1e-9
+            for key in step.after
+        )
         seen.add(step.key)
     assert len(seen) == len(steps)
     by_key = {step.key: step for step in steps}
@@ -158,24 +263,46 @@ def test_a_sequence_respects_its_dependencies_and_its_preview_is_itself() -> Non
 
 
 def test_nodes_on_one_shared_datastore_share_one_travelling_copy() -> None:
-    steps = sequence.build(sheet(**{f"nodes__{n}__datastore": "kelda-shared" for n in ("lead-1", "archive-1", "archive-2")}), estate())
+    steps = sequence.build(
+        sheet(
+            **{
+                f"nodes__{n}__datastore": "kelda-shared"
+                for n in ("lead-1", "archive-1", "archive-2")
+            }
+        ),
+        estate(),
+    )
     assert [step.key for step in steps if step.kind == "carry"] == ["carry/kelda-shared"]
 
 
 def test_consequences_beside_the_wall() -> None:
     found = sheet()
     lines = {(line.host, line.name): line for line in ledger.stores(found, estate())}
-    assert lines["", "kelda-shared"].full_bytes == 40 * GIB + PACKAGE.thin_bytes          # with the copy that its disk is made from
+    # with the copy that its disk is made from
+    assert lines["", "kelda-shared"].full_bytes == 40 * GIB + PACKAGE.thin_bytes
     pool = ledger.pools(found, estate(), {"10.44.20.15"}, {"10.44.20.12"})[0]
     assert pool.cells.startswith("p!p.t....x")
     assert {line.text for line in ledger.losses(found)} == {"lead down", "1 of 2 archive left"}
     sentence = narrative.of_plan(found, findings(), 60, ())
-    assert (sentence.before, sentence.strong, sentence.action.kind) == ("Three nodes on three hosts. ", "Ready to run", "run")
+    assert (sentence.before, sentence.strong, sentence.action.kind) == (
+        "Three nodes on three hosts. ",
+        "Ready to run",
+        "run",
+    )
 
 
-@pytest.mark.parametrize(("value", "rule", "count"), [
-    ("short", Rule(min_length=10), 1), ("long-enough-1A", Rule(min_length=10, classes=4), 0), ("aaaa", Rule(classes=3), 1), ("x" * 70, Rule(max_length=64), 1),
-    ("b", Rule(choices=("a",)), 1), ("abc", Rule(pattern="[a-z]+"), 0), ("ABC", Rule(pattern="[a-z]+"), 1)])
+@pytest.mark.parametrize(
+    ("value", "rule", "count"),
+    [
+        ("short", Rule(min_length=10), 1),
+        ("long-enough-1A", Rule(min_length=10, classes=4), 0),
+        ("aaaa", Rule(classes=3), 1),
+        ("x" * 70, Rule(max_length=64), 1),
+        ("b", Rule(choices=("a",)), 1),
+        ("abc", Rule(pattern="[a-z]+"), 0),
+        ("ABC", Rule(pattern="[a-z]+"), 1),
+    ],
+)
 def test_rules_for_typed_values(value: str, rule: Rule, count: int) -> None:
     found = violations(value, rule)
     assert len(found) == count

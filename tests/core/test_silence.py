@@ -1,4 +1,6 @@
-"""A host that does not answer moves nobody: what stands on it stays, and a person is told who would go where."""
+"""A host that does not answer moves nobody: what stands on it stays, and a person is told who would
+go where.
+"""
 
 from __future__ import annotations
 
@@ -19,11 +21,15 @@ def planned(where: Estate, **changes: object) -> Sheet:
 
 
 def silent(host: str = LEAD) -> Estate:
-    return scene.with_facts(scene.estate(), host, trouble="connection refused", trouble_code="unreachable")
+    return scene.with_facts(
+        scene.estate(), host, trouble="connection refused", trouble_code="unreachable"
+    )
 
 
 def told(sheet: Sheet, where: Estate, **more: object) -> list[Finding]:
-    return checks.check(Situation(sheet, where, verdicts={"keyring:p": ()}, licence_sha256=scene.LICENCE, **more))  # type: ignore[arg-type]
+    return checks.check(
+        Situation(sheet, where, verdicts={"keyring:p": ()}, licence_sha256=scene.LICENCE, **more)
+    )  # type: ignore[arg-type]
 
 
 def test_nodes_stay_on_a_host_that_fell_silent() -> None:

@@ -1,4 +1,6 @@
-"""Taking one change of a file back leaves what others changed elsewhere, and refuses where it was changed again."""
+"""Taking one change of a file back leaves what others changed elsewhere, and refuses where it was
+changed again.
+"""
 
 from __future__ import annotations
 
@@ -9,8 +11,20 @@ from hypothesis import strategies as st
 
 from nimble_stone.core import yaml_text
 
-PATHS = st.sampled_from([("title",), ("values", "pool"), ("values", "ntp"), ("roles", "archive", "count"), ("roles", "archive", "values", "size"), ("nodes", "archive-1", "host"), ("nodes", "archive-2", "host")])
-EDITS = st.lists(st.tuples(PATHS, st.one_of(st.none(), st.sampled_from(["a", "b", "c"]))), max_size=4)
+PATHS = st.sampled_from(
+    [
+        ("title",),
+        ("values", "pool"),
+        ("values", "ntp"),
+        ("roles", "archive", "count"),
+        ("roles", "archive", "values", "size"),
+        ("nodes", "archive-1", "host"),
+        ("nodes", "archive-2", "host"),
+    ]
+)
+EDITS = st.lists(
+    st.tuples(PATHS, st.one_of(st.none(), st.sampled_from(["a", "b", "c"]))), max_size=4
+)
 BASE = "# kept\nname: p\nvalues:\n  pool: x   # why\nroles:\n  archive: {count: 2}\n"
 
 
@@ -27,13 +41,16 @@ def test_mine_goes_theirs_stays(mine: list[Any], theirs: list[Any]) -> None:
     if again:
         assert text == now
         touched = {path for path, _ in mine}
-        assert all(any(path[:len(one)] == one[:len(path)] for one in touched) for path in again)
+        assert all(any(path[: len(one)] == one[: len(path)] for one in touched) for path in again)
     elif data(now) == data(after):
         assert data(text) == data(BASE)
     else:
         # What differs from the beginning now is what they changed, nowhere else.
         there = {path for path, _ in yaml_text.changes(after, now)}
-        assert all(any(path[:len(one)] == one[:len(path)] for one in there) for path in yaml_text.changed_paths(BASE, text))
+        assert all(
+            any(path[: len(one)] == one[: len(path)] for one in there)
+            for path in yaml_text.changed_paths(BASE, text)
+        )
         assert all(_at(data(text), path) == value for path, value in yaml_text.changes(after, now))
     assert "# kept" in text
 

@@ -1,4 +1,6 @@
-"""Backups: made while the server works, checked, restored into another folder, and refused when damaged."""
+"""Backups: made while the server works, checked, restored into another folder, and refused when
+damaged.
+"""
 
 from __future__ import annotations
 
@@ -24,7 +26,9 @@ PHRASE = "low water at seven"
 
 
 @pytest.fixture(scope="module")
-def saved(server: ServerProcess, client: Client, lab: LabProcess, tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Path, str]]:
+def saved(
+    server: ServerProcess, client: Client, lab: LabProcess, tmp_path_factory: pytest.TempPathFactory
+) -> Iterator[tuple[Path, str]]:
     """A backup made while a run is under way, and that run."""
     file = tmp_path_factory.mktemp("backup") / "stone.backup"
     done = client.call("POST", "/api/plans/western/run")["run"]
@@ -43,19 +47,34 @@ def saved(server: ServerProcess, client: Client, lab: LabProcess, tmp_path_facto
 
 def command(*words: str, phrase: str | None = None) -> subprocess.CompletedProcess[str]:
     more = {} if phrase is None else {"NIMBLE_STONE_PASSPHRASE": phrase}
-    return subprocess.run([*CLI, *words], capture_output=True, text=True, stdin=subprocess.DEVNULL, env={**os.environ, **more}, timeout=120)
+    return subprocess.run(
+        [*CLI, *words],
+        capture_output=True,
+        text=True,
+        stdin=subprocess.DEVNULL,
+        env={**os.environ, **more},
+        timeout=120,
+    )
 
 
 def content(path: Path, *, without: tuple[str, ...] = ()) -> dict[str, list[Any]]:
     db = sqlite3.connect(f"file:{path}?mode=ro", uri=True)
-    names = [row[0] for row in db.execute("SELECT name FROM sqlite_master WHERE type = 'table' ORDER BY name")]
-    found = {name: db.execute(f"SELECT * FROM {name}").fetchall() for name in names if name not in without}
+    names = [
+        row[0]
+        for row in db.execute("SELECT name FROM sqlite_master WHERE type = 'table' ORDER BY name")
+    ]
+    found = {
+        name: db.execute(f"SELECT * FROM {name}").fetchall()
+        for name in names
+        if name not in without
+    }
     db.close()
     return found
 
 
 def test_a_restored_server_has_all_that_was_there_and_waits_with_what_was_under_way(
-        saved: tuple[Path, str], server: ServerProcess, lab: LabProcess, tmp_path: Path) -> None:
+    saved: tuple[Path, str], server: ServerProcess, lab: LabProcess, tmp_path: Path
+) -> None:
     file, run = saved
     folder = tmp_path / "restored"
     found = command("restore", str(file), "--data", str(folder), phrase=PHRASE)
@@ -64,7 +83,9 @@ def test_a_restored_server_has_all_that_was_there_and_waits_with_what_was_under_
     with tarfile.open(file) as archive:
         archive.extract("nimble-stone.db", tmp_path, filter="data")
     changing = ("session", "run", "run_event", "sqlite_sequence")
-    assert content(folder / "nimble-stone.db", without=changing) == content(tmp_path / "nimble-stone.db", without=changing)
+    assert content(folder / "nimble-stone.db", without=changing) == content(
+        tmp_path / "nimble-stone.db", without=changing
+    )
     assert (folder / "keyring.key").read_bytes() == (server.data / "keyring.key").read_bytes()
     assert (folder / "keyring.key").stat().st_mode & 0o777 == 0o600
     assert (folder / "dial.yaml").read_text() == (server.data / "dial.yaml").read_text()
@@ -82,15 +103,19 @@ def test_a_restored_server_has_all_that_was_there_and_waits_with_what_was_under_
         assert client.call("GET", "/api/plans/western")["nodes"]
         kinds = [event["kind"] for event in client.call("GET", f"/api/runs/{run}")["events"]]
         assert "restored" in kinds
-        assert kinds.count("acting") == kinds[:kinds.index("restored")].count("acting")
+        assert kinds.count("acting") == kinds[: kinds.index("restored")].count("acting")
     finally:
         other.stop()
     assert set(made_before) == set(lab.show())
 
 
-def test_another_programs_tar_lists_it_and_no_secret_lies_in_it(saved: tuple[Path, str], server: ServerProcess) -> None:
+def test_another_programs_tar_lists_it_and_no_secret_lies_in_it(
+    saved: tuple[Path, str], server: ServerProcess
+) -> None:
     file, _ = saved
-    names = subprocess.run(["tar", "-tf", str(file)], capture_output=True, text=True, check=True).stdout.split()
+    names = subprocess.run(
+        ["tar", "-tf", str(file)], capture_output=True, text=True, check=True
+    ).stdout.split()
     assert names[:3] == ["backup.json", "keyring.sealed", "nimble-stone.db"]
     data = file.read_bytes()
     assert (server.data / "keyring.key").read_bytes() not in data
@@ -100,7 +125,9 @@ def test_another_programs_tar_lists_it_and_no_secret_lies_in_it(saved: tuple[Pat
 
 def test_what_cannot_be_restored_leaves_nothing(saved: tuple[Path, str], tmp_path: Path) -> None:
     file, _ = saved
-    for number, (phrase, expected) in enumerate(((None, "No passphrase"), ("wrong phrase", "Wrong passphrase"))):
+    for number, (phrase, expected) in enumerate(
+        ((None, "No passphrase"), ("wrong phrase", "Wrong passphrase"))
+    ):
         found = command("restore", str(file), "--data", str(tmp_path / f"r{number}"), phrase=phrase)
         assert found.returncode == 2
         assert expected in found.stderr
@@ -109,14 +136,16 @@ def test_what_cannot_be_restored_leaves_nothing(saved: tuple[Path, str], tmp_pat
     damaged = tmp_path / "damaged"
     damaged.write_bytes(bytes(data))
     cut = tmp_path / "cut"
-    cut.write_bytes(bytes(data[:len(data) // 3]))
+    cut.write_bytes(bytes(data[: len(data) // 3]))
     for bad in (damaged, cut):
         with pytest.raises(FormatError):
             backup.restore(bad, tmp_path / "r", passphrase=lambda: PHRASE, at=1.0)
     assert sorted(path.name for path in tmp_path.iterdir()) == ["cut", "damaged"]
 
 
-def test_a_folder_in_use_and_a_file_that_is_there_stay(saved: tuple[Path, str], server: ServerProcess, tmp_path: Path) -> None:
+def test_a_folder_in_use_and_a_file_that_is_there_stay(
+    saved: tuple[Path, str], server: ServerProcess, tmp_path: Path
+) -> None:
     file, _ = saved
     with pytest.raises(Conflict, match="is not empty"):
         backup.restore(file, server.data, passphrase=lambda: PHRASE, at=1.0)
@@ -127,12 +156,19 @@ def test_a_folder_in_use_and_a_file_that_is_there_stay(saved: tuple[Path, str], 
     assert list(tmp_path.iterdir()) == []
 
 
-@pytest.mark.parametrize("name", ["../outside.yaml", "kits/../../outside.yaml", "/etc/outside", "keyring.key", "kits/.."])
+@pytest.mark.parametrize(
+    "name", ["../outside.yaml", "kits/../../outside.yaml", "/etc/outside", "keyring.key", "kits/.."]
+)
 def test_a_backup_that_leads_out_of_the_folder_is_refused(tmp_path: Path, name: str) -> None:
     import hashlib
     import json
+
     file = tmp_path / "evil"
-    index = {"nimble-stone": "backup/1", "schema": 1, "members": {name: {"sha256": hashlib.sha256(b"x").hexdigest(), "size": 1}}}
+    index = {
+        "nimble-stone": "backup/1",
+        "schema": 1,
+        "members": {name: {"sha256": hashlib.sha256(b"x").hexdigest(), "size": 1}},
+    }
     with tarfile.open(file, "w") as archive:
         for member, data in (("backup.json", json.dumps(index).encode()), (name, b"x")):
             info = tarfile.TarInfo(member)
@@ -179,10 +215,17 @@ def test_a_database_is_copied_before_it_is_brought_forward(tmp_path: Path) -> No
 
 def test_a_passphrase_opens_only_its_own_seal() -> None:
     from nimble_stone.keyring import sealed
+
     text = sealed.seal(b"k" * 32, PHRASE)
     assert sealed.unseal(text, PHRASE) == b"k" * 32
     with pytest.raises(InputError, match="Wrong passphrase"):
         sealed.unseal(text, PHRASE + "x")
-    for bad in (b"", b"[]", b"{}", text.replace(b"scrypt", b"script"), text.replace(b"65536", b"99999")):
+    for bad in (
+        b"",
+        b"[]",
+        b"{}",
+        text.replace(b"scrypt", b"script"),
+        text.replace(b"65536", b"99999"),
+    ):
         with pytest.raises(FormatError):
             sealed.unseal(bad, PHRASE)

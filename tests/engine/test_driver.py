@@ -1,4 +1,6 @@
-"""The driver alone, over a real journal and a scripted world: every crash, every wait, every limit, without a socket or a real second."""
+"""The driver alone, over a real journal and a scripted world: every crash, every wait, every limit,
+without a socket or a real second.
+"""
 
 from __future__ import annotations
 
@@ -101,22 +103,39 @@ class ScriptedWorld(World):
 
 
 @pytest.fixture
-async def place(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> AsyncIterator[tuple[ScriptedWorld, Ground, str]]:
+async def place(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> AsyncIterator[tuple[ScriptedWorld, Ground, str]]:
     ground = Ground()
     store = Store(tmp_path / "n.db")
-    world = ScriptedWorld(store, Vault(b"k" * 32), None, tmp_path)  # type: ignore[arg-type]  # nothing is dialled
-    monkeypatch.setattr(rollout, "KINDS", {kind: ScriptedKind(ground, kind in ("boot", "services")) for kind in
-                                         ("carry", "clone", "medium", "define", "start", "boot", "services", "call")})
+    # nothing is dialled
+    world = ScriptedWorld(store, Vault(b"k" * 32), None, tmp_path)  # type: ignore[arg-type]
+    monkeypatch.setattr(
+        rollout,
+        "KINDS",
+        {
+            kind: ScriptedKind(ground, kind in ("boot", "services"))
+            for kind in ("carry", "clone", "medium", "define", "start", "boot", "services", "call")
+        },
+    )
 
     async def proved(*_: Any) -> list[Verdict]:
         return [Verdict("p", "P", "lead-1", "x", "x", True, "asked")]
+
     monkeypatch.setattr(rollout.prove, "prove", proved)
     digest = hashlib.sha256(OVA).hexdigest()
     contents = examine([Given("x.ova", BytesSource(OVA), digest)])
-    await store.write(records.put_package, records.PackageRow(contents.sha256, "Gauge Collector", "4.2.0", packages.dump(contents), 1, 1, "x.ova", 1.0))
+    await store.write(
+        records.put_package,
+        records.PackageRow(
+            contents.sha256, "Gauge Collector", "4.2.0", packages.dump(contents), 1, 1, "x.ova", 1.0
+        ),
+    )
     sheet = scene.sheet()
     steps = sequence.build(sheet, scene.estate())
-    row = runs.RunRow("r1", "western", contents.sha256, "running", freeze(sheet, steps, scene.estate()), 1.0, None)
+    row = runs.RunRow(
+        "r1", "western", contents.sha256, "running", freeze(sheet, steps, scene.estate()), 1.0, None
+    )
     await store.write(runs.add_run, row, [step.key for step in steps])
     yield world, ground, "r1"
     store.close()
@@ -132,7 +151,9 @@ async def until(condition: Callable[[], Any]) -> None:
             await asyncio.sleep(0.002)
 
 
-async def test_a_run_makes_everything_once_and_ends_proved(place: tuple[ScriptedWorld, Ground, str]) -> None:
+async def test_a_run_makes_everything_once_and_ends_proved(
+    place: tuple[ScriptedWorld, Ground, str],
+) -> None:
     world, ground, run = place
     await Driver(world, run).go()
     assert set((await states(world, run)).values()) == {"done"}
@@ -140,20 +161,25 @@ async def test_a_run_makes_everything_once_and_ends_proved(place: tuple[Scripted
     assert (await world.store.read(runs.get_run, run)).state == "done"
 
 
-async def test_crashed_after_every_single_journal_write_the_end_is_the_same(place: tuple[ScriptedWorld, Ground, str], monkeypatch: pytest.MonkeyPatch) -> None:
-    """The process ends right after the n-th write, for every n, until the run has come to its end."""
+async def test_crashed_after_every_single_journal_write_the_end_is_the_same(
+    place: tuple[ScriptedWorld, Ground, str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The process ends right after the n-th write, for every n, until the run has come to
+    its end.
+    """
     world, ground, run = place
     write, left = world.store.write, 0
 
     async def failing(function: Any, *args: Any, **kwargs: Any) -> Any:
         nonlocal left
         if left <= 0:
-            raise asyncio.CancelledError                      # dead: nothing is written any more
+            raise asyncio.CancelledError  # dead: nothing is written any more
         found = await write(function, *args, **kwargs)
         left -= 1
         if left == 0:
-            raise asyncio.CancelledError                      # written, but nobody heard of it
+            raise asyncio.CancelledError  # written, but nobody heard of it
         return found
+
     monkeypatch.setattr(world.store, "write", failing)
     lives = 0
     while (await world.store.read(runs.get_run, run)).state not in ("done", "unproved"):
@@ -166,16 +192,25 @@ async def test_crashed_after_every_single_journal_write_the_end_is_the_same(plac
                 await asyncio.sleep(0.001)
         task.cancel()
         await asyncio.gather(task, return_exceptions=True)
-        await write(lambda db: None)                          # what was on its way to the disk has landed or never will
+        # what was on its way to the disk has landed or never will
+        await write(lambda db: None)
         ground.busy.clear()
     assert lives > 5
     assert set((await states(world, run)).values()) == {"done"}
     kinds = Counter((event.step, event.kind) for event in await world.store.read(runs.events, run))
-    assert {key: kinds[key, "done"] for key in await states(world, run) if kinds[key, "done"] != 1} == {}
-    assert set(ground.made) == {key for key, kind in ((s, s.split("/")[0]) for s in await states(world, run)) if kind not in ("boot", "services")}
+    assert {
+        key: kinds[key, "done"] for key in await states(world, run) if kinds[key, "done"] != 1
+    } == {}
+    assert set(ground.made) == {
+        key
+        for key, kind in ((s, s.split("/")[0]) for s in await states(world, run))
+        if kind not in ("boot", "services")
+    }
 
 
-async def test_limits_are_kept_per_host_and_overall(place: tuple[ScriptedWorld, Ground, str]) -> None:
+async def test_limits_are_kept_per_host_and_overall(
+    place: tuple[ScriptedWorld, Ground, str],
+) -> None:
     world, ground, run = place
     world.limiter.change(Limits(per_host=1, per_datastore=1, overall=2))
     await Driver(world, run).go()
@@ -183,7 +218,9 @@ async def test_limits_are_kept_per_host_and_overall(place: tuple[ScriptedWorld, 
     assert set(ground.most.values()) == {1}
 
 
-async def test_a_lost_connection_is_tried_three_times_then_a_person_decides(place: tuple[ScriptedWorld, Ground, str]) -> None:
+async def test_a_lost_connection_is_tried_three_times_then_a_person_decides(
+    place: tuple[ScriptedWorld, Ground, str],
+) -> None:
     world, ground, run = place
     ground.troubles["define/lead-1"] = [Unreachable("the cable is out")] * 3
     driver = Driver(world, run)
@@ -191,9 +228,14 @@ async def test_a_lost_connection_is_tried_three_times_then_a_person_decides(plac
 
     async def stuck() -> bool:
         return (await world.store.read(runs.get_run, run)).state == "trouble"
+
     await until(stuck)
     found = {step.key: step for step in await world.store.read(runs.steps, run)}
-    assert (found["define/lead-1"].state, found["define/lead-1"].attempt, found["define/lead-1"].message) == ("failed", 3, "the cable is out")
+    assert (
+        found["define/lead-1"].state,
+        found["define/lead-1"].attempt,
+        found["define/lead-1"].message,
+    ) == ("failed", 3, "the cable is out")
     assert found["start/archive-1"].state == "planned"
     with pytest.raises(Conflict):
         await driver.skip("start/archive-1", "no")
@@ -204,20 +246,27 @@ async def test_a_lost_connection_is_tried_three_times_then_a_person_decides(plac
         await driver.retry([])
 
 
-async def test_an_error_that_will_not_change_is_not_tried_again(place: tuple[ScriptedWorld, Ground, str]) -> None:
+async def test_an_error_that_will_not_change_is_not_tried_again(
+    place: tuple[ScriptedWorld, Ground, str],
+) -> None:
     world, ground, run = place
     ground.troubles["define/lead-1"] = [Conflict("not ours")]
     task = asyncio.create_task(Driver(world, run).go())
 
     async def stuck() -> bool:
         return (await states(world, run))["define/lead-1"] == "failed"
+
     await until(stuck)
-    assert {step.key: step.attempt for step in await world.store.read(runs.steps, run)}["define/lead-1"] == 1
+    assert {step.key: step.attempt for step in await world.store.read(runs.steps, run)}[
+        "define/lead-1"
+    ] == 1
     task.cancel()
     await asyncio.gather(task, return_exceptions=True)
 
 
-async def test_a_wait_ends_at_its_deadline_in_words(place: tuple[ScriptedWorld, Ground, str]) -> None:
+async def test_a_wait_ends_at_its_deadline_in_words(
+    place: tuple[ScriptedWorld, Ground, str],
+) -> None:
     world, ground, run = place
     ground.silent.add("boot/lead-1")
     world.monotonic = lambda: world.paused
@@ -226,6 +275,7 @@ async def test_a_wait_ends_at_its_deadline_in_words(place: tuple[ScriptedWorld, 
 
     async def stuck() -> bool:
         return (await states(world, run))["boot/lead-1"] == "failed"
+
     await until(stuck)
     found = {step.key: step for step in await world.store.read(runs.steps, run)}["boot/lead-1"]
     assert found.message.startswith("western-lead: boot not completed within 4 min")
@@ -238,10 +288,13 @@ async def test_a_wait_ends_at_its_deadline_in_words(place: tuple[ScriptedWorld, 
 async def waiting_on(world: World, run: str, key: str, driver: Driver) -> None:
     async def there() -> bool:
         return key in driver._waits and (await states(world, run))[key] == "waiting"
+
     await until(there)
 
 
-async def test_losing_contact_is_part_of_waiting_and_is_said_once(place: tuple[ScriptedWorld, Ground, str]) -> None:
+async def test_losing_contact_is_part_of_waiting_and_is_said_once(
+    place: tuple[ScriptedWorld, Ground, str],
+) -> None:
     world, ground, run = place
     ground.silent.add("boot/lead-1")
     world.monotonic = lambda: world.paused
@@ -257,15 +310,30 @@ async def test_losing_contact_is_part_of_waiting_and_is_said_once(place: tuple[S
             if asked[0] > 20:
                 return {}
         return await plain(c)
+
     kinds["boot"].observe = flaky  # type: ignore[method-assign]
     await asyncio.wait_for(driver.go(), 20)
     assert (await world.store.read(runs.get_run, run)).state == "done"
-    told = [(e.kind, e.payload.get("message")) for e in await world.store.read(runs.events, run) if e.step == "boot/lead-1"]
-    assert told == [("begun", None), ("acting", None), ("lost-contact", "the switch is rebooting"), ("contact-again", None), ("done", None)]
-    assert {step.key: step.attempt for step in await world.store.read(runs.steps, run)}["boot/lead-1"] == 1
+    told = [
+        (e.kind, e.payload.get("message"))
+        for e in await world.store.read(runs.events, run)
+        if e.step == "boot/lead-1"
+    ]
+    assert told == [
+        ("begun", None),
+        ("acting", None),
+        ("lost-contact", "the switch is rebooting"),
+        ("contact-again", None),
+        ("done", None),
+    ]
+    assert {step.key: step.attempt for step in await world.store.read(runs.steps, run)}[
+        "boot/lead-1"
+    ] == 1
 
 
-async def test_a_wait_is_extended_ended_and_begun_anew_by_a_person(place: tuple[ScriptedWorld, Ground, str]) -> None:
+async def test_a_wait_is_extended_ended_and_begun_anew_by_a_person(
+    place: tuple[ScriptedWorld, Ground, str],
+) -> None:
     world, ground, run = place
     ground.silent.add("boot/lead-1")
     driver = Driver(world, run)
@@ -280,7 +348,10 @@ async def test_a_wait_is_extended_ended_and_begun_anew_by_a_person(place: tuple[
     await driver.end_wait("boot/lead-1")
 
     async def failed() -> bool:
-        return (await states(world, run))["boot/lead-1"] == "failed" and driver._states["boot/lead-1"] == "failed"
+        return (await states(world, run))["boot/lead-1"] == "failed" and driver._states[
+            "boot/lead-1"
+        ] == "failed"
+
     await until(failed)
     found = {step.key: step for step in await world.store.read(runs.steps, run)}["boot/lead-1"]
     assert "was ended by a person" in found.message
@@ -291,17 +362,26 @@ async def test_a_wait_is_extended_ended_and_begun_anew_by_a_person(place: tuple[
     await driver.skip("boot/lead-1", "it is up")
     await asyncio.wait_for(task, 20)
     kinds = [e.kind for e in await world.store.read(runs.events, run) if e.step == "boot/lead-1"]
-    assert [k for k in kinds if k not in ("begun", "acting")] == ["wait-extended", "retry-asked", "wait-end-asked", "failed", "skipped"]
+    assert [k for k in kinds if k not in ("begun", "acting")] == [
+        "wait-extended",
+        "retry-asked",
+        "wait-end-asked",
+        "failed",
+        "skipped",
+    ]
 
 
 @pytest.mark.parametrize("code", ["guest-gone", "guest-stopped"])
-async def test_a_guest_that_vanishes_during_a_wait_fails_it_at_once(place: tuple[ScriptedWorld, Ground, str], code: str) -> None:
+async def test_a_guest_that_vanishes_during_a_wait_fails_it_at_once(
+    place: tuple[ScriptedWorld, Ground, str], code: str
+) -> None:
     world, ground, run = place
     ground.silent.add("services/lead-1")
     task = asyncio.create_task(Driver(world, run).go())
 
     async def state_is(wanted: str) -> bool:
         return (await states(world, run))["services/lead-1"] == wanted
+
     await until(lambda: state_is("waiting"))
     plain = rollout.KINDS["services"].observe
 
@@ -309,14 +389,19 @@ async def test_a_guest_that_vanishes_during_a_wait_fails_it_at_once(place: tuple
         if c.step.key == "services/lead-1":
             raise RemoteFailed("VM is no longer there", code=code)
         return await plain(c)
+
     rollout.KINDS["services"].observe = gone  # type: ignore[method-assign]
     await until(lambda: state_is("failed"))
-    assert {step.key: step.attempt for step in await world.store.read(runs.steps, run)}["services/lead-1"] == 1
+    assert {step.key: step.attempt for step in await world.store.read(runs.steps, run)}[
+        "services/lead-1"
+    ] == 1
     task.cancel()
     await asyncio.gather(task, return_exceptions=True)
 
 
-async def test_a_skipped_step_lets_the_rest_go_on_and_keeps_its_reason(place: tuple[ScriptedWorld, Ground, str]) -> None:
+async def test_a_skipped_step_lets_the_rest_go_on_and_keeps_its_reason(
+    place: tuple[ScriptedWorld, Ground, str],
+) -> None:
     world, ground, run = place
     ground.troubles["form/cluster"] = [RemoteFailed("the cluster is formed already")] * 3
     driver = Driver(world, run)
@@ -324,31 +409,39 @@ async def test_a_skipped_step_lets_the_rest_go_on_and_keeps_its_reason(place: tu
 
     async def stuck() -> bool:
         return (await world.store.read(runs.get_run, run)).state == "trouble"
+
     await until(stuck)
     await driver.skip("form/cluster", "it was formed by hand")
     await asyncio.wait_for(task, 20)
-    assert {step.key: (step.state, step.message) for step in await world.store.read(runs.steps, run)}["form/cluster"] == ("skipped", "it was formed by hand")
+    assert {
+        step.key: (step.state, step.message) for step in await world.store.read(runs.steps, run)
+    }["form/cluster"] == ("skipped", "it was formed by hand")
 
 
-async def test_holding_finishes_what_has_begun_and_begins_nothing(place: tuple[ScriptedWorld, Ground, str]) -> None:
+async def test_holding_finishes_what_has_begun_and_begins_nothing(
+    place: tuple[ScriptedWorld, Ground, str],
+) -> None:
     world, ground, run = place
     opened = asyncio.Event()
 
     async def gate(key: str) -> None:
         if key.startswith("carry"):
             await opened.wait()
+
     ground.gate = gate
     driver = Driver(world, run)
     task = asyncio.create_task(driver.go())
 
     async def carrying() -> bool:
         return list((await states(world, run)).values()).count("working") >= 3
+
     await until(carrying)
     await driver.hold()
     opened.set()
 
     async def quiet() -> bool:
         return "working" not in (await states(world, run)).values()
+
     await until(quiet)
     now = await states(world, run)
     assert all(state == "done" for key, state in now.items() if key.startswith("carry"))
@@ -358,7 +451,9 @@ async def test_holding_finishes_what_has_begun_and_begins_nothing(place: tuple[S
     assert (await world.store.read(runs.get_run, run)).state == "done"
 
 
-async def test_taking_back_in_the_middle_leaves_nothing_and_what_was_never_begun_alone(place: tuple[ScriptedWorld, Ground, str]) -> None:
+async def test_taking_back_in_the_middle_leaves_nothing_and_what_was_never_begun_alone(
+    place: tuple[ScriptedWorld, Ground, str],
+) -> None:
     world, ground, run = place
     ground.silent.add("boot/lead-1")
     driver = Driver(world, run)
@@ -366,14 +461,17 @@ async def test_taking_back_in_the_middle_leaves_nothing_and_what_was_never_begun
 
     async def waiting() -> bool:
         return (await states(world, run))["boot/lead-1"] == "waiting"
+
     await until(waiting)
     ground.troubles["undo define/lead-1"] = [Unreachable("host is down")]
     await driver.undo()
 
     async def stuck() -> bool:
         return (await states(world, run))["define/lead-1"] == "failed"
+
     await until(stuck)
-    assert "clone/lead-1" in ground.there                     # disks stay while their guest could not be removed
+    # disks stay while their guest could not be removed
+    assert "clone/lead-1" in ground.there
     await driver.undo()
     await asyncio.wait_for(task, 20)
     assert ground.there == set()
@@ -388,10 +486,13 @@ def test_the_errors_of_the_tree_say_whether_trying_again_makes_sense() -> None:
     assert not hasattr(Conflict("x"), "retryable")
 
 
-async def test_a_run_of_the_first_version_with_its_tidying_step_is_taken_back(tmp_path: Path) -> None:
+async def test_a_run_of_the_first_version_with_its_tidying_step_is_taken_back(
+    tmp_path: Path,
+) -> None:
     from types import SimpleNamespace
 
     from nimble_stone.engine.steps import KINDS
+
     there = {"ns-r1-base0", "ns-r1-base1", "ns-base-0123", "ns-r2-base0"}
 
     class Host:
@@ -403,9 +504,16 @@ async def test_a_run_of_the_first_version_with_its_tidying_step_is_taken_back(tm
 
         async def delete_volume(self, datastore: str, name: str) -> None:
             there.discard(name)
-    context: Any = SimpleNamespace(host=Host(), step=SimpleNamespace(datastore="store", detail={"place": "store"}), volume=lambda what: f"ns-r1-{what}",
-                                   contents=SimpleNamespace(descriptor=SimpleNamespace(disk_order=("a", "b"))), world=None)
+
+    context: Any = SimpleNamespace(
+        host=Host(),
+        step=SimpleNamespace(datastore="store", detail={"place": "store"}),
+        volume=lambda what: f"ns-r1-{what}",
+        contents=SimpleNamespace(descriptor=SimpleNamespace(disk_order=("a", "b"))),
+        world=None,
+    )
     assert "2 travelling copies" in await KINDS["tidy"].undo(context)
-    assert there == {"ns-base-0123", "ns-r2-base0"}                            # what other runs or the store of copies hold stays
+    # what other runs or the store of copies hold stays
+    assert there == {"ns-base-0123", "ns-r2-base0"}
     assert await KINDS["tidy"].observe(context) == {}
     assert set(rollout.UNDO_STAGE) == set(KINDS)

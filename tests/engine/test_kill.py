@@ -1,4 +1,6 @@
-"""kill -9 of the real server, again and again, at its journal's boundaries and in the middle of a transfer: nothing lost, nothing made twice."""
+"""kill -9 of the real server, again and again, at its journal's boundaries and in the middle of a
+transfer: nothing lost, nothing made twice.
+"""
 
 from __future__ import annotations
 
@@ -10,9 +12,18 @@ from pathlib import Path
 import pytest
 
 from nimble_stone.lab import demo
-from tests.support.processes import LabProcess, ServerProcess, ended, prepare, small_package, wait_for
+from tests.support.processes import (
+    LabProcess,
+    ServerProcess,
+    ended,
+    prepare,
+    small_package,
+    wait_for,
+)
 
-SHARED = demo.PLAN.replace("  pool: kelda-survey\n", "  pool: kelda-survey\n  datastore: kelda-shared\n")
+SHARED = demo.PLAN.replace(
+    "  pool: kelda-survey\n", "  pool: kelda-survey\n  datastore: kelda-shared\n"
+)
 
 
 @pytest.fixture
@@ -33,7 +44,9 @@ def step_events(server: ServerProcess, run: str) -> list[tuple[int, str, str]]:
     """(id, step, kind) of what the journal holds of steps, read beside the server."""
     connection = sqlite3.connect(f"file:{server.data}/nimble-stone.db?mode=ro", uri=True)
     try:
-        return connection.execute("SELECT id, step, kind FROM run_event WHERE run = ? AND step != '' ORDER BY id", (run,)).fetchall()
+        return connection.execute(
+            "SELECT id, step, kind FROM run_event WHERE run = ? AND step != '' ORDER BY id", (run,)
+        ).fetchall()
     finally:
         connection.close()
 
@@ -42,24 +55,41 @@ def ended_by_itself(server: ServerProcess, run: str) -> bool:
     """Whether the run is over, read beside the server."""
     connection = sqlite3.connect(f"file:{server.data}/nimble-stone.db?mode=ro", uri=True)
     try:
-        return bool(connection.execute("SELECT state FROM run WHERE id = ?", (run,)).fetchone()[0] in ("done", "unproved"))
+        return bool(
+            connection.execute("SELECT state FROM run WHERE id = ?", (run,)).fetchone()[0]
+            in ("done", "unproved")
+        )
     finally:
         connection.close()
 
 
 def made(lab: LabProcess, verb: str) -> Counter[str]:
     """How often each thing was really made, by the hosts' own account."""
-    return Counter(line.removeprefix(f"{verb} ") for host in lab.show()["hosts"].values() for line in host["log"] if line.startswith(f"{verb} "))
+    return Counter(
+        line.removeprefix(f"{verb} ")
+        for host in lab.show()["hosts"].values()
+        for line in host["log"]
+        if line.startswith(f"{verb} ")
+    )
 
 
 @pytest.mark.timeout(400)
-def test_killed_at_every_boundary_the_run_ends_as_if_nothing_had_happened(place: tuple[LabProcess, ServerProcess]) -> None:
+def test_killed_at_every_boundary_the_run_ends_as_if_nothing_had_happened(
+    place: tuple[LabProcess, ServerProcess],
+) -> None:
     lab, server = place
     run = str(server.client().call("POST", "/api/plans/western/run")["run"])
     lives = 0
     while lives < 150 and not ended_by_itself(server, run):
-        wanted = len(step_events(server, run)) + 1 + lives % 12           # three steps at once make seven entries before one of them ends
-        wait_for(lambda: len(step_events(server, run)) >= wanted or ended_by_itself(server, run), 60, "progress")  # noqa: B023
+        # three steps at once make seven entries before one of them ends
+        wanted = len(step_events(server, run)) + 1 + lives % 12
+        wait_for(
+            lambda least=wanted: (
+                len(step_events(server, run)) >= least or ended_by_itself(server, run)
+            ),
+            60,
+            "progress",
+        )
         server.kill()
         lives += 1
         server.start(wait=False)
@@ -67,36 +97,75 @@ def test_killed_at_every_boundary_the_run_ends_as_if_nothing_had_happened(place:
     server.start()
     done = ended(server.client(), run)
     assert lives >= 10
-    assert done["state"] == "done", [(s["key"], s["message"]) for s in done["steps"] if s["state"] == "failed"]
+    assert done["state"] == "done", [
+        (s["key"], s["message"]) for s in done["steps"] if s["state"] == "failed"
+    ]
     names = {node["name"] for node in done["nodes"]}
-    assert {name: count for name, count in made(lab, "defined").items() if name in names} == dict.fromkeys(names, 1)
-    assert {name: count for name, count in made(lab, "started").items() if name in names} == dict.fromkeys(names, 1)
-    volumes = [volume for volume in lab.show()["hosts"]["gannet"]["volumes"] if volume.startswith("ns-") and not volume.startswith("ns-base-")]
-    assert sorted(volumes) == sorted(f"ns-{run}-{name}-{what}" for name in names for what in ("disk0", "config"))
+    assert {
+        name: count for name, count in made(lab, "defined").items() if name in names
+    } == dict.fromkeys(names, 1)
+    assert {
+        name: count for name, count in made(lab, "started").items() if name in names
+    } == dict.fromkeys(names, 1)
+    volumes = [
+        volume
+        for volume in lab.show()["hosts"]["gannet"]["volumes"]
+        if volume.startswith("ns-") and not volume.startswith("ns-base-")
+    ]
+    assert sorted(volumes) == sorted(
+        f"ns-{run}-{name}-{what}" for name in names for what in ("disk0", "config")
+    )
     finished = Counter(step for _, step, kind in step_events(server, run) if kind == "done")
-    assert finished == Counter(step["key"] for step in done["steps"])              # each step is done once, and all are
+    # each step is done once, and all are
+    assert finished == Counter(step["key"] for step in done["steps"])
 
 
-def test_killed_in_the_middle_of_a_transfer_the_disk_arrives_whole_and_once(place: tuple[LabProcess, ServerProcess]) -> None:
+def test_killed_in_the_middle_of_a_transfer_the_disk_arrives_whole_and_once(
+    place: tuple[LabProcess, ServerProcess],
+) -> None:
     lab, server = place
-    host = next(step["host"] for step in server.client().call("GET", "/api/plans/western/steps") if step["kind"] == "carry")
-    lab.turn(host, rate=3000.0)                                                     # with the lab's speed about 1 MB/s
+    host = next(
+        step["host"]
+        for step in server.client().call("GET", "/api/plans/western/steps")
+        if step["kind"] == "carry"
+    )
+    # with the lab's speed about 1 MB/s
+    lab.turn(host, rate=3000.0)
     run = str(server.client().call("POST", "/api/plans/western/run")["run"])
+
     def bases() -> list[str]:
-        return [volume for volume in lab.show()["hosts"][host]["volumes"] if volume.startswith("ns-base-")]
+        return [
+            volume
+            for volume in lab.show()["hosts"][host]["volumes"]
+            if volume.startswith("ns-base-")
+        ]
+
     wait_for(lambda: bool(bases()), 30, "the transfer to begin")
     base = bases()[0]
-    wait_for(lambda: any(path.stat().st_size > 200_000 for path in (lab.folder / "volumes").iterdir() if path.suffix == ""), 30, "bytes on their way")
+    wait_for(
+        lambda: any(
+            path.stat().st_size > 200_000
+            for path in (lab.folder / "volumes").iterdir()
+            if path.suffix == ""
+        ),
+        30,
+        "bytes on their way",
+    )
     server.kill()
     lab.turn(host, rate=12e6)
     server.start()
     done = ended(server.client(), run)
-    assert done["state"] == "done", [(s["key"], s["message"]) for s in done["steps"] if s["state"] == "failed"]
-    assert made(lab, "uploaded")[base] == 1                                         # the cut one never counted as arrived
+    assert done["state"] == "done", [
+        (s["key"], s["message"]) for s in done["steps"] if s["state"] == "failed"
+    ]
+    # the cut one never counted as arrived
+    assert made(lab, "uploaded")[base] == 1
     assert any(event["kind"] == "taken-up" for event in done["events"])
 
 
-def test_killed_while_taking_back_it_goes_on_and_leaves_nothing(place: tuple[LabProcess, ServerProcess]) -> None:
+def test_killed_while_taking_back_it_goes_on_and_leaves_nothing(
+    place: tuple[LabProcess, ServerProcess],
+) -> None:
     lab, server = place
     client = server.client()
     run = str(client.call("POST", "/api/plans/western/run")["run"])
@@ -105,5 +174,15 @@ def test_killed_while_taking_back_it_goes_on_and_leaves_nothing(place: tuple[Lab
     server.kill()
     server.start()
     assert ended(server.client(), run, states=("undone",))["state"] == "undone"
-    assert not [volume for host in lab.show()["hosts"].values() for volume in host["volumes"] if volume.startswith("ns-")]
-    assert not [guest for host in lab.show()["hosts"].values() for guest in host["guests"] if guest.startswith("western")]
+    assert not [
+        volume
+        for host in lab.show()["hosts"].values()
+        for volume in host["volumes"]
+        if volume.startswith("ns-")
+    ]
+    assert not [
+        guest
+        for host in lab.show()["hosts"].values()
+        for guest in host["guests"]
+        if guest.startswith("western")
+    ]

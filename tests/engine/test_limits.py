@@ -29,7 +29,11 @@ class Runs:
         self.look(run)
 
     def look(self, run: str) -> None:
-        self.working[run] = self.limiter.want(run, [one for key, one in self.left[run].items() if key not in self.working[run]], lambda: self.look(run))
+        self.working[run] = self.limiter.want(
+            run,
+            [one for key, one in self.left[run].items() if key not in self.working[run]],
+            lambda: self.look(run),
+        )
 
     def finish(self, run: str, key: str) -> None:
         del self.left[run][key]
@@ -49,7 +53,11 @@ def test_two_runs_on_one_host_share_its_slots() -> None:
     assert (len(runs.working["a"]), len(runs.working["b"])) == (2, 0)
     runs.finish("a", min(runs.working["a"]))
     assert (len(runs.working["a"]), len(runs.working["b"])) == (1, 1)
-    assert runs.limiter.why("b") == {f"b{n}": "limit of 2 steps on h reached" for n in range(6) if f"b{n}" not in runs.working["b"]}
+    assert runs.limiter.why("b") == {
+        f"b{n}": "limit of 2 steps on h reached"
+        for n in range(6)
+        if f"b{n}" not in runs.working["b"]
+    }
     assert runs.limiter.shares() == {"a": (1, 4), "b": (1, 5)}
 
 
@@ -66,8 +74,16 @@ def test_other_limits_hold_from_now_on() -> None:
 STEPS = st.lists(st.tuples(st.sampled_from("xyz"), st.sampled_from(["", "s", "t"])), max_size=8)
 
 
-@given(st.lists(STEPS, min_size=1, max_size=4), st.integers(1, 3), st.integers(1, 3), st.integers(1, 5), st.randoms(use_true_random=False))
-def test_limits_hold_nothing_idles_and_every_run_ends(wanted: list[list[tuple[str, str]]], host: int, store: int, overall: int, random: object) -> None:
+@given(
+    st.lists(STEPS, min_size=1, max_size=4),
+    st.integers(1, 3),
+    st.integers(1, 3),
+    st.integers(1, 5),
+    st.randoms(use_true_random=False),
+)
+def test_limits_hold_nothing_idles_and_every_run_ends(
+    wanted: list[list[tuple[str, str]]], host: int, store: int, overall: int, random: object
+) -> None:
     runs = Runs(Limits(host, store, overall))
     for number, steps in enumerate(wanted):
         runs.begin(f"r{number}", [step(f"{number}.{n}", *one) for n, one in enumerate(steps)])
@@ -75,10 +91,19 @@ def test_limits_hold_nothing_idles_and_every_run_ends(wanted: list[list[tuple[st
         busy = runs.busy
         assert len(busy) <= overall
         assert max(Counter(one.host for one in busy).values()) <= host
-        assert max(Counter((one.host, one.datastore) for one in busy if one.datastore).values(), default=0) <= store
+        assert (
+            max(
+                Counter((one.host, one.datastore) for one in busy if one.datastore).values(),
+                default=0,
+            )
+            <= store
+        )
         for run in runs.left:
-            assert all(runs.limiter.why(run).values())              # whoever waits is kept by a limit
-        run, key = random.choice([(run, key) for run, keys in runs.working.items() for key in sorted(keys)])  # type: ignore[attr-defined]
+            # whoever waits is kept by a limit
+            assert all(runs.limiter.why(run).values())
+        run, key = random.choice(
+            [(run, key) for run, keys in runs.working.items() for key in sorted(keys)]
+        )  # type: ignore[attr-defined]
         runs.finish(run, key)
     assert not any(runs.left.values())
 

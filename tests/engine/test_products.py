@@ -22,18 +22,31 @@ SECRET = "Tide-tables 1893 and on"
 SECRETS = {"licence_key": "HOLM1-TIDES-7SHIP-0LOGS"}
 KEY = asyncssh.generate_private_key("ssh-ed25519")
 BEGINNINGS = {
-    "tidebook": "values: {pool: kelda-survey, net.copying.pool: kelda-storage, mac_pool: kelda-macs, group.pool: kelda-groups}\nroles: {reporting: {count: 1}, transfer: {count: 1, package: Tidebook Transfer 2.2.0}}\n"
-                "nodes: {primary-1: {host: gannet, datastore: kelda-shared, disk.ledger.datastore: gannet-local}}\n",
-    "skerry": "values: {pool: kelda-survey, pool6: kelda-six, mac_pool: kelda-macs}\nroles: {worker: {count: 2, values: {addressing: dhcp}}}\n",
+    "tidebook": (
+        "values: {pool: kelda-survey, net.copying.pool: kelda-storage, mac_pool: kelda-macs,"
+        " group.pool: kelda-groups}\nroles: {reporting: {count: 1}, transfer: {count: 1, package:"
+        " Tidebook Transfer 2.2.0}}\nnodes: {primary-1: {host: gannet, datastore: kelda-shared,"
+        " disk.ledger.datastore: gannet-local}}\n"
+    ),
+    "skerry": (
+        "values: {pool: kelda-survey, pool6: kelda-six, mac_pool: kelda-macs}\nroles: {worker:"
+        " {count: 2, values: {addressing: dhcp}}}\n"
+    ),
     "ballast": "values: {pool: kelda-survey, net.copying.pool: kelda-storage, disk.data: 32}\n",
-    "breakwater": "values: {network: management, net.inner.network: survey, net.crossing.pool: kelda-storage, letting: known, known_list: 10.44.20.0/24,"
-                  + f" keys: {json.dumps(KEY.export_public_key().decode().strip())}}}\n"
-                  + "nodes:\n" + "".join(f"  edge-{n}: {{address: 10.44.2.{20 + n}}}\n" for n in range(1, 5)),
+    "breakwater": (
+        "values: {network: management, net.inner.network: survey, net.crossing.pool: kelda-storage,"
+        " letting: known, known_list: 10.44.20.0/24,"
+        + f" keys: {json.dumps(KEY.export_public_key().decode().strip())}}}\n"
+        + "nodes:\n"
+        + "".join(f"  edge-{n}: {{address: 10.44.2.{20 + n}}}\n" for n in range(1, 5))
+    ),
 }
 
 
 @pytest.fixture(scope="module")
-def place(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[LabProcess, ServerProcess, Client]]:
+def place(
+    tmp_path_factory: pytest.TempPathFactory,
+) -> Iterator[tuple[LabProcess, ServerProcess, Client]]:
     folder = tmp_path_factory.mktemp("products")
     with lab_and_server(folder) as (lab, server, client):
         client.call("POST", "/api/estate", demo.estate_file(lab.plan).model_dump(mode="json"))
@@ -47,62 +60,152 @@ def place(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[LabProcess
 
 def planned(client: Client, kit: str) -> dict[str, Any]:
     product = products.PRODUCTS[kit]
-    plan = client.call("POST", "/api/plans", {"text": f"nimble-stone: plan/1\nname: {kit}\nkit: {kit}\npackage: {product.title} {product.version}\nbay: kelda-main\n{BEGINNINGS[kit]}"})
+    plan = client.call(
+        "POST",
+        "/api/plans",
+        {
+            "text": (
+                f"nimble-stone: plan/1\nname: {kit}\nkit: {kit}\npackage: {product.title}"
+                f" {product.version}\nbay: kelda-main\n{BEGINNINGS[kit]}"
+            )
+        },
+    )
     for column in plan["columns"]:
         if column["kind"] == "secret":
-            plan = client.call("POST", f"/api/plans/{kit}/secret", {"version": plan["version"], "column": column["id"], "value": SECRETS.get(column["id"], SECRET)})
+            plan = client.call(
+                "POST",
+                f"/api/plans/{kit}/secret",
+                {
+                    "version": plan["version"],
+                    "column": column["id"],
+                    "value": SECRETS.get(column["id"], SECRET),
+                },
+            )
     return dict(plan)
 
 
 @pytest.mark.parametrize("kit", list(BEGINNINGS))
-def test_a_product_is_rolled_out_by_its_kit(place: tuple[LabProcess, ServerProcess, Client], kit: str) -> None:
+def test_a_product_is_rolled_out_by_its_kit(
+    place: tuple[LabProcess, ServerProcess, Client], kit: str
+) -> None:
     lab, _, client = place
     plan = planned(client, kit)
     assert [f["message"] for f in plan["findings"] if f["severity"] == "blocker"] == []
     found = client.call("POST", f"/api/plans/{kit}/run")
-    assert found["run"], [f["message"] for f in found["plan"]["findings"] if f["severity"] == "blocker"]
+    assert found["run"], [
+        f["message"] for f in found["plan"]["findings"] if f["severity"] == "blocker"
+    ]
     done = ended(client, found["run"])
-    assert done["state"] == "done", [(s["key"], s["message"]) for s in done["steps"] if s["state"] == "failed"] + [p for p in done["proofs"] if not p["passed"]]
+    assert done["state"] == "done", [
+        (s["key"], s["message"]) for s in done["steps"] if s["state"] == "failed"
+    ] + [p for p in done["proofs"] if not p["passed"]]
     assert all(proof["passed"] for proof in done["proofs"])
     assert {p["proof"] for p in done["proofs"]} > {"networks", "members"}
     started = {s["key"]: s["started_at"] for s in done["steps"]}
-    if kit == "skerry":                       # two stages: the controllers agree before any worker is let in, through the virtual address
-        assert started["agree/controller-1"] < min(started["enrol/worker-1"], started["enrol/worker-2"])
+    # two stages: the controllers agree before any worker is let in, through the virtual address
+    if kit == "skerry":
+        assert started["agree/controller-1"] < min(
+            started["enrol/worker-1"], started["enrol/worker-2"]
+        )
         assert "join/controller-1" not in started
         assert "token/controller-2" not in started
-        assert [p["found"] for p in done["proofs"] if p["proof"] == "virtual"] == ["10.44.20.74:8080 open"]
-    if kit == "breakwater":                   # one on each host, three interfaces in three networks, told to watch by SSH
-        assert sorted(node["host"] for node in done["nodes"]) == ["fulmar", "gannet", "petrel", "skua"]
-        assert {p["found"] for p in done["proofs"] if p["proof"] == "networks"} == {"management, survey, storage"}
+        assert [p["found"] for p in done["proofs"] if p["proof"] == "virtual"] == [
+            "10.44.20.74:8080 open"
+        ]
+    # one on each host, three interfaces in three networks, told to watch by SSH
+    if kit == "breakwater":
+        assert sorted(node["host"] for node in done["nodes"]) == [
+            "fulmar",
+            "gannet",
+            "petrel",
+            "skua",
+        ]
+        assert {p["found"] for p in done["proofs"] if p["proof"] == "networks"} == {
+            "management, survey, storage"
+        }
         assert len([key for key in started if key.startswith("watch/")]) == 4
-        key_opens(lab, next(node["cells"]["address"]["value"] for node in done["nodes"] if node["id"] == "edge-1"))
-    cells = {node["id"]: {key: cell["value"] for key, cell in node["cells"].items()} for node in done["nodes"]}
+        key_opens(
+            lab,
+            next(
+                node["cells"]["address"]["value"]
+                for node in done["nodes"]
+                if node["id"] == "edge-1"
+            ),
+        )
+    cells = {
+        node["id"]: {key: cell["value"] for key, cell in node["cells"].items()}
+        for node in done["nodes"]
+    }
     if kit == "skerry":
-        # Workers were given their addresses by DHCP; what was learnt is in the sheet, was proved, and the steps that needed it waited for it.
-        assert [cells[f"worker-{n}"]["address"] for n in (1, 2)] in (["10.44.20.80", "10.44.20.81"], ["10.44.20.81", "10.44.20.80"])
-        assert {key for key in started if key.startswith("learn/")} == {"learn/worker-1", "learn/worker-2"}
+        # Workers were given their addresses by DHCP; what was learnt is in the sheet, was proved,
+        # and the steps that needed it waited for it.
+        assert [cells[f"worker-{n}"]["address"] for n in (1, 2)] in (
+            ["10.44.20.80", "10.44.20.81"],
+            ["10.44.20.81", "10.44.20.80"],
+        )
+        assert {key for key in started if key.startswith("learn/")} == {
+            "learn/worker-1",
+            "learn/worker-2",
+        }
         assert cells["controller-1"]["address6"] == "fd44:5e1d:20::100"
-        assert {p["found"] for p in done["proofs"] if p["proof"] == "mac"} == {f"52:54:00:44:00:0{n}" for n in range(1, 6)}
-        assert {p["found"] for p in done["proofs"] if p["proof"] == "certificate"} == {"Interface certificate trusted"}
-        assert [p["found"] for p in done["proofs"] if p["proof"] == "balanced"] == ["Interface: skerry-ctl1, skerry-ctl2, skerry-ctl3"]
+        assert {p["found"] for p in done["proofs"] if p["proof"] == "mac"} == {
+            f"52:54:00:44:00:0{n}" for n in range(1, 6)
+        }
+        assert {p["found"] for p in done["proofs"] if p["proof"] == "certificate"} == {
+            "Interface certificate trusted"
+        }
+        assert [p["found"] for p in done["proofs"] if p["proof"] == "balanced"] == [
+            "Interface: skerry-ctl1, skerry-ctl2, skerry-ctl3"
+        ]
         assert len([p for p in done["proofs"] if p["proof"] == "address6"]) == 5
     if kit == "tidebook":
-        assert {own["group"] for own in cells.values()} == {"2"}                # 1 is excluded; one number for the whole plan
-        macs = [own[column] for own in cells.values() for column in ("mac", "net.copying.mac") if own[column]]
+        # 1 is excluded; one number for the whole plan
+        assert {own["group"] for own in cells.values()} == {"2"}
+        macs = [
+            own[column]
+            for own in cells.values()
+            for column in ("mac", "net.copying.mac")
+            if own[column]
+        ]
         said = client.call("GET", f"/api/runs/{found['run']}/transcript?step=define/primary-1")
         defined = next(one["command"] for one in said if "define" in one["command"])
-        assert re.findall(r'<source pool="([^"]+)"', defined) == ["kelda-shared", "gannet-local", "kelda-shared"]      # the ledger's disk lies apart
-        assert len(macs) == len(set(macs)) == 6                                 # each interface its own; reporting and transfer have one each
-        # The transfer node is made from a product of its own: carried apart, asked in its own words, proved by its own version and hardware.
-        assert {p["found"] for p in done["proofs"] if p["proof"] == "version" and p["node"] != "transfer-1"} == {"7.1.0"}
-        assert [p["found"] for p in done["proofs"] if (p["proof"], p["node"]) == ("version", "transfer-1")] == ["2.2.0"]
-        assert [p["found"] for p in done["proofs"] if (p["proof"], p["node"]) == ("hardware", "transfer-1")] == ["1 vCPU, 4 GiB, 1 disk"]
+        # the ledger's disk lies apart
+        assert re.findall(r'<source pool="([^"]+)"', defined) == [
+            "kelda-shared",
+            "gannet-local",
+            "kelda-shared",
+        ]
+        # each interface its own; reporting and transfer have one each
+        assert len(macs) == len(set(macs)) == 6
+        # The transfer node is made from a product of its own: carried apart, asked in its own
+        # words, proved by its own version and hardware.
+        assert {
+            p["found"]
+            for p in done["proofs"]
+            if p["proof"] == "version" and p["node"] != "transfer-1"
+        } == {"7.1.0"}
+        assert [
+            p["found"]
+            for p in done["proofs"]
+            if (p["proof"], p["node"]) == ("version", "transfer-1")
+        ] == ["2.2.0"]
+        assert [
+            p["found"]
+            for p in done["proofs"]
+            if (p["proof"], p["node"]) == ("hardware", "transfer-1")
+        ] == ["1 vCPU, 4 GiB, 1 disk"]
         assert {key.count("/") for key in started if key.startswith("carry/")} == {1, 2}
         assert cells["transfer-1"]["transfer.parcels"] == "4"
         assert "transfer.parcels" not in {key for key, value in cells["primary-1"].items() if value}
-        part = next(one for one in client.call("GET", "/api/packages") if one["product"] == "Tidebook Transfer")
+        part = next(
+            one
+            for one in client.call("GET", "/api/packages")
+            if one["product"] == "Tidebook Transfer"
+        )
         assert (part["plans"], part["kits"]) == (["tidebook"], ["Tidebook"])
-        assert [v["nodes"] for v in client.call("GET", f"/api/packages/{part['sha256']}")["versions"]] == [1]
+        assert [
+            v["nodes"] for v in client.call("GET", f"/api/packages/{part['sha256']}")["versions"]
+        ] == [1]
         with pytest.raises(StoneError, match="is used by tidebook"):
             client.call("DELETE", f"/api/packages/{part['sha256']}")
     if kit == "ballast":
@@ -113,43 +216,79 @@ def test_a_product_is_rolled_out_by_its_kit(place: tuple[LabProcess, ServerProce
     assert ours(lab) == []
     client.call("DELETE", f"/api/plans/{kit}")
     if kit == "tidebook":
-        with pytest.raises(StoneError, match="a run was made with this package"):          # its record speaks of it
+        # its record speaks of it
+        with pytest.raises(StoneError, match="a run was made with this package"):
             client.call("DELETE", f"/api/packages/{part['sha256']}")
 
 
 def key_opens(lab: LabProcess, address: str) -> None:
     """The key that was put in opens the node, another does not."""
+
     async def log_in(key: asyncssh.SSHKey) -> str:
         real, port = lab.plan.real(address, 22)
-        async with asyncssh.connect(real, port, username="admin", client_keys=[key], known_hosts=None, preferred_auth="publickey") as connection:
+        async with asyncssh.connect(
+            real,
+            port,
+            username="admin",
+            client_keys=[key],
+            known_hosts=None,
+            preferred_auth="publickey",
+        ) as connection:
             return str((await connection.run("edge status")).stdout)
+
     assert asyncio.run(log_in(KEY)) == "watching\n"
     with pytest.raises(asyncssh.PermissionDenied):
         asyncio.run(log_in(asyncssh.generate_private_key("ssh-ed25519")))
 
 
-def test_a_condition_that_does_not_hold_takes_its_column_away(place: tuple[LabProcess, ServerProcess, Client]) -> None:
+def test_a_condition_that_does_not_hold_takes_its_column_away(
+    place: tuple[LabProcess, ServerProcess, Client],
+) -> None:
     client = place[2]
     plan = planned(client, "tidebook")
     assert {node["cells"]["lag"]["origin"] for node in plan["nodes"]} == {"unused"}
-    plan = client.call("PATCH", "/api/plans/tidebook", {"version": plan["version"], "edits": [{"path": ["values", "copying_mode"], "value": "later"}]})
+    plan = client.call(
+        "PATCH",
+        "/api/plans/tidebook",
+        {
+            "version": plan["version"],
+            "edits": [{"path": ["values", "copying_mode"], "value": "later"}],
+        },
+    )
     assert {node["cells"]["lag"]["value"] for node in plan["nodes"]} == {"30"}
-    plan = client.call("PATCH", "/api/plans/tidebook", {"version": plan["version"], "edits": [{"path": ["values", "lag"], "value": "soon"}]})
+    plan = client.call(
+        "PATCH",
+        "/api/plans/tidebook",
+        {"version": plan["version"], "edits": [{"path": ["values", "lag"], "value": "soon"}]},
+    )
     assert [f["column"] for f in plan["findings"] if f["code"] == "value"][:1] == ["lag"]
     client.call("DELETE", "/api/plans/tidebook")
 
 
 def test_kit_files_are_complete(tmp_path: Path) -> None:
-    """Every kit names a product whose package there is, and answers every question that has no default."""
+    """Every kit names a product whose package there is, and answers every question that has no
+    default.
+    """
     from nimble_stone.core.package import descriptor
     from nimble_stone.core.plan.packages import takes
     from nimble_stone.server.kits import load_kits
+
     for ident, product in products.PRODUCTS.items():
         kit, own = load_kits()[ident], descriptor.parse(products.descriptor(product, 1000).encode())
-        assert (kit.accepts.product, own.version.startswith(kit.accepts.versions)) == (own.product, True)
+        assert (kit.accepts.product, own.version.startswith(kit.accepts.versions)) == (
+            own.product,
+            True,
+        )
         assert set(kit.environment) <= {question.key for question in own.questions}
         assert max([net.interface for net in kit.networks], default=1) <= len(own.nics)
         assert {advice.size for advice in kit.sizes} == {size.id for size in own.sizes}
         for role in (role for role in kit.roles if role.accepts):
-            part = next(one for one in products.PARTS.values() if takes(role.accepts, one.title, one.version))
-            assert set(role.environment) <= {question.key for question in descriptor.parse(products.descriptor(part, 1000).encode()).questions}
+            part = next(
+                one
+                for one in products.PARTS.values()
+                if takes(role.accepts, one.title, one.version)
+            )
+            assert set(role.environment) <= {
+                question.key
+                for question in descriptor.parse(products.descriptor(part, 1000).encode()).questions
+            }

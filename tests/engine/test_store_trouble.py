@@ -1,4 +1,6 @@
-"""A disk that is full in the middle of a run: the run waits, says so, goes on by itself, and nothing is done twice."""
+"""A disk that is full in the middle of a run: the run waits, says so, goes on by itself, and
+nothing is done twice.
+"""
 
 from __future__ import annotations
 
@@ -12,20 +14,34 @@ from nimble_stone.core.errors import InputError, StoreError
 from nimble_stone.engine.engine import Engine
 from nimble_stone.store import records, runs
 from nimble_stone.store.connect import Store
-from tests.engine.test_driver import Ground, ScriptedWorld, place, states, until  # noqa: F401  # a fixture
+from tests.engine.test_driver import (
+    Ground,
+    ScriptedWorld,
+    place,  # noqa: F401  # a fixture
+    states,
+    until,
+)
 
 
 def limited(world: ScriptedWorld, pages: int) -> None:
     """Let the real database take no further page, or lots of them."""
-    world.store._writer.submit(lambda: world.store._connection.execute(f"PRAGMA max_page_count = {pages}").fetchone()).result()
+    world.store._writer.submit(
+        lambda: world.store._connection.execute(f"PRAGMA max_page_count = {pages}").fetchone()
+    ).result()
 
 
 def pages(world: ScriptedWorld) -> int:
-    return int(world.store._writer.submit(lambda: world.store._connection.execute("PRAGMA page_count").fetchone()[0]).result())
+    return int(
+        world.store._writer.submit(
+            lambda: world.store._connection.execute("PRAGMA page_count").fetchone()[0]
+        ).result()
+    )
 
 
-async def test_a_full_disk_stops_a_run_visibly_and_it_goes_on_by_itself(place: tuple[ScriptedWorld, Ground, str],  # noqa: F811
-                                                                        caplog: pytest.LogCaptureFixture) -> None:
+async def test_a_full_disk_stops_a_run_visibly_and_it_goes_on_by_itself(
+    place: tuple[ScriptedWorld, Ground, str],  # noqa: F811
+    caplog: pytest.LogCaptureFixture,
+) -> None:
     world, ground, run = place
     tries = [0]
     plain = world.store.write
@@ -33,6 +49,7 @@ async def test_a_full_disk_stops_a_run_visibly_and_it_goes_on_by_itself(place: t
     async def counted(*args: object, **kwargs: object) -> object:
         tries[0] += bool(world.trouble)
         return await plain(*args, **kwargs)  # type: ignore[arg-type]
+
     world.store.write = counted  # type: ignore[method-assign,assignment]
     engine = Engine(world)
     opened = asyncio.Event()
@@ -41,6 +58,7 @@ async def test_a_full_disk_stops_a_run_visibly_and_it_goes_on_by_itself(place: t
         if key == "carry/kelda-shared":
             limited(world, pages(world))
             opened.set()
+
     ground.gate = gate
     await engine.open()
     await asyncio.wait_for(opened.wait(), 20)
@@ -48,6 +66,7 @@ async def test_a_full_disk_stops_a_run_visibly_and_it_goes_on_by_itself(place: t
 
     async def full() -> bool:
         return world.trouble != ""
+
     filler = asyncio.create_task(_fill(world))
     await until(full)
     filler.cancel()
@@ -62,7 +81,8 @@ async def test_a_full_disk_stops_a_run_visibly_and_it_goes_on_by_itself(place: t
     assert (await world.store.read(runs.get_run, run)).state == "done"
     assert set((await states(world, run)).values()) == {"done"}
     assert sum("runs wait" in record.message for record in caplog.records) == 1
-    assert world.paused >= tries[0] - before - 5                     # it paused before each look: no spin
+    # it paused before each look: no spin
+    assert world.paused >= tries[0] - before - 5
     assert max(ground.made.values()) == 1
     await engine.close()
 
@@ -81,9 +101,15 @@ async def test_what_sqlite_says_is_said_in_words(tmp_path: Path) -> None:
     def failing(error: Exception) -> object:
         def work(db: sqlite3.Connection) -> None:
             raise error
+
         return work
-    for error, code in ((sqlite3.OperationalError("database or disk is full"), "store-full"), (sqlite3.OperationalError("database is locked"), "store-locked"),
-                        (sqlite3.OperationalError("disk I/O error"), "store-io"), (sqlite3.DatabaseError("database disk image is malformed"), "store-damaged")):
+
+    for error, code in (
+        (sqlite3.OperationalError("database or disk is full"), "store-full"),
+        (sqlite3.OperationalError("database is locked"), "store-locked"),
+        (sqlite3.OperationalError("disk I/O error"), "store-io"),
+        (sqlite3.DatabaseError("database disk image is malformed"), "store-damaged"),
+    ):
         for call in (store.write, store.read):
             with pytest.raises(StoreError) as caught:
                 await call(failing(error))  # type: ignore[arg-type]

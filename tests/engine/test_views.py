@@ -1,4 +1,6 @@
-"""What pages are told of a run is never older than the journal entry it names, whenever the run moves on while an answer is worked out."""
+"""What pages are told of a run is never older than the journal entry it names, whenever the run
+moves on while an answer is worked out.
+"""
 
 from __future__ import annotations
 
@@ -26,23 +28,30 @@ def moves_on(world: World, monkeypatch: pytest.MonkeyPatch, after: int) -> None:
         if count == after:
             await world.store.write(runs.move_run, "r1", 9.0, "taken-back", "undone")
         return found
+
     monkeypatch.setattr(world.store, "read", read)
 
 
 @pytest.mark.parametrize("after", range(1, 9))
-async def test_a_page_that_hears_of_an_entry_is_shown_its_state(place: tuple[World, Any, str], monkeypatch: pytest.MonkeyPatch, after: int) -> None:
+async def test_a_page_that_hears_of_an_entry_is_shown_its_state(
+    place: tuple[World, Any, str], monkeypatch: pytest.MonkeyPatch, after: int
+) -> None:
     world, _, run = place
     await world.store.write(runs.move_run, run, 8.0, "taking-back", "undoing")
     views = RunViews(world, run_view)
     moves_on(world, monkeypatch, after)
     early = await views.get(run)
     if early.state == "undoing":
-        assert early.last_event < await world.store.read(runs.last_event, run), "an old state names an old entry"
+        assert early.last_event < await world.store.read(runs.last_event, run), (
+            "an old state names an old entry"
+        )
     assert (await views.get(run)).state == "undone"
 
 
 @pytest.mark.parametrize("after", range(1, 4))
-async def test_no_line_of_an_older_state_is_kept(place: tuple[World, Any, str], monkeypatch: pytest.MonkeyPatch, after: int) -> None:
+async def test_no_line_of_an_older_state_is_kept(
+    place: tuple[World, Any, str], monkeypatch: pytest.MonkeyPatch, after: int
+) -> None:
     world, _, run = place
     await world.store.write(runs.move_run, run, 8.0, "taking-back", "undoing")
     moves_on(world, monkeypatch, after)

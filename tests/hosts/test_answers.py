@@ -1,4 +1,6 @@
-"""What hosts answer: read exactly when right, refused in words when wrong; and what we send cannot be turned against the host."""
+"""What hosts answer: read exactly when right, refused in words when wrong; and what we send cannot
+be turned against the host.
+"""
 
 from __future__ import annotations
 
@@ -17,16 +19,34 @@ from nimble_stone.core.estate import Mark
 from nimble_stone.core.package import environment
 from nimble_stone.hosts import commands, medium, xml_in, xml_out
 
-DESIGN = xml_out.GuestDesign("western-lead", Mark(run="r1", node="lead-1", plan="western"), "kvm", 2, 8 << 30,
-                             (xml_out.GuestDisk("store", "ns-r1-disk0", "qcow2"), xml_out.GuestDisk("store", "ns-r1-disk1", "qcow2", target="vdb")),
-                             ("store", "ns-r1-config", "hda"), ("survey", "storage"), ("virtio", "e1000"))
-POOL = """<pool type='{kind}'><name>p</name><capacity unit='bytes'>1000</capacity><available unit='KiB'>2</available>
-<source><host name='filer'/><dir path='/export'/></source><target><path>/pool</path></target></pool>"""
+DESIGN = xml_out.GuestDesign(
+    "western-lead",
+    Mark(run="r1", node="lead-1", plan="western"),
+    "kvm",
+    2,
+    8 << 30,
+    (
+        xml_out.GuestDisk("store", "ns-r1-disk0", "qcow2"),
+        xml_out.GuestDisk("store", "ns-r1-disk1", "qcow2", target="vdb"),
+    ),
+    ("store", "ns-r1-config", "hda"),
+    ("survey", "storage"),
+    ("virtio", "e1000"),
+)
+POOL = """<pool type='{kind}'><name>p</name><capacity unit='bytes'>1000</capacity>
+<available unit='KiB'>2</available><source><host name='filer'/><dir path='/export'/></source>
+<target><path>/pool</path></target></pool>"""
 
 
 def test_a_guest_we_define_is_read_back_as_designed() -> None:
     found = xml_in.domain(xml_out.domain(DESIGN))
-    assert (found.name, found.vcpu, found.memory_bytes, found.disks, found.mark) == ("western-lead", 2, 8 << 30, 2, DESIGN.mark)
+    assert (found.name, found.vcpu, found.memory_bytes, found.disks, found.mark) == (
+        "western-lead",
+        2,
+        8 << 30,
+        2,
+        DESIGN.mark,
+    )
     root = etree.fromstring(xml_out.domain(DESIGN).encode())
     assert root.get("type") == "kvm"
     assert root.find("devices/disk[@device='cdrom']/target").get("bus") == "ide"  # type: ignore[union-attr]
@@ -52,9 +72,16 @@ def test_a_remote_pool_is_shared_and_a_local_one_is_not() -> None:
 def test_plain_answers_are_read_exactly() -> None:
     assert xml_in.names("a        \nb\n\n") == ["a", "b"]
     assert xml_in.memory_bytes("total  :             25165824 KiB\nfree   : 1 KiB") == 24 << 30
-    assert xml_in.key_values("Using API: QEMU 9.0.0\nRunning hypervisor: QEMU 7.2.22")["Running hypervisor"] == "QEMU 7.2.22"
-    assert xml_in.capabilities("<c><host><cpu><model>M</model></cpu><topology><cells><cell><cpus num='4'/></cell><cell><cpus num='4'/></cell></cells>"
-                               "</topology></host></c>") == ("M", 8)
+    assert (
+        xml_in.key_values("Using API: QEMU 9.0.0\nRunning hypervisor: QEMU 7.2.22")[
+            "Running hypervisor"
+        ]
+        == "QEMU 7.2.22"
+    )
+    assert xml_in.capabilities(
+        "<c><host><cpu><model>M</model></cpu><topology><cells><cell><cpus"
+        " num='4'/></cell><cell><cpus num='4'/></cell></cells></topology></host></c>"
+    ) == ("M", 8)
 
 
 def test_a_network_whose_bridge_is_missing_is_not_active() -> None:
@@ -63,7 +90,10 @@ def test_a_network_whose_bridge_is_missing_is_not_active() -> None:
     assert xml_in.network(text, True, {"br9": 1500}).mtu == 1500
 
 
-@pytest.mark.parametrize("text", ["", "<a", "<!DOCTYPE a [<!ENTITY b SYSTEM 'file:///etc/passwd'>]><a>&b;</a>", "x" * (5 << 20)])
+@pytest.mark.parametrize(
+    "text",
+    ["", "<a", "<!DOCTYPE a [<!ENTITY b SYSTEM 'file:///etc/passwd'>]><a>&b;</a>", "x" * (5 << 20)],
+)
 def test_garbage_is_refused_in_words(text: str) -> None:
     for read in (xml_in.domain, xml_in.volume, xml_in.pool, xml_in.capabilities):
         with pytest.raises(RemoteFailed, match="cannot be read"):
@@ -83,9 +113,21 @@ def test_damaged_answers_give_a_value_or_a_refusal_and_nothing_else(data: st.Dat
     assert found.memory_bytes >= 0
 
 
-@given(st.dictionaries(st.sampled_from(["gauge.a", "gauge.b", "gauge.c"]), st.text(st.characters(min_codepoint=32, max_codepoint=0xD7FF), max_size=40)))
+@given(
+    st.dictionaries(
+        st.sampled_from(["gauge.a", "gauge.b", "gauge.c"]),
+        st.text(st.characters(min_codepoint=32, max_codepoint=0xD7FF), max_size=40),
+    )
+)
 def test_the_config_medium_carries_every_value_to_the_guest(values: dict[str, str]) -> None:
-    network = {"name": "n", "address": "10.44.20.9", "prefix": "24", "gateway": "10.44.20.1", "dns": "10.44.0.5 10.45.0.5", "domain": "x.example"}
+    network = {
+        "name": "n",
+        "address": "10.44.20.9",
+        "prefix": "24",
+        "gateway": "10.44.20.1",
+        "dns": "10.44.0.5 10.45.0.5",
+        "domain": "x.example",
+    }
     iso = pycdlib.PyCdlib()
     iso.open_fp(io.BytesIO(medium.build("n", values, network)))
     out, seed = io.BytesIO(), io.BytesIO()
@@ -96,7 +138,9 @@ def test_the_config_medium_carries_every_value_to_the_guest(values: dict[str, st
     assert b'"10.44.20.9/24"' in seed.getvalue()
 
 
-def seed_of(network: dict[str, str], further: dict[int, medium.Configured]) -> dict[str, dict[str, object]]:
+def seed_of(
+    network: dict[str, str], further: dict[int, medium.Configured]
+) -> dict[str, dict[str, object]]:
     iso, out = pycdlib.PyCdlib(), io.BytesIO()
     iso.open_fp(io.BytesIO(medium.build("n", {}, network, further)))
     iso.get_file_from_iso_fp(out, rr_path="/network-config")
@@ -106,9 +150,34 @@ def seed_of(network: dict[str, str], further: dict[int, medium.Configured]) -> d
 
 
 def test_the_seed_says_how_each_interface_is_addressed() -> None:
-    network = {"name": "n", "address": "", "prefix": "24", "gateway": "10.44.20.1", "dns": "", "domain": "", "addressing": "dhcp", "address6": "fd44::9", "prefix6": "64", "gateway6": "fd44::1", "search": "a.example b.example", "mtu": "9000"}
-    found = seed_of(network, {1: medium.Configured(("10.44.60.9/24", "fd60::9/64"), mtu="1500"), 2: medium.Configured((), True)})
-    assert found["eth0"] == {"nameservers": {"addresses": [], "search": ["a.example", "b.example"]}, "mtu": 9000, "dhcp4": True, "addresses": ["fd44::9/64"], "gateway6": "fd44::1"}
+    network = {
+        "name": "n",
+        "address": "",
+        "prefix": "24",
+        "gateway": "10.44.20.1",
+        "dns": "",
+        "domain": "",
+        "addressing": "dhcp",
+        "address6": "fd44::9",
+        "prefix6": "64",
+        "gateway6": "fd44::1",
+        "search": "a.example b.example",
+        "mtu": "9000",
+    }
+    found = seed_of(
+        network,
+        {
+            1: medium.Configured(("10.44.60.9/24", "fd60::9/64"), mtu="1500"),
+            2: medium.Configured((), True),
+        },
+    )
+    assert found["eth0"] == {
+        "nameservers": {"addresses": [], "search": ["a.example", "b.example"]},
+        "mtu": 9000,
+        "dhcp4": True,
+        "addresses": ["fd44::9/64"],
+        "gateway6": "fd44::1",
+    }
     assert found["eth1"] == {"addresses": ["10.44.60.9/24", "fd60::9/64"], "mtu": 1500}
     assert found["eth2"] == {"dhcp4": True}
 
@@ -122,7 +191,10 @@ def test_addresses_of_interfaces_are_read_and_odd_ones_passed_over() -> None:
  vnet1      52:54:00:44:00:02    ipv4         300.1.1.1/8
  vnet1      52:54:00:44:00:02    ipv4
 """
-    assert xml_in.interface_addresses(table) == [("52:54:00:44:00:01", "10.44.20.80", "23"), ("52:54:00:44:00:02", "10.44.20.81", "")]
+    assert xml_in.interface_addresses(table) == [
+        ("52:54:00:44:00:01", "10.44.20.80", "23"),
+        ("52:54:00:44:00:02", "10.44.20.81", ""),
+    ]
 
 
 @given(st.text(max_size=400))

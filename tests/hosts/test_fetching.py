@@ -1,4 +1,6 @@
-"""What we tell curl, told to the real curl: it fetches, goes on after a cut, keeps to a rate, and says why it cannot."""
+"""What we tell curl, told to the real curl: it fetches, goes on after a cut, keeps to a rate, and
+says why it cannot.
+"""
 
 from __future__ import annotations
 
@@ -27,8 +29,16 @@ class Here:
     def __init__(self) -> None:
         self.ssh = self
 
-    async def run(self, target: Target, command: str, *, data: bytes = b"", limit_s: float = 60.0) -> Answer:
-        done = await asyncio.to_thread(subprocess.run, ["bash", "-c", command], input=data, capture_output=True, timeout=limit_s)
+    async def run(
+        self, target: Target, command: str, *, data: bytes = b"", limit_s: float = 60.0
+    ) -> Answer:
+        done = await asyncio.to_thread(
+            subprocess.run,
+            ["bash", "-c", command],
+            input=data,
+            capture_output=True,
+            timeout=limit_s,
+        )
         return Answer(done.returncode, done.stdout, done.stderr.decode(), 0.1)
 
 
@@ -71,17 +81,35 @@ def told() -> list[str]:
 
 @pytest.fixture
 def host(told: list[str]) -> KvmHost:
-    return KvmHost(Here(), Target("here", "127.0.0.1", 22, Credential("root", "x")), lambda target, command, *_: told.append(command))  # type: ignore[arg-type]
+    return KvmHost(
+        Here(),
+        Target("here", "127.0.0.1", 22, Credential("root", "x")),
+        lambda target, command, *_: told.append(command),
+    )  # type: ignore[arg-type]
 
 
-async def test_it_fetches_into_a_file_that_is_there_and_goes_on_after_a_cut(web: str, host: KvmHost, tmp_path: Path, told: list[str]) -> None:
+async def test_it_fetches_into_a_file_that_is_there_and_goes_on_after_a_cut(
+    web: str, host: KvmHost, tmp_path: Path, told: list[str]
+) -> None:
     target = tmp_path / "volume with a space.qcow2"
     target.write_bytes(b"what the volume held before" * 100)
     Web.cut = 1_000_000
     with pytest.raises(RemoteFailed, match=r"\(18\)"):
-        await host.pull(f"{web}/pull/0123456789abcdef.1.{'a' * 32}", str(target), resume=False, rate=0, limit_s=30)
+        await host.pull(
+            f"{web}/pull/0123456789abcdef.1.{'a' * 32}",
+            str(target),
+            resume=False,
+            rate=0,
+            limit_s=30,
+        )
     assert target.stat().st_size == 1_000_000
-    await host.pull(f"{web}/pull/0123456789abcdef.1.{'a' * 32}", str(target), resume=True, rate=500e6, limit_s=30)
+    await host.pull(
+        f"{web}/pull/0123456789abcdef.1.{'a' * 32}",
+        str(target),
+        resume=True,
+        rate=500e6,
+        limit_s=30,
+    )
     assert target.read_bytes() == BODY
     assert await host.file_size(str(target)) == len(BODY)
     assert all("a" * 32 not in command for command in told)

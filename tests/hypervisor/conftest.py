@@ -26,7 +26,8 @@ def folder(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Path]:
 @pytest.fixture(scope="package")
 def estate(folder: Path) -> Iterator[list[hosts.RealHost]]:
     with (Path(tempfile.gettempdir()) / "nimble-stone-real-hosts").open("w") as lock:
-        fcntl.flock(lock, fcntl.LOCK_EX)                       # there is one such network on a machine: another test process waits for it
+        # there is one such network on a machine: another test process waits for it
+        fcntl.flock(lock, fcntl.LOCK_EX)
         with hosts.two_hosts(folder / "hosts") as running:
             yield running
 
@@ -36,7 +37,9 @@ def server(folder: Path, estate: list[hosts.RealHost]) -> Iterator[ServerProcess
     """The server inside the hosts' network namespace; its listening socket stays outside."""
     (folder / "data").mkdir(mode=0o700)
     # Emulated guests take their time over a key exchange.
-    (folder / "data/dial.yaml").write_text("nimble-stone: dial/1\nallowed: [10.44.20.0/24]\nconnect_seconds: 40\n")
+    (folder / "data/dial.yaml").write_text(
+        "nimble-stone: dial/1\nallowed: [10.44.20.0/24]\nconnect_seconds: 40\n"
+    )
     process = ServerProcess(folder / "data", pace=1.0, netns=hosts.NETNS)
     yield process
     process.stop()

@@ -1,4 +1,6 @@
-"""`make hypervisor-demo`: the application on two real KVM hosts on this machine, with the page left open for a person."""
+"""`make hypervisor-demo`: the application on two real KVM hosts on this machine, with the page left
+open for a person.
+"""
 
 from __future__ import annotations
 
@@ -11,7 +13,9 @@ from tests.support.processes import ServerProcess, ready_plan
 
 
 def main() -> None:
-    """Set up hosts, server, package and plan; wait until Ctrl+C, or an orderly end by its process id."""
+    """Set up hosts, server, package and plan; wait until Ctrl+C, or an orderly end by its process
+    id.
+    """
     signal.signal(signal.SIGTERM, signal.default_int_handler)
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
@@ -20,16 +24,23 @@ def main() -> None:
         package = appliance.build(folder / "build")
         with hosts.two_hosts(folder / "hosts"):
             (folder / "data").mkdir(mode=0o700)
-            (folder / "data/dial.yaml").write_text("nimble-stone: dial/1\nallowed: [10.44.20.0/24]\nconnect_seconds: 40\n")
+            (folder / "data/dial.yaml").write_text(
+                "nimble-stone: dial/1\nallowed: [10.44.20.0/24]\nconnect_seconds: 40\n"
+            )
             server = ServerProcess(folder / "data", pace=1.0, netns=hosts.NETNS)
             try:
-                server.cli("secret", "set", "host-key", "--key", stdin=(folder / "hosts/key").read_text())
+                server.cli(
+                    "secret", "set", "host-key", "--key", stdin=(folder / "hosts/key").read_text()
+                )
                 (folder / "estate.yaml").write_text(hosts.ESTATE)
                 server.cli("estate", "load", str(folder / "estate.yaml"))
                 server.cli("estate", "read")
                 server.cli("package", "add", str(package))
                 ready_plan(server.client(), hosts.PLAN)
-                print(f"\n  Open   {server.url}\n  Key    {server.key}\n\n  Plans → Real gauges → Check and run. Ctrl+C ends hosts and guests.")
+                print(
+                    f"\n  Open   {server.url}\n  Key    {server.key}\n\n  Plans → Real gauges →"
+                    " Check and run. Ctrl+C ends hosts and guests."
+                )
                 assert server.process is not None
                 server.process.wait()
             except KeyboardInterrupt:

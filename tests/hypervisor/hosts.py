@@ -1,6 +1,8 @@
-"""Two real KVM hosts on this machine: each has its own mount, network, process and name spaces, its own libvirtd and sshd.
+"""Two real KVM hosts on this machine: each has its own mount, network, process and name spaces, its
+own libvirtd and sshd.
 
-Everything lives in one outer network namespace without any route out, so nothing can leave the machine.
+Everything lives in one outer network namespace without any route out, so nothing can leave the
+machine.
 """
 
 from __future__ import annotations
@@ -26,10 +28,13 @@ for d in root var/lib/libvirt var/log/libvirt var/cache/libvirt; do mkdir -p "$d
 mkdir -p "$dir/etc/libvirt/qemu/networks"; : > "$dir/etc/resolv.conf"
 rm -rf "$dir/etc/libvirt/qemu/networks/autostart"
 echo "host_uuid = \\"$uuid\\"" > "$dir/etc/libvirt/libvirtd.conf"
-for d in etc root var/lib/libvirt var/log/libvirt var/cache/libvirt; do mkdir -p "/$d"; mount --bind "$dir/$d" "/$d"; done
+for d in etc root var/lib/libvirt var/log/libvirt var/cache/libvirt; do
+  mkdir -p "/$d"; mount --bind "$dir/$d" "/$d"
+done
 mount -t tmpfs tmpfs /run; mkdir -p /run/sshd /run/libvirt /run/lock
 mkdir -p /var/log/libvirt/qemu /var/lib/libvirt/images /var/lib/libvirt/boot /var/lib/libvirt/qemu
-chown libvirt-qemu /var/lib/libvirt/qemu; chmod 711 /var/lib/libvirt/images "$dir" "$dir/var" "$dir/var/lib" "$dir/var/lib/libvirt"
+chown libvirt-qemu /var/lib/libvirt/qemu
+chmod 711 /var/lib/libvirt/images "$dir" "$dir/var" "$dir/var/lib" "$dir/var/lib/libvirt"
 hostname "$name.holm.example"
 mount -t proc proc /proc
 umount -R -l /sys; mount -t sysfs sysfs /sys
@@ -40,16 +45,20 @@ ip addr add "$address/24" dev br0; ip route add default via 10.44.20.1
 virtlogd -d; libvirtd -d
 until virsh -c qemu:///system hostname >/dev/null 2>&1; do sleep 0.1; done
 if ! virsh -c qemu:///system net-info survey >/dev/null 2>&1; then
-  printf '<network><name>survey</name><forward mode="bridge"/><bridge name="br0"/></network>' > "$dir/net.xml"
+  printf '<network><name>survey</name><forward mode="bridge"/>' > "$dir/net.xml"
+  printf '<bridge name="br0"/></network>' >> "$dir/net.xml"
   virsh -c qemu:///system net-define "$dir/net.xml"; virsh -c qemu:///system net-autostart survey
-  virsh -c qemu:///system pool-define-as "$name-local" dir --target "/var/lib/libvirt/images/$name-local"
-  virsh -c qemu:///system pool-build "$name-local"; virsh -c qemu:///system pool-autostart "$name-local"
+  virsh -c qemu:///system pool-define-as "$name-local" dir \\
+    --target "/var/lib/libvirt/images/$name-local"
+  virsh -c qemu:///system pool-build "$name-local"
+  virsh -c qemu:///system pool-autostart "$name-local"
 fi
 virsh -c qemu:///system net-start survey >/dev/null 2>&1 || true
 virsh -c qemu:///system pool-start "$name-local" >/dev/null 2>&1 || true
 /usr/sbin/sshd -f "$dir/sshd_config" -E "$dir/sshd.log"
 touch "$dir/up"
-# As first process of its namespace it inherits every daemon that forks; it must reap them, or libvirtd waits for zombies.
+# As first process of its namespace it inherits every daemon that forks; it must reap them, or
+# libvirtd waits for zombies.
 while :; do sleep 1000 & wait $!; done
 """
 
@@ -75,15 +84,53 @@ class RealHost:
         script.write_text(HOST)
         log = (self.folder / "host.log").open("ab")
         self.process = subprocess.Popen(
-            ["ip", "netns", "exec", NETNS, "unshare", "--mount", "--net", "--uts", "--pid", "--ipc", "--fork", "--kill-child", "sh", str(script), self.name,
-             str(self.folder), self.address, f"00000000-0000-4000-8000-00000000000{self.number}"], stdout=log, stderr=log)
+            [
+                "ip",
+                "netns",
+                "exec",
+                NETNS,
+                "unshare",
+                "--mount",
+                "--net",
+                "--uts",
+                "--pid",
+                "--ipc",
+                "--fork",
+                "--kill-child",
+                "sh",
+                str(script),
+                self.name,
+                str(self.folder),
+                self.address,
+                f"00000000-0000-4000-8000-00000000000{self.number}",
+            ],
+            stdout=log,
+            stderr=log,
+        )
         inner = self._inner()
-        _run("ip", "-n", NETNS, "link", "add", f"v{self.number}", "type", "veth", "peer", "name", "up0", "netns", str(inner))
+        _run(
+            "ip",
+            "-n",
+            NETNS,
+            "link",
+            "add",
+            f"v{self.number}",
+            "type",
+            "veth",
+            "peer",
+            "name",
+            "up0",
+            "netns",
+            str(inner),
+        )
         _run("ip", "-n", NETNS, "link", "set", f"v{self.number}", "master", "hv0", "up")
         end = time.monotonic() + 60
         while not (self.folder / "up").exists():
             if time.monotonic() > end or self.process.poll() is not None:
-                raise RuntimeError(f"{self.name} did not come up:\n{(self.folder / 'host.log').read_text()[-3000:]}")
+                raise RuntimeError(
+                    f"{self.name} did not come"
+                    f" up:\n{(self.folder / 'host.log').read_text()[-3000:]}"
+                )
             time.sleep(0.05)
 
     def _inner(self) -> int:
@@ -91,8 +138,15 @@ class RealHost:
         assert self.process is not None
         end = time.monotonic() + 10
         while time.monotonic() < end:
-            children = Path(f"/proc/{self.process.pid}/task/{self.process.pid}/children").read_text().split()
-            outer = {f"net:[{os.stat(f'/run/netns/{NETNS}').st_ino}]", os.readlink("/proc/self/ns/net")}
+            children = (
+                Path(f"/proc/{self.process.pid}/task/{self.process.pid}/children")
+                .read_text()
+                .split()
+            )
+            outer = {
+                f"net:[{os.stat(f'/run/netns/{NETNS}').st_ino}]",
+                os.readlink("/proc/self/ns/net"),
+            }
             if children and os.readlink(f"/proc/{children[0]}/ns/net") not in outer:
                 return int(children[0])
             time.sleep(0.02)
@@ -101,7 +155,11 @@ class RealHost:
     def power_off(self) -> None:
         """Pull the plug: everything on it vanishes at once."""
         if self.process is not None:
-            for child in Path(f"/proc/{self.process.pid}/task/{self.process.pid}/children").read_text().split():
+            for child in (
+                Path(f"/proc/{self.process.pid}/task/{self.process.pid}/children")
+                .read_text()
+                .split()
+            ):
                 with contextlib.suppress(ProcessLookupError):
                     os.kill(int(child), signal.SIGKILL)
             self.process.wait(20)
@@ -130,8 +188,12 @@ def two_hosts(folder: Path) -> Iterator[list[RealHost]]:
                 _run("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(own / "hostkey"))
             shutil.copy(folder / "key.pub", own / "authorized_keys")
             (own / "sshd_config").write_text(
-                f"Port 22\nListenAddress {address}\nHostKey {own}/hostkey\nPidFile {own}/sshd.pid\nAuthorizedKeysFile {own}/authorized_keys .ssh/authorized_keys\nStrictModes no\n"
-                "UsePAM no\nPermitRootLogin yes\nPasswordAuthentication no\nKbdInteractiveAuthentication no\nUseDNS no\nMaxStartups 50:30:100\nMaxSessions 50\n")
+                f"Port 22\nListenAddress {address}\nHostKey {own}/hostkey\nPidFile"
+                f" {own}/sshd.pid\nAuthorizedKeysFile {own}/authorized_keys"
+                " .ssh/authorized_keys\nStrictModes no\nUsePAM no\nPermitRootLogin"
+                " yes\nPasswordAuthentication no\nKbdInteractiveAuthentication no\nUseDNS"
+                " no\nMaxStartups 50:30:100\nMaxSessions 50\n"
+            )
             host = RealHost(name, address, own, number)
             hosts.append(host)
             host.power_on()
@@ -143,11 +205,16 @@ def two_hosts(folder: Path) -> Iterator[list[RealHost]]:
 
 
 ESTATE = """networks:
-  - {name: survey, subnet: 10.44.20.0/24, gateway: 10.44.20.1, dns: [10.44.20.1], ntp: 10.44.20.1, domain: kelda.holm.example}
+  - {name: survey, subnet: 10.44.20.0/24, gateway: 10.44.20.1, dns: [10.44.20.1],
+     ntp: 10.44.20.1, domain: kelda.holm.example}
 pools:
   - {name: kelda-survey, network: survey, first: 10.44.20.11, last: 10.44.20.40}
 hosts:
-""" + "".join(f"  - {{name: {name}, address: {address}, user: root, credential: host-key, site: Kelda, bay: kelda-real}}\n" for name, address in NAMES.items())
+""" + "".join(
+    f"  - {{name: {name}, address: {address}, user: root, credential: host-key, site: Kelda, bay:"
+    " kelda-real}\n"
+    for name, address in NAMES.items()
+)
 
 PLAN = """nimble-stone: plan/1
 name: real

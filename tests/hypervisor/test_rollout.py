@@ -1,4 +1,6 @@
-"""Three nodes of a real appliance on two real hypervisor hosts, through the product's own interface: rolled out, proved, taken back."""
+"""Three nodes of a real appliance on two real hypervisor hosts, through the product's own
+interface: rolled out, proved, taken back.
+"""
 
 from __future__ import annotations
 
@@ -16,12 +18,34 @@ pytestmark = pytest.mark.timeout(900)
 
 def _virsh(folder: Path, host: str, *words: str) -> str:
     """Ask a host without the product."""
-    found = subprocess.run(["ip", "netns", "exec", hosts.NETNS, "ssh", "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null", "-i",
-                            str(folder / "hosts/key"), f"root@{hosts.NAMES[host]}", "virsh", "-q", *words], capture_output=True, text=True, timeout=60)
+    found = subprocess.run(
+        [
+            "ip",
+            "netns",
+            "exec",
+            hosts.NETNS,
+            "ssh",
+            "-o",
+            "StrictHostKeyChecking=no",
+            "-o",
+            "UserKnownHostsFile=/dev/null",
+            "-i",
+            str(folder / "hosts/key"),
+            f"root@{hosts.NAMES[host]}",
+            "virsh",
+            "-q",
+            *words,
+        ],
+        capture_output=True,
+        text=True,
+        timeout=60,
+    )
     return found.stdout.strip()
 
 
-def test_three_nodes_are_rolled_out_proved_and_taken_back_on_a_real_hypervisor(folder: Path, estate: list[hosts.RealHost], server: ServerProcess) -> None:
+def test_three_nodes_are_rolled_out_proved_and_taken_back_on_a_real_hypervisor(
+    folder: Path, estate: list[hosts.RealHost], server: ServerProcess
+) -> None:
     client = server.client()
     server.cli("secret", "set", "host-key", "--key", stdin=(folder / "hosts/key").read_text())
     (folder / "estate.yaml").write_text(hosts.ESTATE)
@@ -34,23 +58,44 @@ def test_three_nodes_are_rolled_out_proved_and_taken_back_on_a_real_hypervisor(f
 
     server.cli("package", "add", str(appliance.build(folder / "build")))
     view = ready_plan(client, hosts.PLAN)
-    assert not [finding for finding in view["findings"] if finding["severity"] == "blocker"], view["findings"]
-    _virsh(folder, "gannet", "pool-define-as", "others", "dir", "--target", "/var/lib/libvirt/images/others")   # not ours: must stay
+    assert not [finding for finding in view["findings"] if finding["severity"] == "blocker"], view[
+        "findings"
+    ]
+    # not ours: must stay
+    _virsh(
+        folder,
+        "gannet",
+        "pool-define-as",
+        "others",
+        "dir",
+        "--target",
+        "/var/lib/libvirt/images/others",
+    )
 
     run = client.call("POST", "/api/plans/real/run")
     assert run["run"], run["plan"]["findings"]
     done = ended(client, run["run"], 600)
-    failed = [f"{proof['node']} {proof['label']}: {proof['found']}" for proof in done["proofs"] if not proof["passed"]]
-    assert done["state"] == "done", (failed, [(s["key"], s["message"]) for s in done["steps"] if s["state"] == "failed"])
+    failed = [
+        f"{proof['node']} {proof['label']}: {proof['found']}"
+        for proof in done["proofs"]
+        if not proof["passed"]
+    ]
+    assert done["state"] == "done", (
+        failed,
+        [(s["key"], s["message"]) for s in done["steps"] if s["state"] == "failed"],
+    )
     assert len(done["proofs"]) == 32
     console = client.call("GET", f"/api/runs/{run['run']}/console?node=lead-1")
     assert "gauge: services are up" in console["text"]
     assert PASSWORD not in console["text"]
 
-    # The world agrees, asked without the product: each guest on its host, marked, with its planned memory.
+    # The world agrees, asked without the product: each guest on its host, marked, with its planned
+    # memory.
     for node in done["nodes"]:
         assert _virsh(folder, node["host"], "domstate", node["name"]) == "running"
-        assert run["run"] in _virsh(folder, node["host"], "metadata", node["name"], "urn:nimble-stone:mark:1")
+        assert run["run"] in _virsh(
+            folder, node["host"], "metadata", node["name"], "urn:nimble-stone:mark:1"
+        )
 
     # The first host loses power: the proofs say so; it comes back and the proofs hold again.
     lead = next(node for node in done["nodes"] if node["id"] == "lead-1")
@@ -66,8 +111,13 @@ def test_three_nodes_are_rolled_out_proved_and_taken_back_on_a_real_hypervisor(f
 
     def again() -> bool:
         proofs = client.call("POST", f"/api/runs/{run['run']}/prove", {})["proofs"]
-        doubts[:] = [f"{proof['node']} {proof['label']}: {proof['found']}" for proof in proofs if not proof["passed"]]
+        doubts[:] = [
+            f"{proof['node']} {proof['label']}: {proof['found']}"
+            for proof in proofs
+            if not proof["passed"]
+        ]
         return not doubts
+
     try:
         wait_for(again, 150, "the proofs after the power failure")
     except AssertionError as error:
@@ -81,25 +131,47 @@ def test_three_nodes_are_rolled_out_proved_and_taken_back_on_a_real_hypervisor(f
     assert "others" in _virsh(folder, "gannet", "pool-list", "--all", "--name")
 
 
-def test_a_real_host_keeps_the_contract_of_the_stand_in(folder: Path, server: ServerProcess) -> None:
+def test_a_real_host_keeps_the_contract_of_the_stand_in(
+    folder: Path, server: ServerProcess
+) -> None:
     """The very contract of tests/contract, in a process inside the hosts' network namespace."""
-    script = ("import asyncio, sys; from pathlib import Path; from nimble_stone.hosts.kvm import KvmHost; from nimble_stone.reach import Credential, DialPolicy, Reach, Target\n"
-              "from nimble_stone.reach.ssh import Pins; from tests.contract.contract import keep\n"
-              "async def main():\n"
-              "    async def get(place): return None\n"
-              "    async def put(place, fingerprint): pass\n"
-              "    reach = Reach(DialPolicy(), Pins(get, put))\n"
-              f"    host = KvmHost(reach, Target('fulmar', '{hosts.NAMES['fulmar']}', 22, Credential('root', key=Path(sys.argv[1]).read_text())))\n"
-              "    await keep(host, datastore='fulmar-local', network='survey'); await reach.close()\n"
-              "asyncio.run(main())\n")
-    found = subprocess.run(["ip", "netns", "exec", hosts.NETNS, sys.executable, "-c", script, str(folder / "hosts/key")], capture_output=True, text=True,
-                           timeout=200, cwd=Path(__file__).parents[2])
+    script = (
+        "import asyncio, sys; from pathlib import Path; from nimble_stone.hosts.kvm import"
+        " KvmHost; from nimble_stone.reach import Credential, DialPolicy, Reach, Target\nfrom"
+        " nimble_stone.reach.ssh import Pins; from tests.contract.contract import keep\nasync def"
+        " main():\n    async def get(place): return None\n    async def put(place, fingerprint):"
+        " pass\n    reach = Reach(DialPolicy(), Pins(get, put))\n    host = KvmHost(reach,"
+        f" Target('fulmar', '{hosts.NAMES['fulmar']}', 22, Credential('root',"
+        " key=Path(sys.argv[1]).read_text())))\n    await keep(host, datastore='fulmar-local',"
+        " network='survey'); await reach.close()\nasyncio.run(main())\n"
+    )
+    found = subprocess.run(
+        [
+            "ip",
+            "netns",
+            "exec",
+            hosts.NETNS,
+            sys.executable,
+            "-c",
+            script,
+            str(folder / "hosts/key"),
+        ],
+        capture_output=True,
+        text=True,
+        timeout=200,
+        cwd=Path(__file__).parents[2],
+    )
     assert found.returncode == 0, found.stderr[-3000:]
 
 
-def test_a_guest_that_is_not_ours_blocks_its_name_and_stays(folder: Path, server: ServerProcess) -> None:
+def test_a_guest_that_is_not_ours_blocks_its_name_and_stays(
+    folder: Path, server: ServerProcess
+) -> None:
     xml = folder / "foreign.xml"
-    xml.write_text("<domain type='qemu'><name>real-lead</name><memory unit='MiB'>16</memory><vcpu>1</vcpu><os><type arch='x86_64'>hvm</type></os></domain>")
+    xml.write_text(
+        "<domain type='qemu'><name>real-lead</name><memory"
+        " unit='MiB'>16</memory><vcpu>1</vcpu><os><type arch='x86_64'>hvm</type></os></domain>"
+    )
     _virsh(folder, "gannet", "define", str(xml))
     found = server.client().call("POST", "/api/plans/real/run")
     assert found["run"] == ""

@@ -24,7 +24,11 @@ def test_what_was_sealed_is_opened_and_never_looks_like_itself(value: str, name:
 
 def test_another_name_another_key_or_an_altered_entry_is_refused() -> None:
     sealed = Vault(b"k" * 32).seal("a", "secret")
-    for vault, name, data in ((Vault(b"k" * 32), "b", sealed), (Vault(b"x" * 32), "a", sealed), (Vault(b"k" * 32), "a", sealed[:-1] + b"\0")):
+    for vault, name, data in (
+        (Vault(b"k" * 32), "b", sealed),
+        (Vault(b"x" * 32), "a", sealed),
+        (Vault(b"k" * 32), "a", sealed[:-1] + b"\0"),
+    ):
         with pytest.raises(StoneError):
             vault.open(name, data)
 
@@ -41,10 +45,11 @@ def test_the_key_file_is_made_once_for_its_owner_only(tmp_path: Path) -> None:
 
 def test_blanking_finds_a_secret_in_every_dress() -> None:
     world = World(None, Vault(b"k" * 32), None, Path())  # type: ignore[arg-type]
-    secret = 'p<&>"\'ä\\7'
+    secret = "p<&>\"'ä\\7"
     world._note(secret)
     import json
     from xml.sax.saxutils import escape
+
     for text in (secret, json.dumps({"a": secret}), str({"a": secret}), escape(secret)):
         assert BLANK in world.blank(f"command {text} end"), text
     assert world.blank("nothing here") == "nothing here"

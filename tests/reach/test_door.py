@@ -1,4 +1,6 @@
-"""The one door: hostile and broken peers end in our errors, within bounds, and nothing else opens sockets."""
+"""The one door: hostile and broken peers end in our errors, within bounds, and nothing else opens
+sockets.
+"""
 
 from __future__ import annotations
 
@@ -24,6 +26,7 @@ async def reach() -> AsyncIterator[Reach]:
 
     async def put(place: str, fingerprint: str) -> None:
         return None
+
     found = Reach(DialPolicy(connect_seconds=1), Pins(get, put))
     yield found
     await found.close()
@@ -38,6 +41,7 @@ async def serve() -> AsyncIterator[Callable[[Serve], Awaitable[int]]]:
         server = await asyncio.start_server(handler, "127.0.0.1", 0)
         servers.append(server)
         return int(server.sockets[0].getsockname()[1])
+
     yield start
     for server in servers:
         server.close()
@@ -51,10 +55,13 @@ def answering(data: bytes, *, hang: bool = False) -> Serve:
         if hang:
             await asyncio.sleep(30)
         writer.close()
+
     return handler
 
 
-async def test_an_http_answer_is_read_and_bounded(reach: Reach, serve: Callable[[Serve], Awaitable[int]]) -> None:
+async def test_an_http_answer_is_read_and_bounded(
+    reach: Reach, serve: Callable[[Serve], Awaitable[int]]
+) -> None:
     port = await serve(answering(b'HTTP/1.1 200 OK\r\nContent-Length: 11\r\n\r\n{"a": "bc"}'))
     answer = await reach.http("GET", "127.0.0.1", port, "/")
     assert (answer.status, answer.json()) == (200, {"a": "bc"})
@@ -63,43 +70,89 @@ async def test_an_http_answer_is_read_and_bounded(reach: Reach, serve: Callable[
         await reach.http("GET", "127.0.0.1", port, "/")
 
 
-@pytest.mark.parametrize("data", [b"", b"garbage\r\n\r\n", b"HTTP/1.1 200 OK\r\nContent-Length: 50\r\n\r\nshort", b"\x00\xff" * 500])
-async def test_a_peer_that_speaks_nonsense_is_unreachable(reach: Reach, serve: Callable[[Serve], Awaitable[int]], data: bytes) -> None:
+@pytest.mark.parametrize(
+    "data",
+    [
+        b"",
+        b"garbage\r\n\r\n",
+        b"HTTP/1.1 200 OK\r\nContent-Length: 50\r\n\r\nshort",
+        b"\x00\xff" * 500,
+    ],
+)
+async def test_a_peer_that_speaks_nonsense_is_unreachable(
+    reach: Reach, serve: Callable[[Serve], Awaitable[int]], data: bytes
+) -> None:
     with pytest.raises(Unreachable):
         await reach.http("GET", "127.0.0.1", await serve(answering(data)), "/")
 
 
-async def test_a_peer_that_hangs_runs_into_the_limit(reach: Reach, serve: Callable[[Serve], Awaitable[int]]) -> None:
+async def test_a_peer_that_hangs_runs_into_the_limit(
+    reach: Reach, serve: Callable[[Serve], Awaitable[int]]
+) -> None:
     with pytest.raises(RemoteTimeout, match="no answer within"):
-        await reach.http("GET", "127.0.0.1", await serve(answering(b"HTTP/1.1 200 OK\r\n", hang=True)), "/", limit_s=0.5)
+        await reach.http(
+            "GET",
+            "127.0.0.1",
+            await serve(answering(b"HTTP/1.1 200 OK\r\n", hang=True)),
+            "/",
+            limit_s=0.5,
+        )
 
 
 @pytest.mark.parametrize("body", [b"[1, 2]", b"not json", b"[" * 5000, b'"text"'])
-async def test_a_body_that_is_no_object_is_an_empty_one(reach: Reach, serve: Callable[[Serve], Awaitable[int]], body: bytes) -> None:
-    port = await serve(answering(b"HTTP/1.1 200 OK\r\nContent-Length: %d\r\n\r\n%s" % (len(body), body)))
+async def test_a_body_that_is_no_object_is_an_empty_one(
+    reach: Reach, serve: Callable[[Serve], Awaitable[int]], body: bytes
+) -> None:
+    port = await serve(
+        answering(b"HTTP/1.1 200 OK\r\nContent-Length: %d\r\n\r\n%s" % (len(body), body))
+    )
     assert (await reach.http("GET", "127.0.0.1", port, "/")).json() == {}
 
 
-async def test_ports_are_open_or_not(reach: Reach, serve: Callable[[Serve], Awaitable[int]]) -> None:
+async def test_ports_are_open_or_not(
+    reach: Reach, serve: Callable[[Serve], Awaitable[int]]
+) -> None:
     assert await reach.port_open("127.0.0.1", await serve(answering(b"")))
     assert not await reach.port_open("127.0.0.1", 1, limit_s=0.5)
 
 
-@pytest.mark.parametrize(("banner", "hang"), [(b"", False), (b"220 smtp ready\r\n", False), (b"SSH-2.0-x\r\n" + b"\x00" * 300, False), (b"", True)])
-async def test_what_is_no_ssh_server_is_unreachable(reach: Reach, serve: Callable[[Serve], Awaitable[int]], banner: bytes, hang: bool) -> None:
-    target = Target("gannet", "127.0.0.1", await serve(answering(banner, hang=hang)), Credential("root", "x"))
+@pytest.mark.parametrize(
+    ("banner", "hang"),
+    [
+        (b"", False),
+        (b"220 smtp ready\r\n", False),
+        (b"SSH-2.0-x\r\n" + b"\x00" * 300, False),
+        (b"", True),
+    ],
+)
+async def test_what_is_no_ssh_server_is_unreachable(
+    reach: Reach, serve: Callable[[Serve], Awaitable[int]], banner: bytes, hang: bool
+) -> None:
+    target = Target(
+        "gannet", "127.0.0.1", await serve(answering(banner, hang=hang)), Credential("root", "x")
+    )
     with pytest.raises(Unreachable, match="gannet"):
         await reach.ssh.run(target, "virsh list")
 
 
-async def test_a_key_that_is_none_is_a_refused_login(reach: Reach, serve: Callable[[Serve], Awaitable[int]]) -> None:
+async def test_a_key_that_is_none_is_a_refused_login(
+    reach: Reach, serve: Callable[[Serve], Awaitable[int]]
+) -> None:
     from nimble_stone.core.errors import LoginRefused
+
     with pytest.raises(LoginRefused):
-        await reach.ssh.run(Target("gannet", "127.0.0.1", 1, Credential("root", key="not a key")), "virsh list")
+        await reach.ssh.run(
+            Target("gannet", "127.0.0.1", 1, Credential("root", key="not a key")), "virsh list"
+        )
 
 
 def test_planned_addresses_are_mapped_bit_for_bit() -> None:
-    policy = yaml_text.read("nimble-stone: dial/1\nmapped: [{planned: 10.44.0.0/16, real: 127.60.0.0/16}]\nlow_ports: 20000\n", DialPolicy, "dial.yaml")
+    policy = yaml_text.read(
+        "nimble-stone: dial/1\nmapped: [{planned: 10.44.0.0/16, real: 127.60.0.0/16}]\nlow_ports:"
+        " 20000\n",
+        DialPolicy,
+        "dial.yaml",
+    )
     assert policy.real("10.44.20.11", 22) == ("127.60.20.11", 20022)
     assert policy.real("10.44.20.11", 8080) == ("127.60.20.11", 8080)
     assert policy.real("10.46.0.1", 22) == ("10.46.0.1", 22)
@@ -109,7 +162,9 @@ def test_planned_addresses_are_mapped_bit_for_bit() -> None:
 
 
 def test_credentials_do_not_show_themselves() -> None:
-    assert "hidden" not in repr(Target("gannet", "10.44.1.11", 22, Credential("root", "hidden", "hidden")))
+    assert "hidden" not in repr(
+        Target("gannet", "10.44.1.11", 22, Credential("root", "hidden", "hidden"))
+    )
 
 
 IMPORT = re.compile(r"^\s*(?:from|import)\s+([\w.]+)", re.MULTILINE)
@@ -117,7 +172,16 @@ IMPORT = re.compile(r"^\s*(?:from|import)\s+([\w.]+)", re.MULTILINE)
 
 def test_no_other_room_opens_sockets_or_starts_processes() -> None:
     root = Path(__file__).parents[2] / "src/nimble_stone"
-    forbidden = {"socket", "ssl", "httpx", "asyncssh", "aiohttp", "subprocess", "urllib.request", "http.client"}
+    forbidden = {
+        "socket",
+        "ssl",
+        "httpx",
+        "asyncssh",
+        "aiohttp",
+        "subprocess",
+        "urllib.request",
+        "http.client",
+    }
     for path in root.rglob("*.py"):
         if path.relative_to(root).parts[0] not in ("reach", "lab", "cli"):
             assert not set(IMPORT.findall(path.read_text())) & forbidden, path
@@ -127,5 +191,15 @@ def test_the_core_does_no_input_or_output() -> None:
     root = Path(__file__).parents[2] / "src/nimble_stone/core"
     for path in root.rglob("*.py"):
         text = path.read_text()
-        assert not set(IMPORT.findall(text)) & {"time", "datetime", "random", "os", "pathlib", "asyncio", "secrets", "threading", "fastapi"}, path
+        assert not set(IMPORT.findall(text)) & {
+            "time",
+            "datetime",
+            "random",
+            "os",
+            "pathlib",
+            "asyncio",
+            "secrets",
+            "threading",
+            "fastapi",
+        }, path
         assert not re.search(r"(?<![\w.])(open|print)\(", text), path

@@ -26,7 +26,9 @@ async def serving(pair: c.Pair | None, folder: Path) -> AsyncIterator[int]:
         context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
         (folder / "pair.pem").write_text(pair.certificate + pair.key)
         context.load_cert_chain(folder / "pair.pem")
-    server = await asyncio.start_server(lambda _, writer: writer.close(), "127.0.0.1", 0, ssl=context)
+    server = await asyncio.start_server(
+        lambda _, writer: writer.close(), "127.0.0.1", 0, ssl=context
+    )
     async with server:
         yield server.sockets[0].getsockname()[1]
 
@@ -35,15 +37,31 @@ async def test_made_here_is_believed_by_name_only(tmp_path: Path) -> None:
     policy = DialPolicy()
     async with serving(c.issue(OURS, ["a.holm.example"], time.time()), tmp_path) as port:
         assert await trust(policy, "127.0.0.1", port, OURS.certificate, "a.holm.example") == ""
-        assert "mismatch" in await trust(policy, "127.0.0.1", port, OURS.certificate, "b.holm.example")
-        assert (await trust(policy, "127.0.0.1", port, THEIRS.certificate, "a.holm.example")).startswith("not trusted")
+        assert "mismatch" in await trust(
+            policy, "127.0.0.1", port, OURS.certificate, "b.holm.example"
+        )
+        assert (
+            await trust(policy, "127.0.0.1", port, THEIRS.certificate, "a.holm.example")
+        ).startswith("not trusted")
 
 
 async def test_brought_must_be_that_very_one(tmp_path: Path) -> None:
-    policy, mine, other = DialPolicy(), c.issue(THEIRS, ["a.holm.example"], time.time()), c.issue(THEIRS, ["a.holm.example"], time.time())
+    policy, mine, other = (
+        DialPolicy(),
+        c.issue(THEIRS, ["a.holm.example"], time.time()),
+        c.issue(THEIRS, ["a.holm.example"], time.time()),
+    )
     async with serving(mine, tmp_path) as port:
-        assert await trust(policy, "127.0.0.1", port, mine.certificate, "a.holm.example", exactly=True) == ""
-        assert await trust(policy, "127.0.0.1", port, other.certificate, "a.holm.example", exactly=True) == "is another than the one that was brought"
+        assert (
+            await trust(policy, "127.0.0.1", port, mine.certificate, "a.holm.example", exactly=True)
+            == ""
+        )
+        assert (
+            await trust(
+                policy, "127.0.0.1", port, other.certificate, "a.holm.example", exactly=True
+            )
+            == "is another than the one that was brought"
+        )
 
 
 async def test_who_shows_no_certificate_is_not_believed(tmp_path: Path) -> None:

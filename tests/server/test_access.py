@@ -1,4 +1,6 @@
-"""Who may come in: tries, sessions, tokens, the names a server answers to, and the headers of its answers."""
+"""Who may come in: tries, sessions, tokens, the names a server answers to, and the headers of its
+answers.
+"""
 
 from __future__ import annotations
 
@@ -73,7 +75,9 @@ def test_so_many_addresses_are_remembered_and_no_more() -> None:
 
 def test_asking_in_parallel_passes_no_limit_and_stalls_nobody(own: ServerProcess) -> None:
     with http(own) as asking, ThreadPoolExecutor(30) as pool, health_watched(own) as took:
-        answers = list(pool.map(lambda _: asking.post("/api/session", json={"key": "wrong"}), range(60)))
+        answers = list(
+            pool.map(lambda _: asking.post("/api/session", json={"key": "wrong"}), range(60))
+        )
     codes = [answer.json()["code"] for answer in answers]
     assert codes.count("wrong-key") == 10
     assert {answer.status_code for answer in answers} == {401, 429}
@@ -98,7 +102,9 @@ def test_a_token_is_made_used_and_revoked(own: ServerProcess) -> None:
     assert script.call("GET", "/api/plans") == []
     with pytest.raises(Denied, match="no further tokens"):
         script.call("POST", "/api/access/tokens", {"name": "another"})
-    row = next(one for one in client.call("GET", "/api/access")["tokens"] if one["id"] == made["id"])
+    row = next(
+        one for one in client.call("GET", "/api/access")["tokens"] if one["id"] == made["id"]
+    )
     assert row["name"] == "night script"
     assert row["used_at"] is not None
     client.call("DELETE", f"/api/access/tokens/{made['id']}")
@@ -109,15 +115,19 @@ def test_a_token_is_made_used_and_revoked(own: ServerProcess) -> None:
 def test_a_new_key_ends_sessions_and_tokens(own: ServerProcess) -> None:
     session, token = own.client(), Client(own.url, token=own.token)
     assert session.call("GET", "/api/plans") == token.call("GET", "/api/plans")
-    made = subprocess.run([*CLI, "key", "--data", str(own.data)], capture_output=True, text=True, check=True).stdout.strip()
+    made = subprocess.run(
+        [*CLI, "key", "--data", str(own.data)], capture_output=True, text=True, check=True
+    ).stdout.strip()
     for old in (session, token):
         with pytest.raises(Denied):
             old.call("GET", "/api/plans")
     assert Client(own.url, made).call("GET", "/api/plans") == []
-    assert own.cli("plan", "list").returncode == 0           # the profile got a new token with it
+    assert own.cli("plan", "list").returncode == 0  # the profile got a new token with it
 
 
-def test_all_sessions_end_at_once_and_open_streams_with_them(server: ServerProcess, client: Client) -> None:
+def test_all_sessions_end_at_once_and_open_streams_with_them(
+    server: ServerProcess, client: Client
+) -> None:
     run = client.call("POST", "/api/plans/western/run")["run"]
     watcher = server.client()
     lines: list[str] = []
@@ -125,6 +135,7 @@ def test_all_sessions_end_at_once_and_open_streams_with_them(server: ServerProce
     def watch() -> None:
         with watcher._http.stream("GET", f"/api/runs/{run}/events", timeout=30) as answer:
             lines.extend(answer.iter_lines())
+
     thread = threading.Thread(target=watch)
     thread.start()
     wait_for(lambda: lines, 10, "the stream")
@@ -140,9 +151,21 @@ def test_all_sessions_end_at_once_and_open_streams_with_them(server: ServerProce
 NAMES = known_names(("stone.holm.example",))
 
 
-@pytest.mark.parametrize(("header", "known"), [
-    ("127.0.0.1:8440", True), ("localhost", True), ("[::1]:8440", True), ("10.44.1.5", True), ("stone.holm.example:8440", True),
-    ("STONE.holm.example.", True), ("evil.example", False), ("127.0.0.1.evil.example", False), ("", False), ("x", False)])
+@pytest.mark.parametrize(
+    ("header", "known"),
+    [
+        ("127.0.0.1:8440", True),
+        ("localhost", True),
+        ("[::1]:8440", True),
+        ("10.44.1.5", True),
+        ("stone.holm.example:8440", True),
+        ("STONE.holm.example.", True),
+        ("evil.example", False),
+        ("127.0.0.1.evil.example", False),
+        ("", False),
+        ("x", False),
+    ],
+)
 def test_a_host_name_is_known_or_refused(header: str, known: bool) -> None:
     assert host_is_known(header, NAMES) is known
 
@@ -159,7 +182,15 @@ def test_every_answer_bears_the_headers_that_keep_pages_apart(own: ServerProcess
         for path in ("/", "/api/health", "/api/plans", "/nowhere"):
             headers = asking.get(path).headers
             policy = headers["Content-Security-Policy"]
-            assert all(part in policy for part in ("base-uri 'none'", "form-action 'self'", "frame-ancestors 'none'", "object-src 'none'"))
+            assert all(
+                part in policy
+                for part in (
+                    "base-uri 'none'",
+                    "form-action 'self'",
+                    "frame-ancestors 'none'",
+                    "object-src 'none'",
+                )
+            )
             assert headers["X-Content-Type-Options"] == "nosniff"
         assert asking.get("/api/plans").headers["Cache-Control"] == "no-store"
 
@@ -180,10 +211,16 @@ def test_a_folder_that_was_open_is_closed_to_others(tmp_path: Path) -> None:
 
 def test_a_second_server_on_one_folder_says_who_holds_it_and_ends(own: ServerProcess) -> None:
     assert own.process is not None
-    found = subprocess.run([*CLI, "serve", "--data", str(own.data), "--port", "0"], capture_output=True, text=True, timeout=60)
+    found = subprocess.run(
+        [*CLI, "serve", "--data", str(own.data), "--port", "0"],
+        capture_output=True,
+        text=True,
+        timeout=60,
+    )
     assert found.returncode == 1
     assert f"process {own.process.pid}, http://127.0.0.1:{own.port}, since " in found.stderr
     assert "is in use by another Nimble Stone server" in found.stderr
     own.kill()
-    own.start()                                              # a hold ends with its process, however that ended
+    # a hold ends with its process, however that ended
+    own.start()
     assert own.client().call("GET", "/api/plans") == []

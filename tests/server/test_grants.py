@@ -1,4 +1,6 @@
-"""A plan opens its own keyring entries and those a person granted to it, however the name got into it."""
+"""A plan opens its own keyring entries and those a person granted to it, however the name got into
+it.
+"""
 
 from __future__ import annotations
 
@@ -10,7 +12,14 @@ import pytest
 from nimble_stone.cli.client import Client
 from nimble_stone.core.errors import StoneError
 from nimble_stone.lab import demo
-from tests.support.processes import LabProcess, ServerProcess, ended, lab_and_server, ready_plan, small_package
+from tests.support.processes import (
+    LabProcess,
+    ServerProcess,
+    ended,
+    lab_and_server,
+    ready_plan,
+    small_package,
+)
 
 STOLEN = f"keyring:{demo.CREDENTIAL}"
 Place = tuple[LabProcess, ServerProcess, Client]
@@ -48,7 +57,9 @@ def test_a_plan_file_cannot_take_the_hosts_password(place: Place) -> None:
     assert finding["severity"] == "blocker"
     assert demo.CREDENTIAL in finding["message"]
     assert "the login of 8 hosts and machines (" in finding["message"]
-    view = client.call("POST", "/api/plans/thief/licence", {"version": view["version"], "by": "mira"})
+    view = client.call(
+        "POST", "/api/plans/thief/licence", {"version": view["version"], "by": "mira"}
+    )
     started = client.call("POST", "/api/plans/thief/run")
     assert started["run"] == ""
 
@@ -62,7 +73,7 @@ def test_shared_values_and_edits_cannot_either(place: Place) -> None:
     view = client.call("POST", "/api/plans", {"text": plan_text("edited")})
     edit = {"path": ["nodes", "lead-1", "admin_password"], "value": STOLEN}
     view = client.call("PATCH", "/api/plans/edited", {"version": view["version"], "edits": [edit]})
-    assert withheld(view)["node"] == "lead-1"      # type: ignore[index]
+    assert withheld(view)["node"] == "lead-1"  # type: ignore[index]
 
 
 def test_a_copied_plan_does_not_inherit_what_its_model_may_open(place: Place) -> None:
@@ -79,11 +90,18 @@ def test_what_a_person_grants_is_opened_and_what_is_revoked_is_not(place: Place)
     client.call("PUT", "/api/secrets/team", {"value": "Tide-tables 1893"})
     client.call("POST", "/api/plans", {"text": with_password(plan_text("lent-to"), "keyring:team")})
     assert withheld(client.call("GET", "/api/plans/lent-to"))
-    assert server.cli("secret", "grant", "team", "lent-to").stdout == "Plan lent-to may open keyring entry team.\n"
+    assert (
+        server.cli("secret", "grant", "team", "lent-to").stdout
+        == "Plan lent-to may open keyring entry team.\n"
+    )
     view = client.call("GET", "/api/plans/lent-to")
     assert withheld(view) is None
     entry = next(e for e in client.call("GET", "/api/keyring") if e["name"] == "team")
-    assert (entry["plans"], entry["owner"], entry["grantable"]) == (["lent-to"], "no plan or host", True)
+    assert (entry["plans"], entry["owner"], entry["grantable"]) == (
+        ["lent-to"],
+        "no plan or host",
+        True,
+    )
     server.cli("secret", "revoke", "team", "lent-to")
     assert withheld(client.call("GET", "/api/plans/lent-to"))
     assert "team" in server.cli("secret", "list").stdout
@@ -94,7 +112,9 @@ def test_what_a_person_grants_is_opened_and_what_is_revoked_is_not(place: Place)
 def test_a_grant_taken_away_during_a_run_stops_the_step_that_needs_it(place: Place) -> None:
     lab, _, client = place
     client.call("PUT", "/api/secrets/brief", {"value": "Tide-tables 1893"})
-    view = client.call("POST", "/api/plans", {"text": with_password(plan_text("brief"), "keyring:brief")})
+    view = client.call(
+        "POST", "/api/plans", {"text": with_password(plan_text("brief"), "keyring:brief")}
+    )
     client.call("POST", "/api/keyring/grants", {"entry": "brief", "plan": "brief"})
     client.call("POST", "/api/plans/brief/licence", {"version": view["version"], "by": "mira"})
     lab.turn("all", speed=4)
@@ -137,7 +157,11 @@ def test_unknown_entries_and_plans_are_named_and_logins_in_use_stay(place: Place
 def test_a_deleted_plans_entries_go_with_it(place: Place) -> None:
     client = place[2]
     view = client.call("POST", "/api/plans", {"text": plan_text("passing")})
-    client.call("POST", "/api/plans/passing/secret", {"version": view["version"], "column": "admin_password", "value": "Tide-tables 1893"})
+    client.call(
+        "POST",
+        "/api/plans/passing/secret",
+        {"version": view["version"], "column": "admin_password", "value": "Tide-tables 1893"},
+    )
     assert any(name.startswith("plan/passing/") for name in client.call("GET", "/api/secrets"))
     client.call("DELETE", "/api/plans/passing")
     assert not any(name.startswith("plan/passing/") for name in client.call("GET", "/api/secrets"))

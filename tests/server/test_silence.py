@@ -1,4 +1,6 @@
-"""Starting a plan whose host falls silent: nothing moves, nothing starts, the finding says who would go where."""
+"""Starting a plan whose host falls silent: nothing moves, nothing starts, the finding says who
+would go where.
+"""
 
 from __future__ import annotations
 
@@ -17,8 +19,12 @@ def hosts_of(view: dict[str, Any]) -> dict[str, str]:
     return {node["id"]: node["host"] for node in view["nodes"]}
 
 
-@pytest.mark.parametrize("knobs", [{"unreachable": True}, {"login_refused": True}, {"flood_mib": 200}, {"garbage": True}])
-def test_silence_moves_nobody_and_a_person_decides(client: Client, lab: LabProcess, knobs: dict[str, Any]) -> None:
+@pytest.mark.parametrize(
+    "knobs", [{"unreachable": True}, {"login_refused": True}, {"flood_mib": 200}, {"garbage": True}]
+)
+def test_silence_moves_nobody_and_a_person_decides(
+    client: Client, lab: LabProcess, knobs: dict[str, Any]
+) -> None:
     before = client.call("GET", "/api/plans/western")
     silent = hosts_of(before)["lead-1"]
     lab.turn(silent, **knobs)
@@ -26,12 +32,20 @@ def test_silence_moves_nobody_and_a_person_decides(client: Client, lab: LabProce
         started = client.call("POST", "/api/plans/western/run")
         assert started["run"] == ""
         assert hosts_of(started["plan"]) == hosts_of(before)
-        finding = next(f for f in started["plan"]["findings"] if f["host"] == silent and f["severity"] == "blocker")
+        finding = next(
+            f
+            for f in started["plan"]["findings"]
+            if f["host"] == silent and f["severity"] == "blocker"
+        )
         assert silent in finding["message"]
         assert before["nodes"][0]["name"] in finding["message"]
         edit = finding["remedy"]["edit"]
-        decided = client.call("POST", "/api/plans/western/try", {"version": before["version"], "edits": [edit]})
-        moved = {ident for ident, host in hosts_of(decided).items() if host != hosts_of(before)[ident]}
+        decided = client.call(
+            "POST", "/api/plans/western/try", {"version": before["version"], "edits": [edit]}
+        )
+        moved = {
+            ident for ident, host in hosts_of(decided).items() if host != hosts_of(before)[ident]
+        }
         assert "lead-1" in moved
         assert f"to {hosts_of(decided)['lead-1']}" in finding["remedy"]["label"]
     finally:
@@ -39,7 +53,9 @@ def test_silence_moves_nobody_and_a_person_decides(client: Client, lab: LabProce
         client.call("POST", "/api/estate/read", {})
 
 
-def test_a_hanging_host_is_named_while_it_is_waited_for_and_ends_in_time(client: Client, server: ServerProcess, lab: LabProcess) -> None:
+def test_a_hanging_host_is_named_while_it_is_waited_for_and_ends_in_time(
+    client: Client, server: ServerProcess, lab: LabProcess
+) -> None:
     silent = hosts_of(client.call("GET", "/api/plans/western"))["lead-1"]
     lab.turn(silent, hang=True)
     answers: list[dict[str, Any]] = []
@@ -49,11 +65,19 @@ def test_a_hanging_host_is_named_while_it_is_waited_for_and_ends_in_time(client:
         done = server.cli("run", "start", "western", "--json", check=1)
         answers.append(json.loads(done.stdout))
         told.append(done.stderr)
+
     thread = threading.Thread(target=start)
     began = time.monotonic()
     try:
         thread.start()
-        wait_for(lambda: any(one["host"] == silent and one["seconds"] > 1 for one in client.call("GET", "/api/estate/reading")), 20, "the host to be named")
+        wait_for(
+            lambda: any(
+                one["host"] == silent and one["seconds"] > 1
+                for one in client.call("GET", "/api/estate/reading")
+            ),
+            20,
+            "the host to be named",
+        )
         thread.join(60)
         assert time.monotonic() - began < 50
         assert answers[0]["run"] == ""

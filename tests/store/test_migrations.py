@@ -20,8 +20,17 @@ OLD = (Path(__file__).parent / "schema_1.sql").read_text()
 
 def shape(db: sqlite3.Connection) -> dict[str, list[tuple[object, ...]]]:
     """Tables with their columns, as SQLite understands them."""
-    names = [row[0] for row in db.execute("SELECT name FROM sqlite_master WHERE type IN ('table', 'trigger', 'index') AND name NOT LIKE 'sqlite_%'")]
-    return {name: [tuple(row)[1:] for row in db.execute(f"PRAGMA table_info({name})")] for name in sorted(names)}
+    names = [
+        row[0]
+        for row in db.execute(
+            "SELECT name FROM sqlite_master WHERE type IN ('table', 'trigger', 'index') AND name"
+            " NOT LIKE 'sqlite_%'"
+        )
+    ]
+    return {
+        name: [tuple(row)[1:] for row in db.execute(f"PRAGMA table_info({name})")]
+        for name in sorted(names)
+    }
 
 
 def old_database(path: Path) -> sqlite3.Connection:
@@ -33,11 +42,19 @@ def old_database(path: Path) -> sqlite3.Connection:
 
 def test_both_ways_lead_to_one_schema(tmp_path: Path) -> None:
     old, new = old_database(tmp_path / "old.db"), connect(tmp_path / "new.db")
-    old.execute("INSERT INTO package VALUES ('abc', 'Gauge Collector', '4.2.0', '{}', 5, 6, 'x.ova', 7.0)")
-    old.execute("INSERT INTO estate_item VALUES ('network', 'survey', '{\"name\": \"survey\", \"subnet\": \"10.44.20.0/23\", \"gateway\": \"10.44.20.1\"}')")
+    old.execute(
+        "INSERT INTO package VALUES ('abc', 'Gauge Collector', '4.2.0', '{}', 5, 6, 'x.ova', 7.0)"
+    )
+    old.execute(
+        'INSERT INTO estate_item VALUES (\'network\', \'survey\', \'{"name": "survey", "subnet":'
+        ' "10.44.20.0/23", "gateway": "10.44.20.1"}\')'
+    )
     old.execute("INSERT INTO run VALUES ('r1', 'western', 'abc', 'done', '{}', 1.0, 2.0)")
     old.execute("INSERT INTO run_step (run, key, place, state) VALUES ('r1', 'carry', 0, 'done')")
-    old.execute("INSERT INTO run_event (run, at, step, kind, payload) VALUES ('r1', 1.0, 'carry', 'done', '{}')")
+    old.execute(
+        "INSERT INTO run_event (run, at, step, kind, payload) VALUES ('r1', 1.0, 'carry', 'done',"
+        " '{}')"
+    )
     migrate(old)
     migrate(new)
     assert shape(old) == shape(new)
@@ -51,7 +68,7 @@ def test_both_ways_lead_to_one_schema(tmp_path: Path) -> None:
     assert [network.name for network in records.load_estate(old).networks] == ["survey"]
     assert old.execute("PRAGMA foreign_keys").fetchone()[0] == 1
     assert old.execute("PRAGMA foreign_key_check").fetchall() == []
-    migrate(old)                                                    # once more changes nothing
+    migrate(old)  # once more changes nothing
     assert shape(old) == shape(new)
 
 
@@ -69,11 +86,18 @@ def test_packages_of_the_first_version_are_found_again_and_read_anew(tmp_path: P
     (folder / "packages").mkdir(parents=True)
     (folder / "packages" / f"{sha}.ova").write_bytes(data)
     db = old_database(folder / "nimble-stone.db")
-    db.execute("INSERT INTO package VALUES (?, 'Gauge Collector', '4.2.0', ?, ?, 6, 'x.ova', 7.0)", (sha, json.dumps({"descriptor": "of another shape"}), len(data)))
+    db.execute(
+        "INSERT INTO package VALUES (?, 'Gauge Collector', '4.2.0', ?, ?, 6, 'x.ova', 7.0)",
+        (sha, json.dumps({"descriptor": "of another shape"}), len(data)),
+    )
     db.close()
     server = ServerProcess(folder)
     try:
         found = server.client().call("GET", f"/api/packages/{sha}")
-        assert (found["product"], found["manifest"], len(found["sizes"])) == ("Gauge Collector", "verified", 3)
+        assert (found["product"], found["manifest"], len(found["sizes"])) == (
+            "Gauge Collector",
+            "verified",
+            3,
+        )
     finally:
         server.stop()

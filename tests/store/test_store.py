@@ -1,4 +1,6 @@
-"""The database: what is committed stays, what is not leaves no trace, and the journal cannot be rewritten."""
+"""The database: what is committed stays, what is not leaves no trace, and the journal cannot be
+rewritten.
+"""
 
 from __future__ import annotations
 
@@ -25,8 +27,12 @@ def db(tmp_path: Path) -> Iterator[sqlite3.Connection]:
 
 
 def add_run(db: sqlite3.Connection, ident: str = "r1", plan: str = "western") -> None:
-    records.put_package(db, records.PackageRow("a" * 64, "Gauge Collector", "4.2.0", {}, 1, 1, "x", 1.0))
-    runs.add_run(db, runs.RunRow(ident, plan, "a" * 64, "running", {"steps": []}, 1.0, None), ["one", "two"])
+    records.put_package(
+        db, records.PackageRow("a" * 64, "Gauge Collector", "4.2.0", {}, 1, 1, "x", 1.0)
+    )
+    runs.add_run(
+        db, runs.RunRow(ident, plan, "a" * 64, "running", {"steps": []}, 1.0, None), ["one", "two"]
+    )
 
 
 def test_the_journal_refuses_change_and_removal(db: sqlite3.Connection) -> None:
@@ -36,19 +42,28 @@ def test_the_journal_refuses_change_and_removal(db: sqlite3.Connection) -> None:
             db.execute(statement)
 
 
-def test_a_steps_state_and_its_entry_are_written_together_or_not_at_all(db: sqlite3.Connection) -> None:
+def test_a_steps_state_and_its_entry_are_written_together_or_not_at_all(
+    db: sqlite3.Connection,
+) -> None:
     add_run(db)
+
     def broken_off() -> None:
         with transaction(db):
             runs.move_step(db, "r1", "one", 2.0, "begun", state="working", new_attempt=True)
             raise RuntimeError("the power goes")
+
     with pytest.raises(RuntimeError):
         broken_off()
-    assert [(step.state, step.attempt) for step in runs.steps(db, "r1")] == [("planned", 0), ("planned", 0)]
+    assert [(step.state, step.attempt) for step in runs.steps(db, "r1")] == [
+        ("planned", 0),
+        ("planned", 0),
+    ]
     assert [event.kind for event in runs.events(db, "r1")] == ["run-started"]
     with transaction(db):
         runs.move_step(db, "r1", "one", 2.0, "begun", state="working", new_attempt=True)
-        runs.move_step(db, "r1", "one", 3.0, "done", state="done", ended=True, payload={"found": {"bytes": 7}})
+        runs.move_step(
+            db, "r1", "one", 3.0, "done", state="done", ended=True, payload={"found": {"bytes": 7}}
+        )
     step = runs.steps(db, "r1")[0]
     assert (step.state, step.attempt, step.started_at, step.ended_at) == ("done", 1, 2.0, 3.0)
     assert runs.last_events(db, "r1", 1)[0].payload == {"state": "done", "found": {"bytes": 7}}
@@ -80,14 +95,22 @@ def test_versions_of_a_plan_are_kept_and_a_stale_edit_is_refused(db: sqlite3.Con
     assert records.get_plan(db, "p").text == "two"
     assert records.plan_version(db, "p", 1) == "one"
     records.remove_plan(db, "p")
-    for missing in (lambda: records.get_plan(db, "p"), lambda: records.plan_version(db, "p", 1), lambda: records.remove_plan(db, "p")):
+    for missing in (
+        lambda: records.get_plan(db, "p"),
+        lambda: records.plan_version(db, "p", 1),
+        lambda: records.remove_plan(db, "p"),
+    ):
         with pytest.raises(NotFound):
             missing()
 
 
 def test_a_host_that_cannot_be_read_keeps_its_last_facts(db: sqlite3.Connection) -> None:
-    records.put_facts(db, Facts(host="gannet", read_at=1.0, memory_bytes=7, guests=(Guest(name="x"),)))
-    kept = records.put_facts(db, Facts(host="gannet", read_at=2.0, trouble="it is gone", trouble_code="unreachable"))
+    records.put_facts(
+        db, Facts(host="gannet", read_at=1.0, memory_bytes=7, guests=(Guest(name="x"),))
+    )
+    kept = records.put_facts(
+        db, Facts(host="gannet", read_at=2.0, trouble="it is gone", trouble_code="unreachable")
+    )
     assert (kept.memory_bytes, kept.read_at, kept.trouble) == (7, 1.0, "it is gone")
     assert records.put_facts(db, Facts(host="gannet", read_at=3.0, memory_bytes=8)).trouble == ""
 
@@ -95,7 +118,9 @@ def test_a_host_that_cannot_be_read_keeps_its_last_facts(db: sqlite3.Connection)
 def test_the_estate_is_merged_by_name(db: sqlite3.Connection) -> None:
     whole = demo.estate_file(demo.plan())
     records.merge_estate(db, whole)
-    records.merge_estate(db, EstateFile(hosts=(whole.hosts[0].model_copy(update={"bay": "elsewhere"}),)))
+    records.merge_estate(
+        db, EstateFile(hosts=(whole.hosts[0].model_copy(update={"bay": "elsewhere"}),))
+    )
     found = records.load_estate(db)
     assert len(found.hosts) == 8
     assert [host.name for host in found.bay("elsewhere")] == [whole.hosts[0].name]
@@ -111,7 +136,9 @@ def test_a_package_that_a_run_was_made_with_stays(db: sqlite3.Connection) -> Non
 
 
 def test_long_answers_are_shortened_in_the_middle(db: sqlite3.Connection) -> None:
-    runs.add_transcript(db, "r1", "one", 1.0, "gannet", "virsh list", "a" * 15_000 + "b" * 15_000, 0, 0.1)
+    runs.add_transcript(
+        db, "r1", "one", 1.0, "gannet", "virsh list", "a" * 15_000 + "b" * 15_000, 0, 0.1
+    )
     answer = runs.transcript(db, "r1", "one")[0]["answer"]
     assert len(answer) < 21_000
     assert answer.startswith("a")
@@ -125,7 +152,8 @@ def test_sessions_and_pins_end_as_they_should(db: sqlite3.Connection) -> None:
     assert access.get_session(db, "h1", 11.0) is None
     records.put_pin(db, "10.44.1.11:22", "SHA256:a", 1.0)
     records.put_pin(db, "10.44.1.11:22", "SHA256:b", 2.0)
-    assert records.get_pin(db, "10.44.1.11:22") == "SHA256:a"              # the first one stays until a person forgets it
+    # the first one stays until a person forgets it
+    assert records.get_pin(db, "10.44.1.11:22") == "SHA256:a"
     records.drop_pin(db, "10.44.1.11:22")
     assert records.get_pin(db, "10.44.1.11:22") is None
 
@@ -153,23 +181,45 @@ def test_a_plan_and_what_it_holds_are_stored_together_or_not_at_all(tmp_path: Pa
 
     def put(plan: str, based_on: int, node: str, *members: str) -> None:
         with transaction(db):
-            designs.put_plan(db, plan, "text", 1.0, based_on, ([ClaimRow(plan, node, node, "gannet", True, 8, 2)], [(m, f"{node}/address", True) for m in members]))
+            designs.put_plan(
+                db,
+                plan,
+                "text",
+                1.0,
+                based_on,
+                (
+                    [ClaimRow(plan, node, node, "gannet", True, 8, 2)],
+                    [(m, f"{node}/address", True) for m in members],
+                ),
+            )
+
     put("one", 0, "lead-1", "10.0.0.1", "10.0.0.2")
     number = designs.numbers(db)[1]
     with pytest.raises(Conflict):
-        put("one", 0, "lead-9", "10.0.0.9")                     # somebody else was first: neither text nor claims change
+        # somebody else was first: neither text nor claims change
+        put("one", 0, "lead-9", "10.0.0.9")
     assert designs.numbers(db)[1] == number
     assert [row.node for row in designs.claims(db)] == ["lead-1"]
-    put("two", 0, "lead-1", "10.0.0.2", "10.0.0.3")             # one of them is held already, and stays where it is
-    assert {(member, plan) for member, plan, _, _ in designs.members(db)} == {("10.0.0.1", "one"), ("10.0.0.2", "one"), ("10.0.0.3", "two")}
+    # one of them is held already, and stays where it is
+    put("two", 0, "lead-1", "10.0.0.2", "10.0.0.3")
+    assert {(member, plan) for member, plan, _, _ in designs.members(db)} == {
+        ("10.0.0.1", "one"),
+        ("10.0.0.2", "one"),
+        ("10.0.0.3", "two"),
+    }
     with transaction(db):
         records.remove_plan(db, "one")
     assert {(member, plan) for member, plan, _, _ in designs.members(db)} == {("10.0.0.3", "two")}
 
 
-def test_a_pool_of_an_earlier_time_that_is_no_range_keeps_nobody_from_the_estate(tmp_path: Path) -> None:
+def test_a_pool_of_an_earlier_time_that_is_no_range_keeps_nobody_from_the_estate(
+    tmp_path: Path,
+) -> None:
     db = connect(tmp_path / "x.db")
     migrate(db)
     good = '{"name": "a", "network": "n", "first": "10.0.0.1", "last": "10.0.0.9"}'
-    db.execute("INSERT INTO estate_item VALUES ('pool', 'a', ?), ('pool', 'b', ?)", (good, good.replace('"a"', '"b"').replace("10.0.0.1", "10.0.0.11")))
+    db.execute(
+        "INSERT INTO estate_item VALUES ('pool', 'a', ?), ('pool', 'b', ?)",
+        (good, good.replace('"a"', '"b"').replace("10.0.0.1", "10.0.0.11")),
+    )
     assert [pool.name for pool in records.load_estate(db).pools] == ["a"]

@@ -22,9 +22,12 @@ from nimble_stone.cli.client import Client
 from nimble_stone.lab import appliance, demo
 
 CLI = [sys.executable, "-m", "nimble_stone.cli.entry"]
-# Test processes side by side keep to loopback addresses of their own: 127.48 to 127.159 in shares, from there on it is `kit try`'s.
+# Test processes side by side keep to loopback addresses of their own: 127.48 to 127.159 in shares,
+# from there on it is `kit try`'s.
 _WORKER = os.environ.get("PYTEST_XDIST_WORKER", "")
-_octets = itertools.count(48 + 56 * (int(_WORKER.removeprefix("gw")) % 2) if _WORKER else 48 + 2 * (os.getpid() % 20), 2)
+_octets = itertools.count(
+    48 + 56 * (int(_WORKER.removeprefix("gw")) % 2) if _WORKER else 48 + 2 * (os.getpid() % 20), 2
+)
 
 
 def wait_for(condition: Any, seconds: float = 60.0, what: str = "condition") -> Any:
@@ -46,14 +49,31 @@ class LabProcess:
         self.plan = demo.plan(more_hosts, self.octet)
         folder.mkdir(parents=True, exist_ok=True)
         self._log = (folder.parent / "lab.log").open("ab")
-        self.process = subprocess.Popen([*CLI, "lab", "serve", "--folder", str(folder), "--octet", str(self.octet), "--speed", str(speed),
-                                         "--more-hosts", str(more_hosts)], stdout=self._log, stderr=self._log)
+        self.process = subprocess.Popen(
+            [
+                *CLI,
+                "lab",
+                "serve",
+                "--folder",
+                str(folder),
+                "--octet",
+                str(self.octet),
+                "--speed",
+                str(speed),
+                "--more-hosts",
+                str(more_hosts),
+            ],
+            stdout=self._log,
+            stderr=self._log,
+        )
         self.url = ""
         wait_for(self._up, 60, "the lab")
 
     def _up(self) -> bool:
         try:
-            self.url = f"http://127.0.0.1:{json.loads((self.folder / 'control.json').read_text())['port']}"
+            self.url = (
+                f"http://127.0.0.1:{json.loads((self.folder / 'control.json').read_text())['port']}"
+            )
             return httpx.get(f"{self.url}/lab", trust_env=False).status_code == 200
         except (OSError, ValueError, httpx.HTTPError):
             return False
@@ -64,13 +84,21 @@ class LabProcess:
 
     def turn(self, host: str, **knobs: Any) -> None:
         """Set knobs of a host, or of the whole lab with 'all'."""
-        answer = httpx.post(f"{self.url}/lab" + ("" if host == "all" else f"/hosts/{host}"), json=knobs, trust_env=False, timeout=30)
+        answer = httpx.post(
+            f"{self.url}/lab" + ("" if host == "all" else f"/hosts/{host}"),
+            json=knobs,
+            trust_env=False,
+            timeout=30,
+        )
         assert answer.status_code == 200, answer.text
 
     def dial(self) -> str:
         """The dial policy that maps planned addresses to the lab."""
-        return (f"nimble-stone: dial/1\nmapped:\n  - {{planned: 10.44.0.0/16, real: 127.{self.octet}.0.0/16}}\n"
-                f"  - {{planned: 10.45.0.0/16, real: 127.{self.octet + 1}.0.0/16}}\nlow_ports: 20000\nconnect_seconds: 4\n")
+        return (
+            "nimble-stone: dial/1\nmapped:\n  - {planned: 10.44.0.0/16, real:"
+            f" 127.{self.octet}.0.0/16}}\n  - {{planned: 10.45.0.0/16, real:"
+            f" 127.{self.octet + 1}.0.0/16}}\nlow_ports: 20000\nconnect_seconds: 4\n"
+        )
 
     def stop(self) -> None:
         """End it."""
@@ -80,10 +108,26 @@ class LabProcess:
 
 
 class ServerProcess:
-    """`nimble-stone serve` as a process. `kill` is kill -9; `start` begins a new life on the same data folder."""
+    """`nimble-stone serve` as a process. `kill` is kill -9; `start` begins a new life on the same
+    data folder.
+    """
 
-    def __init__(self, data: Path, *, pace: float = 0.01, netns: str = "", inbox: Path | None = None, reachable: bool = False) -> None:
-        self.data, self.pace, self.netns, self.inbox, self.reachable = data, pace, netns, inbox, reachable
+    def __init__(
+        self,
+        data: Path,
+        *,
+        pace: float = 0.01,
+        netns: str = "",
+        inbox: Path | None = None,
+        reachable: bool = False,
+    ) -> None:
+        self.data, self.pace, self.netns, self.inbox, self.reachable = (
+            data,
+            pace,
+            netns,
+            inbox,
+            reachable,
+        )
         data.mkdir(parents=True, exist_ok=True)
         self.socket = socket.create_server(("127.0.0.1", 0))
         self.port = self.socket.getsockname()[1]
@@ -97,9 +141,26 @@ class ServerProcess:
         number = self.socket.fileno()
         prefix = ["ip", "netns", "exec", self.netns] if self.netns else []
         with self.log.open("ab") as log:
-            self.process = subprocess.Popen([*prefix, *CLI, "serve", "--data", str(self.data), "--fd", str(number), "--pace", str(self.pace),
-                                             "--port", str(self.port), *(["--inbox", str(self.inbox)] if self.inbox else []),
-                                             *(["--reachable-at", self.url] if self.reachable else [])], pass_fds=[number], stdout=log, stderr=log)
+            self.process = subprocess.Popen(
+                [
+                    *prefix,
+                    *CLI,
+                    "serve",
+                    "--data",
+                    str(self.data),
+                    "--fd",
+                    str(number),
+                    "--pace",
+                    str(self.pace),
+                    "--port",
+                    str(self.port),
+                    *(["--inbox", str(self.inbox)] if self.inbox else []),
+                    *(["--reachable-at", self.url] if self.reachable else []),
+                ],
+                pass_fds=[number],
+                stdout=log,
+                stderr=log,
+            )
         if wait:
             self.wait_up()
 
@@ -111,7 +172,9 @@ class ServerProcess:
         assert self.process is not None
         assert self.process.poll() is None, self.log.read_text()[-3000:]
         try:
-            return httpx.get(f"{self.url}/api/health", trust_env=False, timeout=2).status_code == 200
+            return (
+                httpx.get(f"{self.url}/api/health", trust_env=False, timeout=2).status_code == 200
+            )
         except httpx.HTTPError:
             return False
 
@@ -146,17 +209,31 @@ class ServerProcess:
         """A signed-in client."""
         return Client(self.url, self.key)
 
-    def cli(self, *words: str, check: int | None = 0, stdin: str = "") -> subprocess.CompletedProcess[str]:
+    def cli(
+        self, *words: str, check: int | None = 0, stdin: str = ""
+    ) -> subprocess.CompletedProcess[str]:
         """Run the command line against this server."""
-        found = subprocess.run([*CLI, *words], capture_output=True, text=True, input=stdin, timeout=200,
-                               env={**os.environ, "NIMBLE_STONE_DATA": str(self.data), "NIMBLE_STONE_URL": self.url})
-        assert check is None or found.returncode == check, f"{words} → {found.returncode}\n{found.stdout}\n{found.stderr}"
+        found = subprocess.run(
+            [*CLI, *words],
+            capture_output=True,
+            text=True,
+            input=stdin,
+            timeout=200,
+            env={**os.environ, "NIMBLE_STONE_DATA": str(self.data), "NIMBLE_STONE_URL": self.url},
+        )
+        assert check is None or found.returncode == check, (
+            f"{words} → {found.returncode}\n{found.stdout}\n{found.stderr}"
+        )
         return found
 
 
 @contextlib.contextmanager
-def lab_and_server(folder: Path, *, more_hosts: int = 0) -> Iterator[tuple[LabProcess, ServerProcess, Client]]:
-    """The stand-ins, and a server that knows none of them yet but how to log in (keyring entries of the demonstration)."""
+def lab_and_server(
+    folder: Path, *, more_hosts: int = 0
+) -> Iterator[tuple[LabProcess, ServerProcess, Client]]:
+    """The stand-ins, and a server that knows none of them yet but how to log in (keyring entries of
+    the demonstration).
+    """
     lab = LabProcess(folder / "lab", more_hosts=more_hosts)
     data = folder / "data"
     data.mkdir(mode=0o700)
@@ -175,7 +252,9 @@ def lab_and_server(folder: Path, *, more_hosts: int = 0) -> Iterator[tuple[LabPr
 PASSWORD = "Tide-tables 1893"
 
 
-def prepare(client: Client, lab: LabProcess, package: Path, *, plan: str = demo.PLAN) -> dict[str, Any]:
+def prepare(
+    client: Client, lab: LabProcess, package: Path, *, plan: str = demo.PLAN
+) -> dict[str, Any]:
     """The demonstration estate, the package and a plan that is ready to run; the plan's view."""
     client.call("PUT", f"/api/secrets/{demo.CREDENTIAL}", {"value": demo.PASSWORD})
     client.call("POST", "/api/estate", demo.estate_file(lab.plan).model_dump(mode="json"))
@@ -187,8 +266,16 @@ def prepare(client: Client, lab: LabProcess, package: Path, *, plan: str = demo.
 def ready_plan(client: Client, text: str) -> dict[str, Any]:
     """A plan with its password typed and its licence accepted."""
     view = client.call("POST", "/api/plans", {"text": text})
-    view = client.call("POST", f"/api/plans/{view['id']}/secret", {"version": view["version"], "column": "admin_password", "value": PASSWORD})
-    return dict(client.call("POST", f"/api/plans/{view['id']}/licence", {"version": view["version"], "by": "mira"}))
+    view = client.call(
+        "POST",
+        f"/api/plans/{view['id']}/secret",
+        {"version": view["version"], "column": "admin_password", "value": PASSWORD},
+    )
+    return dict(
+        client.call(
+            "POST", f"/api/plans/{view['id']}/licence", {"version": view["version"], "by": "mira"}
+        )
+    )
 
 
 def small_package(folder: Path, *, mib: int = 2) -> Path:
@@ -198,7 +285,13 @@ def small_package(folder: Path, *, mib: int = 2) -> Path:
     return path
 
 
-def ended(client: Client, run: str, seconds: float = 120.0, *, states: tuple[str, ...] = ("done", "unproved", "trouble", "undone")) -> dict[str, Any]:
+def ended(
+    client: Client,
+    run: str,
+    seconds: float = 120.0,
+    *,
+    states: tuple[str, ...] = ("done", "unproved", "trouble", "undone"),
+) -> dict[str, Any]:
     """The run once it is in one of these states."""
     view: dict[str, Any] = {}
 
@@ -206,5 +299,6 @@ def ended(client: Client, run: str, seconds: float = 120.0, *, states: tuple[str
         nonlocal view
         view = client.call("GET", f"/api/runs/{run}")
         return view["state"] in states
+
     wait_for(there, seconds, f"run {run} to end")
     return view

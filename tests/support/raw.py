@@ -16,7 +16,16 @@ def ssh(lab: LabProcess, host: str, command: str, stdin: str) -> str:
     address, port = lab.plan.real(plan.address, 22)
 
     async def run() -> str:
-        async with asyncssh.connect(address, port, username="root", password=demo.PASSWORD, known_hosts=None, config=None, agent_path=None) as connection:
+        async with asyncssh.connect(
+            address,
+            port,
+            username="root",
+            password=demo.PASSWORD,
+            known_hosts=None,
+            config=None,
+            agent_path=None,
+        ) as connection:
             found = await connection.run(command, input=stdin)
             return str(found.stdout)
+
     return asyncio.run(run())

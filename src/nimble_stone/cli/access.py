@@ -17,7 +17,11 @@ app = typer.Typer(help="Access: sessions and tokens.", no_args_is_help=True)
 def _lines(found: dict[str, Any]) -> list[str]:
     lines = [f"{found['sessions']} open sessions"]
     for token in found["tokens"]:
-        used = f"used {time_text(time.time() - token['used_at'])} ago" if token["used_at"] else "never used"
+        used = (
+            f"used {time_text(time.time() - token['used_at'])} ago"
+            if token["used_at"]
+            else "never used"
+        )
         lines += table([[token["id"], token["name"], used]])
     return lines
 
@@ -31,7 +35,9 @@ def tokens(as_json: Json = False) -> None:
 
 @app.command("token")
 def token(name: str, as_json: Json = False) -> None:
-    """Make a token for a script; it is shown once. Needs NIMBLE_STONE_KEY: a token makes no further tokens."""
+    """Make a token for a script; it is shown once. Needs NIMBLE_STONE_KEY: a token makes no further
+    tokens.
+    """
     found = Client().call("POST", "/api/access/tokens", {"name": name})
     answer(found, as_json, found["token"])
 

@@ -11,32 +11,66 @@ import typer
 from nimble_stone.cli.client import Client
 from nimble_stone.cli.say import Json, answer, text_of
 
-app = typer.Typer(help="Certificates: the authority of this installation, and pairs brought for nodes.", no_args_is_help=True)
+app = typer.Typer(
+    help="Certificates: the authority of this installation, and pairs brought for nodes.",
+    no_args_is_help=True,
+)
 
 
 @app.command("authority")
 def show_authority(as_json: Json = False) -> None:
-    """The authority's certificate (PEM) on standard output: give it to clients that are to trust nodes."""
+    """The authority's certificate (PEM) on standard output: give it to clients that are to trust
+    nodes.
+    """
     found = Client().call("GET", "/api/authority")
     answer(found, as_json, found["certificate"].rstrip())
 
 
 @app.command("show")
-def show(plan: str, column: Annotated[str, typer.Argument(help="Such as certificate.interface.")], node: str = "", as_json: Json = False) -> None:
+def show(
+    plan: str,
+    column: Annotated[str, typer.Argument(help="Such as certificate.interface.")],
+    node: str = "",
+    as_json: Json = False,
+) -> None:
     """What stands at a certificate's place in a plan, and the names it must bear."""
-    found = Client().call("GET", f"/api/plans/{quote(plan)}/pair?column={quote(column)}&node={quote(node)}")
-    answer(found, as_json, found["words"] or "made here, one for each node", f"for {', '.join(found['names'])}")
+    found = Client().call(
+        "GET", f"/api/plans/{quote(plan)}/pair?column={quote(column)}&node={quote(node)}"
+    )
+    answer(
+        found,
+        as_json,
+        found["words"] or "made here, one for each node",
+        f"for {', '.join(found['names'])}",
+    )
 
 
 @app.command("bring")
-def bring(plan: str, column: Annotated[str, typer.Argument(help="Such as certificate.interface.")],
-          certificate: Annotated[Path, typer.Argument(help="PEM, the node's first, then those that signed it.")],
-          key: Annotated[Path, typer.Argument(help="Its private key, PEM, without passphrase.")],
-          node: Annotated[str, typer.Option(help="For one node only.")] = "", as_json: Json = False) -> None:
+def bring(
+    plan: str,
+    column: Annotated[str, typer.Argument(help="Such as certificate.interface.")],
+    certificate: Annotated[
+        Path, typer.Argument(help="PEM, the node's first, then those that signed it.")
+    ],
+    key: Annotated[Path, typer.Argument(help="Its private key, PEM, without passphrase.")],
+    node: Annotated[str, typer.Option(help="For one node only.")] = "",
+    as_json: Json = False,
+) -> None:
     """Keep a certificate with its key for a plan's nodes. They must belong together."""
     client = Client()
     version = client.call("GET", f"/api/plans/{quote(plan)}")["version"]
-    client.call("POST", f"/api/plans/{quote(plan)}/pair", {"version": version, "column": column, "node": node, "certificate": text_of(certificate),
-                                                           "key": text_of(key)})
-    found = client.call("GET", f"/api/plans/{quote(plan)}/pair?column={quote(column)}&node={quote(node)}")
+    client.call(
+        "POST",
+        f"/api/plans/{quote(plan)}/pair",
+        {
+            "version": version,
+            "column": column,
+            "node": node,
+            "certificate": text_of(certificate),
+            "key": text_of(key),
+        },
+    )
+    found = client.call(
+        "GET", f"/api/plans/{quote(plan)}/pair?column={quote(column)}&node={quote(node)}"
+    )
     answer(found, as_json, f"kept: {found['words']}")

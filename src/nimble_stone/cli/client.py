@@ -31,16 +31,20 @@ def write_profile(data: Path, url: str, token: str) -> None:
 
 
 class Client:
-    """A signed-in session. What is not given comes from NIMBLE_STONE_URL, NIMBLE_STONE_TOKEN and NIMBLE_STONE_KEY, or
+    """A signed-in session. What is not given comes from NIMBLE_STONE_URL, NIMBLE_STONE_TOKEN and
+    NIMBLE_STONE_KEY, or
     from the data folder's profile, which holds a token. Only a key opens a session."""
 
     def __init__(self, url: str = "", key: str = "", token: str = "") -> None:
         import httpx
+
         profile: dict[str, str] = {}
         path = data_folder() / "client.json"
         if path.exists():
             profile = json.loads(path.read_text())
-        url = url or os.environ.get("NIMBLE_STONE_URL") or profile.get("url", "http://127.0.0.1:8440")
+        url = (
+            url or os.environ.get("NIMBLE_STONE_URL") or profile.get("url", "http://127.0.0.1:8440")
+        )
         if not key:
             token = token or os.environ.get("NIMBLE_STONE_TOKEN", "")
         if not token:
@@ -48,9 +52,17 @@ class Client:
         if not token and not key:
             token, key = profile.get("token", ""), profile.get("key", "")
         if not token and not key:
-            raise Denied("No token or access key is known.", hint="Set NIMBLE_STONE_TOKEN, or NIMBLE_STONE_KEY to the key printed at first server start.")
+            raise Denied(
+                "No token or access key is known.",
+                hint=(
+                    "Set NIMBLE_STONE_TOKEN, or NIMBLE_STONE_KEY to the key printed at first server"
+                    " start."
+                ),
+            )
         self.url = url
-        self._http = httpx.Client(base_url=url, timeout=httpx.Timeout(120, connect=5), trust_env=False)
+        self._http = httpx.Client(
+            base_url=url, timeout=httpx.Timeout(120, connect=5), trust_env=False
+        )
         if token:
             self._http.headers["Authorization"] = f"Bearer {token}"
             return
@@ -60,6 +72,7 @@ class Client:
     def call(self, method: str, path: str, body: Any = None, **more: Any) -> Any:
         """The JSON answer. Raises StoneError in the server's words."""
         import httpx
+
         try:
             answer = self._http.request(method, path, json=body, **more)
         except httpx.HTTPError as error:
@@ -67,14 +80,24 @@ class Client:
         return _checked(answer)
 
     def patient(self, path: str) -> Any:
-        """The JSON answer to a POST that reads hosts; after 3 s standard error says which of them it waits for."""
+        """The JSON answer to a POST that reads hosts; after 3 s standard error says which of them
+        it waits for.
+        """
         from concurrent.futures import ThreadPoolExecutor, wait
+
         told = ""
         with ThreadPoolExecutor(1) as beside:
             asked = beside.submit(self.call, "POST", path)
             while not wait([asked], timeout=1.0).done:
-                silent = [one["host"] for one in self.call("GET", "/api/estate/reading") if one["seconds"] >= 3]
-                words = f"Waiting for {', '.join(silent[:5])}{' and others' if len(silent) > 5 else ''} …"
+                silent = [
+                    one["host"]
+                    for one in self.call("GET", "/api/estate/reading")
+                    if one["seconds"] >= 3
+                ]
+                words = (
+                    "Waiting for"
+                    f" {', '.join(silent[:5])}{' and others' if len(silent) > 5 else ''} …"
+                )
                 if silent and words != told:
                     told = words
                     sys.stderr.write(words + "\n")
@@ -93,39 +116,80 @@ class Client:
         return answer.content
 
     def upload(self, paths: Path | list[Path], seen: Any) -> Any:
-        """Take the files of one package in, going on with an upload that was broken off earlier. `seen` is told bytes sent and total."""
+        """Take the files of one package in, going on with an upload that was broken off earlier.
+        `seen` is told bytes sent and total.
+        """
         paths = [paths] if isinstance(paths, Path) else paths
-        files = [(path.relative_to(paths[0].parent).as_posix() if path.is_relative_to(paths[0].parent) else path.name, path.stat().st_size) for path in paths]
+        files = [
+            (
+                (
+                    path.relative_to(paths[0].parent).as_posix()
+                    if path.is_relative_to(paths[0].parent)
+                    else path.name
+                ),
+                path.stat().st_size,
+            )
+            for path in paths
+        ]
         if empty := next((name for name, size in files if not size), ""):
             raise InputError(f"“{empty}” is empty", code="upload-length")
         total = sum(size for _, size in files)
-        row = next((t for t in self.call("GET", "/api/take-ins") if t["source"] == "upload" and t["state"] == "receiving" and t["total"] == total
-                    and t["files"] == [name for name, _ in files]), None) or self.call("POST", "/api/take-ins", {"files": files})
+        row = next(
+            (
+                t
+                for t in self.call("GET", "/api/take-ins")
+                if t["source"] == "upload"
+                and t["state"] == "receiving"
+                and t["total"] == total
+                and t["files"] == [name for name, _ in files]
+            ),
+            None,
+        ) or self.call("POST", "/api/take-ins", {"files": files})
         sent = 0
         for number, path in enumerate(paths):
-            sent += self._send(f"/api/take-ins/files/{row['id']}.{number}", path, lambda at, base=sent: seen(base + at, total))
+            sent += self._send(
+                f"/api/take-ins/files/{row['id']}.{number}",
+                path,
+                lambda at, base=sent: seen(base + at, total),
+            )
         while row["state"] in ("receiving", "verifying"):
             time.sleep(0.15)
             row = self.call("GET", f"/api/take-ins/{row['id']}")
         if row["state"] != "done":
-            raise InputError(row["message"] or "it was stopped", code=row["code"] or "take-in-ended", hint=row["hint"])
+            raise InputError(
+                row["message"] or "it was stopped",
+                code=row["code"] or "take-in-ended",
+                hint=row["hint"],
+            )
         return self.call("GET", f"/api/packages/{row['package']}")
 
     def _send(self, place: str, path: Path, seen: Any) -> int:
-        """One file by the tus protocol: from wherever the server stands, again after each break. The file's size."""
+        """One file by the tus protocol: from wherever the server stands, again after each break.
+        The file's size.
+        """
         import httpx
+
         size, tries = path.stat().st_size, 0
         while True:
             try:
                 head = self._http.head(place, headers={"Tus-Resumable": "1.0.0"})
                 if head.status_code in (404, 410):
-                    return size                                   # it has ended; the take-in itself says how
+                    # it has ended; the take-in itself says how
+                    return size
                 offset = int(head.headers["Upload-Offset"])
                 if offset == size:
                     return size
-                answer = self._http.patch(place, content=_pieces(path, offset, seen), timeout=None, headers={
-                    "Tus-Resumable": "1.0.0", "Upload-Offset": str(offset), "Content-Type": "application/offset+octet-stream",
-                    "Content-Length": str(size - offset)})
+                answer = self._http.patch(
+                    place,
+                    content=_pieces(path, offset, seen),
+                    timeout=None,
+                    headers={
+                        "Tus-Resumable": "1.0.0",
+                        "Upload-Offset": str(offset),
+                        "Content-Type": "application/offset+octet-stream",
+                        "Content-Length": str(size - offset),
+                    },
+                )
                 if answer.status_code not in (204, 409):
                     if answer.status_code == 410:
                         return size
@@ -140,9 +204,15 @@ class Client:
     def events(self, run: str, after: int = 0) -> Iterator[dict[str, Any]]:
         """Journal events of a run, live; connects again after a break and goes on where it was."""
         import httpx
+
         while True:
             try:
-                with self._http.stream("GET", f"/api/runs/{run}/events", headers={"Last-Event-ID": str(after)}, timeout=httpx.Timeout(60, connect=5)) as answer:
+                with self._http.stream(
+                    "GET",
+                    f"/api/runs/{run}/events",
+                    headers={"Last-Event-ID": str(after)},
+                    timeout=httpx.Timeout(60, connect=5),
+                ) as answer:
                     kind = ""
                     for line in answer.iter_lines():
                         if line.startswith("event: "):
@@ -167,7 +237,11 @@ def _pieces(path: Path, offset: int, seen: Any) -> Iterator[bytes]:
 
 
 def _unreachable(url: str, error: httpx.HTTPError) -> Unreachable:
-    return Unreachable(f"the server at {url} does not answer: {error}", target=url, hint="Start it with `nimble-stone serve`.")
+    return Unreachable(
+        f"the server at {url} does not answer: {error}",
+        target=url,
+        hint="Start it with `nimble-stone serve`.",
+    )
 
 
 def _checked(answer: httpx.Response, *, parse: bool = True) -> Any:
@@ -178,5 +252,15 @@ def _checked(answer: httpx.Response, *, parse: bool = True) -> Any:
         body = answer.json()
     except ValueError:
         raise StoneError(f"the server answers with status {answer.status_code}") from None
-    kind = InputError if answer.status_code == 422 else Denied if answer.status_code == 401 else StoneError
-    raise kind(str(body.get("detail", "")), code=str(body.get("code", "error")), hint=str(body.get("hint", "")))
+    kind = (
+        InputError
+        if answer.status_code == 422
+        else Denied
+        if answer.status_code == 401
+        else StoneError
+    )
+    raise kind(
+        str(body.get("detail", "")),
+        code=str(body.get("code", "error")),
+        hint=str(body.get("hint", "")),
+    )

@@ -1,4 +1,6 @@
-"""Disk images: look inside, convert. What they need is loaded when they run: every other command starts without it."""
+"""Disk images: look inside, convert. What they need is loaded when they run: every other command
+starts without it.
+"""
 
 from __future__ import annotations
 
@@ -14,7 +16,9 @@ import typer
 from nimble_stone.core.errors import Conflict, InputError
 from nimble_stone.core.units import size_text, time_text
 
-app = typer.Typer(help="Disk images: look inside, convert. Works without a server.", no_args_is_help=True)
+app = typer.Typer(
+    help="Disk images: look inside, convert. Works without a server.", no_args_is_help=True
+)
 Raw = Annotated[bool, typer.Option("--raw", help="Take bytes of no known content as a raw disk.")]
 Json = Annotated[bool, typer.Option("--json", help="Answer as JSON on standard output.")]
 
@@ -25,52 +29,90 @@ def disk_info(source: Path, raw: Raw = False, as_json: Json = False) -> None:
     from nimble_stone.core.disk.image import CLUSTER
     from nimble_stone.core.disk.opening import open_image
     from nimble_stone.engine.files import opened
+
     with opened(source) as given:
         image = open_image(given[0].source, {g.name: g.source for g in given}, raw=raw)
-        found = {"format": image.kind, "capacity_bytes": image.capacity_bytes, "data_bytes": min(image.capacity_bytes, len(image.clusters) * CLUSTER),
-                 "file_bytes": sum(g.source.size_bytes for g in given), "unit_bytes": image.unit_bytes, "packed": image.packed,
-                 "parent": bool(getattr(image, "has_parent", False)), "notes": list(image.notes)}
+        found = {
+            "format": image.kind,
+            "capacity_bytes": image.capacity_bytes,
+            "data_bytes": min(image.capacity_bytes, len(image.clusters) * CLUSTER),
+            "file_bytes": sum(g.source.size_bytes for g in given),
+            "unit_bytes": image.unit_bytes,
+            "packed": image.packed,
+            "parent": bool(getattr(image, "has_parent", False)),
+            "notes": list(image.notes),
+        }
     if as_json:
         typer.echo(json.dumps(found, indent=2))
         return
-    typer.echo(f"{found['format']}: {size_text(image.capacity_bytes)} as a guest sees it, at most {size_text(int(str(found['data_bytes'])))} of it data,"
-               f" {size_text(int(str(found['file_bytes'])))} on disk{', packed' if image.packed else ''}")
+    typer.echo(
+        f"{found['format']}: {size_text(image.capacity_bytes)} as a guest sees it, at most"
+        f" {size_text(int(str(found['data_bytes'])))} of it data,"
+        f" {size_text(int(str(found['file_bytes'])))} on disk{', packed' if image.packed else ''}"
+    )
     for note in image.notes:
         typer.echo(f"note: {note}")
 
 
 @app.command("convert")
-def disk_convert(source: Path, target: Path, to: Annotated[Literal["raw", "qcow2"], typer.Option(help="The format to write.")], raw: Raw = False,
-                 as_json: Json = False) -> None:
-    """Convert a disk image (VMDK of any kind, qcow2, raw) to raw or qcow2; holes stay holes. TARGET must not exist yet."""
+def disk_convert(
+    source: Path,
+    target: Path,
+    to: Annotated[Literal["raw", "qcow2"], typer.Option(help="The format to write.")],
+    raw: Raw = False,
+    as_json: Json = False,
+) -> None:
+    """Convert a disk image (VMDK of any kind, qcow2, raw) to raw or qcow2; holes stay holes. TARGET
+    must not exist yet.
+    """
     from nimble_stone.core.disk.image import CLUSTER
     from nimble_stone.core.disk.opening import open_image
     from nimble_stone.engine import disk_file
     from nimble_stone.engine.files import opened
+
     teller = Progress("converting")
     with opened(source) as given:
         image = open_image(given[0].source, {g.name: g.source for g in given}, raw=raw)
         if getattr(image, "has_parent", False):
-            raise InputError("the disk holds only what differs from a parent, which did not come with it", code="disk-backing")
+            raise InputError(
+                "the disk holds only what differs from a parent, which did not come with it",
+                code="disk-backing",
+            )
         try:
             descriptor = os.open(target, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o644)
         except FileExistsError as error:
-            raise Conflict(f"{target} exists already and is left alone", hint="Name another target, or remove it yourself.") from error
+            raise Conflict(
+                f"{target} exists already and is left alone",
+                hint="Name another target, or remove it yourself.",
+            ) from error
         except OSError as error:
             raise InputError(f"{target} cannot be written: {error.strerror}") from error
         teller.total = len(image.clusters) * CLUSTER
         try:
-            size = disk_file.into_file(image, descriptor, to, lambda done: teller.at(done * CLUSTER))
+            size = disk_file.into_file(
+                image, descriptor, to, lambda done: teller.at(done * CLUSTER)
+            )
         except BaseException as error:
-            target.unlink(missing_ok=True)                     # half a disk is worse than none
+            target.unlink(missing_ok=True)  # half a disk is worse than none
             if isinstance(error, OSError):
-                raise InputError(f"{target} cannot be written: {error.strerror}", hint="Nothing of it was kept.") from error
+                raise InputError(
+                    f"{target} cannot be written: {error.strerror}", hint="Nothing of it was kept."
+                ) from error
             raise
         finally:
             os.close(descriptor)
     teller.end()
     if as_json:
-        typer.echo(json.dumps({"target": str(target), "format": to, "capacity_bytes": image.capacity_bytes, "file_bytes": size}))
+        typer.echo(
+            json.dumps(
+                {
+                    "target": str(target),
+                    "format": to,
+                    "capacity_bytes": image.capacity_bytes,
+                    "file_bytes": size,
+                }
+            )
+        )
     else:
         typer.echo(f"{target}: {to}, {size_text(image.capacity_bytes)} as a guest sees it")
 
@@ -94,7 +136,10 @@ class Progress:
             self.said = now
             rate = done / max(0.05, now - self.began)
             left = time_text(max(0, self.total - done) / max(1, rate))
-            sys.stderr.write(f"\r{self.word} {100 * done // max(1, self.total)} %, {size_text(int(rate))}/s, {left} left   ")
+            sys.stderr.write(
+                f"\r{self.word} {100 * done // max(1, self.total)} %, {size_text(int(rate))}/s,"
+                f" {left} left   "
+            )
 
     def end(self) -> None:
         """Clear the line."""

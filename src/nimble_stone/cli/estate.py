@@ -22,27 +22,64 @@ app = typer.Typer(help="The estate: hosts, machines, networks, pools.", no_args_
 def estate_list(as_json: Json = False) -> None:
     """Hosts with what was last read of them."""
     found = Client().call("GET", "/api/estate")
-    rows = [[h["name"], h["site"], h["bay"], size_text(h["memory_bytes"]), f"{len(h['bedrock'])} guests", ", ".join(h["networks"]), h["trouble"] or "fine"]
-            for h in found["hosts"]]
+    rows = [
+        [
+            h["name"],
+            h["site"],
+            h["bay"],
+            size_text(h["memory_bytes"]),
+            f"{len(h['bedrock'])} guests",
+            ", ".join(h["networks"]),
+            h["trouble"] or "fine",
+        ]
+        for h in found["hosts"]
+    ]
     answer(found, as_json, *(table(rows) or ["The estate is empty: nimble-stone estate load FILE"]))
     if any(h["trouble"] for h in found["hosts"]):
         raise typer.Exit(FOUND)
 
 
 @app.command("add")
-def estate_add(hosts: Annotated[list[str], typer.Argument(help="A list file, “-” for standard input, or names and addresses.")],
-               credential: Annotated[str, typer.Option(help="Keyring entry with the password or key.")], user: str = "root",
-               site: Annotated[str, typer.Option(help="Where the list does not say.")] = "main",
-               bay: Annotated[str, typer.Option(help="Where the list does not say.")] = "new",
-               pin: Annotated[bool, typer.Option("--pin", help="The fingerprints were compared: pin them and add the hosts.")] = False,
-               as_json: Json = False) -> None:
-    """Look at hosts, show the keys they present, and with --pin add those whose login works. Exit code 1 when some are not added."""
-    text = sys.stdin.read() if hosts == ["-"] else text_of(Path(hosts[0])) if len(hosts) == 1 and Path(hosts[0]).is_file() else "\n".join(hosts)
+def estate_add(
+    hosts: Annotated[
+        list[str],
+        typer.Argument(help="A list file, “-” for standard input, or names and addresses."),
+    ],
+    credential: Annotated[str, typer.Option(help="Keyring entry with the password or key.")],
+    user: str = "root",
+    site: Annotated[str, typer.Option(help="Where the list does not say.")] = "main",
+    bay: Annotated[str, typer.Option(help="Where the list does not say.")] = "new",
+    pin: Annotated[
+        bool,
+        typer.Option("--pin", help="The fingerprints were compared: pin them and add the hosts."),
+    ] = False,
+    as_json: Json = False,
+) -> None:
+    """Look at hosts, show the keys they present, and with --pin add those whose login works. Exit
+    code 1 when some are not added.
+    """
+    text = (
+        sys.stdin.read()
+        if hosts == ["-"]
+        else (
+            text_of(Path(hosts[0]))
+            if len(hosts) == 1 and Path(hosts[0]).is_file()
+            else "\n".join(hosts)
+        )
+    )
     client = Client()
     listing = client.call("POST", "/api/estate/list", {"text": text})
     looks: list[dict[str, Any]] = []
     for start in range(0, len(listing["entries"]), 200):
-        looks += client.call("POST", "/api/estate/look", {"entries": listing["entries"][start:start + 200], "user": user, "credential": credential})
+        looks += client.call(
+            "POST",
+            "/api/estate/look",
+            {
+                "entries": listing["entries"][start : start + 200],
+                "user": user,
+                "credential": credential,
+            },
+        )
         if sys.stderr.isatty():
             sys.stderr.write(f"\r{len(looks)} of {len(listing['entries'])} looked at  ")
     fine = [found for found in looks if found["outcome"] == "fine"]
@@ -50,44 +87,104 @@ def estate_add(hosts: Annotated[list[str], typer.Argument(help="A list file, “
     for found in fine if pin else []:
         entry = found["entry"]
         machine = entry["kind"] == "machine"
-        name = entry["name"] or (found["address"] if machine else found["hostname"].split(".")[0] or found["address"])
+        name = entry["name"] or (
+            found["address"] if machine else found["hostname"].split(".")[0] or found["address"]
+        )
         login = entry["user"] or ("admin" if machine and user == "root" else user)
-        wishes[entry["kind"]].append({"fingerprint": found["fingerprint"], entry["kind"]: {
-            "name": name, "address": found["address"], "port": entry["port"], "user": login, "credential": entry["credential"] or credential,
-            "site": entry["site"] or site, "bay": entry["bay"] or bay, "note": entry["note"], "tags": entry["tags"]}})
+        wishes[entry["kind"]].append(
+            {
+                "fingerprint": found["fingerprint"],
+                entry["kind"]: {
+                    "name": name,
+                    "address": found["address"],
+                    "port": entry["port"],
+                    "user": login,
+                    "credential": entry["credential"] or credential,
+                    "site": entry["site"] or site,
+                    "bay": entry["bay"] or bay,
+                    "note": entry["note"],
+                    "tags": entry["tags"],
+                },
+            }
+        )
     for kind, path in (("host", "/api/estate/hosts"), ("machine", "/api/estate/machines")):
         if wishes[kind]:
             client.call("POST", path, wishes[kind])
-    rows = [[found["entry"]["name"] or found["address"], found["outcome"], found["fingerprint"] or "-", found["words"]] for found in looks]
-    answer({"looks": looks, "junk": listing["junk"], "added": len(fine) if pin else 0}, as_json, *table(rows),
-           *(f"line {j['line']}: {j['reason']}: {j['text']}" for j in listing["junk"]),
-           f"{count_text(len(fine), 'host')} added" if pin else
-           f"{count_text(len(fine), 'host')} can be added: compare the fingerprints, then give the command again with --pin")
+    rows = [
+        [
+            found["entry"]["name"] or found["address"],
+            found["outcome"],
+            found["fingerprint"] or "-",
+            found["words"],
+        ]
+        for found in looks
+    ]
+    answer(
+        {"looks": looks, "junk": listing["junk"], "added": len(fine) if pin else 0},
+        as_json,
+        *table(rows),
+        *(f"line {j['line']}: {j['reason']}: {j['text']}" for j in listing["junk"]),
+        (
+            f"{count_text(len(fine), 'host')} added"
+            if pin
+            else (
+                f"{count_text(len(fine), 'host')} can be added: compare the fingerprints, then give"
+                " the command again with --pin"
+            )
+        ),
+    )
     if len(fine) < len(looks) or listing["junk"] or not pin:
         raise typer.Exit(FOUND)
 
 
 @app.command("rules")
-def estate_rules(hosts: Annotated[list[str] | None, typer.Argument(help="Only these hosts.")] = None, reference: Annotated[bool, typer.Option("--reference",
-    help="Print what the rules are, as Markdown.")] = False,
-                 as_json: Json = False) -> None:
-    """Is the ground fit? What breaks the rules by the last facts, heaviest first. Exit code 1 for blockers or cautions."""
+def estate_rules(
+    hosts: Annotated[list[str] | None, typer.Argument(help="Only these hosts.")] = None,
+    reference: Annotated[
+        bool, typer.Option("--reference", help="Print what the rules are, as Markdown.")
+    ] = False,
+    as_json: Json = False,
+) -> None:
+    """Is the ground fit? What breaks the rules by the last facts, heaviest first. Exit code 1 for
+    blockers or cautions.
+    """
     if reference:
         from nimble_stone.core.estate_rules import reference as written
+
         sys.stdout.write(written())
         return
     found = Client().call("GET", "/api/estate/rules")
     weight = {"blocker": 0, "caution": 1, "note": 2}
-    broken = sorted((v for v in found["violations"] if not hosts or v["host"] in hosts), key=lambda v: (weight[v["severity"]], v["host"]))
-    answer({"rules": found["rules"], "violations": broken}, as_json,
-           *(table([[v["severity"], v["host"], v["rule"], v["message"] + (f" → {v['remedy']}" if v["remedy"] else "")] for v in broken])
-             or ["Every rule is kept."]))
+    broken = sorted(
+        (v for v in found["violations"] if not hosts or v["host"] in hosts),
+        key=lambda v: (weight[v["severity"]], v["host"]),
+    )
+    answer(
+        {"rules": found["rules"], "violations": broken},
+        as_json,
+        *(
+            table(
+                [
+                    [
+                        v["severity"],
+                        v["host"],
+                        v["rule"],
+                        v["message"] + (f" → {v['remedy']}" if v["remedy"] else ""),
+                    ]
+                    for v in broken
+                ]
+            )
+            or ["Every rule is kept."]
+        ),
+    )
     raise typer.Exit(FOUND if any(v["severity"] != "note" for v in broken) else FINE)
 
 
 @app.command("retire")
 def estate_retire(host: str) -> None:
-    """Take a host out of the estate; refused while a plan or a guest of ours needs it. The host itself is not touched."""
+    """Take a host out of the estate; refused while a plan or a guest of ours needs it. The host
+    itself is not touched.
+    """
     Client().call("DELETE", f"/api/estate/hosts/{host}")
     say(f"{host} has left the estate")
 
@@ -100,9 +197,22 @@ def estate_pools(as_json: Json = False) -> None:
     for pool in found:
         holders = sorted({member["by"] for member in pool["members"] if member["state"] == "held"})
         more = f" and {len(holders) - 4} more" if len(holders) > 4 else ""
-        rows.append([pool["name"], {"ipv4": "IPv4", "ipv6": "IPv6", "mac": "MAC", "number": "numbers"}[pool["kind"]], pool["network"] or "-", pool["first"],
-                     pool["last"], f"{pool['free']} of {pool['size']}", (", ".join(holders[:4]) + more) or "-"])
-    answer(found, as_json, *(table(rows) if found else ["The estate has no pools: nimble-stone estate load FILE"]))
+        rows.append(
+            [
+                pool["name"],
+                {"ipv4": "IPv4", "ipv6": "IPv6", "mac": "MAC", "number": "numbers"}[pool["kind"]],
+                pool["network"] or "-",
+                pool["first"],
+                pool["last"],
+                f"{pool['free']} of {pool['size']}",
+                (", ".join(holders[:4]) + more) or "-",
+            ]
+        )
+    answer(
+        found,
+        as_json,
+        *(table(rows) if found else ["The estate has no pools: nimble-stone estate load FILE"]),
+    )
 
 
 @app.command("drop-pool")
@@ -117,87 +227,188 @@ def estate_load(file: Path, as_json: Json = False) -> None:
     """Add hosts, machines, networks, pools and series from a YAML file, or replace them by name."""
     from nimble_stone.core import yaml_text
     from nimble_stone.core.estate import EstateFile
+
     body = yaml_text.read(text_of(file), EstateFile, str(file))
     found = Client().call("POST", "/api/estate", body.model_dump(mode="json"))
-    answer(found, as_json, f"{len(found['hosts'])} hosts, {len(found['networks'])} networks, {len(found['pools'])} pools")
+    answer(
+        found,
+        as_json,
+        f"{len(found['hosts'])} hosts, {len(found['networks'])} networks, {len(found['pools'])}"
+        " pools",
+    )
 
 
 @app.command("read")
-def estate_read(hosts: Annotated[list[str] | None, typer.Argument(help="Hosts; all when none is named.")] = None, as_json: Json = False) -> None:
+def estate_read(
+    hosts: Annotated[
+        list[str] | None, typer.Argument(help="Hosts; all when none is named.")
+    ] = None,
+    as_json: Json = False,
+) -> None:
     """Read hosts anew (all when none is named)."""
     found = Client().call("POST", "/api/estate/read", {"hosts": hosts or []})
     trouble = [h for h in found["hosts"] if h["trouble"]]
-    answer(found, as_json, f"{len(found['hosts']) - len(trouble)} hosts read", *(f"{h['name']}: {h['trouble']}" for h in trouble))
+    answer(
+        found,
+        as_json,
+        f"{len(found['hosts']) - len(trouble)} hosts read",
+        *(f"{h['name']}: {h['trouble']}" for h in trouble),
+    )
     if trouble:
         raise typer.Exit(FOUND)
 
 
 @app.command("machines")
-def estate_machines(read: Annotated[bool, typer.Option("--read", help="Read them anew first.")] = False, as_json: Json = False) -> None:
+def estate_machines(
+    read: Annotated[bool, typer.Option("--read", help="Read them anew first.")] = False,
+    as_json: Json = False,
+) -> None:
     """Bare machines with what their controllers last said."""
-    found = Client().call("POST", "/api/estate/machines/read", {}) if read else Client().call("GET", "/api/estate/machines")
-    rows = [[m["machine"]["name"], m["machine"]["bay"], m["facts"]["model"] or "-", size_text(m["facts"]["memory_bytes"]) if m["facts"]["memory_bytes"]
-             else "-",
-             f"{len(m['facts']['drives'])} drives", m["facts"]["power"] or "-", m["facts"]["health"] or "-", m["facts"]["trouble"] or "fine"] for m in found]
+    found = (
+        Client().call("POST", "/api/estate/machines/read", {})
+        if read
+        else Client().call("GET", "/api/estate/machines")
+    )
+    rows = [
+        [
+            m["machine"]["name"],
+            m["machine"]["bay"],
+            m["facts"]["model"] or "-",
+            size_text(m["facts"]["memory_bytes"]) if m["facts"]["memory_bytes"] else "-",
+            f"{len(m['facts']['drives'])} drives",
+            m["facts"]["power"] or "-",
+            m["facts"]["health"] or "-",
+            m["facts"]["trouble"] or "fine",
+        ]
+        for m in found
+    ]
     answer(found, as_json, *(table(rows) or ["No machine yet: nimble-stone estate add FILE"]))
     if any(m["facts"]["trouble"] for m in found):
         raise typer.Exit(FOUND)
 
 
 @app.command("power")
-def estate_power(machine: str, kind: Annotated[str, typer.Argument(help="On, ForceOff, GracefulShutdown, ForceRestart, GracefulRestart or PowerCycle.")],
-                 confirm: Annotated[str, typer.Option(help="The machine's name once more.")] = "", as_json: Json = False) -> None:
+def estate_power(
+    machine: str,
+    kind: Annotated[
+        str,
+        typer.Argument(
+            help="On, ForceOff, GracefulShutdown, ForceRestart, GracefulRestart or PowerCycle."
+        ),
+    ],
+    confirm: Annotated[str, typer.Option(help="The machine's name once more.")] = "",
+    as_json: Json = False,
+) -> None:
     """Switch a machine, and wait until its controller reports it so."""
-    found = Client().call("POST", f"/api/estate/machines/{machine}/power", {"kind": kind, "confirmed": confirm})
+    found = Client().call(
+        "POST", f"/api/estate/machines/{machine}/power", {"kind": kind, "confirmed": confirm}
+    )
     one = next(m for m in found if m["machine"]["name"] == machine)
     answer(one, as_json, f"{machine}: power {one['facts']['power']}")
 
 
 @app.command("scan")
-def estate_scan(ranges: Annotated[list[str], typer.Argument(help="10.44.1.0/24, 10.44.1.11-30, or addresses.")],
-                port: Annotated[list[int] | None, typer.Option(help="Ports; 22 and 443 when none is named.")] = None, as_json: Json = False) -> None:
-    """Look through a range for hosts and management controllers; nothing is kept. Exit code 1 when nothing was found."""
+def estate_scan(
+    ranges: Annotated[list[str], typer.Argument(help="10.44.1.0/24, 10.44.1.11-30, or addresses.")],
+    port: Annotated[
+        list[int] | None, typer.Option(help="Ports; 22 and 443 when none is named.")
+    ] = None,
+    as_json: Json = False,
+) -> None:
+    """Look through a range for hosts and management controllers; nothing is kept. Exit code 1 when
+    nothing was found.
+    """
     client = Client()
-    scan = client.call("POST", "/api/estate/scans", {"range": " ".join(ranges), "ports": port or []})
+    scan = client.call(
+        "POST", "/api/estate/scans", {"range": " ".join(ranges), "ports": port or []}
+    )
     try:
         while scan["state"] == "running":
             if sys.stderr.isatty():
-                sys.stderr.write(f"\r{scan['asked']} of {scan['total']}, {scan['rate']:.0f} a second, {time_text(scan['left_s'])} left  ")
+                sys.stderr.write(
+                    f"\r{scan['asked']} of {scan['total']}, {scan['rate']:.0f} a second,"
+                    f" {time_text(scan['left_s'])} left  "
+                )
             time.sleep(0.3)
             scan = client.call("GET", f"/api/estate/scans/{scan['id']}")
     except KeyboardInterrupt:
         scan = client.call("DELETE", f"/api/estate/scans/{scan['id']}")
-    answer(scan, as_json, *(table([[s["address"], str(s["port"]), s["kind"], s["known"] or "new", s["words"]] for s in scan["seen"]])
-                            or ["Nothing answers there."]))
+    answer(
+        scan,
+        as_json,
+        *(
+            table(
+                [
+                    [s["address"], str(s["port"]), s["kind"], s["known"] or "new", s["words"]]
+                    for s in scan["seen"]
+                ]
+            )
+            or ["Nothing answers there."]
+        ),
+    )
     raise typer.Exit(FINE if scan["seen"] else FOUND)
 
 
 @app.command("facts")
-def estate_facts(hosts: Annotated[list[str] | None, typer.Argument(help="Only these hosts.")] = None, as_json: Json = False) -> None:
-    """Everything that was read. With --json a file that plans can be checked against elsewhere: nimble-stone plan check PLAN --facts FILE."""
+def estate_facts(
+    hosts: Annotated[list[str] | None, typer.Argument(help="Only these hosts.")] = None,
+    as_json: Json = False,
+) -> None:
+    """Everything that was read. With --json a file that plans can be checked against elsewhere:
+    nimble-stone plan check PLAN --facts FILE.
+    """
     found = Client().call("GET", "/api/estate/facts")
     if hosts:
         found["hosts"] = [h for h in found["hosts"] if h["name"] in hosts]
         found["facts"] = {name: facts for name, facts in found["facts"].items() if name in hosts}
     lines = []
     for name, f in sorted(found["facts"].items()):
-        lines += [f"{name}: read {time_text(time.time() - f['read_at'])} ago" + (f", {f['trouble']}" if f["trouble"] else ""),
-                  f"  {f['cpu_model']}, {f['sockets']} sockets, {f['cores']} cores, {f['threads']} threads; {size_text(f['memory_bytes'])}; {f['hypervisor']};"
-                  f" kernel {f['kernel']}",
-                  *(f"  {i['name']}: {i['kind']}, {'link' if i['link'] else 'no link'}, MTU {i['mtu']} {' '.join(i['addresses'])}".rstrip()
-                    for i in f["interfaces"] if i["kind"] != "loopback"),
-                  *(f"  {d['path']}: {size_text(d['size_bytes'])}, {d['use']}{': ' + d['why'] if d['why'] else ''}" for d in f["disks"]),
-                  *(f"  changed: {c['what']}: {c['was']} → {c['now']}" for c in f["changes"])]
+        lines += [
+            f"{name}: read {time_text(time.time() - f['read_at'])} ago"
+            + (f", {f['trouble']}" if f["trouble"] else ""),
+            (
+                f"  {f['cpu_model']}, {f['sockets']} sockets, {f['cores']} cores, {f['threads']}"
+                f" threads; {size_text(f['memory_bytes'])}; {f['hypervisor']}; kernel {f['kernel']}"
+            ),
+            *(
+                f"  {i['name']}: {i['kind']}, {'link' if i['link'] else 'no link'}, MTU {i['mtu']}"
+                f" {' '.join(i['addresses'])}".rstrip()
+                for i in f["interfaces"]
+                if i["kind"] != "loopback"
+            ),
+            *(
+                f"  {d['path']}: {size_text(d['size_bytes'])},"
+                f" {d['use']}{': ' + d['why'] if d['why'] else ''}"
+                for d in f["disks"]
+            ),
+            *(f"  changed: {c['what']}: {c['was']} → {c['now']}" for c in f["changes"]),
+        ]
     answer(found, as_json, *(lines or ["Nothing was read yet."]))
 
 
 @app.command("rule")
-def estate_rule(bay: str, rule: str, reason: Annotated[str, typer.Option(help="Why; it is shown with the rule.")],
-                off: Annotated[bool, typer.Option("--off", help="The rule is not asked in this bay.")] = False,
-                limit: Annotated[float | None, typer.Option(help="The bay's own limit.")] = None, as_json: Json = False) -> None:
+def estate_rule(
+    bay: str,
+    rule: str,
+    reason: Annotated[str, typer.Option(help="Why; it is shown with the rule.")],
+    off: Annotated[bool, typer.Option("--off", help="The rule is not asked in this bay.")] = False,
+    limit: Annotated[float | None, typer.Option(help="The bay's own limit.")] = None,
+    as_json: Json = False,
+) -> None:
     """Switch a rule off for a bay, or set its limit; with neither, it holds as it is written."""
-    found = Client().call("PUT", "/api/estate/rules", {"bay": bay, "rule": rule, "off": off, "limit": limit, "reason": reason})
-    answer(found["settings"], as_json, *(f"{s['bay']}: {s['rule']}: {'off' if s['off'] else s['limit']} ({s['reason']})" for s in found["settings"]))
+    found = Client().call(
+        "PUT",
+        "/api/estate/rules",
+        {"bay": bay, "rule": rule, "off": off, "limit": limit, "reason": reason},
+    )
+    answer(
+        found["settings"],
+        as_json,
+        *(
+            f"{s['bay']}: {s['rule']}: {'off' if s['off'] else s['limit']} ({s['reason']})"
+            for s in found["settings"]
+        ),
+    )
 
 
 @app.command("key")
@@ -208,32 +419,57 @@ def estate_key(name: str, as_json: Json = False) -> None:
 
 
 @app.command("prepare")
-def estate_prepare(file: Annotated[Path | None, typer.Option(help="Actions as YAML or JSON: see docs/estate.md.")] = None,
-                   remedy: Annotated[list[str] | None, typer.Option(help="The remedies of this rule.")] = None,
-                   host: Annotated[list[str] | None, typer.Option(help="Only on these hosts.")] = None,
-                   yes: Annotated[bool, typer.Option("--yes", help="Carry it out; otherwise only the commands are shown.")] = False,
-                   as_json: Json = False) -> None:
-    """Groundwork: show the exact commands, and with --yes carry them out as a run that can be rolled back (estate undo RUN)."""
+def estate_prepare(
+    file: Annotated[
+        Path | None, typer.Option(help="Actions as YAML or JSON: see docs/estate.md.")
+    ] = None,
+    remedy: Annotated[list[str] | None, typer.Option(help="The remedies of this rule.")] = None,
+    host: Annotated[list[str] | None, typer.Option(help="Only on these hosts.")] = None,
+    yes: Annotated[
+        bool, typer.Option("--yes", help="Carry it out; otherwise only the commands are shown.")
+    ] = False,
+    as_json: Json = False,
+) -> None:
+    """Groundwork: show the exact commands, and with --yes carry them out as a run that can be
+    rolled back (estate undo RUN).
+    """
     client = Client()
     work: dict[str, Any] = {"actions": []}
     if file:
         from nimble_stone.core import yaml_text
         from nimble_stone.core.groundwork import Groundwork
+
         work = yaml_text.read(text_of(file), Groundwork, str(file)).model_dump(mode="json")
     if remedy:
         found = client.call("GET", "/api/estate/rules")["violations"]
         broken = [v for v in found if v["rule"] in remedy and (not host or v["host"] in host)]
         work["actions"] += [v["action"] for v in broken if v["action"]]
         if broken and not work["actions"]:
-            raise InputError(f"{broken[0]['host']}: {broken[0]['message']}. Mending this needs values that only you know.",
-                             hint="Write them into a file and give it: nimble-stone estate prepare --file FILE (docs/estate.md has examples).")
+            raise InputError(
+                f"{broken[0]['host']}: {broken[0]['message']}. Mending this needs values that only"
+                " you know.",
+                hint=(
+                    "Write them into a file and give it: nimble-stone estate prepare --file FILE"
+                    " (docs/estate.md has examples)."
+                ),
+            )
     if not work["actions"]:
-        raise InputError("there is nothing to do", hint="Name a rule that is broken and has a remedy (nimble-stone estate rules), or give a file.")
+        raise InputError(
+            "there is nothing to do",
+            hint=(
+                "Name a rule that is broken and has a remedy (nimble-stone estate rules), or give a"
+                " file."
+            ),
+        )
     seen = client.call("POST", "/api/estate/groundwork/preview", work)
     lines = []
     for step in seen["steps"]:
-        lines += [f"{step['host']}: {step['label']}" + ("" if step["undoable"] else " (cannot be rolled back)"), *(f"  ! {text}" for text in step["refusals"]),
-                  *(f"  $ {line}" for command in step["commands"] for line in command.splitlines())]
+        lines += [
+            f"{step['host']}: {step['label']}"
+            + ("" if step["undoable"] else " (cannot be rolled back)"),
+            *(f"  ! {text}" for text in step["refusals"]),
+            *(f"  $ {line}" for command in step["commands"] for line in command.splitlines()),
+        ]
     if not yes:
         answer(seen, as_json, *lines, "Nothing was sent. Give the command again with --yes.")
         raise typer.Exit(FOUND if any(step["refusals"] for step in seen["steps"]) else FINE)
@@ -245,10 +481,18 @@ def _follow(client: Client, view: dict[str, Any], as_json: bool) -> None:
     told: dict[str, str] = {}
     while True:
         for step in view["steps"]:
-            if told.get(step["key"]) != step["state"] and not as_json and step["state"] not in ("planned",):
-                say(f"{step['host']:14} {step['label']}: {step['state']} {step['message']}".rstrip())
+            if (
+                told.get(step["key"]) != step["state"]
+                and not as_json
+                and step["state"] not in ("planned",)
+            ):
+                say(
+                    f"{step['host']:14} {step['label']}: {step['state']} {step['message']}".rstrip()
+                )
             told[step["key"]] = step["state"]
-        if view["state"] in ("done", "unproved", "trouble", "undone", "held") or (view["state"] == "undoing" and any(s["undo_failed"] for s in view["steps"])):
+        if view["state"] in ("done", "unproved", "trouble", "undone", "held") or (
+            view["state"] == "undoing" and any(s["undo_failed"] for s in view["steps"])
+        ):
             break
         time.sleep(0.2)
         view = client.call("GET", f"/api/groundwork/{view['id']}")
@@ -267,4 +511,11 @@ def estate_undo(run: str, as_json: Json = False) -> None:
 def estate_groundwork(as_json: Json = False) -> None:
     """All runs of groundwork, newest first."""
     found = Client().call("GET", "/api/groundwork")
-    answer(found, as_json, *(table([[r["id"], r["state"], r["hosts"], r["what"]] for r in found]) or ["Nothing was prepared yet."]))
+    answer(
+        found,
+        as_json,
+        *(
+            table([[r["id"], r["state"], r["hosts"], r["what"]] for r in found])
+            or ["Nothing was prepared yet."]
+        ),
+    )

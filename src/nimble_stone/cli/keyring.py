@@ -16,14 +16,29 @@ Plan = Annotated[str, typer.Argument(help="Name of the plan.")]
 
 
 def _lines(found: list[dict[str, Any]]) -> list[str]:
-    rows = [[e["name"], e["kind"], e["owner"], "granted to " + ", ".join(e["plans"]) if e["plans"] else "-"] for e in found]
+    rows = [
+        [
+            e["name"],
+            e["kind"],
+            e["owner"],
+            "granted to " + ", ".join(e["plans"]) if e["plans"] else "-",
+        ]
+        for e in found
+    ]
     return table(rows) or ["The keyring has no entries. Add one: nimble-stone secret set NAME"]
 
 
 @app.command("set")
-def secret_set(name: str, key: Annotated[bool, typer.Option("--key", help="The value is a private key.")] = False) -> None:
+def secret_set(
+    name: str,
+    key: Annotated[bool, typer.Option("--key", help="The value is a private key.")] = False,
+) -> None:
     """Keep a secret; it is read from standard input, never from the command line."""
-    value = typer.prompt("Value", hide_input=True) if sys.stdin.isatty() else sys.stdin.read().rstrip("\n")
+    value = (
+        typer.prompt("Value", hide_input=True)
+        if sys.stdin.isatty()
+        else sys.stdin.read().rstrip("\n")
+    )
     body = {"kind": "key" if key else "password", "value": value}
     say(Client().call("PUT", f"/api/secrets/{quote(name)}", body)["reference"])
 

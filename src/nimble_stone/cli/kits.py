@@ -1,4 +1,6 @@
-"""Kits: list, validate, explain, and try one against the lab. What they need is loaded when they run."""
+"""Kits: list, validate, explain, and try one against the lab. What they need is loaded when they
+run.
+"""
 
 from __future__ import annotations
 
@@ -26,9 +28,17 @@ Which = Annotated[str, typer.Argument(help="A kit's file, or the id of one that 
 def kit_list(as_json: Json = False) -> None:
     """The kits that ship."""
     from nimble_stone.server.kits import load_kits
+
     kits = load_kits()
-    rows = [[kit.id, kit.accepts.product, ", ".join(role.label for role in kit.roles), kit.summary] for kit in kits.values()]
-    answer([{"id": row[0], "product": row[1], "roles": row[2], "summary": row[3]} for row in rows], as_json, *table([["kit", "product", "roles", ""], *rows]))
+    rows = [
+        [kit.id, kit.accepts.product, ", ".join(role.label for role in kit.roles), kit.summary]
+        for kit in kits.values()
+    ]
+    answer(
+        [{"id": row[0], "product": row[1], "roles": row[2], "summary": row[3]} for row in rows],
+        as_json,
+        *table([["kit", "product", "roles", ""], *rows]),
+    )
 
 
 @app.command("validate")
@@ -36,39 +46,81 @@ def kit_validate(file: Path, as_json: Json = False) -> None:
     """Whether a kit file is one; every fault with its line. Exit code 1 when it is none."""
     from nimble_stone.core import yaml_text
     from nimble_stone.server.kits import read_kit
+
     try:
         kit = read_kit(text_of(file), str(file))
     except yaml_text.Faults as error:
-        answer({"kit": "", "faults": [{"place": place, "message": message} for place, message in error.faults]}, as_json,
-               *(f"{place or file}: {message}" for place, message in error.faults))
+        answer(
+            {
+                "kit": "",
+                "faults": [{"place": place, "message": message} for place, message in error.faults],
+            },
+            as_json,
+            *(f"{place or file}: {message}" for place, message in error.faults),
+        )
         raise typer.Exit(FOUND) from None
-    answer({"kit": kit.id, "faults": []}, as_json, f"{kit.title} is valid: {count_text(len(kit.roles), 'role')}, "
-           f"{count_text(len(kit.questions), 'question')}, {count_text(len(kit.acceptance), 'acceptance check')}.")
+    answer(
+        {"kit": kit.id, "faults": []},
+        as_json,
+        f"{kit.title} is valid: {count_text(len(kit.roles), 'role')},"
+        f" {count_text(len(kit.questions), 'question')},"
+        f" {count_text(len(kit.acceptance), 'acceptance check')}.",
+    )
 
 
 @app.command("explain")
 def kit_explain(kit: Which, as_json: Json = False) -> None:
     """A kit in words: roles, sizing, questions, networks, order of forming, acceptance."""
     from nimble_stone.core.kit.words import explain
+
     found = _kit(kit)
     lines = explain(found)
     answer({"kit": found.id, "lines": lines}, as_json, *lines)
 
 
 @app.command("try")
-def kit_try(kit: Which, package: Annotated[list[Path] | None, typer.Option(help="Its packages; the lab's own when left out.")] = None,
-            bay: Annotated[str, typer.Option(help="Bay of the lab.")] = "kelda-main",
-            count: Annotated[list[str] | None, typer.Option(help="ROLE=NUMBER")] = None,
-            value: Annotated[list[str] | None, typer.Option(help="COLUMN=VALUE")] = None, as_json: Json = False) -> None:
-    """Roll a kit out on a lab of its own, prove it, and throw everything away. Exit code 1 when it does not come through."""
+def kit_try(
+    kit: Which,
+    package: Annotated[
+        list[Path] | None, typer.Option(help="Its packages; the lab's own when left out.")
+    ] = None,
+    bay: Annotated[str, typer.Option(help="Bay of the lab.")] = "kelda-main",
+    count: Annotated[list[str] | None, typer.Option(help="ROLE=NUMBER")] = None,
+    value: Annotated[list[str] | None, typer.Option(help="COLUMN=VALUE")] = None,
+    as_json: Json = False,
+) -> None:
+    """Roll a kit out on a lab of its own, prove it, and throw everything away. Exit code 1 when it
+    does not come through.
+    """
     text = text_of(Path(kit)) if Path(kit).is_file() else ""
     found = _kit(kit)
     with tempfile.TemporaryDirectory(prefix="nimble-stone-try-") as folder:
-        outcome = _tried(Path(folder), found, text, package or [], bay, dict(_pairs(count)), dict(_pairs(value)), quiet=as_json)
+        outcome = _tried(
+            Path(folder),
+            found,
+            text,
+            package or [],
+            bay,
+            dict(_pairs(count)),
+            dict(_pairs(value)),
+            quiet=as_json,
+        )
     failed = [one for one in outcome["proofs"] if not one["passed"]]
-    answer(outcome, as_json, *(f"failed: {one['key']} {one['message']}" for one in outcome["steps"] if one["state"] == "failed"),
-           *(f"not proved: {one['label']} {one['node']}: {one['found']} instead of {one['expected']}" for one in failed),
-           f"{found.title}: {outcome['state']}, {len(outcome['proofs']) - len(failed)} of {len(outcome['proofs'])} proofs hold, {outcome['seconds']:.0f} s.")
+    answer(
+        outcome,
+        as_json,
+        *(
+            f"failed: {one['key']} {one['message']}"
+            for one in outcome["steps"]
+            if one["state"] == "failed"
+        ),
+        *(
+            f"not proved: {one['label']} {one['node']}: {one['found']} instead of {one['expected']}"
+            for one in failed
+        ),
+        f"{found.title}: {outcome['state']}, {len(outcome['proofs']) - len(failed)} of"
+        f" {len(outcome['proofs'])} proofs hold, {outcome['seconds']:.0f} s.",
+    )
     raise typer.Exit(FINE if outcome["state"] == "done" else FOUND)
 
 
@@ -78,23 +130,41 @@ def _pairs(items: list[str] | None) -> list[tuple[str, str]]:
 
 def _kit(which: str) -> Kit:
     from nimble_stone.server.kits import load_kits, read_kit
+
     if Path(which).is_file():
         return read_kit(text_of(Path(which)), which)
     kits = load_kits()
     if which not in kits:
-        raise InputError(f"there is neither a file nor a kit “{which}”; kits are {', '.join(sorted(kits))}")
+        raise InputError(
+            f"there is neither a file nor a kit “{which}”; kits are {', '.join(sorted(kits))}"
+        )
     return kits[which]
 
 
-def _tried(folder: Path, kit: Kit, text: str, packages: list[Path], bay: str, counts: dict[str, str], values: dict[str, str], *, quiet: bool) -> dict[str, Any]:
+def _tried(
+    folder: Path,
+    kit: Kit,
+    text: str,
+    packages: list[Path],
+    bay: str,
+    counts: dict[str, str],
+    values: dict[str, str],
+    *,
+    quiet: bool,
+) -> dict[str, Any]:
     from nimble_stone.cli.serving import lab_processes
     from nimble_stone.lab import appliance, demo, products
+
     began = time.monotonic()
     data = folder / "data"
     (data / "kits").mkdir(parents=True, mode=0o700)
     if text:
         (data / "kits" / "tried.yaml").write_text(text)
-    for wanted in {kit.accepts.product, *(role.accepts.product for role in kit.roles if role.accepts)} if not packages else ():
+    for wanted in (
+        {kit.accepts.product, *(role.accepts.product for role in kit.roles if role.accepts)}
+        if not packages
+        else ()
+    ):
         product = next((one for one in products.ALL.values() if one.title == wanted), None)
         file = folder / f"package-{len(packages)}.ova"
         if product is not None:
@@ -102,19 +172,35 @@ def _tried(folder: Path, kit: Kit, text: str, packages: list[Path], bay: str, co
         elif wanted == "Gauge Collector":
             file.write_bytes(appliance.ova(mib=1))
         else:
-            raise InputError(f"the lab has no product “{wanted}”", hint="Name its package with --package; the lab's guests answer as the lab's products do.")
+            raise InputError(
+                f"the lab has no product “{wanted}”",
+                hint=(
+                    "Name its package with --package; the lab's guests answer as the lab's"
+                    " products do."
+                ),
+            )
         packages.append(file)
     with lab_processes(folder, data) as (lab, client):
         client.call("PUT", f"/api/secrets/{demo.CREDENTIAL}", {"value": demo.PASSWORD})
         client.call("POST", "/api/estate", demo.estate_file(lab).model_dump(mode="json"))
         client.call("POST", "/api/estate/read", {})
         taken = [client.upload(package, lambda *_: None) for package in packages]
-        plan = _plan(client, kit, [(one["product"], one["version"]) for one in taken], bay, counts, values)
+        plan = _plan(
+            client, kit, [(one["product"], one["version"]) for one in taken], bay, counts, values
+        )
         if blockers := [f["message"] for f in plan["findings"] if f["severity"] == "blocker"]:
-            raise InputError(f"the plan has blockers: {'; '.join(blockers[:4])}", hint="Give values with --value and counts with --count.")
+            raise InputError(
+                f"the plan has blockers: {'; '.join(blockers[:4])}",
+                hint="Give values with --value and counts with --count.",
+            )
         started = client.call("POST", f"/api/plans/{plan['id']}/run")
         if not started["run"]:
-            raise InputError("the run was refused: " + "; ".join(f["message"] for f in started["plan"]["findings"] if f["severity"] == "blocker"))
+            raise InputError(
+                "the run was refused: "
+                + "; ".join(
+                    f["message"] for f in started["plan"]["findings"] if f["severity"] == "blocker"
+                )
+            )
         run: dict[str, Any] = {"state": "running"}
         told: set[str] = set()
         while run["state"] in ("running", "proving"):
@@ -124,33 +210,75 @@ def _tried(folder: Path, kit: Kit, text: str, packages: list[Path], bay: str, co
                 if step["state"] == "done" and step["key"] not in told and not quiet:
                     told.add(step["key"])
                     say(f"  {step['label']} {step['node']}".rstrip())
-    return {"state": run["state"], "seconds": time.monotonic() - began, "proofs": run["proofs"],
-            "steps": [{"key": s["key"], "state": s["state"], "message": s["message"]} for s in run["steps"]]}
+    return {
+        "state": run["state"],
+        "seconds": time.monotonic() - began,
+        "proofs": run["proofs"],
+        "steps": [
+            {"key": s["key"], "state": s["state"], "message": s["message"]} for s in run["steps"]
+        ],
+    }
 
 
-def _plan(client: Client, kit: Kit, taken: list[tuple[str, str]], bay: str, counts: dict[str, str], values: dict[str, str]) -> dict[str, Any]:
-    """A plan of the kit's usual numbers on the lab: pools and networks of the bay, secrets made by their rules."""
+def _plan(
+    client: Client,
+    kit: Kit,
+    taken: list[tuple[str, str]],
+    bay: str,
+    counts: dict[str, str],
+    values: dict[str, str],
+) -> dict[str, Any]:
+    """A plan of the kit's usual numbers on the lab: pools and networks of the bay, secrets made by
+    their rules.
+    """
     from nimble_stone.core.estate import Estate
     from nimble_stone.core.plan.beginning import beginning
     from nimble_stone.core.plan.many import Base, plans_of
     from nimble_stone.core.plan.packages import takes
     from nimble_stone.core.secrets_rule import made_by
+
     estate = Estate.model_validate(client.call("GET", "/api/estate/facts"))
     header = ["name", *(f"count.{role}" for role in counts)]
-    fits = {role: next((f"{product} {version}" for product, version in taken if takes(accepts, product, version)), "")
-            for role, accepts in (("", kit.accepts), *((role.id, role.accepts) for role in kit.roles if role.accepts))}
+    fits = {
+        role: next(
+            (
+                f"{product} {version}"
+                for product, version in taken
+                if takes(accepts, product, version)
+            ),
+            "",
+        )
+        for role, accepts in (
+            ("", kit.accepts),
+            *((role.id, role.accepts) for role in kit.roles if role.accepts),
+        )
+    }
     base = Base(kit.id, fits.pop(""), bay, (), values, {kit.id: fits})
-    drawn = plans_of([header, ["tried", *counts.values()]], base, {kit.id: kit}, lambda kit, bay: beginning(kit, bay, estate))[0]
+    drawn = plans_of(
+        [header, ["tried", *counts.values()]],
+        base,
+        {kit.id: kit},
+        lambda kit, bay: beginning(kit, bay, estate),
+    )[0]
     if drawn.faults:
         raise InputError("; ".join(drawn.faults))
     plan = client.call("POST", "/api/plans", {"text": drawn.text})
     for column in plan["columns"]:
         if column["kind"] == "secret" and column["required"]:
-            rule = next((question.rule for question in kit.questions if question.id == column["id"]), None)
-            plan = client.call("POST", "/api/plans/tried/secret",
-                               {"version": plan["version"], "column": column["id"], "value": made_by(rule, secrets.choice)})
+            rule = next(
+                (question.rule for question in kit.questions if question.id == column["id"]), None
+            )
+            plan = client.call(
+                "POST",
+                "/api/plans/tried/secret",
+                {
+                    "version": plan["version"],
+                    "column": column["id"],
+                    "value": made_by(rule, secrets.choice),
+                },
+            )
     if plan["licence_text"]:
-        plan = client.call("POST", "/api/plans/tried/licence", {"version": plan["version"], "by": "the trial"})
+        plan = client.call(
+            "POST", "/api/plans/tried/licence", {"version": plan["version"], "by": "the trial"}
+        )
     return dict(plan)
-
-

@@ -14,8 +14,15 @@ import typer
 
 from nimble_stone.core.errors import InputError, Unreachable
 
-app = typer.Typer(help="The lab: stand-in hosts that can be told to misbehave.", no_args_is_help=True)
-Folder = Annotated[Path | None, typer.Option(help="The lab's folder; else the folder “lab” in NIMBLE_STONE_DATA, else .demo/lab.")]
+app = typer.Typer(
+    help="The lab: stand-in hosts that can be told to misbehave.", no_args_is_help=True
+)
+Folder = Annotated[
+    Path | None,
+    typer.Option(
+        help="The lab's folder; else the folder “lab” in NIMBLE_STONE_DATA, else .demo/lab."
+    ),
+]
 
 
 def _folder(given: Path | None) -> Path:
@@ -25,10 +32,13 @@ def _folder(given: Path | None) -> Path:
 
 
 @app.command()
-def serve(folder: Folder = None, octet: int = 44, speed: float = 1.0, more_hosts: int = 0, port: int = 0) -> None:
+def serve(
+    folder: Folder = None, octet: int = 44, speed: float = 1.0, more_hosts: int = 0, port: int = 0
+) -> None:
     """Start the stand-ins."""
     from nimble_stone.lab import demo
     from nimble_stone.lab.serve import Lab
+
     place = _folder(folder)
     logging.getLogger("asyncssh").setLevel(logging.ERROR)
 
@@ -41,16 +51,22 @@ def serve(folder: Folder = None, octet: int = 44, speed: float = 1.0, more_hosts
             asyncio.get_running_loop().add_signal_handler(number, ended.set)
         await ended.wait()
         await lab.close()
+
     asyncio.run(run())
 
 
 def _control(folder: Path, method: str, path: str, body: dict[str, object] | None = None) -> object:
     import httpx
+
     try:
         port = json.loads((folder / "control.json").read_text())["port"]
-        answer = httpx.request(method, f"http://127.0.0.1:{port}{path}", json=body, timeout=30, trust_env=False)
+        answer = httpx.request(
+            method, f"http://127.0.0.1:{port}{path}", json=body, timeout=30, trust_env=False
+        )
     except (OSError, httpx.HTTPError) as error:
-        raise Unreachable(f"the lab in {folder} does not answer", hint="Start it with `make demo`.") from error
+        raise Unreachable(
+            f"the lab in {folder} does not answer", hint="Start it with `make demo`."
+        ) from error
     if answer.status_code >= 400:
         raise InputError(str(answer.json().get("reason")))
     return answer.json()
@@ -64,9 +80,12 @@ def show(folder: Folder = None) -> None:
 
 @app.command("set")
 def turn(host: str, knobs: list[str], folder: Folder = None) -> None:
-    """Turn knobs of a host: slow_s=2 rate=1e6 unreachable=true login_refused=true full=true cut_after=1000000 new_host_key=true
-    emulation=true garbage=true crash=true flood_mib=200 hang=true clock_s=9 narrow=1400 walled=true; of a machine: slow_s unreachable login_refused
-    starting new_certificate garbage. HOST “all” takes speed=5 occupied=10.44.20.12 guest:NAME=never-boots|never-ready|ok."""
+    """Turn knobs of a host: slow_s=2 rate=1e6 unreachable=true login_refused=true full=true
+    cut_after=1000000 new_host_key=true
+    emulation=true garbage=true crash=true flood_mib=200 hang=true clock_s=9 narrow=1400
+    walled=true; of a machine: slow_s unreachable login_refused
+    starting new_certificate garbage. HOST “all” takes speed=5 occupied=10.44.20.12
+    guest:NAME=never-boots|never-ready|ok."""
     body: dict[str, object] = {}
     for item in knobs:
         key, mark, value = item.partition("=")
@@ -79,7 +98,17 @@ def turn(host: str, knobs: list[str], folder: Folder = None) -> None:
             assert isinstance(troubles, dict)
             troubles[key.removeprefix("guest:")] = "" if value == "ok" else value
         else:
-            body[key] = {"true": True, "false": False}.get(value) if value in ("true", "false") else float(value)
+            body[key] = (
+                {"true": True, "false": False}.get(value)
+                if value in ("true", "false")
+                else float(value)
+            )
     for key in {"cut_after", "flood_mib", "narrow"} & set(body):
         body[key] = int(float(str(body[key])))
-    typer.echo(json.dumps(_control(_folder(folder), "POST", "/lab" if host == "all" else f"/lab/hosts/{host}", body)))
+    typer.echo(
+        json.dumps(
+            _control(
+                _folder(folder), "POST", "/lab" if host == "all" else f"/lab/hosts/{host}", body
+            )
+        )
+    )

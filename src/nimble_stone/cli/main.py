@@ -9,7 +9,17 @@ from typing import Annotated
 
 import typer
 
-from nimble_stone.cli import access, backup, certificates, disks, estate, keyring, kits, plans, serving
+from nimble_stone.cli import (
+    access,
+    backup,
+    certificates,
+    disks,
+    estate,
+    keyring,
+    kits,
+    plans,
+    serving,
+)
 from nimble_stone.cli import lab as lab_commands
 from nimble_stone.cli.client import Client
 from nimble_stone.cli.entry import guarded
@@ -19,30 +29,61 @@ from nimble_stone.core.errors import InputError, NotFound
 from nimble_stone.core.run_words import EVENTS
 from nimble_stone.core.units import count_text, size_text, time_text
 
-app = typer.Typer(help="Nimble Stone rolls virtual appliances and clusters out onto hypervisor hosts.", no_args_is_help=True, add_completion=False,
-                  pretty_exceptions_enable=False)
+app = typer.Typer(
+    help="Nimble Stone rolls virtual appliances and clusters out onto hypervisor hosts.",
+    no_args_is_help=True,
+    add_completion=False,
+    pretty_exceptions_enable=False,
+)
 package_app = typer.Typer(help="Packages: take in, list, inspect.", no_args_is_help=True)
 run_app = typer.Typer(help="Runs: start, watch, hold, resume, retry, undo.", no_args_is_help=True)
 trust_app = typer.Typer(help="Publishers whose signatures are trusted.", no_args_is_help=True)
-for name, sub in (("package", package_app), ("estate", estate.app), ("plan", plans.app), ("kit", kits.app), ("run", run_app), ("secret", keyring.app),
-                  ("lab", lab_commands.app), ("access", access.app),
-                  ("disk", disks.app), ("certificate", certificates.app), ("trust", trust_app)):
+for name, sub in (
+    ("package", package_app),
+    ("estate", estate.app),
+    ("plan", plans.app),
+    ("kit", kits.app),
+    ("run", run_app),
+    ("secret", keyring.app),
+    ("lab", lab_commands.app),
+    ("access", access.app),
+    ("disk", disks.app),
+    ("certificate", certificates.app),
+    ("trust", trust_app),
+):
     app.add_typer(sub, name=name)
 package_app.command("inspect")(package_inspect)
 serving.add_commands(app)
 TRANSCRIPT_PAGE = 500
 backup.add_commands(app)
 
+
 @package_app.command("add")
-def package_add(source: Annotated[list[str], typer.Argument(help="A file (a descriptor brings its files along), several files of one package, or a URL.")],
-                sha256: Annotated[str, typer.Option(help="For a URL: the digest it must have.")] = "", as_json: Json = False) -> None:
-    """Take a package in. An upload that breaks off goes on where it was, also when the command is given again."""
+def package_add(
+    source: Annotated[
+        list[str],
+        typer.Argument(
+            help=(
+                "A file (a descriptor brings its files along), several files of one package, or a"
+                " URL."
+            )
+        ),
+    ],
+    sha256: Annotated[str, typer.Option(help="For a URL: the digest it must have.")] = "",
+    as_json: Json = False,
+) -> None:
+    """Take a package in. An upload that breaks off goes on where it was, also when the command is
+    given again.
+    """
     client = Client()
     teller = disks.Progress("sending")
     if len(source) == 1 and source[0].startswith(("http://", "https://")):
         row = client.call("POST", "/api/take-ins", {"url": source[0], "sha256": sha256})
         while row["state"] in ("receiving", "verifying"):
-            teller.word, teller.total = "fetching" if row["state"] == "receiving" else "verifying", row["total"]
+            teller.word, teller.total = (
+                ("fetching" if row["state"] == "receiving" else "verifying"),
+                row["total"],
+            )
             teller.at(row["done"])
             time.sleep(0.2)
             row = client.call("GET", f"/api/take-ins/{row['id']}")
@@ -56,31 +97,77 @@ def package_add(source: Annotated[list[str], typer.Argument(help="A file (a desc
                 raise NotFound(f"there is no file {path}")
         if len(paths) == 1:
             from nimble_stone.engine.files import opened
+
             with opened(paths[0]) as given:
                 paths = [paths[0].parent / g.name for g in given]
 
         def seen(sent: int, total: int) -> None:
             teller.total = total
             teller.at(sent)
+
         found = client.upload(paths, seen)
     teller.end()
-    answer(found, as_json, f"{found['product']} {found['version']} taken in: {found['sha256'][:12]}", *package_lines(found))
+    answer(
+        found,
+        as_json,
+        f"{found['product']} {found['version']} taken in: {found['sha256'][:12]}",
+        *package_lines(found),
+    )
 
 
 @package_app.command("list")
 def package_list(as_json: Json = False) -> None:
     """All packages."""
     found = Client().call("GET", "/api/packages")
-    answer(found, as_json, *(table([[p["sha256"][:12], p["kind"], f"{p['product']} {p['version']}", p["channel"] or "-", size_text(p["size"]), p["file_name"]]
-                                    for p in found]) or ["No package was taken in yet: nimble-stone package add FILE"]))
+    answer(
+        found,
+        as_json,
+        *(
+            table(
+                [
+                    [
+                        p["sha256"][:12],
+                        p["kind"],
+                        f"{p['product']} {p['version']}",
+                        p["channel"] or "-",
+                        size_text(p["size"]),
+                        p["file_name"],
+                    ]
+                    for p in found
+                ]
+            )
+            or ["No package was taken in yet: nimble-stone package add FILE"]
+        ),
+    )
 
 
 @package_app.command("take-ins")
 def package_take_ins(as_json: Json = False) -> None:
     """What is coming in, and how earlier attempts ended."""
     found = Client().call("GET", "/api/take-ins")
-    answer(found, as_json, *(table([[t["id"], t["source"], t["state"], t["name"], f"{size_text(t['done'])} of {size_text(t['total'])}" if t["state"] in
-                                     ("receiving", "verifying") else t["message"][:100]] for t in found]) or ["Nothing was taken in yet."]))
+    answer(
+        found,
+        as_json,
+        *(
+            table(
+                [
+                    [
+                        t["id"],
+                        t["source"],
+                        t["state"],
+                        t["name"],
+                        (
+                            f"{size_text(t['done'])} of {size_text(t['total'])}"
+                            if t["state"] in ("receiving", "verifying")
+                            else t["message"][:100]
+                        ),
+                    ]
+                    for t in found
+                ]
+            )
+            or ["Nothing was taken in yet."]
+        ),
+    )
 
 
 @package_app.command("stop")
@@ -92,30 +179,58 @@ def package_stop(take_in: str) -> None:
 
 @package_app.command("compare")
 def package_compare(old: str, new: str, as_json: Json = False) -> None:
-    """What changed from one package to another: files, or packages of the server. Exit code 1 when anything did."""
+    """What changed from one package to another: files, or packages of the server. Exit code 1 when
+    anything did.
+    """
     if Path(old).is_file() and Path(new).is_file():
         from nimble_stone.cli import tools
+
         changes = tools.compare_files(Path(old), Path(new))
     else:
-        changes = Client().call("GET", "/api/packages/compare", params={"old": old, "new": new})["changes"]
-    answer(changes, as_json, *([f"{c['group']:9} {c['kind']:7} {c['what']}: {c['before'] or '-'} → {c['after'] or '-'}" for c in changes]
-                               or ["Nothing an engineer must know has changed."]))
+        changes = Client().call("GET", "/api/packages/compare", params={"old": old, "new": new})[
+            "changes"
+        ]
+    answer(
+        changes,
+        as_json,
+        *(
+            [
+                f"{c['group']:9} {c['kind']:7} {c['what']}: {c['before'] or '-'} →"
+                f" {c['after'] or '-'}"
+                for c in changes
+            ]
+            or ["Nothing an engineer must know has changed."]
+        ),
+    )
     raise typer.Exit(FOUND if changes else FINE)
 
 
 @package_app.command("label")
-def package_label(package: str, channel: Annotated[str, typer.Option(help="Such as stable or candidate.")] = "",
-                  note: Annotated[str, typer.Option(help="A note for the team.")] = "", as_json: Json = False) -> None:
+def package_label(
+    package: str,
+    channel: Annotated[str, typer.Option(help="Such as stable or candidate.")] = "",
+    note: Annotated[str, typer.Option(help="A note for the team.")] = "",
+    as_json: Json = False,
+) -> None:
     """Set the team's own channel and note."""
     found = Client().call("PATCH", f"/api/packages/{package}", {"channel": channel, "note": note})
-    answer(found, as_json, f"{found['product']} {found['version']}: {found['channel'] or 'no channel'}")
+    answer(
+        found, as_json, f"{found['product']} {found['version']}: {found['channel'] or 'no channel'}"
+    )
 
 
 @package_app.command("accept")
-def package_accept(package: str, by: Annotated[str, typer.Option(help="Who accepts.")], as_json: Json = False) -> None:
+def package_accept(
+    package: str, by: Annotated[str, typer.Option(help="Who accepts.")], as_json: Json = False
+) -> None:
     """Accept the licence text in a person's name; it is recorded with the time."""
     found = Client().call("POST", f"/api/packages/{package}/accept", {"by": by})
-    answer(found, as_json, f"licence of {found['product']} {found['version']} accepted by {found['accepted'][-1]['by']}")
+    answer(
+        found,
+        as_json,
+        f"licence of {found['product']} {found['version']} accepted by"
+        f" {found['accepted'][-1]['by']}",
+    )
 
 
 @package_app.command("remove")
@@ -126,7 +241,10 @@ def package_remove(package: str) -> None:
 
 
 @package_app.command("copies")
-def package_copies(clear: Annotated[str, typer.Option(help="Clear the unused copies of this package.")] = "", as_json: Json = False) -> None:
+def package_copies(
+    clear: Annotated[str, typer.Option(help="Clear the unused copies of this package.")] = "",
+    as_json: Json = False,
+) -> None:
     """Copies of packages on datastores, and clearing those that nobody uses."""
     client = Client()
     if clear:
@@ -134,15 +252,39 @@ def package_copies(clear: Annotated[str, typer.Option(help="Clear the unused cop
         answer(done, as_json, f"{done['cleared']} copies cleared", *done["kept"])
         return
     found = client.call("GET", "/api/copies")
-    answer(found, as_json, *(table([[c["datastore"], c["host"], c["name"], size_text(c["size"]), ", ".join(c["used_by"]) or "unused"] for c in found])
-                             or ["No datastore holds a copy."]))
+    answer(
+        found,
+        as_json,
+        *(
+            table(
+                [
+                    [
+                        c["datastore"],
+                        c["host"],
+                        c["name"],
+                        size_text(c["size"]),
+                        ", ".join(c["used_by"]) or "unused",
+                    ]
+                    for c in found
+                ]
+            )
+            or ["No datastore holds a copy."]
+        ),
+    )
 
 
 @trust_app.command("list")
 def trust_list(as_json: Json = False) -> None:
     """Publishers whose signatures are trusted."""
     found = Client().call("GET", "/api/trust")
-    answer(found, as_json, *(table([[t["fingerprint"][:23] + "…", t["subject"]] for t in found]) or ["Nobody is trusted yet: nimble-stone trust add FILE"]))
+    answer(
+        found,
+        as_json,
+        *(
+            table([[t["fingerprint"][:23] + "…", t["subject"]] for t in found])
+            or ["Nobody is trusted yet: nimble-stone trust add FILE"]
+        ),
+    )
 
 
 @trust_app.command("add")
@@ -160,14 +302,22 @@ def trust_remove(fingerprint: str) -> None:
 
 
 @run_app.command("start")
-def run_start(plan: str, watch: Annotated[bool, typer.Option("--watch", help="Stay and tell what happens.")] = False, as_json: Json = False) -> None:
+def run_start(
+    plan: str,
+    watch: Annotated[bool, typer.Option("--watch", help="Stay and tell what happens.")] = False,
+    as_json: Json = False,
+) -> None:
     """Check a plan against the world and start it."""
     client = Client()
     found = client.patient(f"/api/plans/{plan}/run")
     if not found["run"]:
         answer(found, as_json, "Not started: blockers stand in the way.", *findings(found["plan"]))
         raise typer.Exit(FOUND)
-    answer({"run": found["run"]}, as_json, f"run {found['run']} has begun: {found['plan']['sentence']['below']}")
+    answer(
+        {"run": found["run"]},
+        as_json,
+        f"run {found['run']} has begun: {found['plan']['sentence']['below']}",
+    )
     if watch:
         _watch(client, found["run"], as_json)
 
@@ -180,7 +330,9 @@ def run_watch(run: str, as_json: Json = False) -> None:
 
 def _watch(client: Client, run: str, as_json: bool) -> None:
     seen = client.call("GET", f"/api/runs/{run}")
-    labels = {step["key"]: f"{step['node'] or step['host']:14} {step['label']}" for step in seen["steps"]}
+    labels = {
+        step["key"]: f"{step['node'] or step['host']:14} {step['label']}" for step in seen["steps"]
+    }
     began = {}
     if seen["state"] in ("running", "proving", "undoing"):
         for event in client.events(run):
@@ -190,16 +342,36 @@ def _watch(client: Client, run: str, as_json: bool) -> None:
             elif step:
                 if event["kind"] == "begun":
                     began[step] = event["at"]
-                elif event["kind"] in ("done", "failed", "skipped", "undone", "try-again", "undo-failed", "lost-contact", "contact-again", "wait-extended",
-                                       "wait-end-asked"):
-                    took = f" ({time_text(event['at'] - began[step])})" if step in began and event["kind"] in ("done", "failed") else ""
-                    say(f"{labels.get(step, step)}: {EVENTS[event['kind']]}{took} {payload.get('message', '')}".rstrip())
+                elif event["kind"] in (
+                    "done",
+                    "failed",
+                    "skipped",
+                    "undone",
+                    "try-again",
+                    "undo-failed",
+                    "lost-contact",
+                    "contact-again",
+                    "wait-extended",
+                    "wait-end-asked",
+                ):
+                    took = (
+                        f" ({time_text(event['at'] - began[step])})"
+                        if step in began and event["kind"] in ("done", "failed")
+                        else ""
+                    )
+                    say(
+                        f"{labels.get(step, step)}: {EVENTS[event['kind']]}{took}"
+                        f" {payload.get('message', '')}".rstrip()
+                    )
                     if event["kind"] == "failed" and payload.get("hint"):
                         say(f"  {payload['hint']}")
             else:
                 say(f"run: {EVENTS.get(event['kind'], event['kind'])}")
-            if (not step and payload.get("state") in ("done", "unproved", "undone", "trouble", "held")
-                    and client.call("GET", f"/api/runs/{run}")["state"] == payload["state"]):
+            if (
+                not step
+                and payload.get("state") in ("done", "unproved", "undone", "trouble", "held")
+                and client.call("GET", f"/api/runs/{run}")["state"] == payload["state"]
+            ):
                 break
     end = client.call("GET", f"/api/runs/{run}")
     if not as_json:
@@ -212,14 +384,26 @@ def _watch(client: Client, run: str, as_json: bool) -> None:
 def run_list(as_json: Json = False) -> None:
     """All runs, newest first."""
     found = Client().call("GET", "/api/runs")
-    answer(found, as_json, *(table([[r["id"], r["plan"], r["words"]["short"] + ":", r["words"]["sentence"]] for r in found]) or ["There was no run yet."]))
+    answer(
+        found,
+        as_json,
+        *(
+            table(
+                [
+                    [r["id"], r["plan"], r["words"]["short"] + ":", r["words"]["sentence"]]
+                    for r in found
+                ]
+            )
+            or ["There was no run yet."]
+        ),
+    )
 
 
 def _wish(name: str, help_text: str) -> None:
     @run_app.command(name, help=help_text)
     def command(run: str, as_json: Json = False) -> None:
         client = Client()
-        if run.startswith("g"):                                     # a run that prepares hosts
+        if run.startswith("g"):  # a run that prepares hosts
             found = client.call("POST", f"/api/groundwork/{run}/{name}", {})
             answer(found, as_json, f"{found['id']}: {found['sentence']}")
             return
@@ -227,15 +411,26 @@ def _wish(name: str, help_text: str) -> None:
         answer(found, as_json, sentence(found["sentence"]))
 
 
-for _name, _help in (("hold", "Start no new steps until resumed."), ("resume", "Go on after a hold."), ("retry", "Try failed steps again."),
-                     ("undo", "Roll back: delete everything this run created; nothing else is touched.")):
+for _name, _help in (
+    ("hold", "Start no new steps until resumed."),
+    ("resume", "Go on after a hold."),
+    ("retry", "Try failed steps again."),
+    ("undo", "Roll back: delete everything this run created; nothing else is touched."),
+):
     _wish(_name, _help)
 
 
 @run_app.command("extend")
-def run_extend(run: str, step: str, minutes: Annotated[float, typer.Option(help="By how much.")] = 10.0, as_json: Json = False) -> None:
+def run_extend(
+    run: str,
+    step: str,
+    minutes: Annotated[float, typer.Option(help="By how much.")] = 10.0,
+    as_json: Json = False,
+) -> None:
     """Give a waiting step more time."""
-    found = Client().call("POST", f"/api/runs/{run}/extend", {"steps": [step], "seconds": minutes * 60})
+    found = Client().call(
+        "POST", f"/api/runs/{run}/extend", {"steps": [step], "seconds": minutes * 60}
+    )
     answer(found, as_json, sentence(found["sentence"]))
 
 
@@ -252,28 +447,60 @@ def run_show(run: str, as_json: Json = False) -> None:
     found = Client().call("GET", f"/api/runs/{run}")
     rows = [["step", "state", "attempts", "took", ""]]
     for step in found["steps"]:
-        took = time_text(step["ended_at"] - step["started_at"]) if step["ended_at"] and step["started_at"] else "-"
+        took = (
+            time_text(step["ended_at"] - step["started_at"])
+            if step["ended_at"] and step["started_at"]
+            else "-"
+        )
         said = step["undo_message"] if step["undo_failed"] else step["message"]
-        rows.append([step["key"], step["state"], str(step["attempt"]), took, " ".join(filter(None, (said, step["hint"], step["queued"])))])
+        rows.append(
+            [
+                step["key"],
+                step["state"],
+                str(step["attempt"]),
+                took,
+                " ".join(filter(None, (said, step["hint"], step["queued"]))),
+            ]
+        )
     answer(found, as_json, sentence(found["sentence"]), *table(rows))
     raise typer.Exit(FOUND if found["state"] in ("trouble", "unproved") else FINE)
 
 
 @run_app.command("transcript")
-def run_transcript(run: str, step: Annotated[str, typer.Argument(help="A step's key, as `run show` lists them; all steps without it.")] = "",
-                   search: Annotated[str, typer.Option(help="Only entries whose command or answer contains this.")] = "", as_json: Json = False) -> None:
-    """Commands and answers of a run, secrets blanked. Repeated polls with the same answer are one entry."""
+def run_transcript(
+    run: str,
+    step: Annotated[
+        str, typer.Argument(help="A step's key, as `run show` lists them; all steps without it.")
+    ] = "",
+    search: Annotated[
+        str, typer.Option(help="Only entries whose command or answer contains this.")
+    ] = "",
+    as_json: Json = False,
+) -> None:
+    """Commands and answers of a run, secrets blanked. Repeated polls with the same answer are one
+    entry.
+    """
     client, found, after = Client(), [], 0
     while True:
-        page = client.call("GET", f"/api/runs/{run}/transcript", params={"step": step, "after": after, "search": search})
+        page = client.call(
+            "GET",
+            f"/api/runs/{run}/transcript",
+            params={"step": step, "after": after, "search": search},
+        )
         found += page
         if len(page) < TRANSCRIPT_PAGE:
             break
         after = page[-1]["id"]
     lines = []
     for entry in found:
-        times = f" ({entry['times']} times, last {_clock(entry['last_at'])})" if entry["times"] > 1 else ""
-        lines.append(f"{_clock(entry['at'])} {entry['step']} {entry['target']}$ {entry['command']}{times}")
+        times = (
+            f" ({entry['times']} times, last {_clock(entry['last_at'])})"
+            if entry["times"] > 1
+            else ""
+        )
+        lines.append(
+            f"{_clock(entry['at'])} {entry['step']} {entry['target']}$ {entry['command']}{times}"
+        )
         lines += [f"    {line}" for line in entry["answer"].splitlines()]
         lines += [f"    (status {entry['status']})"] if entry["status"] else []
     answer(found, as_json, *(lines or ["Nothing was sent."]))
@@ -287,43 +514,89 @@ def _clock(at: float) -> str:
 def run_console(run: str, node: str, as_json: Json = False) -> None:
     """The tail of a node's serial console."""
     found = Client().call("GET", f"/api/runs/{run}/console", params={"node": node})
-    answer(found, as_json, found["text"] or found["trouble"] or "Nothing on the serial console yet.")
+    answer(
+        found, as_json, found["text"] or found["trouble"] or "Nothing on the serial console yet."
+    )
 
 
 @run_app.command("skip")
-def run_skip(run: str, step: str, reason: Annotated[str, typer.Option(help="Why; it is kept in the journal.")], as_json: Json = False) -> None:
+def run_skip(
+    run: str,
+    step: str,
+    reason: Annotated[str, typer.Option(help="Why; it is kept in the journal.")],
+    as_json: Json = False,
+) -> None:
     """Pass over a failed step."""
     found = Client().call("POST", f"/api/runs/{run}/skip", {"steps": [step], "reason": reason})
     answer(found, as_json, sentence(found["sentence"]))
 
 
 @app.command()
-def limits(overall: Annotated[int, typer.Option(help="Most working steps at once, over all runs.")] = 0,
-           host: Annotated[int, typer.Option(help="Most working steps at once on one host.")] = 0,
-           datastore: Annotated[int, typer.Option(help="Most working steps at once on one datastore.")] = 0, as_json: Json = False) -> None:
+def limits(
+    overall: Annotated[int, typer.Option(help="Most working steps at once, over all runs.")] = 0,
+    host: Annotated[int, typer.Option(help="Most working steps at once on one host.")] = 0,
+    datastore: Annotated[
+        int, typer.Option(help="Most working steps at once on one datastore.")
+    ] = 0,
+    as_json: Json = False,
+) -> None:
     """Show or set how much is done at once, over all runs and host preparation."""
     client = Client()
     found = client.call("GET", "/api/limits")
     if overall or host or datastore:
-        body = {"overall": overall or found["overall"], "per_host": host or found["per_host"], "per_datastore": datastore or found["per_datastore"]}
+        body = {
+            "overall": overall or found["overall"],
+            "per_host": host or found["per_host"],
+            "per_datastore": datastore or found["per_datastore"],
+        }
         found = client.call("PUT", "/api/limits", body)
-    answer(found, as_json, f"At most {found['overall']} steps at once, {found['per_host']} on one host, {found['per_datastore']} on one datastore.",
-           *(f"run {one['run']}: {one['working']} working, {one['queued']} queued" for one in found["shares"]))
+    answer(
+        found,
+        as_json,
+        f"At most {found['overall']} steps at once, {found['per_host']} on one host,"
+        f" {found['per_datastore']} on one datastore.",
+        *(
+            f"run {one['run']}: {one['working']} working, {one['queued']} queued"
+            for one in found["shares"]
+        ),
+    )
 
 
 @app.command()
-def acceptance(run: str, again: Annotated[bool, typer.Option("--again", help="Make the proofs once more.")] = False,
-               junit: Annotated[Path | None, typer.Option(help="Write JUnit XML here.")] = None,
-               html: Annotated[Path | None, typer.Option(help="Write the report here.")] = None, as_json: Json = False) -> None:
+def acceptance(
+    run: str,
+    again: Annotated[bool, typer.Option("--again", help="Make the proofs once more.")] = False,
+    junit: Annotated[Path | None, typer.Option(help="Write JUnit XML here.")] = None,
+    html: Annotated[Path | None, typer.Option(help="Write the report here.")] = None,
+    as_json: Json = False,
+) -> None:
     """The proofs of a run: expected and found."""
     client = Client()
-    found = client.call("POST", f"/api/runs/{run}/prove", {}) if again else client.call("GET", f"/api/runs/{run}")
+    found = (
+        client.call("POST", f"/api/runs/{run}/prove", {})
+        if again
+        else client.call("GET", f"/api/runs/{run}")
+    )
     for path, kind in ((junit, "xml"), (html, "html")):
         if path:
             path.write_text(client.text(f"/api/runs/{run}/acceptance.{kind}"), encoding="utf-8")
     names = {n["id"]: n["name"] for n in found["nodes"]}
-    rows = [[names.get(p["node"], "cluster"), p["label"], "proved" if p["passed"] else "FAILED", p["expected"], p["found"]] for p in found["proofs"]]
-    answer({"proofs": found["proofs"], "proved_at": found["proved_at"]}, as_json, sentence(found["proof_sentence"]), *table(rows))
+    rows = [
+        [
+            names.get(p["node"], "cluster"),
+            p["label"],
+            "proved" if p["passed"] else "FAILED",
+            p["expected"],
+            p["found"],
+        ]
+        for p in found["proofs"]
+    ]
+    answer(
+        {"proofs": found["proofs"], "proved_at": found["proved_at"]},
+        as_json,
+        sentence(found["proof_sentence"]),
+        *table(rows),
+    )
     if not found["proofs"] or not all(p["passed"] for p in found["proofs"]):
         raise typer.Exit(FOUND)
 

@@ -1,4 +1,6 @@
-"""Designing without a server: against a file of facts (`nimble-stone estate facts --json`) and, when given, a package file."""
+"""Designing without a server: against a file of facts (`nimble-stone estate facts --json`) and,
+when given, a package file.
+"""
 
 from __future__ import annotations
 
@@ -33,12 +35,18 @@ def read_facts(path: Path) -> Estate:
     except OSError as error:
         raise InputError(f"{path} cannot be read: {error}") from error
     except ValueError as error:
-        raise FormatError(f"it is no file of facts: {str(error).splitlines()[0]}", place=str(path),
-                          hint="Make one with nimble-stone estate facts --json.") from error
+        raise FormatError(
+            f"it is no file of facts: {str(error).splitlines()[0]}",
+            place=str(path),
+            hint="Make one with nimble-stone estate facts --json.",
+        ) from error
 
 
-def sheet_of(plan_file: Path, estate: Estate, packages: list[PackageView], include: list[Path]) -> Sheet:
-    """The plan of a file, thought through. Shared values are looked for beside the plan as NAME.values.yaml, and in `include`.
+def sheet_of(
+    plan_file: Path, estate: Estate, packages: list[PackageView], include: list[Path]
+) -> Sheet:
+    """The plan of a file, thought through. Shared values are looked for beside the plan as
+    NAME.values.yaml, and in `include`.
 
     Raises FormatError, Faults, InputError.
     """
@@ -46,16 +54,37 @@ def sheet_of(plan_file: Path, estate: Estate, packages: list[PackageView], inclu
     estate = without_guests_of(plan.name, estate)
     kits = load_kits(plan_file.parent / "kits")
     if plan.kit not in kits:
-        raise InputError(f"the plan asks for kit “{plan.kit}”; there are {', '.join(sorted(kits))}", code="kit-unknown")
+        raise InputError(
+            f"the plan asks for kit “{plan.kit}”; there are {', '.join(sorted(kits))}",
+            code="kit-unknown",
+        )
     files = [*sorted(plan_file.parent.glob("*.values.yaml")), *include] if plan.include else []
-    known = {values.name: values for values in (yaml_text.read(text_of(path), SharedValues, str(path)) for path in files)}
-    return resolve(plan, kits[plan.kit], matched(kits[plan.kit], packages), estate, set(), shared=gather(plan.include, known))
+    known = {
+        values.name: values
+        for values in (yaml_text.read(text_of(path), SharedValues, str(path)) for path in files)
+    }
+    return resolve(
+        plan,
+        kits[plan.kit],
+        matched(kits[plan.kit], packages),
+        estate,
+        set(),
+        shared=gather(plan.include, known),
+    )
 
 
 def without_guests_of(plan: str, estate: Estate) -> Estate:
     """The estate as if the plan's own runs had made nothing, as the server looks at it."""
-    facts = {name: one.model_copy(update={"guests": tuple(guest for guest in one.guests if not (guest.mark and guest.mark.plan == plan))})
-             for name, one in estate.facts.items()}
+    facts = {
+        name: one.model_copy(
+            update={
+                "guests": tuple(
+                    guest for guest in one.guests if not (guest.mark and guest.mark.plan == plan)
+                )
+            }
+        )
+        for name, one in estate.facts.items()
+    }
     return estate.model_copy(update={"facts": facts})
 
 
@@ -63,31 +92,61 @@ def view_of(package: Path) -> PackageView:
     """What the sheet needs of a package's file. Raises FormatError."""
     with opened(package) as given:
         contents = examine(given)
-        return PackageView(contents.sha256, contents.descriptor, sum(g.source.size_bytes for g in given))
+        return PackageView(
+            contents.sha256, contents.descriptor, sum(g.source.size_bytes for g in given)
+        )
 
 
-def check(plan_file: Path, facts: Path, packages: list[Path], include: list[Path]) -> dict[str, Any]:
-    """{check, place, findings} of a plan by what was read earlier, and functions for what else may be asked; nobody is asked.
+def check(
+    plan_file: Path, facts: Path, packages: list[Path], include: list[Path]
+) -> dict[str, Any]:
+    """{check, place, findings} of a plan by what was read earlier, and functions for what else may
+    be asked; nobody is asked.
 
     Secrets cannot be looked at here and are not judged.
     """
     estate = read_facts(facts)
     sheet = sheet_of(plan_file, estate, [view_of(package) for package in packages], include)
     estate = without_guests_of(sheet.plan.name, estate)
-    secret = {node.value(column.id) for column in sheet.columns if column.kind == "secret" for node in sheet.nodes} - {""}
-    situation = Situation(sheet, estate, verdicts=dict.fromkeys(secret, ()), licence_sha256=licence_sha256(package.descriptor for package in sheet.used))
+    secret = {
+        node.value(column.id)
+        for column in sheet.columns
+        if column.kind == "secret"
+        for node in sheet.nodes
+    } - {""}
+    situation = Situation(
+        sheet,
+        estate,
+        verdicts=dict.fromkeys(secret, ()),
+        licence_sha256=licence_sha256(package.descriptor for package in sheet.used),
+    )
     findings = checks.check(situation)
     names: dict[str, str] = {node.name: node.id for node in sheet.nodes}
-    return {"check": answers.check(sheet, estate, findings, sequence.build(sheet, estate)), "place": answers.place(sheet, estate),
-            "findings": [finding.model_dump(mode="json") for finding in findings],
-            "size": lambda loads: designing.sized(sheet, loads).model_dump(mode="json"),
-            "headroom": lambda together: designing.as_data(designing.losses(sheet, estate, together, ())),
-            "layout": lambda: designing.as_data(designing.layouts(sheet)),
-            "balance": lambda: designing.balance(sheet).model_dump(mode="json"),
-            "why": lambda node: designing.as_data(designing.places(sheet, names.get(str(node), str(node))))}
+    return {
+        "check": answers.check(sheet, estate, findings, sequence.build(sheet, estate)),
+        "place": answers.place(sheet, estate),
+        "findings": [finding.model_dump(mode="json") for finding in findings],
+        "size": lambda loads: designing.sized(sheet, loads).model_dump(mode="json"),
+        "headroom": lambda together: designing.as_data(
+            designing.losses(sheet, estate, together, ())
+        ),
+        "layout": lambda: designing.as_data(designing.layouts(sheet)),
+        "balance": lambda: designing.balance(sheet).model_dump(mode="json"),
+        "why": lambda node: designing.as_data(
+            designing.places(sheet, names.get(str(node), str(node)))
+        ),
+    }
 
 
-def difference(first: Path, second: Path, facts: Path, packages: list[Path], include: list[Path]) -> list[dict[str, Any]]:
+def difference(
+    first: Path, second: Path, facts: Path, packages: list[Path], include: list[Path]
+) -> list[dict[str, Any]]:
     """What differs from one plan file to another."""
     views, estate = [view_of(package) for package in packages], read_facts(facts)
-    return designing.as_data(designing.difference_views(differences(sheet_of(first, estate, views, include), sheet_of(second, estate, views, include))))
+    return designing.as_data(
+        designing.difference_views(
+            differences(
+                sheet_of(first, estate, views, include), sheet_of(second, estate, views, include)
+            )
+        )
+    )

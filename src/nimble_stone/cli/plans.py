@@ -10,58 +10,142 @@ from typing import Annotated, Any
 import typer
 
 from nimble_stone.cli.client import Client
-from nimble_stone.cli.say import FINE, FOUND, Json, answer, findings, say, sentence, table, text_of, verdict
+from nimble_stone.cli.say import (
+    FINE,
+    FOUND,
+    Json,
+    answer,
+    findings,
+    say,
+    sentence,
+    table,
+    text_of,
+    verdict,
+)
 from nimble_stone.core.errors import InputError
 from nimble_stone.core.units import count_text, size_text, time_text
 
-app = typer.Typer(help="Plans: check, place, size, compare, many at once, in and out.", no_args_is_help=True)
-Facts = Annotated[Path | None, typer.Option("--facts", help="Without a server: a file made by `estate facts --json`.")]
-PackageFile = Annotated[list[Path] | None, typer.Option("--package", help="With --facts: the package's file; again for roles with a product of their own.")]
-Include = Annotated[list[Path] | None, typer.Option("--include", help="With --facts: further files of shared values; those beside the plan are found by "
-                                                                      "themselves.")]
+app = typer.Typer(
+    help="Plans: check, place, size, compare, many at once, in and out.", no_args_is_help=True
+)
+Facts = Annotated[
+    Path | None,
+    typer.Option("--facts", help="Without a server: a file made by `estate facts --json`."),
+]
+PackageFile = Annotated[
+    list[Path] | None,
+    typer.Option(
+        "--package",
+        help="With --facts: the package's file; again for roles with a product of their own.",
+    ),
+]
+Include = Annotated[
+    list[Path] | None,
+    typer.Option(
+        "--include",
+        help=(
+            "With --facts: further files of shared values; those beside the plan are found by "
+            "themselves."
+        ),
+    ),
+]
 
 
 @app.command("list")
 def plan_list(as_json: Json = False) -> None:
     """The plans there are."""
     found = Client().call("GET", "/api/plans")
-    rows = [[p["id"], p["title"], p["kit"], p["bay"], str(p["nodes"]), p["run"]["state"] if p["run"] else "no run"] for p in found]
-    answer(found, as_json, *(table([["plan", "title", "kit", "bay", "nodes", "state"], *rows]) if rows else ["There is no plan yet."]))
+    rows = [
+        [
+            p["id"],
+            p["title"],
+            p["kit"],
+            p["bay"],
+            str(p["nodes"]),
+            p["run"]["state"] if p["run"] else "no run",
+        ]
+        for p in found
+    ]
+    answer(
+        found,
+        as_json,
+        *(
+            table([["plan", "title", "kit", "bay", "nodes", "state"], *rows])
+            if rows
+            else ["There is no plan yet."]
+        ),
+    )
 
 
 @app.command("new")
-def plan_new(name: str, kit: Annotated[str, typer.Option(help="Id of the kit.")], bay: Annotated[str, typer.Option(help="Bay whose hosts it may use.")],
-             package: Annotated[list[str] | None, typer.Option(help="“Product version”, or ROLE=“Product version”; else the newest that is stable and"
-                                                                    " trusted.")] = None, as_json: Json = False) -> None:
+def plan_new(
+    name: str,
+    kit: Annotated[str, typer.Option(help="Id of the kit.")],
+    bay: Annotated[str, typer.Option(help="Bay whose hosts it may use.")],
+    package: Annotated[
+        list[str] | None,
+        typer.Option(
+            help="“Product version”, or ROLE=“Product version”; else the newest that is stable and"
+            " trusted."
+        ),
+    ] = None,
+    as_json: Json = False,
+) -> None:
     """Create a plan with everything the kit, the bay and the pools can tell."""
     chosen = {}
     for text in package or ():
         role, equals, title = text.rpartition("=")
         chosen[role if equals else ""] = title
-    found = Client().call("POST", "/api/plans", {"name": name, "kit": kit, "bay": bay, "packages": chosen})
+    found = Client().call(
+        "POST", "/api/plans", {"name": name, "kit": kit, "bay": bay, "packages": chosen}
+    )
     answer(found, as_json, sentence(found["sentence"]), *findings(found))
 
 
 @app.command("licence")
-def plan_licence(plan: str, by: Annotated[str, typer.Option(help="Who accepts; recorded with the time. Without it the text is shown.")] = "",
-                 as_json: Json = False) -> None:
+def plan_licence(
+    plan: str,
+    by: Annotated[
+        str, typer.Option(help="Who accepts; recorded with the time. Without it the text is shown.")
+    ] = "",
+    as_json: Json = False,
+) -> None:
     """Show the licence of a plan's packages, or accept it in a person's name."""
     client = Client()
     found = client.call("GET", f"/api/plans/{plan}")
     if not by:
-        answer({"text": found["licence_text"], "by": found["licence_by"]}, as_json, found["licence_text"] or "The packages of this plan have no licence text.")
+        answer(
+            {"text": found["licence_text"], "by": found["licence_by"]},
+            as_json,
+            found["licence_text"] or "The packages of this plan have no licence text.",
+        )
         return
-    found = client.call("POST", f"/api/plans/{plan}/licence", {"version": found["version"], "by": by})
+    found = client.call(
+        "POST", f"/api/plans/{plan}/licence", {"version": found["version"], "by": by}
+    )
     answer(found, as_json, f"Licence accepted by {by}.")
 
 
 @app.command("check")
-def plan_check(plan: str, offline: Annotated[bool, typer.Option("--offline", help="With the last facts, without asking the world.")] = False,
-               facts: Facts = None, package: PackageFile = None, include: Include = None, as_json: Json = False) -> None:
+def plan_check(
+    plan: str,
+    offline: Annotated[
+        bool, typer.Option("--offline", help="With the last facts, without asking the world.")
+    ] = False,
+    facts: Facts = None,
+    package: PackageFile = None,
+    include: Include = None,
+    as_json: Json = False,
+) -> None:
     """Check a plan of the server, or a plan file without keeping it."""
     if facts is not None:
         given = _without_server(plan, facts, package or [], include)
-        answer(given["check"], as_json, *findings(given), f"{len(given['check']['nodes'])} nodes, checked against {facts}")
+        answer(
+            given["check"],
+            as_json,
+            *findings(given),
+            f"{len(given['check']['nodes'])} nodes, checked against {facts}",
+        )
         raise typer.Exit(verdict(given))
     if as_json:
         found = _asked(plan, world=not offline and not Path(plan).is_file())["check"]
@@ -71,33 +155,72 @@ def plan_check(plan: str, offline: Annotated[bool, typer.Option("--offline", hel
     if Path(plan).is_file():
         found = client.call("POST", "/api/plans/check", {"text": text_of(Path(plan))})
     else:
-        found = client.call("GET", f"/api/plans/{plan}") if offline else client.patient(f"/api/plans/{plan}/check")
+        found = (
+            client.call("GET", f"/api/plans/{plan}")
+            if offline
+            else client.patient(f"/api/plans/{plan}/check")
+        )
     answer(found, as_json, sentence(found["sentence"]), *findings(found))
     raise typer.Exit(verdict(found))
 
 
 @app.command("place")
-def plan_place(plan: str, facts: Facts = None, package: PackageFile = None, include: Include = None,
-               why: Annotated[str, typer.Option(help="A node: every host as a place for it.")] = "",
-               balance: Annotated[bool, typer.Option("--balance", help="Which few moves would even it out.")] = False, as_json: Json = False) -> None:
-    """Which node on which host, how even that is, and why a node has none. Exit code 1 when one has none."""
+def plan_place(
+    plan: str,
+    facts: Facts = None,
+    package: PackageFile = None,
+    include: Include = None,
+    why: Annotated[str, typer.Option(help="A node: every host as a place for it.")] = "",
+    balance: Annotated[
+        bool, typer.Option("--balance", help="Which few moves would even it out.")
+    ] = False,
+    as_json: Json = False,
+) -> None:
+    """Which node on which host, how even that is, and why a node has none. Exit code 1 when one has
+    none.
+    """
     given = _without_server(plan, facts, package or [], include) if facts else None
     if why != "":
         places = _places(plan, why, given)
-        rows = [["host", "full with it", "", "why not"], *([p["host"], f"{p['load']:.0%}", "here" if p["here"] else "", p["reason"]] for p in places)]
+        rows = [
+            ["host", "full with it", "", "why not"],
+            *(
+                [p["host"], f"{p['load']:.0%}", "here" if p["here"] else "", p["reason"]]
+                for p in places
+            ),
+        ]
         answer(places, as_json, *table(rows))
         raise typer.Exit(FINE if places else FOUND)
     if balance:
         found = given["balance"]() if given else Client().call("GET", f"/api/plans/{plan}/balance")
-        answer(found, as_json, *(f"{m['name']}: {m['host']} → {m['to']}" for m in found["moves"]),
-               f"The fullest host goes from {found['before']:.0%} to {found['after']:.0%}."
-               if found["moves"] else f"Nothing to gain; the fullest host is {found['before']:.0%} full.")
+        answer(
+            found,
+            as_json,
+            *(f"{m['name']}: {m['host']} → {m['to']}" for m in found["moves"]),
+            (
+                f"The fullest host goes from {found['before']:.0%} to {found['after']:.0%}."
+                if found["moves"]
+                else f"Nothing to gain; the fullest host is {found['before']:.0%} full."
+            ),
+        )
         return
     found = (given if given else _asked(plan))["place"]
     spread = found["spread"]
-    rows = [["node", "host", "datastore"], *([name, one["host"] or "none", one["datastore"]] for name, one in found["assignments"].items())]
-    answer(found, as_json, *table(rows), f"The fullest host is {spread['worst_load']:.0%} full; nothing is evener than {spread['bound']:.0%}.",
-           *(f"{name}: {reason}" for name, reason in found["reasons"].items()))
+    rows = [
+        ["node", "host", "datastore"],
+        *(
+            [name, one["host"] or "none", one["datastore"]]
+            for name, one in found["assignments"].items()
+        ),
+    ]
+    answer(
+        found,
+        as_json,
+        *table(rows),
+        f"The fullest host is {spread['worst_load']:.0%} full; nothing is evener than"
+        f" {spread['bound']:.0%}.",
+        *(f"{name}: {reason}" for name, reason in found["reasons"].items()),
+    )
     raise typer.Exit(FOUND if found["reasons"] else FINE)
 
 
@@ -110,78 +233,173 @@ def _places(plan: str, node: str, given: dict[str, Any] | None) -> list[dict[str
 
 
 @app.command("forecast")
-def plan_forecast(plan: str, facts: Facts = None, package: PackageFile = None, include: Include = None, as_json: Json = False) -> None:
-    """How long the rollout takes: the expected time, the time that 90% of simulated runs stay within, and the critical path."""
-    found = (_without_server(plan, facts, package or [], include) if facts else _asked(plan))["check"]["forecast"]
-    answer(found, as_json, f"Expected: {time_text(found['expected_seconds'])}. 90% of simulated runs: at most {time_text(found['p90_seconds'])}.",
-           "Critical path: " + " → ".join(found["critical_path"]))
+def plan_forecast(
+    plan: str,
+    facts: Facts = None,
+    package: PackageFile = None,
+    include: Include = None,
+    as_json: Json = False,
+) -> None:
+    """How long the rollout takes: the expected time, the time that 90% of simulated runs stay
+    within, and the critical path.
+    """
+    found = (_without_server(plan, facts, package or [], include) if facts else _asked(plan))[
+        "check"
+    ]["forecast"]
+    answer(
+        found,
+        as_json,
+        f"Expected: {time_text(found['expected_seconds'])}. 90% of simulated runs: at most"
+        f" {time_text(found['p90_seconds'])}.",
+        "Critical path: " + " → ".join(found["critical_path"]),
+    )
 
 
 @app.command("size")
-def plan_size(plan: str, load: Annotated[list[str] | None, typer.Option("--load", help="LOAD=NUMBER; others come from the plan, then the kit.")] = None,
-              facts: Facts = None, package: PackageFile = None, include: Include = None,
-              take: Annotated[bool, typer.Option("--take", help="Take the proposal over into the plan.")] = False, as_json: Json = False) -> None:
-    """Sizes and numbers for so much to do, and why nothing smaller will do. Exit code 1 when something carries it not."""
+def plan_size(
+    plan: str,
+    load: Annotated[
+        list[str] | None,
+        typer.Option("--load", help="LOAD=NUMBER; others come from the plan, then the kit."),
+    ] = None,
+    facts: Facts = None,
+    package: PackageFile = None,
+    include: Include = None,
+    take: Annotated[
+        bool, typer.Option("--take", help="Take the proposal over into the plan.")
+    ] = False,
+    as_json: Json = False,
+) -> None:
+    """Sizes and numbers for so much to do, and why nothing smaller will do. Exit code 1 when
+    something carries it not.
+    """
     loads = {}
     for item in load or []:
         name, _, number = item.partition("=")
         try:
             loads[name] = float(number)
         except ValueError as error:
-            raise InputError(f"--load {item}: “{number}” is no number", hint="Give it as gauges=140.") from error
-    found = _without_server(plan, facts, package or [], include)["size"](loads) if facts else Client().call(
-        "POST", f"/api/plans/{plan}/sizing", {"loads": loads})
+            raise InputError(
+                f"--load {item}: “{number}” is no number", hint="Give it as gauges=140."
+            ) from error
+    found = (
+        _without_server(plan, facts, package or [], include)["size"](loads)
+        if facts
+        else Client().call("POST", f"/api/plans/{plan}/sizing", {"loads": loads})
+    )
     if take and not facts:
         version = Client().call("GET", f"/api/plans/{plan}")["version"]
         Client().call("PATCH", f"/api/plans/{plan}", {"version": version, "edits": found["edits"]})
-    answer(found, as_json, *(f"{one['label']}: {one['value']:g} {one['unit']}".rstrip() for one in found["loads"]),
-           *(one["words"] for one in found["proposals"]),
-           *(["Taken over."] if take and not facts else []))
+    answer(
+        found,
+        as_json,
+        *(f"{one['label']}: {one['value']:g} {one['unit']}".rstrip() for one in found["loads"]),
+        *(one["words"] for one in found["proposals"]),
+        *(["Taken over."] if take and not facts else []),
+    )
     raise typer.Exit(FINE if all(one["chosen"] for one in found["proposals"]) else FOUND)
 
 
 @app.command("headroom")
-def plan_headroom(plan: str, pairs: Annotated[bool, typer.Option("--pairs", help="Two hosts lost together.")] = False, facts: Facts = None,
-                  package: PackageFile = None, include: Include = None, as_json: Json = False) -> None:
-    """What falls with each host, and what of it would find room elsewhere. Exit code 1 when something stops or is lost."""
+def plan_headroom(
+    plan: str,
+    pairs: Annotated[bool, typer.Option("--pairs", help="Two hosts lost together.")] = False,
+    facts: Facts = None,
+    package: PackageFile = None,
+    include: Include = None,
+    as_json: Json = False,
+) -> None:
+    """What falls with each host, and what of it would find room elsewhere. Exit code 1 when
+    something stops or is lost.
+    """
     together = 2 if pairs else 1
-    found = _without_server(plan, facts, package or [], include)["headroom"](together) if facts else Client().call("GET",
-                                                                                                             f"/api/plans/{plan}/headroom?together={together}")
+    found = (
+        _without_server(plan, facts, package or [], include)["headroom"](together)
+        if facts
+        else Client().call("GET", f"/api/plans/{plan}/headroom?together={together}")
+    )
     rows = [["lost", "", "nodes", "elsewhere", "what it means"]]
-    rows += [[" + ".join(one["hosts"]), one["weight"], str(len(one["nodes"])), str(len(one["fit"])), "; ".join(one["words"])] for one in found]
+    rows += [
+        [
+            " + ".join(one["hosts"]),
+            one["weight"],
+            str(len(one["nodes"])),
+            str(len(one["fit"])),
+            "; ".join(one["words"]),
+        ]
+        for one in found
+    ]
     answer(found, as_json, *table(rows))
     raise typer.Exit(FOUND if any(one["weight"] == "broken" for one in found) else FINE)
 
 
 @app.command("layout")
-def plan_layout(plan: Annotated[str, typer.Argument(help="A plan; or, with --bay, nothing.")] = "",
-                bay: Annotated[str, typer.Option(help="Instead of a plan: the drives and free disks of a bay.")] = "",
-                kind: Annotated[str, typer.Option(help="SSD or HDD.")] = "", least_gib: float = 0.0,
-                most: Annotated[int, typer.Option(help="Disks of each machine at most.")] = 0, facts: Facts = None, package: PackageFile = None,
-                include: Include = None,
-                as_json: Json = False) -> None:
+def plan_layout(
+    plan: Annotated[str, typer.Argument(help="A plan; or, with --bay, nothing.")] = "",
+    bay: Annotated[
+        str, typer.Option(help="Instead of a plan: the drives and free disks of a bay.")
+    ] = "",
+    kind: Annotated[str, typer.Option(help="SSD or HDD.")] = "",
+    least_gib: float = 0.0,
+    most: Annotated[int, typer.Option(help="Disks of each machine at most.")] = 0,
+    facts: Facts = None,
+    package: PackageFile = None,
+    include: Include = None,
+    as_json: Json = False,
+) -> None:
     """Ways to lay data on the plan's data disks, or on a bay's, side by side."""
     if not plan and not bay:
         raise InputError("name a plan, or a bay with --bay")
     if bay:
-        found = Client().call("GET", f"/api/estate/bays/{bay}/layout?kind={kind}&least_gib={least_gib}&most={most}")
+        found = Client().call(
+            "GET", f"/api/estate/bays/{bay}/layout?kind={kind}&least_gib={least_gib}&most={most}"
+        )
     else:
-        found = _without_server(plan, facts, package or [], include)["layout"]() if facts else Client().call("GET", f"/api/plans/{plan}/layout")
+        found = (
+            _without_server(plan, facts, package or [], include)["layout"]()
+            if facts
+            else Client().call("GET", f"/api/plans/{plan}/layout")
+        )
     rows = [["scheme", "usable", "safe after a host", "raw", "wasted", "survives", ""]]
     for one in found:
-        rows.append([one["label"] + (" (chosen)" if one.get("chosen") else ""),
-                     *(size_text(one[key]) for key in ("usable_bytes", "safe_bytes", "raw_bytes", "wasted_bytes")),
-                     f"{one['survives_domains']} hosts", one["reason"]])
-    answer(found, as_json, *(table(rows) if found else ["The plan lays no data disks on top of its package."]))
+        rows.append(
+            [
+                one["label"] + (" (chosen)" if one.get("chosen") else ""),
+                *(
+                    size_text(one[key])
+                    for key in ("usable_bytes", "safe_bytes", "raw_bytes", "wasted_bytes")
+                ),
+                f"{one['survives_domains']} hosts",
+                one["reason"],
+            ]
+        )
+    answer(
+        found,
+        as_json,
+        *(table(rows) if found else ["The plan lays no data disks on top of its package."]),
+    )
 
 
 @app.command("diff")
-def plan_diff(first: str, second: Annotated[str, typer.Argument(help="A plan, a file; or nothing: what stands.")] = "", facts: Facts = None,
-              package: PackageFile = None, include: Include = None, as_json: Json = False) -> None:
-    """What differs from FIRST to SECOND; with FIRST alone: from what its run built to the plan. Exit code 1 when something does."""
+def plan_diff(
+    first: str,
+    second: Annotated[str, typer.Argument(help="A plan, a file; or nothing: what stands.")] = "",
+    facts: Facts = None,
+    package: PackageFile = None,
+    include: Include = None,
+    as_json: Json = False,
+) -> None:
+    """What differs from FIRST to SECOND; with FIRST alone: from what its run built to the plan.
+    Exit code 1 when something does.
+    """
     if facts is not None:
         from nimble_stone.cli import offline
-        found = {"differences": offline.difference(Path(first), Path(second), facts, package or [], include or [])}
+
+        found = {
+            "differences": offline.difference(
+                Path(first), Path(second), facts, package or [], include or []
+            )
+        }
     elif second:
         found = Client().call("GET", f"/api/plans/{second}/difference?plan={first}")
     else:
@@ -195,44 +413,88 @@ def plan_diff(first: str, second: Annotated[str, typer.Argument(help="A plan, a 
 def plan_show(plan: str, as_json: Json = False) -> None:
     """The sheet and the sequence."""
     client = Client()
-    found = client.call("GET", f"/api/plans/{plan}") | {"steps": client.call("GET", f"/api/plans/{plan}/steps")}
+    found = client.call("GET", f"/api/plans/{plan}") | {
+        "steps": client.call("GET", f"/api/plans/{plan}/steps")
+    }
     rows = [["node", "host", "address", "datastore", "vCPU", "memory", "disk thin", "full"]]
     for n in found["nodes"]:
-        rows.append([n["name"], n["host"], n["cells"]["address"]["value"], n["cells"]["datastore"]["value"], str(n["vcpu"]), size_text(n["memory_bytes"]),
-                     size_text(n["thin_bytes"]), size_text(n["full_bytes"])])
+        rows.append(
+            [
+                n["name"],
+                n["host"],
+                n["cells"]["address"]["value"],
+                n["cells"]["datastore"]["value"],
+                str(n["vcpu"]),
+                size_text(n["memory_bytes"]),
+                size_text(n["thin_bytes"]),
+                size_text(n["full_bytes"]),
+            ]
+        )
     waves: dict[int, list[str]] = {}
     for step in found["steps"]:
         waves.setdefault(step["wave"], []).append(step["key"])
-    answer(found, as_json, sentence(found["sentence"]), found["sentence"]["below"], "", *table(rows), "",
-           *(f"wave {wave}: {', '.join(keys)}" for wave, keys in sorted(waves.items())))
+    answer(
+        found,
+        as_json,
+        sentence(found["sentence"]),
+        found["sentence"]["below"],
+        "",
+        *table(rows),
+        "",
+        *(f"wave {wave}: {', '.join(keys)}" for wave, keys in sorted(waves.items())),
+    )
 
 
 @app.command("import")
-def plan_import(file: Path, into: Annotated[str, typer.Option(help="A plan: FILE is a table (CSV, XLSX) whose cells are laid over it.")] = "",
-                as_json: Json = False) -> None:
-    """Make a plan from a file, or a new version of the plan of that name; or lay a table over a plan. Exit code 1 when cells did not land."""
+def plan_import(
+    file: Path,
+    into: Annotated[
+        str, typer.Option(help="A plan: FILE is a table (CSV, XLSX) whose cells are laid over it.")
+    ] = "",
+    as_json: Json = False,
+) -> None:
+    """Make a plan from a file, or a new version of the plan of that name; or lay a table over a
+    plan. Exit code 1 when cells did not land.
+    """
     client = Client()
     if into:
         landed = client.call("POST", f"/api/plans/{into}/sheet", table_body(file))
         if landed["edits"]:
-            client.call("PATCH", f"/api/plans/{into}", {"version": client.call("GET", f"/api/plans/{into}")["version"], "edits": landed["edits"]})
-        answer(landed, as_json, f"{len(landed['edits'])} cells changed, {landed['same']} were so already.",
-               *(f"row {w['row']}, {w['column']}: “{w['text']}” {w['why']}" for w in landed["wrong"]))
+            client.call(
+                "PATCH",
+                f"/api/plans/{into}",
+                {
+                    "version": client.call("GET", f"/api/plans/{into}")["version"],
+                    "edits": landed["edits"],
+                },
+            )
+        answer(
+            landed,
+            as_json,
+            f"{len(landed['edits'])} cells changed, {landed['same']} were so already.",
+            *(f"row {w['row']}, {w['column']}: “{w['text']}” {w['why']}" for w in landed["wrong"]),
+        )
         raise typer.Exit(FOUND if landed["wrong"] else FINE)
     from nimble_stone.core import yaml_text
     from nimble_stone.core.plan.model import Plan
+
     text = text_of(file)
     name = yaml_text.read(text, Plan, str(file)).name
     if name in {p["id"] for p in client.call("GET", "/api/plans")}:
         found = client.call("PUT", f"/api/plans/{name}/file", {"text": text})
     else:
         found = client.call("POST", "/api/plans", {"text": text})
-    answer(found, as_json, f"plan {name}, version {found['version']}: {sentence(found['sentence'])}")
+    answer(
+        found, as_json, f"plan {name}, version {found['version']}: {sentence(found['sentence'])}"
+    )
 
 
 @app.command("export")
-def plan_export(plan: str, xlsx: Annotated[Path | None, typer.Option(help="The sheet as a workbook.")] = None,
-                csv: Annotated[Path | None, typer.Option(help="The sheet as CSV.")] = None) -> None:
+def plan_export(
+    plan: str,
+    xlsx: Annotated[Path | None, typer.Option(help="The sheet as a workbook.")] = None,
+    csv: Annotated[Path | None, typer.Option(help="The sheet as CSV.")] = None,
+) -> None:
     """The plan file on standard output, or its sheet as a spreadsheet."""
     client = Client()
     for path, kind in ((xlsx, "xlsx"), (csv, "csv")):
@@ -244,49 +506,135 @@ def plan_export(plan: str, xlsx: Annotated[Path | None, typer.Option(help="The s
 
 
 @app.command("copy")
-def plan_copy(plan: str, name: str, bay: Annotated[str, typer.Option(help="The bay it is carried over to.")],
-              mapping: Annotated[list[str] | None, typer.Option("--map", help="OLD=NEW: every value OLD becomes NEW.")] = None, as_json: Json = False) -> None:
-    """Carry a plan over to another bay. What still speaks of the old place is listed; exit code 1 then."""
-    found = Client().call("POST", f"/api/plans/{plan}/copy",
-                          {"name": name, "bay": bay, "mapping": dict(item.split("=", 1) for item in mapping or [] if "=" in item)})
-    answer(found, as_json, f"plan {name} is made.", *(f"{one['path']} still says {one['value']}" for one in found["left"]))
+def plan_copy(
+    plan: str,
+    name: str,
+    bay: Annotated[str, typer.Option(help="The bay it is carried over to.")],
+    mapping: Annotated[
+        list[str] | None, typer.Option("--map", help="OLD=NEW: every value OLD becomes NEW.")
+    ] = None,
+    as_json: Json = False,
+) -> None:
+    """Carry a plan over to another bay. What still speaks of the old place is listed; exit code 1
+    then.
+    """
+    found = Client().call(
+        "POST",
+        f"/api/plans/{plan}/copy",
+        {
+            "name": name,
+            "bay": bay,
+            "mapping": dict(item.split("=", 1) for item in mapping or [] if "=" in item),
+        },
+    )
+    answer(
+        found,
+        as_json,
+        f"plan {name} is made.",
+        *(f"{one['path']} still says {one['value']}" for one in found["left"]),
+    )
     raise typer.Exit(FOUND if found["left"] else FINE)
 
 
 @app.command("many")
-def plan_many(file: Path, kit: Annotated[str, typer.Option(help="Kit of rows that name none.")] = "", package: str = "", bay: str = "",
-              include: Annotated[list[str] | None, typer.Option(help="Shared values that all include.")] = None,
-              make: Annotated[bool, typer.Option("--make", help="Make them; without it they are only thought through.")] = False,
-              as_json: Json = False) -> None:
-    """Plans from a table, one row a cluster: name, bay, pool, count.ROLE, any column. Exit code 1 when rows are no plans or have blockers."""
-    found = Client().call("POST", "/api/plans/table", {**table_body(file), "kit": kit, "package": package, "bay": bay, "include": include or [], "make": make})
+def plan_many(
+    file: Path,
+    kit: Annotated[str, typer.Option(help="Kit of rows that name none.")] = "",
+    package: str = "",
+    bay: str = "",
+    include: Annotated[
+        list[str] | None, typer.Option(help="Shared values that all include.")
+    ] = None,
+    make: Annotated[
+        bool, typer.Option("--make", help="Make them; without it they are only thought through.")
+    ] = False,
+    as_json: Json = False,
+) -> None:
+    """Plans from a table, one row a cluster: name, bay, pool, count.ROLE, any column. Exit code 1
+    when rows are no plans or have blockers.
+    """
+    found = Client().call(
+        "POST",
+        "/api/plans/table",
+        {
+            **table_body(file),
+            "kit": kit,
+            "package": package,
+            "bay": bay,
+            "include": include or [],
+            "make": make,
+        },
+    )
     rows = [["row", "plan", "nodes", "hosts", "memory", "first address", "blockers"]]
     for one in found["plans"]:
-        rows.append([str(one["row"]), one["name"], str(one["nodes"]), str(one["hosts"]), size_text(one["memory_bytes"]), one["first_address"],
-                     one["faults"][0] if one["faults"] else str(len(one["blockers"]))])
-    answer(found, as_json, *table(rows), f"{count_text(len(found['made']), 'plan')} made." if make else "Nothing was made yet; --make makes them.")
-    raise typer.Exit(FOUND if any(one["faults"] or one["blockers"] for one in found["plans"]) else FINE)
+        rows.append(
+            [
+                str(one["row"]),
+                one["name"],
+                str(one["nodes"]),
+                str(one["hosts"]),
+                size_text(one["memory_bytes"]),
+                one["first_address"],
+                one["faults"][0] if one["faults"] else str(len(one["blockers"])),
+            ]
+        )
+    answer(
+        found,
+        as_json,
+        *table(rows),
+        (
+            f"{count_text(len(found['made']), 'plan')} made."
+            if make
+            else "Nothing was made yet; --make makes them."
+        ),
+    )
+    raise typer.Exit(
+        FOUND if any(one["faults"] or one["blockers"] for one in found["plans"]) else FINE
+    )
 
 
 @app.command("values")
-def plan_values(file: Annotated[Path | None, typer.Argument(help="A file of shared values to keep; without it, those there are.")] = None,
-                keep: Annotated[bool, typer.Option("--keep", help="Keep it; without it, only say which nodes would change.")] = False,
-                as_json: Json = False) -> None:
-    """Shared values: those there are; or what a file would change in the plans that include it, and keeping it."""
+def plan_values(
+    file: Annotated[
+        Path | None,
+        typer.Argument(help="A file of shared values to keep; without it, those there are."),
+    ] = None,
+    keep: Annotated[
+        bool, typer.Option("--keep", help="Keep it; without it, only say which nodes would change.")
+    ] = False,
+    as_json: Json = False,
+) -> None:
+    """Shared values: those there are; or what a file would change in the plans that include it, and
+    keeping it.
+    """
     client = Client()
     if file is None:
         found = client.call("GET", "/api/values")
-        answer(found, as_json, *table([["values", "version", "plans"], *([one["name"], str(one["version"]), ", ".join(one["plans"])] for one in found)]))
+        answer(
+            found,
+            as_json,
+            *table(
+                [
+                    ["values", "version", "plans"],
+                    *([one["name"], str(one["version"]), ", ".join(one["plans"])] for one in found),
+                ]
+            ),
+        )
         return
     from nimble_stone.core import yaml_text
     from nimble_stone.core.plan.model import SharedValues
+
     text = text_of(file)
     name = yaml_text.read(text, SharedValues, str(file)).name
     touched = client.call("POST", f"/api/values/{name}/touches", {"text": text})
     if keep:
         client.call("PUT", f"/api/values/{name}", {"text": text})
-    answer(touched, as_json, *(f"{one['plan']}: {d['text']}" for one in touched for d in one["differences"]),
-           "Kept." if keep else "Not kept yet; --keep keeps it.")
+    answer(
+        touched,
+        as_json,
+        *(f"{one['plan']}: {d['text']}" for one in touched for d in one["differences"]),
+        "Kept." if keep else "Not kept yet; --keep keeps it.",
+    )
 
 
 def table_body(file: Path) -> dict[str, str]:
@@ -302,6 +650,9 @@ def _asked(plan: str, *, world: bool = False) -> dict[str, Any]:
     return dict(Client().call("POST", "/api/plans/answers", {**body, "world": world}))
 
 
-def _without_server(plan: str, facts: Path, packages: list[Path], include: list[Path] | None) -> dict[str, Any]:
+def _without_server(
+    plan: str, facts: Path, packages: list[Path], include: list[Path] | None
+) -> dict[str, Any]:
     from nimble_stone.cli import offline
+
     return offline.check(Path(plan), facts, packages, include or [])

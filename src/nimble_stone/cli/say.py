@@ -31,7 +31,10 @@ def answer(data: Any, as_json: bool, *lines: str) -> None:
 def table(rows: list[list[str]]) -> list[str]:
     """Rows as aligned text."""
     widths = [max(len(row[i]) for row in rows) for i in range(len(rows[0]))] if rows else []
-    return ["  ".join(cell.ljust(width) for cell, width in zip(row, widths, strict=True)).rstrip() for row in rows]
+    return [
+        "  ".join(cell.ljust(width) for cell, width in zip(row, widths, strict=True)).rstrip()
+        for row in rows
+    ]
 
 
 def text_of(file: Path) -> str:
@@ -57,7 +60,9 @@ def findings(found: dict[str, Any]) -> list[str]:
 
 def verdict(found: dict[str, Any]) -> int:
     """Exit code of a check: 1 with blockers or cautions."""
-    return FOUND if any(f["severity"] in ("blocker", "caution") for f in found["findings"]) else FINE
+    return (
+        FOUND if any(f["severity"] in ("blocker", "caution") for f in found["findings"]) else FINE
+    )
 
 
 def sentence(s: dict[str, Any]) -> str:

@@ -1,4 +1,6 @@
-"""serve, demo, key: starting things. The server is imported where it is started: the offline commands do without it."""
+"""serve, demo, key: starting things. The server is imported where it is started: the offline
+commands do without it.
+"""
 
 from __future__ import annotations
 
@@ -24,7 +26,10 @@ from nimble_stone.core.errors import InputError, Unreachable
 if TYPE_CHECKING:
     from nimble_stone.lab.demo import LabPlan
 
-Data = Annotated[Path | None, typer.Option(help="Data folder; else NIMBLE_STONE_DATA or ~/.local/share/nimble-stone.")]
+Data = Annotated[
+    Path | None,
+    typer.Option(help="Data folder; else NIMBLE_STONE_DATA or ~/.local/share/nimble-stone."),
+]
 DEMO_SPEED = 1.4
 
 
@@ -45,7 +50,9 @@ class Made(BaseModel):
 
 
 def _new_key(data: Path, *, only_if_none: bool) -> Made | None:
-    """Make an access key and a token; None when there is a key already and that will do. Sessions and tokens of before end."""
+    """Make an access key and a token; None when there is a key already and that will do. Sessions
+    and tokens of before end.
+    """
     from nimble_stone.server import auth
     from nimble_stone.server.app import open_world
     from nimble_stone.store import records
@@ -62,17 +69,36 @@ def _new_key(data: Path, *, only_if_none: bool) -> Made | None:
             return Made(key=made, token=token)
         finally:
             world.store.close()
+
     return asyncio.run(work())
 
 
-def serve(data: Data = None, host: str = "127.0.0.1", port: int = 8440, pace: Annotated[float, typer.Option(help="Scale of expected times.")] = 1.0,
-          inbox: Annotated[Path | None, typer.Option(help="A folder that is watched: packages put there are taken in.")] = None,
-          reachable_at: Annotated[str, typer.Option(help="URL under which hosts reach this server; with it they may fetch disks themselves.")] = "",
-          pull_mib: Annotated[float, typer.Option(help="Most MiB per second that one host may fetch at; 0: no limit.")] = 0.0,
-          name: Annotated[list[str] | None, typer.Option(help="Host name under which the server may be addressed; may be given again.")] = None,
-          fd: Annotated[int, typer.Option(help="Serve on this open socket instead of a port.")] = -1) -> None:
+def serve(
+    data: Data = None,
+    host: str = "127.0.0.1",
+    port: int = 8440,
+    pace: Annotated[float, typer.Option(help="Scale of expected times.")] = 1.0,
+    inbox: Annotated[
+        Path | None, typer.Option(help="A folder that is watched: packages put there are taken in.")
+    ] = None,
+    reachable_at: Annotated[
+        str,
+        typer.Option(
+            help="URL under which hosts reach this server; with it they may fetch disks themselves."
+        ),
+    ] = "",
+    pull_mib: Annotated[
+        float, typer.Option(help="Most MiB per second that one host may fetch at; 0: no limit.")
+    ] = 0.0,
+    name: Annotated[
+        list[str] | None,
+        typer.Option(help="Host name under which the server may be addressed; may be given again."),
+    ] = None,
+    fd: Annotated[int, typer.Option(help="Serve on this open socket instead of a port.")] = -1,
+) -> None:
     """Start the server (on the loopback address unless told otherwise)."""
     from nimble_stone.store.folder import held
+
     url = f"http://{host}:{port}"
     with held(data or data_folder(), url) as folder:
         made = _new_key(folder, only_if_none=True)
@@ -81,8 +107,16 @@ def serve(data: Data = None, host: str = "127.0.0.1", port: int = 8440, pace: An
             typer.echo(f"Access key (shown once, keep it): {made.key}")
         typer.echo(f"Nimble Stone answers at {url}")
         sys.stdout.flush()
-        _serve(folder, url, {"fd": fd} if fd >= 0 else {"host": host, "port": port}, pace=pace, inbox=inbox, reachable_at=reachable_at,
-               pull_rate=pull_mib * 2**20, names=(host, *(name or ())))
+        _serve(
+            folder,
+            url,
+            {"fd": fd} if fd >= 0 else {"host": host, "port": port},
+            pace=pace,
+            inbox=inbox,
+            reachable_at=reachable_at,
+            pull_rate=pull_mib * 2**20,
+            names=(host, *(name or ())),
+        )
 
 
 def _serve(folder: Path, url: str, where: dict[str, Any], **options: Any) -> None:
@@ -93,7 +127,10 @@ def _serve(folder: Path, url: str, where: dict[str, Any], **options: Any) -> Non
 
     from nimble_stone.server import connections
     from nimble_stone.server.app import create_app
-    uvicorn.run(create_app(folder, **options), timeout_graceful_shutdown=3, **connections.options(), **where)
+
+    uvicorn.run(
+        create_app(folder, **options), timeout_graceful_shutdown=3, **connections.options(), **where
+    )
 
 
 def key(data: Data = None) -> None:
@@ -107,17 +144,28 @@ def key(data: Data = None) -> None:
     typer.echo(made.key)
 
 
-def schema(kind: Annotated[str, typer.Argument(help="plan, kit, estate or values")],
-           words: Annotated[bool, typer.Option("--words", help="In words, as a page of the documentation.")] = False) -> None:
+def schema(
+    kind: Annotated[str, typer.Argument(help="plan, kit, estate or values")],
+    words: Annotated[
+        bool, typer.Option("--words", help="In words, as a page of the documentation.")
+    ] = False,
+) -> None:
     """The JSON Schema of a file of ours, or the same in words."""
     from nimble_stone.core.estate import EstateFile
     from nimble_stone.core.kit.model import Kit
     from nimble_stone.core.plan.model import Plan, SharedValues
-    models: dict[str, type[BaseModel]] = {"plan": Plan, "kit": Kit, "estate": EstateFile, "values": SharedValues}
+
+    models: dict[str, type[BaseModel]] = {
+        "plan": Plan,
+        "kit": Kit,
+        "estate": EstateFile,
+        "values": SharedValues,
+    }
     if kind not in models:
         raise InputError(f"there is no schema “{kind}”; there are {', '.join(models)}")
     if words:
         from nimble_stone.core.reference import reference
+
         typer.echo(reference(models[kind], f"The {kind} file, key by key"), nl=False)
     else:
         typer.echo(json.dumps(models[kind].model_json_schema(), indent=2))
@@ -126,13 +174,22 @@ def schema(kind: Annotated[str, typer.Argument(help="plan, kit, estate or values
 def openapi() -> None:
     """The server's OpenAPI document, from which the page's types are made."""
     from nimble_stone.server.app import create_app
+
     typer.echo(json.dumps(create_app(Path("unused")).openapi(), indent=1, sort_keys=True))
 
 
-def demo(data: Annotated[Path, typer.Option(help="Where the demonstration keeps its data.")] = Path(".demo"), port: int = 8440, octet: int = 44,
-         speed: Annotated[float, typer.Option(help="How much faster than the clock the lab runs.")] = DEMO_SPEED,
-         more_hosts: Annotated[int, typer.Option(help="Further hosts in the bay “outfield”.")] = 0,
-         mib: Annotated[int, typer.Option(help="Size of the package's content.")] = 24) -> None:
+def demo(
+    data: Annotated[Path, typer.Option(help="Where the demonstration keeps its data.")] = Path(
+        ".demo"
+    ),
+    port: int = 8440,
+    octet: int = 44,
+    speed: Annotated[
+        float, typer.Option(help="How much faster than the clock the lab runs.")
+    ] = DEMO_SPEED,
+    more_hosts: Annotated[int, typer.Option(help="Further hosts in the bay “outfield”.")] = 0,
+    mib: Annotated[int, typer.Option(help="Size of the package's content.")] = 24,
+) -> None:
     """Start the server with the lab and the demonstration estate."""
     data = data.resolve()
     data.mkdir(parents=True, exist_ok=True, mode=0o700)
@@ -145,41 +202,75 @@ def demo(data: Annotated[Path, typer.Option(help="Where the demonstration keeps 
     (data / "dial.yaml").write_text(_dial(octet))
     url = f"http://127.0.0.1:{port}"
     from nimble_stone.store.folder import held
+
     with held(data, url):
         _demo(data, url, port, octet, speed, more_hosts, mib)
 
 
-def _demo(data: Path, url: str, port: int, octet: int, speed: float, more_hosts: int, mib: int) -> None:
+def _demo(
+    data: Path, url: str, port: int, octet: int, speed: float, more_hosts: int, mib: int
+) -> None:
     from nimble_stone.lab import demo as scene
+
     made = _new_key(data, only_if_none=False)
     assert made is not None
     write_profile(data, url, made.token)
     typer.echo("Starting the lab (stand-in hosts) and the server …")
-    # The server catches the signal while it serves and raises it once more at its end; by then there is nothing left to interrupt.
+    # The server catches the signal while it serves and raises it once more at its end; by then
+    # there is nothing left to interrupt.
     signal.signal(signal.SIGTERM, lambda *_: None)
-    lab = subprocess.Popen([sys.executable, "-m", "nimble_stone.cli.main", "lab", "serve", "--folder", str(data / "lab"), "--octet", str(octet),
-                            "--speed", str(speed), "--more-hosts", str(more_hosts)])
+    lab = subprocess.Popen(
+        [
+            sys.executable,
+            "-m",
+            "nimble_stone.cli.main",
+            "lab",
+            "serve",
+            "--folder",
+            str(data / "lab"),
+            "--octet",
+            str(octet),
+            "--speed",
+            str(speed),
+            "--more-hosts",
+            str(more_hosts),
+        ]
+    )
 
     async def run() -> None:
         import uvicorn
 
         from nimble_stone.server import connections
         from nimble_stone.server.app import create_app
-        server = uvicorn.Server(uvicorn.Config(create_app(data, pace=1 / speed, inbox=data / "inbox", reachable_at=url), host="127.0.0.1", port=port,
-                                               timeout_graceful_shutdown=2, **connections.options()))
+
+        server = uvicorn.Server(
+            uvicorn.Config(
+                create_app(data, pace=1 / speed, inbox=data / "inbox", reachable_at=url),
+                host="127.0.0.1",
+                port=port,
+                timeout_graceful_shutdown=2,
+                **connections.options(),
+            )
+        )
         serving = asyncio.create_task(server.serve())
         try:
             while not server.started and not serving.done():
                 await asyncio.sleep(0.05)
-            await asyncio.to_thread(_seed, data, url, made.token, scene.plan(more_hosts, octet), mib)
-            typer.echo(f"\n  Open   {url}\n  Key    {made.key}\n\n  One plan is ready to run: Plans → Western gauges → Check and run."
-                       f"\n  From another terminal: NIMBLE_STONE_DATA={data} {Path(sys.argv[0])} plan show western"
-                       "\n  Ctrl+C ends it; `make demo` starts it again as it was.\n")
+            await asyncio.to_thread(
+                _seed, data, url, made.token, scene.plan(more_hosts, octet), mib
+            )
+            typer.echo(
+                f"\n  Open   {url}\n  Key    {made.key}\n\n  One plan is ready to run: Plans →"
+                " Western gauges → Check and run.\n  From another terminal:"
+                f" NIMBLE_STONE_DATA={data} {Path(sys.argv[0])} plan show western\n  Ctrl+C ends"
+                " it; `make demo` starts it again as it was.\n"
+            )
             await serving
         finally:
             server.should_exit = True
             with contextlib.suppress(asyncio.CancelledError):
                 await serving
+
     try:
         asyncio.run(run())
     except KeyboardInterrupt:
@@ -193,6 +284,7 @@ def _seed(data: Path, url: str, token: str, lab_plan: object, mib: int) -> None:
     """Fill an empty demonstration through the server's own interface."""
     from nimble_stone.lab import appliance, products
     from nimble_stone.lab import demo as scene
+
     assert isinstance(lab_plan, scene.LabPlan)
     _await_lab(data / "lab" / "control.json")
     client = Client(url, token=token)
@@ -206,11 +298,17 @@ def _seed(data: Path, url: str, token: str, lab_plan: object, mib: int) -> None:
         file = data / "gauge-collector-4.2.0.ova"
         file.write_bytes(appliance.ova(mib=mib, by=by))
         found = client.upload(file, lambda *_: None)
-        client.call("PATCH", f"/api/packages/{found['sha256']}", {"channel": "stable", "note": "In use since the spring tides of March."})
+        client.call(
+            "PATCH",
+            f"/api/packages/{found['sha256']}",
+            {"channel": "stable", "note": "In use since the spring tides of March."},
+        )
         newer = data / "gauge-collector-4.3.0.ova"
         newer.write_bytes(appliance.ova(version="4.3.0", mib=mib, seed=45, edition=5, by=by))
         later = client.upload(newer, lambda *_: None)
-        client.call("PATCH", f"/api/packages/{later['sha256']}", {"channel": "candidate", "note": ""})
+        client.call(
+            "PATCH", f"/api/packages/{later['sha256']}", {"channel": "candidate", "note": ""}
+        )
     have = {package["product"] for package in client.call("GET", "/api/packages")}
     for product in products.ALL.values():
         if product.title not in have:
@@ -219,14 +317,23 @@ def _seed(data: Path, url: str, token: str, lab_plan: object, mib: int) -> None:
             client.upload(file, lambda *_: None)
     if "western" not in {plan["id"] for plan in client.call("GET", "/api/plans")}:
         plan = client.call("POST", "/api/plans", {"text": scene.PLAN})
-        plan = client.call("POST", "/api/plans/western/secret", {"version": plan["version"], "column": "admin_password", "value": "Tide-tables 1893"})
-        client.call("POST", "/api/plans/western/licence", {"version": plan["version"], "by": "mira"})
+        plan = client.call(
+            "POST",
+            "/api/plans/western/secret",
+            {"version": plan["version"], "column": "admin_password", "value": "Tide-tables 1893"},
+        )
+        client.call(
+            "POST", "/api/plans/western/licence", {"version": plan["version"], "by": "mira"}
+        )
 
 
 @contextlib.contextmanager
 def lab_processes(folder: Path, data: Path) -> Iterator[tuple[LabPlan, Client]]:
-    """A lab and a server of its own on free ports, faster than the clock; both end with the block."""
+    """A lab and a server of its own on free ports, faster than the clock; both end with the
+    block.
+    """
     from nimble_stone.lab import demo as scene
+
     octet = 160 + 2 * (os.getpid() % 40)
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))
@@ -234,12 +341,36 @@ def lab_processes(folder: Path, data: Path) -> Iterator[tuple[LabPlan, Client]]:
     (data / "dial.yaml").write_text(_dial(octet))
     own = [sys.executable, "-m", "nimble_stone.cli.main"]
     log = (folder / "log").open("ab")
-    lab = subprocess.Popen([*own, "lab", "serve", "--folder", str(folder / "lab"), "--octet", str(octet), "--speed", "200"], stdout=log, stderr=log)
-    server = subprocess.Popen([*own, "serve", "--data", str(data), "--port", str(port), "--pace", "0.02"], stdout=log, stderr=log)
+    lab = subprocess.Popen(
+        [
+            *own,
+            "lab",
+            "serve",
+            "--folder",
+            str(folder / "lab"),
+            "--octet",
+            str(octet),
+            "--speed",
+            "200",
+        ],
+        stdout=log,
+        stderr=log,
+    )
+    server = subprocess.Popen(
+        [*own, "serve", "--data", str(data), "--port", str(port), "--pace", "0.02"],
+        stdout=log,
+        stderr=log,
+    )
     try:
         _await_lab(folder / "lab" / "control.json")
         _await(f"http://127.0.0.1:{port}/api/health", "the server")
-        yield scene.plan(0, octet), Client(f"http://127.0.0.1:{port}", token=json.loads((data / "client.json").read_text())["token"])
+        yield (
+            scene.plan(0, octet),
+            Client(
+                f"http://127.0.0.1:{port}",
+                token=json.loads((data / "client.json").read_text())["token"],
+            ),
+        )
     finally:
         for process in (server, lab):
             process.terminate()
@@ -248,14 +379,17 @@ def lab_processes(folder: Path, data: Path) -> Iterator[tuple[LabPlan, Client]]:
 
 
 def _dial(octet: int) -> str:
-    return (f"nimble-stone: dial/1\nmapped:\n  - {{planned: 10.44.0.0/16, real: 127.{octet}.0.0/16}}\n"
-            f"  - {{planned: 10.45.0.0/16, real: 127.{octet + 1}.0.0/16}}\nlow_ports: 20000\n")
+    return (
+        f"nimble-stone: dial/1\nmapped:\n  - {{planned: 10.44.0.0/16, real: 127.{octet}.0.0/16}}\n"
+        f"  - {{planned: 10.45.0.0/16, real: 127.{octet + 1}.0.0/16}}\nlow_ports: 20000\n"
+    )
 
 
 def _await(url: str, what: str) -> None:
     import time
     import urllib.error
     import urllib.request
+
     end = time.monotonic() + 60
     while time.monotonic() < end:
         try:
@@ -270,6 +404,7 @@ def _await_lab(path: Path) -> None:
     import time
     import urllib.error
     import urllib.request
+
     end = time.monotonic() + 60
     while time.monotonic() < end:
         try:
@@ -282,16 +417,35 @@ def _await_lab(path: Path) -> None:
 
 
 def know_machines(client: Client, lab_plan: object) -> None:
-    """Let the demonstration know its bare machines: looked at, their certificates pinned, added; those it knows are read."""
+    """Let the demonstration know its bare machines: looked at, their certificates pinned, added;
+    those it knows are read.
+    """
     from nimble_stone.lab import demo as scene
+
     assert isinstance(lab_plan, scene.LabPlan)
     client.call("PUT", f"/api/secrets/{scene.BMC_CREDENTIAL}", {"value": scene.BMC_PASSWORD})
     known = {one["machine"]["name"] for one in client.call("GET", "/api/estate/machines")}
     wanted = [one for one in scene.machines_of(lab_plan) if one.name not in known]
-    entries = [{"name": one.name, "address": one.address, "port": one.port, "kind": "machine"} for one in wanted]
-    seen = client.call("POST", "/api/estate/look", {"entries": entries, "credential": scene.BMC_CREDENTIAL}) if entries else []
+    entries = [
+        {"name": one.name, "address": one.address, "port": one.port, "kind": "machine"}
+        for one in wanted
+    ]
+    seen = (
+        client.call(
+            "POST", "/api/estate/look", {"entries": entries, "credential": scene.BMC_CREDENTIAL}
+        )
+        if entries
+        else []
+    )
     prints = {one["entry"]["name"]: one["fingerprint"] for one in seen}
     if wanted:
-        client.call("POST", "/api/estate/machines", [{"machine": one.model_dump(mode="json"), "fingerprint": prints[one.name]} for one in wanted])
+        client.call(
+            "POST",
+            "/api/estate/machines",
+            [
+                {"machine": one.model_dump(mode="json"), "fingerprint": prints[one.name]}
+                for one in wanted
+            ],
+        )
     if known:
         client.call("POST", "/api/estate/machines/read", {})

@@ -1,4 +1,6 @@
-"""The acceptance list: the plan read backwards. What is expected here, what was found comes from outside; the verdict is pure."""
+"""The acceptance list: the plan read backwards. What is expected here, what was found comes from
+outside; the verdict is pure.
+"""
 
 from __future__ import annotations
 
@@ -24,7 +26,9 @@ class Expected:
 
 @dataclass(frozen=True)
 class Verdict:
-    """A proof that was made: what was found, and whether it will do. `how` is the command or request that told."""
+    """A proof that was made: what was found, and whether it will do. `how` is the command or
+    request that told.
+    """
 
     proof: str
     label: str
@@ -44,13 +48,20 @@ WHERE_PLANNED = ("mac", "address6", "certificate")
 
 def expectations(sheet: Sheet) -> list[Expected]:
     """Every proof of every node, then those of the cluster."""
-    listed = [Expected(proof.id, proof.label, node.id, proof.kind, expected, proof.limit)
-              for node in sheet.nodes for proof in sheet.kit.acceptance if proof.of == "node"
-              and ((expected := expected_of(sheet, node, proof)) or proof.kind not in WHERE_PLANNED)]
+    listed = [
+        Expected(proof.id, proof.label, node.id, proof.kind, expected, proof.limit)
+        for node in sheet.nodes
+        for proof in sheet.kit.acceptance
+        if proof.of == "node"
+        and ((expected := expected_of(sheet, node, proof)) or proof.kind not in WHERE_PLANNED)
+    ]
     for proof in sheet.kit.acceptance:
         if proof.of == "cluster":
-            text = {"members": ", ".join(sorted(node.name for node in sheet.nodes)),
-                    "virtual": virtual_text(sheet), "balanced": balanced_text(sheet)}.get(proof.kind, "one lead")
+            text = {
+                "members": ", ".join(sorted(node.name for node in sheet.nodes)),
+                "virtual": virtual_text(sheet),
+                "balanced": balanced_text(sheet),
+            }.get(proof.kind, "one lead")
             listed.append(Expected(proof.id, proof.label, "", proof.kind, text, proof.limit))
     return listed
 
@@ -60,25 +71,46 @@ def expected_of(sheet: Sheet, node: Node, proof: Proof) -> str:
     package = sheet.packages.of(node.role)
     return {
         "running": "running",
-        "hardware": hardware_text(node.vcpu, node.memory_bytes, (len(package.descriptor.disk_order) if package else 0) + len(node.extra)),
-        "host": node.value("host"), "name": node.name, "address": f"{node.value('address')}/{node.value('prefix')}",
-        "gateway": f"{node.value('gateway')} answers", "clock": f"within {proof.limit:g} s", "port": f"{sheet.kit.service.port} open",
+        "hardware": hardware_text(
+            node.vcpu,
+            node.memory_bytes,
+            (len(package.descriptor.disk_order) if package else 0) + len(node.extra),
+        ),
+        "host": node.value("host"),
+        "name": node.name,
+        "address": f"{node.value('address')}/{node.value('prefix')}",
+        "gateway": f"{node.value('gateway')} answers",
+        "clock": f"within {proof.limit:g} s",
+        "port": f"{sheet.kit.service.port} open",
         "version": package.descriptor.version if package else "",
-        "role": node.role, "networks": ", ".join(networks_of(sheet.kit, node, interfaces(sheet, node))),
+        "role": node.role,
+        "networks": ", ".join(networks_of(sheet.kit, node, interfaces(sheet, node))),
         "mac": ", ".join(mac for mac in macs_of(sheet.kit, node, interfaces(sheet, node)) if mac),
         "certificate": ", ".join(f"{one.label} trusted" for one in shown(sheet, node)),
-        "address6": f"{node.value('address6')}/{node.value('prefix6')}" if node.value("address6") else "",
+        "address6": (
+            f"{node.value('address6')}/{node.value('prefix6')}" if node.value("address6") else ""
+        ),
     }.get(proof.kind, "")
 
 
 def shown(sheet: Sheet, node: Node) -> list[Certificate]:
     """The certificates that a node shows somewhere."""
-    return [one for one in sheet.kit.certificates if one.port and (not one.roles or node.role in one.roles)]
+    return [
+        one
+        for one in sheet.kit.certificates
+        if one.port and (not one.roles or node.role in one.roles)
+    ]
 
 
 def balanced_text(sheet: Sheet) -> str:
-    """“Interface: w-ctl1, w-ctl2” for each balanced service: the nodes that must be met through it."""
-    return "; ".join(f"{one.label}: {', '.join(sorted(node.name for node in sheet.nodes if node.role in one.members))}" for one in sheet.kit.balanced)
+    """“Interface: w-ctl1, w-ctl2” for each balanced service: the nodes that must be met
+    through it.
+    """
+    return "; ".join(
+        f"{one.label}:"
+        f" {', '.join(sorted(node.name for node in sheet.nodes if node.role in one.members))}"
+        for one in sheet.kit.balanced
+    )
 
 
 def interfaces(sheet: Sheet, node: Node) -> int:
@@ -94,7 +126,15 @@ def virtual_text(sheet: Sheet) -> str:
 
 def virtual_ports(sheet: Sheet) -> list[tuple[str, int]]:
     """Every (address, port) that is to be served on a virtual address."""
-    return [(sheet.nodes[0].value(f"virtual.{one.id}"), port) for one in sheet.kit.virtual for port in one.ports] if sheet.nodes else []
+    return (
+        [
+            (sheet.nodes[0].value(f"virtual.{one.id}"), port)
+            for one in sheet.kit.virtual
+            for port in one.ports
+        ]
+        if sheet.nodes
+        else []
+    )
 
 
 def hardware_text(vcpu: int, memory_bytes: int, disks: int) -> str:
@@ -103,7 +143,9 @@ def hardware_text(vcpu: int, memory_bytes: int, disks: int) -> str:
 
 
 def judge(item: Expected, found: str, how: str) -> Verdict:
-    """The verdict on what was found. Clock proofs compare seconds, all others compare words; nothing found never passes."""
+    """The verdict on what was found. Clock proofs compare seconds, all others compare words;
+    nothing found never passes.
+    """
     if item.kind == "clock":
         try:
             passed = abs(float(found.split()[0])) <= item.limit
@@ -112,10 +154,15 @@ def judge(item: Expected, found: str, how: str) -> Verdict:
     else:
         passed = bool(found) and found == item.expected
     checked = not found.startswith(UNKNOWN) and not (found == "" and how.startswith(UNKNOWN))
-    return Verdict(item.proof, item.label, item.node, item.expected, found or "nothing", passed, how, checked)
+    return Verdict(
+        item.proof, item.label, item.node, item.expected, found or "nothing", passed, how, checked
+    )
 
 
 def totals(verdicts: list[Verdict]) -> Mapping[str, int]:
     """passed, failed and open (could not be asked) counts."""
-    passed, unknown = sum(verdict.passed for verdict in verdicts), sum(not verdict.checked for verdict in verdicts)
+    passed, unknown = (
+        sum(verdict.passed for verdict in verdicts),
+        sum(not verdict.checked for verdict in verdicts),
+    )
     return {"passed": passed, "failed": len(verdicts) - passed - unknown, "open": unknown}

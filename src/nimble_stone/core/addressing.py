@@ -18,10 +18,16 @@ def free_in(pool: Pool, taken: Collection[IPv4Address]) -> Iterator[IPv4Address]
             yield address
 
 
-def assign(nodes: list[str], fixed: dict[str, IPv4Address], pool: Pool | None, taken: Collection[IPv4Address]) -> dict[str, IPv4Address]:
+def assign(
+    nodes: list[str],
+    fixed: dict[str, IPv4Address],
+    pool: Pool | None,
+    taken: Collection[IPv4Address],
+) -> dict[str, IPv4Address]:
     """An address for each node that has none yet: first free in order, in the order of the nodes.
 
-    Nodes that find the pool exhausted are absent from the answer. Laws: no address twice; a fixed one is never handed out.
+    Nodes that find the pool exhausted are absent from the answer. Laws: no address twice; a fixed
+    one is never handed out.
     """
     if pool is None:
         return {}

@@ -1,6 +1,8 @@
-"""How long a run takes when steps take now shorter, now longer: the sequence played through many times at once. Pure; the seed is given.
+"""How long a run takes when steps take now shorter, now longer: the sequence played through many
+times at once. Pure; the seed is given.
 
-Each step's time is drawn around its expected one; waits vary more than work that this program does itself. All rounds are
+Each step's time is drawn around its expected one; waits vary more than work that this program does
+itself. All rounds are
 played side by side as NumPy vectors: O(steps × (rounds + lanes)).
 """
 
@@ -17,12 +19,16 @@ from nimble_stone.core.sequence import Limits, Step, forecast
 
 ROUNDS = 400
 SPREAD_WORK, SPREAD_WAIT = 0.25, 0.45
-"""Standard deviation of the logarithm of a step's time: work done by hosts at our word, and waits for what guests do by themselves."""
+"""Standard deviation of the logarithm of a step's time: work done by hosts at our word, and waits
+for what guests do by themselves.
+"""
 
 
 @dataclass(frozen=True)
 class Chances:
-    """Seconds within which half and nine tenths of the rounds ended, and the step keys of the longest way by expected times."""
+    """Seconds within which half and nine tenths of the rounds ended, and the step keys of the
+    longest way by expected times.
+    """
 
     p50_seconds: float
     p90_seconds: float
@@ -34,15 +40,29 @@ def rounds_for(steps: int) -> int:
     return max(60, min(ROUNDS, 400_000 // max(1, steps)))
 
 
-def chances(steps: Sequence[Step], limits: Limits = Limits(), *, seed: int = 44, rounds: int = ROUNDS, measured: Mapping[str, float] | None = None) -> Chances:
-    """Play a sequence through `rounds` times. `measured`: kind of step → factor on its expected time, where this estate was seen to be faster or slower.
+def chances(
+    steps: Sequence[Step],
+    limits: Limits = Limits(),
+    *,
+    seed: int = 44,
+    rounds: int = ROUNDS,
+    measured: Mapping[str, float] | None = None,
+) -> Chances:
+    """Play a sequence through `rounds` times. `measured`: kind of step → factor on its expected
+    time, where this estate was seen to be faster or slower.
 
     The same steps and the same seed give the same answer.
     """
     if not steps:
         return Chances(0.0, 0.0, ())
     expected = forecast(list(steps), limits)
-    order = sorted(steps, key=lambda step: (expected.slots[step.key].start_s if step.key in expected.slots else 0.0, step.wave))
+    order = sorted(
+        steps,
+        key=lambda step: (
+            expected.slots[step.key].start_s if step.key in expected.slots else 0.0,
+            step.wave,
+        ),
+    )
     random = np.random.default_rng(seed)
     ends: dict[str, NDArray[np.float64]] = {}
     lanes: dict[str, NDArray[np.float64]] = defaultdict(lambda: np.zeros((limits.per_host, rounds)))
@@ -51,14 +71,21 @@ def chances(steps: Sequence[Step], limits: Limits = Limits(), *, seed: int = 44,
     end = np.zeros(rounds)
     for step in order:
         spread = SPREAD_WAIT if step.waits else SPREAD_WORK
-        # The median of the draw is the expected time; nothing takes longer than its deadline, for then it has failed.
-        took = np.minimum(step.expected_s * (measured or {}).get(step.kind, 1.0) * np.exp(spread * random.standard_normal(rounds)), step.deadline_s)
+        # The median of the draw is the expected time; nothing takes longer than its deadline, for
+        # then it has failed.
+        took = np.minimum(
+            step.expected_s
+            * (measured or {}).get(step.kind, 1.0)
+            * np.exp(spread * random.standard_normal(rounds)),
+            step.deadline_s,
+        )
         start = np.zeros(rounds)
         for key in step.after:
             if key in ends:
                 start = np.maximum(start, ends[key])
         if not step.waits:
-            own = lanes[step.host] if step.host else overall       # a node without a host yet will have one, with lanes of its own
+            # a node without a host yet will have one, with lanes of its own
+            own = lanes[step.host] if step.host else overall
             i, j = own.argmin(axis=0), overall.argmin(axis=0)
             start = np.maximum(start, np.maximum(own[i, across], overall[j, across]))
             own[i, across] = overall[j, across] = start + took

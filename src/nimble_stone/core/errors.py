@@ -16,7 +16,8 @@
         ├── RemoteTimeout the peer took too long
         └── RemoteFailed  a command or request was answered with a failure
 
-Facts are fields (code, hint, place), the message is built for a person: what, where, why; `hint` says what to do.
+Facts are fields (code, hint, place), the message is built for a person: what, where, why; `hint`
+says what to do.
 """
 
 from __future__ import annotations
@@ -28,7 +29,9 @@ class StoneError(Exception):
     code = "error"
     hint = ""
 
-    def __init__(self, message: str, *, code: str | None = None, hint: str = "", place: str = "") -> None:
+    def __init__(
+        self, message: str, *, code: str | None = None, hint: str = "", place: str = ""
+    ) -> None:
         super().__init__(message)
         self.code = code or type(self).code
         self.hint = hint or type(self).hint
@@ -42,12 +45,21 @@ class InputError(StoneError):
 
 
 class FormatError(InputError):
-    """A file breaks its format. `place` names the line, offset or element; `clause` the standard."""
+    """A file breaks its format. `place` names the line, offset or element; `clause` the
+    standard.
+    """
 
     code = "format"
 
-    def __init__(self, message: str, *, code: str | None = None, hint: str = "", place: str = "",
-                 clause: str = "") -> None:
+    def __init__(
+        self,
+        message: str,
+        *,
+        code: str | None = None,
+        hint: str = "",
+        place: str = "",
+        clause: str = "",
+    ) -> None:
         where = f"{place}: " if place else ""
         super().__init__(f"{where}{message}", code=code, hint=hint, place=place)
         self.clause = clause
@@ -82,7 +94,9 @@ class Busy(StoneError):
 
     code = "busy"
 
-    def __init__(self, message: str, *, retry_after_s: int, code: str | None = None, hint: str = "") -> None:
+    def __init__(
+        self, message: str, *, retry_after_s: int, code: str | None = None, hint: str = ""
+    ) -> None:
         super().__init__(message, code=code, hint=hint)
         self.retry_after_s = retry_after_s
 
@@ -93,8 +107,15 @@ class RemoteError(StoneError):
     code = "remote"
     retryable = True
 
-    def __init__(self, message: str, *, target: str = "", operation: str = "", code: str | None = None,
-                 hint: str = "") -> None:
+    def __init__(
+        self,
+        message: str,
+        *,
+        target: str = "",
+        operation: str = "",
+        code: str | None = None,
+        hint: str = "",
+    ) -> None:
         super().__init__(message, code=code, hint=hint, place=target)
         self.target = target
         self.operation = operation

@@ -1,4 +1,6 @@
-"""The estate: hosts, datastores, networks, pools and what was read of them. Sizes in bytes, instants in epoch seconds."""
+"""The estate: hosts, datastores, networks, pools and what was read of them. Sizes in bytes,
+instants in epoch seconds.
+"""
 
 from __future__ import annotations
 
@@ -25,21 +27,37 @@ class Network(Fixed):
     domain: str = ""
     subnet6: IPv6Network | None = None
     gateway6: IPv6Address | None = None
-    dynamic_first: IPv4Address | None = Field(default=None, description="First of the addresses that DHCP hands out here; none: nobody does.")
+    dynamic_first: IPv4Address | None = Field(
+        default=None,
+        description="First of the addresses that DHCP hands out here; none: nobody does.",
+    )
     dynamic_last: IPv4Address | None = None
 
     @model_validator(mode="after")
     def _whole(self) -> Network:
         if (self.dynamic_first is None) != (self.dynamic_last is None):
             raise ValueError(f"network “{self.name}”: a dynamic range has two ends")
-        if self.dynamic_first and self.dynamic_last and not (self.dynamic_first <= self.dynamic_last and self.dynamic_first in self.subnet
-                                                             and self.dynamic_last in self.subnet):
-            raise ValueError(f"network “{self.name}”: the dynamic range does not lie in {self.subnet}")
+        if (
+            self.dynamic_first
+            and self.dynamic_last
+            and not (
+                self.dynamic_first <= self.dynamic_last
+                and self.dynamic_first in self.subnet
+                and self.dynamic_last in self.subnet
+            )
+        ):
+            raise ValueError(
+                f"network “{self.name}”: the dynamic range does not lie in {self.subnet}"
+            )
         return self
 
     def dynamic(self, address: IPv4Address) -> bool:
         """Whether a DHCP server may hand out that address."""
-        return self.dynamic_first is not None and self.dynamic_last is not None and self.dynamic_first <= address <= self.dynamic_last
+        return (
+            self.dynamic_first is not None
+            and self.dynamic_last is not None
+            and self.dynamic_first <= address <= self.dynamic_last
+        )
 
 
 class Pool(Fixed):
@@ -50,8 +68,15 @@ class Pool(Fixed):
     first: IPv4Address
     last: IPv4Address
     excluded: tuple[IPv4Address, ...] = Field(default=(), max_length=10_000)
-    reserved: dict[IPv4Address, str] = Field(default={}, max_length=10_000, description="Kept for somebody beyond these plans: address → for whom.")
-    order: Literal["up", "down"] = Field(default="up", description="From which end addresses are given; virtual ones come from the other.")
+    reserved: dict[IPv4Address, str] = Field(
+        default={},
+        max_length=10_000,
+        description="Kept for somebody beyond these plans: address → for whom.",
+    )
+    order: Literal["up", "down"] = Field(
+        default="up",
+        description="From which end addresses are given; virtual ones come from the other.",
+    )
 
     @model_validator(mode="after")
     def _is_a_range(self) -> Pool:
@@ -67,7 +92,9 @@ class Pool(Fixed):
 
 
 class Machine(Fixed):
-    """A bare machine, reached through its management controller (Redfish, DSP0266). `credential` names a keyring entry."""
+    """A bare machine, reached through its management controller (Redfish, DSP0266). `credential`
+    names a keyring entry.
+    """
 
     name: str = Field(min_length=1, max_length=60, pattern=r"^[a-z0-9][a-z0-9.-]*$")
     address: str
@@ -121,13 +148,15 @@ class Guest(Fixed):
     vcpu: int = 0
     memory_bytes: int = 0
     mark: Mark | None = None
-    disks: tuple[str, ...] = ()                    # datastore/volume, or a path
+    disks: tuple[str, ...] = ()  # datastore/volume, or a path
     networks: tuple[str, ...] = ()
     macs: tuple[str, ...] = ()
 
 
 class Datastore(Fixed):
-    """A storage pool as one host sees it. `shared` identifies the remote export, '' for a local one; `uuid` as the host gave it."""
+    """A storage pool as one host sees it. `shared` identifies the remote export, '' for a local
+    one; `uuid` as the host gave it.
+    """
 
     name: str
     path: str
@@ -158,10 +187,13 @@ class NumaCell(Fixed):
 
 
 class Interface(Fixed):
-    """A network interface of a host. `master` is the bridge or bond it belongs to, `parent` what a VLAN lies on; speed in Mbit/s, 0 unknown."""
+    """A network interface of a host. `master` is the bridge or bond it belongs to, `parent` what a
+    VLAN lies on; speed in Mbit/s, 0 unknown.
+    """
 
     name: str
-    kind: str = "physical"                         # physical, bridge, bond, vlan, tap, loopback, or the kernel's own word
+    # physical, bridge, bond, vlan, tap, loopback, or the kernel's own word
+    kind: str = "physical"
     mac: str = ""
     mtu: int = 0
     link: bool = False
@@ -169,12 +201,14 @@ class Interface(Fixed):
     master: str = ""
     parent: str = ""
     vlan: int = 0
-    addresses: tuple[str, ...] = ()                # with prefix length
-    config: str = ""                               # the file that networkd configures it by
+    addresses: tuple[str, ...] = ()  # with prefix length
+    config: str = ""  # the file that networkd configures it by
 
 
 class BlockDevice(Fixed):
-    """A disk of a host. `use`: free, mounted, part of something, or remains of something older; `why` says which."""
+    """A disk of a host. `use`: free, mounted, part of something, or remains of something older;
+    `why` says which.
+    """
 
     name: str
     path: str
@@ -185,11 +219,13 @@ class BlockDevice(Fixed):
     bus: str = ""
     use: Literal["free", "mounted", "member", "remains", "unrecognised"] = "unrecognised"
     why: str = ""
-    parts: tuple[str, ...] = ()                    # paths of partitions, for wiping them first
+    parts: tuple[str, ...] = ()  # paths of partitions, for wiping them first
 
 
 class TimeSync(Fixed):
-    """How a host keeps time. `offset_s`: its clock less ours, give or take `uncertain_s`; `source` what it follows, '' nothing."""
+    """How a host keeps time. `offset_s`: its clock less ours, give or take `uncertain_s`; `source`
+    what it follows, '' nothing.
+    """
 
     offset_s: float = 0.0
     uncertain_s: float = 0.0
@@ -217,7 +253,8 @@ class Change(Fixed):
 
 
 class Facts(Fixed):
-    """What was read of one host, and when. With `trouble` set nothing new could be read; the rest is then the last that is known.
+    """What was read of one host, and when. With `trouble` set nothing new could be read; the rest
+    is then the last that is known.
 
     None where a thing could not be told; `unread` says what this account may not read, and why.
     """
@@ -242,7 +279,8 @@ class Facts(Fixed):
     time: TimeSync | None = None
     resolvers: tuple[str, ...] = ()
     search: tuple[str, ...] = ()
-    resolves: dict[str, str] = {}                  # name of a peer → address as this host resolves it, '' unknown
+    # name of a peer → address as this host resolves it, '' unknown
+    resolves: dict[str, str] = {}
     password_login: bool | None = None
     network_setup: Literal["networkd", "ifupdown", ""] = ""
     paths: tuple[Path, ...] = ()
@@ -289,7 +327,7 @@ class Drive(Fixed):
 
     name: str
     size_bytes: int = 0
-    kind: str = ""                                 # as MediaType says: HDD, SSD
+    kind: str = ""  # as MediaType says: HDD, SSD
     protocol: str = ""
     serial: str = ""
     health: str = ""
@@ -321,7 +359,8 @@ class Firmware(Fixed):
 
 
 class MachineFacts(Fixed):
-    """What a management controller said of its machine (DSP0266). With `trouble` the rest is the last that is known.
+    """What a management controller said of its machine (DSP0266). With `trouble` the rest is the
+    last that is known.
 
     `missing`: members the controller leaves out, so that an empty place is not taken for a zero.
     """
@@ -329,25 +368,25 @@ class MachineFacts(Fixed):
     machine: str
     read_at: float = 0.0
     tried_at: float = 0.0
-    system: str = ""                               # the system's path on the controller
+    system: str = ""  # the system's path on the controller
     maker: str = ""
     model: str = ""
     serial: str = ""
     uuid: str = ""
-    power: str = ""                                # PowerState
+    power: str = ""  # PowerState
     health: str = ""
     memory_bytes: int = 0
     processors: tuple[Processor, ...] = ()
     drives: tuple[Drive, ...] = ()
     nics: tuple[Nic, ...] = ()
-    boot_now: str = ""                             # BootSourceOverrideTarget
+    boot_now: str = ""  # BootSourceOverrideTarget
     boot_enabled: str = ""
     boot_options: tuple[str, ...] = ()
-    resets: tuple[str, ...] = ()                   # ResetType values it allows
+    resets: tuple[str, ...] = ()  # ResetType values it allows
     media: tuple[MediaSlot, ...] = ()
     firmware: tuple[Firmware, ...] = ()
     redfish: str = ""
-    certificate: str = ""                          # what is odd about its certificate, '' nothing
+    certificate: str = ""  # what is odd about its certificate, '' nothing
     missing: tuple[str, ...] = ()
     trouble: str = ""
     trouble_code: str = ""
@@ -371,7 +410,9 @@ class RuleSetting(Fixed):
 
 
 class StoreCare(Fixed):
-    """What the team decided about a datastore. `place`: host/name, or the export of a shared one. The watermark is a share of its capacity."""
+    """What the team decided about a datastore. `place`: host/name, or the export of a shared one.
+    The watermark is a share of its capacity.
+    """
 
     place: str
     watermark: float = Field(default=0.85, gt=0, le=1)
@@ -405,7 +446,9 @@ class Estate(Fixed):
 
     def bay(self, name: str) -> tuple[Host, ...]:
         """The hosts of a bay, in the order of their names."""
-        return tuple(sorted((host for host in self.hosts if host.bay == name), key=lambda host: host.name))
+        return tuple(
+            sorted((host for host in self.hosts if host.bay == name), key=lambda host: host.name)
+        )
 
     def host(self, name: str) -> Host | None:
         """The host of that name."""
@@ -433,5 +476,7 @@ HOST_RESERVE = 0.05
 
 
 def room_bytes(facts: Facts) -> int:
-    """Memory that guests may still be given: capacity less the reserve less what is promised already."""
+    """Memory that guests may still be given: capacity less the reserve less what is promised
+    already.
+    """
     return max(0, int(facts.memory_bytes * (1 - HOST_RESERVE)) - facts.used_memory_bytes)

@@ -1,6 +1,8 @@
-"""Lists of hosts as people have them: one a line, CSV or a spreadsheet's clipboard with a header, sections with names.
+"""Lists of hosts as people have them: one a line, CSV or a spreadsheet's clipboard with a header,
+sections with names.
 
-Every line is accounted for: it is an entry, a heading, a comment, blank, or junk with its number and reason. Nothing is guessed from junk.
+Every line is accounted for: it is an entry, a heading, a comment, blank, or junk with its number
+and reason. Nothing is guessed from junk.
 """
 
 from __future__ import annotations
@@ -15,18 +17,45 @@ MAX_LINES = 10_000
 MAX_BYTES = 2 << 20
 _NAME = re.compile(r"^[A-Za-z0-9]([A-Za-z0-9.-]{0,251}[A-Za-z0-9])?$")
 _SECTION = re.compile(r"^\[\s*([^\[\]]{1,60}?)\s*\]$")
-_COLUMNS = {"name": "name", "host": "name", "hostname": "name", "address": "address", "ip": "address", "ip address": "address", "port": "port",
-            "ssh port": "port",
-            "user": "user", "login": "user", "site": "site", "room": "site", "bay": "bay", "kind": "kind", "type": "kind", "credential": "credential",
-            "keyring": "credential",
-            "note": "note", "notes": "note", "comment": "note", "tags": "tags"}
+_COLUMNS = {
+    "name": "name",
+    "host": "name",
+    "hostname": "name",
+    "address": "address",
+    "ip": "address",
+    "ip address": "address",
+    "port": "port",
+    "ssh port": "port",
+    "user": "user",
+    "login": "user",
+    "site": "site",
+    "room": "site",
+    "bay": "bay",
+    "kind": "kind",
+    "type": "kind",
+    "credential": "credential",
+    "keyring": "credential",
+    "note": "note",
+    "notes": "note",
+    "comment": "note",
+    "tags": "tags",
+}
 
-_KINDS = {"host": "host", "hypervisor": "host", "machine": "machine", "bmc": "machine", "controller": "machine", "redfish": "machine"}
+_KINDS = {
+    "host": "host",
+    "hypervisor": "host",
+    "machine": "machine",
+    "bmc": "machine",
+    "controller": "machine",
+    "redfish": "machine",
+}
 
 
 @dataclass(frozen=True)
 class Entry:
-    """A host or machine that was listed. `address` is '' when only a name is known; `line` counts from 1; `credential` names a keyring entry."""
+    """A host or machine that was listed. `address` is '' when only a name is known; `line` counts
+    from 1; `credential` names a keyring entry.
+    """
 
     line: int
     name: str = ""
@@ -68,7 +97,13 @@ def parse(text: str) -> Listing:
     lines = text[:MAX_BYTES].replace("\r\n", "\n").replace("\r", "\n").split("\n")
     junk: list[Junk] = []
     if len(lines) > MAX_LINES or len(text) > MAX_BYTES:
-        junk.append(Junk(MAX_LINES + 1, "", f"the list is longer than {MAX_LINES} lines or 2 MiB; what follows was not read"))
+        junk.append(
+            Junk(
+                MAX_LINES + 1,
+                "",
+                f"the list is longer than {MAX_LINES} lines or 2 MiB; what follows was not read",
+            )
+        )
         lines = lines[:MAX_LINES]
     entries: list[Entry] = []
     columns: list[str] = []
@@ -95,7 +130,9 @@ def parse(text: str) -> Listing:
 
 
 def _header(line: str) -> tuple[str, list[str]] | None:
-    """(separator, columns) when a line is a header: at least two cells, all known, one of them name or address."""
+    """(separator, columns) when a line is a header: at least two cells, all known, one of them name
+    or address.
+    """
     for separator in ("\t", ";", ","):
         cells = [cell.strip().strip('"').lower() for cell in line.split(separator)]
         known = [_COLUMNS.get(cell, "") for cell in cells]
@@ -111,7 +148,11 @@ def _row(number: int, line: str, separator: str, columns: list[str]) -> Entry:
         raise ValueError(f"the line is no row of the table: {error}") from error
     if len(cells) > len(columns):
         raise ValueError(f"{len(cells)} cells where the header has {len(columns)}")
-    values = {column: cell.strip() for column, cell in zip(columns, cells, strict=False) if column and cell.strip()}
+    values = {
+        column: cell.strip()
+        for column, cell in zip(columns, cells, strict=False)
+        if column and cell.strip()
+    }
     return _entry(number, values)
 
 
@@ -169,9 +210,21 @@ def _entry(number: int, values: dict[str, str]) -> Entry:
     user = values.get("user", "")
     if user and not re.fullmatch(r"[A-Za-z0-9_][A-Za-z0-9_.-]{0,63}", user):
         raise ValueError(f"“{user[:40]}” is no user name")
-    return Entry(number, name, address, int(port), user, values.get("site", "")[:60], values.get("bay", "")[:60], values.get("note", "")[:500],
-                 tuple(dict.fromkeys(tag for tag in re.split(r"[\s,;]+", values.get("tags", "")) if tag))[:20], kind,
-                 values.get("credential", "")[:120])
+    return Entry(
+        number,
+        name,
+        address,
+        int(port),
+        user,
+        values.get("site", "")[:60],
+        values.get("bay", "")[:60],
+        values.get("note", "")[:500],
+        tuple(dict.fromkeys(tag for tag in re.split(r"[\s,;]+", values.get("tags", "")) if tag))[
+            :20
+        ],
+        kind,
+        values.get("credential", "")[:120],
+    )
 
 
 def _once(entries: list[Entry]) -> tuple[list[Entry], list[Junk]]:
@@ -179,7 +232,11 @@ def _once(entries: list[Entry]) -> tuple[list[Entry], list[Junk]]:
     seen: dict[str, int] = {}
     kept, junk = [], []
     for entry in entries:
-        keys = [key for key in (entry.name, f"{entry.address}:{entry.port}" if entry.address else "") if key]
+        keys = [
+            key
+            for key in (entry.name, f"{entry.address}:{entry.port}" if entry.address else "")
+            if key
+        ]
         earlier = next((seen[key] for key in keys if key in seen), 0)
         if earlier:
             junk.append(Junk(entry.line, entry.target, f"stands in line {earlier} already"))

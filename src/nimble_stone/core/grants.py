@@ -13,7 +13,8 @@ from nimble_stone.core.estate import Estate
 PREFIX = "keyring:"
 AUTHORITY = "authority"
 INTERNAL = ("run/", "take-in/")
-"""Entries of the installation itself: the authority's key, and what runs keep for their nodes, and web
+"""Entries of the installation itself: the authority's key, and what runs keep for their nodes, and
+web
 addresses that packages are fetched from."""
 
 
@@ -35,7 +36,8 @@ def may_open(plan: str, entry: str, granted: Collection[str]) -> bool:
 
 
 def owner_of(entry: str, estate: Estate) -> str:
-    """Whose an entry is, in words that follow “it belongs to”: “plan western”, “the login of 2 hosts
+    """Whose an entry is, in words that follow “it belongs to”: “plan western”, “the login of 2
+    hosts
     (fulmar, gannet)”, “this installation”, “no plan or host”."""
     if is_internal(entry):
         return "this installation"

@@ -1,6 +1,8 @@
-"""What may be done to hosts before anything is rolled out: remedies and groundwork as values. Pure: what is meant, and why it may not be.
+"""What may be done to hosts before anything is rolled out: remedies and groundwork as values. Pure:
+what is meant, and why it may not be.
 
-The exact commands are made of these by hosts.groundwork; the engine carries them out. Sizes in bytes.
+The exact commands are made of these by hosts.groundwork; the engine carries them out. Sizes in
+bytes.
 """
 
 from __future__ import annotations
@@ -27,11 +29,15 @@ class _Action(BaseModel):
 
 
 class AddKey(_Action):
-    """A public key for the login; afterwards we log in by it. `credential`: the keyring entry with the private key."""
+    """A public key for the login; afterwards we log in by it. `credential`: the keyring entry with
+    the private key.
+    """
 
     kind: Literal["ssh-key"] = "ssh-key"
     credential: str = Field(min_length=1, max_length=120)
-    public: str = Field(pattern=r"^(ssh-ed25519|ecdsa-sha2-nistp256|ssh-rsa) [A-Za-z0-9+/=]{40,1000}$")
+    public: str = Field(
+        pattern=r"^(ssh-ed25519|ecdsa-sha2-nistp256|ssh-rsa) [A-Za-z0-9+/=]{40,1000}$"
+    )
 
 
 class NameRecord(BaseModel):
@@ -58,7 +64,9 @@ class IsolatedNetwork(_Action):
 
 
 class CarryNetwork(_Action):
-    """A bridge that carries a named network, over a VLAN of an interface or the whole of it; now, and after the next start."""
+    """A bridge that carries a named network, over a VLAN of an interface or the whole of it; now,
+    and after the next start.
+    """
 
     kind: Literal["carry-network"] = "carry-network"
     network: str = Field(pattern=STORE_NAME)
@@ -102,7 +110,9 @@ class NfsStore(_Action):
 
 
 class FencingVolume(_Action):
-    """A small volume on a shared datastore, for nodes that decide among themselves who may write."""
+    """A small volume on a shared datastore, for nodes that decide among themselves who may
+    write.
+    """
 
     kind: Literal["fencing-volume"] = "fencing-volume"
     datastore: str = Field(pattern=STORE_NAME)
@@ -110,9 +120,11 @@ class FencingVolume(_Action):
 
 
 class WipeDisk(_Action):
-    """All signatures of a disk and of its partitions removed. What was on it cannot be brought back.
+    """All signatures of a disk and of its partitions removed. What was on it cannot be brought
+    back.
 
-    `confirmed` is what the person typed: host and device. Serial, size and content are those that were confirmed.
+    `confirmed` is what the person typed: host and device. Serial, size and content are those that
+    were confirmed.
     """
 
     kind: Literal["wipe-disk"] = "wipe-disk"
@@ -120,7 +132,9 @@ class WipeDisk(_Action):
     serial: str = Field(default="", max_length=60)
     size_bytes: int = Field(ge=0)
     content: str = Field(default="", max_length=200)
-    parts: tuple[Annotated[str, Field(pattern=r"^/dev/[A-Za-z0-9._/-]{1,80}$")], ...] = Field(default=(), max_length=128)
+    parts: tuple[Annotated[str, Field(pattern=r"^/dev/[A-Za-z0-9._/-]{1,80}$")], ...] = Field(
+        default=(), max_length=128
+    )
     confirmed: str = Field(default="", max_length=200)
 
     @property
@@ -164,8 +178,23 @@ class RefusePasswords(_Action):
     kind: Literal["refuse-passwords"] = "refuse-passwords"
 
 
-Action = Annotated[AddKey | AddNames | IsolatedNetwork | CarryNetwork | FolderStore | DiskStore | NfsStore | FencingVolume | WipeDisk | RenameStore
-                   | StartStore | StartNetwork | TimeSource | RefusePasswords, Field(discriminator="kind")]
+Action = Annotated[
+    AddKey
+    | AddNames
+    | IsolatedNetwork
+    | CarryNetwork
+    | FolderStore
+    | DiskStore
+    | NfsStore
+    | FencingVolume
+    | WipeDisk
+    | RenameStore
+    | StartStore
+    | StartNetwork
+    | TimeSource
+    | RefusePasswords,
+    Field(discriminator="kind"),
+]
 
 
 class Care(BaseModel):
@@ -190,11 +219,15 @@ def label(action: Action) -> str:
         case AddKey():
             return f"put the key “{action.credential}” and log in by it"
         case AddNames():
-            return f"{len(action.records)} name {'record' if len(action.records) == 1 else 'records'}"
+            return (
+                f"{len(action.records)} name {'record' if len(action.records) == 1 else 'records'}"
+            )
         case IsolatedNetwork():
             return f"isolated network {action.name}"
         case CarryNetwork():
-            return f"network {action.network} over {action.port}" + (f", address {action.address}" if action.address else "")
+            return f"network {action.network} over {action.port}" + (
+                f", address {action.address}" if action.address else ""
+            )
         case FolderStore():
             return f"datastore {action.name} in {action.path}"
         case DiskStore():
@@ -204,7 +237,10 @@ def label(action: Action) -> str:
         case FencingVolume():
             return f"fencing volume {action.name} on {action.datastore}"
         case WipeDisk():
-            return f"wipe {action.device} ({size_text(action.size_bytes)}, {action.content or 'nothing recognised'})"
+            return (
+                f"wipe {action.device} ({size_text(action.size_bytes)},"
+                f" {action.content or 'nothing recognised'})"
+            )
         case RenameStore():
             return f"datastore {action.name} is called {action.to}"
         case StartStore():
@@ -218,7 +254,9 @@ def label(action: Action) -> str:
 
 
 def target(action: Action) -> str:
-    """What of the host it is about: two actions on the same thing take turns, and steps are named after it."""
+    """What of the host it is about: two actions on the same thing take turns, and steps are named
+    after it.
+    """
     match action:
         case AddKey() | AddNames() | TimeSource() | RefusePasswords():
             return action.kind
@@ -239,12 +277,22 @@ def undoable(action: Action) -> bool:
 
 def things(action: Action) -> frozenset[tuple[str, str]]:
     """(host, thing) that an action works on: no two runs work on one at a time."""
-    return frozenset((action.host, thing) for thing in (target(action), *([action.device.removeprefix("/dev/")] if isinstance(action, DiskStore) else ())))
+    return frozenset(
+        (action.host, thing)
+        for thing in (
+            target(action),
+            *([action.device.removeprefix("/dev/")] if isinstance(action, DiskStore) else ()),
+        )
+    )
 
 
-def refusals(action: Action, estate: Estate, keys: frozenset[str] = frozenset(), along: Sequence[Action] = ()) -> list[str]:
-    """Why an action may not be done, by the last facts; [] when nothing speaks against it. `keys`: keyring entries that are private keys;
-    `along`: the actions of the same run, which may make way for this one (a disk is wiped before it is used, a key put before passwords go)."""
+def refusals(
+    action: Action, estate: Estate, keys: frozenset[str] = frozenset(), along: Sequence[Action] = ()
+) -> list[str]:
+    """Why an action may not be done, by the last facts; [] when nothing speaks against it. `keys`:
+    keyring entries that are private keys;
+    `along`: the actions of the same run, which may make way for this one (a disk is wiped before it
+    is used, a key put before passwords go)."""
     host, facts = estate.host(action.host), estate.facts.get(action.host)
     if host is None:
         return [f"the estate has no host {action.host}"]
@@ -256,30 +304,60 @@ def refusals(action: Action, estate: Estate, keys: frozenset[str] = frozenset(),
         case WipeDisk():
             return _wipe(action, facts)
         case DiskStore():
-            wiped = any(isinstance(other, WipeDisk) and (other.host, other.device) == (action.host, action.device) for other in along)
+            wiped = any(
+                isinstance(other, WipeDisk)
+                and (other.host, other.device) == (action.host, action.device)
+                for other in along
+            )
             return _on_disk(action, facts, wiped) + _new_store(action.name, facts)
         case FolderStore():
-            inside = next((store for store in facts.datastores if store.path.rstrip("/") == action.path.rstrip("/") and store.name != action.name), None)
-            return _new_store(action.name, facts, action.path) + ([f"{action.path} is datastore {inside.name} already"] if inside else [])
+            inside = next(
+                (
+                    store
+                    for store in facts.datastores
+                    if store.path.rstrip("/") == action.path.rstrip("/")
+                    and store.name != action.name
+                ),
+                None,
+            )
+            return _new_store(action.name, facts, action.path) + (
+                [f"{action.path} is datastore {inside.name} already"] if inside else []
+            )
         case NfsStore():
             return _new_store(action.name, facts, shared=f"{action.server}:{action.export}")
         case CarryNetwork():
             return _carry(action, facts, host.address)
         case IsolatedNetwork():
             there = next((net for net in facts.networks if net.name == action.name), None)
-            return [f"it carries a network {action.name} that leads out"] if there and not there.isolated else []
+            return (
+                [f"it carries a network {action.name} that leads out"]
+                if there and not there.isolated
+                else []
+            )
         case RenameStore():
             return _rename(action, facts)
         case FencingVolume():
             store = facts.datastore(action.datastore)
-            return [] if store and store.shared and store.active else [f"datastore {action.datastore} is not a shared one that is started"]
+            return (
+                []
+                if store and store.shared and store.active
+                else [f"datastore {action.datastore} is not a shared one that is started"]
+            )
         case StartStore():
             return [] if facts.datastore(action.name) else [f"it has no datastore {action.name}"]
         case StartNetwork():
-            return [] if any(net.name == action.name for net in facts.networks) else [f"it has no network {action.name}"]
+            return (
+                []
+                if any(net.name == action.name for net in facts.networks)
+                else [f"it has no network {action.name}"]
+            )
         case RefusePasswords():
             put = any(isinstance(other, AddKey) and other.host == action.host for other in along)
-            return [] if put or host.credential in keys else ["we log in by password ourselves; put a key first"]
+            return (
+                []
+                if put or host.credential in keys
+                else ["we log in by password ourselves; put a key first"]
+            )
         case _:
             return []
 
@@ -295,7 +373,10 @@ def _wipe(action: WipeDisk, facts: Facts) -> list[str]:
     if disk.use in ("mounted", "member", "unrecognised"):
         return [f"{action.device} is left alone: {disk.why or 'it is not recognised'}"]
     if (disk.serial, disk.size_bytes) != (action.serial, action.size_bytes):
-        return [f"{action.device} is another disk now ({disk.model} {disk.serial}, {size_text(disk.size_bytes)})"]
+        return [
+            f"{action.device} is another disk now ({disk.model} {disk.serial},"
+            f" {size_text(disk.size_bytes)})"
+        ]
     if (disk.why, tuple(disk.parts)) != (action.content, action.parts):
         return [f"{action.device} holds something else now: {disk.why or 'nothing'}"]
     if " ".join(action.confirmed.split()) != action.wanted:
@@ -308,14 +389,26 @@ def _on_disk(action: DiskStore, facts: Facts, wiped: bool) -> list[str]:
     disk = _disk(facts, action.device)
     if disk is None:
         return [f"{action.device} was not seen at the last reading"]
-    if disk.use != "free" and not (wiped and disk.use == "remains") and not (there and there.kind == "fs" and disk.why == f"mounted at {there.path}"):
-        return [f"{action.device} is not free: {disk.why or disk.use}" + ("; wipe it first" if disk.use == "remains" else "")]
+    if (
+        disk.use != "free"
+        and not (wiped and disk.use == "remains")
+        and not (there and there.kind == "fs" and disk.why == f"mounted at {there.path}")
+    ):
+        return [
+            f"{action.device} is not free: {disk.why or disk.use}"
+            + ("; wipe it first" if disk.use == "remains" else "")
+        ]
     return []
 
 
 def _new_store(name: str, facts: Facts, path: str = "", shared: str = "") -> list[str]:
     there = facts.datastore(name)
-    if there is None or (path and there.path.rstrip("/") == path.rstrip("/")) or (shared and there.shared == shared) or (not path and not shared):
+    if (
+        there is None
+        or (path and there.path.rstrip("/") == path.rstrip("/"))
+        or (shared and there.shared == shared)
+        or (not path and not shared)
+    ):
         return []
     return [f"it has a datastore {name} already, at {there.path}"]
 
@@ -328,21 +421,44 @@ def _carry(action: CarryNetwork, facts: Facts, address: str) -> list[str]:
     if not uplink.link:
         found.append(f"{action.uplink} has no link")
     if action.vlan is None and (uplink.addresses or uplink.master):
-        found.append(f"{action.uplink} carries " + (f"{', '.join(uplink.addresses)} itself" if uplink.addresses else f"{uplink.master} already")
-                     + "; taking the whole of it would cut that off: use a VLAN")
+        found.append(
+            f"{action.uplink} carries "
+            + (
+                f"{', '.join(uplink.addresses)} itself"
+                if uplink.addresses
+                else f"{uplink.master} already"
+            )
+            + "; taking the whole of it would cut that off: use a VLAN"
+        )
     if len(action.port) > 15:
         found.append(f"{action.port} is longer than an interface's name may be (15)")
     if uplink.mtu and action.mtu > uplink.mtu:
         found.append(f"{action.uplink} passes packets of {uplink.mtu} at most, not {action.mtu}")
     port = next((one for one in facts.interfaces if one.name == action.port), None)
-    so_already = port is not None and port.master == action.bridge and any(net.name == action.network and net.bridge == action.bridge for net in facts.networks)
-    made = [one.name for one in facts.interfaces if one.name == action.bridge or (action.vlan is not None and one.name == action.port)]
+    so_already = (
+        port is not None
+        and port.master == action.bridge
+        and any(
+            net.name == action.network and net.bridge == action.bridge for net in facts.networks
+        )
+    )
+    made = [
+        one.name
+        for one in facts.interfaces
+        if one.name == action.bridge or (action.vlan is not None and one.name == action.port)
+    ]
     if made and not so_already:
-        found.append(f"it has {', '.join(made)} already, and another way; choose another name for the bridge, or put that in order first")
+        found.append(
+            f"it has {', '.join(made)} already, and another way; choose another name for the"
+            " bridge, or put that in order first"
+        )
     if action.address is not None and str(action.address.ip) == address:
         found.append(f"{action.address.ip} is the address we reach it by")
     if not facts.network_setup:
-        found.append("it keeps its networks neither by systemd-networkd nor by ifupdown, so the bridge would be gone after the next start")
+        found.append(
+            "it keeps its networks neither by systemd-networkd nor by ifupdown, so the bridge would"
+            " be gone after the next start"
+        )
     elif facts.network_setup != action.setup:
         found.append(f"it keeps its networks by {facts.network_setup}")
     return found
@@ -350,15 +466,24 @@ def _carry(action: CarryNetwork, facts: Facts, address: str) -> list[str]:
 
 def _rename(action: RenameStore, facts: Facts) -> list[str]:
     if facts.datastore(action.to) is not None and facts.datastore(action.name) is None:
-        return []                                  # it is called so already
+        return []  # it is called so already
     store = facts.datastore(action.name)
     if store is None:
         return [f"it has no datastore {action.name}"]
     if store.kind not in ("dir", "netfs"):
-        return [f"{action.name} lies on a disk of its own or is of a kind ({store.kind}) that cannot be defined anew from what was read"]
-    users = [guest.name for guest in facts.guests if any(disk.startswith(f"{action.name}/") for disk in guest.disks)]
+        return [
+            f"{action.name} lies on a disk of its own or is of a kind ({store.kind}) that cannot be"
+            " defined anew from what was read"
+        ]
+    users = [
+        guest.name
+        for guest in facts.guests
+        if any(disk.startswith(f"{action.name}/") for disk in guest.disks)
+    ]
     found = [f"guests use it by its name: {', '.join(users[:4])}"] if users else []
-    return found + ([f"it has a datastore {action.to} already"] if facts.datastore(action.to) else [])
+    return found + (
+        [f"it has a datastore {action.to} already"] if facts.datastore(action.to) else []
+    )
 
 
 def bridge_for(network: str) -> str:

@@ -1,4 +1,6 @@
-"""What falls when hosts are lost: which nodes, which clusters stop or lose data, and what would fit elsewhere. Pure."""
+"""What falls when hosts are lost: which nodes, which clusters stop or lose data, and what would fit
+elsewhere. Pure.
+"""
 
 from __future__ import annotations
 
@@ -19,12 +21,16 @@ from nimble_stone.core.plan.cells import Inputs
 from nimble_stone.core.plan.sheet import Node, Sheet
 
 Weight = Literal["none", "bent", "broken"]
-"""none: nothing of the plan falls; bent: it goes on, with less behind it; broken: something stops or is lost."""
+"""none: nothing of the plan falls; bent: it goes on, with less behind it; broken: something stops
+or is lost.
+"""
 
 
 @dataclass(frozen=True)
 class Loss:
-    """The loss of `hosts` together. Node ids: all that fall, those that find room elsewhere, those that do not. `words`: what it means, worst first."""
+    """The loss of `hosts` together. Node ids: all that fall, those that find room elsewhere, those
+    that do not. `words`: what it means, worst first.
+    """
 
     hosts: tuple[str, ...]
     nodes: tuple[str, ...]
@@ -34,10 +40,18 @@ class Loss:
     words: tuple[str, ...]
 
 
-def losses(sheet: Sheet, shared: frozenset[str] = frozenset(), *, together: int = 1, only: Sequence[str] = ()) -> list[Loss]:
-    """Every single host's loss, or every pair's with `together` 2; `only` limits it to combinations of those hosts. The worst come first.
+def losses(
+    sheet: Sheet,
+    shared: frozenset[str] = frozenset(),
+    *,
+    together: int = 1,
+    only: Sequence[str] = (),
+) -> list[Loss]:
+    """Every single host's loss, or every pair's with `together` 2; `only` limits it to combinations
+    of those hosts. The worst come first.
 
-    `shared`: node ids whose disks lie on a shared datastore: they can be started elsewhere as they are. Nodes that keep nothing can be made again.
+    `shared`: node ids whose disks lie on a shared datastore: they can be started elsewhere as they
+    are. Nodes that keep nothing can be made again.
     Cost: O(losses × nodes on them × hosts).
     """
     demands, supplies = sheet.board
@@ -52,14 +66,25 @@ def losses(sheet: Sheet, shared: frozenset[str] = frozenset(), *, together: int 
         on[node.value("host")].append(node)
     totals = Counter(node.role for node in sheet.nodes)
     names = sorted(set(only) or set(hosts_of.values()))
-    roles = {role.id: role.model_copy(update={"copies": copies_of(sheet, role)}) for role in sheet.kit.roles}
-    found = [_loss(lost, on, board, by_id, totals, roles, shared) for lost in combinations(names, together)]
+    roles = {
+        role.id: role.model_copy(update={"copies": copies_of(sheet, role)})
+        for role in sheet.kit.roles
+    }
+    found = [
+        _loss(lost, on, board, by_id, totals, roles, shared)
+        for lost in combinations(names, together)
+    ]
     order = {"broken": 0, "bent": 1, "none": 2}
-    return sorted(found, key=lambda loss: (order[loss.weight], -len(loss.homeless), -len(loss.nodes), loss.hosts))
+    return sorted(
+        found,
+        key=lambda loss: (order[loss.weight], -len(loss.homeless), -len(loss.nodes), loss.hosts),
+    )
 
 
 def copies_of(sheet: Sheet, role: Role) -> int:
-    """How many nodes of a role hold each piece of data: by the answers where the kit says so. What is no sensible number counts as what the kit says."""
+    """How many nodes of a role hold each piece of data: by the answers where the kit says so. What
+    is no sensible number counts as what the kit says.
+    """
     nodes = sheet.by_role[role.id]
     if not role.copies_by or not nodes:
         return role.copies
@@ -82,8 +107,15 @@ def on_shared(sheet: Sheet, estate: Estate) -> frozenset[str]:
     return frozenset(found)
 
 
-def _loss(lost: tuple[str, ...], on: Mapping[str, Sequence[Node]], board: Board, demands: Mapping[str, Demand], totals: Mapping[str, int],
-          roles: Mapping[str, Role], shared: frozenset[str]) -> Loss:
+def _loss(
+    lost: tuple[str, ...],
+    on: Mapping[str, Sequence[Node]],
+    board: Board,
+    demands: Mapping[str, Demand],
+    totals: Mapping[str, int],
+    roles: Mapping[str, Role],
+    shared: frozenset[str],
+) -> Loss:
     gone = [node for host in lost for node in on.get(host, ())]
     movable = [node for node in gone if node.id in shared or roles[node.role].keeps == "nothing"]
     fit = _elsewhere([demands[node.id] for node in movable if node.id in demands], board, lost)
@@ -92,12 +124,20 @@ def _loss(lost: tuple[str, ...], on: Mapping[str, Sequence[Node]], board: Board,
     if stay:
         words.append(f"{len(stay)} that could go elsewhere find no room")
     weight: Weight = "none" if not gone else "broken" if broken or stay else "bent"
-    return Loss(lost, tuple(node.id for node in gone), tuple(fit), tuple(node.id for node in gone if node.id not in set(fit)), weight, tuple(words))
+    return Loss(
+        lost,
+        tuple(node.id for node in gone),
+        tuple(fit),
+        tuple(node.id for node in gone if node.id not in set(fit)),
+        weight,
+        tuple(words),
+    )
 
 
 def _elsewhere(wanted: Sequence[Demand], board: Board, lost: tuple[str, ...]) -> list[str]:
     """Which nodes find another host, the largest first. The board is left as it was."""
-    done: list[tuple[Demand, int | None, int]] = []           # None: it stood on a host that placement leaves alone
+    # None: it stood on a host that placement leaves alone
+    done: list[tuple[Demand, int | None, int]] = []
     closed = [board.index[host] for host in lost if host in board.index]
     for demand in sorted(wanted, key=lambda one: -one.memory_bytes):
         at = board.chosen.get(demand.node)
@@ -120,18 +160,25 @@ def _elsewhere(wanted: Sequence[Demand], board: Board, lost: tuple[str, ...]) ->
     return [demand.node for demand, _, _ in done]
 
 
-def _meaning(gone: Mapping[str, int], totals: Mapping[str, int], roles: Mapping[str, Role]) -> tuple[list[str], bool]:
+def _meaning(
+    gone: Mapping[str, int], totals: Mapping[str, int], roles: Mapping[str, Role]
+) -> tuple[list[str], bool]:
     broken, bent = [], []
     for ident, many in gone.items():
         role, all_of, left = roles[ident], totals[ident], totals[ident] - many
         if role.copies and many >= role.copies and left:
-            broken.append(f"{many} of {all_of} {role.label} gone: pieces with all {role.copies} copies on them are lost")
+            broken.append(
+                f"{many} of {all_of} {role.label} gone: pieces with all {role.copies} copies on"
+                " them are lost"
+            )
         elif left == 0:
             broken.append(f"no {role.label} left" if all_of > 1 else f"{role.label} down")
         elif role.quorum and left * 2 <= all_of:
             broken.append(f"{left} of {all_of} {role.label} left: no majority")
         elif role.copies and many == role.copies - 1:
-            bent.append(f"{left} of {all_of} {role.label} left: every piece still there, some only once")
+            bent.append(
+                f"{left} of {all_of} {role.label} left: every piece still there, some only once"
+            )
         else:
             bent.append(f"{left} of {all_of} {role.label} left")
     return broken + bent, bool(broken)

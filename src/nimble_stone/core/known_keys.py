@@ -1,4 +1,6 @@
-"""Which keys a file's format knows at a place, so that a mistyped one can be told with the nearest."""
+"""Which keys a file's format knows at a place, so that a mistyped one can be told with the
+nearest.
+"""
 
 from __future__ import annotations
 
@@ -32,6 +34,8 @@ def _below(place: dict[str, Any], part: int | str) -> dict[str, Any]:
 def _alternatives(place: dict[str, Any], whole: dict[str, Any]) -> list[dict[str, Any]]:
     """The schemas a place may follow, references followed."""
     if "$ref" in place:
-        return _alternatives(whole.get("$defs", {}).get(str(place["$ref"]).rpartition("/")[2], {}), whole)
+        return _alternatives(
+            whole.get("$defs", {}).get(str(place["$ref"]).rpartition("/")[2], {}), whole
+        )
     choices = [*place.get("anyOf", ()), *place.get("oneOf", ()), *place.get("allOf", ())]
     return [one for choice in choices for one in _alternatives(choice, whole)] or [place]

@@ -1,4 +1,6 @@
-"""The consequences beside the wall: datastores now and after, addresses of the pools, what falls if a host is lost. Pure."""
+"""The consequences beside the wall: datastores now and after, addresses of the pools, what falls if
+a host is lost. Pure.
+"""
 
 from __future__ import annotations
 
@@ -19,7 +21,9 @@ MAX_CELLS, MAX_MEMBERS = 256, 4096
 
 @dataclass(frozen=True)
 class StoreLine:
-    """A datastore the plan uses: bytes used now, after with thin disks, and at worst when they fill."""
+    """A datastore the plan uses: bytes used now, after with thin disks, and at worst when they
+    fill.
+    """
 
     name: str
     host: str
@@ -32,7 +36,9 @@ class StoreLine:
 
 @dataclass(frozen=True)
 class PoolLine:
-    """A pool the plan draws on. `cells`: one letter per address in order: '.' free, 'x' excluded, 't' taken by others, 'p' planned, '!' in conflict."""
+    """A pool the plan draws on. `cells`: one letter per address in order: '.' free, 'x' excluded,
+    't' taken by others, 'p' planned, '!' in conflict.
+    """
 
     name: str
     first: str
@@ -52,9 +58,11 @@ class LossLine:
 
 
 def stores(sheet: Sheet, estate: Estate) -> list[StoreLine]:
-    """One line per datastore that gets a disk, the fullest at worst first. The copies that nodes' disks are made from are counted, one of each package."""
+    """One line per datastore that gets a disk, the fullest at worst first. The copies that nodes'
+    disks are made from are counted, one of each package.
+    """
     use: dict[tuple[str, str], list[tuple[int, int]]] = defaultdict(list)
-    made_from: dict[tuple[str, str], dict[str, None]] = defaultdict(dict)      # roles, in order
+    made_from: dict[tuple[str, str], dict[str, None]] = defaultdict(dict)  # roles, in order
     known = {}
     for node in sheet.nodes:
         facts = estate.facts.get(node.value("host"))
@@ -67,14 +75,35 @@ def stores(sheet: Sheet, estate: Estate) -> list[StoreLine]:
             use[key].append(sizes)
             if name == node.value("datastore"):
                 made_from[key][node.role] = None
-    copies = {key: sum(package.thin_bytes for package in sheet.packages.each(made_from[key])) for key in use}
-    lines = [StoreLine(name, host, known[host, name].capacity_bytes, known[host, name].capacity_bytes - known[host, name].free_bytes,
-                       sum(thin for thin, _ in sizes) + copies[host, name], sum(full for _, full in sizes) + copies[host, name], len(sizes))
-             for (host, name), sizes in use.items()]
-    return sorted(lines, key=lambda line: (-(line.used_bytes + line.full_bytes) / max(1, line.capacity_bytes), line.host, line.name))
+    copies = {
+        key: sum(package.thin_bytes for package in sheet.packages.each(made_from[key]))
+        for key in use
+    }
+    lines = [
+        StoreLine(
+            name,
+            host,
+            known[host, name].capacity_bytes,
+            known[host, name].capacity_bytes - known[host, name].free_bytes,
+            sum(thin for thin, _ in sizes) + copies[host, name],
+            sum(full for _, full in sizes) + copies[host, name],
+            len(sizes),
+        )
+        for (host, name), sizes in use.items()
+    ]
+    return sorted(
+        lines,
+        key=lambda line: (
+            -(line.used_bytes + line.full_bytes) / max(1, line.capacity_bytes),
+            line.host,
+            line.name,
+        ),
+    )
 
 
-def pools(sheet: Sheet, estate: Estate, taken: Collection[str], conflicts: Collection[str]) -> list[PoolLine]:
+def pools(
+    sheet: Sheet, estate: Estate, taken: Collection[str], conflicts: Collection[str]
+) -> list[PoolLine]:
     """One line per pool that gives an address. At most 256 cells are drawn."""
     planned = {value for _, _, value in sheet.addresses()}
     lines = []
@@ -86,11 +115,28 @@ def pools(sheet: Sheet, estate: Estate, taken: Collection[str], conflicts: Colle
         cells, free, kept_out = [], 0, pool.kept_out()
         for number in range(int(pool.first), int(pool.last) + 1):
             address = str(type(pool.first)(number))
-            mark = ("!" if address in conflicts else "p" if address in planned else "t" if address in taken else
-                    "x" if type(pool.first)(number) in kept_out or address in gateways else ".")
+            mark = (
+                "!"
+                if address in conflicts
+                else (
+                    "p"
+                    if address in planned
+                    else (
+                        "t"
+                        if address in taken
+                        else (
+                            "x"
+                            if type(pool.first)(number) in kept_out or address in gateways
+                            else "."
+                        )
+                    )
+                )
+            )
             free += mark == "."
             cells.append(mark)
-        lines.append(PoolLine(name, str(pool.first), str(pool.last), free, "".join(cells[:MAX_CELLS])))
+        lines.append(
+            PoolLine(name, str(pool.first), str(pool.last), free, "".join(cells[:MAX_CELLS]))
+        )
     return lines
 
 
@@ -98,15 +144,33 @@ def series(sheet: Sheet, estate: Estate, taken: Collection[str]) -> list[PoolLin
     """One line per series the plan draws from, like those of pools."""
     lines = []
     drawing = [column for column in sheet.columns if column.draws]
-    for name in dict.fromkeys(node.value(column.series) for column in drawing for node in sheet.nodes):
+    for name in dict.fromkeys(
+        node.value(column.series) for column in drawing for node in sheet.nodes
+    ):
         found = estate.one_series(name)
         if found is None:
             continue
-        planned = {number for column in drawing if column.draws == found.kind for node in sheet.nodes
-                   if node.value(column.series) == name and (number := number_of(found.kind, node.value(column.id))) is not None}
+        planned = {
+            number
+            for column in drawing
+            if column.draws == found.kind
+            for node in sheet.nodes
+            if node.value(column.series) == name
+            and (number := number_of(found.kind, node.value(column.id))) is not None
+        }
         excluded, gone = found.gone(()), found.gone({*taken, *in_use(estate)})
-        marks = ("p" if number in planned else "x" if number in excluded else "t" if number in gone else "."
-                 for number in range(found.low, min(found.high, found.low + MAX_CELLS - 1) + 1))
+        marks = (
+            (
+                "p"
+                if number in planned
+                else "x"
+                if number in excluded
+                else "t"
+                if number in gone
+                else "."
+            )
+            for number in range(found.low, min(found.high, found.low + MAX_CELLS - 1) + 1)
+        )
         size = found.high - found.low + 1
         free = size - sum(found.low <= number <= found.high for number in gone | planned)
         lines.append(PoolLine(name, found.first, found.last, free, "".join(marks), found.kind))
@@ -115,51 +179,123 @@ def series(sheet: Sheet, estate: Estate, taken: Collection[str]) -> list[PoolLin
 
 def series_members(estate: Estate, held: Mapping[str, str]) -> list[dict[str, Any]]:
     """Every series with each of its members (at most 4,096), like `pool_members`."""
-    found_by = {mac: guest.name for facts in estate.facts.values() for guest in facts.guests for mac in guest.macs}
-    found_by |= {text: f"{facts.host}, {one.name}" for facts in estate.facts.values() for one in facts.interfaces
-                 for text in (one.mac.lower(), *(address.partition("/")[0] for address in one.addresses if ":" in address)) if text}
+    found_by = {
+        mac: guest.name
+        for facts in estate.facts.values()
+        for guest in facts.guests
+        for mac in guest.macs
+    }
+    found_by |= {
+        text: f"{facts.host}, {one.name}"
+        for facts in estate.facts.values()
+        for one in facts.interfaces
+        for text in (
+            one.mac.lower(),
+            *(address.partition("/")[0] for address in one.addresses if ":" in address),
+        )
+        if text
+    }
     lines = []
     for one in estate.series:
         excluded, members, free, gap, run = one.gone(()), [], 0, 0, 0
         for number in range(one.low, min(one.high, one.low + MAX_MEMBERS - 1) + 1):
             member = one.member(number)
-            state, by = (("held", held[member]) if member in held else ("found", found_by[member]) if member in found_by else
-                         ("reserved", one.reserved[text]) if (text := text_of(one.kind, number)) in one.reserved else
-                         ("excluded", "") if number in excluded else ("free", ""))
+            state, by = (
+                ("held", held[member])
+                if member in held
+                else (
+                    ("found", found_by[member])
+                    if member in found_by
+                    else (
+                        ("reserved", one.reserved[text])
+                        if (text := text_of(one.kind, number)) in one.reserved
+                        else ("excluded", "")
+                        if number in excluded
+                        else ("free", "")
+                    )
+                )
+            )
             run = run + 1 if state == "free" else 0
             free, gap = free + (state == "free"), max(gap, run)
             members.append({"address": member.rpartition("#")[2], "state": state, "by": by})
-        lines.append({"name": one.name, "kind": one.kind, "order": one.order, "excluded": condensed(one.kind, one.excluded),
-                      "reserved": "\n".join(f"{member} {whom}" for member, whom in one.reserved.items()),
-                      "network": one.network, "first": one.first, "last": one.last, "size": one.high - one.low + 1,
-                      "free": free + one.high - one.low + 1 - len(members), "largest_gap": gap, "members": members})
+        lines.append(
+            {
+                "name": one.name,
+                "kind": one.kind,
+                "order": one.order,
+                "excluded": condensed(one.kind, one.excluded),
+                "reserved": "\n".join(f"{member} {whom}" for member, whom in one.reserved.items()),
+                "network": one.network,
+                "first": one.first,
+                "last": one.last,
+                "size": one.high - one.low + 1,
+                "free": free + one.high - one.low + 1 - len(members),
+                "largest_gap": gap,
+                "members": members,
+            }
+        )
     return lines
 
 
 def pool_members(estate: Estate, held: Mapping[str, str]) -> list[dict[str, Any]]:
-    """Every pool with each of its addresses (at most 4,096): state and by whom. `held`: address → who holds it. Cost: O(addresses + interfaces)."""
-    found: dict[str, str] = {str(network.gateway): f"gateway of {network.name}" for network in estate.networks}
+    """Every pool with each of its addresses (at most 4,096): state and by whom. `held`: address →
+    who holds it. Cost: O(addresses + interfaces).
+    """
+    found: dict[str, str] = {
+        str(network.gateway): f"gateway of {network.name}" for network in estate.networks
+    }
     found |= {str(address): "name server" for network in estate.networks for address in network.dns}
     for facts in estate.facts.values():
-        found |= {address.partition("/")[0]: f"{facts.host}, {one.name}" for one in facts.interfaces for address in one.addresses}
-    found |= {one.address: one.name for one in (*estate.hosts, *estate.machines)}  # type: ignore[attr-defined]  # both have them
+        found |= {
+            address.partition("/")[0]: f"{facts.host}, {one.name}"
+            for one in facts.interfaces
+            for address in one.addresses
+        }
+    # both have them
+    found |= {one.address: one.name for one in (*estate.hosts, *estate.machines)}  # type: ignore[attr-defined]
     lines = []
     for pool in estate.pools:
         excluded = set(pool.excluded)
         members, free, gap, run = [], 0, 0, 0
         size = int(pool.last) - int(pool.first) + 1
-        for number in range(int(pool.first), min(int(pool.last), int(pool.first) + MAX_MEMBERS - 1) + 1):
+        for number in range(
+            int(pool.first), min(int(pool.last), int(pool.first) + MAX_MEMBERS - 1) + 1
+        ):
             address = str(type(pool.first)(number))
-            state, by = (("held", held[address]) if address in held else ("found", found[address]) if address in found else
-                         ("reserved", pool.reserved[IPv4Address(number)]) if IPv4Address(number) in pool.reserved else
-                         ("excluded", "") if IPv4Address(number) in excluded else ("free", ""))
+            state, by = (
+                ("held", held[address])
+                if address in held
+                else (
+                    ("found", found[address])
+                    if address in found
+                    else (
+                        ("reserved", pool.reserved[IPv4Address(number)])
+                        if IPv4Address(number) in pool.reserved
+                        else ("excluded", "")
+                        if IPv4Address(number) in excluded
+                        else ("free", "")
+                    )
+                )
+            )
             run = run + 1 if state == "free" else 0
             free, gap = free + (state == "free"), max(gap, run)
             members.append({"address": address, "state": state, "by": by})
-        lines.append({"name": pool.name, "kind": "ipv4", "order": pool.order, "excluded": condensed("ipv4", [str(address) for address in pool.excluded]),
-                      "reserved": "\n".join(f"{member} {whom}" for member, whom in pool.reserved.items()),
-                      "network": pool.network, "first": str(pool.first), "last": str(pool.last), "size": size, "free": free,
-                      "largest_gap": gap, "members": members})
+        lines.append(
+            {
+                "name": pool.name,
+                "kind": "ipv4",
+                "order": pool.order,
+                "excluded": condensed("ipv4", [str(address) for address in pool.excluded]),
+                "reserved": "\n".join(f"{member} {whom}" for member, whom in pool.reserved.items()),
+                "network": pool.network,
+                "first": str(pool.first),
+                "last": str(pool.last),
+                "size": size,
+                "free": free,
+                "largest_gap": gap,
+                "members": members,
+            }
+        )
     return lines + series_members(estate, held)
 
 
@@ -177,7 +313,13 @@ def losses(sheet: Sheet) -> list[LossLine]:
             left = totals[role] - count
             label = sheet.kit.role(role)
             name = label.label if label else role
-            parts.append(f"{name} down" if left == 0 and totals[role] == 1 else f"no {name} left" if left == 0 else f"{left} of {totals[role]} {name} left")
+            parts.append(
+                f"{name} down"
+                if left == 0 and totals[role] == 1
+                else f"no {name} left"
+                if left == 0
+                else f"{left} of {totals[role]} {name} left"
+            )
         lines.append(LossLine(host, ", ".join(parts), sum(roles.values())))
     return sorted(lines, key=lambda line: (-line.nodes, line.host))
 

@@ -14,7 +14,9 @@ class Fixed(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True)
 
     def model_copy(self, *, update: Mapping[str, Any] | None = None, deep: bool = False) -> Self:
-        """A copy with other members. What was worked out of the old ones (cached properties) does not come along."""
+        """A copy with other members. What was worked out of the old ones (cached properties) does
+        not come along.
+        """
         found = super().model_copy(update=update, deep=deep)
         for name in found.__dict__.keys() - type(self).model_fields.keys():
             del found.__dict__[name]

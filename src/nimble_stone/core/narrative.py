@@ -13,12 +13,28 @@ from nimble_stone.core.plan.sheet import Sheet
 from nimble_stone.core.run_words import Checks, RunWords
 from nimble_stone.core.units import count_text, inside, time_text
 
-_WORDS = ("No", "One", "Two", "Three", "Four", "Five", "Six", "Seven", "Eight", "Nine", "Ten", "Eleven", "Twelve")
+_WORDS = (
+    "No",
+    "One",
+    "Two",
+    "Three",
+    "Four",
+    "Five",
+    "Six",
+    "Seven",
+    "Eight",
+    "Nine",
+    "Ten",
+    "Eleven",
+    "Twelve",
+)
 
 
 @dataclass(frozen=True)
 class Action:
-    """The next sensible thing. `kind` tells the page what to do: licence, cell, remedy, package, run, hold, resume, retry, look, prove, none."""
+    """The next sensible thing. `kind` tells the page what to do: licence, cell, remedy, package,
+    run, hold, resume, retry, look, prove, none.
+    """
 
     kind: str
     label: str
@@ -43,18 +59,35 @@ def word(count: int) -> str:
     return _WORDS[count] if count < len(_WORDS) else str(count)
 
 
-def of_plan(sheet: Sheet, findings: Sequence[Finding], forecast_s: float, way: Sequence[str]) -> Sentence:
+def of_plan(
+    sheet: Sheet, findings: Sequence[Finding], forecast_s: float, way: Sequence[str]
+) -> Sentence:
     """Where a plan stands."""
     count = Counter(finding.severity for finding in findings)
     spread = spread_text(sheet)
-    before = " ".join(word(int(part)).lower() if part.isdigit() else part for part in spread.split()).capitalize() + ". "
-    below = f"expected {time_text(forecast_s)}" + (f" · critical path: {' → '.join(way)}" if way else "")
+    before = (
+        " ".join(
+            word(int(part)).lower() if part.isdigit() else part for part in spread.split()
+        ).capitalize()
+        + ". "
+    )
+    below = f"expected {time_text(forecast_s)}" + (
+        f" · critical path: {' → '.join(way)}" if way else ""
+    )
     blockers = [finding for finding in findings if finding.severity == "blocker"]
     if not blockers:
-        strong = "Ready to run" if not count["caution"] else f"Ready to run, with {count_text(count['caution'], 'caution')}"
+        strong = (
+            "Ready to run"
+            if not count["caution"]
+            else f"Ready to run, with {count_text(count['caution'], 'caution')}"
+        )
         return Sentence(before, strong, ".", below, Action("run", "Check and run"))
     first = blockers[0]
-    after = f" {word(len(blockers) - 1)} more must be settled before it can run." if len(blockers) > 1 else " All else fits."
+    after = (
+        f" {word(len(blockers) - 1)} more must be settled before it can run."
+        if len(blockers) > 1
+        else " All else fits."
+    )
     return Sentence(before, first.message, after, below, _remedy_of(first))
 
 
@@ -70,32 +103,81 @@ def _remedy_of(finding: Finding) -> Action:
 
 def of_run(words: RunWords, below: str) -> Sentence:
     """Where a run stands, as its page begins."""
-    return Sentence(words.before, words.strong, words.after, below, Action(words.action, words.label))
+    return Sentence(
+        words.before, words.strong, words.after, below, Action(words.action, words.label)
+    )
 
 
 def of_acceptance(sheet: Sheet, verdicts: Sequence[Verdict], run_state: str) -> Sentence:
     """Where the acceptance stands."""
     checks = checks_of({node.id: node.name for node in sheet.nodes}, verdicts)
-    again = Action("none", "") if run_state in ("undoing", "undone") else Action("prove", "Run checks again")
+    again = (
+        Action("none", "")
+        if run_state in ("undoing", "undone")
+        else Action("prove", "Run checks again")
+    )
     if run_state in ("undoing", "undone"):
-        old = f" What is below was found before: {checks.all - checks.failed - checks.open} of {count_text(checks.all, 'check')} passed." if verdicts else ""
-        return Sentence("", "Rolled back." if run_state == "undone" else "Rolling back.", old, "", again)
+        old = (
+            f" What is below was found before: {checks.all - checks.failed - checks.open} of"
+            f" {count_text(checks.all, 'check')} passed."
+            if verdicts
+            else ""
+        )
+        return Sentence(
+            "", "Rolled back." if run_state == "undone" else "Rolling back.", old, "", again
+        )
     if not verdicts:
-        return Sentence("", "No acceptance checks yet.", " They run when the deployment steps finish.", "", Action("none", ""))
+        return Sentence(
+            "",
+            "No acceptance checks yet.",
+            " They run when the deployment steps finish.",
+            "",
+            Action("none", ""),
+        )
     if checks.failed:
         open_too = f", {checks.open} could not run" if checks.open else ""
-        return Sentence("", f"{checks.failed} of {count_text(checks.all, 'acceptance check')} failed{open_too}.", f" First: {checks.first_failed}.", "", again)
+        return Sentence(
+            "",
+            f"{checks.failed} of {count_text(checks.all, 'acceptance check')} failed{open_too}.",
+            f" First: {checks.first_failed}.",
+            "",
+            again,
+        )
     if checks.open:
-        strong = f"0 of {count_text(checks.all, 'acceptance check')} failed, {checks.open} could not run."
+        strong = (
+            f"0 of {count_text(checks.all, 'acceptance check')} failed, {checks.open} could not"
+            " run."
+        )
         return Sentence("", strong, f" First: {checks.first_open}.", "", again)
-    return Sentence("", f"All {count_text(checks.all, 'acceptance check')} passed.", f" {count_text(len(sheet.nodes), 'node')}.", "", again)
+    return Sentence(
+        "",
+        f"All {count_text(checks.all, 'acceptance check')} passed.",
+        f" {count_text(len(sheet.nodes), 'node')}.",
+        "",
+        again,
+    )
 
 
 def checks_of(names: Mapping[str, str], verdicts: Sequence[Verdict]) -> Checks:
-    """Acceptance checks, counted, with the first of each kind of trouble in words. `names`: of nodes by id."""
+    """Acceptance checks, counted, with the first of each kind of trouble in words. `names`: of
+    nodes by id.
+    """
     failed = [verdict for verdict in verdicts if not verdict.passed and verdict.checked]
     unknown = [verdict for verdict in verdicts if not verdict.checked]
     return Checks(
-        len(verdicts), len(failed), len(unknown),
-        f"{names.get(failed[0].node, 'cluster')} {inside(failed[0].label)}, expected {failed[0].expected}, found {failed[0].found}" if failed else "",
-        f"{names.get(unknown[0].node, 'cluster')} {inside(unknown[0].label)}, {unknown[0].found.removeprefix('not known: ')}" if unknown else "")
+        len(verdicts),
+        len(failed),
+        len(unknown),
+        (
+            f"{names.get(failed[0].node, 'cluster')} {inside(failed[0].label)}, expected"
+            f" {failed[0].expected}, found {failed[0].found}"
+            if failed
+            else ""
+        ),
+        (
+            f"{names.get(unknown[0].node, 'cluster')} {inside(unknown[0].label)},"
+            f" {unknown[0].found.removeprefix('not known: ')}"
+            if unknown
+            else ""
+        ),
+    )

@@ -1,11 +1,15 @@
 """Which node on which host: fits memory, networks and anti-affinity, and spreads load evenly.
 
-Beside memory a host must have vCPUs left at the stated overcommit, room for the disks, and carry the networks. A node that stands somewhere
+Beside memory a host must have vCPUs left at the stated overcommit, room for the disks, and carry
+the networks. A node that stands somewhere
 already stays there unless another place is clearly better, so that planning anew moves little.
 
-Method: nodes in falling order of memory, each to the host whose load after it is least, then single moves, and exchanges of two
-nodes, as long as they lower the worst load. Hosts that stay below what another one is loaded with anyway are alike: among them a node goes where
-fewest of its role stand, so that losing one host costs a role as little as it can. Deterministic: same input, same answer; ties go to the first host
+Method: nodes in falling order of memory, each to the host whose load after it is least, then single
+moves, and exchanges of two
+nodes, as long as they lower the worst load. Hosts that stay below what another one is loaded with
+anyway are alike: among them a node goes where
+fewest of its role stand, so that losing one host costs a role as little as it can. Deterministic:
+same input, same answer; ties go to the first host
 by name.
 """
 
@@ -27,14 +31,19 @@ SMALL, ORDERS, PASSES = 80, 24, 8
 SPREADING = 1.005
 """By so much fuller the fullest host may be for the sake of spreading roles."""
 BEYOND = 1.02
-"""A large plan is even enough when its fullest host is so much fuller than any placement must make it."""
+"""A large plan is even enough when its fullest host is so much fuller than any placement must make
+it.
+"""
 ALIKE = 0.2
-"""How much fuller than the level of all demand poured over the bay a host may become, as a share of its memory, for the sake of spreading a role."""
+"""How much fuller than the level of all demand poured over the bay a host may become, as a share of
+its memory, for the sake of spreading a role.
+"""
 
 
 @dataclass(frozen=True)
 class Demand:
-    """A node to be placed. Memory and disk in bytes. `apart` is '' or the group no two of which share a host; `fixed` a chosen host or ''.
+    """A node to be placed. Memory and disk in bytes. `apart` is '' or the group no two of which
+    share a host; `fixed` a chosen host or ''.
 
     `prefer`: the host it stands on already; `beside`: a node whose host it shares where it fits.
     """
@@ -53,9 +62,11 @@ class Demand:
 
 @dataclass(frozen=True)
 class Supply:
-    """A host. `room_bytes` is what guests may still get, `capacity_bytes` its whole memory, `networks` what it carries.
+    """A host. `room_bytes` is what guests may still get, `capacity_bytes` its whole memory,
+    `networks` what it carries.
 
-    `vcpus`: vCPUs that may still be promised; `disk_bytes`: free bytes of its datastores. None: not known, and no limit. `planned_bytes`: memory that other
+    `vcpus`: vCPUs that may still be promised; `disk_bytes`: free bytes of its datastores. None: not
+    known, and no limit. `planned_bytes`: memory that other
     plans mean to take: it makes a host less attractive, but keeps nobody off.
     """
 
@@ -82,19 +93,36 @@ class Board:
     def __init__(self, supplies: Sequence[Supply], demands: Sequence[Demand]) -> None:
         self.hosts = sorted(supplies, key=lambda supply: supply.host)
         self.index = {supply.host: i for i, supply in enumerate(self.hosts)}
-        self.capacity = np.array([max(1, supply.capacity_bytes) for supply in self.hosts], dtype=np.float64)
+        self.capacity = np.array(
+            [max(1, supply.capacity_bytes) for supply in self.hosts], dtype=np.float64
+        )
         self.room = np.array([supply.room_bytes for supply in self.hosts], dtype=np.int64)
-        self.used = self.capacity - self.room + np.array([supply.planned_bytes for supply in self.hosts], dtype=np.int64)
+        self.used = (
+            self.capacity
+            - self.room
+            + np.array([supply.planned_bytes for supply in self.hosts], dtype=np.int64)
+        )
         self.own = np.zeros(len(self.hosts), dtype=np.int64)
         self.groups: dict[str, NDArray[np.int64]] = {}
         self.roles: dict[str, NDArray[np.int64]] = {}
         self.alike = 0.0
         plenty = 1 << 60
-        self.vcpus = np.array([plenty if supply.vcpus is None else supply.vcpus for supply in self.hosts], dtype=np.int64)
-        self.disk = np.array([plenty if supply.disk_bytes is None else supply.disk_bytes for supply in self.hosts], dtype=np.int64)
-        self.carries = {names: np.array([supply.networks.issuperset(names) for supply in self.hosts], dtype=bool)
-                        for names in {demand.networks for demand in demands}}
-        # A small plan takes a host of its own for each node where it can: losing one host then costs one node.
+        self.vcpus = np.array(
+            [plenty if supply.vcpus is None else supply.vcpus for supply in self.hosts],
+            dtype=np.int64,
+        )
+        self.disk = np.array(
+            [plenty if supply.disk_bytes is None else supply.disk_bytes for supply in self.hosts],
+            dtype=np.int64,
+        )
+        self.carries = {
+            names: np.array(
+                [supply.networks.issuperset(names) for supply in self.hosts], dtype=bool
+            )
+            for names in {demand.networks for demand in demands}
+        }
+        # A small plan takes a host of its own for each node where it can: losing one host then
+        # costs one node.
         self.alone = 1.0 if len(demands) <= len(self.hosts) else 0.0
         self.chosen: dict[str, int] = {}
 
@@ -106,17 +134,26 @@ class Board:
         self.vcpus[at] -= sign * demand.vcpu
         self.disk[at] -= sign * demand.disk_bytes
         if demand.apart:
-            self.groups.setdefault(demand.apart, np.zeros(len(self.hosts), dtype=np.int64))[at] += sign
+            self.groups.setdefault(demand.apart, np.zeros(len(self.hosts), dtype=np.int64))[at] += (
+                sign
+            )
         if demand.role:
-            self.roles.setdefault(demand.role, np.zeros(len(self.hosts), dtype=np.int64))[at] += sign
+            self.roles.setdefault(demand.role, np.zeros(len(self.hosts), dtype=np.int64))[at] += (
+                sign
+            )
         if sign > 0:
             self.chosen[demand.node] = at
 
     def fits(self, demand: Demand, at: int) -> bool:
         """Whether the node may stand on a host."""
         group = self.groups.get(demand.apart)
-        return bool(self.room[at] >= demand.memory_bytes and self.carries[demand.networks][at] and self.vcpus[at] >= demand.vcpu
-                    and self.disk[at] >= demand.disk_bytes and (group is None or group[at] == 0))
+        return bool(
+            self.room[at] >= demand.memory_bytes
+            and self.carries[demand.networks][at]
+            and self.vcpus[at] >= demand.vcpu
+            and self.disk[at] >= demand.disk_bytes
+            and (group is None or group[at] == 0)
+        )
 
     def scores(self, demand: Demand) -> NDArray[np.float64]:
         """Load of each host with the node on it; infinite where it does not fit."""
@@ -127,39 +164,57 @@ class Board:
             mask &= self.disk >= demand.disk_bytes
         if demand.apart in self.groups:
             mask &= self.groups[demand.apart] == 0
-        return np.where(mask, (self.used + demand.memory_bytes) / self.capacity + self.alone * (self.own > 0), np.inf)
+        return np.where(
+            mask,
+            (self.used + demand.memory_bytes) / self.capacity + self.alone * (self.own > 0),
+            np.inf,
+        )
 
 
 def place(demands: Sequence[Demand], supplies: Sequence[Supply]) -> Placement:
     """Choose a host for each node or say why none fits.
 
-    Cost: O(nodes × hosts) and at most 200 improving moves, each O(nodes on the worst host × nodes). A fixed host is taken as given, even where it does not fit:
+    Cost: O(nodes × hosts) and at most 200 improving moves, each O(nodes on the worst host × nodes).
+    A fixed host is taken as given, even where it does not fit:
     the checks say so, the choice stays the person's.
     """
     alike, bound = level(demands, supplies)
     crowds = Counter(demand.role for demand in demands if demand.role and not demand.apart)
     if not crowds or max(crowds.values()) < 2:
-        alike = 0.0                                                # no role that could be spread
+        alike = 0.0  # no role that could be spread
     first = _once(demands, supplies, lambda demand: -demand.memory_bytes, alike)
     worst = _worst(first, demands, supplies)
     enough = (BEYOND if len(demands) > SMALL else 1.0 + 1e-9) * bound
-    gain = 1.001                                                   # what another placement must be evener by
+    # what another placement must be evener by
+    gain = 1.001
     if alike:
         if not first.reasons and worst <= enough:
-            return first                                           # roles are spread, and no placement is evener
+            # roles are spread, and no placement is evener
+            return first
         by_load = _once(demands, supplies, lambda demand: -demand.memory_bytes)
-        if not by_load.reasons and (first.reasons or _worst(by_load, demands, supplies) < worst / SPREADING):
+        if not by_load.reasons and (
+            first.reasons or _worst(by_load, demands, supplies) < worst / SPREADING
+        ):
             first = by_load
         else:
             gain = SPREADING
     if len(demands) > SMALL or len(demands) <= len(supplies) or first.reasons:
         return first
-    # A small plan is tried in other orders too: the largest first is good, but now and then a slightly other order packs evener.
+    # A small plan is tried in other orders too: the largest first is good, but now and then a
+    # slightly other order packs evener.
     best, least = first, _worst(first, demands, supplies)
     for number in range(1, ORDERS):
-        # A sequence that fills the range evenly takes the place of chance: the core knows no randomness.
-        jitter = {demand.node: 0.8 + 0.45 * ((i * 0.6180339887 + 0.7548776662) * (number + 1) % 1.0) for i, demand in enumerate(demands)}
-        other = _once(demands, supplies, lambda demand, by=jitter: -demand.memory_bytes * by[demand.node])  # type: ignore[misc]
+        # A sequence that fills the range evenly takes the place of chance: the core knows no
+        # randomness.
+        jitter = {
+            demand.node: 0.8 + 0.45 * ((i * 0.6180339887 + 0.7548776662) * (number + 1) % 1.0)
+            for i, demand in enumerate(demands)
+        }
+        other = _once(
+            demands,
+            supplies,
+            lambda demand, by=jitter: -demand.memory_bytes * by[demand.node],  # type: ignore[misc]
+        )
         load = _worst(other, demands, supplies)
         if not other.reasons and load < least / gain:
             best, least, gain = other, load, 1.001
@@ -167,22 +222,40 @@ def place(demands: Sequence[Demand], supplies: Sequence[Supply]) -> Placement:
 
 
 def level(demands: Sequence[Demand], supplies: Sequence[Supply]) -> tuple[float, float]:
-    """(the load below which hosts are alike, the lowest worst load there can be), as shares of a host's memory. Cost: O(hosts × log hosts + nodes)."""
-    hosts = {supply.host: (supply.capacity_bytes, supply.capacity_bytes - supply.room_bytes + supply.planned_bytes) for supply in supplies}
+    """(the load below which hosts are alike, the lowest worst load there can be), as shares of a
+    host's memory. Cost: O(hosts × log hosts + nodes).
+    """
+    hosts = {
+        supply.host: (
+            supply.capacity_bytes,
+            supply.capacity_bytes - supply.room_bytes + supply.planned_bytes,
+        )
+        for supply in supplies
+    }
     poured = fluid(hosts, sum(demand.memory_bytes for demand in demands)) if hosts else 0.0
     fullest = max((used / max(1, whole) for whole, used in hosts.values()), default=0.0)
     return max(poured, min(fullest, poured + ALIKE)), max(poured, fullest)
 
 
 def _worst(placed: Placement, demands: Sequence[Demand], supplies: Sequence[Supply]) -> float:
-    used = {supply.host: supply.capacity_bytes - supply.room_bytes + supply.planned_bytes for supply in supplies}
+    used = {
+        supply.host: supply.capacity_bytes - supply.room_bytes + supply.planned_bytes
+        for supply in supplies
+    }
     for demand in demands:
         if placed.hosts.get(demand.node) in used:
             used[placed.hosts[demand.node]] += demand.memory_bytes
-    return max((used[supply.host] / max(1, supply.capacity_bytes) for supply in supplies), default=0.0)
+    return max(
+        (used[supply.host] / max(1, supply.capacity_bytes) for supply in supplies), default=0.0
+    )
 
 
-def _once(demands: Sequence[Demand], supplies: Sequence[Supply], order: Callable[[Demand], float], alike: float = 0.0) -> Placement:
+def _once(
+    demands: Sequence[Demand],
+    supplies: Sequence[Supply],
+    order: Callable[[Demand], float],
+    alike: float = 0.0,
+) -> Placement:
     board = Board(supplies, demands)
     board.alike = alike
     reasons: dict[str, str] = {}
@@ -192,8 +265,13 @@ def _once(demands: Sequence[Demand], supplies: Sequence[Supply], order: Callable
             board.put(demand, board.index[demand.fixed])
     anew = []
     for demand in sorted(free, key=lambda demand: (bool(demand.beside), order(demand))):
-        if demand.prefer in board.index and not demand.beside and board.fits(demand, board.index[demand.prefer]):
-            board.put(demand, board.index[demand.prefer])          # who stands somewhere stays, as long as nothing much better is seen at the end
+        if (
+            demand.prefer in board.index
+            and not demand.beside
+            and board.fits(demand, board.index[demand.prefer])
+        ):
+            # who stands somewhere stays, as long as nothing much better is seen at the end
+            board.put(demand, board.index[demand.prefer])
         else:
             anew.append(demand)
     for demand in anew:
@@ -203,22 +281,43 @@ def _once(demands: Sequence[Demand], supplies: Sequence[Supply], order: Callable
         else:
             board.put(demand, _best(board, demand, scores))
     tied = {demand.beside for demand in free if demand.beside}
-    _level(board, [demand for demand in free if demand.node in board.chosen and not demand.beside and demand.node not in tied
-                   and board.hosts[board.chosen[demand.node]].host != demand.prefer])
-    _settle(board, [demand for demand in free if demand.node in board.chosen and not demand.beside and demand.node not in tied])
+    _level(
+        board,
+        [
+            demand
+            for demand in free
+            if demand.node in board.chosen
+            and not demand.beside
+            and demand.node not in tied
+            and board.hosts[board.chosen[demand.node]].host != demand.prefer
+        ],
+    )
+    _settle(
+        board,
+        [
+            demand
+            for demand in free
+            if demand.node in board.chosen and not demand.beside and demand.node not in tied
+        ],
+    )
     return Placement({node: board.hosts[at].host for node, at in board.chosen.items()}, reasons)
 
 
 def _settle(board: Board, movable: Sequence[Demand]) -> None:
-    """Move nodes for which another host is clearly better, until none is: planning anew from there moves nobody. Never makes the fullest host fuller."""
+    """Move nodes for which another host is clearly better, until none is: planning anew from there
+    moves nobody. Never makes the fullest host fuller.
+    """
     least = min((demand.memory_bytes for demand in movable), default=0)
     for _ in range(PASSES):
         moved = False
         for demand in movable:
             at = board.chosen[demand.node]
             crowded = bool(board.alone) and board.own[at] > 1
-            if not crowded and board.used[at] / board.capacity[at] <= max(board.alike, float(np.min((board.used + least) / board.capacity)) + STAY):
-                continue                                           # most nodes: no host whatever is so much better
+            if not crowded and board.used[at] / board.capacity[at] <= max(
+                board.alike, float(np.min((board.used + least) / board.capacity)) + STAY
+            ):
+                # most nodes: no host whatever is so much better
+                continue
             board.put(demand, at, -1)
             scores = board.scores(demand)
             to = int(np.argmin(scores))
@@ -250,7 +349,9 @@ def _least(board: Board, demand: Demand, scores: NDArray[np.float64]) -> int:
 
 
 def _level(board: Board, movable: Sequence[Demand]) -> None:
-    """Move single nodes off the most loaded host, or exchange one, as long as that lowers the worst load."""
+    """Move single nodes off the most loaded host, or exchange one, as long as that lowers the worst
+    load.
+    """
     by_host: dict[int, list[Demand]] = {}
     for demand in movable:
         by_host.setdefault(board.chosen[demand.node], []).append(demand)
@@ -268,7 +369,11 @@ def _level(board: Board, movable: Sequence[Demand]) -> None:
             scores = board.scores(demand)
             board.put(demand, worst)
             to = int(np.argmin(scores))
-            if to != worst and scores[to] < load[worst] - 1e-9 and (best is None or scores[to] < best[0]):
+            if (
+                to != worst
+                and scores[to] < load[worst] - 1e-9
+                and (best is None or scores[to] < best[0])
+            ):
                 best = (float(scores[to]), demand, to)
         if best is not None:
             _move(board, by_host, best[1], best[2])
@@ -277,7 +382,8 @@ def _level(board: Board, movable: Sequence[Demand]) -> None:
         if pair is None:
             return
         there = board.chosen[pair[1].node]
-        board.put(pair[1], there, -1)                     # off first, so that two of a group never stand on one host
+        # off first, so that two of a group never stand on one host
+        board.put(pair[1], there, -1)
         by_host[there].remove(pair[1])
         _move(board, by_host, pair[0], there)
         board.put(pair[1], worst)
@@ -292,8 +398,12 @@ def _move(board: Board, by_host: dict[int, list[Demand]], demand: Demand, to: in
     by_host.setdefault(to, []).append(demand)
 
 
-def _swap(board: Board, by_host: Mapping[int, list[Demand]], worst: int, load: float) -> tuple[Demand, Demand] | None:
-    """The exchange of a node of the worst host against a smaller one elsewhere that leaves the lowest load on both; None when none helps."""
+def _swap(
+    board: Board, by_host: Mapping[int, list[Demand]], worst: int, load: float
+) -> tuple[Demand, Demand] | None:
+    """The exchange of a node of the worst host against a smaller one elsewhere that leaves the
+    lowest load on both; None when none helps.
+    """
     best: tuple[float, Demand, Demand] | None = None
     for demand in by_host[worst]:
         for host, others in by_host.items():
@@ -302,14 +412,30 @@ def _swap(board: Board, by_host: Mapping[int, list[Demand]], worst: int, load: f
             group = board.groups.get(demand.apart)
             for other in others:
                 more = demand.memory_bytes - other.memory_bytes
-                if more <= 0 or board.room[host] < more or not board.carries[other.networks][worst] or not _both_fit(board, demand, other, worst, host):
+                if (
+                    more <= 0
+                    or board.room[host] < more
+                    or not board.carries[other.networks][worst]
+                    or not _both_fit(board, demand, other, worst, host)
+                ):
                     continue
-                if demand.apart and group is not None and group[host] - (other.apart == demand.apart) > 0:
+                if (
+                    demand.apart
+                    and group is not None
+                    and group[host] - (other.apart == demand.apart) > 0
+                ):
                     continue
                 theirs = board.groups.get(other.apart)
-                if other.apart and theirs is not None and theirs[worst] - (other.apart == demand.apart) > 0:
+                if (
+                    other.apart
+                    and theirs is not None
+                    and theirs[worst] - (other.apart == demand.apart) > 0
+                ):
                     continue
-                after = max((board.used[worst] - more) / board.capacity[worst], (board.used[host] + more) / board.capacity[host])
+                after = max(
+                    (board.used[worst] - more) / board.capacity[worst],
+                    (board.used[host] + more) / board.capacity[host],
+                )
                 if after < load - 1e-9 and (best is None or after < best[0]):
                     best = (float(after), demand, other)
     return (best[1], best[2]) if best else None
@@ -317,8 +443,12 @@ def _swap(board: Board, by_host: Mapping[int, list[Demand]], worst: int, load: f
 
 def _both_fit(board: Board, mine: Demand, other: Demand, here: int, there: int) -> bool:
     """Whether vCPUs and disks allow the exchange."""
-    return bool(board.vcpus[there] >= mine.vcpu - other.vcpu and board.vcpus[here] >= other.vcpu - mine.vcpu
-                and board.disk[there] >= mine.disk_bytes - other.disk_bytes and board.disk[here] >= other.disk_bytes - mine.disk_bytes)
+    return bool(
+        board.vcpus[there] >= mine.vcpu - other.vcpu
+        and board.vcpus[here] >= other.vcpu - mine.vcpu
+        and board.disk[there] >= mine.disk_bytes - other.disk_bytes
+        and board.disk[here] >= other.disk_bytes - mine.disk_bytes
+    )
 
 
 def _why_not(demand: Demand, board: Board) -> str:
@@ -326,23 +456,52 @@ def _why_not(demand: Demand, board: Board) -> str:
     if not board.hosts:
         return "the bay has no host whose facts are known"
     group = board.groups.get(demand.apart)
-    needs: list[tuple[str, NDArray[np.bool_], str]] = [(f"{size_text(demand.memory_bytes)} of memory free", board.room >= demand.memory_bytes,
-                                                        f"lack {size_text(demand.memory_bytes)} of memory")]
+    needs: list[tuple[str, NDArray[np.bool_], str]] = [
+        (
+            f"{size_text(demand.memory_bytes)} of memory free",
+            board.room >= demand.memory_bytes,
+            f"lack {size_text(demand.memory_bytes)} of memory",
+        )
+    ]
     for name in demand.networks:
         carries = np.array([name in supply.networks for supply in board.hosts], dtype=bool)
         needs.append((f"network {name}", carries, f"do not carry network {name}"))
-    needs.append((f"{demand.vcpu} vCPU left", board.vcpus >= demand.vcpu, f"have no {demand.vcpu} vCPU left at this overcommit"))
-    needs.append((f"{size_text(demand.disk_bytes)} of disk free", board.disk >= demand.disk_bytes, f"lack {size_text(demand.disk_bytes)} of disk"))
-    needs.append(("no node of this role yet", np.ones(len(board.hosts), dtype=bool) if group is None else group == 0, "have a node of this role already"))
+    needs.append(
+        (
+            f"{demand.vcpu} vCPU left",
+            board.vcpus >= demand.vcpu,
+            f"have no {demand.vcpu} vCPU left at this overcommit",
+        )
+    )
+    needs.append(
+        (
+            f"{size_text(demand.disk_bytes)} of disk free",
+            board.disk >= demand.disk_bytes,
+            f"lack {size_text(demand.disk_bytes)} of disk",
+        )
+    )
+    needs.append(
+        (
+            "no node of this role yet",
+            np.ones(len(board.hosts), dtype=bool) if group is None else group == 0,
+            "have a node of this role already",
+        )
+    )
     short = [(want, have, lack) for want, have, lack in needs if not have.all()]
     told = ", ".join(f"{int((~have).sum())} {lack}" for _, have, lack in short)
-    who = f"role {demand.role} needs a host with {' and '.join(want for want, _, _ in short)}; " if demand.role and short else ""
+    who = (
+        f"role {demand.role} needs a host with {' and '.join(want for want, _, _ in short)}; "
+        if demand.role and short
+        else ""
+    )
     return f"{who}none of {len(board.hosts)} hosts fits: {told}"
 
 
 @dataclass(frozen=True)
 class Spread:
-    """How even a placement is. Loads are shares of a host's memory; `bound`: no placement whatever has a lower worst load; `gap` between them."""
+    """How even a placement is. Loads are shares of a host's memory; `bound`: no placement whatever
+    has a lower worst load; `gap` between them.
+    """
 
     worst_load: float
     bound: float
@@ -350,9 +509,11 @@ class Spread:
 
 
 def spread(hosts: Mapping[str, tuple[int, int]], demands: Sequence[tuple[str, int]]) -> Spread:
-    """The worst load after placing, against the fluid lower bound. `hosts`: name → (capacity, used before) in bytes; `demands`: (host, bytes).
+    """The worst load after placing, against the fluid lower bound. `hosts`: name → (capacity, used
+    before) in bytes; `demands`: (host, bytes).
 
-    The bound pours all demand over the hosts as if it were water: no host that is fuller already gets any. It ignores rules and grain, so it
+    The bound pours all demand over the hosts as if it were water: no host that is fuller already
+    gets any. It ignores rules and grain, so it
     can only be too low. Cost: O(hosts × log hosts + nodes).
     """
     capacity = {name: max(1, whole) for name, (whole, _) in hosts.items()}
@@ -365,13 +526,17 @@ def spread(hosts: Mapping[str, tuple[int, int]], demands: Sequence[tuple[str, in
     if not hosts:
         return Spread(0.0, 0.0, 0.0)
     worst = max(used[name] / capacity[name] for name in hosts)
-    bound = max(fluid(hosts, total), max(before / capacity[name] for name, (_, before) in hosts.items()))
+    bound = max(
+        fluid(hosts, total), max(before / capacity[name] for name, (_, before) in hosts.items())
+    )
     return Spread(round(worst, 6), round(bound, 6), round(worst / bound - 1 if bound else 0.0, 6))
 
 
 def fluid(hosts: Mapping[str, tuple[int, int]], total: int) -> float:
     """The level that `total` bytes reach when poured over the hosts, as a share of capacity."""
-    ranked = sorted(((before / max(1, whole), max(1, whole), before) for whole, before in hosts.values()))
+    ranked = sorted(
+        (before / max(1, whole), max(1, whole), before) for whole, before in hosts.values()
+    )
     capacity, used, level = 0, 0, 0.0
     for number, (_, whole, before) in enumerate(ranked):
         capacity, used = capacity + whole, used + before

@@ -15,7 +15,9 @@ MOST_MOVES = 6
 
 @dataclass(frozen=True)
 class Place:
-    """A host as a place for a node: its load with the node on it (share of its memory), whether the node may stand there, and why not."""
+    """A host as a place for a node: its load with the node on it (share of its memory), whether the
+    node may stand there, and why not.
+    """
 
     host: str
     load: float
@@ -24,8 +26,12 @@ class Place:
     reason: str
 
 
-def why(node: str, demands: Sequence[Demand], supplies: Sequence[Supply], hosts: Mapping[str, str]) -> list[Place]:
-    """Every host for one node, all others staying where they are: best first, then those that do not fit. Cost: O(nodes + hosts)."""
+def why(
+    node: str, demands: Sequence[Demand], supplies: Sequence[Supply], hosts: Mapping[str, str]
+) -> list[Place]:
+    """Every host for one node, all others staying where they are: best first, then those that do
+    not fit. Cost: O(nodes + hosts).
+    """
     board, demand = _filled(demands, supplies, hosts, without=node)
     if demand is None:
         return []
@@ -35,18 +41,40 @@ def why(node: str, demands: Sequence[Demand], supplies: Sequence[Supply], hosts:
     for at, supply in enumerate(board.hosts):
         reasons = []
         if board.room[at] < demand.memory_bytes:
-            reasons.append(f"{size_text(max(0, int(board.room[at])))} of memory free, {size_text(demand.memory_bytes)} needed")
-        reasons += [f"does not carry {name}" for name in demand.networks if name not in supply.networks]
+            reasons.append(
+                f"{size_text(max(0, int(board.room[at])))} of memory free,"
+                f" {size_text(demand.memory_bytes)} needed"
+            )
+        reasons += [
+            f"does not carry {name}" for name in demand.networks if name not in supply.networks
+        ]
         if board.vcpus[at] < demand.vcpu:
             reasons.append(f"{max(0, int(board.vcpus[at]))} vCPU left, {demand.vcpu} needed")
         if board.disk[at] < demand.disk_bytes:
-            reasons.append(f"{size_text(max(0, int(board.disk[at])))} of disk free, {size_text(demand.disk_bytes)} needed")
+            reasons.append(
+                f"{size_text(max(0, int(board.disk[at])))} of disk free,"
+                f" {size_text(demand.disk_bytes)} needed"
+            )
         if group is not None and group[at]:
             reasons.append("has a node of this role already")
-        found.append(Place(supply.host, round(float((board.used[at] + demand.memory_bytes) / board.capacity[at]), 4), not reasons,
-                           hosts.get(node) == supply.host, ", ".join(reasons)))
+        found.append(
+            Place(
+                supply.host,
+                round(float((board.used[at] + demand.memory_bytes) / board.capacity[at]), 4),
+                not reasons,
+                hosts.get(node) == supply.host,
+                ", ".join(reasons),
+            )
+        )
     order = {supply.host: float(scores[at]) for at, supply in enumerate(board.hosts)}
-    return sorted(found, key=lambda place: (not place.fits, order[place.host] if place.fits else place.load, place.host))
+    return sorted(
+        found,
+        key=lambda place: (
+            not place.fits,
+            order[place.host] if place.fits else place.load,
+            place.host,
+        ),
+    )
 
 
 @dataclass(frozen=True)
@@ -60,20 +88,31 @@ class Move:
 
 @dataclass(frozen=True)
 class Balance:
-    """Moves that even a placement out. Loads: the fullest host's share of memory before and after."""
+    """Moves that even a placement out. Loads: the fullest host's share of memory before and
+    after.
+    """
 
     moves: tuple[Move, ...]
     before: float
     after: float
 
 
-def balance(demands: Sequence[Demand], supplies: Sequence[Supply], hosts: Mapping[str, str], *, most: int = MOST_MOVES) -> Balance:
-    """Few moves that lower the fullest host's load, one after the other, each the best there is. Nodes fixed by a person move too: it is a proposal.
+def balance(
+    demands: Sequence[Demand],
+    supplies: Sequence[Supply],
+    hosts: Mapping[str, str],
+    *,
+    most: int = MOST_MOVES,
+) -> Balance:
+    """Few moves that lower the fullest host's load, one after the other, each the best there is.
+    Nodes fixed by a person move too: it is a proposal.
 
-    Only hosts that carry a movable node count: what stands there already cannot be moved by us. Cost: O(moves × nodes on the fullest × hosts).
+    Only hosts that carry a movable node count: what stands there already cannot be moved by us.
+    Cost: O(moves × nodes on the fullest × hosts).
     """
     board, _ = _filled(demands, supplies, hosts)
-    board.alone = 1.0 if len(demands) <= len(board.hosts) else 0.0          # a small plan keeps a host for each node
+    # a small plan keeps a host for each node
+    board.alone = 1.0 if len(demands) <= len(board.hosts) else 0.0
     on: dict[int, list[Demand]] = {}
     for demand in demands:
         if demand.node in board.chosen:
@@ -93,7 +132,8 @@ def balance(demands: Sequence[Demand], supplies: Sequence[Supply], hosts: Mappin
             left = float(board.used[worst] / board.capacity[worst])
             board.put(demand, worst)
             scores[worst] = np.inf
-            if demand.role and load[worst] <= board.alike:         # hosts are alike: a role is not crowded for the sake of a little memory
+            # hosts are alike: a role is not crowded for the sake of a little memory
+            if demand.role and load[worst] <= board.alike:
                 scores[board.roles[demand.role] >= board.roles[demand.role][worst]] = np.inf
             to = int(np.argmin(scores))
             after = max(float(scores[to]), left)
@@ -121,12 +161,20 @@ def _folded(moves: Sequence[Move]) -> list[Move]:
 
 
 def _worst(board: Board, on: Mapping[int, Sequence[Demand]]) -> float:
-    return max((float(board.used[at] / board.capacity[at]) for at, own in on.items() if own), default=0.0)
+    return max(
+        (float(board.used[at] / board.capacity[at]) for at, own in on.items() if own), default=0.0
+    )
 
 
-def _filled(demands: Sequence[Demand], supplies: Sequence[Supply], hosts: Mapping[str, str], without: str = "") -> tuple[Board, Demand | None]:
+def _filled(
+    demands: Sequence[Demand],
+    supplies: Sequence[Supply],
+    hosts: Mapping[str, str],
+    without: str = "",
+) -> tuple[Board, Demand | None]:
     board = Board(supplies, demands)
-    board.alone = 0.0                                     # loads as they are, without the wish for a host of one's own
+    # loads as they are, without the wish for a host of one's own
+    board.alone = 0.0
     board.alike = level(demands, supplies)[0]
     wanted = None
     for demand in demands:

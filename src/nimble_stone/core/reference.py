@@ -1,4 +1,6 @@
-"""A file format in words, made from its models: docs/kit-reference.md and docs/plan-reference.md. Pure."""
+"""A file format in words, made from its models: docs/kit-reference.md and docs/plan-reference.md.
+Pure.
+"""
 
 from __future__ import annotations
 
@@ -12,7 +14,9 @@ HEAD = "Made from the models by `make openapi`; do not edit.\n"
 
 
 def reference(root: type[BaseModel], title: str) -> str:
-    """A table of keys for the root and each part it is made of, in the order in which they are met."""
+    """A table of keys for the root and each part it is made of, in the order in which they
+    are met.
+    """
     parts, waiting = [f"# {title}\n", HEAD], [root]
     seen: set[type[BaseModel]] = set()
     while waiting:
@@ -21,34 +25,64 @@ def reference(root: type[BaseModel], title: str) -> str:
             continue
         seen.add(model)
         parts.append(_table(model, model is root))
-        waiting += [found for field in model.model_fields.values() for found in _models(field.annotation)]
+        waiting += [
+            found for field in model.model_fields.values() for found in _models(field.annotation)
+        ]
     return "\n".join(parts)
 
 
 def _table(model: type[BaseModel], is_root: bool) -> str:
     lines = [] if is_root else [f"## {model.__name__}\n"]
-    lines += [(model.__doc__ or "").strip().partition("\n")[0] + "\n", "| key | holds | if left out | meaning |", "| --- | --- | --- | --- |"]
+    lines += [
+        (model.__doc__ or "").strip().partition("\n")[0] + "\n",
+        "| key | holds | if left out | meaning |",
+        "| --- | --- | --- | --- |",
+    ]
     for name, field in model.model_fields.items():
-        default = "needed" if field.is_required() else _shown(field.get_default(call_default_factory=True))
+        default = (
+            "needed"
+            if field.is_required()
+            else _shown(field.get_default(call_default_factory=True))
+        )
         limits = ", ".join(text for item in field.metadata for text in _limit(item))
-        lines.append(f"| `{field.alias or name}` | {_words(field.annotation)}{'; ' + limits if limits else ''} | {default} | "
-                     f"{(field.description or '').replace('|', '/')} |")
+        lines.append(
+            f"| `{field.alias or name}` |"
+            f" {_words(field.annotation)}{'; ' + limits if limits else ''} | {default} |"
+            f" {(field.description or '').replace('|', '/')} |"
+        )
     return "\n".join(lines) + "\n"
 
 
 def _limit(item: Any) -> list[str]:
-    words = {"ge": "{} at least", "le": "{} at most", "gt": "more than {}", "lt": "less than {}",
-             "max_length": "{} long at most",
-             "min_length": "{} long at least",
-             "pattern": "form `{}`"}
-    return [text.format(str(value).replace("|", "\\|")) for name, text in words.items() if (value := getattr(item, name, None)) is not None]
+    words = {
+        "ge": "{} at least",
+        "le": "{} at most",
+        "gt": "more than {}",
+        "lt": "less than {}",
+        "max_length": "{} long at most",
+        "min_length": "{} long at least",
+        "pattern": "form `{}`",
+    }
+    return [
+        text.format(str(value).replace("|", "\\|"))
+        for name, text in words.items()
+        if (value := getattr(item, name, None)) is not None
+    ]
 
 
 def _shown(value: Any) -> str:
-    if value is PydanticUndefined or value is None or (value in ((), {}, "", False) and value is not False):
+    if (
+        value is PydanticUndefined
+        or value is None
+        or (value in ((), {}, "", False) and value is not False)
+    ):
         return ""
     if isinstance(value, BaseModel):
-        return ", ".join(f"{key} {item}" for key, item in value.model_dump().items() if item not in ("", (), {}, None))
+        return ", ".join(
+            f"{key} {item}"
+            for key, item in value.model_dump().items()
+            if item not in ("", (), {}, None)
+        )
     return f"`{str(value).lower() if isinstance(value, bool) else value}`"
 
 
@@ -66,7 +100,9 @@ def _words(annotation: Any) -> str:
         return f"mapping to {_words(inside[1])}"
     if isinstance(annotation, type) and issubclass(annotation, BaseModel):
         return f"[{annotation.__name__}](#{annotation.__name__.lower()})"
-    return {str: "text", int: "whole number", float: "number", bool: "true or false"}.get(annotation, getattr(annotation, "__name__", "text"))
+    return {str: "text", int: "whole number", float: "number", bool: "true or false"}.get(
+        annotation, getattr(annotation, "__name__", "text")
+    )
 
 
 def _models(annotation: Any) -> list[type[BaseModel]]:

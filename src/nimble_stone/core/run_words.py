@@ -1,6 +1,7 @@
 """What is said of a run: one table, by state, for page, lists, tab title and terminal. Pure.
 
-Nothing else may put a run's state into words: a sentence that is true on the page is then true everywhere.
+Nothing else may put a run's state into words: a sentence that is true on the page is then true
+everywhere.
 """
 
 from __future__ import annotations
@@ -24,7 +25,9 @@ class Failed:
 
 @dataclass(frozen=True)
 class RunFacts:
-    """How a run stands, counted. `now`: what goes on, in words; `left_s`: expected seconds to the end, None when it takes longer than expected."""
+    """How a run stands, counted. `now`: what goes on, in words; `left_s`: expected seconds to the
+    end, None when it takes longer than expected.
+    """
 
     state: str
     nodes: int = 0
@@ -49,7 +52,8 @@ class RunFacts:
 
 @dataclass(frozen=True)
 class RunWords:
-    """A run in words. `sentence` = before + **strong** + after; `action` names what the page may do, `label` its button; `short`, `plans`,
+    """A run in words. `sentence` = before + **strong** + after; `action` names what the page may
+    do, `label` its button; `short`, `plans`,
     `tab` and `line` are for lists, the plans' list, the tab's title and the terminal."""
 
     before: str
@@ -94,43 +98,119 @@ def _first(failed: Sequence[Failed]) -> str:
 
 
 def _left(f: RunFacts) -> str:
-    return "taking longer than expected" if f.left_s is None else f"about {time_text(f.left_s)} left"
+    return (
+        "taking longer than expected" if f.left_s is None else f"about {time_text(f.left_s)} left"
+    )
 
 
 def _running(f: RunFacts) -> RunWords:
     share = _share(f)
     if f.failed:
-        return RunWords(_counts(f), _first(f.failed), "", "retry", "Retry", f"deploying, {len(f.failed)} failed",
-                        f"deploying, {len(f.failed)} failed", f"! {share}", f"deploying {share}, {len(f.failed)} failed: {_first(f.failed)}")
+        return RunWords(
+            _counts(f),
+            _first(f.failed),
+            "",
+            "retry",
+            "Retry",
+            f"deploying, {len(f.failed)} failed",
+            f"deploying, {len(f.failed)} failed",
+            f"! {share}",
+            f"deploying {share}, {len(f.failed)} failed: {_first(f.failed)}",
+        )
     if f.queued and not f.running_steps:
-        return RunWords(_counts(f), f.queued, ".", "hold", "Hold", "deploying", f"deploying, {f.deployed} of {count_text(f.nodes, 'node')}", share,
-                        f"deploying {share}: {f.queued}")
-    return RunWords(_counts(f), f.now or "Starting", ".", "hold", "Hold", "deploying", f"deploying, {f.deployed} of {count_text(f.nodes, 'node')}",
-                    share, f"deploying {share}: {f.now or 'starting'}")
+        return RunWords(
+            _counts(f),
+            f.queued,
+            ".",
+            "hold",
+            "Hold",
+            "deploying",
+            f"deploying, {f.deployed} of {count_text(f.nodes, 'node')}",
+            share,
+            f"deploying {share}: {f.queued}",
+        )
+    return RunWords(
+        _counts(f),
+        f.now or "Starting",
+        ".",
+        "hold",
+        "Hold",
+        "deploying",
+        f"deploying, {f.deployed} of {count_text(f.nodes, 'node')}",
+        share,
+        f"deploying {share}: {f.now or 'starting'}",
+    )
 
 
 def _trouble(f: RunFacts) -> RunWords:
+    first = f": {_first(f.failed)}" if f.failed else ""
     many = f"needs attention: {count_text(len(f.failed), 'step')} failed"
-    return RunWords(f"Stopped: {_counts(f)}", _first(f.failed) if f.failed else "", "", "retry", "Retry", "needs attention", many, "! Stopped",
-                    f"stopped {_share(f)}, {len(f.failed)} failed: {_first(f.failed) if f.failed else ''}".rstrip(": "))
+    return RunWords(
+        f"Stopped: {_counts(f)}",
+        _first(f.failed) if f.failed else "",
+        "",
+        "retry",
+        "Retry",
+        "needs attention",
+        many,
+        "! Stopped",
+        f"stopped {_share(f)}, {len(f.failed)} failed{first}",
+    )
 
 
 def _held(f: RunFacts) -> RunWords:
     share = _share(f)
     if f.failed:
-        return RunWords(f"On hold. {_counts(f)}", _first(f.failed), "", "resume-retry", "Resume and retry", f"on hold, {len(f.failed)} failed",
-                        f"on hold, {len(f.failed)} failed", "! Hold", f"on hold {share}: {_first(f.failed)}")
+        return RunWords(
+            f"On hold. {_counts(f)}",
+            _first(f.failed),
+            "",
+            "resume-retry",
+            "Resume and retry",
+            f"on hold, {len(f.failed)} failed",
+            f"on hold, {len(f.failed)} failed",
+            "! Hold",
+            f"on hold {share}: {_first(f.failed)}",
+        )
     if f.running_steps:
         many = count_text(f.running_steps, "running step")
-        return RunWords("Holding: ", f"{many} will finish", ", no new steps start.", "resume", "Resume", "holding", "on hold", f"Hold {share}",
-                        f"holding: {count_text(f.running_steps, 'step')} still running")
-    return RunWords("", "On hold", f". {_nodes(f)}, nothing is running.", "resume", "Resume", "on hold",
-                    f"on hold, {f.deployed} of {count_text(f.nodes, 'node')}", f"Hold {share}", f"on hold {share}")
+        return RunWords(
+            "Holding: ",
+            f"{many} will finish",
+            ", no new steps start.",
+            "resume",
+            "Resume",
+            "holding",
+            "on hold",
+            f"Hold {share}",
+            f"holding: {count_text(f.running_steps, 'step')} still running",
+        )
+    return RunWords(
+        "",
+        "On hold",
+        f". {_nodes(f)}, nothing is running.",
+        "resume",
+        "Resume",
+        "on hold",
+        f"on hold, {f.deployed} of {count_text(f.nodes, 'node')}",
+        f"Hold {share}",
+        f"on hold {share}",
+    )
 
 
 def _proving(f: RunFacts) -> RunWords:
     checks = f"{count_text(f.checks, 'acceptance check')}" if f.checks else "acceptance checks"
-    return RunWords(f"{_nodes(f)}. ", f"Running {checks}", ".", "none", "", "checking", "deployed, checking", "Checking", f"checking: {checks}")
+    return RunWords(
+        f"{_nodes(f)}. ",
+        f"Running {checks}",
+        ".",
+        "none",
+        "",
+        "checking",
+        "deployed, checking",
+        "Checking",
+        f"checking: {checks}",
+    )
 
 
 def _skips(f: RunFacts) -> str:
@@ -139,45 +219,120 @@ def _skips(f: RunFacts) -> str:
 
 def _done(f: RunFacts) -> RunWords:
     skipped = f", {len(f.skipped)} skipped" if f.skipped else ""
-    plans = f"deployed, {count_text(len(f.skipped), 'step')} skipped" if f.skipped else "deployed, checks passed"
-    line = f"checks passed{skipped}: " + (f.skipped[0] if f.skipped else f"{count_text(f.nodes, 'node')}, {f.checks} of {f.checks}")
+    plans = (
+        f"deployed, {count_text(len(f.skipped), 'step')} skipped"
+        if f.skipped
+        else "deployed, checks passed"
+    )
+    line = f"checks passed{skipped}: " + (
+        f.skipped[0] if f.skipped else f"{count_text(f.nodes, 'node')}, {f.checks} of {f.checks}"
+    )
     if not f.checks:
-        return RunWords(f"{_nodes(f)}{_skips(f)}. ", "No acceptance checks were run", ".", "prove", "Run checks", f"deployed{skipped}", "deployed, not checked",
-                        "✓", "deployed, not checked")
-    return RunWords(f"{_nodes(f)}{_skips(f)}. ", f"All {count_text(f.checks, 'acceptance check')} passed.", "", "acceptance", "Show acceptance",
-                    f"checks passed{skipped}", plans, "✓", line)
+        return RunWords(
+            f"{_nodes(f)}{_skips(f)}. ",
+            "No acceptance checks were run",
+            ".",
+            "prove",
+            "Run checks",
+            f"deployed{skipped}",
+            "deployed, not checked",
+            "✓",
+            "deployed, not checked",
+        )
+    return RunWords(
+        f"{_nodes(f)}{_skips(f)}. ",
+        f"All {count_text(f.checks, 'acceptance check')} passed.",
+        "",
+        "acceptance",
+        "Show acceptance",
+        f"checks passed{skipped}",
+        plans,
+        "✓",
+        line,
+    )
 
 
 def _unproved(f: RunFacts) -> RunWords:
     before = f"{_nodes(f)}{_skips(f)}. "
     if not f.checks_failed and f.checks_open:
         strong = f"0 of {f.checks} checks failed, {f.checks_open} could not run"
-        return RunWords(before, strong, f": {f.first_open}" if f.first_open else ".", "acceptance", "Show acceptance", f"{f.checks_open} not checked",
-                        f"deployed, {f.checks_open} not checked", f"! {f.checks_open} open", f"checks incomplete: {f.checks_open} of {f.checks} not run")
+        return RunWords(
+            before,
+            strong,
+            f": {f.first_open}" if f.first_open else ".",
+            "acceptance",
+            "Show acceptance",
+            f"{f.checks_open} not checked",
+            f"deployed, {f.checks_open} not checked",
+            f"! {f.checks_open} open",
+            f"checks incomplete: {f.checks_open} of {f.checks} not run",
+        )
     open_too = f", {f.checks_open} could not run" if f.checks_open else ""
     after = f"; first: {f.first_failed}." if f.first_failed else "."
-    return RunWords(before, f"{f.checks_failed} of {f.checks} acceptance checks failed{open_too}", after, "acceptance", "Show failed checks",
-                    f"{count_text(f.checks_failed, 'check')} failed", f"deployed, {count_text(f.checks_failed, 'check')} failed",
-                    f"! {f.checks_failed} failed", f"checks failed: {f.checks_failed} of {f.checks}")
+    return RunWords(
+        before,
+        f"{f.checks_failed} of {f.checks} acceptance checks failed{open_too}",
+        after,
+        "acceptance",
+        "Show failed checks",
+        f"{count_text(f.checks_failed, 'check')} failed",
+        f"deployed, {count_text(f.checks_failed, 'check')} failed",
+        f"! {f.checks_failed} failed",
+        f"checks failed: {f.checks_failed} of {f.checks}",
+    )
 
 
 def _undoing(f: RunFacts) -> RunWords:
     share = f"{f.undo_done}/{f.undo_all}"
     if f.undo_failed:
         left = f.undo_all - f.undo_done
-        return RunWords("Rollback stopped: ", _first(f.undo_failed), f" {count_text(left, 'step')} left.", "undo", "Continue rollback",
-                        "rollback stopped", "rollback stopped", "! Rollback", f"rollback stopped {share}: {_first(f.undo_failed)}")
-    return RunWords("", "Rolling back", f": {f.undo_done} of {count_text(f.undo_all, 'step')} undone.", "none", "", "rolling back", "rolling back",
-                    f"Rollback {share}", f"rolling back {share}")
+        return RunWords(
+            "Rollback stopped: ",
+            _first(f.undo_failed),
+            f" {count_text(left, 'step')} left.",
+            "undo",
+            "Continue rollback",
+            "rollback stopped",
+            "rollback stopped",
+            "! Rollback",
+            f"rollback stopped {share}: {_first(f.undo_failed)}",
+        )
+    return RunWords(
+        "",
+        "Rolling back",
+        f": {f.undo_done} of {count_text(f.undo_all, 'step')} undone.",
+        "none",
+        "",
+        "rolling back",
+        "rolling back",
+        f"Rollback {share}",
+        f"rolling back {share}",
+    )
 
 
 def _undone(f: RunFacts) -> RunWords:
     what = f" {f.removed}; images used elsewhere were kept." if f.removed else ""
-    return RunWords("", "Rolled back.", what, "none", "", "rolled back", "rolled back", "Rolled back", "rolled back")
+    return RunWords(
+        "",
+        "Rolled back.",
+        what,
+        "none",
+        "",
+        "rolled back",
+        "rolled back",
+        "Rolled back",
+        "rolled back",
+    )
 
 
 _TABLE: dict[str, Callable[[RunFacts], RunWords]] = {
-    "running": _running, "trouble": _trouble, "held": _held, "proving": _proving, "done": _done, "unproved": _unproved, "undoing": _undoing,
+    "running": _running,
+    "trouble": _trouble,
+    "held": _held,
+    "proving": _proving,
+    "done": _done,
+    "unproved": _unproved,
+    "undoing": _undoing,
     "undone": _undone,
 }
 STATES = tuple(_TABLE)
@@ -185,7 +340,9 @@ STATES = tuple(_TABLE)
 
 @dataclass(frozen=True)
 class StepSeen:
-    """A step as it is counted: `node` and `where` (its name), `undo_failed`: its undoing failed, not it itself."""
+    """A step as it is counted: `node` and `where` (its name), `undo_failed`: its undoing failed,
+    not it itself.
+    """
 
     node: str
     where: str
@@ -208,33 +365,80 @@ class Checks:
     first_open: str = ""
 
 
-_DOING = {"carry": "copying", "clone": "creating disks", "medium": "writing config ISO", "define": "defining VM", "start": "starting VM",
-          "learn": "waiting for DHCP address", "boot": "waiting for boot", "services": "waiting for services"}
+_DOING = {
+    "carry": "copying",
+    "clone": "creating disks",
+    "medium": "writing config ISO",
+    "define": "defining VM",
+    "start": "starting VM",
+    "learn": "waiting for DHCP address",
+    "boot": "waiting for boot",
+    "services": "waiting for services",
+}
 
 
-def facts_of(state: str, steps: Sequence[StepSeen], checks: Checks = Checks(), *, left_s: float = 0.0, queued: Sequence[str] = (),
-             told: str = "") -> RunFacts:
-    """Count a run's steps. `queued`: for each step that waits for a slot, which limit keeps it; `told`: how far the step that is shown is."""
+def facts_of(
+    state: str,
+    steps: Sequence[StepSeen],
+    checks: Checks = Checks(),
+    *,
+    left_s: float = 0.0,
+    queued: Sequence[str] = (),
+    told: str = "",
+) -> RunFacts:
+    """Count a run's steps. `queued`: for each step that waits for a slot, which limit keeps it;
+    `told`: how far the step that is shown is.
+    """
     per_node: dict[str, list[str]] = {}
     for step in steps:
         if step.node:
             per_node.setdefault(step.node, []).append(step.state)
     busy = [step for step in steps if step.state in ("working", "waiting")]
-    active = [step for step in steps if step.state in ("working", "waiting", "done", "failed", "skipped", "undoing", "undone")]
+    active = [
+        step
+        for step in steps
+        if step.state in ("working", "waiting", "done", "failed", "skipped", "undoing", "undone")
+    ]
     shown = next((step for step in busy if step.state == "waiting"), busy[0] if busy else None)
     removed = sum(step.kind == "define" and step.state == "undone" for step in steps)
     return RunFacts(
-        state, nodes=len(per_node), deployed=sum(all(s in ("done", "skipped") for s in states) for states in per_node.values()),
-        deploying=sum(any(s in ("working", "waiting") for s in states) for states in per_node.values()), running_steps=len(busy),
-        queued=f"{count_text(len(queued), 'step')} queued: {queued[0]}" if queued else "", now=_doing(shown, told) if shown else "",
+        state,
+        nodes=len(per_node),
+        deployed=sum(all(s in ("done", "skipped") for s in states) for states in per_node.values()),
+        deploying=sum(
+            any(s in ("working", "waiting") for s in states) for states in per_node.values()
+        ),
+        running_steps=len(busy),
+        queued=f"{count_text(len(queued), 'step')} queued: {queued[0]}" if queued else "",
+        now=_doing(shown, told) if shown else "",
         left_s=None if any(step.overdue for step in busy) else left_s,
-        failed=[Failed(step.where or step.label, step.message) for step in steps if step.state == "failed" and not step.undo_failed],
-        undo_failed=[Failed(step.where or step.label, step.message) for step in steps if step.undo_failed],
-        skipped=[f"{step.where + ': ' if step.where else ''}{step.label}: {step.message}" for step in steps if step.state == "skipped"],
-        checks=checks.all, checks_failed=checks.failed, checks_open=checks.open, first_failed=checks.first_failed, first_open=checks.first_open,
-        undo_done=sum(step.state == "undone" for step in active), undo_all=len(active),
-        removed=f"{count_text(removed, 'VM')} {'was' if removed == 1 else 'were'} deleted with {'its' if removed == 1 else 'their'} disks and config ISOs"
-        if removed else "")
+        failed=[
+            Failed(step.where or step.label, step.message)
+            for step in steps
+            if step.state == "failed" and not step.undo_failed
+        ],
+        undo_failed=[
+            Failed(step.where or step.label, step.message) for step in steps if step.undo_failed
+        ],
+        skipped=[
+            f"{step.where + ': ' if step.where else ''}{step.label}: {step.message}"
+            for step in steps
+            if step.state == "skipped"
+        ],
+        checks=checks.all,
+        checks_failed=checks.failed,
+        checks_open=checks.open,
+        first_failed=checks.first_failed,
+        first_open=checks.first_open,
+        undo_done=sum(step.state == "undone" for step in active),
+        undo_all=len(active),
+        removed=(
+            f"{count_text(removed, 'VM')} {'was' if removed == 1 else 'were'} deleted with"
+            f" {'its' if removed == 1 else 'their'} disks and config ISOs"
+            if removed
+            else ""
+        ),
+    )
 
 
 def _doing(step: StepSeen, told: str) -> str:
@@ -246,13 +450,32 @@ def _doing(step: StepSeen, told: str) -> str:
 
 
 EVENTS: dict[str, str] = {
-    "run-started": "started", "taken-up": "resumed after server restart", "going-on": "deploying", "stuck": "stopped: a step failed",
-    "held": "on hold", "hold-asked": "hold requested", "resumed": "resumed", "retry-asked": "retry requested",
-    "undo-asked": "rollback requested", "proving": "running acceptance checks", "proved": "all acceptance checks passed",
-    "not-proved": "not all acceptance checks passed", "taken-back": "rolled back", "restored": "on hold: restored from a backup",
-    "begun": "started", "acting": "acting", "done": "done", "failed": "failed", "skipped": "skipped",
-    "try-again": "attempt failed, trying again", "undoing": "rolling back", "undone": "rolled back", "undo-failed": "rollback failed",
-    "lost-contact": "lost contact, still waiting", "contact-again": "contact again", "wait-extended": "wait extended",
+    "run-started": "started",
+    "taken-up": "resumed after server restart",
+    "going-on": "deploying",
+    "stuck": "stopped: a step failed",
+    "held": "on hold",
+    "hold-asked": "hold requested",
+    "resumed": "resumed",
+    "retry-asked": "retry requested",
+    "undo-asked": "rollback requested",
+    "proving": "running acceptance checks",
+    "proved": "all acceptance checks passed",
+    "not-proved": "not all acceptance checks passed",
+    "taken-back": "rolled back",
+    "restored": "on hold: restored from a backup",
+    "begun": "started",
+    "acting": "acting",
+    "done": "done",
+    "failed": "failed",
+    "skipped": "skipped",
+    "try-again": "attempt failed, trying again",
+    "undoing": "rolling back",
+    "undone": "rolled back",
+    "undo-failed": "rollback failed",
+    "lost-contact": "lost contact, still waiting",
+    "contact-again": "contact again",
+    "wait-extended": "wait extended",
     "wait-end-asked": "wait ended",
 }
 """Kinds of journal entries in words."""

@@ -1,4 +1,6 @@
-"""Which addresses a scan means: networks, ranges and single addresses, as people write them. Pure; bounded."""
+"""Which addresses a scan means: networks, ranges and single addresses, as people write them. Pure;
+bounded.
+"""
 
 from __future__ import annotations
 
@@ -13,7 +15,8 @@ DEFAULT_PORTS = (22, 443)
 
 
 def addresses(text: str) -> list[IPv4Address]:
-    """`10.44.1.0/24`, `10.44.1.11-10.44.1.30`, `10.44.1.11-30` or an address; several by commas or spaces. Each address once, in order.
+    """`10.44.1.0/24`, `10.44.1.11-10.44.1.30`, `10.44.1.11-30` or an address; several by commas or
+    spaces. Each address once, in order.
 
     Raises: InputError for what is none of these, and for more than 4,096 addresses.
     """
@@ -23,10 +26,16 @@ def addresses(text: str) -> list[IPv4Address]:
             continue
         first, last = _ends(piece)
         if int(last) - int(first) + 1 + len(found) > MOST_ADDRESSES:
-            raise InputError(f"that is more than {MOST_ADDRESSES} addresses", code="range-too-large", hint="Scan a smaller range, one after the other.")
+            raise InputError(
+                f"that is more than {MOST_ADDRESSES} addresses",
+                code="range-too-large",
+                hint="Scan a smaller range, one after the other.",
+            )
         found |= dict.fromkeys(IPv4Address(number) for number in range(int(first), int(last) + 1))
     if not found:
-        raise InputError("no range was given", code="range", hint="Such as 10.44.1.0/24 or 10.44.1.11-30.")
+        raise InputError(
+            "no range was given", code="range", hint="Such as 10.44.1.0/24 or 10.44.1.11-30."
+        )
     return list(found)
 
 
@@ -43,14 +52,20 @@ def _ends(piece: str) -> tuple[IPv4Address, IPv4Address]:
             return first, first
         last = IPv4Address(end if "." in end else f"{start.rpartition('.')[0]}.{end}")
     except (AddressValueError, NetmaskValueError, ValueError) as error:
-        raise InputError(f"“{piece[:60]}” is no range of IPv4 addresses", code="range", hint="Such as 10.44.1.0/24 or 10.44.1.11-30.") from error
+        raise InputError(
+            f"“{piece[:60]}” is no range of IPv4 addresses",
+            code="range",
+            hint="Such as 10.44.1.0/24 or 10.44.1.11-30.",
+        ) from error
     if last < first:
         raise InputError(f"“{piece[:60]}” ends before it begins", code="range")
     return first, last
 
 
 def ports(wanted: list[int]) -> list[int]:
-    """The ports, each once; 22 and 443 when none is named. Raises InputError for more than eight, or what is no port."""
+    """The ports, each once; 22 and 443 when none is named. Raises InputError for more than eight,
+    or what is no port.
+    """
     found = list(dict.fromkeys(wanted)) or list(DEFAULT_PORTS)
     if len(found) > MOST_PORTS or any(not 1 <= port <= 65535 for port in found):
         raise InputError(f"at most {MOST_PORTS} ports from 1 to 65535", code="ports")

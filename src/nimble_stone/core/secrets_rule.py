@@ -11,8 +11,14 @@ from nimble_stone.core.kit.model import Rule
 
 def classes_of(value: str) -> int:
     """How many of the four classes occur: lower case, upper case, digits, other signs."""
-    return sum((any(c.islower() for c in value), any(c.isupper() for c in value), any(c.isdigit() for c in value),
-                any(not c.isalnum() for c in value)))
+    return sum(
+        (
+            any(c.islower() for c in value),
+            any(c.isupper() for c in value),
+            any(c.isdigit() for c in value),
+            any(not c.isalnum() for c in value),
+        )
+    )
 
 
 KINDS = ("abcdefghijkmnopqrstuvwxyz", "ABCDEFGHJKLMNPQRSTUVWXYZ", "23456789", "-_.,:+=")
@@ -20,7 +26,8 @@ KINDS = ("abcdefghijkmnopqrstuvwxyz", "ABCDEFGHJKLMNPQRSTUVWXYZ", "23456789", "-
 
 
 def made_by(rule: Rule | None, choose: Callable[[str], str], *, length: int = 20) -> str:
-    """A secret that keeps a rule: long enough, with all four kinds. `choose` picks a character, and must be fit for secrets.
+    """A secret that keeps a rule: long enough, with all four kinds. `choose` picks a character, and
+    must be fit for secrets.
 
     Raises InputError when the rule wants a form that letters cannot be drawn for.
     """
@@ -29,21 +36,28 @@ def made_by(rule: Rule | None, choose: Callable[[str], str], *, length: int = 20
         raise InputError("a secret of a few given words is none", code="secret-choices")
     whole = max(4, min(max(length, rule.min_length), rule.max_length))
     for _ in range(200):
-        text = "".join(choose(KINDS[i]) if 0 < i < 4 else choose("".join(KINDS[:3])) for i in range(whole))
+        text = "".join(
+            choose(KINDS[i]) if 0 < i < 4 else choose("".join(KINDS[:3])) for i in range(whole)
+        )
         if not violations(text, rule):
             return text
     raise InputError("no secret of that form could be made", code="secret-form", hint="Type one.")
 
 
 def violations(value: str, rule: Rule) -> list[str]:
-    """What a value lacks, in words that follow “it …”. Empty when it will do. The value itself is never quoted."""
+    """What a value lacks, in words that follow “it …”. Empty when it will do. The value itself is
+    never quoted.
+    """
     found = []
     if len(value) < rule.min_length:
         found.append(f"is {len(value)} characters long, at least {rule.min_length} are needed")
     if len(value) > rule.max_length:
         found.append(f"is {len(value)} characters long, at most {rule.max_length} are allowed")
     if rule.classes and classes_of(value) < rule.classes:
-        found.append(f"mixes {classes_of(value)} of lower case, upper case, digits and signs; {rule.classes} are needed")
+        found.append(
+            f"mixes {classes_of(value)} of lower case, upper case, digits and signs; {rule.classes}"
+            " are needed"
+        )
     if rule.pattern and len(value) <= 4096 and not re.fullmatch(rule.pattern, value):
         found.append(f"does not have the form {rule.pattern}")
     if rule.choices and value not in rule.choices:

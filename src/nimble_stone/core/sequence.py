@@ -1,4 +1,5 @@
-"""From a sheet to the sequence: steps with stable keys, dependencies, waves, limits and expected times. Pure.
+"""From a sheet to the sequence: steps with stable keys, dependencies, waves, limits and expected
+times. Pure.
 
 The preview a person sees is this very value; the engine carries out nothing else.
 """
@@ -17,19 +18,24 @@ from nimble_stone.core.kit.model import Forming
 from nimble_stone.core.plan.cells import Inputs
 from nimble_stone.core.plan.sheet import Node, PackageView, Sheet
 
-Kind = Literal["carry", "clone", "medium", "define", "start", "learn", "boot", "services", "call", "ground"]
+Kind = Literal[
+    "carry", "clone", "medium", "define", "start", "learn", "boot", "services", "call", "ground"
+]
 CARRY_BYTES_PER_S = 40 << 20
 CLONE_BYTES_PER_S = 400 << 20
 WORST = 2.5
-LEASE_SHARE = .7
+LEASE_SHARE = 0.7
 """When in its boot a guest asks for an address, as a share of it."""
 EMULATED = 3.0
-"""How much longer a guest takes to boot and to come up on a host without hardware virtualization."""
+"""How much longer a guest takes to boot and to come up on a host without hardware virtualization.
+"""
 
 
 @dataclass(frozen=True)
 class Step:
-    """One step. `expected_s` and `deadline_s` in seconds; `waits` marks steps that only wait for others' work."""
+    """One step. `expected_s` and `deadline_s` in seconds; `waits` marks steps that only wait for
+    others' work.
+    """
 
     key: str
     kind: Kind
@@ -44,18 +50,34 @@ class Step:
     waits: bool = False
     detail: Mapping[str, str] = field(default_factory=dict)
     usual_s: float = 0.0
-    """What the kit says it takes, where this estate was seen to be faster or slower; 0: `expected_s`."""
+    """What the kit says it takes, where this estate was seen to be faster or slower; 0:
+    `expected_s`.
+    """
 
 
 def paced(steps: Sequence[Step], rates: Mapping[str, float]) -> list[Step]:
-    """The steps with expected times as this estate shows them. `rates`: kind of step → factor on what the kit says."""
-    return [replace(step, expected_s=min(step.expected_s * rates[step.kind], step.deadline_s), usual_s=step.expected_s) if step.kind in rates else step
-            for step in steps]
+    """The steps with expected times as this estate shows them. `rates`: kind of step → factor on
+    what the kit says.
+    """
+    return [
+        (
+            replace(
+                step,
+                expected_s=min(step.expected_s * rates[step.kind], step.deadline_s),
+                usual_s=step.expected_s,
+            )
+            if step.kind in rates
+            else step
+        )
+        for step in steps
+    ]
 
 
 @dataclass(frozen=True)
 class Limits:
-    """How many working steps at once: on one host, on one datastore, overall. Waits do not count."""
+    """How many working steps at once: on one host, on one datastore, overall. Waits do not
+    count.
+    """
 
     per_host: int = 2
     per_datastore: int = 2
@@ -72,7 +94,9 @@ class Slot:
 
 @dataclass(frozen=True)
 class Forecast:
-    """Expected course: a slot per step, the end, the end at worst, and the longest way (step keys)."""
+    """Expected course: a slot per step, the end, the end at worst, and the longest way
+    (step keys).
+    """
 
     slots: Mapping[str, Slot]
     end_s: float
@@ -82,7 +106,9 @@ class Forecast:
 
 @dataclass(frozen=True)
 class Wave:
-    """What goes on at one time, roughly: what kinds of work, how many steps, and when, in seconds from the start of the run."""
+    """What goes on at one time, roughly: what kinds of work, how many steps, and when, in seconds
+    from the start of the run.
+    """
 
     number: int
     labels: tuple[str, ...]
@@ -100,14 +126,24 @@ def waves(steps: Iterable[Step], course: Forecast) -> list[Wave]:
         labels.setdefault(step.wave, {})[step.label] = None
         count, first, last = spans.get(step.wave, (0, slot.start_s, slot.end_s))
         spans[step.wave] = (count + 1, min(first, slot.start_s), max(last, slot.end_s))
-    return [Wave(number, tuple(dict.fromkeys(label.partition(" onto ")[0] for label in labels[number])), *spans[number]) for number in sorted(spans)]
+    return [
+        Wave(
+            number,
+            tuple(dict.fromkeys(label.partition(" onto ")[0] for label in labels[number])),
+            *spans[number],
+        )
+        for number in sorted(spans)
+    ]
 
 
 def build(sheet: Sheet, estate: Estate, *, pace: float = 1.0) -> list[Step]:
-    """The steps of a run, in an order that respects their dependencies. `pace` scales expected times (the lab is faster)."""
+    """The steps of a run, in an order that respects their dependencies. `pace` scales expected
+    times (the lab is faster).
+    """
     steps: list[Step] = []
     stores = _stores(sheet, estate)
-    carried: dict[str, str] = {}                                   # node → the step that brings what its disks are made from
+    # node → the step that brings what its disks are made from
+    carried: dict[str, str] = {}
     first: dict[tuple[str, str], Node] = {}
     for node in sheet.nodes:
         package = sheet.packages.of(node.role)
@@ -116,28 +152,50 @@ def build(sheet: Sheet, estate: Estate, *, pace: float = 1.0) -> list[Step]:
     for (place, sha256), node in first.items():
         package = sheet.packages.of(node.role)
         other = package is not None and package is not sheet.package
-        label = f"Disk onto {_place_text(place)}" + (f" ({package.descriptor.product})" if other and package else "")
-        steps.append(_step("carry", carried[node.id], label, node, 1, (), pace * (1 + (package.thin_bytes if package else 0) / CARRY_BYTES_PER_S), node="",
-                           patience=10.0, detail={"place": place, **({"package": sha256} if other else {})}))
-    services: dict[str, list[str]] = defaultdict(list)             # by role
+        label = f"Disk onto {_place_text(place)}" + (
+            f" ({package.descriptor.product})" if other and package else ""
+        )
+        steps.append(
+            _step(
+                "carry",
+                carried[node.id],
+                label,
+                node,
+                1,
+                (),
+                pace * (1 + (package.thin_bytes if package else 0) / CARRY_BYTES_PER_S),
+                node="",
+                patience=10.0,
+                detail={"place": place, **({"package": sha256} if other else {})},
+            )
+        )
+    services: dict[str, list[str]] = defaultdict(list)  # by role
     for node in sheet.nodes:
         services[node.role].append(f"services/{node.id}")
     depth = _depths(sheet)
     for node in sheet.nodes:
         facts = estate.facts.get(node.value("host"))
         slower = EMULATED if facts is not None and facts.domain_type == "qemu" else 1.0
-        steps += _node_steps(sheet, node, stores[node.id], carried[node.id], depth[node.role], services, pace, slower)
+        steps += _node_steps(
+            sheet, node, stores[node.id], carried[node.id], depth[node.role], services, pace, slower
+        )
     steps += _forming(sheet, depth, pace)
     return _with_handover(sheet, steps)
 
 
 def _stores(sheet: Sheet, estate: Estate) -> dict[str, str]:
-    """Node → the place its disk lies in: 'store' when shared, 'host:store' when local to one host."""
+    """Node → the place its disk lies in: 'store' when shared, 'host:store' when local to
+    one host.
+    """
     places = {}
     for node in sheet.nodes:
         facts = estate.facts.get(node.value("host"))
         store = facts.datastore(node.value("datastore")) if facts else None
-        places[node.id] = node.value("datastore") if store and store.shared else f"{node.value('host')}:{node.value('datastore')}"
+        places[node.id] = (
+            node.value("datastore")
+            if store and store.shared
+            else f"{node.value('host')}:{node.value('datastore')}"
+        )
     return places
 
 
@@ -154,7 +212,11 @@ def _depths(sheet: Sheet) -> dict[str, int]:
     def of(role: str, seen: tuple[str, ...] = ()) -> int:
         if role not in depth:
             found = sheet.kit.role(role)
-            before = [of(other, (*seen, role)) for other in (found.after if found else ()) if other not in seen]
+            before = [
+                of(other, (*seen, role))
+                for other in (found.after if found else ())
+                if other not in seen
+            ]
             depth[role] = 1 + max(before, default=-1)
         return depth[role]
 
@@ -163,36 +225,132 @@ def _depths(sheet: Sheet) -> dict[str, int]:
     return depth
 
 
-def _step(kind: Kind, key: str, label: str, at: Node, wave: int, after: tuple[str, ...], expected: float, *, node: str | None = None,
-          deadline: float | None = None, patience: float = 6.0, waits: bool = False, detail: Mapping[str, str] | None = None) -> Step:
-    return Step(key, kind, label, at.id if node is None else node, at.value("host"), at.value("datastore"), wave, after, max(0.1, expected),
-                deadline if deadline is not None else max(120.0, expected * patience), waits, detail or {})
+def _step(
+    kind: Kind,
+    key: str,
+    label: str,
+    at: Node,
+    wave: int,
+    after: tuple[str, ...],
+    expected: float,
+    *,
+    node: str | None = None,
+    deadline: float | None = None,
+    patience: float = 6.0,
+    waits: bool = False,
+    detail: Mapping[str, str] | None = None,
+) -> Step:
+    return Step(
+        key,
+        kind,
+        label,
+        at.id if node is None else node,
+        at.value("host"),
+        at.value("datastore"),
+        wave,
+        after,
+        max(0.1, expected),
+        deadline if deadline is not None else max(120.0, expected * patience),
+        waits,
+        detail or {},
+    )
 
 
 def _carrying(place: str, package: PackageView | None, sheet: Sheet) -> str:
     """Key of the step that brings a package's disks onto a place."""
-    return f"carry/{place}" if package is None or package is sheet.package else f"carry/{place}/{package.sha256[:12]}"
+    return (
+        f"carry/{place}"
+        if package is None or package is sheet.package
+        else f"carry/{place}/{package.sha256[:12]}"
+    )
 
 
-def _node_steps(sheet: Sheet, node: Node, place: str, carried: str, depth: int, services: Mapping[str, list[str]], pace: float,
-                slower: float) -> list[Step]:
+def _node_steps(
+    sheet: Sheet,
+    node: Node,
+    place: str,
+    carried: str,
+    depth: int,
+    services: Mapping[str, list[str]],
+    pace: float,
+    slower: float,
+) -> list[Step]:
     times, ident, wave = sheet.kit.durations, node.id, 2 + depth
     role = sheet.kit.role(node.role)
-    before = tuple(key for earlier in (role.after if role else ()) for key in services.get(earlier, ()))
+    before = tuple(
+        key for earlier in (role.after if role else ()) for key in services.get(earlier, ())
+    )
     by_dhcp = node.value("addressing") == "dhcp"
     size = node.full_bytes if node.value("provisioning") == "full" else node.thin_bytes
     return [
-        _step("clone", f"clone/{ident}", "Disk", node, 1, (carried,), pace * (1 + size / CLONE_BYTES_PER_S), detail={"place": place}),
+        _step(
+            "clone",
+            f"clone/{ident}",
+            "Disk",
+            node,
+            1,
+            (carried,),
+            pace * (1 + size / CLONE_BYTES_PER_S),
+            detail={"place": place},
+        ),
         _step("medium", f"medium/{ident}", "Config medium", node, 1, (), pace * times.medium),
-        _step("define", f"define/{ident}", "Guest", node, wave, (f"clone/{ident}", f"medium/{ident}"), pace * times.define),
-        _step("start", f"start/{ident}", "Start", node, wave, (f"define/{ident}", *before), pace * times.start),
-        *([_step("learn", f"learn/{ident}", "Address by DHCP", node, wave, (f"start/{ident}",), pace * slower * times.boot.expected * LEASE_SHARE,
-                 deadline=slower * times.boot.longest, waits=True)] if by_dhcp else []),
-        _step("boot", f"boot/{ident}", "Boot", node, wave, (f"learn/{ident}" if by_dhcp else f"start/{ident}",),
-              pace * slower * times.boot.expected * (1 - LEASE_SHARE if by_dhcp else 1),
-              deadline=slower * times.boot.longest, waits=True),
-        _step("services", f"services/{ident}", "Services", node, wave, (f"boot/{ident}",), pace * slower * times.services.expected,
-              deadline=slower * times.services.longest, waits=True),
+        _step(
+            "define",
+            f"define/{ident}",
+            "Guest",
+            node,
+            wave,
+            (f"clone/{ident}", f"medium/{ident}"),
+            pace * times.define,
+        ),
+        _step(
+            "start",
+            f"start/{ident}",
+            "Start",
+            node,
+            wave,
+            (f"define/{ident}", *before),
+            pace * times.start,
+        ),
+        *(
+            [
+                _step(
+                    "learn",
+                    f"learn/{ident}",
+                    "Address by DHCP",
+                    node,
+                    wave,
+                    (f"start/{ident}",),
+                    pace * slower * times.boot.expected * LEASE_SHARE,
+                    deadline=slower * times.boot.longest,
+                    waits=True,
+                )
+            ]
+            if by_dhcp
+            else []
+        ),
+        _step(
+            "boot",
+            f"boot/{ident}",
+            "Boot",
+            node,
+            wave,
+            (f"learn/{ident}" if by_dhcp else f"start/{ident}",),
+            pace * slower * times.boot.expected * (1 - LEASE_SHARE if by_dhcp else 1),
+            deadline=slower * times.boot.longest,
+            waits=True,
+        ),
+        _step(
+            "services",
+            f"services/{ident}",
+            "Services",
+            node,
+            wave,
+            (f"boot/{ident}",),
+            pace * slower * times.services.expected,
+            deadline=slower * times.services.longest,
+            waits=True,
+        ),
     ]
 
 
@@ -201,21 +359,62 @@ def _forming(sheet: Sheet, depth: Mapping[str, int], pace: float) -> list[Step]:
     last = {node.id: f"services/{node.id}" for node in sheet.nodes}
     top = 3 + max(depth.values(), default=0)
     for forming in sheet.kit.forming:
-        nodes = list(sheet.nodes[:1]) if forming.role == "cluster" else list(sheet.by_role[forming.role])
+        nodes = (
+            list(sheet.nodes[:1])
+            if forming.role == "cluster"
+            else list(sheet.by_role[forming.role])
+        )
         if forming.when:
-            holds, counts = expression.parse(forming.when), Counter(node.role for node in sheet.nodes)
-            nodes = [node for node in nodes if expression.asked(holds,
-                                                                Inputs(node.cells, node.role, node.number,
-                                                                       {role.id: counts[role.id] for role in sheet.kit.roles}))]
+            holds, counts = (
+                expression.parse(forming.when),
+                Counter(node.role for node in sheet.nodes),
+            )
+            nodes = [
+                node
+                for node in nodes
+                if expression.asked(
+                    holds,
+                    Inputs(
+                        node.cells,
+                        node.role,
+                        node.number,
+                        {role.id: counts[role.id] for role in sheet.kit.roles},
+                    ),
+                )
+            ]
         for node in nodes:
             after = tuple(last.values()) if forming.role == "cluster" else (last[node.id],)
-            after += tuple(step.key for step in steps if step.detail["forming"] in forming.after and step.key not in after)
-            after += tuple(step.key for step in steps if step.detail.get("keeps") and _uses(forming, step.detail["keeps"]) and step.key not in after)
+            after += tuple(
+                step.key
+                for step in steps
+                if step.detail["forming"] in forming.after and step.key not in after
+            )
+            after += tuple(
+                step.key
+                for step in steps
+                if step.detail.get("keeps")
+                and _uses(forming, step.detail["keeps"])
+                and step.key not in after
+            )
             key = f"{forming.id}/{'cluster' if forming.role == 'cluster' else node.id}"
-            steps.append(_step("call", key, forming.label, node, top if forming.role == "cluster" else 2 + depth[node.role], after,
-                               pace * forming.wait.expected, deadline=forming.wait.longest,
-                               node="" if forming.role == "cluster" else node.id,
-                               detail={"forming": forming.id, "keeps": ",".join(forming.call.keep), "by": node.id}))
+            steps.append(
+                _step(
+                    "call",
+                    key,
+                    forming.label,
+                    node,
+                    top if forming.role == "cluster" else 2 + depth[node.role],
+                    after,
+                    pace * forming.wait.expected,
+                    deadline=forming.wait.longest,
+                    node="" if forming.role == "cluster" else node.id,
+                    detail={
+                        "forming": forming.id,
+                        "keeps": ",".join(forming.call.keep),
+                        "by": node.id,
+                    },
+                )
+            )
             last[node.id] = key
     return steps
 
@@ -226,9 +425,11 @@ def _uses(forming: Forming, kept: str) -> bool:
 
 
 def _with_handover(sheet: Sheet, steps: list[Step]) -> list[Step]:
-    """Roles that come after another also wait for what that one keeps for them (its token), not only for its services."""
+    """Roles that come after another also wait for what that one keeps for them (its token), not
+    only for its services.
+    """
     roles = {node.id: node.role for node in sheet.nodes}
-    keeps: dict[str, list[str]] = defaultdict(list)                # by role
+    keeps: dict[str, list[str]] = defaultdict(list)  # by role
     for step in steps:
         if step.detail.get("keeps"):
             keeps[roles.get(step.node, "")].append(step.key)
@@ -241,11 +442,14 @@ def _with_handover(sheet: Sheet, steps: list[Step]) -> list[Step]:
 
 
 def _by_depth(steps: list[Step]) -> list[Step]:
-    """Steps in the order of how many others must come before; those of one depth stay as they are. Cost: O(steps + dependencies)."""
+    """Steps in the order of how many others must come before; those of one depth stay as they are.
+    Cost: O(steps + dependencies).
+    """
     depth: dict[str, int] = {}
     known = {step.key for step in steps}
     later: list[Step] = []
-    for step in steps:                                             # most sequences name their steps in order: one pass
+    # most sequences name their steps in order: one pass
+    for step in steps:
         if all(key in depth or key not in known for key in step.after):
             depth[step.key] = 1 + max((depth.get(key, -1) for key in step.after), default=-1)
         else:
@@ -258,13 +462,16 @@ def _by_depth(steps: list[Step]) -> list[Step]:
             else:
                 rest.append(step)
         if len(rest) == len(later):
-            break                                                  # a ring: its steps get no slot
+            break  # a ring: its steps get no slot
         later = rest
     return sorted((step for step in steps if step.key in depth), key=lambda step: depth[step.key])
 
 
-def forecast(steps: list[Step], limits: Limits = Limits(), done: Mapping[str, Slot] | None = None) -> Forecast:
-    """Play the sequence through with its expected times and limits. Cost: O(steps × log lanes + dependencies).
+def forecast(
+    steps: list[Step], limits: Limits = Limits(), done: Mapping[str, Slot] | None = None
+) -> Forecast:
+    """Play the sequence through with its expected times and limits. Cost: O(steps × log lanes +
+    dependencies).
 
     `done`: slots of steps that are finished already, seconds from the start.
     """
@@ -281,7 +488,8 @@ def forecast(steps: list[Step], limits: Limits = Limits(), done: Mapping[str, Sl
             if slot is not None and (slot.end_s, key) > (start, blocker):
                 start, blocker = slot.end_s, key
         if not step.waits:
-            lane = hosts[step.host] if step.host else overall     # a node without a host yet will have one, with lanes of its own
+            # a node without a host yet will have one, with lanes of its own
+            lane = hosts[step.host] if step.host else overall
             start = max(start, lane[0], overall[0])
             if lane is not overall:
                 heapreplace(lane, start + step.expected_s)

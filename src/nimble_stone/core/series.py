@@ -1,4 +1,6 @@
-"""Series: pools of MAC addresses, IPv6 addresses and numbers. Their members are worked with as whole numbers and written in their own form."""
+"""Series: pools of MAC addresses, IPv6 addresses and numbers. Their members are worked with as
+whole numbers and written in their own form.
+"""
 
 from __future__ import annotations
 
@@ -20,7 +22,9 @@ _MAC = re.compile(r"[0-9a-f]{2}([:-][0-9a-f]{2}){5}")
 
 @lru_cache(maxsize=16384)
 def number_of(kind: Kind, text: str) -> int | None:
-    """The member a text stands for, None when it is none. MAC addresses as in IEEE 802 (colons or hyphens), IPv6 as in RFC 4291."""
+    """The member a text stands for, None when it is none. MAC addresses as in IEEE 802 (colons or
+    hyphens), IPv6 as in RFC 4291.
+    """
     text = text.strip().lower()
     if kind == "mac":
         return int(re.sub("[:-]", "", text), 16) if _MAC.fullmatch(text) else None
@@ -36,7 +40,7 @@ def text_of(kind: Kind, number: int) -> str:
     """The form in which a member is written: lower case with colons (RFC 5952 for IPv6)."""
     if kind == "mac":
         digits = f"{number:012x}"
-        return ":".join(digits[at:at + 2] for at in range(0, 12, 2))
+        return ":".join(digits[at : at + 2] for at in range(0, 12, 2))
     return str(IPv6Address(number)) if kind == "ipv6" else str(number)
 
 
@@ -47,18 +51,28 @@ def clean(kind: Kind, text: str) -> str:
 
 
 class Series(BaseModel):
-    """A range of MAC addresses, IPv6 addresses or numbers, handed out in order; both ends belong to it."""
+    """A range of MAC addresses, IPv6 addresses or numbers, handed out in order; both ends belong to
+    it.
+    """
 
     model_config = ConfigDict(extra="forbid", frozen=True)
 
     name: str = Field(min_length=1, max_length=60)
     kind: Kind
-    network: str = Field(default="", max_length=60, description="The network that IPv6 addresses lie in.")
+    network: str = Field(
+        default="", max_length=60, description="The network that IPv6 addresses lie in."
+    )
     first: str
     last: str
     excluded: tuple[str, ...] = Field(default=(), max_length=10_000)
-    reserved: dict[str, str] = Field(default={}, max_length=10_000, description="Kept for somebody beyond these plans: member → for whom.")
-    order: Literal["up", "down"] = Field(default="up", description="From which end members are given.")
+    reserved: dict[str, str] = Field(
+        default={},
+        max_length=10_000,
+        description="Kept for somebody beyond these plans: member → for whom.",
+    )
+    order: Literal["up", "down"] = Field(
+        default="up", description="From which end members are given."
+    )
 
     @model_validator(mode="after")
     def _is_a_range(self) -> Series:
@@ -69,9 +83,14 @@ class Series(BaseModel):
         if low is None or high is None or low > high:
             raise ValueError(f"series “{self.name}”: {self.first} lies after {self.last}")
         if self.kind == "mac" and (low >> 40) & 1:
-            raise ValueError(f"series “{self.name}”: {self.first} is a group address; a guest's own MAC address has an even first octet")
+            raise ValueError(
+                f"series “{self.name}”: {self.first} is a group address; a guest's own MAC address"
+                " has an even first octet"
+            )
         if self.kind == "ipv6" and not self.network:
-            raise ValueError(f"series “{self.name}” names no network that its IPv6 addresses lie in")
+            raise ValueError(
+                f"series “{self.name}” names no network that its IPv6 addresses lie in"
+            )
         return self
 
     @property
@@ -85,16 +104,26 @@ class Series(BaseModel):
         return min(number_of(self.kind, self.last) or 0, self.low + MAX_SPAN - 1)
 
     def member(self, number: int) -> str:
-        """The member as plans hold it: numbers belong to their series, addresses are what they are everywhere."""
+        """The member as plans hold it: numbers belong to their series, addresses are what they are
+        everywhere.
+        """
         return f"{self.name}#{number}" if self.kind == "number" else text_of(self.kind, number)
 
     def gone(self, taken: Collection[str]) -> set[int]:
-        """Members that nobody may be given. `taken`: members in the form of `member`. Cost: O(taken)."""
-        gone = {number for text in (*self.excluded, *self.reserved) if (number := number_of(self.kind, text)) is not None}
+        """Members that nobody may be given. `taken`: members in the form of `member`. Cost:
+        O(taken).
+        """
+        gone = {
+            number
+            for text in (*self.excluded, *self.reserved)
+            if (number := number_of(self.kind, text)) is not None
+        }
         mine = f"{self.name}#"
         for text in taken:
             if self.kind == "number":
-                number = number_of("number", text.removeprefix(mine)) if text.startswith(mine) else None
+                number = (
+                    number_of("number", text.removeprefix(mine)) if text.startswith(mine) else None
+                )
             else:
                 number = number_of(self.kind, text) if ":" in text else None
             if number is not None:
@@ -106,7 +135,9 @@ MAX_LISTED = 10_000
 
 
 def listed(kind: Literal["mac", "ipv6", "number", "ipv4"], text: str) -> list[str]:
-    """Members as somebody lists them: single ones and ranges (“…5-…9”), apart by commas or blanks. Raises InputError for what is none."""
+    """Members as somebody lists them: single ones and ranges (“…5-…9”), apart by commas or blanks.
+    Raises InputError for what is none.
+    """
     found: list[str] = []
     for word in re.split(r"[\s,;]+", text.strip()):
         if not word:
@@ -114,11 +145,21 @@ def listed(kind: Literal["mac", "ipv6", "number", "ipv4"], text: str) -> list[st
         first, dash, last = word.partition("-") if kind != "mac" or ":" in word else (word, "", "")
         low, high = _any(kind, first), _any(kind, last) if dash else _any(kind, first)
         if low is None or high is None or low > high:
-            raise InputError(f"“{word[:80]}” is no {WORDS.get(kind, 'IPv4 address')} and no range of them", code="members",
-                             hint="Write single ones and ranges (first-last), apart by commas.")
+            raise InputError(
+                f"“{word[:80]}” is no {WORDS.get(kind, 'IPv4 address')} and no range of them",
+                code="members",
+                hint="Write single ones and ranges (first-last), apart by commas.",
+            )
         if high - low + len(found) >= MAX_LISTED:
-            raise InputError(f"more than {MAX_LISTED} members are listed", code="members", hint="Make the range itself smaller instead.")
-        found += [str(IPv4Address(number)) if kind == "ipv4" else text_of(kind, number) for number in range(low, high + 1)]
+            raise InputError(
+                f"more than {MAX_LISTED} members are listed",
+                code="members",
+                hint="Make the range itself smaller instead.",
+            )
+        found += [
+            str(IPv4Address(number)) if kind == "ipv4" else text_of(kind, number)
+            for number in range(low, high + 1)
+        ]
     return found
 
 
@@ -134,7 +175,10 @@ def condensed(kind: Literal["mac", "ipv6", "number", "ipv4"], members: Collectio
 
     def written(number: int) -> str:
         return str(IPv4Address(number)) if kind == "ipv4" else text_of(kind, number)
-    return ", ".join(written(low) if low == high else f"{written(low)}-{written(high)}" for low, high in found)
+
+    return ", ".join(
+        written(low) if low == high else f"{written(low)}-{written(high)}" for low, high in found
+    )
 
 
 def _any(kind: Literal["mac", "ipv6", "number", "ipv4"], text: str) -> int | None:
@@ -150,10 +194,14 @@ WORDS: Mapping[str, str] = {"mac": "MAC address", "ipv6": "IPv6 address", "numbe
 MANY: Mapping[str, str] = {"mac": "MAC addresses", "ipv6": "IPv6 addresses", "number": "numbers"}
 
 
-def draw(series: Series, wanting: Collection[str], held: Mapping[str, int], gone: Collection[int]) -> dict[str, int]:
-    """A member for each slot: the one it held so far where that is still free, else the next free in order.
+def draw(
+    series: Series, wanting: Collection[str], held: Mapping[str, int], gone: Collection[int]
+) -> dict[str, int]:
+    """A member for each slot: the one it held so far where that is still free, else the next free
+    in order.
 
-    Slots that find the series exhausted are absent. Laws: no member twice, none that is gone, none outside the range.
+    Slots that find the series exhausted are absent. Laws: no member twice, none that is gone, none
+    outside the range.
     Cost: O(wanting + gone).
     """
     used = set(gone)
@@ -172,4 +220,8 @@ def draw(series: Series, wanting: Collection[str], held: Mapping[str, int], gone
 
 def _free(series: Series, used: Collection[int]) -> Iterator[int]:
     span = range(series.low, series.high + 1)
-    return (number for number in (span if series.order == "up" else reversed(span)) if number not in used)
+    return (
+        number
+        for number in (span if series.order == "up" else reversed(span))
+        if number not in used
+    )

@@ -1,7 +1,10 @@
-"""Values in commands that a POSIX shell reads (IEEE 1003.1, 2.2 Quoting). Quoting is done here and nowhere else.
+"""Values in commands that a POSIX shell reads (IEEE 1003.1, 2.2 Quoting). Quoting is done here and
+nowhere else.
 
-A kit writes a command with values in braces. Each value becomes one word, or the part of one, whatever it holds; so a
-template must stand where a word stands: not inside quotes, not behind `$` or a backslash, not in a text that is read as
+A kit writes a command with values in braces. Each value becomes one word, or the part of one,
+whatever it holds; so a
+template must stand where a word stands: not inside quotes, not behind `$` or a backslash, not in a
+text that is read as
 a program once more. `fault_of` says where one does not.
 """
 

@@ -27,7 +27,9 @@ class Option:
 
 @dataclass(frozen=True)
 class Proposal:
-    """What is proposed for a role. `chosen` is None when nothing carries the loads; `refused` the next smaller option, `reason` why it will not do."""
+    """What is proposed for a role. `chosen` is None when nothing carries the loads; `refused` the
+    next smaller option, `reason` why it will not do.
+    """
 
     role: str
     label: str
@@ -38,22 +40,37 @@ class Proposal:
 
 
 def loads_of(kit: Kit, given: Mapping[str, float]) -> dict[str, float]:
-    """The kit's loads with the numbers given, the usual ones for the rest. Raises InputError for a load the kit does not know or a number out of bounds."""
+    """The kit's loads with the numbers given, the usual ones for the rest. Raises InputError for a
+    load the kit does not know or a number out of bounds.
+    """
     known = {load.id: load for load in kit.sizing.loads} if kit.sizing else {}
     for ident, amount in given.items():
         if ident not in known:
-            raise InputError(f"{kit.title} knows no load “{ident}”; it has {', '.join(known) or 'none'}", code="load-unknown")
+            raise InputError(
+                f"{kit.title} knows no load “{ident}”; it has {', '.join(known) or 'none'}",
+                code="load-unknown",
+            )
         if not 0 <= amount <= known[ident].most:
-            raise InputError(f"{known[ident].label}: {amount:g} is not between 0 and {known[ident].most:g}", code="load-bounds")
+            raise InputError(
+                f"{known[ident].label}: {amount:g} is not between 0 and {known[ident].most:g}",
+                code="load-bounds",
+            )
     return {load.id: float(given.get(load.id, load.usual)) for load in known.values()}
 
 
-def propose(kit: Kit, sizes: Sequence[Size], given: Mapping[str, float], hosts: int | None = None,
-            own: Mapping[str, Sequence[Size]] | None = None) -> list[Proposal]:
-    """A proposal for each role the kit sizes: the option with the least memory that carries every load.
+def propose(
+    kit: Kit,
+    sizes: Sequence[Size],
+    given: Mapping[str, float],
+    hosts: int | None = None,
+    own: Mapping[str, Sequence[Size]] | None = None,
+) -> list[Proposal]:
+    """A proposal for each role the kit sizes: the option with the least memory that carries every
+    load.
 
     `hosts`: how many there are; nodes that stand apart cannot be more. None: not known.
-    Cost: O(roles × sizes × nodes of the largest count). Raises InputError and, where a formula cannot be worked out, FormatError.
+    Cost: O(roles × sizes × nodes of the largest count). Raises InputError and, where a formula
+    cannot be worked out, FormatError.
     """
     if kit.sizing is None:
         return []
@@ -64,24 +81,48 @@ def propose(kit: Kit, sizes: Sequence[Size], given: Mapping[str, float], hosts: 
         sizing = kit.sizing.roles.get(role.id)
         if sizing is None:
             continue
-        may = [size for size in (own or {}).get(role.id, sizes) if not role.sizes or size.id in role.sizes]
-        proposal = _by_formula(role, sizing, may, loads | counts) if sizing.count else _by_loads(kit.sizing.loads, role, sizing, may, loads, hosts)
+        may = [
+            size
+            for size in (own or {}).get(role.id, sizes)
+            if not role.sizes or size.id in role.sizes
+        ]
+        proposal = (
+            _by_formula(role, sizing, may, loads | counts)
+            if sizing.count
+            else _by_loads(kit.sizing.loads, role, sizing, may, loads, hosts)
+        )
         if proposal.chosen:
             counts[f"count.{role.id}"] = float(proposal.chosen.count)
         found.append(proposal)
     return found
 
 
-def _by_formula(role: Role, sizing: RoleSizing, sizes: Sequence[Size], inputs: Mapping[str, float]) -> Proposal:
+def _by_formula(
+    role: Role, sizing: RoleSizing, sizes: Sequence[Size], inputs: Mapping[str, float]
+) -> Proposal:
     count = int(expression.parse(sizing.count).number(inputs))
     size = next((one for one in sizes if one.default), sizes[0]) if sizes else None
     option = Option(size.id if size else "", count, (size.memory_bytes if size else 0) * count, {})
     if not role.count.allows(count):
-        return Proposal(role.id, role.label, None, option, f"the formula asks for {count}; the product takes {role.count.words()}", ())
+        return Proposal(
+            role.id,
+            role.label,
+            None,
+            option,
+            f"the formula asks for {count}; the product takes {role.count.words()}",
+            (),
+        )
     return Proposal(role.id, role.label, option, None, "", ())
 
 
-def _by_loads(loads: Sequence[Load], role: Role, sizing: RoleSizing, sizes: Sequence[Size], wanted: Mapping[str, float], hosts: int | None) -> Proposal:
+def _by_loads(
+    loads: Sequence[Load],
+    role: Role,
+    sizing: RoleSizing,
+    sizes: Sequence[Size],
+    wanted: Mapping[str, float],
+    hosts: int | None,
+) -> Proposal:
     most = hosts if hosts is not None and (role.apart or role.count.per_host) else None
     crowded: Option | None = None
     best: Option | None = None
@@ -98,23 +139,62 @@ def _by_loads(loads: Sequence[Load], role: Role, sizing: RoleSizing, sizes: Sequ
             if not reached and not _short(loads, option, wanted):
                 reached = True
                 if most is not None and option.count > most:
-                    crowded = option if crowded is None or option.memory_bytes < crowded.memory_bytes else crowded
-                elif best is None or (option.memory_bytes, option.count) < (best.memory_bytes, best.count):
+                    crowded = (
+                        option
+                        if crowded is None or option.memory_bytes < crowded.memory_bytes
+                        else crowded
+                    )
+                elif best is None or (option.memory_bytes, option.count) < (
+                    best.memory_bytes,
+                    best.count,
+                ):
                     best = option
             if reached and shown >= min(CURVE, option.count + 2):
                 break
     if best is None:
         if crowded is not None:
             return Proposal(role.id, role.label, None, crowded, _crowd(crowded, most), tuple(curve))
-        nearest = max(tried,
-                      key=lambda option: min((option.carries.get(load.id, 0.0) / max(wanted[load.id], 1e-9) for load in loads if load.id in option.carries),
-                                                    default=0.0), default=None)
-        return Proposal(role.id, role.label, None, nearest, _short(loads, nearest, wanted) if nearest else "the package offers no size the kit has figures for",
-                        tuple(curve))
+        nearest = max(
+            tried,
+            key=lambda option: min(
+                (
+                    option.carries.get(load.id, 0.0) / max(wanted[load.id], 1e-9)
+                    for load in loads
+                    if load.id in option.carries
+                ),
+                default=0.0,
+            ),
+            default=None,
+        )
+        return Proposal(
+            role.id,
+            role.label,
+            None,
+            nearest,
+            (
+                _short(loads, nearest, wanted)
+                if nearest
+                else "the package offers no size the kit has figures for"
+            ),
+            tuple(curve),
+        )
     if crowded is not None and crowded.memory_bytes < best.memory_bytes:
-        return Proposal(role.id, role.label, best, crowded, f"{crowded.count} × {crowded.size}: {_crowd(crowded, most)}", tuple(curve))
-    smaller = max((option for option in tried if option.memory_bytes < best.memory_bytes), key=lambda option: (option.memory_bytes, option.count), default=None)
-    reason = f"{smaller.count} × {smaller.size}: {_short(loads, smaller, wanted)}" if smaller else ""
+        return Proposal(
+            role.id,
+            role.label,
+            best,
+            crowded,
+            f"{crowded.count} × {crowded.size}: {_crowd(crowded, most)}",
+            tuple(curve),
+        )
+    smaller = max(
+        (option for option in tried if option.memory_bytes < best.memory_bytes),
+        key=lambda option: (option.memory_bytes, option.count),
+        default=None,
+    )
+    reason = (
+        f"{smaller.count} × {smaller.size}: {_short(loads, smaller, wanted)}" if smaller else ""
+    )
     return Proposal(role.id, role.label, best, smaller, reason, tuple(curve))
 
 
@@ -122,15 +202,27 @@ def _crowd(option: Option, most: int | None) -> str:
     return f"needs {option.count} hosts, for they stand apart; there are {most}"
 
 
-def _options(role: Role, sizing: RoleSizing, size: Size, wanted: Mapping[str, float]) -> Iterator[Option]:
+def _options(
+    role: Role, sizing: RoleSizing, size: Size, wanted: Mapping[str, float]
+) -> Iterator[Option]:
     formulas = sizing.by_size.get(size.id, sizing.carries)
     if not formulas:
         return
     parsed = {load: expression.parse(formula) for load, formula in formulas.items()}
     for n in range(max(role.count.least, 0), role.count.most + 1):
         if role.count.allows(n):
-            inputs = {**wanted, "n": float(n), "vcpu": float(size.vcpu), "memory_gib": size.memory_bytes / GIB}
-            yield Option(size.id, n, n * size.memory_bytes, {load: formula.number(inputs) for load, formula in parsed.items()})
+            inputs = {
+                **wanted,
+                "n": float(n),
+                "vcpu": float(size.vcpu),
+                "memory_gib": size.memory_bytes / GIB,
+            }
+            yield Option(
+                size.id,
+                n,
+                n * size.memory_bytes,
+                {load: formula.number(inputs) for load, formula in parsed.items()},
+            )
 
 
 def _short(loads: Sequence[Load], option: Option, wanted: Mapping[str, float]) -> str:
@@ -147,5 +239,8 @@ def words(proposal: Proposal) -> str:
     """“archive: 3 × medium, 96 GiB; 2 × medium would not do: carries 140 of 200 gauges”."""
     if proposal.chosen is None:
         return f"{proposal.label}: nothing carries it; {proposal.reason}"
-    text = f"{proposal.label}: {proposal.chosen.count} × {proposal.chosen.size}, {size_text(proposal.chosen.memory_bytes)}"
+    text = (
+        f"{proposal.label}: {proposal.chosen.count} × {proposal.chosen.size},"
+        f" {size_text(proposal.chosen.memory_bytes)}"
+    )
     return text + (f"; smaller will not do, {proposal.reason}" if proposal.reason else "")

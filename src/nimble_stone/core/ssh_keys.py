@@ -8,8 +8,14 @@ from cryptography.hazmat.primitives.asymmetric import rsa
 
 
 def ssh_key_fault(text: str) -> str:
-    """What is wrong with public keys as in authorized_keys (RFC 4253, 6.6; one a line), '' nothing."""
-    lines = [line.strip() for line in text.splitlines() if line.strip() and not line.lstrip().startswith("#")]
+    """What is wrong with public keys as in authorized_keys (RFC 4253, 6.6; one a line), ''
+    nothing.
+    """
+    lines = [
+        line.strip()
+        for line in text.splitlines()
+        if line.strip() and not line.lstrip().startswith("#")
+    ]
     if len(lines) > 50:
         return "holds more than 50 keys"
     for number, line in enumerate(lines, 1):

@@ -1,8 +1,12 @@
-"""How data lies on the disks of a cluster: room, what may be lost, and what unevenness wastes. Pure. Sizes in bytes.
+"""How data lies on the disks of a cluster: room, what may be lost, and what unevenness wastes.
+Pure. Sizes in bytes.
 
-Every piece is kept `width` times (copies) or cut into `pieces` parts with `spare` parity parts; no two of them lie on one failure domain. How much fits:
-with T stripes each domain holds at most one part of each, so T is the largest number with Σ min(capacity, T) ≥ width × T. Leaving the j largest domains
-full of one part each, the others must hold the rest: T = min over j < width of (Σ of the rest) / (width − j). O(domains × log domains).
+Every piece is kept `width` times (copies) or cut into `pieces` parts with `spare` parity parts; no
+two of them lie on one failure domain. How much fits:
+with T stripes each domain holds at most one part of each, so T is the largest number with Σ
+min(capacity, T) ≥ width × T. Leaving the j largest domains
+full of one part each, the others must hold the rest: T = min over j < width of (Σ of the rest) /
+(width − j). O(domains × log domains).
 """
 
 from __future__ import annotations
@@ -14,7 +18,9 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True)
 class DataDisk:
-    """A disk that may hold data. `domain`: what is lost together (a host, a room); `kind`: SSD, HDD or ''."""
+    """A disk that may hold data. `domain`: what is lost together (a host, a room); `kind`: SSD, HDD
+    or ''.
+    """
 
     domain: str
     name: str
@@ -39,13 +45,17 @@ class Scheme:
         """“2 copies”, “4 + 2 parity”; “one copy” where nothing is spare."""
         if self.width == 1:
             return "one copy"
-        return f"{self.width} copies" if self.pieces == 1 else f"{self.pieces} + {self.spare} parity"
+        return (
+            f"{self.width} copies" if self.pieces == 1 else f"{self.pieces} + {self.spare} parity"
+        )
 
 
 @dataclass(frozen=True)
 class Layout:
-    """A scheme on given disks. `wasted_bytes`: raw room that unevenness keeps from being used; `safe_bytes`: what may be stored so that after losing the
-    largest domain everything can be made whole again; `reason`: why it cannot be done at all, '' when it can."""
+    """A scheme on given disks. `wasted_bytes`: raw room that unevenness keeps from being used;
+    `safe_bytes`: what may be stored so that after losing the
+    largest domain everything can be made whole again; `reason`: why it cannot be done at all, ''
+    when it can."""
 
     scheme: Scheme
     domains: int
@@ -62,12 +72,20 @@ class Layout:
 SCHEMES = (Scheme(1, 1), Scheme(1, 2), Scheme(2, 1), Scheme(4, 2), Scheme(8, 3))
 
 
-def chosen(disks: Sequence[DataDisk], *, kind: str = "", least_bytes: int = 0, most_per_domain: int = 0) -> list[DataDisk]:
-    """The disks a rule takes: of a kind, of a size, and no more than so many in each domain, the largest first."""
+def chosen(
+    disks: Sequence[DataDisk], *, kind: str = "", least_bytes: int = 0, most_per_domain: int = 0
+) -> list[DataDisk]:
+    """The disks a rule takes: of a kind, of a size, and no more than so many in each domain, the
+    largest first.
+    """
     taken: dict[str, int] = defaultdict(int)
     found = []
     for disk in sorted(disks, key=lambda one: (-one.size_bytes, one.domain, one.name)):
-        if (kind and disk.kind != kind) or disk.size_bytes < least_bytes or (most_per_domain and taken[disk.domain] >= most_per_domain):
+        if (
+            (kind and disk.kind != kind)
+            or disk.size_bytes < least_bytes
+            or (most_per_domain and taken[disk.domain] >= most_per_domain)
+        ):
             continue
         taken[disk.domain] += 1
         found.append(disk)
@@ -75,7 +93,9 @@ def chosen(disks: Sequence[DataDisk], *, kind: str = "", least_bytes: int = 0, m
 
 
 def stripes(capacities: Sequence[int], width: int) -> int:
-    """The most parts of equal size that can be laid so that no domain holds two of one stripe; capacities and answer in the same unit (bytes)."""
+    """The most parts of equal size that can be laid so that no domain holds two of one stripe;
+    capacities and answer in the same unit (bytes).
+    """
     if width < 1 or len(capacities) < width:
         return 0
     ranked = sorted(capacities, reverse=True)
@@ -94,11 +114,27 @@ def layout(disks: Sequence[DataDisk], scheme: Scheme) -> Layout:
         domains[disk.domain] += disk.size_bytes
     capacities = sorted(domains.values(), reverse=True)
     raw, whole = sum(capacities), stripes(capacities, scheme.width)
-    reason = "" if len(capacities) >= scheme.width else (f"{scheme.label} need {scheme.width} hosts; {len(capacities)} "
-                                                         f"{'has' if len(capacities) == 1 else 'have'} such disks")
+    reason = (
+        ""
+        if len(capacities) >= scheme.width
+        else (
+            f"{scheme.label} need {scheme.width} hosts; {len(capacities)} "
+            f"{'has' if len(capacities) == 1 else 'have'} such disks"
+        )
+    )
     after = stripes(capacities[1:], scheme.width)
-    return Layout(scheme, len(capacities), len(disks), raw, scheme.pieces * whole, scheme.pieces * min(after, whole), raw - scheme.width * whole,
-                  scheme.spare if not reason else 0, scheme.spare if not reason else 0, reason)
+    return Layout(
+        scheme,
+        len(capacities),
+        len(disks),
+        raw,
+        scheme.pieces * whole,
+        scheme.pieces * min(after, whole),
+        raw - scheme.width * whole,
+        scheme.spare if not reason else 0,
+        scheme.spare if not reason else 0,
+        reason,
+    )
 
 
 def alternatives(disks: Sequence[DataDisk], schemes: Sequence[Scheme] = SCHEMES) -> list[Layout]:

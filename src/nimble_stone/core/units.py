@@ -1,4 +1,6 @@
-"""Sizes and times in words. Bytes are int, seconds are float; binary units throughout (IEC 80000-13)."""
+"""Sizes and times in words. Bytes are int, seconds are float; binary units throughout (IEC
+80000-13).
+"""
 
 from __future__ import annotations
 
@@ -49,7 +51,9 @@ def count_text(count: int, noun: str, plural: str | None = None) -> str:
 
 
 def inside(label: str) -> str:
-    """A label in the middle of a sentence: its first letter small, unless it begins a word of capitals (“address by DHCP”, “DNS servers”)."""
+    """A label in the middle of a sentence: its first letter small, unless it begins a word of
+    capitals (“address by DHCP”, “DNS servers”).
+    """
     return label if len(label) > 1 and label[:2].isupper() else label[:1].lower() + label[1:]
 
 

@@ -1,4 +1,6 @@
-"""Web addresses that hold secrets: a password before the host, a token in the query. What may be shown of them, and what is secret."""
+"""Web addresses that hold secrets: a password before the host, a token in the query. What may be
+shown of them, and what is secret.
+"""
 
 from __future__ import annotations
 
@@ -8,7 +10,9 @@ HIDDEN = "••••"
 
 
 def shown(url: str) -> str:
-    """The address without what may be secret: user, password, and every value of its query; '' for what is none."""
+    """The address without what may be secret: user, password, and every value of its query; '' for
+    what is none.
+    """
     try:
         parts = urlsplit(url)
     except ValueError:
@@ -30,7 +34,9 @@ def login_of(url: str) -> tuple[str, str] | None:
 
 
 def secrets_of(url: str) -> list[str]:
-    """Parts of an address that must be blanked wherever they turn up: as they stand in it, and decoded."""
+    """Parts of an address that must be blanked wherever they turn up: as they stand in it, and
+    decoded.
+    """
     parts = urlsplit(url)
     info = parts.netloc.rpartition("@")[0]
     found = [info, *info.split(":"), *(login_of(url) or ())]

@@ -38,13 +38,20 @@ def while_still(still: Still) -> Iterator[None]:
 
 def _look_at_time() -> None:
     if not _still.get()():
-        raise FormatError("the file takes too long to read", code="yaml-too-slow", hint="Divide it, or write it more plainly.")
+        raise FormatError(
+            "the file takes too long to read",
+            code="yaml-too-slow",
+            hint="Divide it, or write it more plainly.",
+        )
 
 
 def too_deep(line: int, column: int) -> FormatError:
     """What is said of brackets or indents beyond the bound; line and column count from 0."""
-    return FormatError(f"the file is nested deeper than {MAX_DEPTH} levels", code="yaml-too-deep",
-                       place=f"line {line + 1}, column {column + 1}")
+    return FormatError(
+        f"the file is nested deeper than {MAX_DEPTH} levels",
+        code="yaml-too-deep",
+        place=f"line {line + 1}, column {column + 1}",
+    )
 
 
 class BoundedScanner(RoundTripScanner):
@@ -59,7 +66,9 @@ class BoundedScanner(RoundTripScanner):
         return super().fetch_more_tokens()
 
     def scan_line_break(self, *arguments: Any, **more: Any) -> Any:
-        """Go on to the next line; the one call that every kind of long token makes again and again."""
+        """Go on to the next line; the one call that every kind of long token makes again
+        and again.
+        """
         self._lines += 1
         if self._lines % 64 == 0:
             _look_at_time()
@@ -88,6 +97,10 @@ class BoundedParser(RoundTripParser):
         if self._depth > MAX_DEPTH:
             raise too_deep(event.start_mark.line, event.start_mark.column)
         if self._values > MAX_VALUES:
-            raise FormatError(f"the file has more than {MAX_VALUES} values", code="yaml-too-many", hint="Divide it.",
-                              place=f"line {event.start_mark.line + 1}, column {event.start_mark.column + 1}")
+            raise FormatError(
+                f"the file has more than {MAX_VALUES} values",
+                code="yaml-too-many",
+                hint="Divide it.",
+                place=f"line {event.start_mark.line + 1}, column {event.start_mark.column + 1}",
+            )
         return event

@@ -15,14 +15,22 @@ from ruamel.yaml.error import MarkedYAMLError, YAMLError
 from nimble_stone.core.errors import FormatError, InputError
 from nimble_stone.core.known_keys import keys_at
 from nimble_stone.core.units import nearest
-from nimble_stone.core.yaml_bounds import MAX_BYTES, MAX_DEPTH, MAX_VALUES, BoundedParser, BoundedScanner
+from nimble_stone.core.yaml_bounds import (
+    MAX_BYTES,
+    MAX_DEPTH,
+    MAX_VALUES,
+    BoundedParser,
+    BoundedScanner,
+)
 
 Scalar = str | int | float | bool | None
 Model = TypeVar("Model", bound=BaseModel)
 MAX_FAULTS = 50
 EDITED = 8
 _edited: dict[str, CommentedMap] = {}
-"""Texts that were written a moment ago with the documents they were written from: the next edit need not read them again."""
+"""Texts that were written a moment ago with the documents they were written from: the next edit
+need not read them again.
+"""
 
 
 class Faults(InputError):
@@ -31,8 +39,13 @@ class Faults(InputError):
     code = "file-faults"
 
     def __init__(self, what: str, faults: list[tuple[str, str]]) -> None:
-        shown = "; ".join(f"{place}: {message}" if place else message for place, message in faults[:12])
-        super().__init__(f"{what} cannot be used: {shown}", hint="Correct the places named and try again; nothing was stored.")
+        shown = "; ".join(
+            f"{place}: {message}" if place else message for place, message in faults[:12]
+        )
+        super().__init__(
+            f"{what} cannot be used: {shown}",
+            hint="Correct the places named and try again; nothing was stored.",
+        )
         self.faults = faults[:MAX_FAULTS]
 
 
@@ -57,14 +70,19 @@ def load(text: str, what: str) -> CommentedMap:
         problem = error.problem or "not understood"
         if "'\\t'" in problem:
             problem = "a tab character; YAML is indented with spaces"
-        raise FormatError(f"{what} is not YAML: {problem}", code="yaml-syntax",
-                          place=f"line {mark.line + 1}, column {mark.column + 1}" if mark else "") from error
+        raise FormatError(
+            f"{what} is not YAML: {problem}",
+            code="yaml-syntax",
+            place=f"line {mark.line + 1}, column {mark.column + 1}" if mark else "",
+        ) from error
     except (YAMLError, ValueError) as error:
         raise FormatError(f"{what} is not YAML: {str(error)[:200]}", code="yaml-syntax") from error
     except RecursionError as error:
         raise FormatError(f"{what} is nested beyond reason", code="yaml-too-deep") from error
     if not isinstance(data, CommentedMap):
-        raise FormatError(f"{what} must be a mapping of keys to values", code="yaml-shape", place="line 1")
+        raise FormatError(
+            f"{what} must be a mapping of keys to values", code="yaml-shape", place="line 1"
+        )
     _bound(data, what)
     return data
 
@@ -92,7 +110,13 @@ def plain(value: Any) -> Any:
         return value
     if isinstance(value, str):
         return str(value)
-    return int(value) if isinstance(value, int) else float(value) if isinstance(value, float) else str(value)
+    return (
+        int(value)
+        if isinstance(value, int)
+        else float(value)
+        if isinstance(value, float)
+        else str(value)
+    )
 
 
 def place_of(data: Any, path: tuple[int | str, ...]) -> str:
@@ -115,8 +139,11 @@ def read(text: str, model: type[Model], what: str) -> Model:
     try:
         return model.model_validate(plain(data))
     except ValidationError as error:
-        data = data if known is None else load(text, what)          # an edited document no longer knows its lines
-        raise Faults(what, [_fault(data, model, item) for item in error.errors()[:MAX_FAULTS]]) from error
+        # an edited document no longer knows its lines
+        data = data if known is None else load(text, what)
+        raise Faults(
+            what, [_fault(data, model, item) for item in error.errors()[:MAX_FAULTS]]
+        ) from error
 
 
 def _fault(data: CommentedMap, model: type[BaseModel], item: Any) -> tuple[str, str]:
@@ -124,18 +151,23 @@ def _fault(data: CommentedMap, model: type[BaseModel], item: Any) -> tuple[str, 
     name = ".".join(str(part) for part in path)
     if item["type"] == "extra_forbidden":
         near = nearest(str(path[-1]), keys_at(model, path[:-1])) if path else ""
-        return place_of(data, path), f"“{name}” is no key of this format" + (f"; did you mean “{near}”?" if near else "")
+        return place_of(data, path), f"“{name}” is no key of this format" + (
+            f"; did you mean “{near}”?" if near else ""
+        )
     if item["type"] == "missing":
         return place_of(data, path[:-1]), f"“{name}” is missing"
     message = str(item["msg"]).removeprefix("Value error, ")
-    if not path:                                            # about the file as a whole: the first thing it names tells where
+    # about the file as a whole: the first thing it names tells where
+    if not path:
         quoted = re.search(r"“([^”]+)”", message)
         return (_place_of_word(data, quoted.group(1)) if quoted else ""), message
     return place_of(data, path), f"{name}: {message}" if name else message
 
 
 def _place_of_word(data: Any, word: str) -> str:
-    """'line 7, column 3' of the first value or item, or else key, that is this word; '' when there is none."""
+    """'line 7, column 3' of the first value or item, or else key, that is this word; '' when there
+    is none.
+    """
     key = ""
     stack: list[Any] = [data]
     while stack:
@@ -148,7 +180,9 @@ def _place_of_word(data: Any, word: str) -> str:
                 if str(name) == word and not key:
                     line, column = at.lc.key(name)
                     key = f"line {line + 1}, column {column + 1}"
-            stack.extend(value for value in at.values() if isinstance(value, CommentedMap | CommentedSeq))
+            stack.extend(
+                value for value in at.values() if isinstance(value, CommentedMap | CommentedSeq)
+            )
         elif isinstance(at, CommentedSeq):
             for number, value in enumerate(at):
                 if str(value) == word:
@@ -170,10 +204,14 @@ def edit(text: str, path: tuple[str, ...], value: Scalar | dict[str, Any] | tupl
     return edit_all(text, [(path, value)])
 
 
-def edit_all(text: str, edits: Iterable[tuple[tuple[str, ...], Scalar | dict[str, Any] | tuple[str, ...]]]) -> str:
-    """The text with all edits made, one after the other; the file is read and written once. Cost: O(text + edits).
+def edit_all(
+    text: str, edits: Iterable[tuple[tuple[str, ...], Scalar | dict[str, Any] | tuple[str, ...]]]
+) -> str:
+    """The text with all edits made, one after the other; the file is read and written once. Cost:
+    O(text + edits).
 
-    Empty mappings left behind by a removal are removed too. Raises InputError for a path that leads through a plain value.
+    Empty mappings left behind by a removal are removed too. Raises InputError for a path that leads
+    through a plain value.
     """
     data = _edited.pop(text, None) or load(text, "the file")
     changed, wanted = False, list(edits)
@@ -187,7 +225,8 @@ def edit_all(text: str, edits: Iterable[tuple[tuple[str, ...], Scalar | dict[str
         _yaml().dump(data, out)
         new = out.getvalue()
     _edited[new] = data
-    for old in list(_edited)[:-EDITED]:                             # each call is atomic: files are read in more than one thread
+    # each call is atomic: files are read in more than one thread
+    for old in list(_edited)[:-EDITED]:
         _edited.pop(old, None)
     return new
 
@@ -197,12 +236,19 @@ _NO_TEXT = {"true", "false", "yes", "no", "on", "off", "null", "y", "n"}
 
 
 def _in_place(text: str, path: tuple[str, ...], value: object) -> str | None:
-    """The text with one plain word put in another's place, its line alone changed; None where that takes more than looking at lines.
+    """The text with one plain word put in another's place, its line alone changed; None where that
+    takes more than looking at lines.
 
-    Writing a whole file anew takes longer than everything else about an edit of a large plan. Only what is a word both before and after is done here:
+    Writing a whole file anew takes longer than everything else about an edit of a large plan. Only
+    what is a word both before and after is done here:
     names, paths, IPv4 addresses, on a line of their own in block style.
     """
-    if not isinstance(value, str) or not _WORD.fullmatch(value) or value.lower() in _NO_TEXT or not 1 < len(path) <= 3:
+    if (
+        not isinstance(value, str)
+        or not _WORD.fullmatch(value)
+        or value.lower() in _NO_TEXT
+        or not 1 < len(path) <= 3
+    ):
         return None
     lines = text.split("\n")
     first, last, indent = 0, len(lines), ""
@@ -215,7 +261,10 @@ def _in_place(text: str, path: tuple[str, ...], value: object) -> str | None:
         deeper = below.group() if below else ""
         if len(deeper) <= len(indent):
             return None
-        end = next((n for n in range(first, last) if lines[n].strip() and not lines[n].startswith(deeper)), last)
+        end = next(
+            (n for n in range(first, last) if lines[n].strip() and not lines[n].startswith(deeper)),
+            last,
+        )
         last, indent = end, deeper
     key = f"{indent}{path[-1]}: "
     at = [n for n in range(first, last) if lines[n].startswith(key) or lines[n] == key.rstrip()]
@@ -223,10 +272,11 @@ def _in_place(text: str, path: tuple[str, ...], value: object) -> str | None:
     if not _WORD.fullmatch(old) or old.lower() in _NO_TEXT:
         return None
     if any(re.search(r"[|>][-+0-9]*$|^\s*[-?&*]|\t", lines[n]) for n in range(first, last)):
-        return None                                                 # a block of text, a list, an anchor: lines alone do not tell
-    follows = next((line for line in lines[at[0] + 1:last] if line.strip()), "")
+        # a block of text, a list, an anchor: lines alone do not tell
+        return None
+    follows = next((line for line in lines[at[0] + 1 : last] if line.strip()), "")
     if follows.startswith(indent + " "):
-        return None                                                 # the value goes on there
+        return None  # the value goes on there
     lines[at[0]] = key + value
     return "\n".join(lines)
 
@@ -242,6 +292,7 @@ def changes(old: str, new: str) -> list[tuple[tuple[str, ...], Any]]:
                 walk(a.get(key), b.get(key), (*path, str(key)))
         elif a != b:
             found.append((path, b))
+
     walk(plain(load(old, "the file")), plain(load(new, "the file")), ())
     return found
 
@@ -251,14 +302,17 @@ def changed_paths(old: str, new: str) -> list[tuple[str, ...]]:
     return [path for path, _ in changes(old, new)]
 
 
-def clashes(ours: Iterable[tuple[str, ...]], theirs: Iterable[tuple[str, ...]]) -> list[tuple[str, ...]]:
+def clashes(
+    ours: Iterable[tuple[str, ...]], theirs: Iterable[tuple[str, ...]]
+) -> list[tuple[str, ...]]:
     """Those of their paths that lead to, into or around one of ours."""
     own = list(ours)
-    return [path for path in theirs if any(path[:len(one)] == one[:len(path)] for one in own)]
+    return [path for path in theirs if any(path[: len(one)] == one[: len(path)] for one in own)]
 
 
 def taken_back(before: str, after: str, now: str) -> tuple[str, list[tuple[str, ...]]]:
-    """The text as it is now without the change that led from `before` to `after`, and the paths at which it was changed again since (then the text is
+    """The text as it is now without the change that led from `before` to `after`, and the paths at
+    which it was changed again since (then the text is
     as it is now). What others changed elsewhere stays.
     """
     if now == after:

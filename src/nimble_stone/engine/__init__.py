@@ -1,1 +1,3 @@
-"""Carries a sequence out, durably: journal, observe → act → confirm, undo, limits, waits, holds, retries."""
+"""Carries a sequence out, durably: journal, observe → act → confirm, undo, limits, waits, holds,
+retries.
+"""

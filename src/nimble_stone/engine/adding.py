@@ -1,4 +1,5 @@
-"""Looking at hosts before they are added: are they there, which key do they show, does the login work, may it use the hypervisor?
+"""Looking at hosts before they are added: are they there, which key do they show, does the login
+work, may it use the hypervisor?
 
 Nothing is kept by looking; a person compares the fingerprints, and only then they are pinned.
 """
@@ -24,12 +25,16 @@ from nimble_stone.reach import Credential, Target
 from nimble_stone.store import entries, records, runs
 
 SIDE_BY_SIDE = 24
-Outcome = Literal["fine", "limited", "refused", "unreachable", "unknown-name", "forbidden", "key-changed", "known"]
+Outcome = Literal[
+    "fine", "limited", "refused", "unreachable", "unknown-name", "forbidden", "key-changed", "known"
+]
 
 
 @dataclass(frozen=True)
 class Look:
-    """What was found at one entry. `words` say what is wrong and what to do; `hostname` as the host calls itself."""
+    """What was found at one entry. `words` say what is wrong and what to do; `hostname` as the host
+    calls itself.
+    """
 
     entry: Entry
     address: str
@@ -40,8 +45,13 @@ class Look:
 
 
 async def look(world: World, entries: Sequence[Entry], user: str, credential: str) -> list[Look]:
-    """Look at many hosts side by side; one that hangs delays nobody. Raises NotFound when the keyring lacks the credential."""
-    logins = {name: await _login(world, name) for name in {entry.credential or credential for entry in entries}}
+    """Look at many hosts side by side; one that hangs delays nobody. Raises NotFound when the
+    keyring lacks the credential.
+    """
+    logins = {
+        name: await _login(world, name)
+        for name in {entry.credential or credential for entry in entries}
+    }
     estate = await world.store.read(records.load_estate)
     pins = await world.store.read(records.pins)
     gate = asyncio.Semaphore(SIDE_BY_SIDE)
@@ -55,7 +65,13 @@ async def look(world: World, entries: Sequence[Entry], user: str, credential: st
                 async with asyncio.timeout(45):
                     return await _looked(world, estate, pins, entry, login)
             except TimeoutError:
-                return Look(entry, entry.address, "unreachable", "it took longer than 45 s to answer; see whether it is overloaded")
+                return Look(
+                    entry,
+                    entry.address,
+                    "unreachable",
+                    "it took longer than 45 s to answer; see whether it is overloaded",
+                )
+
     return list(await asyncio.gather(*(one(entry) for entry in entries)))
 
 
@@ -66,16 +82,29 @@ async def _login(world: World, credential: str) -> tuple[str, bool]:
     return secret, bool(found and found[0] == "key")
 
 
-async def _looked(world: World, estate: Estate, pins: dict[str, str], entry: Entry, login: Credential) -> Look:
-    """What every entry is asked first: is it known, what does it show; then what its kind is asked."""
+async def _looked(
+    world: World, estate: Estate, pins: dict[str, str], entry: Entry, login: Credential
+) -> Look:
+    """What every entry is asked first: is it known, what does it show; then what its kind
+    is asked.
+    """
     address = entry.address or next(iter(await world.reach.addresses(entry.name)), "")
     if not address:
-        return Look(entry, "", "unknown-name", f"the name {entry.name} is not known here; give its address")
+        return Look(
+            entry, "", "unknown-name", f"the name {entry.name} is not known here; give its address"
+        )
     machine, place = entry.kind == "machine", f"{address}:{entry.port}"
     known: Sequence[Host | Machine] = estate.machines if machine else estate.hosts
     there = next((one for one in known if (one.address, one.port) == (address, entry.port)), None)
     if there is not None:
-        return Look(entry, address, "known", f"it is in the estate already, as {there.name}", pins.get(place, ""), there.name)
+        return Look(
+            entry,
+            address,
+            "known",
+            f"it is in the estate already, as {there.name}",
+            pins.get(place, ""),
+            there.name,
+        )
     shown = odd = ""
     try:
         if machine:
@@ -85,8 +114,19 @@ async def _looked(world: World, estate: Estate, pins: dict[str, str], entry: Ent
             shown = await world.reach.ssh.fingerprint(address, entry.port)
         if pins.get(place, shown) != shown:
             what, where = ("certificate", "its own page") if machine else ("key", "its console")
-            return Look(entry, address, "key-changed", f"it shows another {what} than the one pinned earlier ({pins[place]}); compare on {where}", shown)
-        return await (_machine(world, entry, address, login, shown, odd) if machine else _host(world, entry, address, login, shown))
+            return Look(
+                entry,
+                address,
+                "key-changed",
+                f"it shows another {what} than the one pinned earlier ({pins[place]}); compare on"
+                f" {where}",
+                shown,
+            )
+        return await (
+            _machine(world, entry, address, login, shown, odd)
+            if machine
+            else _host(world, entry, address, login, shown)
+        )
     except LoginRefused as error:
         return Look(entry, address, "refused", f"{error}. {error.hint}", shown)
     except InputError as error:
@@ -95,13 +135,19 @@ async def _looked(world: World, estate: Estate, pins: dict[str, str], entry: Ent
         return Look(entry, address, "unreachable", str(error), shown)
 
 
-async def _machine(world: World, entry: Entry, address: str, login: Credential, shown: str, odd: str) -> Look:
+async def _machine(
+    world: World, entry: Entry, address: str, login: Credential, shown: str, odd: str
+) -> Look:
     """A management controller: its service root, the login, what it calls its machine."""
     async with world.reach.https(address, entry.port, shown) as peer:
-        facts = await RedfishMachine(entry.name or address, peer, login.user, login.password, odd).read_facts(world.clock())
+        facts = await RedfishMachine(
+            entry.name or address, peer, login.user, login.password, odd
+        ).read_facts(world.clock())
     words = [f"its certificate {odd}"] if odd else []
     words += [f"its controller leaves out {', '.join(facts.missing[:4])}"] if facts.missing else []
-    return Look(entry, address, "fine", "; ".join(words), shown, f"{facts.model} {facts.serial}".strip())
+    return Look(
+        entry, address, "fine", "; ".join(words), shown, f"{facts.model} {facts.serial}".strip()
+    )
 
 
 async def _host(world: World, entry: Entry, address: str, login: Credential, shown: str) -> Look:
@@ -109,17 +155,43 @@ async def _host(world: World, entry: Entry, address: str, login: Credential, sho
     target = Target(entry.name or address, address, entry.port, login)
     answer = await world.reach.ssh.try_out(target, shown, commands.virsh("hostname", seconds=10))
     if answer.status != 0:
-        words = " ".join(line.removeprefix("error:").strip() for line in answer.err.splitlines())[:200]
-        why = "virsh is not installed there" if answer.status == 127 else f"the account may not use the hypervisor: {words}"
+        words = " ".join(line.removeprefix("error:").strip() for line in answer.err.splitlines())[
+            :200
+        ]
+        why = (
+            "virsh is not installed there"
+            if answer.status == 127
+            else f"the account may not use the hypervisor: {words}"
+        )
         return Look(entry, address, "limited", f"the login works, but {why}", shown)
     lacking = await _lacking(world, target, shown)
-    return Look(entry, address, "fine", f"rights are missing: {'; '.join(lacking)}" if lacking else "", shown,
-                answer.text.splitlines()[0][:120] if answer.text else "")
+    return Look(
+        entry,
+        address,
+        "fine",
+        f"rights are missing: {'; '.join(lacking)}" if lacking else "",
+        shown,
+        answer.text.splitlines()[0][:120] if answer.text else "",
+    )
 
 
-RIGHTS = (("test -w /etc/hosts", "it may not write below /etc, so no name records, bridges, VLANs, time servers"),
-          ("test -w /var/lib/libvirt/images", "it may not write where disks lie, so no datastores in folders"),
-          ("test -r /etc/shadow", "it is not root, so disks cannot be formatted or wiped, and whether SSH takes passwords is not seen"))
+RIGHTS = (
+    (
+        "test -w /etc/hosts",
+        "it may not write below /etc, so no name records, bridges, VLANs, time servers",
+    ),
+    (
+        "test -w /var/lib/libvirt/images",
+        "it may not write where disks lie, so no datastores in folders",
+    ),
+    (
+        "test -r /etc/shadow",
+        (
+            "it is not root, so disks cannot be formatted or wiped, and whether SSH takes passwords"
+            " is not seen"
+        ),
+    ),
+)
 """A question to the host, and what is not possible without that right."""
 
 
@@ -132,39 +204,68 @@ async def _lacking(world: World, target: Target, shown: str) -> tuple[str, ...]:
 
 
 async def add(world: World, chosen: Sequence[tuple[Host, str]]) -> None:
-    """Add hosts with the keys a person has confirmed, pin these, and read the hosts. Raises Conflict; nothing is added then."""
+    """Add hosts with the keys a person has confirmed, pin these, and read the hosts. Raises
+    Conflict; nothing is added then.
+    """
     await _pin(world, chosen, "key")
-    await world.store.write(records.merge_estate, EstateFile(hosts=tuple(host for host, _ in chosen)))
+    await world.store.write(
+        records.merge_estate, EstateFile(hosts=tuple(host for host, _ in chosen))
+    )
     await survey.read_hosts(world, [host for host, _ in chosen], {})
 
 
 async def add_machines(world: World, chosen: Sequence[tuple[Machine, str]]) -> None:
     """The same for machines and their certificates."""
     await _pin(world, chosen, "certificate")
-    await world.store.write(records.merge_estate, EstateFile(machines=tuple(machine for machine, _ in chosen)))
+    await world.store.write(
+        records.merge_estate, EstateFile(machines=tuple(machine for machine, _ in chosen))
+    )
     await machines.read(world, [machine for machine, _ in chosen], {})
 
 
-async def _pin(world: World, chosen: Sequence[tuple[Host, str]] | Sequence[tuple[Machine, str]], what: str) -> None:
+async def _pin(
+    world: World, chosen: Sequence[tuple[Host, str]] | Sequence[tuple[Machine, str]], what: str
+) -> None:
     """Pin what was confirmed for all of them, or for none.
 
-    Raises: Conflict when a name or an address is taken, or another key or certificate was pinned for an address.
+    Raises: Conflict when a name or an address is taken, or another key or certificate was pinned
+    for an address.
     """
     estate, pins = await world.store.read(records.load_estate), await world.store.read(records.pins)
     there: list[Host | Machine] = [*estate.hosts, *estate.machines]
-    names, places = {item.name for item in there}, {(item.address, item.port): item.name for item in there}
+    names, places = (
+        {item.name for item in there},
+        {(item.address, item.port): item.name for item in there},
+    )
     for item, fingerprint in chosen:
         if item.name in names:
-            raise Conflict(f"the estate has a {item.name} already", code="host-exists", hint="Give it another name.")
+            raise Conflict(
+                f"the estate has a {item.name} already",
+                code="host-exists",
+                hint="Give it another name.",
+            )
         if (item.address, item.port) in places:
-            raise Conflict(f"{item.address}:{item.port} is in the estate already, as {places[item.address, item.port]}", code="host-exists")
-        if not fingerprint or pins.get(f"{item.address}:{item.port}", fingerprint) != fingerprint or (
-                what == "certificate" and not fingerprint.startswith("SHA256 ")):
-            raise Conflict(f"the {what} of {item.name} was not confirmed, or another one was pinned earlier", code="key-unconfirmed", hint="Look at it again.")
+            raise Conflict(
+                f"{item.address}:{item.port} is in the estate already, as"
+                f" {places[item.address, item.port]}",
+                code="host-exists",
+            )
+        if (
+            not fingerprint
+            or pins.get(f"{item.address}:{item.port}", fingerprint) != fingerprint
+            or (what == "certificate" and not fingerprint.startswith("SHA256 "))
+        ):
+            raise Conflict(
+                f"the {what} of {item.name} was not confirmed, or another one was pinned earlier",
+                code="key-unconfirmed",
+                hint="Look at it again.",
+            )
         names.add(item.name)
         places[item.address, item.port] = item.name
     for item, fingerprint in chosen:
-        await world.store.write(records.put_pin, f"{item.address}:{item.port}", fingerprint, world.clock())
+        await world.store.write(
+            records.put_pin, f"{item.address}:{item.port}", fingerprint, world.clock()
+        )
 
 
 async def needs(world: World, name: str) -> list[str]:
@@ -175,14 +276,23 @@ async def needs(world: World, name: str) -> list[str]:
             plan = yaml_text.read(row.text, Plan, "the plan")
         except StoneError:
             continue
-        if any(values.get("host") == name for values in (plan.values, *(block.values for block in plan.roles.values()), *plan.nodes.values())):
+        if any(
+            values.get("host") == name
+            for values in (
+                plan.values,
+                *(block.values for block in plan.roles.values()),
+                *plan.nodes.values(),
+            )
+        ):
             found.append(f"plan {row.id} names it")
     for run in await world.store.read(runs.runs, active=True, kind="groundwork"):
         if any(item["host"] == name for item in run.doc["steps"]):
             found.append(f"groundwork {run.id} is under way on it")
     for run in await world.store.read(runs.runs):
         if run.state != "undone":
-            count = sum(values.get("host") == name for values in run.doc["plan"].get("nodes", {}).values())
+            count = sum(
+                values.get("host") == name for values in run.doc["plan"].get("nodes", {}).values()
+            )
             if count:
                 found.append(f"{count_text(count, 'guest')} of run {run.id} ({run.plan}) on it")
     return found

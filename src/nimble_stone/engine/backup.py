@@ -1,9 +1,13 @@
-"""Backups of a data folder: one tar file, made while the server runs, checked after writing; and restoring one.
+"""Backups of a data folder: one tar file, made while the server runs, checked after writing; and
+restoring one.
 
 Format backup/1, a POSIX tar (IEEE 1003.1, ustar) of these members:
-    backup.json          what it is, when it was made, which parts it holds, SHA-256 and size of every other member
-    nimble-stone.db      the database, by SQLite's own backup: what stood in the write-ahead log is in it
-    keyring.sealed       the keyring's key under a passphrase (see keyring/sealed.py); may be left out
+    backup.json          what it is, when it was made, which parts it holds, SHA-256 and size of
+    every other member
+    nimble-stone.db      the database, by SQLite's own backup: what stood in the write-ahead log is
+    in it
+    keyring.sealed       the keyring's key under a passphrase (see keyring/sealed.py); may be left
+    out
     dial.yaml, kits/…    as they lie in the folder
     packages/blobs/…     on request
 """
@@ -50,13 +54,26 @@ class Report:
     active_runs: int = 0
 
 
-def write(folder: Path, file: Path, *, made_at: float, passphrase: str | None, packages: bool, seen: Seen = lambda _: None) -> Report:
-    """Write a backup of a data folder; None as passphrase leaves the keyring out. The file is checked before it gets its name.
+def write(
+    folder: Path,
+    file: Path,
+    *,
+    made_at: float,
+    passphrase: str | None,
+    packages: bool,
+    seen: Seen = lambda _: None,
+) -> Report:
+    """Write a backup of a data folder; None as passphrase leaves the keyring out. The file is
+    checked before it gets its name.
 
-    Raises NotFound when there is no data folder, Conflict when the file exists, InputError, StoneError.
+    Raises NotFound when there is no data folder, Conflict when the file exists, InputError,
+    StoneError.
     """
     if not (folder / DATABASE).is_file():
-        raise NotFound(f"there is no Nimble Stone data in {folder}", hint="Give the folder with --data or NIMBLE_STONE_DATA.")
+        raise NotFound(
+            f"there is no Nimble Stone data in {folder}",
+            hint="Give the folder with --data or NIMBLE_STONE_DATA.",
+        )
     if file.exists():
         raise Conflict(f"{file} exists already", code="backup-exists", hint="Choose another name.")
     part = file.with_name(file.name + ".part")
@@ -67,7 +84,17 @@ def write(folder: Path, file: Path, *, made_at: float, passphrase: str | None, p
         key = (folder / KEYRING_KEY).read_bytes() if passphrase is not None else None
         try:
             with open(part, "wb", opener=_private) as out:
-                _pack(out, members, sealed.seal(key, passphrase) if key is not None and passphrase is not None else None, made_at, seen)
+                _pack(
+                    out,
+                    members,
+                    (
+                        sealed.seal(key, passphrase)
+                        if key is not None and passphrase is not None
+                        else None
+                    ),
+                    made_at,
+                    seen,
+                )
                 out.flush()
                 os.fsync(out.fileno())
             report = check(part, passphrase)
@@ -78,19 +105,34 @@ def write(folder: Path, file: Path, *, made_at: float, passphrase: str | None, p
 
 
 def check(file: Path, passphrase: str | None) -> Report:
-    """Read a backup as if to restore it, without keeping anything. Raises FormatError, InputError."""
+    """Read a backup as if to restore it, without keeping anything. Raises FormatError,
+    InputError.
+    """
     with tempfile.TemporaryDirectory(prefix="nimble-stone-check-", dir=file.parent) as scratch:
         return _unpack(file, Path(scratch), passphrase, lambda _: None)
 
 
-def restore(file: Path, folder: Path, *, passphrase: Callable[[], str], at: float, seen: Seen = lambda _: None) -> Report:
-    """Restore a backup into an empty or missing data folder; all of it or nothing. `passphrase` is asked when the backup holds a keyring.
+def restore(
+    file: Path,
+    folder: Path,
+    *,
+    passphrase: Callable[[], str],
+    at: float,
+    seen: Seen = lambda _: None,
+) -> Report:
+    """Restore a backup into an empty or missing data folder; all of it or nothing. `passphrase` is
+    asked when the backup holds a keyring.
 
-    Sessions end; runs that were under way are put on hold, for nobody knows what became of them since.
+    Sessions end; runs that were under way are put on hold, for nobody knows what became of them
+    since.
     Raises Conflict when the folder is not empty, FormatError, InputError.
     """
     if folder.exists() and (is_held(folder) or any(folder.iterdir())):
-        raise Conflict(f"{folder} is not empty", code="folder-not-empty", hint="Restore into a new folder: NIMBLE_STONE_DATA=… or --data.")
+        raise Conflict(
+            f"{folder} is not empty",
+            code="folder-not-empty",
+            hint="Restore into a new folder: NIMBLE_STONE_DATA=… or --data.",
+        )
     folder.parent.mkdir(parents=True, exist_ok=True)
     with tempfile.TemporaryDirectory(prefix=".restoring-", dir=folder.parent) as scratch:
         made = Path(scratch) / "data"
@@ -102,16 +144,23 @@ def restore(file: Path, folder: Path, *, passphrase: Callable[[], str], at: floa
             folder.rmdir()
         made.rename(folder)
         prepared(folder)
-    return Report(report.bytes, report.plans, report.runs, report.keyring, report.kits, report.blobs, active)
+    return Report(
+        report.bytes, report.plans, report.runs, report.keyring, report.kits, report.blobs, active
+    )
 
 
 def _copy_database(source: Path, target: Path) -> None:
     """SQLite's own backup: a consistent copy of a database in use, its log included."""
     try:
-        with contextlib.closing(sqlite3.connect(f"file:{source}?mode=ro", uri=True)) as old, contextlib.closing(sqlite3.connect(target)) as new:
+        with (
+            contextlib.closing(sqlite3.connect(f"file:{source}?mode=ro", uri=True)) as old,
+            contextlib.closing(sqlite3.connect(target)) as new,
+        ):
             old.backup(new, pages=1024)
     except sqlite3.Error as error:
-        raise StoneError(f"the database cannot be copied: {error}", code="backup-database") from error
+        raise StoneError(
+            f"the database cannot be copied: {error}", code="backup-database"
+        ) from error
 
 
 def _members(folder: Path, database: Path, packages: bool) -> Iterator[tuple[str, Path]]:
@@ -125,11 +174,21 @@ def _members(folder: Path, database: Path, packages: bool) -> Iterator[tuple[str
             yield f"packages/blobs/{path.name}", path
 
 
-def _pack(out: IO[bytes], members: dict[str, Path], keyring: bytes | None, made_at: float, seen: Seen) -> None:
-    digests = {name: {"sha256": _digest(path), "size": path.stat().st_size} for name, path in members.items()}
+def _pack(
+    out: IO[bytes], members: dict[str, Path], keyring: bytes | None, made_at: float, seen: Seen
+) -> None:
+    digests = {
+        name: {"sha256": _digest(path), "size": path.stat().st_size}
+        for name, path in members.items()
+    }
     if keyring is not None:
         digests[SEALED] = {"sha256": hashlib.sha256(keyring).hexdigest(), "size": len(keyring)}
-    index = {"nimble-stone": FORMAT, "made_at": made_at, "schema": SCHEMA_VERSION, "members": digests}
+    index = {
+        "nimble-stone": FORMAT,
+        "made_at": made_at,
+        "schema": SCHEMA_VERSION,
+        "members": digests,
+    }
     written = 0
     with tarfile.open(fileobj=out, mode="w", format=tarfile.GNU_FORMAT) as archive:
         _add(archive, INDEX, json.dumps(index, indent=1).encode())
@@ -161,11 +220,25 @@ def _index_of(file: Path) -> dict[str, dict[str, dict[str, str | int]]]:
             data = archive.extractfile(first)
             index = json.loads(data.read() if data else b"")
     except (OSError, tarfile.TarError, ValueError) as error:
-        raise FormatError(f"{file} cannot be read as a backup: {error}", code="backup-form") from error
-    if not isinstance(index, dict) or index.get("nimble-stone") != FORMAT or not isinstance(index.get("members"), dict):
-        raise FormatError(f"{file} is not a backup this program knows", code="backup-form", hint=f"It reads {FORMAT}.")
+        raise FormatError(
+            f"{file} cannot be read as a backup: {error}", code="backup-form"
+        ) from error
+    if (
+        not isinstance(index, dict)
+        or index.get("nimble-stone") != FORMAT
+        or not isinstance(index.get("members"), dict)
+    ):
+        raise FormatError(
+            f"{file} is not a backup this program knows",
+            code="backup-form",
+            hint=f"It reads {FORMAT}.",
+        )
     if int(index.get("schema", 0)) > SCHEMA_VERSION:
-        raise FormatError(f"{file} was made by a newer Nimble Stone", code="backup-newer", hint="Restore it with that version or a later one.")
+        raise FormatError(
+            f"{file} was made by a newer Nimble Stone",
+            code="backup-newer",
+            hint="Restore it with that version or a later one.",
+        )
     return index
 
 
@@ -177,17 +250,30 @@ def _unpack(file: Path, folder: Path, passphrase: str | None, seen: Seen) -> Rep
             archive.next()
             while (member := archive.next()) is not None:
                 known = wanted.get(member.name)
-                if known is None or not member.isfile() or member.size != known["size"] or not _is_ours(member.name):
-                    raise FormatError(f"{file}: “{member.name[:80]}” is not what the backup's index says", code="backup-damaged")
+                if (
+                    known is None
+                    or not member.isfile()
+                    or member.size != known["size"]
+                    or not _is_ours(member.name)
+                ):
+                    raise FormatError(
+                        f"{file}: “{member.name[:80]}” is not what the backup's index says",
+                        code="backup-damaged",
+                    )
                 source = archive.extractfile(member)
                 assert source is not None
                 if _extract(source, folder / member.name) != known["sha256"]:
-                    raise FormatError(f"{file}: “{member.name[:80]}” is damaged (SHA-256 differs)", code="backup-damaged")
+                    raise FormatError(
+                        f"{file}: “{member.name[:80]}” is damaged (SHA-256 differs)",
+                        code="backup-damaged",
+                    )
                 got.add(member.name)
                 total += member.size
                 seen(total)
     except (OSError, tarfile.TarError) as error:
-        raise FormatError(f"{file} cannot be read to its end: {error}", code="backup-damaged") from error
+        raise FormatError(
+            f"{file} cannot be read to its end: {error}", code="backup-damaged"
+        ) from error
     if missing := sorted(set(wanted) - got):
         raise FormatError(f"{file} ends early: {missing[0]} is missing", code="backup-damaged")
     if SEALED in got:
@@ -203,7 +289,12 @@ def _is_ours(name: str) -> bool:
     if name in (DATABASE, SEALED, "dial.yaml"):
         return True
     kind, _, rest = name.rpartition("/")
-    return kind in ("kits", "packages/blobs") and rest not in ("", ".", "..") and "\\" not in rest and "\0" not in rest
+    return (
+        kind in ("kits", "packages/blobs")
+        and rest not in ("", ".", "..")
+        and "\\" not in rest
+        and "\0" not in rest
+    )
 
 
 def _extract(source: IO[bytes], path: Path) -> str:
@@ -219,15 +310,32 @@ def _extract(source: IO[bytes], path: Path) -> str:
 
 def _report(folder: Path, size: int, names: set[str]) -> Report:
     try:
-        with contextlib.closing(sqlite3.connect(f"file:{folder / DATABASE}?mode=ro", uri=True)) as db:
+        with contextlib.closing(
+            sqlite3.connect(f"file:{folder / DATABASE}?mode=ro", uri=True)
+        ) as db:
             told = str(db.execute("PRAGMA integrity_check").fetchone()[0])
             if told != "ok":
-                raise FormatError(f"the database in the backup is damaged: {told[:200]}", code="backup-damaged")
-            plans, runs = (int(count) for count in db.execute("SELECT (SELECT count(*) FROM plan), (SELECT count(*) FROM run)").fetchone())
+                raise FormatError(
+                    f"the database in the backup is damaged: {told[:200]}", code="backup-damaged"
+                )
+            plans, runs = (
+                int(count)
+                for count in db.execute(
+                    "SELECT (SELECT count(*) FROM plan), (SELECT count(*) FROM run)"
+                ).fetchone()
+            )
     except sqlite3.Error as error:
-        raise FormatError(f"the database in the backup cannot be read: {error}", code="backup-damaged") from error
-    return Report(size, plans, runs, (folder / KEYRING_KEY).exists(), sum(name.startswith("kits/") for name in names),
-                  sum(name.startswith("packages/") for name in names))
+        raise FormatError(
+            f"the database in the backup cannot be read: {error}", code="backup-damaged"
+        ) from error
+    return Report(
+        size,
+        plans,
+        runs,
+        (folder / KEYRING_KEY).exists(),
+        sum(name.startswith("kits/") for name in names),
+        sum(name.startswith("packages/") for name in names),
+    )
 
 
 def _after_restore(database: Path, at: float) -> int:
@@ -235,10 +343,19 @@ def _after_restore(database: Path, at: float) -> int:
     with contextlib.closing(sqlite3.connect(database, isolation_level=None)) as db:
         db.execute("BEGIN IMMEDIATE")
         db.execute("DELETE FROM session")
-        active = [row[0] for row in db.execute("SELECT id FROM run WHERE state IN ('running', 'trouble', 'proving')")]
+        active = [
+            row[0]
+            for row in db.execute(
+                "SELECT id FROM run WHERE state IN ('running', 'trouble', 'proving')"
+            )
+        ]
         for run in active:
             db.execute("UPDATE run SET state = 'held' WHERE id = ?", (run,))
-            db.execute("INSERT INTO run_event (run, at, step, kind, payload) VALUES (?, ?, '', 'restored', ?)", (run, at, json.dumps({"state": "held"})))
+            db.execute(
+                "INSERT INTO run_event (run, at, step, kind, payload) VALUES (?, ?, '',"
+                " 'restored', ?)",
+                (run, at, json.dumps({"state": "held"})),
+            )
         db.execute("COMMIT")
     return len(active)
 
@@ -254,7 +371,11 @@ def _private(path: str, flags: int) -> int:
 
 def room_for(folder: Path, packages: bool) -> int:
     """About how many bytes a backup takes."""
-    names = [folder / DATABASE, folder / f"{DATABASE}-wal", *((folder / "packages" / "blobs").glob("*") if packages else ())]
+    names = [
+        folder / DATABASE,
+        folder / f"{DATABASE}-wal",
+        *((folder / "packages" / "blobs").glob("*") if packages else ()),
+    ]
     return sum(path.stat().st_size for path in names if path.exists())
 
 
@@ -262,5 +383,9 @@ def ensure_room(folder: Path, file: Path, packages: bool) -> None:
     """Raises InputError when the backup would not fit beside its check."""
     need, free = 2 * room_for(folder, packages), shutil.disk_usage(file.parent).free
     if need > free:
-        raise InputError(f"{file.parent} has {free >> 20} MiB free; the backup and its check take {need >> 20} MiB.", code="disk-full",
-                         hint="Choose another place.")
+        raise InputError(
+            f"{file.parent} has {free >> 20} MiB free; the backup and its check take {need >> 20}"
+            " MiB.",
+            code="disk-full",
+            hint="Choose another place.",
+        )

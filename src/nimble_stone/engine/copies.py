@@ -1,4 +1,6 @@
-"""Copies of package disks on datastores: sent once, recognised by name and digest, kept until nobody uses them and somebody clears them."""
+"""Copies of package disks on datastores: sent once, recognised by name and digest, kept until
+nobody uses them and somebody clears them.
+"""
 
 from __future__ import annotations
 
@@ -10,7 +12,7 @@ from nimble_stone.engine.world import World
 from nimble_stone.store import library, records, runs
 from nimble_stone.store.library import Copy
 
-LAYOUT = "qcow2/1"           # changes whenever the same disk would be written in other bytes
+LAYOUT = "qcow2/1"  # changes whenever the same disk would be written in other bytes
 
 
 def name_of(package: str, disk: str) -> str:
@@ -26,21 +28,32 @@ def place_of(estate: Estate, host: str, datastore: str) -> str:
 
 
 async def users(world: World, copy: Copy, besides: str = "") -> list[str]:
-    """Runs that need the copy: those under way, and those with nodes that build on it. `besides` is left out."""
+    """Runs that need the copy: those under way, and those with nodes that build on it. `besides` is
+    left out.
+    """
     estate = await world.store.read(records.load_estate)
     found = []
     for row in await world.store.read(runs.runs):
         if copy.package not in row.packages or row.state == "undone" or row.id == besides:
             continue
-        nodes = [values for values in row.doc["plan"].get("nodes", {}).values()
-                 if place_of(estate, str(values.get("host", "")), str(values.get("datastore", ""))) == copy.place]
-        if nodes and (row.state in runs.ACTIVE or any(values.get("provisioning") == "overlay" for values in nodes)):
+        nodes = [
+            values
+            for values in row.doc["plan"].get("nodes", {}).values()
+            if place_of(estate, str(values.get("host", "")), str(values.get("datastore", "")))
+            == copy.place
+        ]
+        if nodes and (
+            row.state in runs.ACTIVE
+            or any(values.get("provisioning") == "overlay" for values in nodes)
+        ):
             found.append(f"run {row.id} of {row.plan}")
     return found
 
 
 async def clear(world: World, package: str) -> tuple[int, list[str]]:
-    """Remove the unused copies of a package from their datastores: (how many, why others stayed)."""
+    """Remove the unused copies of a package from their datastores: (how many, why others
+    stayed).
+    """
     cleared, kept = 0, []
     for copy in await world.store.read(library.copies, package):
         where = f"{copy.datastore} ({copy.host})"

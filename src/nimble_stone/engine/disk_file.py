@@ -17,16 +17,25 @@ from numpy.typing import NDArray
 from nimble_stone.core.disk import qcow2
 from nimble_stone.core.disk.image import CLUSTER, Image
 
-BATCH = 16                     # clusters per task: 1 MiB, which stays in the processor's cache between inflating and writing
-BLOCK = 4096                   # holes are made at this grain
+# clusters per task: 1 MiB, which stays in the processor's cache between inflating and writing
+BATCH = 16
+BLOCK = 4096  # holes are made at this grain
 _ZERO_CLUSTER = bytes(CLUSTER)
 _ZERO_BLOCK = memoryview(bytes(BLOCK))
 
 
-def into_file(image: Image, descriptor: int, to: Literal["raw", "qcow2"], tell: Callable[[int], None] = lambda _: None, workers: int = 2) -> int:
-    """Write a disk into an empty open file, leaving holes where it is zero; `tell` gets the clusters done so far.
+def into_file(
+    image: Image,
+    descriptor: int,
+    to: Literal["raw", "qcow2"],
+    tell: Callable[[int], None] = lambda _: None,
+    workers: int = 2,
+) -> int:
+    """Write a disk into an empty open file, leaving holes where it is zero; `tell` gets the
+    clusters done so far.
 
-    Each task reads, inflates and writes its own batch, so threads never wait for one another. Returns the file's size in bytes.
+    Each task reads, inflates and writes its own batch, so threads never wait for one another.
+    Returns the file's size in bytes.
     Raises FormatError for a damaged disk, OSError when the file system refuses.
     """
     order = image.clusters
@@ -34,18 +43,24 @@ def into_file(image: Image, descriptor: int, to: Literal["raw", "qcow2"], tell: 
 
     def carry(at: int) -> NDArray[np.bool_]:
         """Carry one batch over; which of its clusters hold anything."""
-        batch = order[at:at + BATCH].tolist()
+        batch = order[at : at + BATCH].tolist()
         data = image.read(batch)
         if to == "raw":
-            _write(descriptor, [(cluster * CLUSTER, piece) for cluster, piece in zip(batch, data, strict=True)])
+            _write(
+                descriptor,
+                [(cluster * CLUSTER, piece) for cluster, piece in zip(batch, data, strict=True)],
+            )
             return np.ones(len(batch), dtype=bool)
-        kept = np.array([piece != _ZERO_CLUSTER[:len(piece)] for piece in data], dtype=bool)
-        _write(descriptor, [((base + at + n) * CLUSTER, piece) for n, piece in enumerate(data) if kept[n]])
+        kept = np.array([piece != _ZERO_CLUSTER[: len(piece)] for piece in data], dtype=bool)
+        _write(
+            descriptor,
+            [((base + at + n) * CLUSTER, piece) for n, piece in enumerate(data) if kept[n]],
+        )
         return kept
 
     kept = np.ones(len(order), dtype=bool)
     for at, mask in _each(range(0, len(order), BATCH), carry, workers):
-        kept[at:at + len(mask)] = mask
+        kept[at : at + len(mask)] = mask
         tell(min(len(order), at + BATCH))
     if to == "raw":
         os.ftruncate(descriptor, image.capacity_bytes)
@@ -57,7 +72,9 @@ def into_file(image: Image, descriptor: int, to: Literal["raw", "qcow2"], tell: 
     return shape.file_bytes
 
 
-def _each(starts: range, task: Callable[[int], NDArray[np.bool_]], workers: int) -> Iterator[tuple[int, NDArray[np.bool_]]]:
+def _each(
+    starts: range, task: Callable[[int], NDArray[np.bool_]], workers: int
+) -> Iterator[tuple[int, NDArray[np.bool_]]]:
     """(start, result) in order, by a few threads, a few batches ahead."""
     ahead: deque[tuple[int, Future[NDArray[np.bool_]]]] = deque()
     with ThreadPoolExecutor(workers, "disk") as pool:
@@ -96,13 +113,19 @@ def _write(descriptor: int, parts: list[tuple[int, bytes]]) -> None:
 
 
 def _empty_blocks(data: bytes) -> set[int]:
-    """Numbers of the blocks that hold nothing but zeros. Only blocks whose first word is zero are looked at whole."""
-    words = np.frombuffer(data, dtype=np.uint64, count=len(data) // 8)[::BLOCK // 8]
+    """Numbers of the blocks that hold nothing but zeros. Only blocks whose first word is zero are
+    looked at whole.
+    """
+    words = np.frombuffer(data, dtype=np.uint64, count=len(data) // 8)[:: BLOCK // 8]
     if words.all():
         return set()
     suspects = (words == 0).nonzero()[0].tolist()
     view = memoryview(data)
-    return {block for block in suspects if view[block * BLOCK:(block + 1) * BLOCK] == _ZERO_BLOCK[:len(data) - block * BLOCK]}
+    return {
+        block
+        for block in suspects
+        if view[block * BLOCK : (block + 1) * BLOCK] == _ZERO_BLOCK[: len(data) - block * BLOCK]
+    }
 
 
 def _write_filled(descriptor: int, offset: int, data: bytes, empty: set[int]) -> None:
@@ -114,7 +137,7 @@ def _write_filled(descriptor: int, offset: int, data: bytes, empty: set[int]) ->
         if filled and begin is None:
             begin = block * BLOCK
         elif not filled and begin is not None:
-            _put(descriptor, [view[begin:block * BLOCK]], offset + begin)
+            _put(descriptor, [view[begin : block * BLOCK]], offset + begin)
             begin = None
 
 

@@ -1,6 +1,8 @@
-"""Driving one run: which steps may start now, carrying each out, and what to do when something goes wrong.
+"""Driving one run: which steps may start now, carrying each out, and what to do when something goes
+wrong.
 
-The run's state lives in the store. This object can vanish at any moment (kill -9) and be made again from there: a step
+The run's state lives in the store. This object can vanish at any moment (kill -9) and be made again
+from there: a step
 that was working is observed anew before anything is done.
 """
 
@@ -11,7 +13,16 @@ import logging
 from dataclasses import dataclass, field
 from typing import Any
 
-from nimble_stone.core.errors import Conflict, FormatError, RemoteError, RemoteFailed, RemoteTimeout, StoneError, StoreError, Unreachable
+from nimble_stone.core.errors import (
+    Conflict,
+    FormatError,
+    RemoteError,
+    RemoteFailed,
+    RemoteTimeout,
+    StoneError,
+    StoreError,
+    Unreachable,
+)
 from nimble_stone.core.sequence import Step
 from nimble_stone.core.units import time_text
 from nimble_stone.engine.groundwork import Preparation
@@ -27,7 +38,9 @@ FINISHED = {"done", "skipped"}
 
 @dataclass
 class Wait:
-    """A wait under way. `end` is monotonic; a person may put it off, or end it (`ended_by` says how, in words)."""
+    """A wait under way. `end` is monotonic; a person may put it off, or end it (`ended_by` says
+    how, in words).
+    """
 
     end: float
     ended: bool = False
@@ -65,7 +78,11 @@ class Driver:
 
     async def _load(self) -> None:
         row = await self.world.store.read(runs.get_run, self.run_id)
-        self._job: Job = Preparation(self.world, row) if row.kind == "groundwork" else await Rollout.load(self.world, row)
+        self._job: Job = (
+            Preparation(self.world, row)
+            if row.kind == "groundwork"
+            else await Rollout.load(self.world, row)
+        )
         rows = await self.world.store.read(runs.steps, self.run_id)
         self._states = {step.key: step.state for step in rows}
         self._tried = {step.key for step in rows if step.attempt}
@@ -74,8 +91,10 @@ class Driver:
         self.wish.undo = row.state == "undoing"
 
     async def go(self) -> None:
-        """Carry the run to its end, holding, failing and waiting for a person in between. Raises StoreError when the store fails: nothing
-        that was under way is known to have ended then, and all of it is observed anew by the next driver."""
+        """Carry the run to its end, holding, failing and waiting for a person in between. Raises
+        StoreError when the store fails: nothing
+        that was under way is known to have ended then, and all of it is observed anew by the next
+        driver."""
         await self._load()
         try:
             while True:
@@ -83,12 +102,14 @@ class Driver:
                 if self._trouble is not None:
                     raise self._trouble
                 if self.wish.undo:
-                    self.wish.undo = False                 # first, so that asking again while it goes on is not lost
+                    # first, so that asking again while it goes on is not lost
+                    self.wish.undo = False
                     await self._take_back()
                     if self._run_state == "undone":
                         return
                 elif self._run_state == "undoing":
-                    pass                                   # taking back got stuck; a person asks again
+                    # taking back got stuck; a person asks again
+                    pass
                 elif all(state in FINISHED for state in self._states.values()):
                     await self._prove()
                     if not self.wish.undo:
@@ -110,7 +131,11 @@ class Driver:
         if self.wish.hold:
             self.world.limiter.want(self.run_id, (), self.wake.set)
             return
-        ready = [step for step in self._job.steps.values() if step.key not in self._tasks and self._is_ready(step)]
+        ready = [
+            step
+            for step in self._job.steps.values()
+            if step.key not in self._tasks and self._is_ready(step)
+        ]
         working = (step for step in ready if not step.waits)
         slots = self.world.limiter.want(self.run_id, working, self.wake.set)
         for step in ready:
@@ -126,7 +151,13 @@ class Driver:
     async def _settle_state(self) -> None:
         """The run's own state follows from its steps and wishes."""
         failed = any(state == "failed" for state in self._states.values())
-        state = "held" if self.wish.hold and not self._tasks else "trouble" if failed and not self._tasks else "running"
+        state = (
+            "held"
+            if self.wish.hold and not self._tasks
+            else "trouble"
+            if failed and not self._tasks
+            else "running"
+        )
         if self.wish.hold and self._run_state == "held":
             state = "held"
         if state != self._run_state:
@@ -143,22 +174,37 @@ class Driver:
                 except StoreError:
                     raise
                 except RemoteError as error:
-                    if attempt == ATTEMPTS or not error.retryable or isinstance(error, RemoteTimeout) or error.code in FINAL:
+                    if (
+                        attempt == ATTEMPTS
+                        or not error.retryable
+                        or isinstance(error, RemoteTimeout)
+                        or error.code in FINAL
+                    ):
                         await self._failed(step, error)
                         return
-                    await self._move(step, "try-again", state="working", message=self.world.blank(str(error)))
-                    await self.world.pause(min(30.0, 2.0 ** attempt * max(0.2, self.world.pace)))
+                    await self._move(
+                        step, "try-again", state="working", message=self.world.blank(str(error))
+                    )
+                    await self.world.pause(min(30.0, 2.0**attempt * max(0.2, self.world.pace)))
                 except (Conflict, FormatError, StoneError) as error:
                     await self._failed(step, error)
                     return
         except asyncio.CancelledError:
             raise
         except StoreError as error:
-            self._trouble = error                                   # the whole run stops until the store answers again
+            # the whole run stops until the store answers again
+            self._trouble = error
         except Exception:
             log.exception("step %s of run %s", step.key, self.run_id)
-            await self._move(step, "failed", state="failed", ended=True, message="a fault in Nimble Stone itself; the server's log has it."
-                             " Retry, and report it")
+            await self._move(
+                step,
+                "failed",
+                state="failed",
+                ended=True,
+                message=(
+                    "a fault in Nimble Stone itself; the server's log has it. Retry, and report it"
+                ),
+            )
         finally:
             self._tasks.pop(step.key, None)
             self.world.limiter.release(self.run_id, step.key)
@@ -167,12 +213,21 @@ class Driver:
 
     async def _once(self, step: Step) -> None:
         context = await self._context(step)
-        await self._move(step, "begun", state="waiting" if step.waits else "working", new_attempt=True)
+        await self._move(
+            step, "begun", state="waiting" if step.waits else "working", new_attempt=True
+        )
         if self._job.polled(step):
             found = await self._waited(step, context)
         else:
             found = await self._made(step, context)
-        await self._move(step, "done", state="done", ended=True, message=str(found.get("way", "")), payload={"found": found})
+        await self._move(
+            step,
+            "done",
+            state="done",
+            ended=True,
+            message=str(found.get("way", "")),
+            payload={"found": found},
+        )
 
     async def _made(self, step: Step, context: Context) -> dict[str, Any]:
         """Observe, act, observe again: what the host reports as done must be there."""
@@ -185,12 +240,17 @@ class Driver:
         context.acted = True
         found = await kind.observe(context)
         if found is None:
-            raise RemoteError(f"{step.label}: the host reported no error, but what was to be there is not", target=step.host,
-                              hint="See the transcript; retry.")
+            raise RemoteError(
+                f"{step.label}: the host reported no error, but what was to be there is not",
+                target=step.host,
+                hint="See the transcript; retry.",
+            )
         return found
 
     async def _waited(self, step: Step, context: Context) -> dict[str, Any]:
-        """Ask again and again until it is so, at most until the deadline. Losing contact meanwhile is part of waiting."""
+        """Ask again and again until it is so, at most until the deadline. Losing contact meanwhile
+        is part of waiting.
+        """
         began = self.world.monotonic()
         wait = Wait(began + step.deadline_s)
         self._waits[step.key] = wait
@@ -207,16 +267,27 @@ class Driver:
                         return found
                 except LOST as error:
                     if not lost:
-                        await self._journal(step, "lost-contact", {"message": self.world.blank(str(error))})
+                        await self._journal(
+                            step, "lost-contact", {"message": self.world.blank(str(error))}
+                        )
                     lost = self.world.blank(str(error))
                 left = wait.end - self.world.monotonic()
                 if wait.ended:
-                    raise RemoteFailed(f"{context.who}: the wait for {step.label.lower()} was ended by a person after {tries} checks",
-                                       target=context.who, hint="Retry waits once more; or skip the step.", code="wait-ended")
+                    raise RemoteFailed(
+                        f"{context.who}: the wait for {step.label.lower()} was ended by a person"
+                        f" after {tries} checks",
+                        target=context.who,
+                        hint="Retry waits once more; or skip the step.",
+                        code="wait-ended",
+                    )
                 if left <= 0:
-                    raise RemoteTimeout(f"{context.who}: {step.label.lower()} not completed within {time_text(wait.end - began)} ({tries} checks)"
-                                        + (f"; last: {lost}" if lost else ""), target=context.who,
-                                        hint="Look at the node's console; retry waits once more.")
+                    raise RemoteTimeout(
+                        f"{context.who}: {step.label.lower()} not completed within"
+                        f" {time_text(wait.end - began)} ({tries} checks)"
+                        + (f"; last: {lost}" if lost else ""),
+                        target=context.who,
+                        hint="Look at the node's console; retry waits once more.",
+                    )
                 context.tell(tries=tries, left_s=left, lost=lost)
                 await self._nap(wait, min(left, 3.0, max(0.25, step.expected_s / 12)))
         finally:
@@ -247,34 +318,60 @@ class Driver:
     async def _context(self, step: Step) -> Context:
         def record(target: str, command: str, answer: str, status: int, seconds: float) -> None:
             blank = self.world.blank
-            task = asyncio.create_task(self.world.store.write(runs.add_transcript, self.run_id, step.key, self.world.clock(), target,
-                                                              blank(command), blank(answer), status, seconds))
+            task = asyncio.create_task(
+                self.world.store.write(
+                    runs.add_transcript,
+                    self.run_id,
+                    step.key,
+                    self.world.clock(),
+                    target,
+                    blank(command),
+                    blank(answer),
+                    status,
+                    seconds,
+                )
+            )
             pending.add(task)
             task.add_done_callback(kept)
 
         def kept(task: asyncio.Task[None]) -> None:
             pending.discard(task)
             if not task.cancelled():
-                task.exception()                                    # looked at: a full disk is told once, by the run itself
+                # looked at: a full disk is told once, by the run itself
+                task.exception()
+
         pending: set[asyncio.Task[None]] = set()
         host = await self.world.kvm(await self.world.host(step.host), record)
         return self._job.context(step, host, record)
 
     async def _failed(self, step: Step, error: StoneError) -> None:
-        await self._move(step, "failed", state="failed", ended=True, message=self.world.blank(str(error)), payload={"hint": error.hint, "code": error.code})
+        await self._move(
+            step,
+            "failed",
+            state="failed",
+            ended=True,
+            message=self.world.blank(str(error)),
+            payload={"hint": error.hint, "code": error.code},
+        )
 
     async def _move(self, step: Step, kind: str, *, state: str, **rest: Any) -> None:
-        await self.world.store.write(runs.move_step, self.run_id, step.key, self.world.clock(), kind, state=state, **rest)
+        await self.world.store.write(
+            runs.move_step, self.run_id, step.key, self.world.clock(), kind, state=state, **rest
+        )
         self._states[step.key] = state
         self._tried.add(step.key)
         self.world.hub.signal(self.run_id)
 
     async def _journal(self, step: Step, kind: str, payload: dict[str, Any] | None = None) -> None:
-        await self.world.store.write(runs.journal, self.run_id, self.world.clock(), step.key, kind, payload or {})
+        await self.world.store.write(
+            runs.journal, self.run_id, self.world.clock(), step.key, kind, payload or {}
+        )
         self.world.hub.signal(self.run_id)
 
     async def _move_run(self, kind: str, state: str, payload: dict[str, Any] | None = None) -> None:
-        await self.world.store.write(runs.move_run, self.run_id, self.world.clock(), kind, state, payload)
+        await self.world.store.write(
+            runs.move_run, self.run_id, self.world.clock(), kind, state, payload
+        )
         self._run_state = state
         self.world.hub.signal(self.run_id)
 
@@ -293,33 +390,48 @@ class Driver:
         self.wake.set()
 
     async def retry(self, keys: list[str]) -> None:
-        """Try failed steps again, all of them when none is named; a wait that is named begins anew. Raises Conflict when there is none."""
+        """Try failed steps again, all of them when none is named; a wait that is named begins anew.
+        Raises Conflict when there is none.
+        """
         waiting = [key for key in keys if key in self._waits]
-        chosen = [key for key, state in self._states.items() if state == "failed" and (not keys or key in keys)]
+        chosen = [
+            key
+            for key, state in self._states.items()
+            if state == "failed" and (not keys or key in keys)
+        ]
         if not chosen and not waiting:
             raise Conflict("No failed step to retry.", code="nothing-failed")
         for key in [*chosen, *waiting]:
             await self._move(self._job.steps[key], "retry-asked", state="planned")
             task = self._tasks.get(key)
-            if task is not None:                                    # a wait: its step is planned again before it lets go
+            # a wait: its step is planned again before it lets go
+            if task is not None:
                 task.cancel()
                 await asyncio.gather(task, return_exceptions=True)
         self.wake.set()
 
     def _wait(self, key: str) -> Wait:
         if key not in self._waits:
-            raise Conflict("This step is not waiting.", code="not-waiting", hint="Only a wait can be ended or extended.")
+            raise Conflict(
+                "This step is not waiting.",
+                code="not-waiting",
+                hint="Only a wait can be ended or extended.",
+            )
         return self._waits[key]
 
     async def extend(self, key: str, seconds: float) -> None:
         """Put the deadline of a wait off. Raises Conflict when the step is not waiting."""
         wait = self._wait(key)
         wait.end += min(seconds, MAX_EXTENSION_S)
-        await self._journal(self._job.steps[key], "wait-extended", {"seconds": min(seconds, MAX_EXTENSION_S)})
+        await self._journal(
+            self._job.steps[key], "wait-extended", {"seconds": min(seconds, MAX_EXTENSION_S)}
+        )
         wait.nudge.set()
 
     async def end_wait(self, key: str) -> None:
-        """Wait no longer: the step fails, and can be tried again or skipped. Raises Conflict when it is not waiting."""
+        """Wait no longer: the step fails, and can be tried again or skipped. Raises Conflict when
+        it is not waiting.
+        """
         wait = self._wait(key)
         wait.ended = True
         await self._journal(self._job.steps[key], "wait-end-asked")
@@ -329,7 +441,9 @@ class Driver:
         """Pass over a failed step, with a reason. Raises Conflict when it has not failed."""
         if self._states.get(key) != "failed":
             raise Conflict("only a step that has failed can be skipped", code="not-failed")
-        await self._move(self._job.steps[key], "skipped", state="skipped", ended=True, message=reason)
+        await self._move(
+            self._job.steps[key], "skipped", state="skipped", ended=True, message=reason
+        )
         self.wake.set()
 
     async def undo(self) -> None:
@@ -345,7 +459,9 @@ class Driver:
             await self._move_run("proving", "proving")
         passed, told = await self._job.finish()
         if not self.wish.undo:
-            await self._move_run("proved" if passed else "not-proved", "done" if passed else "unproved", told)
+            await self._move_run(
+                "proved" if passed else "not-proved", "done" if passed else "unproved", told
+            )
 
     async def _take_back(self) -> None:
         for task in list(self._tasks.values()):
@@ -353,12 +469,27 @@ class Driver:
         await asyncio.gather(*self._tasks.values(), return_exceptions=True)
         self._tasks.clear()
         self.world.limiter.leave(self.run_id)
-        touched = [step for step in reversed(list(self._job.steps.values())) if step.key in self._tried and self._states[step.key] != "undone"]
+        touched = [
+            step
+            for step in reversed(list(self._job.steps.values()))
+            if step.key in self._tried and self._states[step.key] != "undone"
+        ]
         for stage in range(self._job.stages):
-            await asyncio.gather(*(self._undo_host([s for s in touched if self._job.stage(s) == stage and s.host == host])
-                                   for host in {step.host for step in touched}))
-            if any(self._states[step.key] != "undone" for step in touched if self._job.stage(step) == stage):
-                return                                     # stays “undoing”; a person repairs the host and asks again
+            await asyncio.gather(
+                *(
+                    self._undo_host(
+                        [s for s in touched if self._job.stage(s) == stage and s.host == host]
+                    )
+                    for host in {step.host for step in touched}
+                )
+            )
+            if any(
+                self._states[step.key] != "undone"
+                for step in touched
+                if self._job.stage(step) == stage
+            ):
+                # stays “undoing”; a person repairs the host and asks again
+                return
         await self._job.undone()
         await self._move_run("taken-back", "undone")
 
@@ -371,4 +502,11 @@ class Driver:
                 said = await self._job.kind(step).undo(context)
                 await self._move(step, "undone", state="undone", ended=True, message=said)
             except StoneError as error:
-                await self._move(step, "undo-failed", state="failed", ended=True, message=self.world.blank(str(error)), payload={"hint": error.hint})
+                await self._move(
+                    step,
+                    "undo-failed",
+                    state="failed",
+                    ended=True,
+                    message=self.world.blank(str(error)),
+                    payload={"hint": error.hint},
+                )

@@ -32,7 +32,9 @@ def limits_of(text: str | None) -> Limits:
 
 
 class Engine:
-    """Holds a driver for every run under way. `open` finds those of an earlier life, `close` lets go of all."""
+    """Holds a driver for every run under way. `open` finds those of an earlier life, `close` lets
+    go of all.
+    """
 
     def __init__(self, world: World) -> None:
         self.world = world
@@ -42,7 +44,9 @@ class Engine:
         """Take up every run that had not ended, within the limits that were set."""
         self.world.limiter.change(limits_of(await self.world.store.read(records.get_meta, LIMITS)))
         for row in await self.world.store.read(runs.runs, active=True, kind=""):
-            await self.world.store.write(runs.journal, row.id, self.world.clock(), "", "taken-up", {"state": row.state})
+            await self.world.store.write(
+                runs.journal, row.id, self.world.clock(), "", "taken-up", {"state": row.state}
+            )
             self._take(row.id)
 
     async def close(self) -> None:
@@ -57,7 +61,9 @@ class Engine:
         return driver
 
     async def _drive(self, run_id: str) -> None:
-        """Keep one run driven. When the store fails, wait until it answers and go on from what it holds."""
+        """Keep one run driven. When the store fails, wait until it answers and go on from what it
+        holds.
+        """
         try:
             while True:
                 try:
@@ -72,7 +78,9 @@ class Engine:
             self._drivers.pop(run_id, None)
 
     async def _store_answers(self, error: StoreError) -> None:
-        """Wait until the store can be written again; said once in the log, and on every page as long as it lasts."""
+        """Wait until the store can be written again; said once in the log, and on every page as
+        long as it lasts.
+        """
         if not self.world.trouble:
             log.error("runs wait: %s", error)
         self.world.trouble = f"{error} {error.hint}"
@@ -137,12 +145,16 @@ class Engine:
         await self._driver(run_id).end_wait(key)
 
     async def undo(self, run_id: str) -> None:
-        """Take back what the run made, also after it has ended. Raises Conflict when that was done already."""
+        """Take back what the run made, also after it has ended. Raises Conflict when that was done
+        already.
+        """
         if run_id not in self._drivers:
             row = await self.world.store.read(runs.get_run, run_id)
             if row.state == "undone":
                 raise Conflict("this run was rolled back already", code="run-undone")
-            await self.world.store.write(runs.move_run, run_id, self.world.clock(), "undo-asked", "undoing")
+            await self.world.store.write(
+                runs.move_run, run_id, self.world.clock(), "undo-asked", "undoing"
+            )
             self._take(run_id)
             return
         await self._drivers[run_id][0].undo()
@@ -157,8 +169,13 @@ class Engine:
         verdicts = await prove.prove(self.world, await thawed(self.world.store, row))
         await prove.keep(self.world, run_id, verdicts)
         passed = all(verdict.passed for verdict in verdicts)
-        await self.world.store.write(runs.move_run, run_id, self.world.clock(), "proved" if passed else "not-proved",
-                                     "done" if passed else "unproved")
+        await self.world.store.write(
+            runs.move_run,
+            run_id,
+            self.world.clock(),
+            "proved" if passed else "not-proved",
+            "done" if passed else "unproved",
+        )
         self.world.hub.signal(run_id)
 
     async def idle(self) -> None:

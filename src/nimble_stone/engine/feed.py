@@ -47,7 +47,18 @@ class _Tail:
 
 def frame(event: runs.EventRow) -> Frame:
     """An entry as JSON."""
-    return Frame(event.id, json.dumps({"id": event.id, "at": event.at, "step": event.step, "kind": event.kind, "payload": event.payload}))
+    return Frame(
+        event.id,
+        json.dumps(
+            {
+                "id": event.id,
+                "at": event.at,
+                "step": event.step,
+                "kind": event.kind,
+                "payload": event.payload,
+            }
+        ),
+    )
 
 
 class Feed:
@@ -57,8 +68,12 @@ class Feed:
         self._world = world
         self._tails: dict[str, _Tail] = {}
 
-    async def watch(self, run: str, after: int, idle_s: float) -> AsyncGenerator[Frame | str | None, None]:
-        """Entries after an id (Frame), progress whenever it changes (JSON text), None when nothing came for `idle_s`."""
+    async def watch(
+        self, run: str, after: int, idle_s: float
+    ) -> AsyncGenerator[Frame | str | None, None]:
+        """Entries after an id (Frame), progress whenever it changes (JSON text), None when nothing
+        came for `idle_s`.
+        """
         tail = self._tails.setdefault(run, _Tail())
         tail.watchers += 1
         if tail.reader is None:
@@ -95,7 +110,9 @@ class Feed:
         if tail.frames and tail.frames[0].id <= after + 1:
             newest = takewhile(lambda one: one.id > after, reversed(tail.frames))
             return list(newest)[::-1]
-        return [frame(event) for event in await self._world.store.read(runs.events, run, after, PAGE)]
+        return [
+            frame(event) for event in await self._world.store.read(runs.events, run, after, PAGE)
+        ]
 
     async def _read(self, run: str, tail: _Tail) -> None:
         while True:

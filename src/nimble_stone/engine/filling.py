@@ -1,4 +1,6 @@
-"""Filling in, for a step, what kits write in braces: columns, what was kept, secrets, certificates."""
+"""Filling in, for a step, what kits write in braces: columns, what was kept, secrets,
+certificates.
+"""
 
 from __future__ import annotations
 
@@ -35,7 +37,9 @@ async def fill_command(c: Filler, template: str) -> str:
 
 
 async def fill(c: Filler, template: str, escape: Callable[[str], str] = str) -> str:
-    """Fill what `value_of` knows, secrets, `{kept.name}` and `{certificate.ID}` with its parts. What is filled in is never itself a template."""
+    """Fill what `value_of` knows, secrets, `{kept.name}` and `{certificate.ID}` with its parts.
+    What is filled in is never itself a template.
+    """
     node = c.node
     secrets = {column.id for column in c.run.sheet.columns if column.kind == "secret"}
     out, rest = "", template
@@ -55,26 +59,45 @@ async def fill(c: Filler, template: str, escape: Callable[[str], str] = str) -> 
 
 
 async def _certificate(c: Filler, key: str) -> str:
-    """`certificate.ID` with its chain, `certificate.ID.key`, or `certificate.ID.authority`; '' for a role that has none."""
+    """`certificate.ID` with its chain, `certificate.ID.key`, or `certificate.ID.authority`; '' for
+    a role that has none.
+    """
     _, ident, part = (*key.split(".", 2), "")[:3]
     wanted = next((one for one in c.run.sheet.kit.certificates if one.id == ident), None)
     if wanted is None or (wanted.roles and c.node.role not in wanted.roles):
         return ""
     if part == "authority":
-        return (await certificates.authority(c.world)).certificate if c.node.value(f"certificate.{ident}") == MADE_HERE else ""
+        return (
+            (await certificates.authority(c.world)).certificate
+            if c.node.value(f"certificate.{ident}") == MADE_HERE
+            else ""
+        )
     pair = await certificates.of_node(c.world, c.run.id, c.run.sheet, c.node, wanted)
     return pair.key if part == "key" else pair.certificate
 
 
 async def environment_of(c: Filler) -> dict[str, str]:
-    """The environment of the node: what the kit maps, then the package's further questions as the sheet answers them."""
+    """The environment of the node: what the kit maps, then the package's further questions as the
+    sheet answers them.
+    """
     kit, package = c.run.sheet.kit, c.run.sheet.packages.of(c.node.role)
     role = kit.role(c.node.role)
     own = role is not None and role.accepts is not None
-    values = {key: await fill(c, template) for key, template in (role.environment if role and own else kit.environment).items()}
+    values = {
+        key: await fill(c, template)
+        for key, template in (role.environment if role and own else kit.environment).items()
+    }
     asked = {question.key for question in package.descriptor.questions} if package else set()
     for column in c.run.sheet.columns:
-        if column.environment and column.environment not in values and (column.environment in asked or not own):
+        if (
+            column.environment
+            and column.environment not in values
+            and (column.environment in asked or not own)
+        ):
             text = c.node.value(column.id)
-            values[column.environment] = await c.world.open_for_plan(c.run.sheet.plan.name, text) if column.kind == "secret" and text else text
+            values[column.environment] = (
+                await c.world.open_for_plan(c.run.sheet.plan.name, text)
+                if column.kind == "secret" and text
+                else text
+            )
     return values

@@ -1,4 +1,6 @@
-"""Groundwork as a run: remedies and preparations on hosts, each observed, done, observed again, and taken back where that can be."""
+"""Groundwork as a run: remedies and preparations on hosts, each observed, done, observed again, and
+taken back where that can be.
+"""
 
 from __future__ import annotations
 
@@ -10,7 +12,15 @@ from pydantic import TypeAdapter
 
 from nimble_stone.core import groundwork as g
 from nimble_stone.core.errors import Conflict, RemoteFailed, StoneError
-from nimble_stone.core.estate import Datastore, Estate, EstateFile, Facts, Host, Interface, StoreCare
+from nimble_stone.core.estate import (
+    Datastore,
+    Estate,
+    EstateFile,
+    Facts,
+    Host,
+    Interface,
+    StoreCare,
+)
 from nimble_stone.core.estate_rules.ground import place_of
 from nimble_stone.core.sequence import Step
 from nimble_stone.engine import survey
@@ -25,13 +35,31 @@ from nimble_stone.store.runs import RunRow
 
 ACTION: TypeAdapter[g.Action] = TypeAdapter(g.Action)
 Found = dict[str, Any]
-_LAST = {"ssh-key": 0, "names": 1, "time-source": 1, "wipe-disk": 1, "carry-network": 2, "isolated-network": 2, "start-network": 2, "rename-datastore": 2,
-         "datastore-folder": 3, "datastore-disk": 3, "datastore-nfs": 3, "start-datastore": 3, "fencing-volume": 4, "refuse-passwords": 5}
-"""In which order a host's own actions come: disks are wiped before they are used, passwords refused when all else is done."""
+_LAST = {
+    "ssh-key": 0,
+    "names": 1,
+    "time-source": 1,
+    "wipe-disk": 1,
+    "carry-network": 2,
+    "isolated-network": 2,
+    "start-network": 2,
+    "rename-datastore": 2,
+    "datastore-folder": 3,
+    "datastore-disk": 3,
+    "datastore-nfs": 3,
+    "start-datastore": 3,
+    "fencing-volume": 4,
+    "refuse-passwords": 5,
+}
+"""In which order a host's own actions come: disks are wiped before they are used, passwords refused
+when all else is done.
+"""
 
 
 def steps_of(work: g.Groundwork, estate: Estate) -> list[Step]:
-    """The sequence: hosts side by side, the actions of one host one after the other. Raises Conflict for two actions on the same thing."""
+    """The sequence: hosts side by side, the actions of one host one after the other. Raises
+    Conflict for two actions on the same thing.
+    """
     found: list[Step] = []
     last: dict[str, str] = {}
     for action in sorted(work.actions, key=lambda a: (_LAST[a.kind], a.host)):
@@ -41,12 +69,29 @@ def steps_of(work: g.Groundwork, estate: Estate) -> list[Step]:
         host = estate.host(action.host)
         facts = estate.facts.get(action.host)
         before: dict[str, str] = {}
-        if isinstance(action, g.RenameStore) and facts is not None and (store := facts.datastore(action.name) or facts.datastore(action.to)):
+        if (
+            isinstance(action, g.RenameStore)
+            and facts is not None
+            and (store := facts.datastore(action.name) or facts.datastore(action.to))
+        ):
             before = {"store": store.model_dump_json()}
         if isinstance(action, g.AddKey) and host is not None:
             before = {"login": host.credential}
-        found.append(Step(key, "ground", g.label(action), "", action.host, "", sum(step.host == action.host for step in found),
-                          (last[action.host],) if action.host in last else (), 4.0, 120.0, detail={"action": action.model_dump_json(), **before}))
+        found.append(
+            Step(
+                key,
+                "ground",
+                g.label(action),
+                "",
+                action.host,
+                "",
+                sum(step.host == action.host for step in found),
+                (last[action.host],) if action.host in last else (),
+                4.0,
+                120.0,
+                detail={"action": action.model_dump_json(), **before},
+            )
+        )
         last[action.host] = key
     return found
 
@@ -63,13 +108,23 @@ def before_of(step: Step) -> Datastore | None:
 
 def row_of(run: str, work: g.Groundwork, steps: Sequence[Step], now: float) -> RunRow:
     """The run as it is kept."""
-    return RunRow(run, ", ".join(dict.fromkeys(action.host for action in work.actions))[:200], "", "running",
-                  {"work": work.model_dump(mode="json"), "steps": [asdict(step) for step in steps]}, now, None, "groundwork")
+    return RunRow(
+        run,
+        ", ".join(dict.fromkeys(action.host for action in work.actions))[:200],
+        "",
+        "running",
+        {"work": work.model_dump(mode="json"), "steps": [asdict(step) for step in steps]},
+        now,
+        None,
+        "groundwork",
+    )
 
 
 def steps_in(row: RunRow) -> dict[str, Step]:
     """Steps of a kept run."""
-    return {item["key"]: Step(**{**item, "after": tuple(item["after"])}) for item in row.doc["steps"]}
+    return {
+        item["key"]: Step(**{**item, "after": tuple(item["after"])}) for item in row.doc["steps"]
+    }
 
 
 @dataclass
@@ -108,7 +163,9 @@ class GroundContext:
 
 
 class Preparation:
-    """The job: steps of groundwork. Afterwards the hosts are read anew, so that what was wrong is seen to be gone."""
+    """The job: steps of groundwork. Afterwards the hosts are read anew, so that what was wrong is
+    seen to be gone.
+    """
 
     stages = 6
 
@@ -136,16 +193,27 @@ class Preparation:
     async def _read(self) -> dict[str, Facts]:
         estate = await self.world.store.read(records.load_estate)
         names = {step.host for step in self.steps.values()}
-        return await survey.read_hosts(self.world, [host for host in estate.hosts if host.name in names], estate.facts)
+        return await survey.read_hosts(
+            self.world, [host for host in estate.hosts if host.name in names], estate.facts
+        )
 
     async def finish(self) -> tuple[bool, dict[str, Any]]:
         """Read the hosts anew; keep what was decided about new datastores."""
         facts = await self._read()
         if self._work.care is not None:
             for action in self._work.actions:
-                store = facts[action.host].datastore(action.name) if isinstance(action, g.FolderStore | g.DiskStore | g.NfsStore) else None
+                store = (
+                    facts[action.host].datastore(action.name)
+                    if isinstance(action, g.FolderStore | g.DiskStore | g.NfsStore)
+                    else None
+                )
                 if store is not None:
-                    await self.world.store.write(records.put_care, StoreCare(place=place_of(action.host, store), **self._work.care.model_dump()))
+                    await self.world.store.write(
+                        records.put_care,
+                        StoreCare(
+                            place=place_of(action.host, store), **self._work.care.model_dump()
+                        ),
+                    )
         unread = [name for name, found in facts.items() if found.trouble]
         return not unread, {"passed": len(facts) - len(unread), "failed": len(unread)}
 
@@ -155,16 +223,22 @@ class Preparation:
 
 
 class _Plain:
-    """Acting and taking back by the commands alone. What is not of this run is neither written over nor taken away: a step that never acted
+    """Acting and taking back by the commands alone. What is not of this run is neither written over
+    nor taken away: a step that never acted
     found things as they were to be, and what it made bears its mark."""
 
     async def act(self, c: GroundContext) -> None:
-        """Send the commands, one after the other. Raises Conflict when a file of somebody else, or of another run, is in the way."""
+        """Send the commands, one after the other. Raises Conflict when a file of somebody else, or
+        of another run, is in the way.
+        """
         for path in c.work.files:
             text = await c.host.text_of(path)
             if text is not None and not text.startswith(groundwork.first_line(c.run)):
-                raise Conflict(f"{path} on {c.step.host} is not of this run and stays as it is", code="not-ours",
-                               hint="Take the run back that made it, or move the file away; then retry.")
+                raise Conflict(
+                    f"{path} on {c.step.host} is not of this run and stays as it is",
+                    code="not-ours",
+                    hint="Take the run back that made it, or move the file away; then retry.",
+                )
         for number, command in enumerate(c.work.act, 1):
             c.tell(done=number - 1, total=len(c.work.act))
             await c.host.do(command)
@@ -176,17 +250,25 @@ class _Plain:
         if not await self.ours(c):
             return f"{c.step.label}: nothing of this run is there; what is there stays"
         if why := await self.stays(c):
-            raise Conflict(f"{c.step.host}: {c.step.label}: {why}", code="in-use", hint="Free it, then take the run back again.")
+            raise Conflict(
+                f"{c.step.host}: {c.step.label}: {why}",
+                code="in-use",
+                hint="Free it, then take the run back again.",
+            )
         for command in await self.undoing(c):
             await c.host.do(command)
         return f"{c.step.label}: rolled back"
 
     async def ours(self, c: GroundContext) -> bool:
-        """Whether what is there bears this run's mark: the files by their first line; other kinds look at theirs."""
+        """Whether what is there bears this run's mark: the files by their first line; other kinds
+        look at theirs.
+        """
         if not c.work.files:
             return True
         texts = [await c.host.text_of(path) for path in c.work.files]
-        return any(text is not None and text.startswith(groundwork.first_line(c.run)) for text in texts)
+        return any(
+            text is not None and text.startswith(groundwork.first_line(c.run)) for text in texts
+        )
 
     async def stays(self, c: GroundContext) -> str:
         """Why it may not be taken back, '' when it may."""
@@ -210,10 +292,16 @@ class Key(_Plain):
         if found is None:
             return False
         value = await c.world.open_secret(credential)
-        login = Credential(host.user, key=value) if found[0] == "key" else Credential(host.user, value)
+        login = (
+            Credential(host.user, key=value) if found[0] == "key" else Credential(host.user, value)
+        )
         pinned = (await c.world.store.read(records.pins)).get(f"{host.address}:{host.port}", "")
         try:
-            answer = await c.world.reach.ssh.try_out(Target(host.name, host.address, host.port, login), pinned, commands.limited("id -u", 5))
+            answer = await c.world.reach.ssh.try_out(
+                Target(host.name, host.address, host.port, login),
+                pinned,
+                commands.limited("id -u", 5),
+            )
         except StoneError:
             return False
         return answer.status == 0
@@ -224,7 +312,9 @@ class Key(_Plain):
         assert isinstance(action, g.AddKey)
         if not await self._there(c, action):
             return None
-        if (await c.estate_host()).credential != action.credential or not await self._logs_in(c, action.credential):
+        if (await c.estate_host()).credential != action.credential or not await self._logs_in(
+            c, action.credential
+        ):
             return None
         return {"key": action.credential}
 
@@ -235,10 +325,19 @@ class Key(_Plain):
         if not await self._there(c, action):
             await super().act(c)
         if not await self._logs_in(c, action.credential):
-            raise RemoteFailed(f"{c.step.host}: the key is in the file, but the host does not take it", target=c.step.host,
-                               hint="See whether its SSH server allows keys and where it looks for them (AuthorizedKeysFile); the login stays as it was.")
+            raise RemoteFailed(
+                f"{c.step.host}: the key is in the file, but the host does not take it",
+                target=c.step.host,
+                hint=(
+                    "See whether its SSH server allows keys and where it looks for them"
+                    " (AuthorizedKeysFile); the login stays as it was."
+                ),
+            )
         host = await c.estate_host()
-        await c.world.store.write(records.merge_estate, EstateFile(hosts=(host.model_copy(update={"credential": action.credential}),)))
+        await c.world.store.write(
+            records.merge_estate,
+            EstateFile(hosts=(host.model_copy(update={"credential": action.credential}),)),
+        )
 
     async def undo(self, c: GroundContext) -> str:
         """Back to the login before, if that still works."""
@@ -246,10 +345,20 @@ class Key(_Plain):
             return f"{c.step.label}: it was so before and stays"
         before = c.step.detail["login"]
         if not await self._logs_in(c, before):
-            raise Conflict(f"{c.step.host} does not take the login of before any more; without the key nobody would get in", code="login-gone",
-                           hint="Let it take passwords again, or correct the keyring; then take the run back again.")
+            raise Conflict(
+                f"{c.step.host} does not take the login of before any more; without the key nobody"
+                " would get in",
+                code="login-gone",
+                hint=(
+                    "Let it take passwords again, or correct the keyring; then take the run back"
+                    " again."
+                ),
+            )
         host = await c.estate_host()
-        await c.world.store.write(records.merge_estate, EstateFile(hosts=(host.model_copy(update={"credential": before}),)))
+        await c.world.store.write(
+            records.merge_estate,
+            EstateFile(hosts=(host.model_copy(update={"credential": before}),)),
+        )
         for command in c.work.undo:
             await c.host.do(command)
         return f"{c.step.label}: rolled back"
@@ -264,13 +373,21 @@ class Names(_Plain):
             words = line.partition("#")[0].split()
             if words:
                 known.setdefault(words[0], set()).update(word.lower() for word in words[1:])
-        return tuple(record for record in action.records if not set(record.names) <= known.get(str(record.address), set()))
+        return tuple(
+            record
+            for record in action.records
+            if not set(record.names) <= known.get(str(record.address), set())
+        )
 
     async def observe(self, c: GroundContext) -> Found | None:
         """Every record is there."""
         action = action_of(c.step)
         assert isinstance(action, g.AddNames)
-        return {"records": len(action.records)} if not self._missing(action, await c.host.text_of(groundwork.HOSTS) or "") else None
+        return (
+            {"records": len(action.records)}
+            if not self._missing(action, await c.host.text_of(groundwork.HOSTS) or "")
+            else None
+        )
 
     async def act(self, c: GroundContext) -> None:
         """Append those that are missing."""
@@ -296,13 +413,22 @@ class Network(_Plain):
         if isinstance(action, g.CarryNetwork):
             links = await self._links(c)
             port, bridge = links.get(action.port), links.get(found[0].bridge)
-            if found[0].bridge != action.bridge or port is None or bridge is None or port.master != action.bridge:
+            if (
+                found[0].bridge != action.bridge
+                or port is None
+                or bridge is None
+                or port.master != action.bridge
+            ):
                 return None
             if action.address is not None and str(action.address) not in bridge.addresses:
                 return None
             return {"bridge": action.bridge, "port": action.port}
         if not found[0].isolated:
-            raise Conflict(f"{c.step.host} carries a network {name} that leads out", code="name-taken", hint="Choose another name.")
+            raise Conflict(
+                f"{c.step.host} carries a network {name} that leads out",
+                code="name-taken",
+                hint="Choose another name.",
+            )
         return {"bridge": found[0].bridge}
 
     async def _links(self, c: GroundContext) -> dict[str, Interface]:
@@ -314,9 +440,16 @@ class Network(_Plain):
         action = action_of(c.step)
         if isinstance(action, g.CarryNetwork) and not await super().ours(c):
             links = await self._links(c)
-            if there := [name for name in (action.bridge, *([action.port] if action.vlan else [])) if name in links]:
-                raise Conflict(f"{c.step.host} has {', '.join(there)} already, and not of this run", code="not-ours",
-                               hint="Choose another name for the bridge, or put that in order first.")
+            if there := [
+                name
+                for name in (action.bridge, *([action.port] if action.vlan else []))
+                if name in links
+            ]:
+                raise Conflict(
+                    f"{c.step.host} has {', '.join(there)} already, and not of this run",
+                    code="not-ours",
+                    hint="Choose another name for the bridge, or put that in order first.",
+                )
         await super().act(c)
 
     async def _net_ours(self, c: GroundContext) -> bool:
@@ -335,7 +468,10 @@ class Network(_Plain):
     async def undoing(self, c: GroundContext) -> Sequence[groundwork.Cmd]:
         """The network where it bears our mark, then the interfaces and files where those do."""
         network, rest = c.work.undo[:2], c.work.undo[2:]
-        return (*(network if await self._net_ours(c) else ()), *(rest if await super().ours(c) else ()))
+        return (
+            *(network if await self._net_ours(c) else ()),
+            *(rest if await super().ours(c) else ()),
+        )
 
 
 async def _network_used(c: GroundContext, name: str) -> str:
@@ -353,31 +489,53 @@ class Store(_Plain):
             case g.FolderStore():
                 return action.name, action.path.rstrip("/"), ""
             case g.NfsStore():
-                return action.name, f"{groundwork.IMAGES}/{action.name}", f"{action.server}:{action.export}"
+                return (
+                    action.name,
+                    f"{groundwork.IMAGES}/{action.name}",
+                    f"{action.server}:{action.export}",
+                )
             case g.DiskStore():
                 return action.name, f"{groundwork.IMAGES}/{action.name}", ""
             case _:
                 raise TypeError(action.kind)
 
     async def observe(self, c: GroundContext) -> Found | None:
-        """It is defined, started, and lies where it is to lie. Raises Conflict when another one has the name."""
+        """It is defined, started, and lies where it is to lie. Raises Conflict when another one has
+        the name.
+        """
         name, path, export = self._wanted(action_of(c.step))
         found = await c.host.pool(name)
         if found is None:
             return None
         if (export and found.shared != export) or (not export and found.path.rstrip("/") != path):
-            raise Conflict(f"{c.step.host} has a datastore {name} at {found.shared or found.path}", code="name-taken", hint="Choose another name.")
-        return {"capacity": found.capacity_bytes, "free": found.free_bytes} if await c.host.pool_runs(name) else None
+            raise Conflict(
+                f"{c.step.host} has a datastore {name} at {found.shared or found.path}",
+                code="name-taken",
+                hint="Choose another name.",
+            )
+        return (
+            {"capacity": found.capacity_bytes, "free": found.free_bytes}
+            if await c.host.pool_runs(name)
+            else None
+        )
 
     async def act(self, c: GroundContext) -> None:
-        """A disk is looked at again right before it is formatted; one that bears our mark was formatted by an earlier try."""
+        """A disk is looked at again right before it is formatted; one that bears our mark was
+        formatted by an earlier try.
+        """
         action, work = action_of(c.step), c.work.act
         if isinstance(action, g.DiskStore):
             if await self._disk_ours(c, action):
                 work = work[1:]
-            elif (disk := await _disk(c, action.device)).use != "free" or (await _probed(c, action.device)):
-                raise Conflict(f"{action.device} on {c.step.host} is not free: {disk.why or 'somebody has formatted it'}", code="disk-in-use",
-                               hint="Choose another disk.")
+            elif (disk := await _disk(c, action.device)).use != "free" or (
+                await _probed(c, action.device)
+            ):
+                raise Conflict(
+                    f"{action.device} on {c.step.host} is not free:"
+                    f" {disk.why or 'somebody has formatted it'}",
+                    code="disk-in-use",
+                    hint="Choose another disk.",
+                )
         for command in work:
             await c.host.do(command)
 
@@ -392,38 +550,59 @@ class Store(_Plain):
     async def ours(self, c: GroundContext) -> bool:
         """The pool by its UUID, or its disk by that of the file system."""
         action = action_of(c.step)
-        return await self._pool_ours(c) or (isinstance(action, g.DiskStore) and await self._disk_ours(c, action))
+        return await self._pool_ours(c) or (
+            isinstance(action, g.DiskStore) and await self._disk_ours(c, action)
+        )
 
     async def stays(self, c: GroundContext) -> str:
         """Something lies in it."""
         name, path, export = self._wanted(action_of(c.step))
         if not await self._pool_ours(c):
             return ""
-        inside = [] if export else [item for item in await c.host.listing(path) if item != "lost+found"]
-        return f"something lies in it: {', '.join(inside[:3])}" if inside else await _store_used(c, name)
+        inside = (
+            [] if export else [item for item in await c.host.listing(path) if item != "lost+found"]
+        )
+        return (
+            f"something lies in it: {', '.join(inside[:3])}"
+            if inside
+            else await _store_used(c, name)
+        )
 
     async def undoing(self, c: GroundContext) -> Sequence[groundwork.Cmd]:
         """The pool where it bears our mark, and the file system where that does."""
         action, undo = action_of(c.step), c.work.undo
         if not isinstance(action, g.DiskStore):
             return undo
-        return (*(undo[:-1] if await self._pool_ours(c) else ()), *(undo[-1:] if await self._disk_ours(c, action) else ()))
+        return (
+            *(undo[:-1] if await self._pool_ours(c) else ()),
+            *(undo[-1:] if await self._disk_ours(c, action) else ()),
+        )
 
 
 async def _probed(c: GroundContext, device: str) -> dict[str, str]:
-    """What is really on a device, {} nothing. Raises RemoteFailed when that cannot be told: then it is not touched."""
+    """What is really on a device, {} nothing. Raises RemoteFailed when that cannot be told: then it
+    is not touched.
+    """
     answer = await c.host.answer(groundwork.probe_disk(device))
     if answer.status == 2 and not answer.err:
         return {}
     if answer.status != 0:
-        raise RemoteFailed(f"{c.step.host}: what is on {device} cannot be told: {answer.err[:200] or f'status {answer.status}'}", target=c.step.host,
-                           hint="Only a disk that can be looked at is formatted.")
+        raise RemoteFailed(
+            f"{c.step.host}: what is on {device} cannot be told:"
+            f" {answer.err[:200] or f'status {answer.status}'}",
+            target=c.step.host,
+            hint="Only a disk that can be looked at is formatted.",
+        )
     return linux_in.settings(answer.text) or {"TYPE": "something"}
 
 
 async def _store_used(c: GroundContext, name: str) -> str:
     facts = await c.host.read_facts(c.world.clock(), Facts(host=c.step.host, domain_type="qemu"))
-    users = [guest.name for guest in facts.guests if any(disk.startswith(f"{name}/") for disk in guest.disks)]
+    users = [
+        guest.name
+        for guest in facts.guests
+        if any(disk.startswith(f"{name}/") for disk in guest.disks)
+    ]
     return f"guests use it: {', '.join(users[:4])}" if users else ""
 
 
@@ -431,7 +610,9 @@ async def _disk(c: GroundContext, device: str) -> Any:
     answer = await c.host.answer(commands.limited(reading.LSBLK, 10))
     disk = next((disk for disk in linux_in.disks(answer.text) if disk.path == device), None)
     if disk is None:
-        raise Conflict(f"{c.step.host} has no disk {device} now", code="disk-gone", hint="Read the host again.")
+        raise Conflict(
+            f"{c.step.host} has no disk {device} now", code="disk-gone", hint="Read the host again."
+        )
     return disk
 
 
@@ -439,7 +620,9 @@ class Fence(_Plain):
     """A small shared volume that every host sees."""
 
     async def observe(self, c: GroundContext) -> Found | None:
-        """It is there, and all hosts of the bay that share the datastore see it. Raises RemoteFailed for one that does not."""
+        """It is there, and all hosts of the bay that share the datastore see it. Raises
+        RemoteFailed for one that does not.
+        """
         action = action_of(c.step)
         assert isinstance(action, g.FencingVolume)
         volume = groundwork.fence(action)
@@ -451,19 +634,36 @@ class Fence(_Plain):
         seen = 1
         for host in estate.bay(here.bay):
             facts = estate.facts.get(host.name)
-            theirs = next((store for store in facts.datastores if mine and store.shared == mine.shared and store.active), None) if facts else None
+            theirs = (
+                next(
+                    (
+                        store
+                        for store in facts.datastores
+                        if mine and store.shared == mine.shared and store.active
+                    ),
+                    None,
+                )
+                if facts
+                else None
+            )
             if host.name == here.name or theirs is None or (facts is not None and facts.trouble):
                 continue
             kvm = await c.world.kvm(host, c.record)
             await kvm.refresh(theirs.name)
             if await kvm.volume(theirs.name, volume) is None:
-                raise RemoteFailed(f"{host.name} does not see {volume} on {theirs.name}, though it mounts the same export", target=host.name,
-                                   hint="See what it has mounted there; then retry.")
+                raise RemoteFailed(
+                    f"{host.name} does not see {volume} on {theirs.name}, though it mounts the same"
+                    " export",
+                    target=host.name,
+                    hint="See what it has mounted there; then retry.",
+                )
             seen += 1
         return {"seen_by": seen}
 
     async def ours(self, c: GroundContext) -> bool:
-        """A volume cannot bear a run's mark beyond its name: it is another run's when one that stands made it."""
+        """A volume cannot bear a run's mark beyond its name: it is another run's when one that
+        stands made it.
+        """
         for row in await c.world.store.read(runs.runs, kind="groundwork"):
             tries: int = await c.world.store.read(runs.acted, row.id, c.step.key)
             if tries and row.id != c.run and row.state != "undone":
@@ -475,9 +675,11 @@ class Wipe(_Plain):
     """A disk without signatures."""
 
     async def observe(self, c: GroundContext) -> Found | None:
-        """Nothing is on it. Raises Conflict when it is not what was confirmed; then nothing was begun either.
+        """Nothing is on it. Raises Conflict when it is not what was confirmed; then nothing was
+        begun either.
 
-        An earlier try that was cut may have left the partition table alone; that much may differ."""
+        An earlier try that was cut may have left the partition table alone; that much may differ.
+        """
         action = action_of(c.step)
         assert isinstance(action, g.WipeDisk)
         disk = await _disk(c, action.device)
@@ -485,9 +687,17 @@ class Wipe(_Plain):
             return {"free": action.device} if disk.use == "free" else None
         tries: int = await c.world.store.read(runs.acted, c.run, c.step.key)
         cut = tries > 0 and disk.why.startswith("a partition table")
-        if disk.use != "remains" or (disk.serial, disk.size_bytes) != (action.serial, action.size_bytes) or not (disk.why == action.content or cut):
-            raise Conflict(f"{action.device} on {c.step.host} is not what was confirmed: {disk.why or disk.use}, serial {disk.serial or 'none'}",
-                           code="disk-changed", hint="Read the host again and look.")
+        if (
+            disk.use != "remains"
+            or (disk.serial, disk.size_bytes) != (action.serial, action.size_bytes)
+            or not (disk.why == action.content or cut)
+        ):
+            raise Conflict(
+                f"{action.device} on {c.step.host} is not what was confirmed:"
+                f" {disk.why or disk.use}, serial {disk.serial or 'none'}",
+                code="disk-changed",
+                hint="Read the host again and look.",
+            )
         return None
 
     async def undo(self, c: GroundContext) -> str:
@@ -510,7 +720,11 @@ class Rename(_Plain):
         action = action_of(c.step)
         assert isinstance(action, g.RenameStore)
         if why := await _store_used(c, action.name):
-            raise Conflict(f"{c.step.host}: {action.name}: {why}", code="in-use", hint="Leave the name, or change those guests first.")
+            raise Conflict(
+                f"{c.step.host}: {action.name}: {why}",
+                code="in-use",
+                hint="Leave the name, or change those guests first.",
+            )
         await super().act(c)
 
     async def ours(self, c: GroundContext) -> bool:
@@ -542,7 +756,11 @@ class Start(_Plain):
     async def stays(self, c: GroundContext) -> str:
         """Somebody has begun to use it."""
         action = action_of(c.step)
-        return await (_store_used(c, action.name) if isinstance(action, g.StartStore) else _network_used(c, g.target(action)))
+        return await (
+            _store_used(c, action.name)
+            if isinstance(action, g.StartStore)
+            else _network_used(c, g.target(action))
+        )
 
 
 class Time(_Plain):
@@ -557,8 +775,13 @@ class Time(_Plain):
             return None
         answer = await c.host.answer(commands.limited("chronyc -c -N sources", 10))
         if answer.status != 0:
-            raise RemoteFailed(f"{c.step.host}: chronyc: {answer.err or answer.text or f'status {answer.status}'}"[:300], target=c.step.host,
-                               hint="Install chrony on it, or see why it does not run.")
+            raise RemoteFailed(
+                f"{c.step.host}: chronyc: {answer.err or answer.text or f'status {answer.status}'}"[
+                    :300
+                ],
+                target=c.step.host,
+                hint="Install chrony on it, or see why it does not run.",
+            )
         asked = {line.split(",")[2] for line in answer.text.splitlines() if line.count(",") > 2}
         return {"server": action.server} if action.server in asked else None
 
@@ -576,16 +799,40 @@ class Passwords(_Plain):
         host = await c.estate_host()
         found = await c.world.store.read(entries.get_secret, host.credential)
         if found is None or found[0] != "key":
-            raise Conflict(f"{c.step.host}: we log in by password ourselves", code="needs-password", hint="Put a key on it first.")
+            raise Conflict(
+                f"{c.step.host}: we log in by password ourselves",
+                code="needs-password",
+                hint="Put a key on it first.",
+            )
         await super().act(c)
 
 
-KINDS: dict[str, Kind] = {"ssh-key": Key(), "names": Names(), "isolated-network": Network(), "carry-network": Network(), "datastore-folder": Store(),
-                          "datastore-disk": Store(), "datastore-nfs": Store(), "fencing-volume": Fence(), "wipe-disk": Wipe(), "rename-datastore": Rename(),
-                          "start-datastore": Start(), "start-network": Start(), "time-source": Time(), "refuse-passwords": Passwords()}
+KINDS: dict[str, Kind] = {
+    "ssh-key": Key(),
+    "names": Names(),
+    "isolated-network": Network(),
+    "carry-network": Network(),
+    "datastore-folder": Store(),
+    "datastore-disk": Store(),
+    "datastore-nfs": Store(),
+    "fencing-volume": Fence(),
+    "wipe-disk": Wipe(),
+    "rename-datastore": Rename(),
+    "start-datastore": Start(),
+    "start-network": Start(),
+    "time-source": Time(),
+    "refuse-passwords": Passwords(),
+}
 
 
 def busy(rows: Sequence[RunRow], steps: Sequence[Step]) -> str:
     """The run under way that works on one of the same things, '' when there is none."""
     wanted = {thing for step in steps for thing in g.things(action_of(step))}
-    return next((row.id for row in rows if any(wanted & g.things(action_of(step)) for step in steps_in(row).values())), "")
+    return next(
+        (
+            row.id
+            for row in rows
+            if any(wanted & g.things(action_of(step)) for step in steps_in(row).values())
+        ),
+        "",
+    )

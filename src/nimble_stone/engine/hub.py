@@ -1,4 +1,6 @@
-"""Wake-up signals and passing progress. The journal is the truth; this only makes viewers look sooner."""
+"""Wake-up signals and passing progress. The journal is the truth; this only makes viewers look
+sooner.
+"""
 
 from __future__ import annotations
 
@@ -8,7 +10,8 @@ from typing import Any
 
 
 class Hub:
-    """Signals per run, counted so that none is missed between looking and waiting, and the latest progress of each
+    """Signals per run, counted so that none is missed between looking and waiting, and the latest
+    progress of each
     working step (bytes, tries), which is never stored."""
 
     def __init__(self) -> None:
@@ -17,7 +20,9 @@ class Hub:
         self.progress: dict[str, dict[str, dict[str, Any]]] = defaultdict(dict)
 
     def count(self, run: str) -> int:
-        """How many signals a run has given so far: ask before looking, pass it to `wait` afterwards."""
+        """How many signals a run has given so far: ask before looking, pass it to `wait`
+        afterwards.
+        """
         return self._count[run]
 
     def signal(self, run: str) -> None:
@@ -37,7 +42,9 @@ class Hub:
             self.signal(run)
 
     async def wait(self, run: str, seen: int, seconds: float) -> bool:
-        """Wait for a signal after the first `seen` ones, at most so long. True when there was one."""
+        """Wait for a signal after the first `seen` ones, at most so long. True when there
+        was one.
+        """
         if self._count[run] != seen:
             return True
         event = asyncio.Event()

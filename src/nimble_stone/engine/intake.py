@@ -1,6 +1,8 @@
-"""Bringing packages in: from an upload, a URL or a watched folder. Received into a part file, examined, then moved into the store by digest.
+"""Bringing packages in: from an upload, a URL or a watched folder. Received into a part file,
+examined, then moved into the store by digest.
 
-Everything survives a restart: what was received is on disk, what is to be done is in the store. A take-in that fails leaves its reason only.
+Everything survives a restart: what was received is on disk, what is to be done is in the store. A
+take-in that fails leaves its reason only.
 """
 
 from __future__ import annotations
@@ -21,7 +23,16 @@ from typing import Any
 from urllib.parse import unquote, urlsplit
 
 from nimble_stone.core.disk.source import ConcatSource, Source
-from nimble_stone.core.errors import Conflict, FormatError, InputError, NotFound, RemoteError, RemoteFailed, StoneError, Unreachable
+from nimble_stone.core.errors import (
+    Conflict,
+    FormatError,
+    InputError,
+    NotFound,
+    RemoteError,
+    RemoteFailed,
+    StoneError,
+    Unreachable,
+)
 from nimble_stone.core.package import kinds, packed, signature
 from nimble_stone.core.package.contents import Contents, examine, hash_source
 from nimble_stone.core.package.given import Given, pieces_of
@@ -42,9 +53,23 @@ class Refused(FormatError):
     def __init__(self, contents: Contents) -> None:
         worst = contents.blockers[0]
         named = worst.where.split(",")[0] in worst.message
-        super().__init__(worst.message, code=worst.code, place="" if named else worst.where, clause=worst.clause,
-                         hint="Fetch the package again from its publisher; nothing of this copy was kept.")
-        self.findings = [{"severity": f.severity, "code": f.code, "message": f.message, "where": f.where, "clause": f.clause} for f in contents.findings]
+        super().__init__(
+            worst.message,
+            code=worst.code,
+            place="" if named else worst.where,
+            clause=worst.clause,
+            hint="Fetch the package again from its publisher; nothing of this copy was kept.",
+        )
+        self.findings = [
+            {
+                "severity": f.severity,
+                "code": f.code,
+                "message": f.message,
+                "where": f.where,
+                "clause": f.clause,
+            }
+            for f in contents.findings
+        ]
 
 
 log = logging.getLogger("nimble_stone.intake")
@@ -113,10 +138,17 @@ class Intake:
                 self._begin(row.id, self._verify(row.id))
             elif row.source == "url":
                 self._begin(row.id, self._fetch(row.id))
-            elif row.source == "folder":                         # the watcher finds it again
+            elif row.source == "folder":  # the watcher finds it again
                 await self._end(row, "stopped")
             elif self.world.clock() - row.changed_at > IDLE_S:
-                await self._fail(row, InputError("nobody went on with this upload for a week", code="upload-idle", hint="Send it again."))
+                await self._fail(
+                    row,
+                    InputError(
+                        "nobody went on with this upload for a week",
+                        code="upload-idle",
+                        hint="Send it again.",
+                    ),
+                )
         for left in (self.world.packages / "incoming").iterdir():
             if left.name not in known:
                 shutil.rmtree(left, ignore_errors=True)
@@ -131,15 +163,21 @@ class Intake:
         await asyncio.gather(*tasks, return_exceptions=True)
 
     async def _renew(self) -> None:
-        """Packages of an older version: their files get their new names, their contents are read anew."""
+        """Packages of an older version: their files get their new names, their contents are read
+        anew.
+        """
         for old in self.world.packages.glob("*.ova"):
             os.replace(old, packages.blob(self.world.packages, old.stem))
         for row in await self.world.store.read(records.packages):
             if "format" not in row.doc:
                 path = packages.blob(self.world.packages, row.sha256)
                 if path.exists():
-                    contents = await asyncio.to_thread(self._examine, [(row.file_name, path, row.sha256)], Progress(), ())
-                    await self.world.store.write(records.renew_package, row.sha256, packages.dump(contents))
+                    contents = await asyncio.to_thread(
+                        self._examine, [(row.file_name, path, row.sha256)], Progress(), ()
+                    )
+                    await self.world.store.write(
+                        records.renew_package, row.sha256, packages.dump(contents)
+                    )
 
     def _begin(self, ident: str, work: Any) -> None:
         async def guarded() -> None:
@@ -151,10 +189,16 @@ class Intake:
                 await self._fail(await self.world.store.read(library.get_take_in, ident), error)
             except Exception:
                 log.exception("take-in %s", ident)
-                await self._fail(await self.world.store.read(library.get_take_in, ident),
-                                 StoneError("something unexpected went wrong while taking it in", hint="The server's log tells more."))
+                await self._fail(
+                    await self.world.store.read(library.get_take_in, ident),
+                    StoneError(
+                        "something unexpected went wrong while taking it in",
+                        hint="The server's log tells more.",
+                    ),
+                )
             finally:
                 self._tasks.pop(ident, None)
+
         self._tasks[ident] = asyncio.create_task(guarded())
 
     def _folder(self, ident: str) -> Path:
@@ -166,22 +210,50 @@ class Intake:
 
     # --- beginning ---
 
-    async def begin(self, source: str, name: str, files: list[TakeInFile], *, origin: str = "", sha256: str = "") -> TakeIn:
-        """A new take-in that waits for its bytes. Raises Conflict when the disk is too small, InputError for names that are none."""
+    async def begin(
+        self, source: str, name: str, files: list[TakeInFile], *, origin: str = "", sha256: str = ""
+    ) -> TakeIn:
+        """A new take-in that waits for its bytes. Raises Conflict when the disk is too small,
+        InputError for names that are none.
+        """
         if not files or len(files) > MAX_FILES:
-            raise InputError(f"a package has 1 to {MAX_FILES} files; these are {len(files)}", code="take-in-files")
+            raise InputError(
+                f"a package has 1 to {MAX_FILES} files; these are {len(files)}",
+                code="take-in-files",
+            )
         for file in files:
             if inside(file.name) != file.name:
-                raise InputError(f"“{file.name[:80]}” is no file name inside a package", code="take-in-name")
+                raise InputError(
+                    f"“{file.name[:80]}” is no file name inside a package", code="take-in-name"
+                )
             if file.size is not None and not 0 < file.size <= 1 << 50:
-                raise InputError(f"“{file.name}” is {file.size} bytes long; 1 byte to 1 PiB can be taken in", code="take-in-size")
+                raise InputError(
+                    f"“{file.name}” is {file.size} bytes long; 1 byte to 1 PiB can be taken in",
+                    code="take-in-size",
+                )
         if len({file.name for file in files}) != len(files):
             raise InputError("two files have the same name", code="take-in-name")
         if len(await self.world.store.read(library.take_ins, active=True)) >= MAX_ACTIVE:
-            raise Conflict(f"{MAX_ACTIVE} packages are coming in already", code="take-in-busy", hint="Wait for one of them, or stop one.")
+            raise Conflict(
+                f"{MAX_ACTIVE} packages are coming in already",
+                code="take-in-busy",
+                hint="Wait for one of them, or stop one.",
+            )
         await self._room(sum(file.size or 0 for file in files))
         now = self.world.clock()
-        row = TakeIn(secrets.token_hex(8), source, name[:200], origin[:2000], "receiving", tuple(files), sha256.lower(), "", {}, now, now)
+        row = TakeIn(
+            secrets.token_hex(8),
+            source,
+            name[:200],
+            origin[:2000],
+            "receiving",
+            tuple(files),
+            sha256.lower(),
+            "",
+            {},
+            now,
+            now,
+        )
         self._folder(row.id).mkdir(mode=0o700)
         await self.world.store.write(library.put_take_in, row)
         return row
@@ -190,21 +262,45 @@ class Intake:
         """Free space is asked before: for these bytes and for what others under way still need."""
         coming = 0
         for row in await self.world.store.read(library.take_ins, active=True):
-            coming += sum(max(0, (file.size or 0) - self.received(row.id, n)) for n, file in enumerate(row.files))
+            coming += sum(
+                max(0, (file.size or 0) - self.received(row.id, n))
+                for n, file in enumerate(row.files)
+            )
         free = shutil.disk_usage(self.world.packages).free
         if wanted + coming + MARGIN > free:
-            raise Conflict(f"the package is {size_text(wanted)} long, {size_text(coming)} more are on their way, but only {size_text(free)} are free here",
-                           code="disk-full", hint="Free space on the server's disk, or move its data folder.")
+            raise Conflict(
+                f"the package is {size_text(wanted)} long, {size_text(coming)} more are on their"
+                f" way, but only {size_text(free)} are free here",
+                code="disk-full",
+                hint="Free space on the server's disk, or move its data folder.",
+            )
 
     async def from_url(self, url: str, sha256: str = "") -> TakeIn:
-        """Fetch a package from a web server, in the background. Raises InputError for an address that may not be dialled."""
-        if len(url) > 2000 or urlsplit(url).scheme not in ("http", "https") or not urlsplit(url).hostname:
-            raise InputError("the address must begin with http:// or https:// and name a host", code="url")
+        """Fetch a package from a web server, in the background. Raises InputError for an address
+        that may not be dialled.
+        """
+        if (
+            len(url) > 2000
+            or urlsplit(url).scheme not in ("http", "https")
+            or not urlsplit(url).hostname
+        ):
+            raise InputError(
+                "the address must begin with http:// or https:// and name a host", code="url"
+            )
         if sha256 and (len(sha256) != 64 or set(sha256.lower()) - set("0123456789abcdef")):
             raise InputError("a SHA-256 has 64 hexadecimal digits", code="url-digest")
         await self.world.reach.may_fetch(url)
-        name = "".join(c for c in unquote(PurePosixPath(urlsplit(url).path).name) if c.isprintable() and c not in "/\\") or "package"
-        row = await self.begin("url", name, [TakeInFile(name, None)], origin=shown(url), sha256=sha256)
+        name = (
+            "".join(
+                c
+                for c in unquote(PurePosixPath(urlsplit(url).path).name)
+                if c.isprintable() and c not in "/\\"
+            )
+            or "package"
+        )
+        row = await self.begin(
+            "url", name, [TakeInFile(name, None)], origin=shown(url), sha256=sha256
+        )
         await self.world.keep_secret(_address_entry(row.id), url, "url")
         self._begin(row.id, self._fetch(row.id))
         return row
@@ -218,8 +314,12 @@ class Intake:
         except FileNotFoundError:
             return 0
 
-    async def receive(self, ident: str, number: int, offset: int, pieces: AsyncIterator[bytes]) -> int:
-        """Append to a file; the bytes it has now. What arrived before a break stays. Raises Conflict when `offset` is not where it stands."""
+    async def receive(
+        self, ident: str, number: int, offset: int, pieces: AsyncIterator[bytes]
+    ) -> int:
+        """Append to a file; the bytes it has now. What arrived before a break stays. Raises
+        Conflict when `offset` is not where it stands.
+        """
         row = await self.world.store.read(library.get_take_in, ident)
         if row.state != "receiving" or number >= len(row.files):
             raise Conflict("this take-in expects no bytes", code="take-in-ended")
@@ -229,23 +329,33 @@ class Intake:
         async with lock:
             have = self.received(ident, number)
             if have != offset:
-                raise Conflict(f"the file stands at byte {have}, not {offset}", code="take-in-offset")
+                raise Conflict(
+                    f"the file stands at byte {have}, not {offset}", code="take-in-offset"
+                )
             size = row.files[number].size
             await self._write(row, number, have, size, pieces)
         await self.world.store.write(library.touch_take_in, ident, self.world.clock())
         got = self.received(ident, number)
-        if ident not in self._stopped and all(file.size is not None and self.received(ident, n) == file.size for n, file in enumerate(row.files)):
+        if ident not in self._stopped and all(
+            file.size is not None and self.received(ident, n) == file.size
+            for n, file in enumerate(row.files)
+        ):
             await self.complete(ident)
         return got
 
-    async def _write(self, row: TakeIn, number: int, at: int, size: int | None, pieces: AsyncIterator[bytes]) -> None:
+    async def _write(
+        self, row: TakeIn, number: int, at: int, size: int | None, pieces: AsyncIterator[bytes]
+    ) -> None:
         progress = self.progress.setdefault(row.id, Progress())
         before = sum(self.received(row.id, n) for n in range(len(row.files)) if n != number)
         total = sum(file.size or 0 for file in row.files)
         first = at == 0 and len(row.files) == 1
-        descriptor = os.open(self.part(row.id, number), os.O_WRONLY | os.O_CREAT | os.O_CLOEXEC, 0o600)
+        descriptor = os.open(
+            self.part(row.id, number), os.O_WRONLY | os.O_CREAT | os.O_CLOEXEC, 0o600
+        )
         batch = bytearray()
         try:
+
             async def flush() -> None:
                 nonlocal at, first
                 if batch:
@@ -264,16 +374,30 @@ class Intake:
                         raise Conflict("it was stopped", code="take-in-ended")
                     batch += piece
                     if size is not None and at + len(batch) > size:
-                        raise InputError(f"more bytes came than the {size} that were announced", code="take-in-size")
+                        raise InputError(
+                            f"more bytes came than the {size} that were announced",
+                            code="take-in-size",
+                        )
                     if len(batch) >= 1 << 20:
                         await flush()
                         if shutil.disk_usage(self.world.packages).free < MARGIN:
-                            raise Conflict("the disk ran full while the package came in", code="disk-full", hint="Free space on the server's disk.")
+                            raise Conflict(
+                                "the disk ran full while the package came in",
+                                code="disk-full",
+                                hint="Free space on the server's disk.",
+                            )
             finally:
-                await flush()                                    # what came before a break is not asked for again
+                # what came before a break is not asked for again
+                await flush()
                 await asyncio.to_thread(os.fsync, descriptor)
         except (StoneError, OSError) as error:
-            known = error if isinstance(error, StoneError) else Conflict(f"the file cannot be written here: {error.strerror}", code="disk-full")
+            known = (
+                error
+                if isinstance(error, StoneError)
+                else Conflict(
+                    f"the file cannot be written here: {error.strerror}", code="disk-full"
+                )
+            )
             if known.code != "take-in-ended":
                 await self._fail(await self.world.store.read(library.get_take_in, row.id), known)
             raise known from error
@@ -281,11 +405,18 @@ class Intake:
             os.close(descriptor)
 
     def _glance(self, row: TakeIn, descriptor: int, number: int) -> None:
-        """Refuse at once what its first bytes show to be nothing of ours, instead of after a hundred gigabytes."""
+        """Refuse at once what its first bytes show to be nothing of ours, instead of after a
+        hundred gigabytes.
+        """
         with open(self.part(row.id, number), "rb") as file:
-            if kinds.tell(file.read(kinds.HEAD)) == "unknown" and not row.name.lower().endswith((".raw", ".img")):
-                raise FormatError(f"“{row.name}” is none of OVA, OVF, disk image, ISO image, kernel", code="not-a-package",
-                                  hint="Its first bytes tell; a wrong name would not matter.")
+            if kinds.tell(file.read(kinds.HEAD)) == "unknown" and not row.name.lower().endswith(
+                (".raw", ".img")
+            ):
+                raise FormatError(
+                    f"“{row.name}” is none of OVA, OVF, disk image, ISO image, kernel",
+                    code="not-a-package",
+                    hint="Its first bytes tell; a wrong name would not matter.",
+                )
 
     async def stop(self, ident: str) -> None:
         """End a take-in; nothing of it is kept."""
@@ -302,19 +433,32 @@ class Intake:
 
     async def _end(self, row: TakeIn, state: str, **more: Any) -> None:
         await asyncio.to_thread(shutil.rmtree, self._folder(row.id), True)
-        await self.world.store.write(library.put_take_in, replace(row, state=state, changed_at=self.world.clock(), **more))
+        await self.world.store.write(
+            library.put_take_in, replace(row, state=state, changed_at=self.world.clock(), **more)
+        )
         await self.world.store.write(entries.drop_secrets, _address_entry(row.id))
         self.progress.pop(row.id, None)
 
     async def _fail(self, row: TakeIn, error: StoneError) -> None:
         findings = error.findings if isinstance(error, Refused) else []
         log.info("take-in of %s failed: %s", row.name, self.world.blank(str(error)))
-        await self._end(row, "failed", problem={"code": error.code, "message": self.world.blank(str(error)), "hint": error.hint, "findings": findings})
+        await self._end(
+            row,
+            "failed",
+            problem={
+                "code": error.code,
+                "message": self.world.blank(str(error)),
+                "hint": error.hint,
+                "findings": findings,
+            },
+        )
 
     # --- from a URL ---
 
     async def _fetch(self, ident: str) -> None:
-        """Fetch with resumption: a connection that breaks is taken up by range where the server can, else begun again."""
+        """Fetch with resumption: a connection that breaks is taken up by range where the server
+        can, else begun again.
+        """
         row = await self.world.store.read(library.get_take_in, ident)
         url = await self._address_of(row)
         progress = self.progress.setdefault(ident, Progress())
@@ -324,12 +468,17 @@ class Intake:
             try:
                 async with self.world.reach.fetch(url, have) as answer:
                     if answer.offset != have:
-                        self.part(ident, 0).unlink(missing_ok=True)          # it cannot resume: from the start again
+                        # it cannot resume: from the start again
+                        self.part(ident, 0).unlink(missing_ok=True)
                         have = answer.offset
                     if answer.total is not None:
                         await self._room(answer.total - have)
                         if row.files[0].size not in (None, answer.total):
-                            raise RemoteFailed("the file on the web server changed its size while it was being fetched", code="url-changed")
+                            raise RemoteFailed(
+                                "the file on the web server changed its size while it was being"
+                                " fetched",
+                                code="url-changed",
+                            )
                         row = replace(row, files=(TakeInFile(row.name, answer.total),))
                         await self.world.store.write(library.put_take_in, row)
                     progress.set(have, answer.total or 0)
@@ -347,11 +496,14 @@ class Intake:
         await self.complete(ident, here=True)
 
     async def _address_of(self, row: TakeIn) -> str:
-        """The whole address, which may hold a password or token; it lies in the keyring as long as it is fetched from."""
+        """The whole address, which may hold a password or token; it lies in the keyring as long as
+        it is fetched from.
+        """
         try:
             url = await self.world.open_secret(_address_entry(row.id))
         except NotFound:
-            url = row.origin                                         # begun by a version that kept it here
+            # begun by a version that kept it here
+            url = row.origin
         for secret in secrets_of(url):
             self.world.hide(secret)
         return url
@@ -359,10 +511,15 @@ class Intake:
     # --- from a folder ---
 
     async def _look(self) -> None:
-        """Watch the inbox: a file that has not changed between two looks is taken in; what failed is left until it changes."""
+        """Watch the inbox: a file that has not changed between two looks is taken in; what failed
+        is left until it changes.
+        """
         seen: dict[str, tuple[int, int]] = {}
-        done: dict[str, tuple[int, int]] = {row.origin: tuple(row.problem.get("stamp", (0, 0))) for row in await self.world.store.read(library.take_ins)
-                                            if row.source == "folder" and row.state in ("failed",)}
+        done: dict[str, tuple[int, int]] = {
+            row.origin: tuple(row.problem.get("stamp", (0, 0)))
+            for row in await self.world.store.read(library.take_ins)
+            if row.source == "folder" and row.state in ("failed",)
+        }
         while True:
             try:
                 found = await asyncio.to_thread(_scan, self.inbox) if self.inbox else {}
@@ -376,42 +533,96 @@ class Intake:
             await self.world.pause(LOOK_S)
 
     async def _one_of_folder(self, path: Path, stamp: tuple[int, int]) -> None:
-        """One file of the folder; whatever is wrong with it keeps nobody from the others, and is told."""
+        """One file of the folder; whatever is wrong with it keeps nobody from the others, and is
+        told.
+        """
         try:
             try:
                 str(path).encode()
             except UnicodeEncodeError:
-                raise InputError("The file's name is not UTF-8.", code="take-in-name", hint="Rename the file.") from None
+                raise InputError(
+                    "The file's name is not UTF-8.", code="take-in-name", hint="Rename the file."
+                ) from None
             await self._from_folder(path, stamp)
         except StoneError as error:
             log.warning("watched folder: %s: %s", os.fsencode(path), error)
             await self._note_failed(path, stamp, error)
         except Exception as error:
             log.exception("watched folder: %s", os.fsencode(path))
-            await self._note_failed(path, stamp, StoneError(f"An internal error: {type(error).__name__}. See the server's log.", code="fault"))
+            await self._note_failed(
+                path,
+                stamp,
+                StoneError(
+                    f"An internal error: {type(error).__name__}. See the server's log.",
+                    code="fault",
+                ),
+            )
 
     async def _note_failed(self, path: Path, stamp: tuple[int, int], error: StoneError) -> None:
         now = self.world.clock()
         name = os.fsencode(path.name).decode("utf-8", "backslashreplace")[:200]
         origin = os.fsencode(path).decode("utf-8", "backslashreplace")[:2000]
-        problem = {"code": error.code, "message": str(error), "hint": error.hint, "findings": [], "stamp": list(stamp)}
-        await self.world.store.write(library.put_take_in, TakeIn(secrets.token_hex(8), "folder", name, origin, "failed", (), "", "", problem, now, now))
+        problem = {
+            "code": error.code,
+            "message": str(error),
+            "hint": error.hint,
+            "findings": [],
+            "stamp": list(stamp),
+        }
+        await self.world.store.write(
+            library.put_take_in,
+            TakeIn(
+                secrets.token_hex(8),
+                "folder",
+                name,
+                origin,
+                "failed",
+                (),
+                "",
+                "",
+                problem,
+                now,
+                now,
+            ),
+        )
 
     async def _from_folder(self, path: Path, stamp: tuple[int, int]) -> None:
-        if any(row.source == "folder" and row.origin == str(path) and row.state == "done" and row.began_at * 1e9 > stamp[1]
-               for row in await self.world.store.read(library.take_ins)):
+        if any(
+            row.source == "folder"
+            and row.origin == str(path)
+            and row.state == "done"
+            and row.began_at * 1e9 > stamp[1]
+            for row in await self.world.store.read(library.take_ins)
+        ):
             return
         row: TakeIn | None = None
         try:
             with opened(path) as given:
-                row = await self.begin("folder", path.name, [TakeInFile(g.name, g.source.size_bytes) for g in given], origin=str(path))
+                row = await self.begin(
+                    "folder",
+                    path.name,
+                    [TakeInFile(g.name, g.source.size_bytes) for g in given],
+                    origin=str(path),
+                )
                 for number, file in enumerate(given):
                     await self._write(row, number, 0, file.source.size_bytes, _read(file.source))
             await self.complete(row.id)
         except StoneError as error:
             if row is None:
                 now = self.world.clock()
-                row = TakeIn(secrets.token_hex(8), "folder", path.name, str(path), "receiving", (TakeInFile(path.name, None),), "", "", {}, now, now)
+                row = TakeIn(
+                    secrets.token_hex(8),
+                    "folder",
+                    path.name,
+                    str(path),
+                    "receiving",
+                    (TakeInFile(path.name, None),),
+                    "",
+                    "",
+                    {},
+                    now,
+                    now,
+                )
             await self._fail(row, error)
 
     # --- examining and keeping ---
@@ -419,7 +630,9 @@ class Intake:
     async def complete(self, ident: str, *, here: bool = False) -> None:
         """All bytes are there: examine them and move them into the store."""
         row = await self.world.store.read(library.get_take_in, ident)
-        await self.world.store.write(library.put_take_in, replace(row, state="verifying", changed_at=self.world.clock()))
+        await self.world.store.write(
+            library.put_take_in, replace(row, state="verifying", changed_at=self.world.clock())
+        )
         if here:
             await self._verify(ident)
         else:
@@ -435,30 +648,61 @@ class Intake:
     async def _verify(self, ident: str) -> None:
         row = await self.world.store.read(library.get_take_in, ident)
         progress = self.progress.setdefault(ident, Progress())
-        trust = [certificate for t in await self.world.store.read(library.trusted) for certificate in signature.read_certificates(t.pem.encode())]
+        trust = [
+            certificate
+            for t in await self.world.store.read(library.trusted)
+            for certificate in signature.read_certificates(t.pem.encode())
+        ]
         async with self._verifying:
             contents, thin = await asyncio.to_thread(self._take_apart, row, progress, trust)
         own = title_of(contents, row.name)
-        await self.world.store.write(records.put_package, PackageRow(contents.sha256, own[0], own[1], packages.dump(contents), contents.size, thin, row.name,
-                                                                      self.world.clock(), contents.format))
+        await self.world.store.write(
+            records.put_package,
+            PackageRow(
+                contents.sha256,
+                own[0],
+                own[1],
+                packages.dump(contents),
+                contents.size,
+                thin,
+                row.name,
+                self.world.clock(),
+                contents.format,
+            ),
+        )
         await self._end(row, "done", package=contents.sha256)
 
-    def _take_apart(self, row: TakeIn, progress: Progress, trust: list[Any]) -> tuple[Contents, int]:
-        """Digest, examine, unpack, keep. Runs in a thread. Raises FormatError with everything that was found."""
-        parts = [(file.name, self.part(row.id, number), "") for number, file in enumerate(row.files)]
+    def _take_apart(
+        self, row: TakeIn, progress: Progress, trust: list[Any]
+    ) -> tuple[Contents, int]:
+        """Digest, examine, unpack, keep. Runs in a thread. Raises FormatError with everything that
+        was found.
+        """
+        parts = [
+            (file.name, self.part(row.id, number), "") for number, file in enumerate(row.files)
+        ]
         if row.sha256:
             with open(parts[0][1], "rb") as file:
                 found = hash_source(FileSource(file.fileno()), "sha256")
             if found != row.sha256:
-                raise FormatError(f"its SHA-256 is {found[:16]}…, but {row.sha256[:16]}… was given with the address", code="url-digest",
-                                  hint="Compare the digest with the publisher's page; do not use this copy.")
+                raise FormatError(
+                    f"its SHA-256 is {found[:16]}…, but {row.sha256[:16]}… was given with the"
+                    " address",
+                    code="url-digest",
+                    hint="Compare the digest with the publisher's page; do not use this copy.",
+                )
         if len(parts) == 1:
             parts = [self._unpack_whole(*parts[0][:2])]
         contents = self._examine(parts, progress, trust, stopped=lambda: row.id in self._stopped)
         if contents.blockers:
             raise Refused(contents)
         contents = replace(contents, unpacked=tuple(self._unpack_files(row, contents, parts)))
-        digests = {path: member.blob for (name, path, _) in parts for member in contents.members if member.name == name or contents.format == "ova"}
+        digests = {
+            path: member.blob
+            for (name, path, _) in parts
+            for member in contents.members
+            if member.name == name or contents.format == "ova"
+        }
         moved = []
         try:
             for path, digest in digests.items():
@@ -473,7 +717,13 @@ class Intake:
                 final.unlink(missing_ok=True)
             raise
 
-    def _examine(self, parts: list[tuple[str, Path, str]], progress: Progress, trust: Any, stopped: Any = lambda: False) -> Contents:
+    def _examine(
+        self,
+        parts: list[tuple[str, Path, str]],
+        progress: Progress,
+        trust: Any,
+        stopped: Any = lambda: False,
+    ) -> Contents:
         """Examine files while their digests are computed beside it."""
         with contextlib.ExitStack() as stack, ThreadPoolExecutor(1, "digest") as beside:
             sources = []
@@ -490,21 +740,38 @@ class Intake:
                 progress.set(done, total)
                 if stopped():
                     raise Conflict("it was stopped", code="take-in-ended")
-            digests = beside.submit(lambda: [known or hash_source(source, "sha256", tell) for source, (_, _, known) in zip(sources, parts, strict=True)])
-            given = [Given(name, source) for (name, _, _), source in zip(parts, sources, strict=True)]
+
+            digests = beside.submit(
+                lambda: [
+                    known or hash_source(source, "sha256", tell)
+                    for source, (_, _, known) in zip(sources, parts, strict=True)
+                ]
+            )
+            given = [
+                Given(name, source) for (name, _, _), source in zip(parts, sources, strict=True)
+            ]
             contents = examine(given, trust=trust, now=self.world.clock())
             found = digests.result()
         by_name = {name: digest for (name, _, _), digest in zip(parts, found, strict=True)}
         if len(parts) == 1:
             ident = found[0]
-            members = tuple(replace(m, blob=ident, sha256=m.sha256 or (ident if m.name == parts[0][0] else "")) for m in contents.members)
+            members = tuple(
+                replace(m, blob=ident, sha256=m.sha256 or (ident if m.name == parts[0][0] else ""))
+                for m in contents.members
+            )
         else:
-            ident = hashlib.sha256("\n".join(sorted(f"{digest} {name}" for name, digest in by_name.items())).encode()).hexdigest()
-            members = tuple(replace(m, blob=by_name[m.name], sha256=by_name[m.name]) for m in contents.members)
+            ident = hashlib.sha256(
+                "\n".join(sorted(f"{digest} {name}" for name, digest in by_name.items())).encode()
+            ).hexdigest()
+            members = tuple(
+                replace(m, blob=by_name[m.name], sha256=by_name[m.name]) for m in contents.members
+            )
         return replace(contents, sha256=ident, members=members)
 
     def _unpack_whole(self, name: str, path: Path) -> tuple[str, Path, str]:
-        """A disk image packed as a whole is kept unpacked (with its holes), under its name without the packing's ending."""
+        """A disk image packed as a whole is kept unpacked (with its holes), under its name without
+        the packing's ending.
+        """
         with open(path, "rb") as file:
             kind = kinds.tell(file.read(kinds.HEAD))
             if kind not in ("gzip", "xz"):
@@ -517,7 +784,9 @@ class Intake:
         stem = name.rsplit(".", 1)[0] if name.lower().endswith((".gz", ".xz")) else name
         return stem, out, ""
 
-    def _unpack_files(self, row: TakeIn, contents: Contents, parts: list[tuple[str, Path, str]]) -> Iterator[tuple[str, str]]:
+    def _unpack_files(
+        self, row: TakeIn, contents: Contents, parts: list[tuple[str, Path, str]]
+    ) -> Iterator[tuple[str, str]]:
         """The descriptor's files that are packed by gzip, each unpacked into the store."""
         paths = {name: path for name, path, _ in parts}
         members = {member.name: member for member in contents.members}
@@ -528,9 +797,12 @@ class Intake:
                 continue
             with contextlib.ExitStack() as stack:
                 sources: list[Source] = []
-                for name in pieces:                              # a packed file may also be cut into pieces (DSP0243 7.1)
+                # a packed file may also be cut into pieces (DSP0243 7.1)
+                for name in pieces:
                     opened = stack.enter_context(open(paths.get(name, parts[0][1]), "rb"))
-                    sources.append(FileSource(opened.fileno(), members[name].offset, members[name].size))
+                    sources.append(
+                        FileSource(opened.fileno(), members[name].offset, members[name].size)
+                    )
                 out = self._folder(row.id) / f"{number}.unpacked"
                 self._write_unpacked(packed.stream(ConcatSource(sources), "gzip"), out)
             with open(out, "rb") as made:
@@ -546,7 +818,11 @@ class Intake:
                 _put(descriptor, at, piece)
                 at += len(piece)
                 if at % (64 << 20) < len(piece) and shutil.disk_usage(out.parent).free < MARGIN:
-                    raise Conflict("the disk ran full while the package was unpacked", code="disk-full", hint="Free space on the server's disk.")
+                    raise Conflict(
+                        "the disk ran full while the package was unpacked",
+                        code="disk-full",
+                        hint="Free space on the server's disk.",
+                    )
             os.fsync(descriptor)
         finally:
             os.close(descriptor)
@@ -554,7 +830,9 @@ class Intake:
     # --- removing ---
 
     async def remove(self, sha256: str) -> None:
-        """Remove a package that neither a plan nor a run uses, and those of its bytes that no other package needs."""
+        """Remove a package that neither a plan nor a run uses, and those of its bytes that no other
+        package needs.
+        """
         row = await self.world.store.read(records.find_package, sha256)
         if row is None:
             raise NotFound("no such package")
@@ -578,7 +856,9 @@ def _set_name(contents: Contents, name: str) -> str:
 
 
 def title_of(contents: Contents, name: str) -> tuple[str, str]:
-    """(product, version): as the package says, else its file's name and the first digits of its digest."""
+    """(product, version): as the package says, else its file's name and the first digits of its
+    digest.
+    """
     systems = contents.envelope.systems if contents.envelope else ()
     for system in systems:
         for product in system.products:
@@ -593,11 +873,13 @@ def title_of(contents: Contents, name: str) -> tuple[str, str]:
 
 
 def _put(descriptor: int, offset: int, data: bytes) -> None:
-    """Write, leaving holes for blocks of zeros, so that zeros are neither kept nor read nor sent later."""
+    """Write, leaving holes for blocks of zeros, so that zeros are neither kept nor read nor sent
+    later.
+    """
     end = offset + len(data)
     for at in range(0, len(data), BLOCK):
-        piece = data[at:at + BLOCK]
-        if piece != _ZERO[:len(piece)]:
+        piece = data[at : at + BLOCK]
+        if piece != _ZERO[: len(piece)]:
             view = memoryview(piece)
             place = offset + at
             while view:
@@ -624,22 +906,47 @@ async def _read(source: Any) -> AsyncIterator[bytes]:
 
 
 def _scan(folder: Path) -> dict[str, tuple[int, int]]:
-    """Plain files of the inbox that may begin a package: path → (size, time of change in ns). Files that belong to another are left out."""
+    """Plain files of the inbox that may begin a package: path → (size, time of change in ns). Files
+    that belong to another are left out.
+    """
     found: dict[str, tuple[int, int]] = {}
     if not folder.is_dir():
         return found
-    for place in [folder, *(entry for entry in sorted(folder.iterdir()) if entry.is_dir() and not entry.is_symlink())][:200]:
-        entries = [entry for entry in sorted(place.iterdir())[:MAX_FILES] if entry.is_file() and not entry.is_symlink()]
+    for place in [
+        folder,
+        *(entry for entry in sorted(folder.iterdir()) if entry.is_dir() and not entry.is_symlink()),
+    ][:200]:
+        entries = [
+            entry
+            for entry in sorted(place.iterdir())[:MAX_FILES]
+            if entry.is_file() and not entry.is_symlink()
+        ]
         leads = [entry for entry in entries if entry.suffix.lower() == ".ovf"]
         belonging: set[str] = set()
         for lead in leads:
             with contextlib.suppress(StoneError), opened(lead) as given:
                 belonging |= {g.name for g in given if g.name != lead.name}
         for entry in entries:
-            if entry.name in belonging or entry.name.startswith(".") or entry.suffix in (".part", ".tmp", ".crdownload", ".mf", ".cert"):
+            if (
+                entry.name in belonging
+                or entry.name.startswith(".")
+                or entry.suffix in (".part", ".tmp", ".crdownload", ".mf", ".cert")
+            ):
                 continue
             state = entry.stat()
-            newest = max([state.st_mtime_ns, *(place.joinpath(n).stat().st_mtime_ns for n in belonging if place.joinpath(n).exists())]) \
-                if entry in leads else state.st_mtime_ns
+            newest = (
+                max(
+                    [
+                        state.st_mtime_ns,
+                        *(
+                            place.joinpath(n).stat().st_mtime_ns
+                            for n in belonging
+                            if place.joinpath(n).exists()
+                        ),
+                    ]
+                )
+                if entry in leads
+                else state.st_mtime_ns
+            )
             found[str(entry)] = (state.st_size, newest)
     return found

@@ -1,4 +1,6 @@
-"""What a driver carries out: a rollout of a plan, or groundwork on hosts. The driver knows the order and the journal, the job the steps."""
+"""What a driver carries out: a rollout of a plan, or groundwork on hosts. The driver knows the
+order and the journal, the job the steps.
+"""
 
 from __future__ import annotations
 
@@ -42,5 +44,3 @@ class Job(Protocol):
     def context(self, step: Step, host: KvmHost, record: Recorder) -> Context: ...
     async def finish(self) -> tuple[bool, dict[str, Any]]: ...
     async def undone(self) -> None: ...
-
-

@@ -1,7 +1,10 @@
-"""How much is done at once: limits per host, per datastore and overall that hold over all runs, shared out fairly between them.
+"""How much is done at once: limits per host, per datastore and overall that hold over all runs,
+shared out fairly between them.
 
-A run says which of its steps could begin; steps get a slot when all three limits leave one. Where several runs want one, the run that
-has fewest goes first, then the one that has waited longest. Waits for what guests do by themselves take no slot.
+A run says which of its steps could begin; steps get a slot when all three limits leave one. Where
+several runs want one, the run that
+has fewest goes first, then the one that has waited longest. Waits for what guests do by themselves
+take no slot.
 """
 
 from __future__ import annotations
@@ -42,7 +45,9 @@ class Limiter:
         self._share()
 
     def want(self, run: str, steps: Iterable[Step], wake: Callable[[], None]) -> set[str]:
-        """Say which steps of a run could begin now; keys of those that hold a slot. Others get theirs later, and `wake` is called."""
+        """Say which steps of a run could begin now; keys of those that hold a slot. Others get
+        theirs later, and `wake` is called.
+        """
         claim = self._claims.setdefault(run, _Claim(wake, since=next(self._turn)))
         claim.wake = wake
         claim.wanted = {step.key: step for step in steps if step.key not in claim.held}
@@ -79,8 +84,14 @@ class Limiter:
             return f"limit of {self._limits.overall} steps at once reached"
         if step.host and sum(other.host == step.host for other in busy) >= self._limits.per_host:
             return f"limit of {self._limits.per_host} steps on {step.host} reached"
-        if step.datastore and sum((other.host, other.datastore) == (step.host, step.datastore) for other in busy) >= self._limits.per_datastore:
-            return f"limit of {self._limits.per_datastore} steps on datastore {step.datastore} reached"
+        if (
+            step.datastore
+            and sum((other.host, other.datastore) == (step.host, step.datastore) for other in busy)
+            >= self._limits.per_datastore
+        ):
+            return (
+                f"limit of {self._limits.per_datastore} steps on datastore {step.datastore} reached"
+            )
         return ""
 
     def _share(self, asking: str = "") -> None:
@@ -97,7 +108,9 @@ class Limiter:
 
     def _next(self) -> tuple[str, Step] | None:
         """Whose turn it is."""
-        for run, claim in sorted(self._claims.items(), key=lambda item: (len(item[1].held), item[1].since)):
+        for run, claim in sorted(
+            self._claims.items(), key=lambda item: (len(item[1].held), item[1].since)
+        ):
             for step in claim.wanted.values():
                 if not self._full(step):
                     return run, step

@@ -7,7 +7,14 @@ import contextlib
 from collections.abc import AsyncIterator, Sequence
 
 from nimble_stone.core import changes
-from nimble_stone.core.errors import Conflict, InputError, NotFound, RemoteFailed, RemoteTimeout, StoneError
+from nimble_stone.core.errors import (
+    Conflict,
+    InputError,
+    NotFound,
+    RemoteFailed,
+    RemoteTimeout,
+    StoneError,
+)
 from nimble_stone.core.estate import Machine, MachineFacts
 from nimble_stone.engine.world import World
 from nimble_stone.hosts.redfish import KINDS_OF_RESET, RedfishMachine, until
@@ -16,15 +23,28 @@ from nimble_stone.store import records
 SIDE_BY_SIDE = 32
 READ_S = 120.0
 POWER_S = 120.0
-AFTER = {"On": "On", "ForceOff": "Off", "GracefulShutdown": "Off", "ForceRestart": "On", "GracefulRestart": "On", "PowerCycle": "On"}
+AFTER = {
+    "On": "On",
+    "ForceOff": "Off",
+    "GracefulShutdown": "Off",
+    "ForceRestart": "On",
+    "GracefulRestart": "On",
+    "PowerCycle": "On",
+}
 
 
 @contextlib.asynccontextmanager
 async def reached(world: World, machine: Machine) -> AsyncIterator[RedfishMachine]:
-    """The controller, known by its pinned certificate. Raises Conflict when none was confirmed, NotFound without the keyring entry."""
+    """The controller, known by its pinned certificate. Raises Conflict when none was confirmed,
+    NotFound without the keyring entry.
+    """
     pinned = await world.store.read(records.get_pin, f"{machine.address}:{machine.port}")
     if not pinned:
-        raise Conflict(f"the certificate of {machine.name} was never confirmed", code="unpinned", hint="Look at it on the estate page, and pin it.")
+        raise Conflict(
+            f"the certificate of {machine.name} was never confirmed",
+            code="unpinned",
+            hint="Look at it on the estate page, and pin it.",
+        )
     password = await world.open_secret(machine.credential)
     shown = await world.reach.certificate(machine.address, machine.port, world.clock())
     odd = shown.odd if shown.fingerprint == pinned else ""
@@ -32,8 +52,12 @@ async def reached(world: World, machine: Machine) -> AsyncIterator[RedfishMachin
         yield RedfishMachine(machine.name, peer, machine.user, password, odd)
 
 
-async def read(world: World, machines: Sequence[Machine], known: dict[str, MachineFacts]) -> dict[str, MachineFacts]:
-    """Fresh facts, kept. A slow or failing controller delays nobody; the last facts stay, with the trouble noted."""
+async def read(
+    world: World, machines: Sequence[Machine], known: dict[str, MachineFacts]
+) -> dict[str, MachineFacts]:
+    """Fresh facts, kept. A slow or failing controller delays nobody; the last facts stay, with the
+    trouble noted.
+    """
     gate = asyncio.Semaphore(SIDE_BY_SIDE)
 
     async def one(machine: Machine) -> tuple[str, MachineFacts]:
@@ -43,30 +67,50 @@ async def read(world: World, machines: Sequence[Machine], known: dict[str, Machi
                 async with asyncio.timeout(READ_S), reached(world, machine) as controller:
                     facts = await controller.read_facts(now)
             except StoneError as error:
-                facts = MachineFacts(machine=machine.name, tried_at=now, trouble=str(error), trouble_code=error.code)
+                facts = MachineFacts(
+                    machine=machine.name, tried_at=now, trouble=str(error), trouble_code=error.code
+                )
             except TimeoutError:
-                facts = MachineFacts(machine=machine.name, tried_at=now, trouble=f"reading it took longer than {READ_S:g} s", trouble_code="remote-timeout")
+                facts = MachineFacts(
+                    machine=machine.name,
+                    tried_at=now,
+                    trouble=f"reading it took longer than {READ_S:g} s",
+                    trouble_code="remote-timeout",
+                )
             before = known.get(machine.name)
             if not facts.trouble and before is not None and before.read_at:
                 found = changes.of_machine(before, facts)
-                facts = facts.model_copy(update={"changes": found or before.changes, "changed_since": before.read_at if found else before.changed_since})
+                facts = facts.model_copy(
+                    update={
+                        "changes": found or before.changes,
+                        "changed_since": before.read_at if found else before.changed_since,
+                    }
+                )
             return machine.name, await world.store.write(records.put_machine_facts, facts)
+
     return dict(await asyncio.gather(*(one(machine) for machine in machines)))
 
 
 async def power(world: World, name: str, kind: str, confirmed: str) -> MachineFacts:
     """Switch a machine, and watch until it is so. `confirmed`: its name, typed by the person.
 
-    Raises: InputError without the confirmation, RemoteFailed in the controller's words, RemoteTimeout when it did not come about.
+    Raises: InputError without the confirmation, RemoteFailed in the controller's words,
+    RemoteTimeout when it did not come about.
     """
     if kind not in KINDS_OF_RESET:
-        raise InputError(f"there is no {kind}; there are {', '.join(KINDS_OF_RESET)}", code="reset-kind")
+        raise InputError(
+            f"there is no {kind}; there are {', '.join(KINDS_OF_RESET)}", code="reset-kind"
+        )
     estate = await world.store.read(records.load_estate)
     machine = estate.machine(name)
     if machine is None:
         raise NotFound(f"the estate has no machine “{name}”")
     if confirmed.strip() != name:
-        raise InputError(f"type “{name}” to confirm", code="unconfirmed", hint="Whatever runs on the machine stops with it.")
+        raise InputError(
+            f"type “{name}” to confirm",
+            code="unconfirmed",
+            hint="Whatever runs on the machine stops with it.",
+        )
     async with world.lock(f"power {name}"), reached(world, machine) as controller:
         before = await controller.power_state()
         if AFTER[kind] == before and kind in ("On", "ForceOff", "GracefulShutdown"):
@@ -79,6 +123,11 @@ async def power(world: World, name: str, kind: str, confirmed: str) -> MachineFa
         came = await until(controller, AFTER[kind], POWER_S * max(0.1, world.pace), world.pause)
     facts = (await read(world, [machine], estate.machine_facts))[name]
     if not came:
-        raise RemoteTimeout(f"{name} took the wish for {kind}, but its controller does not report it {AFTER[kind].lower()} within {POWER_S:g} s"
-                            f" (it says {facts.power or 'nothing'})", target=name, operation=kind, hint="Look at its console.")
+        raise RemoteTimeout(
+            f"{name} took the wish for {kind}, but its controller does not report it"
+            f" {AFTER[kind].lower()} within {POWER_S:g} s (it says {facts.power or 'nothing'})",
+            target=name,
+            operation=kind,
+            hint="Look at its console.",
+        )
     return facts

@@ -44,7 +44,9 @@ _views: dict[str, tuple[object, PackageView]] = {}
 
 
 def view_of(row: PackageRow) -> PackageView:
-    """What the sheet needs of it; remembered as long as the package's document stays. Raises FormatError for a package that a plan cannot roll out."""
+    """What the sheet needs of it; remembered as long as the package's document stays. Raises
+    FormatError for a package that a plan cannot roll out.
+    """
     kept = _views.get(row.sha256)
     if kept is None or kept[0] != row.doc:
         kept = (row.doc, PackageView(row.sha256, contents_of(row).descriptor, row.thin_bytes))
@@ -59,12 +61,16 @@ def blob(folder: Path, sha256: str) -> Path:
 
 def blobs_of(contents: Contents) -> set[str]:
     """Digests of all bytes a package needs."""
-    return {member.blob for member in contents.members if member.blob} | {digest for _, digest in contents.unpacked}
+    return {member.blob for member in contents.members if member.blob} | {
+        digest for _, digest in contents.unpacked
+    }
 
 
 @contextlib.contextmanager
 def open_disk(folder: Path, contents: Contents, disk_id: str) -> Iterator[convert.Conversion]:
-    """A conversion of one disk to qcow2; the files are open inside the block. Raises FormatError."""
+    """A conversion of one disk to qcow2; the files are open inside the block. Raises
+    FormatError.
+    """
     with contextlib.ExitStack() as stack:
         yield convert.prepare(_image(_Files(folder, contents, stack), disk_id))
 
@@ -82,14 +88,20 @@ class _Files:
             try:
                 self.open[digest] = os.open(blob(self.folder, digest), os.O_RDONLY | os.O_CLOEXEC)
             except OSError as error:
-                raise FormatError("the package's file is gone from the server's store", code="package-gone", hint="Take the package in again.") from error
+                raise FormatError(
+                    "the package's file is gone from the server's store",
+                    code="package-gone",
+                    hint="Take the package in again.",
+                ) from error
             self.stack.callback(os.close, self.open[digest])
         return self.open[digest]
 
     def source(self, name: str) -> Source:
         """A file by its name in the package. Raises FormatError."""
         member = self.contents.member(name)
-        return FileSource(self._descriptor(member.blob or self.contents.sha256), member.offset, member.size)
+        return FileSource(
+            self._descriptor(member.blob or self.contents.sha256), member.offset, member.size
+        )
 
     def referenced(self, file: FileRef) -> Source:
         """A referenced file: unpacked, put together from its pieces, or as it is."""
@@ -111,7 +123,9 @@ def _image(files: _Files, disk_id: str) -> Image:
         return open_image(files.source(main.name), files.all(), raw=True)
     disk = next(disk for disk in contents.envelope.disks if disk.id == disk_id)
     file = next(file for file in contents.envelope.files if file.id == disk.file_id)
-    image = open_image(files.referenced(file), files.all() if len(contents.members) < 50 else {}, raw=True)
+    image = open_image(
+        files.referenced(file), files.all() if len(contents.members) < 50 else {}, raw=True
+    )
     return Layered(image, _image(files, disk.parent)) if disk.parent else image
 
 
@@ -120,7 +134,13 @@ def disk_ids(contents: Contents) -> list[str]:
     if contents.envelope is None:
         return [disk.name for disk in contents.disks]
     filled = {disk.id for disk in contents.envelope.disks if disk.file_id}
-    return [ident for ident in dict.fromkeys(ident for system in contents.envelope.systems for ident in system.standard.disks) if ident in filled]
+    return [
+        ident
+        for ident in dict.fromkeys(
+            ident for system in contents.envelope.systems for ident in system.standard.disks
+        )
+        if ident in filled
+    ]
 
 
 def thin_bytes(folder: Path, contents: Contents) -> int:
@@ -137,31 +157,48 @@ def full_bytes(contents: Contents) -> int:
     if contents.envelope is None:
         return sum(disk.capacity_bytes or 0 for disk in contents.disks)
     sizes = {disk.id: disk.capacity_bytes for disk in contents.envelope.disks}
-    return sum(sizes[ident] for system in contents.envelope.systems for ident in system.standard.disks)
+    return sum(
+        sizes[ident] for system in contents.envelope.systems for ident in system.standard.disks
+    )
 
 
 def in_language(folder: Path, contents: Contents, language: str) -> Contents:
-    """The same package with its texts in another language, where it has one. Raises FormatError when its file is gone."""
+    """The same package with its texts in another language, where it has one. Raises FormatError
+    when its file is gone.
+    """
     if contents.envelope is None or not language:
         return contents
     with contextlib.ExitStack() as stack:
         files = _Files(folder, contents, stack)
         source = files.source(_descriptor_name(contents))
         data = source.read_at(0, source.size_bytes)
-        texts = {name: files.source(name).read_at(0, files.source(name).size_bytes) for name in envelope.text_files(data)
-                 if any(m.name == name and m.size <= MAX_MANIFEST for m in contents.members)}
+        texts = {
+            name: files.source(name).read_at(0, files.source(name).size_bytes)
+            for name in envelope.text_files(data)
+            if any(m.name == name and m.size <= MAX_MANIFEST for m in contents.members)
+        }
         return replace(contents, envelope=envelope.read(data, language, texts)[0])
 
 
-def signature_now(folder: Path, contents: Contents, trust: Sequence[Certificate], now: float) -> signature.Signature:
-    """The signature against today's trust list and clock; what was found at take-in may have changed since."""
+def signature_now(
+    folder: Path, contents: Contents, trust: Sequence[Certificate], now: float
+) -> signature.Signature:
+    """The signature against today's trust list and clock; what was found at take-in may have
+    changed since.
+    """
     names = {m.name.lower().rsplit(".", 1)[-1]: m.name for m in contents.members}
     if "mf" not in names or "cert" not in names:
         return signature.Signature("absent")
     with contextlib.ExitStack() as stack:
         files = _Files(folder, contents, stack)
         listed, certificate = files.source(names["mf"]), files.source(names["cert"])
-        return signature.check(certificate.read_at(0, certificate.size_bytes), listed.read_at(0, listed.size_bytes), names["mf"], trust, now)
+        return signature.check(
+            certificate.read_at(0, certificate.size_bytes),
+            listed.read_at(0, listed.size_bytes),
+            names["mf"],
+            trust,
+            now,
+        )
 
 
 def _descriptor_name(contents: Contents) -> str:

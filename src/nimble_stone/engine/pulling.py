@@ -1,6 +1,8 @@
-"""Serving package disks to hosts that fetch them themselves: one-time signed addresses, with a time, a digest and a rate.
+"""Serving package disks to hosts that fetch them themselves: one-time signed addresses, with a
+time, a digest and a rate.
 
-The address is good for one transfer (which may be taken up by range after a cut), for one disk, until its time is over.
+The address is good for one transfer (which may be taken up by range after a cut), for one disk,
+until its time is over.
 """
 
 from __future__ import annotations
@@ -25,7 +27,9 @@ LASTS_S = 6 * 3600.0
 
 @dataclass
 class Offer:
-    """One disk on offer to one host. `rate` in bytes per second, 0 without limit; `path`: its spool file, if there is one."""
+    """One disk on offer to one host. `rate` in bytes per second, 0 without limit; `path`: its spool
+    file, if there is one.
+    """
 
     contents: Contents
     disk: str
@@ -39,7 +43,9 @@ class Offer:
 
 
 class Desk:
-    """The open offers of a server. `base` is the address under which hosts reach it, '' when they cannot."""
+    """The open offers of a server. `base` is the address under which hosts reach it, '' when they
+    cannot.
+    """
 
     def __init__(self, world: World, base: str = "") -> None:
         self.world, self.base = world, base.rstrip("/")
@@ -49,8 +55,17 @@ class Desk:
     def _sign(self, ident: str, until: int) -> str:
         return hmac.new(self._key, f"{ident} {until}".encode(), "sha256").hexdigest()[:32]
 
-    def open(self, contents: Contents, disk: str, told: Callable[[int], None], rate: float = 0.0, path: Path | None = None) -> tuple[str, str]:
-        """Offer a disk: (id, address). `told` hears how many bytes were sent so far; `path` is the disk in the spool, if it lies there."""
+    def open(
+        self,
+        contents: Contents,
+        disk: str,
+        told: Callable[[int], None],
+        rate: float = 0.0,
+        path: Path | None = None,
+    ) -> tuple[str, str]:
+        """Offer a disk: (id, address). `told` hears how many bytes were sent so far; `path` is the
+        disk in the spool, if it lies there.
+        """
         ident, until = secrets.token_hex(8), int(self.world.clock() + LASTS_S)
         self._offers[ident] = Offer(contents, disk, until, rate, told, path)
         return ident, f"{self.base}/pull/{ident}.{until}.{self._sign(ident, until)}"
@@ -65,10 +80,16 @@ class Desk:
         return offer.seen.hexdigest() if offer and offer.done and offer.hashed >= 0 else ""
 
     def find(self, ticket: str) -> Offer:
-        """The offer of a ticket. Raises Denied for one that is forged or over, NotFound for one that was used."""
+        """The offer of a ticket. Raises Denied for one that is forged or over, NotFound for one
+        that was used.
+        """
         ident, _, rest = ticket.partition(".")
         until, _, mac = rest.partition(".")
-        if not until.isdigit() or len(until) > 12 or not hmac.compare_digest(mac, self._sign(ident, int(until))):
+        if (
+            not until.isdigit()
+            or len(until) > 12
+            or not hmac.compare_digest(mac, self._sign(ident, int(until)))
+        ):
             raise Denied("this address was not made here")
         if self.world.clock() > int(until):
             raise Denied("this address is over")
@@ -79,7 +100,9 @@ class Desk:
 
     def begin(self, offer: Offer, stack: ExitStack) -> Conversion:
         """The conversion behind an offer; its files stay open until the stack is closed."""
-        return stack.enter_context(packages.open_disk(self.world.packages, offer.contents, offer.disk))
+        return stack.enter_context(
+            packages.open_disk(self.world.packages, offer.contents, offer.disk)
+        )
 
     def pieces(self, offer: Offer, conversion: Conversion, start: int) -> Iterator[bytes]:
         """The bytes from `start` on, hashed as they go as long as nothing is left out."""
@@ -95,4 +118,5 @@ class Desk:
             offer.told(sent)
         offer.done = True
         if offer.hashed != sent:
-            offer.hashed = -1                                   # taken up in the middle: its digest is computed elsewhere
+            # taken up in the middle: its digest is computed elsewhere
+            offer.hashed = -1

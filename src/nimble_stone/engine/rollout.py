@@ -15,8 +15,21 @@ from nimble_stone.hosts.kvm import KvmHost, Recorder
 from nimble_stone.store import entries, records
 from nimble_stone.store.runs import RunRow
 
-UNDO_STAGE = {"call": 0, "services": 0, "boot": 0, "learn": 0, "start": 0, "define": 1, "medium": 2, "clone": 2, "tidy": 2, "carry": 3}
-"""In which order things are taken back: guests before their disks, disks before the copies they were made from."""
+UNDO_STAGE = {
+    "call": 0,
+    "services": 0,
+    "boot": 0,
+    "learn": 0,
+    "start": 0,
+    "define": 1,
+    "medium": 2,
+    "clone": 2,
+    "tidy": 2,
+    "carry": 3,
+}
+"""In which order things are taken back: guests before their disks, disks before the copies they
+were made from.
+"""
 
 
 class Rollout:
@@ -26,7 +39,9 @@ class Rollout:
 
     def __init__(self, world: World, row: RunRow, found: Mapping[str, records.PackageRow]) -> None:
         self.world, self.run_id = world, row.id
-        self._contents = {sha256: packages.contents_of(package) for sha256, package in found.items()}
+        self._contents = {
+            sha256: packages.contents_of(package) for sha256, package in found.items()
+        }
         self._main = row.package
         self._run = thaw(row, made_from(row, found))
         self.steps = self._run.steps
@@ -52,14 +67,19 @@ class Rollout:
         """What the step works with."""
         node = self._run.sheet.node(step.node)
         package = self._run.sheet.packages.of(node.role) if node else None
-        contents = self._contents[step.detail.get("package") or (package.sha256 if package else self._main)]
+        contents = self._contents[
+            step.detail.get("package") or (package.sha256 if package else self._main)
+        ]
         return Context(self.world, self._run, step, contents, host, record)
 
     async def finish(self) -> tuple[bool, dict[str, Any]]:
         """Prove what was built."""
         verdicts = await prove.prove(self.world, self._run)
         await prove.keep(self.world, self.run_id, verdicts)
-        return all(v.passed for v in verdicts), {"passed": sum(v.passed for v in verdicts), "failed": sum(not v.passed for v in verdicts)}
+        return all(v.passed for v in verdicts), {
+            "passed": sum(v.passed for v in verdicts),
+            "failed": sum(not v.passed for v in verdicts),
+        }
 
     async def undone(self) -> None:
         """Tokens of nodes that are gone go too."""

@@ -1,4 +1,6 @@
-"""Looking through a range of addresses for hosts and controllers: slowly enough for any switch, stoppable, and nothing is kept."""
+"""Looking through a range of addresses for hosts and controllers: slowly enough for any switch,
+stoppable, and nothing is kept.
+"""
 
 from __future__ import annotations
 
@@ -19,7 +21,9 @@ KEPT = 8
 
 @dataclass(frozen=True)
 class Seen:
-    """Something that answered. `kind`: ssh by its banner, redfish by its service root, other when it said neither."""
+    """Something that answered. `kind`: ssh by its banner, redfish by its service root, other when
+    it said neither.
+    """
 
     address: str
     port: int
@@ -49,12 +53,16 @@ class Scanner:
         self._scans: dict[str, Scan] = {}
 
     def start(self, text: str, wanted_ports: list[int]) -> Scan:
-        """Begin. Raises InputError for a range that is too large, wrong, or may not be dialled; Conflict while another one is under way."""
+        """Begin. Raises InputError for a range that is too large, wrong, or may not be dialled;
+        Conflict while another one is under way.
+        """
         found, ports = scan_range.addresses(text), scan_range.ports(wanted_ports)
         for address in found:
             self.world.reach.policy.real(str(address), ports[0])
         if any(scan.state == "running" for scan in self._scans.values()):
-            raise Conflict("a scan is under way", code="scan-active", hint="Let it end, or stop it.")
+            raise Conflict(
+                "a scan is under way", code="scan-active", hint="Let it end, or stop it."
+            )
         scan = Scan(secrets.token_hex(4), len(found) * len(ports), self.world.clock())
         scan.task = asyncio.create_task(self._go(scan, found, ports))
         self._scans[scan.id] = scan
@@ -109,7 +117,12 @@ class Scanner:
             if said.startswith("SSH-"):
                 scan.seen.append(Seen(address, port, "ssh", said[:120]))
                 return
-            scan.seen.append(await self._redfish(address, port) or Seen(address, port, "other", said[:120] or "it listens, but says nothing by itself"))
+            scan.seen.append(
+                await self._redfish(address, port)
+                or Seen(
+                    address, port, "other", said[:120] or "it listens, but says nothing by itself"
+                )
+            )
         except StoneError:
             return
         finally:
@@ -125,4 +138,13 @@ class Scanner:
         except StoneError:
             return None
         version = answer.data.get("RedfishVersion")
-        return Seen(address, port, "redfish", f"Redfish {str(version)[:20]}, certificate of {shown.subject or 'nobody'}") if version else None
+        return (
+            Seen(
+                address,
+                port,
+                "redfish",
+                f"Redfish {str(version)[:20]}, certificate of {shown.subject or 'nobody'}",
+            )
+            if version
+            else None
+        )

@@ -1,6 +1,8 @@
-"""Disks converted once for many readers: when several datastores need one, or hosts fetch it themselves, it lies ready as a file.
+"""Disks converted once for many readers: when several datastores need one, or hosts fetch it
+themselves, it lies ready as a file.
 
-A spool file's name holds what it is and its SHA-256. The oldest go when the spool takes more than a quarter of the disk; without room there is none,
+A spool file's name holds what it is and its SHA-256. The oldest go when the spool takes more than a
+quarter of the disk; without room there is none,
 and each transfer converts for itself.
 """
 
@@ -44,7 +46,9 @@ def find(folder: Path, contents: Contents, disk: str) -> Spooled | None:
 
 
 def make(folder: Path, contents: Contents, disk: str) -> Spooled | None:
-    """Convert a disk into the spool; None when there is no room. For a thread, one at a time per disk. Raises FormatError."""
+    """Convert a disk into the spool; None when there is no room. For a thread, one at a time per
+    disk. Raises FormatError.
+    """
     known = find(folder, contents, disk)
     if known is not None:
         return known
@@ -52,7 +56,10 @@ def make(folder: Path, contents: Contents, disk: str) -> Spooled | None:
     place.mkdir(exist_ok=True, mode=0o700)
     with packages.open_disk(folder, contents, disk) as conversion:
         usage = shutil.disk_usage(folder)
-        if conversion.file_bytes + MARGIN > usage.free or conversion.file_bytes > usage.total * SHARE:
+        if (
+            conversion.file_bytes + MARGIN > usage.free
+            or conversion.file_bytes > usage.total * SHARE
+        ):
             return None
         part = place / f"{secrets.token_hex(6)}.part"
         descriptor = os.open(part, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o600)
@@ -62,7 +69,11 @@ def make(folder: Path, contents: Contents, disk: str) -> Spooled | None:
             final = place / f"{name_of(contents.sha256, disk)}.{digest}"
             os.replace(part, final)
         except OSError as error:
-            raise FormatError(f"the disk cannot be converted here: {error.strerror}", code="disk-full", hint="Free space on the server's disk.") from error
+            raise FormatError(
+                f"the disk cannot be converted here: {error.strerror}",
+                code="disk-full",
+                hint="Free space on the server's disk.",
+            ) from error
         finally:
             os.close(descriptor)
             part.unlink(missing_ok=True)
@@ -78,8 +89,14 @@ def forget(folder: Path, sha256: str, disks: list[str]) -> None:
 
 
 def _prune(place: Path, most: int, keep: Path) -> None:
-    """Remove the longest unused files until the rest fits. A file that is being sent stays readable for its sender."""
-    found = sorted((path for path in place.iterdir() if path != keep), key=lambda path: path.stat().st_mtime, reverse=True)
+    """Remove the longest unused files until the rest fits. A file that is being sent stays readable
+    for its sender.
+    """
+    found = sorted(
+        (path for path in place.iterdir() if path != keep),
+        key=lambda path: path.stat().st_mtime,
+        reverse=True,
+    )
     total = keep.stat().st_size
     for path in found:
         total += path.stat().st_size

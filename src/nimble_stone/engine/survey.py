@@ -1,4 +1,6 @@
-"""Reading the world before a run: facts of hosts side by side, and who answers on planned addresses."""
+"""Reading the world before a run: facts of hosts side by side, and who answers on planned
+addresses.
+"""
 
 from __future__ import annotations
 
@@ -21,18 +23,27 @@ READ_S = 90.0
 PINGS = 16
 
 
-async def read_hosts(world: World, hosts: Sequence[Host], known: dict[str, Facts], *, limit_s: float | None = None) -> dict[str, Facts]:
-    """Fresh facts of hosts, kept. A slow or failing host delays nobody; its last facts stay, with the trouble noted."""
+async def read_hosts(
+    world: World, hosts: Sequence[Host], known: dict[str, Facts], *, limit_s: float | None = None
+) -> dict[str, Facts]:
+    """Fresh facts of hosts, kept. A slow or failing host delays nobody; its last facts stay, with
+    the trouble noted.
+    """
     gate = asyncio.Semaphore(SIDE_BY_SIDE)
     estate = await world.store.read(records.load_estate)
 
     async def one(host: Host) -> tuple[str, Facts]:
         async with gate:
-            return host.name, await _read(world, estate, host, known.get(host.name), limit_s or READ_S)
+            return host.name, await _read(
+                world, estate, host, known.get(host.name), limit_s or READ_S
+            )
+
     return dict(await asyncio.gather(*(one(host) for host in hosts)))
 
 
-async def _read(world: World, estate: Estate, host: Host, before: Facts | None, limit_s: float) -> Facts:
+async def _read(
+    world: World, estate: Estate, host: Host, before: Facts | None, limit_s: float
+) -> Facts:
     """One host's facts, kept; what changed since the reading before is noted with them."""
     peers = [other.name for other in estate.bay(host.bay)]
     world.reading[host.name] = world.monotonic()
@@ -42,32 +53,60 @@ async def _read(world: World, estate: Estate, host: Host, before: Facts | None, 
             facts = await kvm.read_facts(world.clock(), before, names=peers[:64], clock=world.clock)
             facts = facts.model_copy(update={"paths": await _paths(kvm, estate, host, facts)})
     except StoneError as error:
-        facts = Facts(host=host.name, read_at=world.clock(), tried_at=world.clock(), trouble=str(error), trouble_code=error.code)
+        facts = Facts(
+            host=host.name,
+            read_at=world.clock(),
+            tried_at=world.clock(),
+            trouble=str(error),
+            trouble_code=error.code,
+        )
     except TimeoutError:
-        facts = Facts(host=host.name, read_at=world.clock(), tried_at=world.clock(), trouble=f"it did not answer within {limit_s:g} s",
-                      trouble_code="remote-timeout")
+        facts = Facts(
+            host=host.name,
+            read_at=world.clock(),
+            tried_at=world.clock(),
+            trouble=f"it did not answer within {limit_s:g} s",
+            trouble_code="remote-timeout",
+        )
     finally:
         world.reading.pop(host.name, None)
     if not facts.trouble and before is not None and before.memory_bytes:
         found = changes.of_host(before, facts)
-        facts = facts.model_copy(update={"changes": found or before.changes, "changed_since": before.read_at if found else before.changed_since})
+        facts = facts.model_copy(
+            update={
+                "changes": found or before.changes,
+                "changed_since": before.read_at if found else before.changed_since,
+            }
+        )
     return await world.store.write(records.put_facts, facts)
 
 
 async def _paths(kvm: KvmHost, estate: Estate, host: Host, facts: Facts) -> tuple[Path, ...]:
-    """Probe the way to the next host of the bay, over every network both have addresses in: a ring finds a narrow host with one packet each."""
+    """Probe the way to the next host of the bay, over every network both have addresses in: a ring
+    finds a narrow host with one packet each.
+    """
     peer = next_of(estate, host)
     if peer is None:
         return ()
     theirs = estate.facts.get(peer.name, Facts(host=peer.name))
     ways = {(name, address, mtu) for name, address, mtu in ways_to(facts, theirs)}
     if not any(address == peer.address for _, address, _ in ways):
-        own = next((i.mtu for i in facts.interfaces if any(a.partition("/")[0] == host.address for a in i.addresses)), 1500)
+        own = next(
+            (
+                i.mtu
+                for i in facts.interfaces
+                if any(a.partition("/")[0] == host.address for a in i.addresses)
+            ),
+            1500,
+        )
         ways.add(("", peer.address, own))
 
     async def one(network: str, address: str, mtu: int) -> Path:
         passes, words = await kvm.passes(address, mtu)
-        return Path(network=network, peer=peer.name, address=address, mtu=mtu, passes=passes, words=words)
+        return Path(
+            network=network, peer=peer.name, address=address, mtu=mtu, passes=passes, words=words
+        )
+
     return tuple(await asyncio.gather(*(one(*way) for way in sorted(ways)[:8])))
 
 
@@ -79,26 +118,46 @@ def next_of(estate: Estate, host: Host) -> Host | None:
 
 
 def ways_to(mine: Facts, theirs: Facts) -> list[tuple[str, str, int]]:
-    """(network carried by both, the peer's address on it, our MTU on it) where both have an address in the same subnet."""
+    """(network carried by both, the peer's address on it, our MTU on it) where both have an address
+    in the same subnet.
+    """
     ways = []
     for net in mine.networks:
         ours = next((i for i in mine.interfaces if i.name == net.bridge), None)
         other = next((n for n in theirs.networks if n.name == net.name), None)
-        link = next((i for i in theirs.interfaces if other is not None and i.name == other.bridge), None)
+        link = next(
+            (i for i in theirs.interfaces if other is not None and i.name == other.bridge), None
+        )
         if ours is None or link is None:
             continue
         for address in link.addresses:
             near = ip_interface(address)
-            if any(ip_interface(own).network == near.network for own in ours.addresses) and near.version == 4:
+            if (
+                any(ip_interface(own).network == near.network for own in ours.addresses)
+                and near.version == 4
+            ):
                 ways.append((net.name, str(near.ip), ours.mtu))
     return ways
 
 
 async def unreached(world: World, sheet: Sheet, estate: Estate) -> dict[str, str]:
-    """“host:port” → why, of places beyond the plan that are not reached from a host that carries the nodes' network (or, if none does, from any of the bay)."""
-    hosts = [host for host in estate.bay(sheet.plan.bay) if host.name in estate.facts and not estate.facts[host.name].trouble]
+    """“host:port” → why, of places beyond the plan that are not reached from a host that carries
+    the nodes' network (or, if none does, from any of the bay).
+    """
+    hosts = [
+        host
+        for host in estate.bay(sheet.plan.bay)
+        if host.name in estate.facts and not estate.facts[host.name].trouble
+    ]
     network = sheet.nodes[0].value("network") if sheet.nodes else ""
-    near = next((host for host in hosts if any(net.name == network and net.active for net in estate.facts[host.name].networks)), hosts[0] if hosts else None)
+    near = next(
+        (
+            host
+            for host in hosts
+            if any(net.name == network and net.active for net in estate.facts[host.name].networks)
+        ),
+        hosts[0] if hosts else None,
+    )
     if near is None:
         return {}
     kvm = await world.kvm(near)
@@ -109,28 +168,55 @@ async def unreached(world: World, sheet: Sheet, estate: Estate) -> dict[str, str
         except StoneError as error:
             why = str(error)
         return f"{name}:{port}", f"{why} (tried from {near.name})" if why else ""
+
     found = await asyncio.gather(*(one(name, port) for _, name, port, _ in places(sheet)))
     return {place: why for place, why in found if why}
 
 
 async def who_answers(world: World, sheet: Sheet, estate: Estate, own: set[str]) -> dict[str, str]:
-    """Address → evidence, for planned addresses that somebody answers on: asked from a host that carries the network, and by
-    the product's own port from here. `own`: addresses of guests that the checked run made itself."""
+    """Address → evidence, for planned addresses that somebody answers on: asked from a host that
+    carries the network, and by
+    the product's own port from here. `own`: addresses of guests that the checked run made itself.
+    """
     gate = asyncio.Semaphore(PINGS)
-    hosts = [host for host in estate.bay(sheet.plan.bay) if host.name in estate.facts and not estate.facts[host.name].trouble]
+    hosts = [
+        host
+        for host in estate.bay(sheet.plan.bay)
+        if host.name in estate.facts and not estate.facts[host.name].trouble
+    ]
 
     async def one(address: str, network: str) -> tuple[str, str]:
         async with gate:
             if await world.reach.port_open(address, sheet.kit.service.port, limit_s=1.5):
                 return address, f"port {sheet.kit.service.port} is open"
-            near = next((h for h in hosts if any(n.name == network and n.active for n in estate.facts[h.name].networks)), None)
+            near = next(
+                (
+                    h
+                    for h in hosts
+                    if any(n.name == network and n.active for n in estate.facts[h.name].networks)
+                ),
+                None,
+            )
             if near is not None and await (await world.kvm(near)).answers_ping(address):
                 return address, f"answers a ping from {near.name}"
             return address, ""
-    lies_in = {f"virtual.{one.id}": network_column(one.network or "", "network") for one in sheet.kit.virtual}
-    asked = {value: (node or sheet.nodes[0]).value(lies_in.get(column, column.removesuffix("address") + "network"))
-             for node, column, value in sheet.addresses() if ip(value) and value not in own}
-    found = await asyncio.gather(*(one(address, network) for address, network in asked.items()), return_exceptions=True)
+
+    lies_in = {
+        f"virtual.{one.id}": network_column(one.network or "", "network")
+        for one in sheet.kit.virtual
+    }
+    asked = {
+        value: (
+            (node or sheet.nodes[0]).value(
+                lies_in.get(column, column.removesuffix("address") + "network")
+            )
+        )
+        for node, column, value in sheet.addresses()
+        if ip(value) and value not in own
+    }
+    found = await asyncio.gather(
+        *(one(address, network) for address, network in asked.items()), return_exceptions=True
+    )
     for item in found:
         if isinstance(item, BaseException) and not isinstance(item, StoneError):
             raise item

@@ -1,4 +1,6 @@
-"""Getting a package's disk into a volume of a datastore: pushed over SSH, or pulled by the host; the faster one, found by trial."""
+"""Getting a package's disk into a volume of a datastore: pushed over SSH, or pulled by the host;
+the faster one, found by trial.
+"""
 
 from __future__ import annotations
 
@@ -28,7 +30,9 @@ Tell = Callable[[int, int, float], None]
 
 @dataclass(frozen=True)
 class Trial:
-    """What was measured to a host, in bytes per second; 0 where that way does not work. `why` says it in words."""
+    """What was measured to a host, in bytes per second; 0 where that way does not work. `why` says
+    it in words.
+    """
 
     way: Way
     push: float
@@ -37,7 +41,9 @@ class Trial:
 
 
 async def choose(world: World, host: KvmHost) -> Trial:
-    """Try both ways with a few MiB, once per host and server life. A way that fails is not an error: the other is taken."""
+    """Try both ways with a few MiB, once per host and server life. A way that fails is not an
+    error: the other is taken.
+    """
     if host.name in world.trials:
         found: Trial = world.trials[host.name]
         return found
@@ -50,9 +56,17 @@ async def choose(world: World, host: KvmHost) -> Trial:
         except StoneError as error:
             reason = str(error)
     if pull > push:
-        trial = Trial("pull", push, pull, f"pulled by the host: {_rate(pull)} against {_rate(push)} pushed")
+        trial = Trial(
+            "pull", push, pull, f"pulled by the host: {_rate(pull)} against {_rate(push)} pushed"
+        )
     else:
-        trial = Trial("push", push, pull, f"pushed over SSH at {_rate(push)}: " + (f"pulling reached {_rate(pull)}" if pull else reason[:200]))
+        trial = Trial(
+            "push",
+            push,
+            pull,
+            f"pushed over SSH at {_rate(push)}: "
+            + (f"pulling reached {_rate(pull)}" if pull else reason[:200]),
+        )
     world.trials[host.name] = trial
     return trial
 
@@ -67,11 +81,22 @@ async def _random(size: int) -> AsyncIterator[bytes]:
         yield block
 
 
-async def carry(world: World, host: KvmHost, contents: Contents, disk: str, datastore: str, volume: str, tell: Tell, *, many: bool = False
-                ) -> tuple[str, Trial]:
-    """Create the volume and fill it: (SHA-256 of what was sent, the way that was taken). Raises RemoteError, FormatError.
+async def carry(
+    world: World,
+    host: KvmHost,
+    contents: Contents,
+    disk: str,
+    datastore: str,
+    volume: str,
+    tell: Tell,
+    *,
+    many: bool = False,
+) -> tuple[str, Trial]:
+    """Create the volume and fill it: (SHA-256 of what was sent, the way that was taken). Raises
+    RemoteError, FormatError.
 
-    Read, inflated, converted and sent in one pass; `many` says that other datastores need the same disk, so that it is converted once for all.
+    Read, inflated, converted and sent in one pass; `many` says that other datastores need the same
+    disk, so that it is converted once for all.
     """
     trial = await choose(world, host)
     spooled = None
@@ -85,37 +110,67 @@ async def carry(world: World, host: KvmHost, contents: Contents, disk: str, data
 
         def sent(count: int) -> None:
             tell(count, total, count / max(0.05, world.clock() - began))
+
         if trial.way == "pull":
             try:
-                return await _pull(world, host, contents, disk, spooled, datastore, volume, total, sent), trial
+                return (
+                    await _pull(
+                        world, host, contents, disk, spooled, datastore, volume, total, sent
+                    ),
+                    trial,
+                )
             except RemoteError as error:
                 if isinstance(error, Unreachable):
                     raise
-                # The host could fetch a moment ago and cannot now: what SSH reaches is still reached by SSH.
-                trial = Trial("push", trial.push, 0.0, f"pushed over SSH, because pulling failed: {error}")
+                # The host could fetch a moment ago and cannot now: what SSH reaches is still
+                # reached by SSH.
+                trial = Trial(
+                    "push", trial.push, 0.0, f"pushed over SSH, because pulling failed: {error}"
+                )
                 world.trials[host.name] = trial
         if spooled:
-            await host.upload(datastore, volume, file_pieces(spooled.path), limit_s=LIMIT_S, sent=sent)
+            await host.upload(
+                datastore, volume, file_pieces(spooled.path), limit_s=LIMIT_S, sent=sent
+            )
             return spooled.sha256, trial
         digest = hashlib.sha256()
-        await host.upload(datastore, volume, pieces(conversion.stream(), digest.update), limit_s=LIMIT_S, sent=sent)
+        await host.upload(
+            datastore,
+            volume,
+            pieces(conversion.stream(), digest.update),
+            limit_s=LIMIT_S,
+            sent=sent,
+        )
         return digest.hexdigest(), trial
 
 
-async def _pull(world: World, host: KvmHost, contents: Contents, disk: str, spooled: spool.Spooled | None, datastore: str, volume: str, total: int,
-                sent: Callable[[int], None]) -> str:
+async def _pull(
+    world: World,
+    host: KvmHost,
+    contents: Contents,
+    disk: str,
+    spooled: spool.Spooled | None,
+    datastore: str,
+    volume: str,
+    total: int,
+    sent: Callable[[int], None],
+) -> str:
     """Let the host fetch; after a cut it goes on where it was."""
     desk = world.desk
     if desk is None:
         raise RemoteFailed("this server offers nothing to fetch", target=host.name)
-    ident, address = desk.open(contents, disk, sent, world.pull_rate, spooled.path if spooled else None)
+    ident, address = desk.open(
+        contents, disk, sent, world.pull_rate, spooled.path if spooled else None
+    )
     try:
         found = await host.volume(datastore, volume)
         if found is None:
             raise RemoteFailed(f"volume {volume} is not there", target=host.name)
         for attempt in range(PULL_TRIES):
             try:
-                await host.pull(address, found.path, resume=attempt > 0, rate=world.pull_rate, limit_s=LIMIT_S)
+                await host.pull(
+                    address, found.path, resume=attempt > 0, rate=world.pull_rate, limit_s=LIMIT_S
+                )
                 break
             except RemoteFailed:
                 if attempt == PULL_TRIES - 1:
@@ -124,8 +179,16 @@ async def _pull(world: World, host: KvmHost, contents: Contents, disk: str, spoo
         await host.refresh(datastore)
         size = await host.file_size(found.path)
         if size != total:
-            raise RemoteFailed(f"{size} bytes arrived on {host.name} where {total} were sent", target=host.name, hint="Retry.")
-        return spooled.sha256 if spooled else desk.digest(ident) or await asyncio.to_thread(digest_of, world, contents, disk)
+            raise RemoteFailed(
+                f"{size} bytes arrived on {host.name} where {total} were sent",
+                target=host.name,
+                hint="Retry.",
+            )
+        return (
+            spooled.sha256
+            if spooled
+            else desk.digest(ident) or await asyncio.to_thread(digest_of, world, contents, disk)
+        )
     finally:
         desk.close(ident)
 
@@ -155,7 +218,10 @@ async def file_pieces(path: Path, start: int = 0) -> AsyncIterator[bytes]:
 
 
 async def pieces(source: Iterator[bytes], seen: Callable[[bytes], None]) -> AsyncIterator[bytes]:
-    """The source in pieces of about 1 MiB, produced in a thread so that inflating never blocks the server."""
+    """The source in pieces of about 1 MiB, produced in a thread so that inflating never blocks the
+    server.
+    """
+
     def collect() -> bytes:
         parts, size = [], 0
         for part in source:
@@ -172,7 +238,8 @@ async def pieces(source: Iterator[bytes], seen: Callable[[bytes], None]) -> Asyn
             following = asyncio.create_task(asyncio.to_thread(collect))
             if noting is not None:
                 await noting
-            noting = asyncio.create_task(asyncio.to_thread(seen, data))       # hashed beside the inflating of the next and the sending of this
+            # hashed beside the inflating of the next and the sending of this
+            noting = asyncio.create_task(asyncio.to_thread(seen, data))
             yield data
         if noting is not None:
             await noting

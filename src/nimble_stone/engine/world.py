@@ -1,4 +1,6 @@
-"""What the engine works with: store, keyring, the door to the network, package files, and the clock."""
+"""What the engine works with: store, keyring, the door to the network, package files, and the
+clock.
+"""
 
 from __future__ import annotations
 
@@ -30,7 +32,9 @@ BLANK = "••••••"
 
 @dataclass
 class World:
-    """Everything outside the core, in one place, so that tests can replace any of it. `pace` scales expected times."""
+    """Everything outside the core, in one place, so that tests can replace any of it. `pace` scales
+    expected times.
+    """
 
     store: Store
     vault: Vault
@@ -41,7 +45,8 @@ class World:
     monotonic: Callable[[], float] = time.monotonic
     pace: float = 1.0
     desk: Desk | None = None
-    pull_rate: float = 0.0                         # bytes per second that a host may fetch at, 0 without limit
+    # bytes per second that a host may fetch at, 0 without limit
+    pull_rate: float = 0.0
     trials: dict[str, Any] = field(default_factory=dict)
     feed: Feed = field(init=False)
     limiter: Limiter = field(default_factory=Limiter)
@@ -49,7 +54,8 @@ class World:
     """What keeps this server from storing, in words; '' when nothing does."""
     reading: dict[str, float] = field(default_factory=dict)
     """Hosts that are being read, and since when (monotonic)."""
-    remembered: dict[str, Any] = field(default_factory=dict, repr=False)    # what was read before and can be had again
+    # what was read before and can be had again
+    remembered: dict[str, Any] = field(default_factory=dict, repr=False)
     _locks: dict[str, asyncio.Lock] = field(default_factory=dict, repr=False)
     _seen: set[str] = field(default_factory=set, repr=False)
 
@@ -63,7 +69,9 @@ class World:
     async def keep_secret(self, name: str, value: str, kind: str = "password") -> str:
         """Seal a value; the reference to it."""
         self._note(value)
-        await self.store.write(entries.put_secret, name, kind, self.vault.seal(name, value), self.clock())
+        await self.store.write(
+            entries.put_secret, name, kind, self.vault.seal(name, value), self.clock()
+        )
         return f"keyring:{name}"
 
     async def open_secret(self, reference: str) -> str:
@@ -77,14 +85,20 @@ class World:
         return value
 
     async def open_for_plan(self, plan: str, reference: str) -> str:
-        """The value of a reference that a plan holds. Raises Denied when the entry is neither the plan's
+        """The value of a reference that a plan holds. Raises Denied when the entry is neither the
+        plan's
         own nor granted to it, NotFound."""
         name = reference.removeprefix(grants.PREFIX)
         if not grants.may_open(plan, name, await self.store.read(entries.granted, plan)):
             owner = grants.owner_of(name, await self.store.read(records.load_estate))
-            raise Denied(f"plan {plan} may not open keyring entry “{name}”: it belongs to {owner}",
-                         code="secret-not-granted",
-                         hint=f"Grant it to plan {plan} on the keyring page, or type the value in the plan's sheet.")
+            raise Denied(
+                f"plan {plan} may not open keyring entry “{name}”: it belongs to {owner}",
+                code="secret-not-granted",
+                hint=(
+                    f"Grant it to plan {plan} on the keyring page, or type the value in the plan's"
+                    " sheet."
+                ),
+            )
         return await self.open_secret(name)
 
     def hide(self, value: str) -> None:
@@ -92,12 +106,21 @@ class World:
         self._note(value)
 
     def _note(self, value: str) -> None:
-        """Remember a value that must be blanked wherever it turns up, also as it looks inside XML, JSON and Python text."""
+        """Remember a value that must be blanked wherever it turns up, also as it looks inside XML,
+        JSON and Python text.
+        """
         if len(value) >= 4:
-            self._seen |= {value, json.dumps(value)[1:-1], repr(value)[1:-1], value.replace("&", "&amp;").replace("<", "&lt;").replace(">", "&gt;")}
+            self._seen |= {
+                value,
+                json.dumps(value)[1:-1],
+                repr(value)[1:-1],
+                value.replace("&", "&amp;").replace("<", "&lt;").replace(">", "&gt;"),
+            }
 
     def blank(self, text: str) -> str:
-        """The text without any secret that was opened here. Longest first, so that no tail of one remains."""
+        """The text without any secret that was opened here. Longest first, so that no tail of one
+        remains.
+        """
         for value in sorted(self._seen, key=len, reverse=True):
             text = text.replace(value, BLANK)
         return text
@@ -106,13 +129,22 @@ class World:
         """How to log in to a host. Raises NotFound when the keyring lacks the entry."""
         found = await self.store.read(entries.get_secret, host.credential)
         if found is None:
-            raise NotFound(f"the keyring has no entry “{host.credential}” for {host.name}", hint="Add it, then read the host again.")
+            raise NotFound(
+                f"the keyring has no entry “{host.credential}” for {host.name}",
+                hint="Add it, then read the host again.",
+            )
         value = await self.open_secret(host.credential)
-        return Credential(host.user, key=value) if found[0] == "key" else Credential(host.user, value)
+        return (
+            Credential(host.user, key=value) if found[0] == "key" else Credential(host.user, value)
+        )
 
     async def kvm(self, host: Host, record: Recorder = no_record) -> KvmHost:
         """The driver for a host."""
-        return KvmHost(self.reach, Target(host.name, host.address, host.port, await self.credential(host)), record)
+        return KvmHost(
+            self.reach,
+            Target(host.name, host.address, host.port, await self.credential(host)),
+            record,
+        )
 
     async def host(self, name: str) -> Host:
         """A host by name. Raises NotFound."""
@@ -124,4 +156,3 @@ class World:
     async def pause(self, seconds: float) -> None:
         """Wait; the one place where the engine sleeps."""
         await asyncio.sleep(seconds)
-

@@ -1,6 +1,8 @@
-"""The exact commands sent to a KVM host. Pure text: what stands here is what a person can paste into a terminal.
+"""The exact commands sent to a KVM host. Pure text: what stands here is what a person can paste
+into a terminal.
 
-Every command carries its own time limit (ending an SSH channel does not end the remote process) and asks for plain messages.
+Every command carries its own time limit (ending an SSH channel does not end the remote process) and
+asks for plain messages.
 """
 
 from __future__ import annotations
@@ -33,18 +35,27 @@ def script(seconds: int) -> str:
 
 
 def full_ping(address: str, mtu: int) -> str:
-    """One packet of a network's full size that nobody on the way may break up (28 bytes are headers, RFC 791 and 792)."""
+    """One packet of a network's full size that nobody on the way may break up (28 bytes are
+    headers, RFC 791 and 792).
+    """
     return limited(f"ping -n -c 1 -W 1 -M do -s {mtu - 28} {quote(address)}", 4)
 
 
 def firmware_probe(accel: str) -> str:
-    """Run the firmware of an empty guest under an accelerator (kvm, tcg). It prints its boot attempts, finds nothing and ends, where the accelerator works."""
-    return limited(f"qemu-system-x86_64 -accel {accel} -nodefaults -display none -m 16 -no-reboot -boot reboot-timeout=1 -chardev stdio,id=d"
-                   " -device isa-debugcon,iobase=0x402,chardev=d", PROBE_S)
+    """Run the firmware of an empty guest under an accelerator (kvm, tcg). It prints its boot
+    attempts, finds nothing and ends, where the accelerator works.
+    """
+    return limited(
+        f"qemu-system-x86_64 -accel {accel} -nodefaults -display none -m 16 -no-reboot -boot"
+        " reboot-timeout=1 -chardev stdio,id=d -device isa-debugcon,iobase=0x402,chardev=d",
+        PROBE_S,
+    )
 
 
 def df(path: str) -> str:
-    """For a script: bytes that may be written below a path; the pool's own figure ignores reserved blocks."""
+    """For a script: bytes that may be written below a path; the pool's own figure ignores reserved
+    blocks.
+    """
     return f"timeout -k 2 10 df -B1 --output=avail {quote(path)}"
 
 
@@ -59,7 +70,9 @@ def ping(address: str) -> str:
 
 
 def reach(name: str, port: int) -> str:
-    """One TCP connection, four seconds. Raises ValueError for what is no host name or address: bash reads it as a path."""
+    """One TCP connection, four seconds. Raises ValueError for what is no host name or address: bash
+    reads it as a path.
+    """
     if not re.fullmatch(r"[A-Za-z0-9][A-Za-z0-9.:-]{0,252}", name):
         raise ValueError(name)
     return limited(f"bash -c {quote(f': < /dev/tcp/{name}/{port}')}", 4)
@@ -76,7 +89,9 @@ def console_tail(guest: str) -> str:
 
 
 def fetch(seconds: int) -> str:
-    """A transfer by the host itself; its address and target come on standard input, so that no process list shows them."""
+    """A transfer by the host itself; its address and target come on standard input, so that no
+    process list shows them.
+    """
     return limited("curl --config -", seconds)
 
 

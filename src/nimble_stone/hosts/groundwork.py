@@ -1,6 +1,7 @@
 """The exact commands of groundwork: what is shown beforehand is what is sent. Pure text.
 
-What we make carries our mark: lines and files end or begin with `nimble-stone:RUN`; networks and datastores have a UUID made of the run.
+What we make carries our mark: lines and files end or begin with `nimble-stone:RUN`; networks and
+datastores have a UUID made of the run.
 """
 
 from __future__ import annotations
@@ -40,7 +41,9 @@ class Cmd:
 
 @dataclass(frozen=True)
 class Work:
-    """What is sent to do it, and what is sent to take it back. `files` are written whole, and are this run's by their first line."""
+    """What is sent to do it, and what is sent to take it back. `files` are written whole, and are
+    this run's by their first line.
+    """
 
     act: tuple[Cmd, ...]
     undo: tuple[Cmd, ...] = ()
@@ -58,12 +61,16 @@ def first_line(run: str) -> str:
 
 
 def format_disk(device: str, ident: str) -> Cmd:
-    """An ext4 file system with our mark for its UUID. It does not ask: whoever sends it has looked right before."""
+    """An ext4 file system with our mark for its UUID. It does not ask: whoever sends it has looked
+    right before.
+    """
     return Cmd(limited(f"/usr/sbin/mkfs.ext4 -q -U {ident} {quote(device)}", 900))
 
 
 def probe_disk(device: str) -> str:
-    """What is really on a device, read from it and not from what the system remembers; status 2 when there is nothing."""
+    """What is really on a device, read from it and not from what the system remembers; status 2
+    when there is nothing.
+    """
     return limited(f"/usr/sbin/blkid -p -o export {quote(device)}", 20)
 
 
@@ -85,7 +92,16 @@ def network_xml(name: str, bridge: str, ident: str, *, isolated: bool) -> str:
     return _text(root)
 
 
-def pool_xml(name: str, ident: str, kind: str, path: str, *, device: str = "", server: str = "", export: str = "") -> str:
+def pool_xml(
+    name: str,
+    ident: str,
+    kind: str,
+    path: str,
+    *,
+    device: str = "",
+    server: str = "",
+    export: str = "",
+) -> str:
     """A libvirt storage pool: a folder, a disk that is mounted, or an NFS export."""
     root = etree.Element("pool", type=kind)
     etree.SubElement(root, "name").text = name
@@ -110,7 +126,12 @@ def _text(root: etree._Element) -> str:
 
 def tee(path: str, text: str, *, append: bool = False) -> Cmd:
     """Write or lengthen a file."""
-    return Cmd(limited(f"tee {'-a ' if append else ''}{path if path.startswith('~') else quote(path)}", 10), text)
+    return Cmd(
+        limited(
+            f"tee {'-a ' if append else ''}{path if path.startswith('~') else quote(path)}", 10
+        ),
+        text,
+    )
 
 
 def without_mark(path: str, run: str) -> Cmd:
@@ -124,53 +145,138 @@ def remove(*paths: str) -> Cmd:
 
 
 def work(action: g.Action, run: str, before: Datastore | None = None) -> Work:
-    """The commands of an action. `before`: the datastore that is renamed, as it was read. Raises Conflict where that is missing."""
+    """The commands of an action. `before`: the datastore that is renamed, as it was read. Raises
+    Conflict where that is missing.
+    """
     match action:
         case g.AddKey():
-            return Work((Cmd(limited("mkdir -p -m 700 ~/.ssh", 10)), tee(KEYS, f"{action.public} {mark(run)}\n", append=True)), (without_mark(KEYS, run),))
+            return Work(
+                (
+                    Cmd(limited("mkdir -p -m 700 ~/.ssh", 10)),
+                    tee(KEYS, f"{action.public} {mark(run)}\n", append=True),
+                ),
+                (without_mark(KEYS, run),),
+            )
         case g.AddNames():
-            lines = "".join(f"{record.address} {' '.join(record.names)} # {mark(run)}\n" for record in action.records)
+            lines = "".join(
+                f"{record.address} {' '.join(record.names)} # {mark(run)}\n"
+                for record in action.records
+            )
             return Work((tee(HOSTS, lines, append=True),), (without_mark(HOSTS, run),))
         case g.IsolatedNetwork():
-            xml = network_xml(action.name, action.bridge, uuid_of(run, action.host, "network", action.name), isolated=True)
+            xml = network_xml(
+                action.name,
+                action.bridge,
+                uuid_of(run, action.host, "network", action.name),
+                isolated=True,
+            )
             return Work(_network(action.name, xml), _no_network(action.name))
         case g.CarryNetwork():
             return _carry(action, run)
         case g.FolderStore():
-            xml = pool_xml(action.name, uuid_of(run, action.host, "pool", action.name), "dir", action.path)
+            xml = pool_xml(
+                action.name, uuid_of(run, action.host, "pool", action.name), "dir", action.path
+            )
             return Work(_pool(action.name, xml), _no_pool(action.name))
         case g.DiskStore():
-            # The file system's UUID is our mark, and the pool names the disk by it: letters of disks change from one start to the next.
+            # The file system's UUID is our mark, and the pool names the disk by it: letters of
+            # disks change from one start to the next.
             ident = uuid_of(run, action.host, "disk", action.name)
-            xml = pool_xml(action.name, uuid_of(run, action.host, "pool", action.name), "fs", f"{IMAGES}/{action.name}", device=f"/dev/disk/by-uuid/{ident}")
-            return Work((format_disk(action.device, ident), *_pool(action.name, xml)),
-                        (*_no_pool(action.name, delete=False), Cmd(limited(f"wipefs --all {quote(action.device)}", 30))))
+            xml = pool_xml(
+                action.name,
+                uuid_of(run, action.host, "pool", action.name),
+                "fs",
+                f"{IMAGES}/{action.name}",
+                device=f"/dev/disk/by-uuid/{ident}",
+            )
+            return Work(
+                (format_disk(action.device, ident), *_pool(action.name, xml)),
+                (
+                    *_no_pool(action.name, delete=False),
+                    Cmd(limited(f"wipefs --all {quote(action.device)}", 30)),
+                ),
+            )
         case g.NfsStore():
-            xml = pool_xml(action.name, uuid_of(run, action.host, "pool", action.name), "netfs", f"{IMAGES}/{action.name}", server=action.server,
-                           export=action.export)
+            xml = pool_xml(
+                action.name,
+                uuid_of(run, action.host, "pool", action.name),
+                "netfs",
+                f"{IMAGES}/{action.name}",
+                server=action.server,
+                export=action.export,
+            )
             return Work(_pool(action.name, xml), _no_pool(action.name, delete=False))
         case g.FencingVolume():
-            volume = (f"<volume>\n  <name>{fence(action)}</name>\n  <capacity unit=\"bytes\">{g.FENCE_BYTES}</capacity>\n"
-                      f"  <allocation unit=\"bytes\">{g.FENCE_BYTES}</allocation>\n  <target><format type=\"raw\"/></target>\n</volume>\n")
-            return Work((Cmd(virsh("vol-create", action.datastore, "/dev/stdin"), volume, ("exists already",)),),
-                        (Cmd(virsh("vol-delete", "--pool", action.datastore, fence(action))),))
+            volume = (
+                f"<volume>\n  <name>{fence(action)}</name>\n  <capacity"
+                f' unit="bytes">{g.FENCE_BYTES}</capacity>\n  <allocation'
+                f' unit="bytes">{g.FENCE_BYTES}</allocation>\n  <target><format'
+                ' type="raw"/></target>\n</volume>\n'
+            )
+            return Work(
+                (
+                    Cmd(
+                        virsh("vol-create", action.datastore, "/dev/stdin"),
+                        volume,
+                        ("exists already",),
+                    ),
+                ),
+                (Cmd(virsh("vol-delete", "--pool", action.datastore, fence(action))),),
+            )
         case g.WipeDisk():
-            return Work((Cmd(limited(f"wipefs --all {' '.join(quote(path) for path in (*action.parts, action.device))}", 60)),))
+            return Work(
+                (
+                    Cmd(
+                        limited(
+                            "wipefs --all"
+                            f" {' '.join(quote(path) for path in (*action.parts, action.device))}",
+                            60,
+                        )
+                    ),
+                )
+            )
         case g.RenameStore():
             return _rename(action, before)
         case g.StartStore():
-            return Work((Cmd(virsh("pool-start", action.name), fine=("already active",)), Cmd(virsh("pool-autostart", action.name))),
-                        (Cmd(virsh("pool-autostart", action.name, "--disable")), Cmd(virsh("pool-destroy", action.name), fine=("not active",))))
+            return Work(
+                (
+                    Cmd(virsh("pool-start", action.name), fine=("already active",)),
+                    Cmd(virsh("pool-autostart", action.name)),
+                ),
+                (
+                    Cmd(virsh("pool-autostart", action.name, "--disable")),
+                    Cmd(virsh("pool-destroy", action.name), fine=("not active",)),
+                ),
+            )
         case g.StartNetwork():
-            return Work((Cmd(virsh("net-start", action.name), fine=("already active",)), Cmd(virsh("net-autostart", action.name))),
-                        (Cmd(virsh("net-autostart", action.name, "--disable")), Cmd(virsh("net-destroy", action.name), fine=("not active",))))
+            return Work(
+                (
+                    Cmd(virsh("net-start", action.name), fine=("already active",)),
+                    Cmd(virsh("net-autostart", action.name)),
+                ),
+                (
+                    Cmd(virsh("net-autostart", action.name, "--disable")),
+                    Cmd(virsh("net-destroy", action.name), fine=("not active",)),
+                ),
+            )
         case g.TimeSource():
             reload = Cmd(limited("chronyc reload sources", 10))
-            return Work((tee(TIME, f"{first_line(run)}server {action.server} iburst\n"), reload), (remove(TIME), reload), (TIME,))
+            return Work(
+                (tee(TIME, f"{first_line(run)}server {action.server} iburst\n"), reload),
+                (remove(TIME), reload),
+                (TIME,),
+            )
         case g.RefusePasswords():
             reload = Cmd(limited("systemctl reload ssh", 20))
-            return Work((tee(SSHD, f"{first_line(run)}PasswordAuthentication no\n"), Cmd(limited("/usr/sbin/sshd -t", 10)), reload),
-                        (remove(SSHD), reload), (SSHD,))
+            return Work(
+                (
+                    tee(SSHD, f"{first_line(run)}PasswordAuthentication no\n"),
+                    Cmd(limited("/usr/sbin/sshd -t", 10)),
+                    reload,
+                ),
+                (remove(SSHD), reload),
+                (SSHD,),
+            )
 
 
 def fence(action: g.FencingVolume) -> str:
@@ -179,8 +285,11 @@ def fence(action: g.FencingVolume) -> str:
 
 
 def _network(name: str, xml: str) -> tuple[Cmd, ...]:
-    return (Cmd(virsh("net-define", "/dev/stdin"), xml, ("already exists",)), Cmd(virsh("net-autostart", name)),
-            Cmd(virsh("net-start", name), fine=("already active",)))
+    return (
+        Cmd(virsh("net-define", "/dev/stdin"), xml, ("already exists",)),
+        Cmd(virsh("net-autostart", name)),
+        Cmd(virsh("net-start", name), fine=("already active",)),
+    )
 
 
 def _no_network(name: str) -> tuple[Cmd, ...]:
@@ -188,63 +297,115 @@ def _no_network(name: str) -> tuple[Cmd, ...]:
 
 
 def _pool(name: str, xml: str) -> tuple[Cmd, ...]:
-    return (Cmd(virsh("pool-define", "/dev/stdin"), xml, ("already exists",)), Cmd(virsh("pool-build", name), fine=("already active",)),
-            Cmd(virsh("pool-start", name, seconds=60), fine=("already active",)), Cmd(virsh("pool-autostart", name)))
+    return (
+        Cmd(virsh("pool-define", "/dev/stdin"), xml, ("already exists",)),
+        Cmd(virsh("pool-build", name), fine=("already active",)),
+        Cmd(virsh("pool-start", name, seconds=60), fine=("already active",)),
+        Cmd(virsh("pool-autostart", name)),
+    )
 
 
 def _no_pool(name: str, *, delete: bool = True) -> tuple[Cmd, ...]:
     gone = (Cmd(virsh("pool-delete", name), fine=("No such file",)),) if delete else ()
-    return (Cmd(virsh("pool-destroy", name), fine=("not active",)), *gone, Cmd(virsh("pool-undefine", name)))
+    return (
+        Cmd(virsh("pool-destroy", name), fine=("not active",)),
+        *gone,
+        Cmd(virsh("pool-undefine", name)),
+    )
 
 
 def _rename(action: g.RenameStore, before: Datastore | None) -> Work:
     if before is None:
-        raise Conflict(f"datastore {action.name} of {action.host} was not read", code="not-read", hint="Read the host again.")
+        raise Conflict(
+            f"datastore {action.name} of {action.host} was not read",
+            code="not-read",
+            hint="Read the host again.",
+        )
     server, _, export = before.shared.partition(":")
     kind = before.kind if before.kind in ("dir", "netfs") else "dir"
 
     def called(old: str, new: str) -> tuple[Cmd, ...]:
         xml = pool_xml(new, before.uuid, kind, before.path, server=server, export=export)
-        return (Cmd(virsh("pool-destroy", old), fine=("not active", "not found")), Cmd(virsh("pool-undefine", old), fine=("not found",)),
-                Cmd(virsh("pool-define", "/dev/stdin"), xml), Cmd(virsh("pool-start", new, seconds=60), fine=("already active",)),
-                Cmd(virsh("pool-autostart", new)))
+        return (
+            Cmd(virsh("pool-destroy", old), fine=("not active", "not found")),
+            Cmd(virsh("pool-undefine", old), fine=("not found",)),
+            Cmd(virsh("pool-define", "/dev/stdin"), xml),
+            Cmd(virsh("pool-start", new, seconds=60), fine=("already active",)),
+            Cmd(virsh("pool-autostart", new)),
+        )
+
     return Work(called(action.name, action.to), called(action.to, action.name))
 
 
 def carry_files(action: g.CarryNetwork, run: str) -> dict[str, str]:
-    """The files that make the bridge come back after a start: path → text, ours by their first line."""
+    """The files that make the bridge come back after a start: path → text, ours by their first
+    line.
+    """
     first = first_line(run)
     if action.setup == "ifupdown":
         text = first
         if action.vlan:
-            text += f"auto {action.port}\niface {action.port} inet manual\n    vlan-raw-device {action.uplink}\n    mtu {action.mtu}\n\n"
-        text += f"auto {action.bridge}\niface {action.bridge} inet {'static' if action.address else 'manual'}\n"
+            text += (
+                f"auto {action.port}\niface {action.port} inet manual\n    vlan-raw-device"
+                f" {action.uplink}\n    mtu {action.mtu}\n\n"
+            )
+        text += (
+            f"auto {action.bridge}\niface {action.bridge} inet"
+            f" {'static' if action.address else 'manual'}\n"
+        )
         text += f"    address {action.address}\n" if action.address else ""
-        text += f"    bridge_ports {action.port}\n    bridge_stp off\n    bridge_fd 0\n    mtu {action.mtu}\n"
+        text += (
+            f"    bridge_ports {action.port}\n    bridge_stp off\n    bridge_fd 0\n    mtu"
+            f" {action.mtu}\n"
+        )
         return {f"/etc/network/interfaces.d/nimble-stone-{action.bridge}": text}
     at = "/etc/systemd/network/40-nimble-stone-"
     files = {
-        f"{at}{action.bridge}.netdev": f"{first}[NetDev]\nName={action.bridge}\nKind=bridge\nMTUBytes={action.mtu}\n",
-        f"{at}{action.bridge}.network": f"{first}[Match]\nName={action.bridge}\n\n[Network]\nLinkLocalAddressing=no\n"
-                                        + (f"Address={action.address}\n" if action.address else "")}
+        f"{at}{action.bridge}.netdev": (
+            f"{first}[NetDev]\nName={action.bridge}\nKind=bridge\nMTUBytes={action.mtu}\n"
+        ),
+        f"{at}{action.bridge}.network": (
+            f"{first}[Match]\nName={action.bridge}\n\n[Network]\nLinkLocalAddressing=no\n"
+            + (f"Address={action.address}\n" if action.address else "")
+        ),
+    }
     if action.vlan:
-        files[f"{at}{action.port}.netdev"] = f"{first}[NetDev]\nName={action.port}\nKind=vlan\nMTUBytes={action.mtu}\n\n[VLAN]\nId={action.vlan}\n"
-        files[f"{at}{action.port}.network"] = f"{first}[Match]\nName={action.port}\n\n[Network]\nBridge={action.bridge}\nLinkLocalAddressing=no\n"
-        if action.uplink_config:                   # a drop-in leaves the file that configures the uplink as it is
+        files[f"{at}{action.port}.netdev"] = (
+            f"{first}[NetDev]\nName={action.port}\nKind=vlan\nMTUBytes={action.mtu}\n\n"
+            f"[VLAN]\nId={action.vlan}\n"
+        )
+        files[f"{at}{action.port}.network"] = (
+            f"{first}[Match]\nName={action.port}\n\n"
+            f"[Network]\nBridge={action.bridge}\nLinkLocalAddressing=no\n"
+        )
+        # a drop-in leaves the file that configures the uplink as it is
+        if action.uplink_config:
             name = action.uplink_config.rsplit("/", 1)[-1]
-            files[f"/etc/systemd/network/{name}.d/nimble-stone-{action.vlan}.conf"] = f"{first}[Network]\nVLAN={action.port}\n"
+            files[f"/etc/systemd/network/{name}.d/nimble-stone-{action.vlan}.conf"] = (
+                f"{first}[Network]\nVLAN={action.port}\n"
+            )
         else:
-            own = f"{first}[Match]\nName={action.uplink}\n\n[Network]\nVLAN={action.port}\nLinkLocalAddressing=no\n"
+            own = (
+                f"{first}[Match]\nName={action.uplink}\n\n"
+                f"[Network]\nVLAN={action.port}\nLinkLocalAddressing=no\n"
+            )
             files[f"{at}{action.uplink}-{action.vlan}.network"] = own
     else:
-        files[f"{at}{action.uplink}.network"] = f"{first}[Match]\nName={action.uplink}\n\n[Network]\nBridge={action.bridge}\nLinkLocalAddressing=no\n"
+        files[f"{at}{action.uplink}.network"] = (
+            f"{first}[Match]\nName={action.uplink}\n\n"
+            f"[Network]\nBridge={action.bridge}\nLinkLocalAddressing=no\n"
+        )
     return files
 
 
 def _carry(action: g.CarryNetwork, run: str) -> Work:
     files = carry_files(action, run)
-    folders = sorted({path.rpartition("/")[0] for path in files if path.rpartition("/")[0].endswith(".d")})
-    made = [Cmd(limited(f"mkdir -p {quote(folder)}", 10)) for folder in folders] + [tee(path, text) for path, text in files.items()]
+    folders = sorted(
+        {path.rpartition("/")[0] for path in files if path.rpartition("/")[0].endswith(".d")}
+    )
+    made = [Cmd(limited(f"mkdir -p {quote(folder)}", 10)) for folder in folders] + [
+        tee(path, text) for path, text in files.items()
+    ]
     ports = [action.port] if action.vlan else []
     if action.setup == "ifupdown":
         up = Cmd(limited(f"ifup {' '.join([*ports, action.bridge])}", 60))
@@ -252,7 +413,22 @@ def _carry(action: g.CarryNetwork, run: str) -> Work:
         down: tuple[Cmd, ...] = (Cmd(limited(f"ifdown {' '.join([action.bridge, *ports])}", 60)),)
     else:
         up = Cmd(limited("networkctl reload", 30))
-        down, reload = tuple(Cmd(limited(f"ip link delete {quote(name)}", 10), fine=("Cannot find device",)) for name in [action.bridge, *ports]), (up,)
+        down, reload = (
+            tuple(
+                Cmd(limited(f"ip link delete {quote(name)}", 10), fine=("Cannot find device",))
+                for name in [action.bridge, *ports]
+            ),
+            (up,),
+        )
     # The files go last: as long as they bear the mark, the interfaces are this run's.
-    xml = network_xml(action.network, action.bridge, uuid_of(run, action.host, "network", action.network), isolated=False)
-    return Work((*made, up, *_network(action.network, xml)), (*_no_network(action.network), *down, remove(*files), *reload), tuple(files))
+    xml = network_xml(
+        action.network,
+        action.bridge,
+        uuid_of(run, action.host, "network", action.network),
+        isolated=False,
+    )
+    return Work(
+        (*made, up, *_network(action.network, xml)),
+        (*_no_network(action.network), *down, remove(*files), *reload),
+        tuple(files),
+    )

@@ -1,4 +1,6 @@
-"""Reading what Linux tools answer: JSON where they offer it, key=value otherwise. Pure; bounded; nothing is guessed from garbage."""
+"""Reading what Linux tools answer: JSON where they offer it, key=value otherwise. Pure; bounded;
+nothing is guessed from garbage.
+"""
 
 from __future__ import annotations
 
@@ -10,7 +12,8 @@ from typing import Any
 
 from nimble_stone.core.estate import BlockDevice, Interface, TimeSync
 
-MOST = 512                                         # interfaces, disks or lines that are read of one answer
+# interfaces, disks or lines that are read of one answer
+MOST = 512
 _KINDS = {"bridge": "bridge", "bond": "bond", "vlan": "vlan", "tun": "tap", "macvtap": "tap"}
 
 
@@ -25,11 +28,15 @@ def document(text: str) -> Any:
 def _items(data: Any, *path: str) -> list[dict[str, Any]]:
     for key in path:
         data = data.get(key) if isinstance(data, dict) else None
-    return [item for item in data[:MOST] if isinstance(item, dict)] if isinstance(data, list) else []
+    return (
+        [item for item in data[:MOST] if isinstance(item, dict)] if isinstance(data, list) else []
+    )
 
 
 def _whole(value: Any) -> int:
-    """A number that JSON may hold as text; 0 for anything else, also for what no such thing could be."""
+    """A number that JSON may hold as text; 0 for anything else, also for what no such thing could
+    be.
+    """
     try:
         number = int(str(value).strip())
     except ValueError:
@@ -38,8 +45,15 @@ def _whole(value: Any) -> int:
 
 
 def interfaces(addr: str, speeds: str) -> tuple[Interface, ...]:
-    """`ip -j -d addr` and `grep -s . /sys/class/net/*/speed` (path:value a line; -1 where there is no link)."""
-    fast = {match[1]: _whole(match[2]) for match in re.finditer(r"^/sys/class/net/([^/\s]{1,32})/speed:(\d{1,7})$", speeds, re.MULTILINE)}
+    """`ip -j -d addr` and `grep -s . /sys/class/net/*/speed` (path:value a line; -1 where there is
+    no link).
+    """
+    fast = {
+        match[1]: _whole(match[2])
+        for match in re.finditer(
+            r"^/sys/class/net/([^/\s]{1,32})/speed:(\d{1,7})$", speeds, re.MULTILINE
+        )
+    }
     found = []
     data = document(addr)
     for item in _items({"all": data}, "all"):
@@ -52,11 +66,24 @@ def interfaces(addr: str, speeds: str) -> tuple[Interface, ...]:
         flags = item.get("flags") if isinstance(item.get("flags"), list) else []
         assert isinstance(flags, list)
         kind = "loopback" if "LOOPBACK" in flags else _KINDS.get(word, word or "physical")
-        found.append(Interface(
-            name=name, kind=kind[:20], mac=str(item.get("address", ""))[:20], mtu=_whole(item.get("mtu")), link="LOWER_UP" in flags,
-            speed_mbit=fast.get(name, 0), master=str(item.get("master", ""))[:32], parent=str(item.get("link", ""))[:32], vlan=_whole(details.get("id")),
-            addresses=tuple(f"{entry.get('local')}/{_whole(entry.get('prefixlen'))}" for entry in _items(item, "addr_info")
-                            if entry.get("scope") == "global" and _is_address(str(entry.get("local"))))))
+        found.append(
+            Interface(
+                name=name,
+                kind=kind[:20],
+                mac=str(item.get("address", ""))[:20],
+                mtu=_whole(item.get("mtu")),
+                link="LOWER_UP" in flags,
+                speed_mbit=fast.get(name, 0),
+                master=str(item.get("master", ""))[:32],
+                parent=str(item.get("link", ""))[:32],
+                vlan=_whole(details.get("id")),
+                addresses=tuple(
+                    f"{entry.get('local')}/{_whole(entry.get('prefixlen'))}"
+                    for entry in _items(item, "addr_info")
+                    if entry.get("scope") == "global" and _is_address(str(entry.get("local")))
+                ),
+            )
+        )
     return tuple(found)
 
 
@@ -77,44 +104,78 @@ def processors(text: str) -> dict[str, str]:
             found[str(item.get("field", "")).rstrip(":")] = str(item.get("data", ""))[:400]
             if depth < 4:
                 walk(_items(item, "children"), depth + 1)
+
     walk(_items(document(text), "lscpu"), 0)
     return found
 
 
 def disks(text: str) -> tuple[BlockDevice, ...]:
-    """`lsblk -J -b` as disks with what uses them. Only whole disks are listed; what lies on them is judged with them."""
+    """`lsblk -J -b` as disks with what uses them. Only whole disks are listed; what lies on them is
+    judged with them.
+    """
     found = []
     for item in _items(document(text), "blockdevices"):
         size = _whole(item.get("size"))
-        if item.get("type") != "disk" or not size or str(item.get("name", "")).startswith(("zram", "ram", "nbd")):
+        if (
+            item.get("type") != "disk"
+            or not size
+            or str(item.get("name", "")).startswith(("zram", "ram", "nbd"))
+        ):
             continue
         use, why = _use(item)
-        found.append(BlockDevice(
-            name=str(item.get("name", ""))[:64], path=str(item.get("path") or f"/dev/{item.get('name')}")[:128], size_bytes=size,
-            rotational=item.get("rota") in (True, "1", 1), model=str(item.get("model") or "").strip()[:60], serial=str(item.get("serial") or "").strip()[:60],
-            bus=str(item.get("tran") or "")[:12], use=use, why=why,
-            parts=tuple(str(part.get("path") or f"/dev/{part.get('name')}")[:128] for part in _items(item, "children") if part.get("type") == "part")))
+        found.append(
+            BlockDevice(
+                name=str(item.get("name", ""))[:64],
+                path=str(item.get("path") or f"/dev/{item.get('name')}")[:128],
+                size_bytes=size,
+                rotational=item.get("rota") in (True, "1", 1),
+                model=str(item.get("model") or "").strip()[:60],
+                serial=str(item.get("serial") or "").strip()[:60],
+                bus=str(item.get("tran") or "")[:12],
+                use=use,
+                why=why,
+                parts=tuple(
+                    str(part.get("path") or f"/dev/{part.get('name')}")[:128]
+                    for part in _items(item, "children")
+                    if part.get("type") == "part"
+                ),
+            )
+        )
     return tuple(found)
 
 
-_MEMBERS = {"linux_raid_member": "RAID", "LVM2_member": "volume group", "crypto_LUKS": "encrypted volume", "zfs_member": "ZFS pool",
-            "multipath_member": "multipath device", "mpath_member": "multipath device"}
+_MEMBERS = {
+    "linux_raid_member": "RAID",
+    "LVM2_member": "volume group",
+    "crypto_LUKS": "encrypted volume",
+    "zfs_member": "ZFS pool",
+    "multipath_member": "multipath device",
+    "mpath_member": "multipath device",
+}
 
 
 def _use(item: dict[str, Any], depth: int = 0) -> tuple[Any, str]:
     """Whether a disk is free, and if not, why: the heaviest use of anything on it."""
-    mounts = [str(point) for point in [*(item.get("mountpoints") or []), item.get("mountpoint")] if point]
-    form, kind, children = str(item.get("fstype") or ""), str(item.get("type") or ""), _items(item, "children")
+    mounts = [
+        str(point) for point in [*(item.get("mountpoints") or []), item.get("mountpoint")] if point
+    ]
+    form, kind, children = (
+        str(item.get("fstype") or ""),
+        str(item.get("type") or ""),
+        _items(item, "children"),
+    )
     name = str(item.get("name", ""))[:64]
     if mounts:
-        return "mounted", f"{'swap' if mounts[0] == '[SWAP]' else f'mounted at {mounts[0][:80]}'}{f' ({name})' if depth else ''}"
+        where = "swap" if mounts[0] == "[SWAP]" else f"mounted at {mounts[0][:80]}"
+        return "mounted", f"{where} ({name})" if depth else where
     below = [_use(child, depth + 1) for child in children] if depth < 6 else []
     for wanted in ("mounted", "member", "unrecognised"):
         for use, why in sorted(below, key=lambda item: "mounted at / " not in item[1]):
             if use == wanted:
                 return use, why
     if kind not in ("disk", "part"):
-        return "member", f"{'RAID' if kind.startswith('raid') else 'volume group' if kind == 'lvm' else kind} {name} is active on it"
+        group = "volume group" if kind == "lvm" else kind
+        return "member", f"{'RAID' if kind.startswith('raid') else group} {name} is active on it"
     if item.get("ro") in (True, "1", 1):
         return "unrecognised", "it is read-only"
     if item.get("rm") in (True, "1", 1) and not depth:
@@ -123,7 +184,9 @@ def _use(item: dict[str, Any], depth: int = 0) -> tuple[Any, str]:
         return "remains", f"remains of a {_MEMBERS[form]}{f' on {name}' if depth else ''}"
     if form:
         why = f"a file system ({form[:20]}){f' on {name}' if depth else ''}"
-        return "remains", why + (f" labelled {str(item['label'])[:40]}" if item.get("label") else "")
+        return "remains", why + (
+            f" labelled {str(item['label'])[:40]}" if item.get("label") else ""
+        )
     for use, why in below:
         if use == "remains":
             return use, why
@@ -133,16 +196,27 @@ def _use(item: dict[str, Any], depth: int = 0) -> tuple[Any, str]:
 
 
 def remote_mounts(text: str) -> dict[str, str]:
-    """`findmnt -J -l` as mount point → source, for file systems that other hosts may see too: those that come from a server, and those
+    """`findmnt -J -l` as mount point → source, for file systems that other hosts may see too: those
+    that come from a server, and those
     that are made for disks several hosts share."""
-    return {str(item.get("target")): str(item.get("source"))[:300] for item in _items(document(text), "filesystems")
-            if re.match(r"[\w.\[\]:-]+:/|//", str(item.get("source"))) or str(item.get("fstype")) in ("ocfs2", "gfs2")}
+    return {
+        str(item.get("target")): str(item.get("source"))[:300]
+        for item in _items(document(text), "filesystems")
+        if re.match(r"[\w.\[\]:-]+:/|//", str(item.get("source")))
+        or str(item.get("fstype")) in ("ocfs2", "gfs2")
+    }
 
 
 def mounted_from(path: str, mounts: Mapping[str, str]) -> str:
-    """The remote source that a path lies on, '' when it is local: the longest mount point above it."""
-    best = max((point for point in mounts if path == point or path.startswith(point.rstrip("/") + "/")), key=len, default="")
-    rest = path[len(best.rstrip("/")):] if best else ""
+    """The remote source that a path lies on, '' when it is local: the longest mount point
+    above it.
+    """
+    best = max(
+        (point for point in mounts if path == point or path.startswith(point.rstrip("/") + "/")),
+        key=len,
+        default="",
+    )
+    rest = path[len(best.rstrip("/")) :] if best else ""
     return f"{mounts[best].rstrip('/')}{rest}" if best else ""
 
 
@@ -165,12 +239,18 @@ def files(text: str) -> dict[str, str]:
 
 def meminfo(text: str) -> dict[str, int]:
     """/proc/meminfo in bytes."""
-    return {match[1]: int(match[2]) << 10 for match in re.finditer(r"^(\w+):\s+(\d{1,15}) kB$", text, re.MULTILINE)}
+    return {
+        match[1]: int(match[2]) << 10
+        for match in re.finditer(r"^(\w+):\s+(\d{1,15}) kB$", text, re.MULTILINE)
+    }
 
 
 def settings(text: str) -> dict[str, str]:
     """key=value lines, values without quotes (os-release)."""
-    return {match[1]: match[2].strip("\"'") for match in re.finditer(r"^([A-Z_]+)=(.*)$", text, re.MULTILINE)}
+    return {
+        match[1]: match[2].strip("\"'")
+        for match in re.finditer(r"^([A-Z_]+)=(.*)$", text, re.MULTILINE)
+    }
 
 
 def resolvers(text: str) -> tuple[tuple[str, ...], tuple[str, ...]]:
@@ -178,7 +258,11 @@ def resolvers(text: str) -> tuple[tuple[str, ...], tuple[str, ...]]:
     servers, search = [], []
     for line in text.splitlines():
         words = line.split("#")[0].split(";")[0].split()
-        if words[:1] == ["nameserver"] and len(words) > 1 and _is_address(words[1].partition("%")[0]):
+        if (
+            words[:1] == ["nameserver"]
+            and len(words) > 1
+            and _is_address(words[1].partition("%")[0])
+        ):
             servers.append(words[1])
         elif words[:1] in (["search"], ["domain"]):
             search = words[1:7]
@@ -192,26 +276,40 @@ def first_number(text: str) -> float:
 
 
 def clock(date: str, tracking: str, sent: float, received: float) -> TimeSync | None:
-    """Time as `date +%s.%N` says, against our clock halfway between asking and hearing; and what chrony follows. None without a date."""
+    """Time as `date +%s.%N` says, against our clock halfway between asking and hearing; and what
+    chrony follows. None without a date.
+    """
     moment = re.fullmatch(r"\s*(\d{9,11})\.(\d{1,9})\s*", date)
     if not moment:
         return None
     at = float(f"{moment[1]}.{moment[2]}")
     half = max(0.0, (received - sent) / 2)
     cells = tracking.strip().split(",")
-    follows = len(cells) >= 14 and cells[0] not in ("", "00000000") and cells[13].strip() != "Not synchronised"
-    return TimeSync(offset_s=round(at - (sent + half), 4), uncertain_s=round(half, 4), source=cells[1][:80] if follows else "",
-                    stratum=_whole(cells[2]) if follows else 0)
+    follows = (
+        len(cells) >= 14
+        and cells[0] not in ("", "00000000")
+        and cells[13].strip() != "Not synchronised"
+    )
+    return TimeSync(
+        offset_s=round(at - (sent + half), 4),
+        uncertain_s=round(half, 4),
+        source=cells[1][:80] if follows else "",
+        stratum=_whole(cells[2]) if follows else 0,
+    )
 
 
 def resolved(text: str, names: tuple[str, ...], *, whole: bool = True) -> dict[str, str]:
-    """`getent ahostsv4 NAME…` as name → address, '' for names it does not know. When it ran out of time (not `whole`), only what was found."""
+    """`getent ahostsv4 NAME…` as name → address, '' for names it does not know. When it ran out of
+    time (not `whole`), only what was found.
+    """
     found = dict.fromkeys(names, "")
     for line in text.splitlines()[:MOST]:
         words = line.split()
         if len(words) < 3 or not _is_address(words[0]):
             continue
-        said = {word.lower() for word in words[2:]} | {word.lower().partition(".")[0] for word in words[2:]}
+        said = {word.lower() for word in words[2:]} | {
+            word.lower().partition(".")[0] for word in words[2:]
+        }
         for name in names:
             if name.lower() in said and not found[name]:
                 found[name] = words[0]

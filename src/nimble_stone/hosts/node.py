@@ -29,16 +29,33 @@ class NodeDoor:
     def __init__(self, reach: Reach, access: NodeAccess, record: Recorder = no_record) -> None:
         self._reach, self._access, self._record = reach, access, record
 
-    async def call(self, method: str, path: str, *, login: bool, body: dict[str, str] | None = None, limit_s: float = 15.0,
-                   secret: Collection[str] = ()) -> dict[str, Any]:
-        """The JSON object a request is answered with. Members named in `secret` are blanked before anything is recorded.
+    async def call(
+        self,
+        method: str,
+        path: str,
+        *,
+        login: bool,
+        body: dict[str, str] | None = None,
+        limit_s: float = 15.0,
+        secret: Collection[str] = (),
+    ) -> dict[str, Any]:
+        """The JSON object a request is answered with. Members named in `secret` are blanked before
+        anything is recorded.
 
         Raises: RemoteError; refusals carry the node's own reason.
         """
         a = self._access
         command = f"{method} http://{a.address}:{a.port}{path}" + (f" {body}" if body else "")
         try:
-            answer = await self._reach.http(method, a.address, a.port, path, login=(a.user, a.password) if login else None, body=body, limit_s=limit_s)
+            answer = await self._reach.http(
+                method,
+                a.address,
+                a.port,
+                path,
+                login=(a.user, a.password) if login else None,
+                body=body,
+                limit_s=limit_s,
+            )
         except RemoteError as error:
             self._record(a.name, command, str(error), -1, 0.0)
             raise
@@ -48,24 +65,54 @@ class NodeDoor:
         self._record(a.name, command, told, answer.status, answer.seconds)
         if answer.status >= 400:
             reason = str(answer.json().get("reason") or "") or f"HTTP status {answer.status}"
-            hint = "The administrator's password on the node differs from the keyring's." if answer.status == 401 else "See the node's console."
-            raise RemoteFailed(f"{a.name} refuses {method} {path}: {reason[:200]}", target=a.name, operation=command, hint=hint)
+            hint = (
+                "The administrator's password on the node differs from the keyring's."
+                if answer.status == 401
+                else "See the node's console."
+            )
+            raise RemoteFailed(
+                f"{a.name} refuses {method} {path}: {reason[:200]}",
+                target=a.name,
+                operation=command,
+                hint=hint,
+            )
         return answer.json()
 
     async def port_open(self, port: int) -> bool:
         """Whether a TCP port accepts connections."""
         found = await self._reach.port_open(self._access.address, port)
-        self._record(self._access.name, f"connect {self._access.address}:{port}", "open" if found else "no answer", 0 if found else 1, 0.0)
+        self._record(
+            self._access.name,
+            f"connect {self._access.address}:{port}",
+            "open" if found else "no answer",
+            0 if found else 1,
+            0.0,
+        )
         return found
 
     async def shell(self, command: str) -> dict[str, Any]:
-        """Run a command on the node as its administrator: {"status": "0", "said": its last line}. Raises RemoteFailed when it fails."""
+        """Run a command on the node as its administrator: {"status": "0", "said": its last line}.
+        Raises RemoteFailed when it fails.
+        """
         a = self._access
-        answer = await self._reach.ssh.run(Target(a.name, a.address, 22, Credential(a.user, a.password)), command, limit_s=30)
-        self._record(a.name, command, "\n".join(filter(None, (answer.text, answer.err))), answer.status, answer.seconds)
+        answer = await self._reach.ssh.run(
+            Target(a.name, a.address, 22, Credential(a.user, a.password)), command, limit_s=30
+        )
+        self._record(
+            a.name,
+            command,
+            "\n".join(filter(None, (answer.text, answer.err))),
+            answer.status,
+            answer.seconds,
+        )
         if answer.status != 0:
-            raise RemoteFailed(f"{a.name} does not carry out “{command[:80]}”: {(answer.err or answer.text).strip()[:200]}", target=a.name, operation=command,
-                               hint="See the node's console.")
+            raise RemoteFailed(
+                f"{a.name} does not carry out “{command[:80]}”:"
+                f" {(answer.err or answer.text).strip()[:200]}",
+                target=a.name,
+                operation=command,
+                hint="See the node's console.",
+            )
         return {"status": "0", "said": (answer.text.strip().splitlines() or [""])[-1]}
 
     async def ping_from(self, address: str) -> bool:
@@ -74,5 +121,11 @@ class NodeDoor:
         target = Target(a.name, a.address, 22, Credential(a.user, a.password))
         command = f"ping -c 1 -W 2 {shell_words.word(address)}"
         answer = await self._reach.ssh.run(target, command, limit_s=10)
-        self._record(a.name, command, "\n".join(filter(None, (answer.text, answer.err))), answer.status, answer.seconds)
+        self._record(
+            a.name,
+            command,
+            "\n".join(filter(None, (answer.text, answer.err))),
+            answer.status,
+            answer.seconds,
+        )
         return answer.status == 0

@@ -1,4 +1,6 @@
-"""Reading what libvirt and Linux answer. Answers come from machines that may lie: parsed safely, bounded, numbers checked."""
+"""Reading what libvirt and Linux answer. Answers come from machines that may lie: parsed safely,
+bounded, numbers checked.
+"""
 
 from __future__ import annotations
 
@@ -12,7 +14,18 @@ from nimble_stone.core.estate import Carried, Datastore, Guest, Mark
 from nimble_stone.core.package import xml_safe
 from nimble_stone.hosts.xml_out import MARK
 
-_UNITS = {"": 1, "b": 1, "bytes": 1, "kib": 1 << 10, "k": 1 << 10, "mib": 1 << 20, "m": 1 << 20, "gib": 1 << 30, "g": 1 << 30, "tib": 1 << 40}
+_UNITS = {
+    "": 1,
+    "b": 1,
+    "bytes": 1,
+    "kib": 1 << 10,
+    "k": 1 << 10,
+    "mib": 1 << 20,
+    "m": 1 << 20,
+    "gib": 1 << 30,
+    "g": 1 << 30,
+    "tib": 1 << 40,
+}
 
 
 @dataclass(frozen=True)
@@ -68,16 +81,23 @@ def net(text: str) -> Net:
     """A network document."""
     root = _root(text, "a network")
     bridge = root.find("bridge")
-    return Net(xml_safe.text(root.find("name")), xml_safe.text(root.find("uuid")), str(bridge.get("name")) if bridge is not None else "",
-               root.find("forward") is None)
+    return Net(
+        xml_safe.text(root.find("name")),
+        xml_safe.text(root.find("uuid")),
+        str(bridge.get("name")) if bridge is not None else "",
+        root.find("forward") is None,
+    )
 
 
 def _root(text: str, what: str) -> etree._Element:
     try:
         return xml_safe.parse(text.encode(), what)
     except FormatError as error:
-        raise RemoteFailed(f"the host's answer for {what} cannot be read: {error}", operation=what,
-                           hint="See the transcript for what it said.") from error
+        raise RemoteFailed(
+            f"the host's answer for {what} cannot be read: {error}",
+            operation=what,
+            hint="See the transcript for what it said.",
+        ) from error
 
 
 def _number(text: str | None) -> int:
@@ -96,13 +116,34 @@ def domain(text: str) -> Domain:
     root = _root(text, "a guest")
     mark = root.find(f"metadata/{{{MARK}}}mark")
     return Domain(
-        name=xml_safe.text(root.find("name")), uuid=xml_safe.text(root.find("uuid")), vcpu=_number(xml_safe.text(root.find("vcpu"))),
+        name=xml_safe.text(root.find("name")),
+        uuid=xml_safe.text(root.find("uuid")),
+        vcpu=_number(xml_safe.text(root.find("vcpu"))),
         memory_bytes=_sized(root.find("memory"), "KiB"),
         disks=sum(disk.get("device", "disk") == "disk" for disk in root.findall("devices/disk")),
-        mark=Mark(run=str(mark.get("run") or ""), node=str(mark.get("node") or ""), plan=str(mark.get("plan") or "")) if mark is not None else None,
-        sources=tuple(_source(disk) for disk in root.findall("devices/disk")[:64] if disk.get("device", "disk") == "disk"),
-        macs=tuple(str(mac.get("address") or "")[:17].lower() for mac in root.findall("devices/interface/mac")[:64]),
-        networks=tuple(str(nic.get("network") or nic.get("bridge") or nic.get("dev") or "")[:60] for nic in root.findall("devices/interface/source")[:64]))
+        mark=(
+            Mark(
+                run=str(mark.get("run") or ""),
+                node=str(mark.get("node") or ""),
+                plan=str(mark.get("plan") or ""),
+            )
+            if mark is not None
+            else None
+        ),
+        sources=tuple(
+            _source(disk)
+            for disk in root.findall("devices/disk")[:64]
+            if disk.get("device", "disk") == "disk"
+        ),
+        macs=tuple(
+            str(mac.get("address") or "")[:17].lower()
+            for mac in root.findall("devices/interface/mac")[:64]
+        ),
+        networks=tuple(
+            str(nic.get("network") or nic.get("bridge") or nic.get("dev") or "")[:60]
+            for nic in root.findall("devices/interface/source")[:64]
+        ),
+    )
 
 
 def _source(disk: etree._Element) -> str:
@@ -117,9 +158,17 @@ def _source(disk: etree._Element) -> str:
 def guest(text: str, running: bool) -> Guest:
     """The same as an estate fact."""
     found = domain(text)
-    return Guest(name=found.name, uuid=found.uuid, running=running, vcpu=found.vcpu, memory_bytes=found.memory_bytes, mark=found.mark,
-                 disks=tuple(source for source in found.sources if source), networks=tuple(net for net in found.networks if net),
-                 macs=found.macs)
+    return Guest(
+        name=found.name,
+        uuid=found.uuid,
+        running=running,
+        vcpu=found.vcpu,
+        memory_bytes=found.memory_bytes,
+        mark=found.mark,
+        disks=tuple(source for source in found.sources if source),
+        networks=tuple(net for net in found.networks if net),
+        macs=found.macs,
+    )
 
 
 def volume(text: str) -> Volume:
@@ -127,39 +176,76 @@ def volume(text: str) -> Volume:
     root = _root(text, "a volume")
     form = root.find("target/format")
     physical = root.find("physical")
-    return Volume(xml_safe.text(root.find("name")), xml_safe.text(root.find("target/path")), _sized(root.find("capacity")),
-                  _sized(physical if physical is not None else root.find("allocation")), str(form.get("type")) if form is not None else "raw")
+    return Volume(
+        xml_safe.text(root.find("name")),
+        xml_safe.text(root.find("target/path")),
+        _sized(root.find("capacity")),
+        _sized(physical if physical is not None else root.find("allocation")),
+        str(form.get("type")) if form is not None else "raw",
+    )
 
 
 def pool(text: str) -> Pool:
-    """A pool document. A remote source (host and directory) identifies a datastore shared by several hosts."""
+    """A pool document. A remote source (host and directory) identifies a datastore shared by
+    several hosts.
+    """
     root = _root(text, "a datastore")
     server, folder = root.find("source/host"), root.find("source/dir")
-    shared = f"{server.get('name')}:{folder.get('path')}" if server is not None and folder is not None and root.get("type") == "netfs" else ""
-    return Pool(xml_safe.text(root.find("name")), xml_safe.text(root.find("target/path")), _sized(root.find("capacity")),
-                _sized(root.find("available")), shared, str(root.get("type") or "dir"), xml_safe.text(root.find("uuid")))
+    shared = (
+        f"{server.get('name')}:{folder.get('path')}"
+        if server is not None and folder is not None and root.get("type") == "netfs"
+        else ""
+    )
+    return Pool(
+        xml_safe.text(root.find("name")),
+        xml_safe.text(root.find("target/path")),
+        _sized(root.find("capacity")),
+        _sized(root.find("available")),
+        shared,
+        str(root.get("type") or "dir"),
+        xml_safe.text(root.find("uuid")),
+    )
 
 
 def datastore(found: Pool, active: bool, df_avail: int | None) -> Datastore:
     """The datastore; free space is the smaller of what the pool and the file system say."""
     free = found.free_bytes if df_avail is None else min(found.free_bytes, df_avail)
-    return Datastore(name=found.name, path=found.path, capacity_bytes=found.capacity_bytes, free_bytes=free, active=active, shared=found.shared,
-                     kind=found.kind, uuid=found.uuid)
+    return Datastore(
+        name=found.name,
+        path=found.path,
+        capacity_bytes=found.capacity_bytes,
+        free_bytes=free,
+        active=active,
+        shared=found.shared,
+        kind=found.kind,
+        uuid=found.uuid,
+    )
 
 
 def network(text: str, active: bool, links: dict[str, int]) -> Carried:
-    """A network document; `links` maps interface names to their MTU. A bridge that does not exist makes the network inactive."""
+    """A network document; `links` maps interface names to their MTU. A bridge that does not exist
+    makes the network inactive.
+    """
     root = _root(text, "a network")
     bridge = root.find("bridge")
     name = str(bridge.get("name")) if bridge is not None else ""
-    return Carried(name=xml_safe.text(root.find("name")), bridge=name, active=active and (not name or name in links), mtu=links.get(name))
+    return Carried(
+        name=xml_safe.text(root.find("name")),
+        bridge=name,
+        active=active and (not name or name in links),
+        mtu=links.get(name),
+    )
 
 
 def capabilities(text: str) -> tuple[str, int]:
     """(CPU model, threads)."""
     root = _root(text, "the capabilities")
     topology = root.find("host/topology/cells")
-    threads = sum(_number(cpus.get("num")) for cpus in topology.iter("cpus")) if topology is not None else 0
+    threads = (
+        sum(_number(cpus.get("num")) for cpus in topology.iter("cpus"))
+        if topology is not None
+        else 0
+    )
     return xml_safe.text(root.find("host/cpu/model")), threads
 
 
@@ -168,22 +254,35 @@ def numa(text: str) -> list[tuple[int, int, int]]:
     cells = []
     for cell in _root(text, "the capabilities").findall("host/topology/cells/cell")[:64]:
         cpus = cell.find("cpus")
-        cells.append((_number(cell.get("id")), _number(cpus.get("num")) if cpus is not None else 0, _sized(cell.find("memory"), "KiB")))
+        cells.append(
+            (
+                _number(cell.get("id")),
+                _number(cpus.get("num")) if cpus is not None else 0,
+                _sized(cell.find("memory"), "KiB"),
+            )
+        )
     return cells
 
 
 def key_values(text: str) -> dict[str, str]:
     """'key : value' lines as a mapping."""
-    return {key.strip(): value.strip() for key, _, value in (line.partition(":") for line in text.splitlines()) if value}
+    return {
+        key.strip(): value.strip()
+        for key, _, value in (line.partition(":") for line in text.splitlines())
+        if value
+    }
 
 
 def memory_bytes(text: str) -> int:
-    """Total memory from nodememstats (KiB). nodeinfo's figure is one NUMA cell's and may be wrong."""
+    """Total memory from nodememstats (KiB). nodeinfo's figure is one NUMA cell's and may be
+    wrong.
+    """
     return _number(key_values(text).get("total", "").split(" ")[0]) << 10
 
 
 def interface_addresses(text: str) -> list[tuple[str, str, str]]:
-    """(MAC address, IPv4 address, prefix length) by `domifaddr`'s table: name, MAC, protocol, address. Loopback, link-local and odd lines are left out.
+    """(MAC address, IPv4 address, prefix length) by `domifaddr`'s table: name, MAC, protocol,
+    address. Loopback, link-local and odd lines are left out.
 
     The neighbour table knows no prefix and says /0; that is answered as ''.
     """
@@ -196,8 +295,19 @@ def interface_addresses(text: str) -> list[tuple[str, str, str]]:
             address = ip_interface(words[3])
         except ValueError:
             continue
-        if address.version == 4 and not (address.ip.is_loopback or address.ip.is_link_local or address.ip.is_multicast or address.ip.is_unspecified):
-            found.append((words[1].lower(), str(address.ip), str(address.network.prefixlen) if address.network.prefixlen else ""))
+        if address.version == 4 and not (
+            address.ip.is_loopback
+            or address.ip.is_link_local
+            or address.ip.is_multicast
+            or address.ip.is_unspecified
+        ):
+            found.append(
+                (
+                    words[1].lower(),
+                    str(address.ip),
+                    str(address.network.prefixlen) if address.network.prefixlen else "",
+                )
+            )
     return found
 
 

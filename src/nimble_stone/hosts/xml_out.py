@@ -26,7 +26,9 @@ class GuestDisk:
 
 @dataclass(frozen=True)
 class GuestDesign:
-    """A guest to be defined. Memory in bytes; the medium is (datastore, volume name, device name). `networks`: one for each of `nics`."""
+    """A guest to be defined. Memory in bytes; the medium is (datastore, volume name, device name).
+    `networks`: one for each of `nics`.
+    """
 
     name: str
     mark: Mark
@@ -48,14 +50,20 @@ def _text(tree: etree._Element) -> str:
 
 
 def _sub(parent: etree._Element, tag: str, text: str = "", **attributes: str) -> etree._Element:
-    child = etree.SubElement(parent, tag, {key.rstrip("_"): value for key, value in attributes.items()})
+    child = etree.SubElement(
+        parent, tag, {key.rstrip("_"): value for key, value in attributes.items()}
+    )
     if text:
         child.text = text
     return child
 
 
-def volume(name: str, form: str, capacity_bytes: int, allocation_bytes: int = 0, backing_path: str = "") -> str:
-    """A storage volume, on top of a qcow2 file where one is given. Raw volumes are fully allocated by default, so the allocation is always said."""
+def volume(
+    name: str, form: str, capacity_bytes: int, allocation_bytes: int = 0, backing_path: str = ""
+) -> str:
+    """A storage volume, on top of a qcow2 file where one is given. Raw volumes are fully allocated
+    by default, so the allocation is always said.
+    """
     root = etree.Element("volume")
     _sub(root, "name", name)
     _sub(root, "capacity", str(capacity_bytes), unit="bytes")
@@ -69,7 +77,8 @@ def volume(name: str, form: str, capacity_bytes: int, allocation_bytes: int = 0,
 
 
 def domain(design: GuestDesign) -> str:
-    """A guest with the devices of its design, an IDE CD-ROM (found by every kernel under machine type pc), serial console to a log,
+    """A guest with the devices of its design, an IDE CD-ROM (found by every kernel under machine
+    type pc), serial console to a log,
     our mark in the metadata."""
     root = etree.Element("domain", type=design.domain_type)
     _sub(root, "name", design.name)
@@ -98,14 +107,21 @@ def domain(design: GuestDesign) -> str:
         if item.bus == "scsi":
             unit = places.get((item.bus, item.controller), 0)
             places[item.bus, item.controller] = unit + 1
-            _sub(disk, "address", type="drive", controller=str(item.controller), bus="0", target=str(unit) if _flat(design.scsi, item) else "0",
-                 unit="0" if _flat(design.scsi, item) else str(unit))
+            _sub(
+                disk,
+                "address",
+                type="drive",
+                controller=str(item.controller),
+                bus="0",
+                target=str(unit) if _flat(design.scsi, item) else "0",
+                unit="0" if _flat(design.scsi, item) else str(unit),
+            )
     cdrom = _sub(devices, "disk", type="volume", device="cdrom")
     _sub(cdrom, "driver", name="qemu", type="raw")
     _sub(cdrom, "source", pool=design.medium[0], volume=design.medium[1])
     _sub(cdrom, "target", dev=design.medium[2], bus="ide")
     _sub(cdrom, "readonly")
-    macs = (*design.macs, *("" for _ in design.nics[len(design.macs):]))
+    macs = (*design.macs, *("" for _ in design.nics[len(design.macs) :]))
     for model, network, mac in zip(design.nics, design.networks, macs, strict=True):
         nic = _sub(devices, "interface", type="network")
         if mac:
@@ -122,5 +138,7 @@ def domain(design: GuestDesign) -> str:
 
 
 def _flat(scsi: tuple[str, ...], item: GuestDisk) -> bool:
-    """Whether the controller tells its disks apart by target instead of unit (the older ones; 'lsilogic' uses units)."""
+    """Whether the controller tells its disks apart by target instead of unit (the older ones;
+    'lsilogic' uses units).
+    """
     return item.controller < len(scsi) and scsi[item.controller] in ("lsisas1068", "vmpvscsi")

@@ -1,4 +1,6 @@
-"""Sealing and opening secrets (AES-256-GCM; the entry's name is authenticated with it, so entries cannot be swapped)."""
+"""Sealing and opening secrets (AES-256-GCM; the entry's name is authenticated with it, so entries
+cannot be swapped).
+"""
 
 from __future__ import annotations
 
@@ -32,7 +34,11 @@ class Vault:
                 file.flush()
                 os.fsync(file.fileno())
         if len(key) != 32:
-            raise StoneError(f"{path} is not a keyring key (32 bytes)", code="keyring-key", hint="Restore it from your backup.")
+            raise StoneError(
+                f"{path} is not a keyring key (32 bytes)",
+                code="keyring-key",
+                hint="Restore it from your backup.",
+            )
         return cls(key)
 
     def seal(self, name: str, value: str) -> bytes:
@@ -45,5 +51,8 @@ class Vault:
         try:
             return self._cipher.decrypt(sealed[:12], sealed[12:], name.encode()).decode()
         except InvalidTag as error:
-            raise StoneError(f"keyring entry “{name}” cannot be opened with this key", code="keyring-open",
-                             hint="Restore keyring.key from the backup that belongs to this database.") from error
+            raise StoneError(
+                f"keyring entry “{name}” cannot be opened with this key",
+                code="keyring-open",
+                hint="Restore keyring.key from the backup that belongs to this database.",
+            ) from error

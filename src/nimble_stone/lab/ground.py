@@ -1,4 +1,6 @@
-"""What a stand-in host is made of below its hypervisor: interfaces, disks, files, pools, networks. Made from its plan, kept with its state."""
+"""What a stand-in host is made of below its hypervisor: interfaces, disks, files, pools, networks.
+Made from its plan, kept with its state.
+"""
 
 from __future__ import annotations
 
@@ -10,7 +12,12 @@ from nimble_stone.core.units import GIB, TIB
 from nimble_stone.lab.demo import HostPlan
 
 IMAGES = "/var/lib/libvirt/images"
-NETS = {"management": ("10.44.0.0", 22, 0), "survey": ("10.44.20.0", 23, 420), "storage": ("10.44.60.0", 24, 460), "ness-survey": ("10.45.20.0", 24, 520)}
+NETS = {
+    "management": ("10.44.0.0", 22, 0),
+    "survey": ("10.44.20.0", 23, 420),
+    "storage": ("10.44.60.0", 24, 460),
+    "ness-survey": ("10.45.20.0", 24, 520),
+}
 
 
 @dataclass
@@ -93,9 +100,13 @@ class Ground:
 
 def load(data: dict[str, Any]) -> Ground:
     """As it was kept."""
-    return Ground({name: LabStore(**item) for name, item in data["stores"].items()}, {name: LabNet(**item) for name, item in data["nets"].items()},
-                  {name: LabLink(**item) for name, item in data["links"].items()}, {name: LabDisk(**item) for name, item in data["disks"].items()},
-                  data["files"])
+    return Ground(
+        {name: LabStore(**item) for name, item in data["stores"].items()},
+        {name: LabNet(**item) for name, item in data["nets"].items()},
+        {name: LabLink(**item) for name, item in data["links"].items()},
+        {name: LabDisk(**item) for name, item in data["disks"].items()},
+        data["files"],
+    )
 
 
 def new(plan: HostPlan) -> Ground:
@@ -107,6 +118,7 @@ def new(plan: HostPlan) -> Ground:
 
     def mac(number: int) -> str:
         return f"52:54:{int(last[1]):02x}:{int(last[2]):02x}:{int(last[3]):02x}:{number:02x}"
+
     links["eno1"] = LabLink("eno1", "", mac(1), speed=10000)
     links["eno2"] = LabLink("eno2", "", mac(2), 9000, speed=25000)
     trunk = "eno2"
@@ -124,31 +136,105 @@ def new(plan: HostPlan) -> Ground:
         if network == "management":
             links["eno1"].master, addresses = bridge, [f"{plan.address}/{prefix}"]
         else:
-            links[f"{trunk}.{vlan}"] = LabLink(f"{trunk}.{vlan}", "vlan", mac(2), mtu, master=bridge, parent=trunk, vlan=vlan)
-            addresses = [f"{subnet.rsplit('.', 1)[0]}.{short}/{prefix}"] if network == "storage" and odd.get("no_address") != network else []
+            links[f"{trunk}.{vlan}"] = LabLink(
+                f"{trunk}.{vlan}", "vlan", mac(2), mtu, master=bridge, parent=trunk, vlan=vlan
+            )
+            addresses = (
+                [f"{subnet.rsplit('.', 1)[0]}.{short}/{prefix}"]
+                if network == "storage" and odd.get("no_address") != network
+                else []
+            )
         links[bridge] = LabLink(bridge, "bridge", mac(16 + len(nets)), mtu, addresses=addresses)
-        nets[network] = LabNet(network, bridge, str(uuids.uuid5(uuids.NAMESPACE_DNS, f"{network}.{plan.name}")))
-    stores = {store.name: LabStore(store.name, store.capacity_bytes, store.free_bytes, store.shared,
-                                   str(uuids.uuid5(uuids.NAMESPACE_DNS, f"{store.name}.{plan.name}")), "netfs" if store.shared else "dir",
-                                   f"{IMAGES}/{store.name}") for store in plan.stores}
+        nets[network] = LabNet(
+            network, bridge, str(uuids.uuid5(uuids.NAMESPACE_DNS, f"{network}.{plan.name}"))
+        )
+    stores = {
+        store.name: LabStore(
+            store.name,
+            store.capacity_bytes,
+            store.free_bytes,
+            store.shared,
+            str(uuids.uuid5(uuids.NAMESPACE_DNS, f"{store.name}.{plan.name}")),
+            "netfs" if store.shared else "dir",
+            f"{IMAGES}/{store.name}",
+        )
+        for store in plan.stores
+    }
     return Ground(stores, nets, links, _disks(plan, own), _files(plan))
 
 
 def _disks(plan: HostPlan, own: str) -> dict[str, LabDisk]:
     wanted = plan.odd.get("disks") or {}
-    system = LabDisk("sda", 480 * 10**9, model="HOLM-SD480", serial=f"S{own.replace('.', '')}A", tran="sata", pttype="gpt", children=[
-        {"name": "sda1", "size": GIB, "kind": "part", "fstype": "vfat", "mount": "/boot/efi"},
-        {"name": "sda2", "size": 478 * 10**9, "kind": "part", "fstype": "LVM2_member",
-         "children": [{"name": "vg0-root", "size": 400 * 10**9, "kind": "lvm", "fstype": "ext4", "mount": "/"},
-                      {"name": "vg0-swap", "size": 8 * GIB, "kind": "lvm", "fstype": "swap", "mount": "[SWAP]"}]}])
+    system = LabDisk(
+        "sda",
+        480 * 10**9,
+        model="HOLM-SD480",
+        serial=f"S{own.replace('.', '')}A",
+        tran="sata",
+        pttype="gpt",
+        children=[
+            {"name": "sda1", "size": GIB, "kind": "part", "fstype": "vfat", "mount": "/boot/efi"},
+            {
+                "name": "sda2",
+                "size": 478 * 10**9,
+                "kind": "part",
+                "fstype": "LVM2_member",
+                "children": [
+                    {
+                        "name": "vg0-root",
+                        "size": 400 * 10**9,
+                        "kind": "lvm",
+                        "fstype": "ext4",
+                        "mount": "/",
+                    },
+                    {
+                        "name": "vg0-swap",
+                        "size": 8 * GIB,
+                        "kind": "lvm",
+                        "fstype": "swap",
+                        "mount": "[SWAP]",
+                    },
+                ],
+            },
+        ],
+    )
     disks = {"sda": system}
     for letter in "bc":
         name = f"sd{letter}"
-        disk = LabDisk(name, 4 * TIB, rota=True, model="HOLM-HD4T", serial=f"H{own.replace('.', '')}{letter.upper()}", tran="sas")
+        disk = LabDisk(
+            name,
+            4 * TIB,
+            rota=True,
+            model="HOLM-HD4T",
+            serial=f"H{own.replace('.', '')}{letter.upper()}",
+            tran="sas",
+        )
         if wanted.get(name) == "raid":
-            disk.pttype, disk.children = "gpt", [{"name": f"{name}1", "size": 4 * TIB - GIB, "kind": "part", "fstype": "linux_raid_member", "label": "old:0"}]
+            disk.pttype, disk.children = (
+                "gpt",
+                [
+                    {
+                        "name": f"{name}1",
+                        "size": 4 * TIB - GIB,
+                        "kind": "part",
+                        "fstype": "linux_raid_member",
+                        "label": "old:0",
+                    }
+                ],
+            )
         elif wanted.get(name) == "volume-group":
-            disk.fstype, disk.children = "LVM2_member", [{"name": "data-build", "size": 3 * TIB, "kind": "lvm", "fstype": "xfs", "mount": "/srv/build"}]
+            disk.fstype, disk.children = (
+                "LVM2_member",
+                [
+                    {
+                        "name": "data-build",
+                        "size": 3 * TIB,
+                        "kind": "lvm",
+                        "fstype": "xfs",
+                        "mount": "/srv/build",
+                    }
+                ],
+            )
         disks[name] = disk
     return disks
 
@@ -160,8 +246,14 @@ def _files(plan: HostPlan) -> dict[str, str]:
         "/etc/hosts": f"127.0.0.1 localhost\n{plan.address} {plan.name}.{domain} {plan.name}\n",
         "/etc/machine-id": uuids.uuid5(uuids.NAMESPACE_DNS, plan.name).hex,
         "/etc/os-release": 'PRETTY_NAME="Debian GNU/Linux 12 (bookworm)"\nID=debian\n',
-        "/etc/resolv.conf": f"search {domain}\nnameserver {'10.44.0.5' if kelda else '10.45.0.5'}\n" + ("" if kelda else "nameserver 10.44.0.5\n"),
-        "/root/.ssh/authorized_keys": ""}
+        "/etc/resolv.conf": (
+            f"search {domain}\nnameserver {'10.44.0.5' if kelda else '10.45.0.5'}\n"
+            + ("" if kelda else "nameserver 10.44.0.5\n")
+        ),
+        "/root/.ssh/authorized_keys": "",
+    }
     if not plan.odd.get("no_time"):
-        files["/etc/chrony/sources.d/site.sources"] = f"server {'10.44.0.5' if kelda else '10.45.0.5'} iburst\n"
+        files["/etc/chrony/sources.d/site.sources"] = (
+            f"server {'10.44.0.5' if kelda else '10.45.0.5'} iburst\n"
+        )
     return files

@@ -1,4 +1,6 @@
-"""Stand-in guests: they read the config CD-ROM they were given, boot for a while, and then really listen on their addresses."""
+"""Stand-in guests: they read the config CD-ROM they were given, boot for a while, and then really
+listen on their addresses.
+"""
 
 from __future__ import annotations
 
@@ -54,7 +56,9 @@ class Running:
     @property
     def product(self) -> str:
         """The first part of its questions, such as “gauge”."""
-        return next((key.partition(".")[0] for key in self.values if key.endswith(".hostname")), "gauge")
+        return next(
+            (key.partition(".")[0] for key in self.values if key.endswith(".hostname")), "gauge"
+        )
 
     def get(self, key: str) -> str:
         """What it was given for a question of its product."""
@@ -115,10 +119,14 @@ class GuestRoom:
             with contextlib.suppress(Exception):
                 await closer()
         running.closers.clear()
-        self._by_address = {address: other for address, other in self._by_address.items() if other is not running}
+        self._by_address = {
+            address: other for address, other in self._by_address.items() if other is not running
+        }
 
     def answers(self, address: str) -> bool:
-        """Whether anybody answers a ping there: guests that are up, gateways, and what a knob says is occupied."""
+        """Whether anybody answers a ping there: guests that are up, gateways, and what a knob says
+        is occupied.
+        """
         return address in self._by_address or address in self.occupied or address in self._gateways
 
     def console(self, host: LabHost, name: str) -> str:
@@ -134,8 +142,12 @@ class GuestRoom:
         rng = random.Random(name)
         running.say("Linux version 6.1.0-cloud-amd64 (stand-in) booting")
         trouble = self.troubles.get(name, "")
-        for text in ("virtio_blk virtio0: [vda] disk found", "EXT4-fs (vda1): mounted filesystem", "gauge: looking for a config medium"):
-            await self._wait(BOOT_S / 4 * rng.uniform(.8, 1.2))
+        for text in (
+            "virtio_blk virtio0: [vda] disk found",
+            "EXT4-fs (vda1): mounted filesystem",
+            "gauge: looking for a config medium",
+        ):
+            await self._wait(BOOT_S / 4 * rng.uniform(0.8, 1.2))
             running.say(text)
         if trouble == "never-boots":
             running.say("Kernel panic - not syncing: no root file system")
@@ -151,15 +163,21 @@ class GuestRoom:
         if not address:
             running.say(f"{running.product}: nobody answers DHCP")
             return
-        running.say(f"{running.product}: address {address}/{running.get('prefix')} gateway {running.get('gateway')}")
+        running.say(
+            f"{running.product}: address {address}/{running.get('prefix')} gateway"
+            f" {running.get('gateway')}"
+        )
         await self._wait(BOOT_S / 4)
         if not await self._listen(running, address):
             return
         running.say(f"{running.product}: listening on port {PORT}")
         if guest.data.get("virtual"):
             await self._answer_for(running, guest.data["virtual"])
-        for text in ("gauge: creating the reading store", "gauge: reading store is empty, laying out 16 shards"):
-            await self._wait(SERVICES_S / 2 * rng.uniform(.8, 1.2))
+        for text in (
+            "gauge: creating the reading store",
+            "gauge: reading store is empty, laying out 16 shards",
+        ):
+            await self._wait(SERVICES_S / 2 * rng.uniform(0.8, 1.2))
             running.say(text)
         if trouble == "never-ready":
             running.say("gauge: waiting for the reading store …")
@@ -168,41 +186,72 @@ class GuestRoom:
         running.say(f"{running.product}: services are up")
 
     async def _lease(self, running: Running) -> str:
-        """Ask by DHCP: the network's next free dynamic address, the same one again after a restart. '' where nobody answers."""
+        """Ask by DHCP: the network's next free dynamic address, the same one again after a restart.
+        '' where nobody answers.
+        """
         await self._wait(BOOT_S / 6)
         source = etree.fromstring(running.guest.xml).find("devices/interface/source")
-        network = next((one for one in estate_file(self.plan).networks if source is not None and one.name == source.get("network")), None)
+        network = next(
+            (
+                one
+                for one in estate_file(self.plan).networks
+                if source is not None and one.name == source.get("network")
+            ),
+            None,
+        )
         if network is None or network.dynamic_first is None or network.dynamic_last is None:
             return ""
         if not running.guest.data.get("lease"):
             span = range(int(network.dynamic_first), int(network.dynamic_last) + 1)
-            address = next((text for number in span if (text := str(IPv4Address(number))) not in self._leased and not self.answers(text)), "")
+            address = next(
+                (
+                    text
+                    for number in span
+                    if (text := str(IPv4Address(number))) not in self._leased
+                    and not self.answers(text)
+                ),
+                "",
+            )
             if not address:
                 return ""
             running.guest.data["lease"] = f"{address}/{network.subnet.prefixlen}"
             running.host.save()
         address = str(running.guest.data["lease"]).partition("/")[0]
         self._leased.add(address)
-        running.values |= {f"{running.product}.address": address, f"{running.product}.prefix": str(network.subnet.prefixlen)}
+        running.values |= {
+            f"{running.product}.address": address,
+            f"{running.product}.prefix": str(network.subnet.prefixlen),
+        }
         running.say(f"{running.product}: lease of {address} obtained")
         return address
 
     async def _listen(self, running: Running, address: str) -> bool:
         try:
             real, port = self.plan.real(address, PORT)
-            site = web.TCPSite(self._runner, real, port)  # type: ignore[arg-type]  # set by open()
+            assert self._runner is not None  # set by open()
+            site = web.TCPSite(self._runner, real, port)
             await site.start()
             running.closers.append(site.stop)
             if running.get("certificate"):
-                secure = web.TCPSite(self._runner, *self.plan.real(address, SECURE_PORT), ssl_context=_tls(running))  # type: ignore[arg-type]
+                secure = web.TCPSite(
+                    self._runner,
+                    *self.plan.real(address, SECURE_PORT),
+                    ssl_context=_tls(running),
+                )
                 await secure.start()
                 running.closers.append(secure.stop)
                 running.say(f"{running.product}: showing its certificate on port {SECURE_PORT}")
-            ssh = await asyncssh.create_server(lambda: _Login(running), real, self.plan.real(address, 22)[1], server_host_keys=[_own_key(running)],
-                                               process_factory=self._shell)
+            ssh = await asyncssh.create_server(
+                lambda: _Login(running),
+                real,
+                self.plan.real(address, 22)[1],
+                server_host_keys=[_own_key(running)],
+                process_factory=self._shell,
+            )
 
             async def stop() -> None:
                 ssh.close()
+
             running.closers.append(stop)
         except (OSError, ValueError) as error:
             running.say(f"{running.product}: cannot use address {address}: {error}")
@@ -216,9 +265,15 @@ class GuestRoom:
         words = _words(process.command or "")
         if words[:1] == ["ping"] and len(words) > 1:
             good = self.answers(words[-1])
-            process.stdout.write(f"PING {words[-1]}: {'1 packets received' if good else '0 packets received'}\n")
+            process.stdout.write(
+                f"PING {words[-1]}: {'1 packets received' if good else '0 packets received'}\n"
+            )
             process.exit(0 if good else 1)
-        elif words[:2] == ["edge", "watch"] and len(words) == 3 and words[2] in ("nothing", "known", "everything"):
+        elif (
+            words[:2] == ["edge", "watch"]
+            and len(words) == 3
+            and words[2] in ("nothing", "known", "everything")
+        ):
             running: Running = process.get_extra_info("guest")
             running.guest.data["watch"] = words[2]
             running.host.save()
@@ -226,7 +281,11 @@ class GuestRoom:
             process.stdout.write("watching\n")
             process.exit(0)
         elif words == ["edge", "status"]:
-            process.stdout.write("watching\n" if process.get_extra_info("guest").guest.data.get("watch") else "asleep\n")
+            process.stdout.write(
+                "watching\n"
+                if process.get_extra_info("guest").guest.data.get("watch")
+                else "asleep\n"
+            )
             process.exit(0)
         else:
             process.stderr.write("sh: not found\n")
@@ -234,11 +293,22 @@ class GuestRoom:
 
     async def _http(self, request: web.Request) -> web.Response:
         where = request.transport.get_extra_info("sockname")[0] if request.transport else ""
-        running = next((other for address, other in self._by_address.items() if self.plan.real(address, PORT)[0] == where), None)
+        running = next(
+            (
+                other
+                for address, other in self._by_address.items()
+                if self.plan.real(address, PORT)[0] == where
+            ),
+            None,
+        )
         if running is None:
             return web.Response(status=503)
         what = request.match_info["what"]
-        if what == "status" and running.guest.data.get("balanced") and where == self.plan.real(running.guest.data["virtual"], PORT)[0]:
+        if (
+            what == "status"
+            and running.guest.data.get("balanced")
+            and where == self.plan.real(running.guest.data["virtual"], PORT)[0]
+        ):
             running = self._next_of(running)
         open_to_all = {("GET", "status"), ("GET", "members"), ("POST", "member")}
         if (request.method, what) not in open_to_all and not _logged_in(request, running):
@@ -264,12 +334,27 @@ class GuestRoom:
         """How the node is."""
         title, version = TITLES.get(running.product, TITLES["gauge"])
         label = running.label
-        return web.json_response({
-            "product": label.get("product", title), "version": label.get("version", version), "name": running.get("hostname"), "role": running.get("role"),
-            "address": f"{running.get('address')}/{running.get('prefix')}",
-            **({"licence": "known" if running.get("licence") else "trial"} if running.product == "tidebook" else {}),
-            **({"address6": f"{running.get('address6')}/{running.get('prefix6')}"} if running.get("address6") else {}), "time": time.time(),
-            "state": "ready" if running.ready else "installing"})
+        return web.json_response(
+            {
+                "product": label.get("product", title),
+                "version": label.get("version", version),
+                "name": running.get("hostname"),
+                "role": running.get("role"),
+                "address": f"{running.get('address')}/{running.get('prefix')}",
+                **(
+                    {"licence": "known" if running.get("licence") else "trial"}
+                    if running.product == "tidebook"
+                    else {}
+                ),
+                **(
+                    {"address6": f"{running.get('address6')}/{running.get('prefix6')}"}
+                    if running.get("address6")
+                    else {}
+                ),
+                "time": time.time(),
+                "state": "ready" if running.ready else "installing",
+            }
+        )
 
     async def h_get_token(self, running: Running, body: dict[str, str]) -> web.Response:
         """The lead's join token."""
@@ -284,10 +369,17 @@ class GuestRoom:
     async def h_post_join(self, running: Running, body: dict[str, str]) -> web.Response:
         """Join a lead: ask it over the network, with the token."""
         real, port = self.plan.real(str(body.get("lead")), PORT)
-        member = {"name": running.get("hostname"), "role": running.get("role"),
-                  "address": running.get("address"), "token": str(body.get("token"))}
+        member = {
+            "name": running.get("hostname"),
+            "role": running.get("role"),
+            "address": running.get("address"),
+            "token": str(body.get("token")),
+        }
         try:
-            async with aiohttp.ClientSession() as session, session.post(f"http://{real}:{port}/cgi-bin/member", json=member) as answer:
+            async with (
+                aiohttp.ClientSession() as session,
+                session.post(f"http://{real}:{port}/cgi-bin/member", json=member) as answer,
+            ):
                 taken = answer.status == 200
         except aiohttp.ClientError as error:
             return web.json_response({"reason": f"the lead does not answer: {error}"}, status=502)
@@ -302,15 +394,21 @@ class GuestRoom:
         """A node asks to be let in."""
         if body.get("token") != _token(running):
             return web.json_response({"reason": "wrong token"}, status=403)
-        running.guest.data.setdefault("members", {})[str(body.get("name"))] = {"name": body.get("name"), "role": body.get("role"),
-                                                                              "address": body.get("address")}
+        running.guest.data.setdefault("members", {})[str(body.get("name"))] = {
+            "name": body.get("name"),
+            "role": body.get("role"),
+            "address": body.get("address"),
+        }
         running.host.save()
         running.say(f"{running.product}: {body.get('name')} is in")
         return web.json_response({"taken": "yes"})
 
     def _members(self, running: Running) -> list[dict[str, str]]:
-        own = {"name": running.get("hostname"), "role": running.get("role"),
-               "address": running.get("address")}
+        own = {
+            "name": running.get("hostname"),
+            "role": running.get("role"),
+            "address": running.get("address"),
+        }
         return [own, *running.guest.data.get("members", {}).values()]
 
     async def h_get_members(self, running: Running, body: dict[str, str]) -> web.Response:
@@ -325,17 +423,20 @@ class GuestRoom:
         """Form the cluster once all are in."""
         have = len(self._members(running))
         if str(have) != str(body.get("members")):
-            return web.json_response({"reason": f"{have} of {body.get('members')} members are in"}, status=409)
+            return web.json_response(
+                {"reason": f"{have} of {body.get('members')} members are in"}, status=409
+            )
         virtual = str(body.get("virtual") or "")
         if virtual and not await self._answer_for(running, virtual):
-            return web.json_response({"reason": f"the virtual address {virtual} cannot be used"}, status=409)
+            return web.json_response(
+                {"reason": f"the virtual address {virtual} cannot be used"}, status=409
+            )
         running.guest.data["formed"] = True
         running.guest.data["virtual"] = virtual
         running.guest.data["balanced"] = str(body.get("balanced") or "")
         running.host.save()
         running.say(f"{running.product}: cluster of {have} formed")
         return web.json_response({"formed": "yes"})
-
 
     async def _answer_for(self, running: Running, virtual: str) -> bool:
         """Let a node answer on the cluster's virtual address too."""
@@ -344,7 +445,8 @@ class GuestRoom:
         if self.answers(virtual):
             return False
         try:
-            site = web.TCPSite(self._runner, *self.plan.real(virtual, PORT))  # type: ignore[arg-type]  # set by open()
+            # set by open()
+            site = web.TCPSite(self._runner, *self.plan.real(virtual, PORT))  # type: ignore[arg-type]
             await site.start()
         except (OSError, ValueError):
             return False
@@ -357,7 +459,12 @@ class GuestRoom:
         """The cluster's identity, once it is formed."""
         if not running.guest.data.get("formed"):
             return web.json_response({"reason": "the cluster is not formed yet"}, status=409)
-        return web.json_response({"cluster": hashlib.sha256(running.guest.uuid.encode()).hexdigest()[:16], "formed": "yes"})
+        return web.json_response(
+            {
+                "cluster": hashlib.sha256(running.guest.uuid.encode()).hexdigest()[:16],
+                "formed": "yes",
+            }
+        )
 
 
 class _Login(asyncssh.SSHServer):
@@ -371,6 +478,7 @@ class _Login(asyncssh.SSHServer):
 
         async def cut() -> None:
             conn.abort()
+
         self._running.closers.append(cut)
 
     def begin_auth(self, username: str) -> bool:
@@ -394,7 +502,9 @@ class _Login(asyncssh.SSHServer):
 
 
 def _words(command: str) -> list[str]:
-    """The words of a command as a POSIX shell would take them; none where its quotes do not close."""
+    """The words of a command as a POSIX shell would take them; none where its quotes do not
+    close.
+    """
     try:
         return shlex.split(command)
     except ValueError:
@@ -402,7 +512,9 @@ def _words(command: str) -> list[str]:
 
 
 def _tls(running: Running) -> ssl.SSLContext:
-    """What the guest was given to show. Raises OSError or ssl.SSLError when certificate and key do not fit."""
+    """What the guest was given to show. Raises OSError or ssl.SSLError when certificate and key do
+    not fit.
+    """
     context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
     with tempfile.NamedTemporaryFile("w", suffix=".pem") as file:
         file.write(running.get("certificate") + "\n" + running.get("key"))
@@ -415,7 +527,9 @@ def _own_key(running: Running) -> asyncssh.SSHKey:
     """The guest's own host key: made at its first boot, kept on its disk."""
     data = running.guest.data
     if "host_key" not in data:
-        data["host_key"] = asyncssh.generate_private_key("ssh-ed25519").export_private_key().decode()
+        data["host_key"] = (
+            asyncssh.generate_private_key("ssh-ed25519").export_private_key().decode()
+        )
         running.host.save()
     return asyncssh.import_private_key(data["host_key"])
 
@@ -427,11 +541,15 @@ def _logged_in(request: web.Request, running: Running) -> bool:
 
 
 def _token(running: Running) -> str:
-    return hashlib.sha256(f"{running.guest.uuid}:{running.get('admin_password')}".encode()).hexdigest()[:32]
+    return hashlib.sha256(
+        f"{running.guest.uuid}:{running.get('admin_password')}".encode()
+    ).hexdigest()[:32]
 
 
 def _read_medium(xml: str, volumes: Volumes, host: LabHost) -> dict[str, str]:
-    """The environment on the guest's CD-ROM. Raises LookupError, FormatError or the ISO library's errors."""
+    """The environment on the guest's CD-ROM. Raises LookupError, FormatError or the ISO library's
+    errors.
+    """
     for disk in etree.fromstring(xml.encode()).findall("devices/disk"):
         source = disk.find("source")
         if disk.get("device") == "cdrom" and source is not None:

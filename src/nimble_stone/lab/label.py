@@ -1,4 +1,6 @@
-"""What stand-in products are called: a label on their disks, so that a guest answers what its package is."""
+"""What stand-in products are called: a label on their disks, so that a guest answers what its
+package is.
+"""
 
 from __future__ import annotations
 
@@ -20,7 +22,7 @@ MARK, PLACE = b"HOLM-LABEL:", 4096
 def labelled(grain: bytes, product: str, version: str) -> bytes:
     """The first 64 KiB of a disk with the label in them."""
     text = MARK + json.dumps({"product": product, "version": version}).encode() + b"\0"
-    return grain[:PLACE] + text + grain[PLACE + len(text):]
+    return grain[:PLACE] + text + grain[PLACE + len(text) :]
 
 
 class _File:
@@ -57,7 +59,11 @@ def label_of(guest: LabGuest, host: LabHost, volumes: Volumes) -> dict[str, str]
     """{product, version} of the guest's system disk; {} where it bears no label."""
     for disk in etree.fromstring(guest.xml.encode()).findall("devices/disk"):
         source = disk.find("source")
-        if disk.get("device") in (None, "disk") and source is not None and source.get("pool") in host.ground.stores:
+        if (
+            disk.get("device") in (None, "disk")
+            and source is not None
+            and source.get("pool") in host.ground.stores
+        ):
             known = volumes.of(host.ground.stores[str(source.get("pool"))].place(host.plan.name))
             return _label_on(known.get(str(source.get("volume"))), known)
     return {}

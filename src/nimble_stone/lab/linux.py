@@ -1,4 +1,6 @@
-"""The Linux tools of a stand-in host: what they print is made from its ground, what they change is kept there."""
+"""The Linux tools of a stand-in host: what they print is made from its ground, what they change is
+kept there.
+"""
 
 from __future__ import annotations
 
@@ -44,8 +46,13 @@ async def all_of(stdin: Stdin) -> bytes:
 class Linux:
     """The tools. `peers` finds a host of the lab by any of its addresses."""
 
-    def __init__(self, host: LabHost, peers: Callable[[str], LabHost | None], account: str = "root",
-                 volumes: Callable[[str], list[str]] = lambda _: []) -> None:
+    def __init__(
+        self,
+        host: LabHost,
+        peers: Callable[[str], LabHost | None],
+        account: str = "root",
+        volumes: Callable[[str], list[str]] = lambda _: [],
+    ) -> None:
         self.host, self.peers, self.account, self.volumes = host, peers, account, volumes
 
     @property
@@ -61,9 +68,15 @@ class Linux:
     async def head(self, words: list[str], stdin: Stdin) -> Out:
         """`head -v FILE…`"""
         memory, swap = self.host.plan.memory_bytes >> 10, 8 * GIB >> 10
-        made = {"/proc/uptime": f"{self._uptime():.2f} 1.00", "/proc/loadavg": "0.72 0.60 0.51 2/901 4242", "/proc/sys/kernel/osrelease": "6.1.0-26-amd64",
-                "/proc/meminfo": f"MemTotal:       {memory} kB\nMemAvailable:   {memory // 2} kB\nSwapTotal:      {swap} kB\n"
-                                 f"SwapFree:       {swap - (self._odd.get('swap_used', 0) >> 10)} kB"}
+        made = {
+            "/proc/uptime": f"{self._uptime():.2f} 1.00",
+            "/proc/loadavg": "0.72 0.60 0.51 2/901 4242",
+            "/proc/sys/kernel/osrelease": "6.1.0-26-amd64",
+            "/proc/meminfo": (
+                f"MemTotal:       {memory} kB\nMemAvailable:   {memory // 2} kB\nSwapTotal:     "
+                f" {swap} kB\nSwapFree:       {swap - (self._odd.get('swap_used', 0) >> 10)} kB"
+            ),
+        }
         parts, missing = [], []
         for path in [word for word in words if word.startswith("/")]:
             text = made.get(path, self.host.ground.files.get(path))
@@ -78,100 +91,242 @@ class Linux:
 
     async def ip(self, words: list[str], stdin: Stdin) -> Out:
         """`ip -j -d addr`"""
-        return Out(0, json.dumps([self._link(number, link) for number, link in enumerate(self.host.ground.links.values(), 1)]).encode())
+        return Out(
+            0,
+            json.dumps(
+                [
+                    self._link(number, link)
+                    for number, link in enumerate(self.host.ground.links.values(), 1)
+                ]
+            ).encode(),
+        )
 
     def _link(self, number: int, link: LabLink) -> dict[str, Any]:
-        flags = ["LOOPBACK", "UP", "LOWER_UP"] if link.kind == "loopback" else ["BROADCAST", "UP", "LOWER_UP"] if link.up else ["NO-CARRIER", "BROADCAST", "UP"]
-        item: dict[str, Any] = {"ifindex": number, "ifname": link.name, "flags": flags, "mtu": link.mtu, "operstate": "UP" if link.up else "DOWN",
-                                "address": link.mac, "addr_info": []}
+        flags = (
+            ["LOOPBACK", "UP", "LOWER_UP"]
+            if link.kind == "loopback"
+            else ["BROADCAST", "UP", "LOWER_UP"]
+            if link.up
+            else ["NO-CARRIER", "BROADCAST", "UP"]
+        )
+        item: dict[str, Any] = {
+            "ifindex": number,
+            "ifname": link.name,
+            "flags": flags,
+            "mtu": link.mtu,
+            "operstate": "UP" if link.up else "DOWN",
+            "address": link.mac,
+            "addr_info": [],
+        }
         for address in link.addresses:
             one = ip_interface(address)
-            item["addr_info"].append({"family": "inet", "local": str(one.ip), "prefixlen": one.network.prefixlen,
-                                      "scope": "host" if link.kind == "loopback" else "global"})
+            item["addr_info"].append(
+                {
+                    "family": "inet",
+                    "local": str(one.ip),
+                    "prefixlen": one.network.prefixlen,
+                    "scope": "host" if link.kind == "loopback" else "global",
+                }
+            )
         if link.kind and link.kind != "loopback":
-            item["linkinfo"] = {"info_kind": link.kind} | ({"info_data": {"protocol": "802.1Q", "id": link.vlan}} if link.vlan else {})
-        return item | ({"master": link.master} if link.master else {}) | ({"link": link.parent} if link.parent else {})
+            item["linkinfo"] = {"info_kind": link.kind} | (
+                {"info_data": {"protocol": "802.1Q", "id": link.vlan}} if link.vlan else {}
+            )
+        return (
+            item
+            | ({"master": link.master} if link.master else {})
+            | ({"link": link.parent} if link.parent else {})
+        )
 
     async def grep(self, words: list[str], stdin: Stdin) -> Out:
         """`grep -s . /sys/class/net/*/speed`"""
-        lines = [f"/sys/class/net/{link.name}/speed:{link.speed if link.up else -1}" for link in self.host.ground.links.values() if link.speed or not link.up]
+        lines = [
+            f"/sys/class/net/{link.name}/speed:{link.speed if link.up else -1}"
+            for link in self.host.ground.links.values()
+            if link.speed or not link.up
+        ]
         return Out(0, "\n".join(lines).encode())
 
     async def lscpu(self, words: list[str], stdin: Stdin) -> Out:
         """`lscpu -J`"""
         sockets = 2
-        fields = {"Architecture:": "x86_64", "CPU(s):": self.host.plan.threads, "Model name:": "Intel(R) Xeon(R) Gold 6226R CPU @ 2.90GHz",
-                  "Thread(s) per core:": 2, "Core(s) per socket:": self.host.plan.threads // sockets // 2, "Socket(s):": sockets} | (
-                      {} if self._odd.get("no_vt") or self.host.knobs.emulation else {"Virtualization:": "VT-x"})
-        return Out(0, json.dumps({"lscpu": [{"field": key, "data": str(value)} for key, value in fields.items()]}).encode())
+        fields = {
+            "Architecture:": "x86_64",
+            "CPU(s):": self.host.plan.threads,
+            "Model name:": "Intel(R) Xeon(R) Gold 6226R CPU @ 2.90GHz",
+            "Thread(s) per core:": 2,
+            "Core(s) per socket:": self.host.plan.threads // sockets // 2,
+            "Socket(s):": sockets,
+        } | (
+            {}
+            if self._odd.get("no_vt") or self.host.knobs.emulation
+            else {"Virtualization:": "VT-x"}
+        )
+        return Out(
+            0,
+            json.dumps(
+                {"lscpu": [{"field": key, "data": str(value)} for key, value in fields.items()]}
+            ).encode(),
+        )
 
     async def lsblk(self, words: list[str], stdin: Stdin) -> Out:
         """`lsblk -J -b -o …`"""
+
         def told(item: dict[str, Any]) -> dict[str, Any]:
             name = item["name"]
             found: dict[str, Any] = {
-                "name": name, "path": f"/dev/mapper/{name}" if item.get("kind") == "lvm" else f"/dev/{name}", "type": item.get("kind", "disk"),
-                "size": item["size"], "rota": item.get("rota", False), "ro": False, "rm": False, "model": item.get("model") or None,
-                "serial": item.get("serial") or None, "tran": item.get("tran") or None, "fstype": item.get("fstype") or None,
-                "label": item.get("label") or None, "mountpoints": [item.get("mount") or None], "pttype": item.get("pttype") or None}
-            return found | ({"children": [told(child) for child in item["children"]]} if item.get("children") else {})
-        return Out(0, json.dumps({"blockdevices": [told(disk.__dict__) for disk in self.host.ground.disks.values()]}).encode())
+                "name": name,
+                "path": f"/dev/mapper/{name}" if item.get("kind") == "lvm" else f"/dev/{name}",
+                "type": item.get("kind", "disk"),
+                "size": item["size"],
+                "rota": item.get("rota", False),
+                "ro": False,
+                "rm": False,
+                "model": item.get("model") or None,
+                "serial": item.get("serial") or None,
+                "tran": item.get("tran") or None,
+                "fstype": item.get("fstype") or None,
+                "label": item.get("label") or None,
+                "mountpoints": [item.get("mount") or None],
+                "pttype": item.get("pttype") or None,
+            }
+            return found | (
+                {"children": [told(child) for child in item["children"]]}
+                if item.get("children")
+                else {}
+            )
+
+        return Out(
+            0,
+            json.dumps(
+                {"blockdevices": [told(disk.__dict__) for disk in self.host.ground.disks.values()]}
+            ).encode(),
+        )
 
     async def findmnt(self, words: list[str], stdin: Stdin) -> Out:
         """`findmnt -J -l`"""
         mounts = [{"target": "/", "source": "/dev/mapper/vg0-root", "fstype": "ext4"}]
         for store in self.host.ground.stores.values():
             if store.active and store.kind in ("netfs", "fs"):
-                mounts.append({"target": store.path, "source": store.shared or store.device, "fstype": "nfs4" if store.shared else "ext4"})
+                mounts.append(
+                    {
+                        "target": store.path,
+                        "source": store.shared or store.device,
+                        "fstype": "nfs4" if store.shared else "ext4",
+                    }
+                )
         return Out(0, json.dumps({"filesystems": mounts}).encode())
 
     async def date(self, words: list[str], stdin: Stdin) -> Out:
         """`date +%s.%N`"""
-        return Out(0, f"{time.time() + self.host.knobs.clock_s + self._odd.get('clock_s', 0.0) * (not self._time()):.9f}".encode())
+        now = time.time() + self.host.knobs.clock_s
+        if not self._time():
+            now += self._odd.get("clock_s", 0.0)
+        return Out(
+            0,
+            f"{now:.9f}".encode(),
+        )
 
     def _time(self) -> str:
         """The time server it follows: the first of its sources, '' without any."""
         return next(iter(self._sources()), "")
 
     def _sources(self) -> list[str]:
-        return [server for path, text in sorted(self.host.ground.files.items()) if path.startswith("/etc/chrony/sources.d/")
-                for server in re.findall(r"^server (\S+)", text, re.MULTILINE)]
+        return [
+            server
+            for path, text in sorted(self.host.ground.files.items())
+            if path.startswith("/etc/chrony/sources.d/")
+            for server in re.findall(r"^server (\S+)", text, re.MULTILINE)
+        ]
 
     async def chronyc(self, words: list[str], stdin: Stdin) -> Out:
         """`chronyc -c tracking`, `chronyc -c -N sources`, `chronyc reload sources`"""
         server = self._time()
         if "tracking" in words:
-            follows = f"0A2C0005,{server},3,1700000000.0,0.000013,0.00001,0.00002,1.2,0.0,0.01,0.001,0.002,64.2,Normal"
-            return Out(0, (follows if server else "00000000,,0,0.0,0.0,0.0,0.0,0.0,0.0,0.0,1.0,1.0,0.0,Not synchronised").encode())
+            follows = (
+                f"0A2C0005,{server},3,1700000000.0,0.000013,0.00001,0.00002,"
+                "1.2,0.0,0.01,0.001,0.002,64.2,Normal"
+            )
+            return Out(
+                0,
+                (
+                    follows
+                    if server
+                    else "00000000,,0,0.0,0.0,0.0,0.0,0.0,0.0,0.0,1.0,1.0,0.0,Not synchronised"
+                ).encode(),
+            )
         if "sources" in words and "-c" in words:
-            return Out(0, "\n".join(f"^,{'*' if one == server else '+'},{one},2,6,377,20,0.00001,0.00002,0.0003" for one in self._sources()).encode())
+            return Out(
+                0,
+                "\n".join(
+                    f"^,{'*' if one == server else '+'},{one},2,6,377,20,0.00001,0.00002,0.0003"
+                    for one in self._sources()
+                ).encode(),
+            )
         return Out(0, b"200 OK")
 
     async def sshd(self, words: list[str], stdin: Stdin) -> Out:
         """`sshd -T`, `sshd -t`"""
         if self.account != "root":
             return Out(1, b"", "sshd: no hostkeys available -- exiting.")
-        refused = any("PasswordAuthentication no" in text for path, text in self.host.ground.files.items() if path.startswith("/etc/ssh/sshd_config.d/"))
-        return Out(0, f"port 22\npermitrootlogin yes\npasswordauthentication {'no' if refused else 'yes'}\n".encode() if "-T" in words else b"")
+        refused = any(
+            "PasswordAuthentication no" in text
+            for path, text in self.host.ground.files.items()
+            if path.startswith("/etc/ssh/sshd_config.d/")
+        )
+        return Out(
+            0,
+            (
+                "port 22\npermitrootlogin yes\npasswordauthentication"
+                f" {'no' if refused else 'yes'}\n".encode()
+                if "-T" in words
+                else b""
+            ),
+        )
 
     async def ls(self, words: list[str], stdin: Stdin) -> Out:
         """`ls -d` of the two ways to set networks up, `ls -A` of a datastore's folder."""
         if "-A" in words:
             return Out(0, "\n".join(self.volumes(words[-1])).encode())
-        there = "/etc/network/interfaces.d" if self._odd.get("setup") == "ifupdown" else "/run/systemd/netif"
-        return Out(2, f"{there}\n".encode(), "ls: cannot access the other one: No such file or directory")
+        there = (
+            "/etc/network/interfaces.d"
+            if self._odd.get("setup") == "ifupdown"
+            else "/run/systemd/netif"
+        )
+        return Out(
+            2, f"{there}\n".encode(), "ls: cannot access the other one: No such file or directory"
+        )
 
     async def getent(self, words: list[str], stdin: Stdin) -> Out:
-        """`getent ahostsv4 NAME…`: the hosts file first, then the site's name server, which knows all hosts of the lab but a forgetful host's peers."""
+        """`getent ahostsv4 NAME…`: the hosts file first, then the site's name server, which knows
+        all hosts of the lab but a forgetful host's peers.
+        """
         lines, lost = [], False
         for name in words[1:]:
-            own = next((line for line in self.host.ground.files.get("/etc/hosts", "").splitlines() if name in line.split("#")[0].split()[1:]), "")
+            own = next(
+                (
+                    line
+                    for line in self.host.ground.files.get("/etc/hosts", "").splitlines()
+                    if name in line.split("#")[0].split()[1:]
+                ),
+                "",
+            )
             served = self.peers(name)
             if own:
                 address, canonical = own.split("#")[0].split()[:2]
-                lines += [f"{address:15} STREAM {canonical}", f"{address:15} DGRAM", f"{address:15} RAW"]
+                lines += [
+                    f"{address:15} STREAM {canonical}",
+                    f"{address:15} DGRAM",
+                    f"{address:15} RAW",
+                ]
             elif served is not None and not self._odd.get("forgetful"):
-                lines += [f"{served.plan.address:15} STREAM {served.plan.name}.{served.plan.site.lower()}.holm.example", f"{served.plan.address:15} DGRAM"]
+                lines += [
+                    (
+                        f"{served.plan.address:15} STREAM"
+                        f" {served.plan.name}.{served.plan.site.lower()}.holm.example"
+                    ),
+                    f"{served.plan.address:15} DGRAM",
+                ]
             else:
                 lost = True
         return Out(2 if lost else 0, "\n".join(lines).encode())
@@ -182,15 +337,37 @@ class Linux:
         if peer is None:
             return None
         size = int(words[words.index("-s") + 1]) + 28 if "-s" in words else 84
-        theirs = next((link for link in peer.ground.links.values() if any(a.split("/")[0] == words[-1] for a in link.addresses)), None)
-        ours = next((link for link in self.host.ground.links.values() if theirs and any(
-            ip_interface(a).network == ip_interface(b).network for a in link.addresses for b in theirs.addresses)), None)
+        theirs = next(
+            (
+                link
+                for link in peer.ground.links.values()
+                if any(a.split("/")[0] == words[-1] for a in link.addresses)
+            ),
+            None,
+        )
+        ours = next(
+            (
+                link
+                for link in self.host.ground.links.values()
+                if theirs
+                and any(
+                    ip_interface(a).network == ip_interface(b).network
+                    for a in link.addresses
+                    for b in theirs.addresses
+                )
+            ),
+            None,
+        )
         if ours is not None and size > ours.mtu:
             return Out(1, b"", f"ping: local error: message too long, mtu={ours.mtu}")
-        narrow = min((host.knobs.narrow for host in (self.host, peer) if host.knobs.narrow), default=65536)
+        narrow = min(
+            (host.knobs.narrow for host in (self.host, peer) if host.knobs.narrow), default=65536
+        )
         if peer.knobs.unreachable or theirs is None or size > min(theirs.mtu, narrow):
             return Out(1, b"1 packets transmitted, 0 received, 100% packet loss")
-        return Out(0, f"{size - 20} bytes from {words[-1]}: icmp_seq=1 ttl=64 time=0.2 ms\n".encode())
+        return Out(
+            0, f"{size - 20} bytes from {words[-1]}: icmp_seq=1 ttl=64 time=0.2 ms\n".encode()
+        )
 
     async def id(self, words: list[str], stdin: Stdin) -> Out:
         """`id -u`"""
@@ -206,8 +383,21 @@ class Linux:
             return self._apply_networkd()
         if self._odd.get("setup") == "ifupdown":
             return Out(1, b"", "systemd-networkd is not running, output might be incomplete.")
-        return Out(0, json.dumps({"Interfaces": [{"Name": link.name, "NetworkFile": f"/etc/systemd/network/10-{link.name}.network"}
-                                                 for link in self.host.ground.links.values() if link.kind != "loopback"]}).encode())
+        return Out(
+            0,
+            json.dumps(
+                {
+                    "Interfaces": [
+                        {
+                            "Name": link.name,
+                            "NetworkFile": f"/etc/systemd/network/10-{link.name}.network",
+                        }
+                        for link in self.host.ground.links.values()
+                        if link.kind != "loopback"
+                    ]
+                }
+            ).encode(),
+        )
 
     # --- changing ---
 
@@ -258,7 +448,12 @@ class Linux:
             name = word.removeprefix("/dev/")
             for disk in self.host.ground.disks.values():
                 if name == disk.name and _busy(disk):
-                    return Out(1, b"", f"wipefs: error: {word}: probing initialization failed: Device or resource busy")
+                    return Out(
+                        1,
+                        b"",
+                        f"wipefs: error: {word}: probing initialization failed: Device or resource"
+                        " busy",
+                    )
                 if name == disk.name:
                     disk.fstype = disk.label = disk.pttype = disk.uuid = ""
                     disk.children = []
@@ -275,11 +470,19 @@ class Linux:
             return Out(2, b"", f"blkid: error: {words[-1]}: No such file or directory")
         if not (disk.fstype or disk.pttype):
             return Out(2)
-        lines = {"DEVNAME": words[-1], "UUID": disk.uuid, "LABEL": disk.label, "TYPE": disk.fstype, "PTTYPE": disk.pttype}
+        lines = {
+            "DEVNAME": words[-1],
+            "UUID": disk.uuid,
+            "LABEL": disk.label,
+            "TYPE": disk.fstype,
+            "PTTYPE": disk.pttype,
+        }
         return Out(0, "\n".join(f"{key}={value}" for key, value in lines.items() if value).encode())
 
     async def mkfs(self, words: list[str], stdin: Stdin) -> Out:
-        """`mkfs.ext4 -q [-U UUID] [-L LABEL] DEVICE`: like the real one, it formats over what is there when nobody can be asked."""
+        """`mkfs.ext4 -q [-U UUID] [-L LABEL] DEVICE`: like the real one, it formats over what is
+        there when nobody can be asked.
+        """
         disk = self.host.ground.disks.get(words[-1].removeprefix("/dev/"))
         if disk is None or self.account != "root":
             return Out(1, b"", f"mkfs.ext4: Device size reported to be zero for {words[-1]}")
@@ -295,11 +498,22 @@ class Linux:
         """`ifup NAME…` by the stanzas in interfaces.d"""
         for path, text in self.host.ground.files.items():
             if path.startswith("/etc/network/interfaces.d/"):
-                for name, body in re.findall(r"^iface (\S+) inet \w+\n((?:[ \t].*\n?)*)", text, re.MULTILINE):
+                for name, body in re.findall(
+                    r"^iface (\S+) inet \w+\n((?:[ \t].*\n?)*)", text, re.MULTILINE
+                ):
                     if name in words:
-                        options = dict(line.split(None, 1) for line in body.splitlines() if len(line.split()) > 1)
-                        self.make(name, parent=options.get("vlan-raw-device", ""), ports=options.get("bridge_ports", ""), mtu=int(options.get("mtu", 1500)),
-                                   address=options.get("address", ""))
+                        options = dict(
+                            line.split(None, 1)
+                            for line in body.splitlines()
+                            if len(line.split()) > 1
+                        )
+                        self.make(
+                            name,
+                            parent=options.get("vlan-raw-device", ""),
+                            ports=options.get("bridge_ports", ""),
+                            mtu=int(options.get("mtu", 1500)),
+                            address=options.get("address", ""),
+                        )
         return Out()
 
     async def ifdown(self, words: list[str], stdin: Stdin) -> Out:
@@ -309,25 +523,50 @@ class Linux:
         return Out()
 
     def _apply_networkd(self) -> Out:
-        files = {path: text for path, text in self.host.ground.files.items() if path.startswith("/etc/systemd/network/40-nimble-stone-")}
+        files = {
+            path: text
+            for path, text in self.host.ground.files.items()
+            if path.startswith("/etc/systemd/network/40-nimble-stone-")
+        }
         devices: dict[str, dict[str, str]] = {}
         for path, text in files.items():
             values = dict(re.findall(r"^(\w+)=(.*)$", text, re.MULTILINE))
             if path.endswith((".netdev", ".network")) and "Name" in values:
                 devices.setdefault(values["Name"], {}).update(values)
-        for name, values in sorted(devices.items(), key=lambda item: item[1].get("Kind", ""), reverse=True):      # VLANs before bridges
+        # VLANs before bridges
+        for name, values in sorted(
+            devices.items(), key=lambda item: item[1].get("Kind", ""), reverse=True
+        ):
             if "Kind" in values:
-                ports = " ".join(other for other, theirs in devices.items() if theirs.get("Bridge") == name)
+                ports = " ".join(
+                    other for other, theirs in devices.items() if theirs.get("Bridge") == name
+                )
                 parent = name.rpartition(".")[0] if values["Kind"] == "vlan" else ""
-                self.make(name, parent=parent, ports=ports, mtu=int(values.get("MTUBytes", 1500)), address=values.get("Address", ""), vlan=values.get("Id", ""))
+                self.make(
+                    name,
+                    parent=parent,
+                    ports=ports,
+                    mtu=int(values.get("MTUBytes", 1500)),
+                    address=values.get("Address", ""),
+                    vlan=values.get("Id", ""),
+                )
         return Out()
 
-    def make(self, name: str, *, parent: str, ports: str, mtu: int, address: str, vlan: str = "") -> None:
+    def make(
+        self, name: str, *, parent: str, ports: str, mtu: int, address: str, vlan: str = ""
+    ) -> None:
         """An interface that was not there, or another size and address for one that was."""
         links = self.host.ground.links
         number = int(vlan or name.rpartition(".")[2] or 0) if parent else 0
         if name not in links:
-            links[name] = LabLink(name, "vlan" if parent else "bridge", f"52:54:fe:{len(links):02x}:00:01", mtu, parent=parent, vlan=number)
+            links[name] = LabLink(
+                name,
+                "vlan" if parent else "bridge",
+                f"52:54:fe:{len(links):02x}:00:01",
+                mtu,
+                parent=parent,
+                vlan=number,
+            )
             self.host.note(f"made interface {name}")
         link = links[name]
         link.mtu, link.addresses = mtu, [address] if address else link.addresses
@@ -346,7 +585,7 @@ class Linux:
     async def ip_link_delete(self, name: str) -> Out:
         """`ip link delete NAME`"""
         if name not in self.host.ground.links:
-            return Out(1, b"", f"Cannot find device \"{name}\"")
+            return Out(1, b"", f'Cannot find device "{name}"')
         self.unmake(name)
         return Out()
 
@@ -357,7 +596,12 @@ def _home(path: str) -> str:
 
 def _busy(disk: LabDisk) -> bool:
     def used(item: dict[str, Any]) -> bool:
-        return bool(item.get("mount")) or item.get("kind", "disk") not in ("disk", "part") or any(used(child) for child in item.get("children", []))
+        return (
+            bool(item.get("mount"))
+            or item.get("kind", "disk") not in ("disk", "part")
+            or any(used(child) for child in item.get("children", []))
+        )
+
     return used(disk.__dict__)
 
 

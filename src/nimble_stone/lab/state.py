@@ -1,4 +1,6 @@
-"""What a stand-in host holds, and its knobs. Kept in one JSON file per host, volumes as plain files."""
+"""What a stand-in host holds, and its knobs. Kept in one JSON file per host, volumes as plain
+files.
+"""
 
 from __future__ import annotations
 
@@ -40,7 +42,9 @@ class Knobs:
 
 @dataclass
 class LabVolume:
-    """A volume. `file` holds its bytes; capacity as announced; `backing` is the path of the volume it builds on."""
+    """A volume. `file` holds its bytes; capacity as announced; `backing` is the path of the volume
+    it builds on.
+    """
 
     capacity: int
     form: str
@@ -50,7 +54,9 @@ class LabVolume:
 
 @dataclass
 class LabGuest:
-    """A guest. `xml` as it was defined; bedrock guests have none of our files behind them. `data` is what its disk would keep."""
+    """A guest. `xml` as it was defined; bedrock guests have none of our files behind them. `data`
+    is what its disk would keep.
+    """
 
     name: str
     uuid: str
@@ -74,9 +80,13 @@ class LabHost:
 
     def save(self) -> None:
         """Write the state, whole or not at all."""
-        data = {"knobs": asdict(self.knobs), "guests": [asdict(guest) for guest in self.guests.values()],
-                "visible": {pool: sorted(names) for pool, names in self.visible.items()}, "log": self.log,
-                "ground": asdict(self.ground)}
+        data = {
+            "knobs": asdict(self.knobs),
+            "guests": [asdict(guest) for guest in self.guests.values()],
+            "visible": {pool: sorted(names) for pool, names in self.visible.items()},
+            "log": self.log,
+            "ground": asdict(self.ground),
+        }
         path = self.folder / f"{self.plan.name}.json"
         temporary = path.with_suffix(".new")
         temporary.write_text(json.dumps(data))
@@ -110,7 +120,10 @@ class Volumes:
 
     def save(self) -> None:
         """Write the index, whole or not at all."""
-        data = {place: {name: asdict(item) for name, item in items.items()} for place, items in self._index.items()}
+        data = {
+            place: {name: asdict(item) for name, item in items.items()}
+            for place, items in self._index.items()
+        }
         temporary = self.folder / "index.new"
         temporary.write_text(json.dumps(data))
         os.replace(temporary, self.folder / "index.json")
@@ -131,8 +144,12 @@ def load(plan: HostPlan, folder: Path) -> LabHost:
         return host
     for item in plan.bedrock:
         ident = str(uuids.uuid5(uuids.NAMESPACE_DNS, f"{item.name}.{plan.name}"))
-        xml = (f"<domain type='kvm'><name>{item.name}</name><uuid>{ident}</uuid><memory unit='KiB'>{item.memory_bytes >> 10}</memory>"
-               f"<vcpu>{item.vcpu}</vcpu><devices><disk type='volume' device='disk'><source pool='{plan.stores[-1].name}' volume='{item.name}.qcow2'/></disk>"
-               f"<interface type='network'><source network='{plan.networks[0]}'/></interface></devices></domain>")
+        xml = (
+            f"<domain type='kvm'><name>{item.name}</name><uuid>{ident}</uuid><memory"
+            f" unit='KiB'>{item.memory_bytes >> 10}</memory><vcpu>{item.vcpu}</vcpu><devices><disk"
+            f" type='volume' device='disk'><source pool='{plan.stores[-1].name}'"
+            f" volume='{item.name}.qcow2'/></disk><interface type='network'><source"
+            f" network='{plan.networks[0]}'/></interface></devices></domain>"
+        )
         host.guests[item.name] = LabGuest(item.name, ident, xml, running=True, bedrock=True)
     return host

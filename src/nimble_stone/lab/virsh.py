@@ -1,4 +1,6 @@
-"""The commands a stand-in host understands, and its answers: the same words, errors and exit codes as the real ones."""
+"""The commands a stand-in host understands, and its answers: the same words, errors and exit codes
+as the real ones.
+"""
 
 from __future__ import annotations
 
@@ -55,9 +57,22 @@ def _arguments(words: list[str]) -> tuple[list[str], dict[str, str]]:
 class Shell:
     """One host's command line."""
 
-    def __init__(self, host: LabHost, volumes: Volumes, guests: Guests, speed: Callable[[], float] = lambda: 1.0,
-                 peers: Callable[[str], LabHost | None] = lambda _: None, account: str = "root") -> None:
-        self.host, self.volumes, self.guests, self.speed, self.account = host, volumes, guests, speed, account
+    def __init__(
+        self,
+        host: LabHost,
+        volumes: Volumes,
+        guests: Guests,
+        speed: Callable[[], float] = lambda: 1.0,
+        peers: Callable[[str], LabHost | None] = lambda _: None,
+        account: str = "root",
+    ) -> None:
+        self.host, self.volumes, self.guests, self.speed, self.account = (
+            host,
+            volumes,
+            guests,
+            speed,
+            account,
+        )
         self.plain = True
         self.linux = Linux(host, peers, account, self._in_folder)
 
@@ -72,12 +87,46 @@ class Shell:
             words = words[2:]
         name, rest = (words[0].removeprefix("/usr/sbin/"), words[1:]) if words else ("", [])
         tools: dict[str, Callable[[list[str], Stdin], Awaitable[Out]]] = {
-            "virsh": self._virsh, "ip": self._ip, "df": self._df, "sha256sum": self._sha256sum, "ping": self._ping, "tail": self._tail,
-            "curl": self._curl, "cat": self._cat, "stat": self._stat, "qemu-system-x86_64": self._firmware, "sh": self._sh,
-            "bash": self._bash}
-        plain = ("head", "grep", "lscpu", "lsblk", "findmnt", "date", "chronyc", "sshd", "ls", "getent", "id", "test", "networkctl", "tee", "rm", "mkdir",
-                 "sed", "systemctl", "wipefs", "blkid", "ifup", "ifdown")
-        tools |= {tool: getattr(self.linux, tool) for tool in plain} | {"mkfs.ext4": self.linux.mkfs}
+            "virsh": self._virsh,
+            "ip": self._ip,
+            "df": self._df,
+            "sha256sum": self._sha256sum,
+            "ping": self._ping,
+            "tail": self._tail,
+            "curl": self._curl,
+            "cat": self._cat,
+            "stat": self._stat,
+            "qemu-system-x86_64": self._firmware,
+            "sh": self._sh,
+            "bash": self._bash,
+        }
+        plain = (
+            "head",
+            "grep",
+            "lscpu",
+            "lsblk",
+            "findmnt",
+            "date",
+            "chronyc",
+            "sshd",
+            "ls",
+            "getent",
+            "id",
+            "test",
+            "networkctl",
+            "tee",
+            "rm",
+            "mkdir",
+            "sed",
+            "systemctl",
+            "wipefs",
+            "blkid",
+            "ifup",
+            "ifdown",
+        )
+        tools |= {tool: getattr(self.linux, tool) for tool in plain} | {
+            "mkfs.ext4": self.linux.mkfs
+        }
         if name not in tools or name in self.host.plan.odd.get("lacks", ()):
             return Out(127, b"", f"bash: line 1: {name}: command not found")
         if self.host.knobs.hang and name in ("lsblk", "sh"):
@@ -87,7 +136,9 @@ class Shell:
     # --- plain tools ---
 
     def _in_folder(self, path: str) -> list[str]:
-        store = next((store for store in self.host.ground.stores.values() if store.path == path), None)
+        store = next(
+            (store for store in self.host.ground.stores.values() if store.path == path), None
+        )
         return sorted(self.volumes.of(store.place(self.host.plan.name))) if store else []
 
     async def _sh(self, words: list[str], stdin: Stdin) -> Out:
@@ -104,21 +155,34 @@ class Shell:
                 out += f"@@ {status}\n".encode()
                 err += "@@\n"
                 continue
-            answer = await self.run([*exported, *shlex.split(line.removesuffix(" </dev/null"))], Nothing())
+            answer = await self.run(
+                [*exported, *shlex.split(line.removesuffix(" </dev/null"))], Nothing()
+            )
             out += answer.out + (b"\n" if answer.out and not answer.out.endswith(b"\n") else b"")
             err += answer.err + "\n" if answer.err else ""
             status = answer.status
         return Out(0, out, err)
 
     async def _bash(self, words: list[str], stdin: Stdin) -> Out:
-        """A TCP connection by bash's own means. Beyond the hosts there is whatever bears a name of the survey."""
+        """A TCP connection by bash's own means. Beyond the hosts there is whatever bears a name of
+        the survey.
+        """
         _, _, place = " ".join(words).partition("/dev/tcp/")
         name, _, port = place.rpartition("/")
         if words[:1] != ["-c"] or not port.isdigit():
             return Out(127, b"", "bash: line 1: not understood here")
         if not name.endswith(".holm.example") and not name.startswith("10."):
             return Out(1, b"", f"bash: {name}: Name or service not known")
-        return Out(1, b"", f"bash: connect: No route to host\nbash: line 1: /dev/tcp/{name}/{port}: No route to host") if self.host.knobs.walled else Out()
+        return (
+            Out(
+                1,
+                b"",
+                f"bash: connect: No route to host\nbash: line 1: /dev/tcp/{name}/{port}: No route"
+                " to host",
+            )
+            if self.host.knobs.walled
+            else Out()
+        )
 
     async def _ip(self, words: list[str], stdin: Stdin) -> Out:
         if words[:2] == ["link", "delete"]:
@@ -126,7 +190,9 @@ class Shell:
         return await self.linux.ip(words, stdin)
 
     async def _df(self, words: list[str], stdin: Stdin) -> Out:
-        store = next((store for store in self.host.ground.stores.values() if words[-1] == store.path), None)
+        store = next(
+            (store for store in self.host.ground.stores.values() if words[-1] == store.path), None
+        )
         if store is None:
             return Out(1, b"", f"df: {words[-1]}: No such file or directory")
         return Out(0, f"       Avail\n{self._free(store)}\n".encode())
@@ -135,13 +201,23 @@ class Shell:
         for store in self.host.ground.stores.values():
             for name, volume in self._volumes(store).items():
                 if words[-1] == f"{store.path}/{name}":
-                    return Out(0, f"{hashlib.sha256(Path(volume.file).read_bytes()).hexdigest()}  {words[-1]}\n".encode())
+                    return Out(
+                        0,
+                        f"{hashlib.sha256(Path(volume.file).read_bytes()).hexdigest()} "
+                        f" {words[-1]}\n".encode(),
+                    )
         return Out(1, b"", f"sha256sum: {words[-1]}: No such file or directory")
 
     async def _cat(self, words: list[str], stdin: Stdin) -> Out:
         if words[:1] != [">"]:
-            text = self.host.ground.files.get("/root" + words[-1][1:] if words[-1].startswith("~") else words[-1])
-            return Out(0, text.encode()) if text is not None else Out(1, b"", f"cat: {words[-1]}: No such file or directory")
+            text = self.host.ground.files.get(
+                "/root" + words[-1][1:] if words[-1].startswith("~") else words[-1]
+            )
+            return (
+                Out(0, text.encode())
+                if text is not None
+                else Out(1, b"", f"cat: {words[-1]}: No such file or directory")
+            )
         path = words[1] if words[:1] == [">"] and words[1:] else "/dev/null"
         target = Path("/dev/null") if path == "/dev/null" else self.volumes.folder / "scratch"
         with target.open("wb") as file:
@@ -166,18 +242,34 @@ class Shell:
         """Fetch for real, as curl would: its options come as a config on standard input."""
         if self.host.knobs.no_curl:
             return Out(127, b"", "bash: line 1: curl: command not found")
-        options = dict(re.findall(r'^([a-z-]+) = "?([^"\n]*)"?$', (await all_of(stdin)).decode(), re.MULTILINE))
+        options = dict(
+            re.findall(r'^([a-z-]+) = "?([^"\n]*)"?$', (await all_of(stdin)).decode(), re.MULTILINE)
+        )
         target = None if options["output"] == "/dev/null" else self._file(options["output"])
         if target is None and options["output"] != "/dev/null":
-            return Out(23, b"", f"curl: (23) Failed to open the file {options['output']}: No such file or directory")
+            return Out(
+                23,
+                b"",
+                f"curl: (23) Failed to open the file {options['output']}: No such file or"
+                " directory",
+            )
         offset = target.stat().st_size if target and "continue-at" in options else 0
         began, total = time.monotonic(), 0
         try:
-            timeout = aiohttp.ClientTimeout(total=float(options.get("max-time", 6 * 3600)), sock_connect=float(options["connect-timeout"]))
-            async with (aiohttp.ClientSession(timeout=timeout) as session,
-                        session.get(options["url"], headers={"Range": f"bytes={offset}-"} if offset else {}) as answer):
+            timeout = aiohttp.ClientTimeout(
+                total=float(options.get("max-time", 6 * 3600)),
+                sock_connect=float(options["connect-timeout"]),
+            )
+            async with (
+                aiohttp.ClientSession(timeout=timeout) as session,
+                session.get(
+                    options["url"], headers={"Range": f"bytes={offset}-"} if offset else {}
+                ) as answer,
+            ):
                 if answer.status >= 400:
-                    return Out(22, b"", f"curl: (22) The requested URL returned error: {answer.status}")
+                    return Out(
+                        22, b"", f"curl: (22) The requested URL returned error: {answer.status}"
+                    )
                 with open(target or "/dev/null", "r+b" if offset else "wb") as file:
                     file.seek(offset)
                     async for piece in answer.content.iter_chunked(1 << 18):
@@ -187,21 +279,34 @@ class Shell:
                         total += len(piece)
                         if 0 < self.host.knobs.pull_cut_after < total and target:
                             self.host.knobs.pull_cut_after = 0
-                            return Out(18, b"", "curl: (18) transfer closed with outstanding read data remaining")
+                            return Out(
+                                18,
+                                b"",
+                                "curl: (18) transfer closed with outstanding read data remaining",
+                            )
                         if self.host.knobs.rate:
                             await asyncio.sleep(len(piece) / self.host.knobs.rate / self.speed())
         except (aiohttp.ClientError, TimeoutError, OSError) as error:
             return Out(7, b"", f"curl: (7) Failed to connect: {error}")
         if target:
             self.host.note(f"uploaded {options['output'].rsplit('/', 1)[-1]}")
-        return Out(0, f"{total / max(0.001, time.monotonic() - began):.0f}".encode() if "write-out" in options else b"")
+        return Out(
+            0,
+            (
+                f"{total / max(0.001, time.monotonic() - began):.0f}".encode()
+                if "write-out" in options
+                else b""
+            ),
+        )
 
     async def _ping(self, words: list[str], stdin: Stdin) -> Out:
         if (among := await self.linux.ping(words, stdin)) is not None:
             return among
         if self.guests.answers(words[-1]):
             return Out(0, f"64 bytes from {words[-1]}: icmp_seq=1 ttl=64 time=0.4 ms\n".encode())
-        return Out(1, f"1 packets transmitted, 0 received, 100% packet loss to {words[-1]}\n".encode())
+        return Out(
+            1, f"1 packets transmitted, 0 received, 100% packet loss to {words[-1]}\n".encode()
+        )
 
     async def _tail(self, words: list[str], stdin: Stdin) -> Out:
         name = words[-1].rsplit("/", 1)[-1].removesuffix("-console.log")
@@ -212,7 +317,11 @@ class Shell:
             await asyncio.sleep(self.host.knobs.slow_kvm_s)
         lines = ["SeaBIOS (version stand-in)", "Found 1 cpu(s) max supported 1 cpu(s)"]
         if not self.host.knobs.emulation or "tcg" in words:
-            lines += ["Booting from Floppy...", "Boot failed: could not read the boot disk", "No bootable device."]
+            lines += [
+                "Booting from Floppy...",
+                "Boot failed: could not read the boot disk",
+                "No bootable device.",
+            ]
             return Out(0, "\n".join(lines).encode())
         return Out(124, "\n".join(lines).encode())
 
@@ -225,7 +334,12 @@ class Shell:
         plain, options = _arguments(rest)
         method = getattr(self, "v_" + verb.replace("-", "_"), None)
         if self.account == "guest":
-            return Out(1, b"", "error: failed to connect to the hypervisor\nerror: authentication unavailable: no polkit agent available to authenticate")
+            return Out(
+                1,
+                b"",
+                "error: failed to connect to the hypervisor\nerror: authentication unavailable: no"
+                " polkit agent available to authenticate",
+            )
         if method is None:
             return Out(1, b"", f"error: unknown command: '{verb}'")
         if self.host.knobs.garbage and verb in ("capabilities", "dumpxml"):
@@ -233,7 +347,8 @@ class Shell:
         try:
             text = await method(plain, options, stdin)
         except Failed as error:
-            if self.host.knobs.locale and not self.plain:            # a host that speaks its people's language when it is not told otherwise
+            # a host that speaks its people's language when it is not told otherwise
+            if self.host.knobs.locale and not self.plain:
                 return Out(1, b"", "Fehler: das ging nicht")
             return Out(1, b"", f"error: {error}")
         return Out(0, (text + "\n\n").encode() if text else b"\n")
@@ -242,51 +357,88 @@ class Shell:
         return str(self.host.plan.odd.get("hostname") or f"{self.host.plan.name}.holm.example")
 
     async def v_version(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
-        return "Compiled against library: libvirt 9.0.0\nUsing library: libvirt 9.0.0\nUsing API: QEMU 9.0.0\n" + (
-            f"Running hypervisor: {self.host.plan.odd.get('version', 'QEMU 7.2.22')}")
+        return (
+            "Compiled against library: libvirt 9.0.0\nUsing library: libvirt 9.0.0\nUsing API: QEMU"
+            " 9.0.0\n" + f"Running hypervisor: {self.host.plan.odd.get('version', 'QEMU 7.2.22')}"
+        )
 
     async def v_capabilities(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
         half, memory = self.host.plan.threads // 2, self.host.plan.memory_bytes >> 11
-        cells = "".join(f"<cell id='{n}'><memory unit='KiB'>{memory}</memory><cpus num='{half}'/></cell>" for n in range(2))
-        return (f"<capabilities><host><cpu><arch>x86_64</arch><model>Cascadelake-Server</model></cpu><topology><cells num='2'>{cells}"
-                f"</cells></topology></host>"
-                "<guest><os_type>hvm</os_type><arch name='x86_64'><domain type='qemu'/><domain type='kvm'/></arch></guest></capabilities>")
+        cells = "".join(
+            f"<cell id='{n}'><memory unit='KiB'>{memory}</memory><cpus num='{half}'/></cell>"
+            for n in range(2)
+        )
+        return (
+            "<capabilities><host><cpu><arch>x86_64</arch><model>Cascadelake-Server</model></cpu>"
+            f"<topology><cells num='2'>{cells}</cells></topology></host>"
+            "<guest><os_type>hvm</os_type><arch"
+            " name='x86_64'><domain type='qemu'/><domain"
+            " type='kvm'/></arch></guest></capabilities>"
+        )
 
     async def v_nodememstats(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
         total = self.host.plan.memory_bytes >> 10
-        return f"total  : {total:>20} KiB\nfree   : {total // 3:>20} KiB\nbuffers: {1024:>20} KiB\ncached : {2048:>20} KiB"
+        return (
+            f"total  : {total:>20} KiB\nfree   : {total // 3:>20} KiB\nbuffers: {1024:>20}"
+            f" KiB\ncached : {2048:>20} KiB"
+        )
 
     async def v_pool_list(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
-        return "\n".join(store.name for store in self.host.ground.stores.values()
-                         if (store.active or "--all" in options) and (store.autostart or "--autostart" not in options))
+        return "\n".join(
+            store.name
+            for store in self.host.ground.stores.values()
+            if (store.active or "--all" in options)
+            and (store.autostart or "--autostart" not in options)
+        )
 
     async def v_net_list(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
-        return "\n".join(net.name for net in self.host.ground.nets.values()
-                         if (net.active or "--all" in options) and (net.autostart or "--autostart" not in options))
+        return "\n".join(
+            net.name
+            for net in self.host.ground.nets.values()
+            if (net.active or "--all" in options)
+            and (net.autostart or "--autostart" not in options)
+        )
 
     async def v_list(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
-        return "\n".join(guest.name for guest in self.host.guests.values() if guest.running or "--all" in options)
+        return "\n".join(
+            guest.name for guest in self.host.guests.values() if guest.running or "--all" in options
+        )
 
     async def v_pool_dumpxml(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
         store = self._any_store(plain[0])
         free = self._free(store) if store.active else 0
-        source = f"<source><device path='{store.device}'/></source>" if store.device else "<source/>"
+        source = (
+            f"<source><device path='{store.device}'/></source>" if store.device else "<source/>"
+        )
         if store.shared:
             server, _, folder = store.shared.partition(":")
-            source = f"<source><host name='{server}'/><dir path='{folder}'/><format type='nfs'/></source>"
+            source = (
+                f"<source><host name='{server}'/><dir path='{folder}'/><format"
+                " type='nfs'/></source>"
+            )
         capacity = store.capacity_bytes if store.active else 0
-        return (f"<pool type='{store.kind}'><name>{store.name}</name><uuid>{store.uuid}</uuid>"
-                f"<capacity unit='bytes'>{capacity}</capacity><allocation unit='bytes'>{capacity - free}</allocation>"
-                f"<available unit='bytes'>{free}</available>{source}<target><path>{store.path}</path></target></pool>")
+        return (
+            f"<pool type='{store.kind}'><name>{store.name}</name><uuid>{store.uuid}</uuid>"
+            f"<capacity unit='bytes'>{capacity}</capacity><allocation"
+            f" unit='bytes'>{capacity - free}</allocation>"
+            f"<available unit='bytes'>{free}</available>{source}"
+            f"<target><path>{store.path}</path></target></pool>"
+        )
 
     async def v_net_dumpxml(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
         net = self._net(plain[0])
-        return (f"<network><name>{net.name}</name><uuid>{net.uuid}</uuid>{'<forward mode=' + chr(39) + 'bridge' + chr(39) + '/>' if net.forward else ''}"
-                f"<bridge name='{net.bridge}'/></network>")
+        forward = "<forward mode='bridge'/>" if net.forward else ""
+        return (
+            f"<network><name>{net.name}</name><uuid>{net.uuid}</uuid>{forward}"
+            f"<bridge name='{net.bridge}'/></network>"
+        )
 
     def _net(self, name: str) -> LabNet:
         if name not in self.host.ground.nets:
-            raise Failed(f"failed to get network '{name}'\nerror: Network not found: no network with matching name '{name}'")
+            raise Failed(
+                f"failed to get network '{name}'\nerror: Network not found: no network with"
+                f" matching name '{name}'"
+            )
         return self.host.ground.nets[name]
 
     async def v_net_define(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
@@ -295,18 +447,33 @@ class Shell:
         name, bridge = str(root.findtext("name")), root.find("bridge")
         nets = self.host.ground.nets
         if name in nets and nets[name].uuid != fresh_uuid(text):
-            raise Failed(f"Failed to define network from /dev/stdin\nerror: operation failed: network '{name}' already exists with uuid {nets[name].uuid}")
-        nets[name] = LabNet(name, str(bridge.get("name")) if bridge is not None else f"virbr{len(nets)}", fresh_uuid(text), False, False,
-                            root.find("forward") is not None)
+            raise Failed(
+                "Failed to define network from /dev/stdin\nerror: operation failed: network"
+                f" '{name}' already exists with uuid {nets[name].uuid}"
+            )
+        nets[name] = LabNet(
+            name,
+            str(bridge.get("name")) if bridge is not None else f"virbr{len(nets)}",
+            fresh_uuid(text),
+            False,
+            False,
+            root.find("forward") is not None,
+        )
         self.host.note(f"defined network {name}")
         return f"Network {name} defined from /dev/stdin"
 
     async def v_net_start(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
         net = self._net(plain[0])
         if net.active:
-            raise Failed(f"Failed to start network {net.name}\nerror: Requested operation is not valid: network is already active")
+            raise Failed(
+                f"Failed to start network {net.name}\nerror: Requested operation is not valid:"
+                " network is already active"
+            )
         if net.forward and net.bridge not in self.host.ground.links:
-            raise Failed(f"Failed to start network {net.name}\nerror: Cannot get interface MTU on '{net.bridge}': No such device")
+            raise Failed(
+                f"Failed to start network {net.name}\nerror: Cannot get interface MTU on"
+                f" '{net.bridge}': No such device"
+            )
         if not net.forward:
             self.linux.make(net.bridge, parent="", ports="", mtu=1500, address="")
         net.active = True
@@ -320,7 +487,10 @@ class Shell:
     async def v_net_destroy(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
         net = self._net(plain[0])
         if not net.active:
-            raise Failed(f"Failed to destroy network {net.name}\nerror: Requested operation is not valid: network '{net.name}' is not active")
+            raise Failed(
+                f"Failed to destroy network {net.name}\nerror: Requested operation is not valid:"
+                f" network '{net.name}' is not active"
+            )
         net.active = False
         if not net.forward:
             self.linux.unmake(net.bridge)
@@ -341,17 +511,42 @@ class Shell:
         fail = "Failed to define pool from /dev/stdin\nerror: operation failed: "
         if name in stores and stores[name].uuid != fresh_uuid(text):
             raise Failed(f"{fail}pool '{name}' already exists with uuid {stores[name].uuid}")
-        if clash := next((store for store in stores.values() if store.path == path and store.uuid != fresh_uuid(text)), None):
+        if clash := next(
+            (
+                store
+                for store in stores.values()
+                if store.path == path and store.uuid != fresh_uuid(text)
+            ),
+            None,
+        ):
             raise Failed(f"{fail}Storage source conflict with pool: '{clash.name}'")
-        server, folder, device = root.find("source/host"), root.find("source/dir"), root.find("source/device")
-        shared = f"{server.get('name')}:{folder.get('path')}" if server is not None and folder is not None else ""
+        server, folder, device = (
+            root.find("source/host"),
+            root.find("source/dir"),
+            root.find("source/device"),
+        )
+        shared = (
+            f"{server.get('name')}:{folder.get('path')}"
+            if server is not None and folder is not None
+            else ""
+        )
         capacity, free = demo.EXPORTS.get(shared, (400 * 10**9, 310 * 10**9))
         if device is not None:
             disk = self._disk(str(device.get("path")))
             capacity = free = disk.size if disk else 0
         old = stores.get(name)
-        stores[name] = LabStore(name, old.capacity_bytes if old else capacity, old.free_bytes if old else free, shared, fresh_uuid(text),
-                                str(root.get("type")), path, old.active if old else False, False, str(device.get("path")) if device is not None else "")
+        stores[name] = LabStore(
+            name,
+            old.capacity_bytes if old else capacity,
+            old.free_bytes if old else free,
+            shared,
+            fresh_uuid(text),
+            str(root.get("type")),
+            path,
+            old.active if old else False,
+            False,
+            str(device.get("path")) if device is not None else "",
+        )
         known = self._by_path.get(path)
         if known:
             stores[name].capacity_bytes, stores[name].free_bytes = known
@@ -360,20 +555,33 @@ class Shell:
 
     @property
     def _by_path(self) -> dict[str, tuple[int, int]]:
-        """Room of the folders that pools of the plan lie on: it stays when a pool is defined anew under another name."""
-        return {f"{IMAGES}/{store.name}": (store.capacity_bytes, store.free_bytes) for store in self.host.plan.stores}
+        """Room of the folders that pools of the plan lie on: it stays when a pool is defined anew
+        under another name.
+        """
+        return {
+            f"{IMAGES}/{store.name}": (store.capacity_bytes, store.free_bytes)
+            for store in self.host.plan.stores
+        }
 
     def _disk(self, device: str) -> LabDisk | None:
         """A disk by its letter or by its file system's UUID."""
         disks, ident = self.host.ground.disks, device.removeprefix("/dev/disk/by-uuid/")
-        return disks.get(device.removeprefix("/dev/")) or next((disk for disk in disks.values() if disk.uuid and disk.uuid == ident), None)
+        return disks.get(device.removeprefix("/dev/")) or next(
+            (disk for disk in disks.values() if disk.uuid and disk.uuid == ident), None
+        )
 
     async def v_pool_build(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
         store = self._any_store(plain[0])
         if store.active:
-            raise Failed(f"Failed to build pool {store.name}\nerror: Requested operation is not valid: storage pool '{store.name}' is already active")
+            raise Failed(
+                f"Failed to build pool {store.name}\nerror: Requested operation is not valid:"
+                f" storage pool '{store.name}' is already active"
+            )
         if store.kind == "fs" and self._disk(store.device) is None:
-            raise Failed(f"Failed to build pool {store.name}\nerror: cannot stat '{store.device}': No such file or directory")
+            raise Failed(
+                f"Failed to build pool {store.name}\nerror: cannot stat '{store.device}': No such"
+                " file or directory"
+            )
         self.host.note(f"built pool {store.name}")
         return f"Pool {store.name} built"
 
@@ -381,19 +589,30 @@ class Shell:
         store = self._any_store(plain[0])
         fail = f"Failed to start pool {store.name}\nerror: "
         if store.active:
-            raise Failed(f"{fail}Requested operation is not valid: storage pool '{store.name}' is already active")
+            raise Failed(
+                f"{fail}Requested operation is not valid: storage pool '{store.name}' is already"
+                " active"
+            )
         if store.shared and store.shared not in demo.EXPORTS:
-            raise Failed(f"{fail}internal error: Child process (mount -o nodev,nosuid,noexec {store.shared} {store.path}) unexpected exit status 32:"
-                         f" mount.nfs: access denied by server while mounting {store.shared}")
+            raise Failed(
+                f"{fail}internal error: Child process (mount -o nodev,nosuid,noexec {store.shared}"
+                f" {store.path}) unexpected exit status 32: mount.nfs: access denied by server"
+                f" while mounting {store.shared}"
+            )
         if disk := self._disk(store.device):
             if disk.fstype != "ext4":
-                raise Failed(f"{fail}internal error: Child process (mount -t ext4 {store.device} {store.path}) unexpected exit status 32: mount: wrong fs type")
+                raise Failed(
+                    f"{fail}internal error: Child process (mount -t ext4 {store.device}"
+                    f" {store.path}) unexpected exit status 32: mount: wrong fs type"
+                )
             disk.mount = store.path
         store.active = True
         self.host.note(f"started pool {store.name}")
         return f"Pool {store.name} started"
 
-    async def v_pool_autostart(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
+    async def v_pool_autostart(
+        self, plain: list[str], options: dict[str, str], stdin: Stdin
+    ) -> str:
         self._any_store(plain[0]).autostart = "--disable" not in options
         return f"Pool {plain[0]} marked as autostarted"
 
@@ -408,13 +627,19 @@ class Shell:
     async def v_pool_delete(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
         store = self._any_store(plain[0])
         if self.volumes.of(store.place(self.host.plan.name)):
-            raise Failed(f"Failed to delete pool {store.name}\nerror: cannot remove directory '{store.path}': Directory not empty")
+            raise Failed(
+                f"Failed to delete pool {store.name}\nerror: cannot remove directory"
+                f" '{store.path}': Directory not empty"
+            )
         return f"Pool {store.name} deleted"
 
     async def v_pool_undefine(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
         store = self._any_store(plain[0])
         if store.active:
-            raise Failed(f"Failed to undefine pool {store.name}\nerror: Requested operation is not valid: storage pool '{store.name}' is still active")
+            raise Failed(
+                f"Failed to undefine pool {store.name}\nerror: Requested operation is not valid:"
+                f" storage pool '{store.name}' is still active"
+            )
         del self.host.ground.stores[store.name]
         self.host.note(f"undefined pool {store.name}")
         return f"Pool {store.name} has been undefined"
@@ -430,9 +655,19 @@ class Shell:
         store = self._store(options["--pool"])
         volume = self._volume(store, plain[0])
         size = Path(volume.file).stat().st_size
-        return (f"<volume type='file'><name>{plain[0]}</name><capacity unit='bytes'>{volume.capacity}</capacity><allocation unit='bytes'>{size}</allocation>"
-                f"<physical unit='bytes'>{size}</physical><target><path>{store.path}/{plain[0]}</path><format type='{volume.form}'/></target>"
-                + (f"<backingStore><path>{volume.backing}</path><format type='qcow2'/></backingStore>" if volume.backing else "") + "</volume>")
+        return (
+            f"<volume type='file'><name>{plain[0]}</name><capacity"
+            f" unit='bytes'>{volume.capacity}</capacity><allocation"
+            f" unit='bytes'>{size}</allocation><physical"
+            f" unit='bytes'>{size}</physical><target><path>{store.path}/{plain[0]}</path><format"
+            f" type='{volume.form}'/></target>"
+            + (
+                f"<backingStore><path>{volume.backing}</path><format type='qcow2'/></backingStore>"
+                if volume.backing
+                else ""
+            )
+            + "</volume>"
+        )
 
     async def v_vol_create(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
         store, root = self._store(plain[0]), etree.fromstring(await all_of(stdin))
@@ -440,11 +675,22 @@ class Shell:
         form = root.find("target/format")
         below = root.findtext("backingStore/path") or ""
         if below and self._file(below) is None:
-            raise Failed(f"Failed to create vol from /dev/stdin\nerror: Cannot access backing file '{below}': No such file or directory")
-        self._new(store, name, int(root.findtext("capacity") or 0), str(form.get("type")) if form is not None else "raw", below)
+            raise Failed(
+                "Failed to create vol from /dev/stdin\nerror: Cannot access backing file"
+                f" '{below}': No such file or directory"
+            )
+        self._new(
+            store,
+            name,
+            int(root.findtext("capacity") or 0),
+            str(form.get("type")) if form is not None else "raw",
+            below,
+        )
         return f"Vol {name} created"
 
-    async def v_vol_create_from(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
+    async def v_vol_create_from(
+        self, plain: list[str], options: dict[str, str], stdin: Stdin
+    ) -> str:
         store, root = self._store(plain[0]), etree.fromstring(await all_of(stdin))
         name = str(root.findtext("name"))
         base = self._volume(self._store(options["--inputpool"]), plain[2])
@@ -465,8 +711,10 @@ class Shell:
         with open(volume.file, "wb") as file:
             while piece := await stdin.read(1 << 16):
                 if self.host.knobs.full:
-                    raise Failed(f"cannot write to volume {plain[0]}\nerror: cannot write data to file"
-                                 f" '{store.path}/{plain[0]}': No space left on device")
+                    raise Failed(
+                        f"cannot write to volume {plain[0]}\nerror: cannot write data to file"
+                        f" '{store.path}/{plain[0]}': No space left on device"
+                    )
                 file.write(piece)
         self.host.note(f"uploaded {plain[0]}")
         return ""
@@ -480,13 +728,20 @@ class Shell:
         self.host.note(f"deleted {plain[0]}")
         return f"Vol {plain[0]} deleted"
 
-    def _new(self, store: LabStore, name: str, capacity: int, form: str, backing: str = "") -> LabVolume:
+    def _new(
+        self, store: LabStore, name: str, capacity: int, form: str, backing: str = ""
+    ) -> LabVolume:
         volumes = self.volumes.of(store.place(self.host.plan.name))
         if name in volumes:
-            raise Failed(f"Failed to create vol from /dev/stdin\nerror: storage volume '{name}' exists already")
+            raise Failed(
+                f"Failed to create vol from /dev/stdin\nerror: storage volume '{name}' exists"
+                " already"
+            )
         if self.host.knobs.full:
-            raise Failed(f"Failed to create vol {name}\nerror: cannot allocate {capacity} bytes in file"
-                         f" '{store.path}/{name}': No space left on device")
+            raise Failed(
+                f"Failed to create vol {name}\nerror: cannot allocate {capacity} bytes in file"
+                f" '{store.path}/{name}': No space left on device"
+            )
         volumes[name] = LabVolume(capacity, form, self.volumes.new_file(), backing)
         Path(volumes[name].file).touch()
         self.volumes.save()
@@ -496,30 +751,48 @@ class Shell:
 
     def _any_store(self, name: str) -> LabStore:
         if name not in self.host.ground.stores:
-            raise Failed(f"failed to get pool '{name}'\nerror: Storage pool not found: no storage pool with matching name '{name}'")
+            raise Failed(
+                f"failed to get pool '{name}'\nerror: Storage pool not found: no storage pool with"
+                f" matching name '{name}'"
+            )
         return self.host.ground.stores[name]
 
     def _store(self, name: str) -> LabStore:
         store = self._any_store(name)
         if not store.active:
-            raise Failed(f"failed to use pool '{name}'\nerror: Requested operation is not valid: storage pool '{name}' is not active")
+            raise Failed(
+                f"failed to use pool '{name}'\nerror: Requested operation is not valid: storage"
+                f" pool '{name}' is not active"
+            )
         return store
 
     def _volumes(self, store: LabStore) -> dict[str, LabVolume]:
-        """What this host knows of the datastore: what another host put there is seen only after a refresh."""
+        """What this host knows of the datastore: what another host put there is seen only after a
+        refresh.
+        """
         known = self.host.visible.get(store.name, set())
-        return {name: volume for name, volume in self.volumes.of(store.place(self.host.plan.name)).items() if name in known}
+        return {
+            name: volume
+            for name, volume in self.volumes.of(store.place(self.host.plan.name)).items()
+            if name in known
+        }
 
     def _volume(self, store: LabStore, name: str) -> LabVolume:
         volume = self._volumes(store).get(name)
         if volume is None:
-            raise Failed(f"failed to get vol '{name}'\nerror: Storage volume not found: no storage vol with matching path '{name}'")
+            raise Failed(
+                f"failed to get vol '{name}'\nerror: Storage volume not found: no storage vol with"
+                f" matching path '{name}'"
+            )
         return volume
 
     def _free(self, store: LabStore) -> int:
         if self.host.knobs.full:
             return 0
-        return store.free_bytes - sum(Path(volume.file).stat().st_size for volume in self.volumes.of(store.place(self.host.plan.name)).values())
+        return store.free_bytes - sum(
+            Path(volume.file).stat().st_size
+            for volume in self.volumes.of(store.place(self.host.plan.name)).values()
+        )
 
     # guests
 
@@ -538,17 +811,27 @@ class Shell:
         try:
             root = etree.fromstring(await all_of(stdin))
         except etree.XMLSyntaxError as error:
-            raise Failed(f"Failed to define domain from /dev/stdin\nerror: (domain_definition):1: {error}") from error
+            raise Failed(
+                f"Failed to define domain from /dev/stdin\nerror: (domain_definition):1: {error}"
+            ) from error
         name = str(root.findtext("name"))
         if name in self.host.guests:
-            raise Failed(f"Failed to define domain from /dev/stdin\nerror: operation failed: domain '{name}' already exists"
-                         f" with uuid {self.host.guests[name].uuid}")
+            raise Failed(
+                f"Failed to define domain from /dev/stdin\nerror: operation failed: domain '{name}'"
+                f" already exists with uuid {self.host.guests[name].uuid}"
+            )
         ident = str(uuids.uuid4())
         etree.SubElement(root, "uuid").text = ident
         for number, nic in enumerate(root.findall("devices/interface")):
-            if nic.find("mac") is None:                        # as libvirt does: a local address of its own making
+            # as libvirt does: a local address of its own making
+            if nic.find("mac") is None:
                 digest = hashlib.sha256(f"{ident} {number}".encode()).digest()
-                nic.insert(0, etree.Element("mac", address="52:54:00:" + ":".join(f"{byte:02x}" for byte in digest[:3])))
+                nic.insert(
+                    0,
+                    etree.Element(
+                        "mac", address="52:54:00:" + ":".join(f"{byte:02x}" for byte in digest[:3])
+                    ),
+                )
         self.host.guests[name] = LabGuest(name, ident, etree.tostring(root, encoding="unicode"))
         self.host.note(f"defined {name}")
         return f"Domain '{name}' defined from /dev/stdin"
@@ -556,12 +839,22 @@ class Shell:
     async def v_domifaddr(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
         guest = self._guest(plain[0])
         if not guest.running:
-            raise Failed("Failed to query for interfaces addresses\nerror: Requested operation is not valid: domain is not running")
+            raise Failed(
+                "Failed to query for interfaces addresses\nerror: Requested operation is not valid:"
+                " domain is not running"
+            )
         if options.get("--source") == "agent":
-            raise Failed("Failed to query for interfaces addresses\nerror: argument unsupported: QEMU guest agent is not configured")
+            raise Failed(
+                "Failed to query for interfaces addresses\nerror: argument unsupported: QEMU guest"
+                " agent is not configured"
+            )
         mac = etree.fromstring(guest.xml).find("devices/interface/mac")
         lease = guest.data.get("lease") if options.get("--source") == "lease" else None
-        return f" vnet0      {mac.get('address')}    ipv4         {lease}" if lease and mac is not None else ""
+        return (
+            f" vnet0      {mac.get('address')}    ipv4         {lease}"
+            if lease and mac is not None
+            else ""
+        )
 
     async def v_start(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
         guest = self._guest(plain[0])
@@ -571,12 +864,23 @@ class Shell:
         root = etree.fromstring(guest.xml.encode())
         for source in root.findall("devices/interface/source"):
             if source.get("network") not in self.host.ground.nets:
-                raise Failed(fail + f"Network not found: no network with matching name '{source.get('network')}'")
+                raise Failed(
+                    fail
+                    + f"Network not found: no network with matching name '{source.get('network')}'"
+                )
         for source in root.findall("devices/disk/source"):
             self._volume(self._store(str(source.get("pool"))), str(source.get("volume")))
-        running = sum(int(etree.fromstring(g.xml.encode()).findtext("memory") or 0) << 10 for g in self.host.guests.values() if g.running)
+        running = sum(
+            int(etree.fromstring(g.xml.encode()).findtext("memory") or 0) << 10
+            for g in self.host.guests.values()
+            if g.running
+        )
         if running + (int(root.findtext("memory") or 0) << 10) > self.host.plan.memory_bytes:
-            raise Failed(fail + "internal error: process exited while connecting to monitor: cannot set up guest memory 'pc.ram': Cannot allocate memory")
+            raise Failed(
+                fail
+                + "internal error: process exited while connecting to monitor: cannot set up guest"
+                " memory 'pc.ram': Cannot allocate memory"
+            )
         guest.running = True
         self.host.note(f"started {guest.name}")
         self.guests.boot(self.host, guest)
@@ -585,7 +889,10 @@ class Shell:
     async def v_destroy(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
         guest = self._guest(plain[0])
         if not guest.running:
-            raise Failed(f"Failed to destroy domain '{guest.name}'\nerror: Requested operation is not valid: domain is not running")
+            raise Failed(
+                f"Failed to destroy domain '{guest.name}'\nerror: Requested operation is not valid:"
+                " domain is not running"
+            )
         guest.running = False
         self.guests.halt(self.host, guest)
         self.host.note(f"destroyed {guest.name}")

@@ -1,4 +1,6 @@
-"""All kinds of reaching out behind one object, so that there is one place where they can be replaced and limited."""
+"""All kinds of reaching out behind one object, so that there is one place where they can be
+replaced and limited.
+"""
 
 from __future__ import annotations
 
@@ -24,10 +26,21 @@ class Reach:
         """Close what is open."""
         await self.ssh.close()
 
-    async def http(self, method: str, address: str, port: int, path: str, *, login: tuple[str, str] | None = None,
-                   body: dict[str, str] | None = None, limit_s: float = 10.0) -> http.HttpAnswer:
+    async def http(
+        self,
+        method: str,
+        address: str,
+        port: int,
+        path: str,
+        *,
+        login: tuple[str, str] | None = None,
+        body: dict[str, str] | None = None,
+        limit_s: float = 10.0,
+    ) -> http.HttpAnswer:
         """One HTTP request; see reach.http.request."""
-        return await http.request(self.policy, method, address, port, path, login=login, body=body, limit_s=limit_s)
+        return await http.request(
+            self.policy, method, address, port, path, login=login, body=body, limit_s=limit_s
+        )
 
     def fetch(self, url: str, offset: int = 0) -> AbstractAsyncContextManager[Fetched]:
         """A large file from a web server; see reach.http.fetch."""
@@ -40,7 +53,9 @@ class Reach:
     async def addresses(self, name: str) -> list[str]:
         """IPv4 addresses of a name, [] when it is not known."""
         try:
-            found = await asyncio.get_running_loop().getaddrinfo(name, None, family=socket.AF_INET, type=socket.SOCK_STREAM)
+            found = await asyncio.get_running_loop().getaddrinfo(
+                name, None, family=socket.AF_INET, type=socket.SOCK_STREAM
+            )
         except (OSError, UnicodeError):
             return []
         return list(dict.fromkeys(str(entry[4][0]) for entry in found))
@@ -49,16 +64,21 @@ class Reach:
         """The certificate a server shows; see reach.https."""
         return await certificate(self.policy, address, port, now)
 
-    def https(self, address: str, port: int, fingerprint: str, *, limit_s: float = 30.0) -> HttpsPeer:
+    def https(
+        self, address: str, port: int, fingerprint: str, *, limit_s: float = 30.0
+    ) -> HttpsPeer:
         """A server that is known by its certificate; see reach.https."""
         return HttpsPeer(self.policy, address, port, fingerprint, limit_s=limit_s)
 
-    async def trust(self, address: str, port: int, trusted: str, name: str, *, exactly: bool = False) -> str:
+    async def trust(
+        self, address: str, port: int, trusted: str, name: str, *, exactly: bool = False
+    ) -> str:
         """What is wrong with a server's certificate, '' nothing; see reach.https.trust."""
         return await trust(self.policy, address, port, trusted, name, exactly=exactly)
 
     async def greeting(self, address: str, port: int, *, limit_s: float = 3.0) -> str | None:
-        """The first line that a server says by itself (an SSH banner, RFC 4253 section 4.2), '' when it waits to be spoken to, None when
+        """The first line that a server says by itself (an SSH banner, RFC 4253 section 4.2), ''
+        when it waits to be spoken to, None when
         nothing listens. Raises InputError for an address that may not be dialled."""
         host, real_port = self.policy.real(address, port)
         try:

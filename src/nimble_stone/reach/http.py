@@ -1,4 +1,6 @@
-"""HTTP: to nodes with bounded answers, one deadline and no redirects; and fetching large files, by range where the server can."""
+"""HTTP: to nodes with bounded answers, one deadline and no redirects; and fetching large files, by
+range where the server can.
+"""
 
 from __future__ import annotations
 
@@ -43,36 +45,66 @@ class HttpAnswer:
         return data if isinstance(data, dict) else {}
 
 
-async def request(policy: DialPolicy, method: str, address: str, port: int, path: str, *, login: tuple[str, str] | None = None,
-                  body: dict[str, str] | None = None, limit_s: float = 10.0) -> HttpAnswer:
-    """One request to a planned address. Raises Unreachable, RemoteTimeout, RemoteFailed (answer too large)."""
+async def request(
+    policy: DialPolicy,
+    method: str,
+    address: str,
+    port: int,
+    path: str,
+    *,
+    login: tuple[str, str] | None = None,
+    body: dict[str, str] | None = None,
+    limit_s: float = 10.0,
+) -> HttpAnswer:
+    """One request to a planned address. Raises Unreachable, RemoteTimeout, RemoteFailed (answer too
+    large).
+    """
     host, real_port = policy.real(address, port)
     what = f"{method} http://{address}:{port}{path}"
     began = time.monotonic()
     timeout = httpx.Timeout(limit_s, connect=min(limit_s, policy.connect_seconds))
     try:
-        async with (httpx.AsyncClient(timeout=timeout, trust_env=False) as client,
-                    client.stream(method, f"http://{host}:{real_port}{path}", auth=login, json=body,
-                                  headers={"Host": f"{address}:{port}"}) as answer):
+        async with (
+            httpx.AsyncClient(timeout=timeout, trust_env=False) as client,
+            client.stream(
+                method,
+                f"http://{host}:{real_port}{path}",
+                auth=login,
+                json=body,
+                headers={"Host": f"{address}:{port}"},
+            ) as answer,
+        ):
             data = b""
             async for piece in answer.aiter_bytes():
                 data += piece
                 if len(data) > MAX_BODY:
-                    raise RemoteFailed(f"{what} is answered with more than 1 MiB", target=address, operation=what)
-            return HttpAnswer(answer.status_code, data, time.monotonic() - began, dict(answer.headers))
+                    raise RemoteFailed(
+                        f"{what} is answered with more than 1 MiB", target=address, operation=what
+                    )
+            return HttpAnswer(
+                answer.status_code, data, time.monotonic() - began, dict(answer.headers)
+            )
     except httpx.TimeoutException as error:
-        raise RemoteTimeout(f"{what}: no answer within {limit_s:g} s", target=address, operation=what) from error
+        raise RemoteTimeout(
+            f"{what}: no answer within {limit_s:g} s", target=address, operation=what
+        ) from error
     except httpx.HTTPError as error:
         raise Unreachable(f"{what}: {_reason(error)}", target=address, operation=what) from error
 
 
 def _reason(error: httpx.HTTPError) -> str:
-    return "connection refused" if "refused" in str(error).lower() or "attempts failed" in str(error) else str(error)[:160] or type(error).__name__
+    return (
+        "connection refused"
+        if "refused" in str(error).lower() or "attempts failed" in str(error)
+        else str(error)[:160] or type(error).__name__
+    )
 
 
 @dataclass(frozen=True)
 class Fetched:
-    """A file under way: where its bytes begin, its whole size in bytes (None when the server does not say), and the bytes."""
+    """A file under way: where its bytes begin, its whole size in bytes (None when the server does
+    not say), and the bytes.
+    """
 
     offset: int
     total: int | None
@@ -80,7 +112,9 @@ class Fetched:
 
 
 async def locate(policy: DialPolicy, url: str) -> tuple[str, int]:
-    """The address and port a URL leads to. Raises InputError when the policy forbids every one of them, Unreachable for an unknown name."""
+    """The address and port a URL leads to. Raises InputError when the policy forbids every one of
+    them, Unreachable for an unknown name.
+    """
     parts = urlsplit(url)
     try:
         port = parts.port or (443 if parts.scheme == "https" else 80)
@@ -88,9 +122,16 @@ async def locate(policy: DialPolicy, url: str) -> tuple[str, int]:
         raise InputError("the address has an impossible port", code="url") from error
     host = parts.hostname or ""
     try:
-        found = await asyncio.get_running_loop().getaddrinfo(host, port, family=socket.AF_INET, type=socket.SOCK_STREAM)
+        found = await asyncio.get_running_loop().getaddrinfo(
+            host, port, family=socket.AF_INET, type=socket.SOCK_STREAM
+        )
     except (OSError, UnicodeError) as error:
-        raise Unreachable(f"the name “{host[:100]}” is not known", target=host, operation="look up", hint="See whether the address is right.") from error
+        raise Unreachable(
+            f"the name “{host[:100]}” is not known",
+            target=host,
+            operation="look up",
+            hint="See whether the address is right.",
+        ) from error
     refused: InputError | None = None
     for address in dict.fromkeys(str(entry[4][0]) for entry in found):
         try:
@@ -101,7 +142,9 @@ async def locate(policy: DialPolicy, url: str) -> tuple[str, int]:
 
 
 def is_own(address: str) -> bool:
-    """Whether an IPv4 address is this machine's: loopback, link-local, unspecified, or one that a socket can be bound to."""
+    """Whether an IPv4 address is this machine's: loopback, link-local, unspecified, or one that a
+    socket can be bound to.
+    """
     known = IPv4Address(address)
     if known.is_loopback or known.is_link_local or known.is_unspecified or known.is_multicast:
         return True
@@ -115,9 +158,11 @@ def is_own(address: str) -> bool:
 
 @contextlib.asynccontextmanager
 async def fetch(policy: DialPolicy, url: str, offset: int = 0) -> AsyncIterator[Fetched]:
-    """Get a file from byte `offset` on, or from its start where the server cannot. Redirects are followed, each under the policy.
+    """Get a file from byte `offset` on, or from its start where the server cannot. Redirects are
+    followed, each under the policy.
 
-    Raises: Unreachable, RemoteTimeout (worth another try), RemoteFailed (an answer that says no), InputError.
+    Raises: Unreachable, RemoteTimeout (worth another try), RemoteFailed (an answer that says no),
+    InputError.
     """
     timeout = httpx.Timeout(STALL_S, connect=policy.connect_seconds)
     first, login = urlsplit(url), login_of(url)
@@ -126,40 +171,85 @@ async def fetch(policy: DialPolicy, url: str, offset: int = 0) -> AsyncIterator[
             for _ in range(MAX_REDIRECTS + 1):
                 parts = urlsplit(url)
                 address, port = await locate(policy, url)
-                headers = {"Host": parts.netloc.rpartition("@")[2], "Accept-Encoding": "identity"} | ({"Range": f"bytes={offset}-"} if offset else {})
+                headers = {
+                    "Host": parts.netloc.rpartition("@")[2],
+                    "Accept-Encoding": "identity",
+                } | ({"Range": f"bytes={offset}-"} if offset else {})
                 target = parts._replace(netloc=f"{address}:{port}", fragment="").geturl()
-                # A login goes to the server it was given for and to no other that a redirection names.
-                same = (parts.scheme, parts.hostname, parts.port) == (first.scheme, first.hostname, first.port)
+                # A login goes to the server it was given for and to no other that a redirection
+                # names.
+                same = (parts.scheme, parts.hostname, parts.port) == (
+                    first.scheme,
+                    first.hostname,
+                    first.port,
+                )
                 auth = login if same else None
-                async with client.stream("GET", target, headers=headers, auth=auth, extensions={"sni_hostname": parts.hostname}) as answer:
-                    if answer.status_code in (301, 302, 303, 307, 308) and "Location" in answer.headers:
+                async with client.stream(
+                    "GET",
+                    target,
+                    headers=headers,
+                    auth=auth,
+                    extensions={"sni_hostname": parts.hostname},
+                ) as answer:
+                    if (
+                        answer.status_code in (301, 302, 303, 307, 308)
+                        and "Location" in answer.headers
+                    ):
                         url = urljoin(url, answer.headers["Location"])
                         if urlsplit(url).scheme not in ("http", "https"):
-                            raise RemoteFailed(f"{parts.hostname} leads on to something that is no web address", target=shown(url), operation="fetch")
+                            raise RemoteFailed(
+                                f"{parts.hostname} leads on to something that is no web address",
+                                target=shown(url),
+                                operation="fetch",
+                            )
                         continue
                     yield _begun(answer, url, offset)
                     return
-            raise RemoteFailed(f"more than {MAX_REDIRECTS} redirections", target=shown(url), operation="fetch")
+            raise RemoteFailed(
+                f"more than {MAX_REDIRECTS} redirections", target=shown(url), operation="fetch"
+            )
     except httpx.TimeoutException as error:
-        raise RemoteTimeout(f"{urlsplit(url).hostname} sent nothing for {STALL_S:g} s", target=shown(url), operation="fetch") from error
+        raise RemoteTimeout(
+            f"{urlsplit(url).hostname} sent nothing for {STALL_S:g} s",
+            target=shown(url),
+            operation="fetch",
+        ) from error
     except httpx.HTTPError as error:
-        raise Unreachable(f"{urlsplit(url).hostname}: {_reason(error)}", target=shown(url), operation="fetch",
-                          hint="See whether the address is right.") from error
+        raise Unreachable(
+            f"{urlsplit(url).hostname}: {_reason(error)}",
+            target=shown(url),
+            operation="fetch",
+            hint="See whether the address is right.",
+        ) from error
 
 
 def _begun(answer: httpx.Response, url: str, offset: int) -> Fetched:
     if answer.status_code == 206:
-        match = re.fullmatch(r"bytes (\d{1,18})-\d{1,18}/(\d{1,18}|\*)", answer.headers.get("Content-Range", "").strip())
+        match = re.fullmatch(
+            r"bytes (\d{1,18})-\d{1,18}/(\d{1,18}|\*)",
+            answer.headers.get("Content-Range", "").strip(),
+        )
         if match and int(match[1]) == offset:
             return Fetched(offset, int(match[2]) if match[2] != "*" else None, answer.aiter_raw())
-        raise RemoteFailed("the web server answers with another part of the file than was asked for", target=shown(url), operation="fetch")
+        raise RemoteFailed(
+            "the web server answers with another part of the file than was asked for",
+            target=shown(url),
+            operation="fetch",
+        )
     if answer.status_code == 416 and offset:
         return Fetched(0, None, _nothing())
     if answer.status_code != 200:
-        raise RemoteFailed(f"the web server answers with status {answer.status_code}", target=shown(url), operation="fetch", code="url-status",
-                           hint="See whether the file is there, and whether it needs a login.")
+        raise RemoteFailed(
+            f"the web server answers with status {answer.status_code}",
+            target=shown(url),
+            operation="fetch",
+            code="url-status",
+            hint="See whether the file is there, and whether it needs a login.",
+        )
     length = answer.headers.get("Content-Length", "")
-    return Fetched(0, int(length) if length.isdigit() and len(length) < 16 else None, answer.aiter_raw())
+    return Fetched(
+        0, int(length) if length.isdigit() and len(length) < 16 else None, answer.aiter_raw()
+    )
 
 
 async def _nothing() -> AsyncIterator[bytes]:

@@ -10,7 +10,9 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from nimble_stone.core.errors import InputError
 
-PRIVATE = tuple(IPv4Network(net) for net in ("10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "127.0.0.0/8"))
+PRIVATE = tuple(
+    IPv4Network(net) for net in ("10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "127.0.0.0/8")
+)
 
 
 class Mapping(BaseModel):
@@ -33,15 +35,26 @@ class DialPolicy(BaseModel):
     mapped: tuple[Mapping, ...] = ()
     low_ports: int = Field(default=0, ge=0, le=60000)
     connect_seconds: float = Field(default=8.0, gt=0, le=120)
-    fetch_own: bool = Field(default=False, description="Whether packages may be fetched from this machine's own addresses.")
+    fetch_own: bool = Field(
+        default=False,
+        description="Whether packages may be fetched from this machine's own addresses.",
+    )
 
     def fetchable(self, address: str, port: int, is_own: Callable[[str], bool]) -> tuple[str, int]:
-        """Where to dial for a web address. This machine's own services are not for whoever may name an address: its own
+        """Where to dial for a web address. This machine's own services are not for whoever may name
+        an address: its own
         addresses are refused unless dial.yaml allows them. Raises InputError."""
         real, real_port = self.real(address, port)
         if real == address and not self.fetch_own and is_own(address):
-            raise InputError(f"{address} is an address of the server itself; packages are not fetched from there", code="dial-own",
-                             hint="Upload the file, put it into the watched folder, or set `fetch_own: true` in dial.yaml.")
+            raise InputError(
+                f"{address} is an address of the server itself; packages are not fetched from"
+                " there",
+                code="dial-own",
+                hint=(
+                    "Upload the file, put it into the watched folder, or set `fetch_own: true` in"
+                    " dial.yaml."
+                ),
+            )
         return real, real_port
 
     def real(self, address: str, port: int) -> tuple[str, int]:
@@ -51,10 +64,15 @@ class DialPolicy(BaseModel):
         except ValueError as error:
             raise InputError(f"“{address}” is not an IPv4 address", code="dial-address") from error
         if not any(planned in net for net in self.allowed):
-            raise InputError(f"{address} lies outside the addresses that may be dialled", code="dial-refused",
-                             hint="Add its network to `allowed` in dial.yaml, if it is yours.")
+            raise InputError(
+                f"{address} lies outside the addresses that may be dialled",
+                code="dial-refused",
+                hint="Add its network to `allowed` in dial.yaml, if it is yours.",
+            )
         for mapping in self.mapped:
             if planned in mapping.planned:
                 offset = int(planned) - int(mapping.planned.network_address)
-                return str(mapping.real.network_address + offset), port + self.low_ports if port < 1024 else port
+                return str(mapping.real.network_address + offset), (
+                    port + self.low_ports if port < 1024 else port
+                )
         return address, port

@@ -1,4 +1,6 @@
-"""SSH: pinned host keys, one connection per target kept open, every command with its own time limit and output cap."""
+"""SSH: pinned host keys, one connection per target kept open, every command with its own time limit
+and output cap.
+"""
 
 from __future__ import annotations
 
@@ -10,7 +12,13 @@ from dataclasses import dataclass, field
 
 import asyncssh
 
-from nimble_stone.core.errors import HostKeyChanged, LoginRefused, RemoteFailed, RemoteTimeout, Unreachable
+from nimble_stone.core.errors import (
+    HostKeyChanged,
+    LoginRefused,
+    RemoteFailed,
+    RemoteTimeout,
+    Unreachable,
+)
 from nimble_stone.reach.policy import DialPolicy
 
 MAX_OUTPUT = 8 << 20
@@ -55,7 +63,11 @@ class Answer:
 class Pins:
     """Where fingerprints are kept: given by the store."""
 
-    def __init__(self, get: Callable[[str], Awaitable[str | None]], put: Callable[[str, str], Awaitable[None]]) -> None:
+    def __init__(
+        self,
+        get: Callable[[str], Awaitable[str | None]],
+        put: Callable[[str, str], Awaitable[None]],
+    ) -> None:
         self.get, self.put = get, put
 
 
@@ -65,7 +77,9 @@ class _Client(asyncssh.SSHClient):
     def __init__(self, pinned: str | None) -> None:
         self.pinned, self.shown = pinned, ""
 
-    def validate_host_public_key(self, host: str, addr: str, port: int, key: asyncssh.SSHKey) -> bool:
+    def validate_host_public_key(
+        self, host: str, addr: str, port: int, key: asyncssh.SSHKey
+    ) -> bool:
         self.shown = key.get_fingerprint()
         return self.pinned is None or self.pinned == self.shown
 
@@ -85,18 +99,31 @@ class Ssh:
             connection.abort()
         self._open.clear()
 
-    async def run(self, target: Target, command: str, *, data: bytes = b"", limit_s: float = 60.0) -> Answer:
-        """Run one command. The caller's command carries its own remote time limit; ours ends a little later.
+    async def run(
+        self, target: Target, command: str, *, data: bytes = b"", limit_s: float = 60.0
+    ) -> Answer:
+        """Run one command. The caller's command carries its own remote time limit; ours ends a
+        little later.
 
-        Raises: Unreachable, LoginRefused, HostKeyChanged, RemoteTimeout, RemoteFailed (too much output).
+        Raises: Unreachable, LoginRefused, HostKeyChanged, RemoteTimeout, RemoteFailed (too much
+        output).
         """
+
         async def once(piece: bytes = data) -> AsyncIterator[bytes]:
             if piece:
                 yield piece
+
         return await self.stream(target, command, once(), limit_s=limit_s)
 
-    async def stream(self, target: Target, command: str, data: AsyncIterator[bytes], *, limit_s: float,
-                     sent: Callable[[int], None] | None = None) -> Answer:
+    async def stream(
+        self,
+        target: Target,
+        command: str,
+        data: AsyncIterator[bytes],
+        *,
+        limit_s: float,
+        sent: Callable[[int], None] | None = None,
+    ) -> Answer:
         """Run a command while feeding its standard input. `sent` is told the bytes sent so far."""
         key = _key(target)
         began = time.monotonic()
@@ -106,34 +133,66 @@ class Ssh:
                 async with asyncio.timeout(limit_s + GRACE_S):
                     return await _converse(connection, command, data, began, sent)
             except TimeoutError as error:
-                raise RemoteTimeout(f"{target.name} did not finish within {limit_s:g} s: {command[:120]}", target=target.name,
-                                    operation=command, hint="See whether the host is overloaded; retry.") from error
+                raise RemoteTimeout(
+                    f"{target.name} did not finish within {limit_s:g} s: {command[:120]}",
+                    target=target.name,
+                    operation=command,
+                    hint="See whether the host is overloaded; retry.",
+                ) from error
             except (asyncssh.Error, OSError, ValueError) as error:
                 self._drop(key)
-                raise Unreachable(f"the connection to {target.name} was lost during a command: {_reason(error)}", target=target.name,
-                                  operation=command, hint="See whether the host is up; then retry. Nothing is done twice.") from error
+                raise Unreachable(
+                    f"the connection to {target.name} was lost during a command: {_reason(error)}",
+                    target=target.name,
+                    operation=command,
+                    hint="See whether the host is up; then retry. Nothing is done twice.",
+                ) from error
 
     async def fingerprint(self, address: str, port: int) -> str:
-        """The host key a machine shows, without logging in and without pinning it. Raises Unreachable, InputError."""
+        """The host key a machine shows, without logging in and without pinning it. Raises
+        Unreachable, InputError.
+        """
         host, real_port = self._policy.real(address, port)
         try:
             async with asyncio.timeout(self._policy.connect_seconds):
                 key = await asyncssh.get_server_host_key(host, real_port, config=None)
         except TimeoutError as error:
-            raise Unreachable(f"{address}:{port} does not answer within {self._policy.connect_seconds:g} s", target=address, operation="connect") from error
+            raise Unreachable(
+                f"{address}:{port} does not answer within {self._policy.connect_seconds:g} s",
+                target=address,
+                operation="connect",
+            ) from error
         except (OSError, ValueError, asyncssh.Error) as error:
-            raise Unreachable(f"{address}:{port} cannot be reached: {_reason(error)}", target=address, operation="connect") from error
+            raise Unreachable(
+                f"{address}:{port} cannot be reached: {_reason(error)}",
+                target=address,
+                operation="connect",
+            ) from error
         if key is None:
-            raise Unreachable(f"{address}:{port} shows no host key", target=address, operation="connect")
+            raise Unreachable(
+                f"{address}:{port} shows no host key", target=address, operation="connect"
+            )
         return key.get_fingerprint()
 
-    async def try_out(self, target: Target, fingerprint: str, command: str, *, data: bytes = b"", limit_s: float = 15.0) -> Answer:
-        """Log in to a machine that shows this very key, run one command, and forget the connection. Nothing is pinned."""
+    async def try_out(
+        self,
+        target: Target,
+        fingerprint: str,
+        command: str,
+        *,
+        data: bytes = b"",
+        limit_s: float = 15.0,
+    ) -> Answer:
+        """Log in to a machine that shows this very key, run one command, and forget the connection.
+        Nothing is pinned.
+        """
+
         async def get(_: str) -> str:
             return fingerprint
 
         async def put(_: str, __: str) -> None:
             return
+
         once = Ssh(self._policy, Pins(get, put))
         try:
             return await once.run(target, command, data=data, limit_s=limit_s)
@@ -163,31 +222,70 @@ class Ssh:
             keys = [asyncssh.import_private_key(credential.key)] if credential.key else None
             async with asyncio.timeout(self._policy.connect_seconds):
                 connection = await asyncssh.connect(
-                    host, port, username=credential.user, password=credential.password or None, client_keys=keys,
-                    client_factory=lambda: client, known_hosts=([], [], []), config=None, agent_path=None, keepalive_interval=15,
-                    encryption_algs=["aes128-gcm@openssh.com", "aes256-gcm@openssh.com", "aes256-ctr", "aes128-ctr"],
-                    compression_algs=["none"])
+                    host,
+                    port,
+                    username=credential.user,
+                    password=credential.password or None,
+                    client_keys=keys,
+                    client_factory=lambda: client,
+                    known_hosts=([], [], []),
+                    config=None,
+                    agent_path=None,
+                    keepalive_interval=15,
+                    encryption_algs=[
+                        "aes128-gcm@openssh.com",
+                        "aes256-gcm@openssh.com",
+                        "aes256-ctr",
+                        "aes128-ctr",
+                    ],
+                    compression_algs=["none"],
+                )
         except asyncssh.HostKeyNotVerifiable as error:
-            raise HostKeyChanged(f"{target.name} shows host key {client.shown}, but {client.pinned} was pinned. It was reinstalled, or"
-                                 " something stands in between", target=target.name, operation="connect",
-                                 hint="Compare the fingerprint on the host's own console; forget the old key on the estate page only if it"
-                                      " is right.") from error
+            raise HostKeyChanged(
+                f"{target.name} shows host key {client.shown}, but {client.pinned} was pinned. It"
+                " was reinstalled, or something stands in between",
+                target=target.name,
+                operation="connect",
+                hint=(
+                    "Compare the fingerprint on the host's own console; forget the old key on the"
+                    " estate page only if it is right."
+                ),
+            ) from error
         except (asyncssh.PermissionDenied, asyncssh.KeyImportError) as error:
-            raise LoginRefused(f"{target.name} refuses the login of “{credential.user}”", target=target.name, operation="login",
-                               hint="Correct the credential in the keyring.") from error
+            raise LoginRefused(
+                f"{target.name} refuses the login of “{credential.user}”",
+                target=target.name,
+                operation="login",
+                hint="Correct the credential in the keyring.",
+            ) from error
         except TimeoutError as error:
-            raise Unreachable(f"{target.name} ({place}) does not answer within {self._policy.connect_seconds:g} s", target=target.name,
-                              operation="connect", hint="See whether it is up and the address is right.") from error
-        except (OSError, ValueError, asyncssh.Error) as error:      # ValueError: packets that are none
-            raise Unreachable(f"{target.name} ({place}) cannot be reached: {_reason(error)}", target=target.name, operation="connect",
-                              hint="See whether it is up and the address is right.") from error
+            raise Unreachable(
+                f"{target.name} ({place}) does not answer within"
+                f" {self._policy.connect_seconds:g} s",
+                target=target.name,
+                operation="connect",
+                hint="See whether it is up and the address is right.",
+            ) from error
+        except (OSError, ValueError, asyncssh.Error) as error:
+            # ValueError: packets that are none
+            raise Unreachable(
+                f"{target.name} ({place}) cannot be reached: {_reason(error)}",
+                target=target.name,
+                operation="connect",
+                hint="See whether it is up and the address is right.",
+            ) from error
         if client.pinned is None and client.shown:
             await self._pins.put(place, client.shown)
         return connection
 
 
-async def _converse(connection: asyncssh.SSHClientConnection, command: str, data: AsyncIterator[bytes], began: float,
-                    sent: Callable[[int], None] | None) -> Answer:
+async def _converse(
+    connection: asyncssh.SSHClientConnection,
+    command: str,
+    data: AsyncIterator[bytes],
+    began: float,
+    sent: Callable[[int], None] | None,
+) -> Answer:
     process = await connection.create_process(command, encoding=None)
 
     async def feed() -> None:
@@ -201,11 +299,14 @@ async def _converse(connection: asyncssh.SSHClientConnection, command: str, data
                     sent(total)
             process.stdin.write_eof()
         except (BrokenPipeError, ConnectionResetError):
-            pass                                            # the command ended early; its own words say why
+            # the command ended early; its own words say why
+            pass
 
     feeding = asyncio.create_task(feed())
     try:
-        out, err = await asyncio.gather(_capped(process.stdout, command), _capped(process.stderr, command))
+        out, err = await asyncio.gather(
+            _capped(process.stdout, command), _capped(process.stderr, command)
+        )
         await feeding
         await process.wait_closed()
     finally:
@@ -224,17 +325,25 @@ async def _capped(reader: asyncssh.SSHReader[bytes], command: str) -> bytes:
     while piece := await reader.read(65536):
         total += len(piece)
         if total > MAX_OUTPUT:
-            raise RemoteFailed(f"a command answered with more than {MAX_OUTPUT >> 20} MiB: {command[:120]}", operation=command)
+            raise RemoteFailed(
+                f"a command answered with more than {MAX_OUTPUT >> 20} MiB: {command[:120]}",
+                operation=command,
+            )
         pieces.append(piece)
     return b"".join(pieces)
 
 
 def _key(target: Target) -> tuple[str, ...]:
-    secret = hashlib.sha256((target.credential.password + "\0" + target.credential.key).encode()).hexdigest()
+    secret = hashlib.sha256(
+        (target.credential.password + "\0" + target.credential.key).encode()
+    ).hexdigest()
     return (target.address, str(target.port), target.credential.user, secret)
 
 
 def _reason(error: BaseException) -> str:
-    return {"ConnectionRefusedError": "nothing listens there", "ConnectionLost": "connection lost", "ChannelOpenError": "connection closed",
-            "ConnectionResetError": "connection reset"}.get(type(error).__name__, str(error)[:160] or type(error).__name__)
-
+    return {
+        "ConnectionRefusedError": "nothing listens there",
+        "ConnectionLost": "connection lost",
+        "ChannelOpenError": "connection closed",
+        "ConnectionResetError": "connection reset",
+    }.get(type(error).__name__, str(error)[:160] or type(error).__name__)

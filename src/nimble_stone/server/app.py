@@ -55,9 +55,13 @@ log = logging.getLogger("nimble_stone.server")
 
 
 def read_policy(data: Path) -> DialPolicy:
-    """The dial policy of a data folder; the built-in one when there is no dial.yaml. Raises FormatError."""
+    """The dial policy of a data folder; the built-in one when there is no dial.yaml. Raises
+    FormatError.
+    """
     path = data / "dial.yaml"
-    return yaml_text.read(path.read_text(), DialPolicy, "dial.yaml") if path.exists() else DialPolicy()
+    return (
+        yaml_text.read(path.read_text(), DialPolicy, "dial.yaml") if path.exists() else DialPolicy()
+    )
 
 
 def open_world(data: Path, pace: float) -> World:
@@ -71,28 +75,53 @@ def open_world(data: Path, pace: float) -> World:
 
     async def put(place: str, fingerprint: str) -> None:
         await store.write(records.put_pin, place, fingerprint, world.clock())
+
     packages_folder = data / "packages"
     packages_folder.mkdir(exist_ok=True, mode=0o700)
-    world = World(store, Vault.at(data / KEYRING_KEY), Reach(read_policy(data), Pins(get, put)), packages_folder, pace=pace)
+    world = World(
+        store,
+        Vault.at(data / KEYRING_KEY),
+        Reach(read_policy(data), Pins(get, put)),
+        packages_folder,
+        pace=pace,
+    )
     return world
 
 
-def create_app(data: Path, *, pace: float = 1.0, inbox: Path | None = None, reachable_at: str = "", pull_rate: float = 0.0,
-               names: tuple[str, ...] = ()) -> FastAPI:
-    """The application over one data folder. `pace` scales expected times (the lab is faster than the clock); packages put into
-    `inbox` are taken in by themselves; `reachable_at` is the URL under which hosts reach this server, so that they can fetch disks
-    themselves, at most at `pull_rate` bytes per second each (0: without limit); `names`: host names under which it may be addressed."""
+def create_app(
+    data: Path,
+    *,
+    pace: float = 1.0,
+    inbox: Path | None = None,
+    reachable_at: str = "",
+    pull_rate: float = 0.0,
+    names: tuple[str, ...] = (),
+) -> FastAPI:
+    """The application over one data folder. `pace` scales expected times (the lab is faster than
+    the clock); packages put into
+    `inbox` are taken in by themselves; `reachable_at` is the URL under which hosts reach this
+    server, so that they can fetch disks
+    themselves, at most at `pull_rate` bytes per second each (0: without limit); `names`: host names
+    under which it may be addressed."""
 
     @contextlib.asynccontextmanager
     async def life(app: FastAPI) -> AsyncIterator[None]:
-        # A large plan is tens of thousands of small values that live for one answer; looking through all of them again and again doubles its time.
+        # A large plan is tens of thousands of small values that live for one answer; looking
+        # through all of them again and again doubles its time.
         gc.set_threshold(100_000, 20, 100)
         world = open_world(data, pace)
-        app.state.world, app.state.engine, app.state.kits = world, Engine(world), KitRoom(data / "kits", world.monotonic)
+        app.state.world, app.state.engine, app.state.kits = (
+            world,
+            Engine(world),
+            KitRoom(data / "kits", world.monotonic),
+        )
         for one in app.state.kits.look().faulty:
             log.warning("kit file %s is left out: %s", one.file, one.message)
         world.desk, world.pull_rate = Desk(world, reachable_at), pull_rate
-        app.state.door, app.state.run_views = auth.Door(world), RunViews(world, run_answers.run_view)
+        app.state.door, app.state.run_views = (
+            auth.Door(world),
+            RunViews(world, run_answers.run_view),
+        )
         app.state.intake = Intake(world, inbox)
         app.state.scanner = Scanner(world)
         await app.state.intake.open()
@@ -107,16 +136,33 @@ def create_app(data: Path, *, pace: float = 1.0, inbox: Path | None = None, reac
             await world.reach.close()
             world.store.close()
 
-    app = FastAPI(title="Nimble Stone", version=__version__, lifespan=life, docs_url=None, redoc_url=None, openapi_url="/api/openapi.json",
-                  generate_unique_id_function=lambda route: route.name)
+    app = FastAPI(
+        title="Nimble Stone",
+        version=__version__,
+        lifespan=life,
+        docs_url=None,
+        redoc_url=None,
+        openapi_url="/api/openapi.json",
+        generate_unique_id_function=lambda route: route.name,
+    )
     problems.install(app)
     app.add_middleware(BodyLimits)
     app.add_middleware(Guard, names=known_names((*names, urlsplit(reachable_at).hostname or "")))
-    for router in (session.router, estate.router, keyring.router, limits.router, groundwork.router, machines.router, packages.router, takeins.router,
-                   designs.router,
-                   plans.router,
-                   certificates.router, pools.router,
-                   runs.router):
+    for router in (
+        session.router,
+        estate.router,
+        keyring.router,
+        limits.router,
+        groundwork.router,
+        machines.router,
+        packages.router,
+        takeins.router,
+        designs.router,
+        plans.router,
+        certificates.router,
+        pools.router,
+        runs.router,
+    ):
         app.include_router(router, prefix="/api")
     app.include_router(pull.router)
     if STATIC.exists():
@@ -124,8 +170,14 @@ def create_app(data: Path, *, pace: float = 1.0, inbox: Path | None = None, reac
 
         @app.get("/{path:path}", include_in_schema=False)
         async def page(path: str) -> FileResponse:
-            """The application's own addresses; it finds its way from there. Elsewhere there is nothing."""
+            """The application's own addresses; it finds its way from there. Elsewhere there is
+            nothing.
+            """
             if path.partition("/")[0] not in PAGES:
-                raise NotFound(f"there is nothing at /{path[:200]}", hint="See /api/openapi.json for what there is.")
+                raise NotFound(
+                    f"there is nothing at /{path[:200]}",
+                    hint="See /api/openapi.json for what there is.",
+                )
             return FileResponse(STATIC / "index.html", headers={"Cache-Control": "no-cache"})
+
     return app

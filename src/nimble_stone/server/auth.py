@@ -32,7 +32,9 @@ _hasher = PasswordHasher()
 
 @dataclass(frozen=True)
 class Caller:
-    """Who asks. `csrf`: what changes of a session must carry; '' for a token, which no page sends by itself."""
+    """Who asks. `csrf`: what changes of a session must carry; '' for a token, which no page sends
+    by itself.
+    """
 
     digest: str
     csrf: str = ""
@@ -47,7 +49,9 @@ class Tries:
     _by_address: OrderedDict[str, deque[float]] = field(default_factory=OrderedDict)
 
     def begin(self, address: str) -> float:
-        """Count a try from now on; what to give back if it was right. Raises Busy with the seconds to wait."""
+        """Count a try from now on; what to give back if it was right. Raises Busy with the seconds
+        to wait.
+        """
         now = self.monotonic()
         kept = self._by_address.setdefault(network_of(address), deque())
         self._by_address.move_to_end(network_of(address))
@@ -57,7 +61,11 @@ class Tries:
             kept.popleft()
         if len(kept) >= TRIES:
             wait = max(1, round(WINDOW_S - (now - kept[0]) + 0.5))
-            raise Busy(f"Too many attempts from {address}. Try again in {wait} s.", code="too-many-tries", retry_after_s=wait)
+            raise Busy(
+                f"Too many attempts from {address}. Try again in {wait} s.",
+                code="too-many-tries",
+                retry_after_s=wait,
+            )
         kept.append(now)
         return now
 
@@ -69,7 +77,9 @@ class Tries:
 
 
 def network_of(address: str) -> str:
-    """The address whose tries are counted together: an IPv4 address, or an IPv6 network of 64 bits."""
+    """The address whose tries are counted together: an IPv4 address, or an IPv6 network of
+    64 bits.
+    """
     try:
         known = ipaddress.ip_address(address)
     except ValueError:
@@ -92,7 +102,14 @@ class Door:
         begun = self.tries.begin(address)
         known = await self._world.store.read(records.get_meta, "access-key") or ""
         if not await self._right(known, key):
-            raise Denied("Wrong access key.", code="wrong-key", hint="Use the key printed at first server start, or create a new one: nimble-stone key.")
+            raise Denied(
+                "Wrong access key.",
+                code="wrong-key",
+                hint=(
+                    "Use the key printed at first server start, or create a new one: nimble-stone"
+                    " key."
+                ),
+            )
         self.tries.was_right(address, begun)
         token, csrf = secrets.token_urlsafe(32), secrets.token_urlsafe(24)
         now = self._world.clock()
@@ -101,7 +118,11 @@ class Door:
 
     async def _right(self, known: str, key: str) -> bool:
         if self._waiting >= WAITING:
-            raise Busy("Too many people are signing in at this moment. Try again in 2 s.", code="sign-in-busy", retry_after_s=2)
+            raise Busy(
+                "Too many people are signing in at this moment. Try again in 2 s.",
+                code="sign-in-busy",
+                retry_after_s=2,
+            )
         self._waiting += 1
         try:
             async with self._hashing:
@@ -110,7 +131,9 @@ class Door:
             self._waiting -= 1
 
     async def caller(self, cookie: str, bearer: str) -> Caller | None:
-        """Who a request comes from: a token where it bears one, else a session. None for a stranger."""
+        """Who a request comes from: a token where it bears one, else a session. None for a
+        stranger.
+        """
         if bearer:
             return await self._by_token(digest(bearer))
         if not cookie:
@@ -132,7 +155,10 @@ class Door:
         """Whether a caller's session or token has not ended meanwhile."""
         if caller.token:
             return await self._world.store.read(access.find_token, caller.digest) is not None
-        return await self._world.store.read(access.get_session, caller.digest, self._world.clock()) is not None
+        return (
+            await self._world.store.read(access.get_session, caller.digest, self._world.clock())
+            is not None
+        )
 
 
 def matches(known: str, key: str) -> bool:
@@ -155,7 +181,9 @@ def new_key() -> str:
 
 
 async def set_key(world: World, key: str) -> None:
-    """Keep the Argon2 hash of a new access key; the key itself is nowhere. Every session and token ends."""
+    """Keep the Argon2 hash of a new access key; the key itself is nowhere. Every session and token
+    ends.
+    """
     await world.store.write(access.rotate, await asyncio.to_thread(_hasher.hash, key))
 
 

@@ -1,4 +1,6 @@
-"""Connections that say nothing: closed after a while, and never so many that they crowd others out."""
+"""Connections that say nothing: closed after a while, and never so many that they crowd
+others out.
+"""
 
 from __future__ import annotations
 
@@ -13,7 +15,8 @@ HALF_OPEN = 256
 
 
 class Connection(H11Protocol):
-    """An HTTP connection whose first request must have arrived, headers and all, within 20 s. Of more than
+    """An HTTP connection whose first request must have arrived, headers and all, within 20 s. Of
+    more than
     256 that have not asked anything yet the oldest is closed."""
 
     _silent: OrderedDict[Connection, None] = OrderedDict()
@@ -22,7 +25,9 @@ class Connection(H11Protocol):
         """Begin to wait for the first request."""
         super().connection_made(transport)
         self._silent[self] = None
-        self._waiting = asyncio.get_running_loop().call_later(FIRST_REQUEST_S, self._close_if_silent)
+        self._waiting = asyncio.get_running_loop().call_later(
+            FIRST_REQUEST_S, self._close_if_silent
+        )
         while len(self._silent) > HALF_OPEN:
             oldest, _ = self._silent.popitem(last=False)
             oldest.transport.close()
@@ -48,5 +53,13 @@ class Connection(H11Protocol):
 
 
 def options() -> dict[str, Any]:
-    """How uvicorn is to be run: this protocol, no trust in forwarded addresses, short keep-alive."""
-    return {"http": Connection, "proxy_headers": False, "timeout_keep_alive": 15, "log_level": "warning", "server_header": False}
+    """How uvicorn is to be run: this protocol, no trust in forwarded addresses, short
+    keep-alive.
+    """
+    return {
+        "http": Connection,
+        "proxy_headers": False,
+        "timeout_keep_alive": 15,
+        "log_level": "warning",
+        "server_header": False,
+    }

@@ -1,4 +1,6 @@
-"""What the pages and the command line ask about a design beyond the plan itself: sizes, losses, places, layouts, differences. Thin over the core."""
+"""What the pages and the command line ask about a design beyond the plan itself: sizes, losses,
+places, layouts, differences. Thin over the core.
+"""
 
 from __future__ import annotations
 
@@ -122,7 +124,9 @@ class ChangeLine(BaseModel):
 
 
 class ChancesView(BaseModel):
-    """How long a rollout takes, in seconds. `measured`: kind of step → factor that earlier runs on this estate showed."""
+    """How long a rollout takes, in seconds. `measured`: kind of step → factor that earlier runs on
+    this estate showed.
+    """
 
     expected_seconds: float
     p50_seconds: float
@@ -135,92 +139,209 @@ def losses(sheet: Sheet, estate: Estate, together: int, only: Sequence[str]) -> 
     """Every host's loss, or every pair's. Raises InputError for too many pairs."""
     hosts = {node.value("host") for node in sheet.nodes}
     if together == 2 and len(only or hosts) > MAX_PAIR_HOSTS:
-        raise InputError(f"the plan uses {len(hosts)} hosts; pairs are worked out for {MAX_PAIR_HOSTS} at most", code="pairs-many",
-                         hint="Name the hosts that matter.")
+        raise InputError(
+            f"the plan uses {len(hosts)} hosts; pairs are worked out for {MAX_PAIR_HOSTS} at most",
+            code="pairs-many",
+            hint="Name the hosts that matter.",
+        )
     names = {node.id: node.name for node in sheet.nodes}
-    return [LossView(hosts=list(one.hosts), nodes=[names[i] for i in one.nodes], fit=[names[i] for i in one.fit], homeless=[names[i] for i in one.homeless],
-                     weight=one.weight, words=list(one.words))
-                     for one in headroom.losses(sheet, headroom.on_shared(sheet, estate), together=together, only=only)]
+    return [
+        LossView(
+            hosts=list(one.hosts),
+            nodes=[names[i] for i in one.nodes],
+            fit=[names[i] for i in one.fit],
+            homeless=[names[i] for i in one.homeless],
+            weight=one.weight,
+            words=list(one.words),
+        )
+        for one in headroom.losses(
+            sheet, headroom.on_shared(sheet, estate), together=together, only=only
+        )
+    ]
 
 
 def places(sheet: Sheet, node: str) -> list[PlaceView]:
     """Every host as a place for a node."""
-    return [PlaceView(**one.__dict__) for one in placement_why.why(node, *sheet.board, {n.id: n.value("host") for n in sheet.nodes})]
+    return [
+        PlaceView(**one.__dict__)
+        for one in placement_why.why(
+            node, *sheet.board, {n.id: n.value("host") for n in sheet.nodes}
+        )
+    ]
 
 
 def balance(sheet: Sheet) -> BalanceView:
     """Few moves that even the placement out."""
-    found = placement_why.balance(*sheet.board, {node.id: node.value("host") for node in sheet.nodes})
+    found = placement_why.balance(
+        *sheet.board, {node.id: node.value("host") for node in sheet.nodes}
+    )
     names = {node.id: node.name for node in sheet.nodes}
-    edits = [Edit(path=("nodes", move.node, key), value=value) for move in found.moves for key, value in (("host", move.to), ("datastore", None))]
-    return BalanceView(moves=[MoveView(node=m.node, name=names[m.node], host=m.host, to=m.to) for m in found.moves], before=found.before, after=found.after,
-                       edits=edits)
+    edits = [
+        Edit(path=("nodes", move.node, key), value=value)
+        for move in found.moves
+        for key, value in (("host", move.to), ("datastore", None))
+    ]
+    return BalanceView(
+        moves=[
+            MoveView(node=m.node, name=names[m.node], host=m.host, to=m.to) for m in found.moves
+        ],
+        before=found.before,
+        after=found.after,
+        edits=edits,
+    )
 
 
 def sized(sheet: Sheet, given: Mapping[str, float]) -> SizingView:
-    """Proposals for loads; those that are not given come from the plan, then from the kit. Raises InputError, FormatError."""
+    """Proposals for loads; those that are not given come from the plan, then from the kit. Raises
+    InputError, FormatError.
+    """
     kit = sheet.kit
     if kit.sizing is None:
         return SizingView(loads=[], proposals=[], edits=[])
     loads = sizing.loads_of(kit, {**sheet.plan.load, **given})
-    found = sizing.propose(kit, sheet.package.descriptor.sizes if sheet.package else (), loads, len(sheet.board[1]) or None,
-                           {role: tuple(sheet.packages.sizes(role).values()) for role in sheet.packages.own})
-    edits: list[Edit] = [Edit(path=("load", ident), value=value) for ident, value in loads.items() if ident in given or ident in sheet.plan.load]
+    found = sizing.propose(
+        kit,
+        sheet.package.descriptor.sizes if sheet.package else (),
+        loads,
+        len(sheet.board[1]) or None,
+        {role: tuple(sheet.packages.sizes(role).values()) for role in sheet.packages.own},
+    )
+    edits: list[Edit] = [
+        Edit(path=("load", ident), value=value)
+        for ident, value in loads.items()
+        if ident in given or ident in sheet.plan.load
+    ]
     for one in found:
         if one.chosen is not None:
             edits.append(Edit(path=("roles", one.role, "count"), value=one.chosen.count))
             if one.chosen.carries:
-                edits.append(Edit(path=("roles", one.role, "values", "size"), value=one.chosen.size))
-    return SizingView(loads=[LoadView(id=load.id, label=load.label, unit=load.unit, value=loads[load.id], most=load.most) for load in kit.sizing.loads],
-                      proposals=[ProposalView(role=one.role, label=one.label, chosen=_option(one.chosen), refused=_option(one.refused), reason=one.reason,
-                                              words=sizing.words(one), curve=[view for o in one.curve if (view := _option(o))]) for one in found], edits=edits)
+                edits.append(
+                    Edit(path=("roles", one.role, "values", "size"), value=one.chosen.size)
+                )
+    return SizingView(
+        loads=[
+            LoadView(
+                id=load.id, label=load.label, unit=load.unit, value=loads[load.id], most=load.most
+            )
+            for load in kit.sizing.loads
+        ],
+        proposals=[
+            ProposalView(
+                role=one.role,
+                label=one.label,
+                chosen=_option(one.chosen),
+                refused=_option(one.refused),
+                reason=one.reason,
+                words=sizing.words(one),
+                curve=[view for o in one.curve if (view := _option(o))],
+            )
+            for one in found
+        ],
+        edits=edits,
+    )
 
 
 def _option(option: sizing.Option | None) -> OptionView | None:
-    return None if option is None else OptionView(size=option.size, count=option.count, memory_bytes=option.memory_bytes, carries=dict(option.carries))
+    return (
+        None
+        if option is None
+        else OptionView(
+            size=option.size,
+            count=option.count,
+            memory_bytes=option.memory_bytes,
+            carries=dict(option.carries),
+        )
+    )
 
 
 def layouts(sheet: Sheet) -> list[LayoutView]:
-    """The ways the product knows, side by side on the plan's data disks, each host one failure domain."""
-    return [_layout_view(one.layout).model_copy(update={"chosen": one.chosen, "edits": list(one.edits)}) for one in laying.ways(sheet)]
+    """The ways the product knows, side by side on the plan's data disks, each host one failure
+    domain.
+    """
+    return [
+        _layout_view(one.layout).model_copy(update={"chosen": one.chosen, "edits": list(one.edits)})
+        for one in laying.ways(sheet)
+    ]
 
 
-def layouts_of_bay(estate: Estate, bay: str, kind: str, least_bytes: int, most: int) -> list[LayoutView]:
-    """Schemes on the drives of a bay's bare machines and the free disks of its hosts, chosen by a rule; each machine one failure domain.
+def layouts_of_bay(
+    estate: Estate, bay: str, kind: str, least_bytes: int, most: int
+) -> list[LayoutView]:
+    """Schemes on the drives of a bay's bare machines and the free disks of its hosts, chosen by a
+    rule; each machine one failure domain.
 
     Raises InputError when the bay has no such disk.
     """
-    disks = [DataDisk(machine.name, drive.name, drive.size_bytes, drive.kind.upper()) for machine in estate.machines if machine.bay == bay
-             for drive in (estate.machine_facts[machine.name].drives if machine.name in estate.machine_facts else ())]
-    disks += [DataDisk(host.name, disk.path, disk.size_bytes, "HDD" if disk.rotational else "SSD") for host in estate.bay(bay)
-              for disk in (estate.facts[host.name].disks if host.name in estate.facts else ()) if disk.use == "free"]
-    taken = storage_layout.chosen(disks, kind=kind.upper(), least_bytes=least_bytes, most_per_domain=most)
+    disks = [
+        DataDisk(machine.name, drive.name, drive.size_bytes, drive.kind.upper())
+        for machine in estate.machines
+        if machine.bay == bay
+        for drive in (
+            estate.machine_facts[machine.name].drives
+            if machine.name in estate.machine_facts
+            else ()
+        )
+    ]
+    disks += [
+        DataDisk(host.name, disk.path, disk.size_bytes, "HDD" if disk.rotational else "SSD")
+        for host in estate.bay(bay)
+        for disk in (estate.facts[host.name].disks if host.name in estate.facts else ())
+        if disk.use == "free"
+    ]
+    taken = storage_layout.chosen(
+        disks, kind=kind.upper(), least_bytes=least_bytes, most_per_domain=most
+    )
     if not taken:
-        raise InputError(f"bay “{bay}” has no free disk that keeps this rule; it has {len(disks)} at all", code="layout-empty")
+        raise InputError(
+            f"bay “{bay}” has no free disk that keeps this rule; it has {len(disks)} at all",
+            code="layout-empty",
+        )
     return layouts_of(taken)
 
 
-def layouts_of(disks: Sequence[DataDisk], schemes: Sequence[Scheme] = storage_layout.SCHEMES) -> list[LayoutView]:
+def layouts_of(
+    disks: Sequence[DataDisk], schemes: Sequence[Scheme] = storage_layout.SCHEMES
+) -> list[LayoutView]:
     """Schemes side by side."""
     return [_layout_view(one) for one in storage_layout.alternatives(disks, schemes)]
 
 
 def _layout_view(found: Layout) -> LayoutView:
-    return LayoutView(label=found.scheme.label, **{key: value for key, value in found.__dict__.items() if key != "scheme"})
+    return LayoutView(
+        label=found.scheme.label,
+        **{key: value for key, value in found.__dict__.items() if key != "scheme"},
+    )
 
 
 def difference_views(found: Sequence[Difference]) -> list[ChangeLine]:
     """For the page."""
-    return [ChangeLine(about=one.about, text=one.text, label=one.label, before=one.before, after=one.after, nodes=list(one.nodes)) for one in found]
+    return [
+        ChangeLine(
+            about=one.about,
+            text=one.text,
+            label=one.label,
+            before=one.before,
+            after=one.after,
+            nodes=list(one.nodes),
+        )
+        for one in found
+    ]
 
 
 async def chances_of(world: World, steps: list[Step]) -> ChancesView:
-    """The one forecast of a plan's steps (their expected times hold what earlier runs showed), and how late it may get."""
+    """The one forecast of a plan's steps (their expected times hold what earlier runs showed), and
+    how late it may get.
+    """
     limits = world.limiter.limits
     found = chances.chances(steps, limits, rounds=chances.rounds_for(len(steps)))
     expected = sequence.forecast(steps, limits).end_s
-    return ChancesView(expected_seconds=expected, p50_seconds=found.p50_seconds, p90_seconds=max(expected, found.p90_seconds),
-                       critical_path=list(found.critical_path), measured=await measured_rates(world))
+    return ChancesView(
+        expected_seconds=expected,
+        p50_seconds=found.p50_seconds,
+        p90_seconds=max(expected, found.p90_seconds),
+        critical_path=list(found.critical_path),
+        measured=await measured_rates(world),
+    )
 
 
 def as_data(views: Sequence[BaseModel]) -> list[dict[str, Any]]:

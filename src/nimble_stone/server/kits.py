@@ -1,4 +1,6 @@
-"""The kits a server knows: those that ship with it, and those in its data folder, which are seen as soon as they change."""
+"""The kits a server knows: those that ship with it, and those in its data folder, which are seen as
+soon as they change.
+"""
 
 from __future__ import annotations
 
@@ -39,12 +41,18 @@ def read_kit(text: str, name: str) -> Kit:
 def shipped() -> dict[str, Kit]:
     """The kits that ship. Raises FormatError or Faults for one that is wrong."""
     entries = sorted(resources.files("nimble_stone.kits").iterdir(), key=lambda entry: entry.name)
-    found = [read_kit(entry.read_text(encoding="utf-8"), entry.name) for entry in entries if entry.name.endswith(".yaml")]
+    found = [
+        read_kit(entry.read_text(encoding="utf-8"), entry.name)
+        for entry in entries
+        if entry.name.endswith(".yaml")
+    ]
     return {kit.id: kit for kit in found}
 
 
 def shelf_of(own: Path, base: dict[str, Kit]) -> Shelf:
-    """The kits that ship and those in a folder, which may replace them. A faulty file keeps nobody from the others."""
+    """The kits that ship and those in a folder, which may replace them. A faulty file keeps nobody
+    from the others.
+    """
     kits, faulty = dict(base), []
     for path in _files(own):
         try:
@@ -56,7 +64,9 @@ def shelf_of(own: Path, base: dict[str, Kit]) -> Shelf:
 
 
 def load_kits(own: Path | None = None) -> dict[str, Kit]:
-    """Kit by id: those that ship, then those in the folder `own`. Raises FormatError or Faults for a kit that is wrong."""
+    """Kit by id: those that ship, then those in the folder `own`. Raises FormatError or Faults for
+    a kit that is wrong.
+    """
     found = shelf_of(own, shipped()) if own is not None else Shelf(shipped())
     if found.faulty:
         raise InputError(found.faulty[0].message, code="kit-faulty")
@@ -73,7 +83,9 @@ def _text(path: Path) -> str:
             raise FormatError(f"kit file {path.name} is larger than 1 MiB", code="yaml-too-large")
         return path.read_text(encoding="utf-8")
     except UnicodeDecodeError as error:
-        raise FormatError(f"kit file {path.name} is not text in UTF-8", place=f"byte {error.start}") from error
+        raise FormatError(
+            f"kit file {path.name} is not text in UTF-8", place=f"byte {error.start}"
+        ) from error
     except OSError as error:
         raise FormatError(f"kit file {path.name} cannot be read: {error.strerror}") from error
 
@@ -96,7 +108,11 @@ class KitRoom:
             return self._shelf
         self._looked = now
         self._base = self._base or shipped()
-        seen = tuple((path.name, path.stat().st_mtime_ns, path.stat().st_size) for path in _files(self.folder) if path.exists())
+        seen = tuple(
+            (path.name, path.stat().st_mtime_ns, path.stat().st_size)
+            for path in _files(self.folder)
+            if path.exists()
+        )
         if seen != self._seen:
             self._seen, self._shelf = seen, shelf_of(self.folder, self._base)
         return self._shelf

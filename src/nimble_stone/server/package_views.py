@@ -42,7 +42,9 @@ class PackageItem(BaseModel):
     cautions: int
     plans: list[str]
     kits: list[str]
-    unusable: str = Field(default="", description="Why no plan can roll it out; empty when one can.")
+    unusable: str = Field(
+        default="", description="Why no plan can roll it out; empty when one can."
+    )
 
 
 class PackageSize(BaseModel):
@@ -235,19 +237,47 @@ def unusable_of(contents: Contents) -> str:
 
 def item(row: PackageRow, contents: Contents, kits: Sequence[Kit], plans: list[str]) -> PackageItem:
     """A package for the list."""
-    product = next((p for s in contents.envelope.systems for p in s.products if p.product), None) if contents.envelope else None
+    product = (
+        next((p for s in contents.envelope.systems for p in s.products if p.product), None)
+        if contents.envelope
+        else None
+    )
     unusable = unusable_of(contents)
     return PackageItem(
-        sha256=row.sha256, kind=row.kind, product=row.product, version=row.version, vendor=product.vendor if product else "", file_name=row.file_name,
-        size=row.size, added_at=row.added_at, channel=row.channel, note=row.note, thin_bytes=row.thin_bytes, full_bytes=packages.full_bytes(contents),
-        manifest=contents.integrity.manifest, signature=contents.integrity.signature,
-        cautions=sum(f.severity == "caution" for f in contents.findings), plans=plans,
-        kits=[] if unusable else [kit.title for kit in kits], unusable=unusable)
+        sha256=row.sha256,
+        kind=row.kind,
+        product=row.product,
+        version=row.version,
+        vendor=product.vendor if product else "",
+        file_name=row.file_name,
+        size=row.size,
+        added_at=row.added_at,
+        channel=row.channel,
+        note=row.note,
+        thin_bytes=row.thin_bytes,
+        full_bytes=packages.full_bytes(contents),
+        manifest=contents.integrity.manifest,
+        signature=contents.integrity.signature,
+        cautions=sum(f.severity == "caution" for f in contents.findings),
+        plans=plans,
+        kits=[] if unusable else [kit.title for kit in kits],
+        unusable=unusable,
+    )
 
 
-def view(row: PackageRow, contents: Contents, kits: Sequence[Kit], plans: list[str], signed: Signature, accepted: list[Accepted],
-         copies: list[tuple[Copy, list[str]]], versions: list[VersionView]) -> PackageView:
-    """One package, whole. `signed`: its signature against today's trust list; `kits`: those that take it."""
+def view(
+    row: PackageRow,
+    contents: Contents,
+    kits: Sequence[Kit],
+    plans: list[str],
+    signed: Signature,
+    accepted: list[Accepted],
+    copies: list[tuple[Copy, list[str]]],
+    versions: list[VersionView],
+) -> PackageView:
+    """One package, whole. `signed`: its signature against today's trust list; `kits`: those that
+    take it.
+    """
     base = item(row, contents, kits, plans).model_dump() | {"signature": signed.state}
     read = contents.envelope
     guest: adapt.Guest | None = None
@@ -257,30 +287,107 @@ def view(row: PackageRow, contents: Contents, kits: Sequence[Kit], plans: list[s
     carries = {advice.size: advice.carries for kit in kits for advice in kit.sizes}
     descriptions = {n.name: n.description for n in read.networks} if read else {}
     nics = contents.descriptor.nics if guest else ()
-    questions = list([*read.questions, *(q for s in read.systems for q in s.questions)] if read else [])
+    questions = list(
+        [*read.questions, *(q for s in read.systems for q in s.questions)] if read else []
+    )
     iso = contents.iso
     return PackageView(
-        **base, languages=list(read.languages) if read else [], language=read.language if read else "", algorithm=contents.integrity.algorithm,
-        signer=SignerView(**{**asdict(signed.signer), "chain": list(signed.signer.chain)}) if signed.signer else None,
+        **base,
+        languages=list(read.languages) if read else [],
+        language=read.language if read else "",
+        algorithm=contents.integrity.algorithm,
+        signer=(
+            SignerView(**{**asdict(signed.signer), "chain": list(signed.signer.chain)})
+            if signed.signer
+            else None
+        ),
         signature_note="; ".join(f.message for f in signed.findings),
-        sizes=[PackageSize(id=s.id, label=s.label, description=s.description, default=s.default, vcpu=s.vcpu, memory_bytes=s.memory_bytes,
-                           carries=carries.get(s.id, "")) for s in (descriptor.sizes(read) if read and read.systems else ())],
-        systems=_systems(contents), nics=[PackageNic(name=n.name or f"interface {i}", network=n.network, description=descriptions.get(n.network, ""),
-                                                     was=n.kind,
-                                                     becomes=guest.nics[i - 1] if guest else "") for i, n in enumerate(nics, 1)],
+        sizes=[
+            PackageSize(
+                id=s.id,
+                label=s.label,
+                description=s.description,
+                default=s.default,
+                vcpu=s.vcpu,
+                memory_bytes=s.memory_bytes,
+                carries=carries.get(s.id, ""),
+            )
+            for s in (descriptor.sizes(read) if read and read.systems else ())
+        ],
+        systems=_systems(contents),
+        nics=[
+            PackageNic(
+                name=n.name or f"interface {i}",
+                network=n.network,
+                description=descriptions.get(n.network, ""),
+                was=n.kind,
+                becomes=guest.nics[i - 1] if guest else "",
+            )
+            for i, n in enumerate(nics, 1)
+        ],
         networks=[asdict(n) for n in read.networks] if read else [],
-        questions=[PackageQuestion(key=q.key, label=q.label, description=q.description, category=q.category, type=q.type, default=q.default, given=q.given,
-                                   secret=q.secret, asked=q.asked, rule=compare.rule_of(q), answered=_answered(q, kits)) for q in questions],
-        licence_text=text, licence_sha256=hashlib.sha256(text.encode()).hexdigest() if text else "",
+        questions=[
+            PackageQuestion(
+                key=q.key,
+                label=q.label,
+                description=q.description,
+                category=q.category,
+                type=q.type,
+                default=q.default,
+                given=q.given,
+                secret=q.secret,
+                asked=q.asked,
+                rule=compare.rule_of(q),
+                answered=_answered(q, kits),
+            )
+            for q in questions
+        ],
+        licence_text=text,
+        licence_sha256=hashlib.sha256(text.encode()).hexdigest() if text else "",
         accepted=[AcceptedView(by=a.by, at=a.at) for a in accepted],
         annotation="\n\n".join(s.annotation for s in read.systems if s.annotation) if read else "",
-        files=[PackageFile(name=m.name, size=m.size, sha256=m.sha256, state=m.state) for m in contents.members], disks=_disks(contents),
+        files=[
+            PackageFile(name=m.name, size=m.size, sha256=m.sha256, state=m.state)
+            for m in contents.members
+        ],
+        disks=_disks(contents),
         differences=[DifferenceView(**asdict(d)) for d in guest.differences] if guest else [],
-        findings=[PackageFinding(severity=f.severity, code=f.code, message=f.message, where=f.where, clause=f.clause) for f in contents.findings],
-        versions=versions, copies=[CopyView(place=c.place, name=c.name, datastore=c.datastore, host=c.host, size=c.size, used_at=c.used_at, used_by=used)
-                                   for c, used in copies],
-        iso={"label": iso.label, "starts": " and ".join(word for word, yes in (("BIOS", iso.boots_bios), ("UEFI", iso.boots_uefi)) if yes) or "nothing"}
-        if iso else {}, kernel=contents.kernel)
+        findings=[
+            PackageFinding(
+                severity=f.severity, code=f.code, message=f.message, where=f.where, clause=f.clause
+            )
+            for f in contents.findings
+        ],
+        versions=versions,
+        copies=[
+            CopyView(
+                place=c.place,
+                name=c.name,
+                datastore=c.datastore,
+                host=c.host,
+                size=c.size,
+                used_at=c.used_at,
+                used_by=used,
+            )
+            for c, used in copies
+        ],
+        iso=(
+            {
+                "label": iso.label,
+                "starts": (
+                    " and ".join(
+                        word
+                        for word, yes in (("BIOS", iso.boots_bios), ("UEFI", iso.boots_uefi))
+                        if yes
+                    )
+                    or "nothing"
+                ),
+            }
+            if iso
+            else {}
+        ),
+        kernel=contents.kernel,
+    )
 
 
 def _answered(question: Question, kits: Sequence[Kit]) -> str:
@@ -307,27 +414,55 @@ def _systems(contents: Contents) -> list[SystemView]:
         if collection is None:
             return
         for entry in collection.startup:
-            starts[entry.member] = f"{entry.order}." + (f" after {entry.delay_s} s" if entry.delay_s else "") + (" or when it answers"
-                                                                                                                 if entry.waits_for_guest else "")
+            starts[entry.member] = (
+                f"{entry.order}."
+                + (f" after {entry.delay_s} s" if entry.delay_s else "")
+                + (" or when it answers" if entry.waits_for_guest else "")
+            )
         for inner in collection.collections:
             order(inner)
 
     order(read.collection)
-    return [SystemView(id=s.id, name=s.name or s.id, os=s.os or s.os_id, vcpu=s.standard.vcpu.normal or 0, memory_bytes=s.standard.memory.normal or 0,
-                       disks=len(s.standard.disks), nics=len(s.standard.nics), starts=starts.get(s.id, "")) for s in read.systems]
+    return [
+        SystemView(
+            id=s.id,
+            name=s.name or s.id,
+            os=s.os or s.os_id,
+            vcpu=s.standard.vcpu.normal or 0,
+            memory_bytes=s.standard.memory.normal or 0,
+            disks=len(s.standard.disks),
+            nics=len(s.standard.nics),
+            starts=starts.get(s.id, ""),
+        )
+        for s in read.systems
+    ]
 
 
 def _disks(contents: Contents) -> list[PackageDisk]:
     read = contents.envelope
     if read is None:
-        return [PackageDisk(id=d.name, file=d.name, capacity_bytes=d.capacity_bytes or 0, note=d.kind) for d in contents.disks]
+        return [
+            PackageDisk(id=d.name, file=d.name, capacity_bytes=d.capacity_bytes or 0, note=d.kind)
+            for d in contents.disks
+        ]
     hrefs = {file.id: file for file in read.files}
     found = []
     for disk in read.disks:
         file = hrefs.get(disk.file_id)
-        notes = [*(["empty"] if file is None else []), *(["packed by gzip"] if file and file.packed else []),
-                 *([f"in pieces of {file.chunk_bytes} bytes"] if file and file.chunk_bytes else []),
-                 *([f"differs from {disk.parent}"] if disk.parent else []), *(["shared"] if disk.shared else []),
-                 *([f"size asked by {disk.capacity_key}"] if disk.capacity_key else [])]
-        found.append(PackageDisk(id=disk.id, file=file.href if file else "", capacity_bytes=disk.capacity_bytes, note=", ".join(notes)))
+        notes = [
+            *(["empty"] if file is None else []),
+            *(["packed by gzip"] if file and file.packed else []),
+            *([f"in pieces of {file.chunk_bytes} bytes"] if file and file.chunk_bytes else []),
+            *([f"differs from {disk.parent}"] if disk.parent else []),
+            *(["shared"] if disk.shared else []),
+            *([f"size asked by {disk.capacity_key}"] if disk.capacity_key else []),
+        ]
+        found.append(
+            PackageDisk(
+                id=disk.id,
+                file=file.href if file else "",
+                capacity_bytes=disk.capacity_bytes,
+                note=", ".join(notes),
+            )
+        )
     return found

@@ -1,7 +1,10 @@
-"""A plan's answer as bytes: whole, or what changed since the answer the page has. Sent after every edit, so it is built without detours.
+"""A plan's answer as bytes: whole, or what changed since the answer the page has. Sent after every
+edit, so it is built without detours.
 
-Shapes are those of `views.PlanView`. What did not change is left out of an answer to an edit: nodes are those that differ, only with the cells that
-changed where nothing else did (`order` names all when some came or went), and members named in `same` are as they were.
+Shapes are those of `views.PlanView`. What did not change is left out of an answer to an edit: nodes
+are those that differ, only with the cells that
+changed where nothing else did (`order` names all when some came or went), and members named in
+`same` are as they were.
 """
 
 from __future__ import annotations
@@ -25,7 +28,9 @@ from nimble_stone.store import runs
 from nimble_stone.store.records import PlanRow
 
 ANSWERS = 4
-"""Answers remembered of each plan: a page's last one, what it tries while somebody types, and another page's."""
+"""Answers remembered of each plan: a page's last one, what it tries while somebody types, and
+another page's.
+"""
 KEPT = ("waves", "way", "hosts", "columns", "bays", "licence_text")
 
 
@@ -55,34 +60,71 @@ def nodes_of(sheet: Sheet) -> list[NodeData]:
 
 
 def _node(node: Node, number: int, label: str, prefix: str) -> NodeData:
-    return NodeData(node.id, node.name, node.role, label, number, node.name.removeprefix(prefix), node.value("host"), node.vcpu, node.memory_bytes,
-                    node.thin_bytes,
-                    node.full_bytes, node.cells)
+    return NodeData(
+        node.id,
+        node.name,
+        node.role,
+        label,
+        number,
+        node.name.removeprefix(prefix),
+        node.value("host"),
+        node.vcpu,
+        node.memory_bytes,
+        node.thin_bytes,
+        node.full_bytes,
+        node.cells,
+    )
 
 
-async def data_of(world: World, row: PlanRow, resolved: Resolved, *, checked: bool = False) -> dict[str, Any]:
+async def data_of(
+    world: World, row: PlanRow, resolved: Resolved, *, checked: bool = False
+) -> dict[str, Any]:
     """The whole answer as data that `packed` can write."""
     estate = await estate_of(world)
-    head = views.plan_head(row, resolved, await run_answers.run_lines(world, await world.store.read(runs.runs, row.id)), estate, checked=checked)
+    head = views.plan_head(
+        row,
+        resolved,
+        await run_answers.run_lines(world, await world.store.read(runs.runs, row.id)),
+        estate,
+        checked=checked,
+    )
     return head | {"nodes": nodes_of(resolved.sheet), "hosts": _hosts(world, resolved, estate)}
 
 
 def _hosts(world: World, resolved: Resolved, estate: Estate) -> orjson.Fragment:
     used = {node.value("host") for node in resolved.sheet.nodes}
     bay = resolved.sheet.plan.bay
-    own = {guest.mark.run for facts in resolved.estate.facts.values() for guest in facts.guests if guest.mark}
+    own = {
+        guest.mark.run
+        for facts in resolved.estate.facts.values()
+        for guest in facts.guests
+        if guest.mark
+    }
     strange = frozenset(used - {host.name for host in estate.bay(bay)})
     key = (resolved.estate_number, bay, strange, frozenset(own))
     kept = world.remembered.get("hosts packed")
     if kept is None or kept[0] != key:
-        kept = (key, orjson.Fragment(packed([view.model_dump(mode="json") for view in views.host_views(resolved.estate, {bay} if bay else set(), names=used)])))
+        kept = (
+            key,
+            orjson.Fragment(
+                packed(
+                    [
+                        view.model_dump(mode="json")
+                        for view in views.host_views(
+                            resolved.estate, {bay} if bay else set(), names=used
+                        )
+                    ]
+                )
+            ),
+        )
         world.remembered["hosts packed"] = kept
     fragment: orjson.Fragment = kept[1]
     return fragment
 
 
 def since(world: World, ident: str, data: dict[str, Any], known: str) -> dict[str, Any]:
-    """The answer for a page that has the answer tagged `known`; whole when that is forgotten. Remembers this one, under a tag of its own.
+    """The answer for a page that has the answer tagged `known`; whole when that is forgotten.
+    Remembers this one, under a tag of its own.
 
     A version would not do: two pages on one version may have seen different estates.
     """
@@ -90,7 +132,7 @@ def since(world: World, ident: str, data: dict[str, Any], known: str) -> dict[st
     answers: dict[str, dict[str, Any]] = world.remembered.setdefault(f"answered {ident}", {})
     before = answers.pop(known, None)
     if before is not None:
-        answers[known] = before                          # used again: the last to be forgotten
+        answers[known] = before  # used again: the last to be forgotten
     while len(answers) >= ANSWERS:
         answers.pop(next(iter(answers)))
     answers[data["tag"]] = data
@@ -102,16 +144,42 @@ def since(world: World, ident: str, data: dict[str, Any], known: str) -> dict[st
     out = {name: value for name, value in data.items() if name not in same}
     out |= {name: [] if name != "licence_text" else "" for name in same}
     nodes = [change for node in data["nodes"] if (change := _change(old.get(node.id), node))]
-    return out | {"since": known, "same": same, "order": [] if order == list(old) else order, "nodes": nodes}
+    return out | {
+        "since": known,
+        "same": same,
+        "order": [] if order == list(old) else order,
+        "nodes": nodes,
+    }
 
 
 def _change(old: NodeData | None, new: NodeData) -> NodeData | dict[str, Any] | None:
-    """The node when it is new or more than cells changed, its id and changed cells when only those did, None when nothing did."""
-    if old is None or (old.name, old.host, old.vcpu, old.memory_bytes, old.thin_bytes, old.full_bytes, old.role_index) != (
-            new.name, new.host, new.vcpu, new.memory_bytes, new.thin_bytes, new.full_bytes, new.role_index):
+    """The node when it is new or more than cells changed, its id and changed cells when only those
+    did, None when nothing did.
+    """
+    if old is None or (
+        old.name,
+        old.host,
+        old.vcpu,
+        old.memory_bytes,
+        old.thin_bytes,
+        old.full_bytes,
+        old.role_index,
+    ) != (
+        new.name,
+        new.host,
+        new.vcpu,
+        new.memory_bytes,
+        new.thin_bytes,
+        new.full_bytes,
+        new.role_index,
+    ):
         return new
     before = old.cells
-    cells = {key: cell for key, cell in new.cells.items() if before.get(key) is not cell and before.get(key) != cell}
+    cells = {
+        key: cell
+        for key, cell in new.cells.items()
+        if before.get(key) is not cell and before.get(key) != cell
+    }
     return {"id": new.id, "cells": cells} if cells else None
 
 
@@ -132,7 +200,9 @@ def _plain(value: Any) -> Any:
     raise TypeError(f"{type(value).__name__} cannot be sent")
 
 
-async def answer(world: World, row: PlanRow, resolved: Resolved, *, known: str = "", checked: bool = False) -> Response:
+async def answer(
+    world: World, row: PlanRow, resolved: Resolved, *, known: str = "", checked: bool = False
+) -> Response:
     """The plan, whole or since an earlier answer, ready to be sent."""
     data = await data_of(world, row, resolved, checked=checked)
     return Response(packed(since(world, row.id, data, known)), media_type="application/json")

@@ -12,21 +12,53 @@ from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
 from starlette.exceptions import HTTPException
 
-from nimble_stone.core.errors import Busy, Conflict, Denied, FormatError, InputError, NotFound, RemoteError, StoneError, StoreError
+from nimble_stone.core.errors import (
+    Busy,
+    Conflict,
+    Denied,
+    FormatError,
+    InputError,
+    NotFound,
+    RemoteError,
+    StoneError,
+    StoreError,
+)
 from nimble_stone.core.yaml_text import Faults
 
 MAX_FAULTS, MAX_TEXT = 50, 300
 log = logging.getLogger("nimble_stone.server")
 _STATUS: tuple[tuple[type[StoneError], int, str], ...] = (
-    (FormatError, 422, "The file cannot be read"), (InputError, 422, "That cannot be used"), (NotFound, 404, "Not found"),
-    (Conflict, 409, "Not possible now"), (Denied, 401, "Not signed in"), (Busy, 429, "Too many requests"), (StoreError, 507, "The server cannot store"),
+    (FormatError, 422, "The file cannot be read"),
+    (InputError, 422, "That cannot be used"),
+    (NotFound, 404, "Not found"),
+    (Conflict, 409, "Not possible now"),
+    (Denied, 401, "Not signed in"),
+    (Busy, 429, "Too many requests"),
+    (StoreError, 507, "The server cannot store"),
     (RemoteError, 502, "Another machine did not do its part"),
-    (StoneError, 500, "That did not work"))
+    (StoneError, 500, "That did not work"),
+)
 
 
-def problem(status: int, code: str, title: str, detail: str, hint: str = "", headers: Mapping[str, str] | None = None, **more: Any) -> JSONResponse:
+def problem(
+    status: int,
+    code: str,
+    title: str,
+    detail: str,
+    hint: str = "",
+    headers: Mapping[str, str] | None = None,
+    **more: Any,
+) -> JSONResponse:
     """A problem document."""
-    body = {"type": f"urn:nimble-stone:problem:{code}", "title": title, "status": status, "detail": detail, "hint": hint, "code": code, **more}
+    body = {
+        "type": f"urn:nimble-stone:problem:{code}",
+        "title": title,
+        "status": status,
+        "detail": detail,
+        "hint": hint,
+        "code": code,
+        **more,
+    }
     return JSONResponse(body, status, headers, media_type="application/problem+json")
 
 
@@ -36,25 +68,52 @@ def install(app: FastAPI) -> None:
     @app.exception_handler(StoneError)
     async def stone(request: Request, error: StoneError) -> JSONResponse:
         _, status, title = next(row for row in _STATUS if isinstance(error, row[0]))
-        faults = [{"place": place, "message": message} for place, message in error.faults] if isinstance(error, Faults) else []
-        text = request.app.state.world.blank(str(error)) if hasattr(request.app.state, "world") else str(error)
+        faults = (
+            [{"place": place, "message": message} for place, message in error.faults]
+            if isinstance(error, Faults)
+            else []
+        )
+        text = (
+            request.app.state.world.blank(str(error))
+            if hasattr(request.app.state, "world")
+            else str(error)
+        )
         headers = {"Retry-After": str(error.retry_after_s)} if isinstance(error, Busy) else None
-        return problem(status, error.code, title, text, error.hint, headers, place=error.place, faults=faults)
+        return problem(
+            status, error.code, title, text, error.hint, headers, place=error.place, faults=faults
+        )
 
     @app.exception_handler(RequestValidationError)
     async def invalid(request: Request, error: RequestValidationError) -> JSONResponse:
-        faults = [{"place": ".".join(str(part) for part in item["loc"])[:MAX_TEXT], "message": str(item["msg"])[:MAX_TEXT]}
-                  for item in error.errors()[:MAX_FAULTS]]
-        return problem(422, "request", "The request is not of the right form",
-                       "; ".join(f"{fault['place']}: {fault['message']}" for fault in faults[:5]), faults=faults)
+        faults = [
+            {
+                "place": ".".join(str(part) for part in item["loc"])[:MAX_TEXT],
+                "message": str(item["msg"])[:MAX_TEXT],
+            }
+            for item in error.errors()[:MAX_FAULTS]
+        ]
+        return problem(
+            422,
+            "request",
+            "The request is not of the right form",
+            "; ".join(f"{fault['place']}: {fault['message']}" for fault in faults[:5]),
+            faults=faults,
+        )
 
     @app.exception_handler(HTTPException)
     async def http(request: Request, error: HTTPException) -> JSONResponse:
-        return problem(error.status_code, f"http-{error.status_code}", "Not possible", str(error.detail))
+        return problem(
+            error.status_code, f"http-{error.status_code}", "Not possible", str(error.detail)
+        )
 
     @app.exception_handler(Exception)
     async def fault(request: Request, error: Exception) -> JSONResponse:
         incident = secrets.token_hex(4)
         log.exception("incident %s at %s %s", incident, request.method, request.url.path)
-        return problem(500, "fault", "A fault in Nimble Stone", f"Something went wrong that should not. Incident {incident} is in the server's log.",
-                       "Try again; if it stays, report the incident number.")
+        return problem(
+            500,
+            "fault",
+            "A fault in Nimble Stone",
+            f"Something went wrong that should not. Incident {incident} is in the server's log.",
+            "Try again; if it stays, report the incident number.",
+        )

@@ -18,8 +18,10 @@ _readers = ThreadPoolExecutor(2, "reader")
 
 async def aside(function: Callable[P, T], *args: P.args, **kwargs: P.kwargs) -> T:
     """`function(…)` in one of two threads. YAML that it reads stops with FormatError after 10 s."""
+
     def inside() -> T:
         end = time.monotonic() + SECONDS
         with while_still(lambda: time.monotonic() < end):
             return function(*args, **kwargs)
+
     return await asyncio.get_running_loop().run_in_executor(_readers, inside)

@@ -38,7 +38,11 @@ class RunViews:
         async with self._locks.setdefault(ident, asyncio.Lock()):
             last = await self._world.store.read(runs.last_event, ident)
             kept = self._kept.get(ident)
-            if kept is None or kept.last_event != last or self._world.monotonic() - kept.at > FRESH_S:
+            if (
+                kept is None
+                or kept.last_event != last
+                or self._world.monotonic() - kept.at > FRESH_S
+            ):
                 try:
                     view = await self._build(self._world, ident)
                 except Exception:

@@ -151,7 +151,9 @@ class StepView(BaseModel):
 
 
 class WordsView(BaseModel):
-    """A run in words (core/run_words.py): in a list, among plans, in a tab's title, on a terminal's line."""
+    """A run in words (core/run_words.py): in a list, among plans, in a tab's title, on a terminal's
+    line.
+    """
 
     sentence: str
     short: str
@@ -215,11 +217,15 @@ class RoleView(BaseModel):
     least: int
     most: int
     sizes: list[SizeView] = []
-    package: PackageChoice | None = Field(default=None, description="Where its nodes are made from a product of their own.")
+    package: PackageChoice | None = Field(
+        default=None, description="Where its nodes are made from a product of their own."
+    )
 
 
 class ClaimView(BaseModel):
-    """A node of another plan that is to stand, or stands, on one of these hosts. `run` is '' as long as it is only planned."""
+    """A node of another plan that is to stand, or stands, on one of these hosts. `run` is '' as
+    long as it is only planned.
+    """
 
     plan: str
     name: str
@@ -248,8 +254,12 @@ class PlanView(BaseModel):
     stores: list[StoreLine]
     pools: list[PoolLine]
     losses: list[LossLine]
-    keeps: KeepsView | None = Field(default=None, description="What a storage cluster keeps, the way its answers choose.")
-    waves: list[sequence.Wave] = Field(description="The sequence in short; whole: /plans/{ident}/steps.")
+    keeps: KeepsView | None = Field(
+        default=None, description="What a storage cluster keeps, the way its answers choose."
+    )
+    waves: list[sequence.Wave] = Field(
+        description="The sequence in short; whole: /plans/{ident}/steps."
+    )
     way: list[StepView] = Field(description="The longest way through it.")
     forecast_s: float
     worst_s: float
@@ -260,13 +270,24 @@ class PlanView(BaseModel):
     draft: bool = False
     avoid: list[str] = []
     overcommit: float = Field(default=4.0, description="vCPUs that may be promised per thread.")
-    survive: int = Field(default=0, description="With any so many hosts lost, their nodes must fit on the others.")
+    survive: int = Field(
+        default=0, description="With any so many hosts lost, their nodes must fit on the others."
+    )
     sized: bool = False
     checked_world: bool = False
-    tag: str = Field(default="", description="Names this very answer, for asking later only what changed since.")
-    since: str = Field(default="", description="Empty: this is all; else only what changed since the answer of that tag.")
-    same: list[str] = Field(default=[], description="Members that are as they were then, and are left out.")
-    order: list[str] = Field(default=[], description="Ids of all nodes, where nodes came or went since then.")
+    tag: str = Field(
+        default="", description="Names this very answer, for asking later only what changed since."
+    )
+    since: str = Field(
+        default="",
+        description="Empty: this is all; else only what changed since the answer of that tag.",
+    )
+    same: list[str] = Field(
+        default=[], description="Members that are as they were then, and are left out."
+    )
+    order: list[str] = Field(
+        default=[], description="Ids of all nodes, where nodes came or went since then."
+    )
 
 
 class PlanLine(BaseModel):
@@ -308,144 +329,348 @@ class RunView(BaseModel):
 
 def words_view(words: RunWords) -> WordsView:
     """The words of a run as the page gets them."""
-    return WordsView(sentence=words.sentence, short=words.short, plans=words.plans, tab=words.tab, line=words.line)
+    return WordsView(
+        sentence=words.sentence,
+        short=words.short,
+        plans=words.plans,
+        tab=words.tab,
+        line=words.line,
+    )
 
 
 def node_view(sheet: Sheet, node: Node) -> NodeView:
     roles = [role.id for role in sheet.kit.roles]
     role = sheet.kit.role(node.role)
     short = node.name.removeprefix(f"{sheet.plan.name}-")
-    return NodeView(id=node.id, name=node.name, role=node.role, role_label=role.label if role else node.role, role_index=roles.index(node.role), short=short,
-                    host=node.value("host"), vcpu=node.vcpu, memory_bytes=node.memory_bytes, thin_bytes=node.thin_bytes, full_bytes=node.full_bytes,
-                    cells={key: CellView(value=cell.value, origin=cell.origin) for key, cell in node.cells.items()})
+    return NodeView(
+        id=node.id,
+        name=node.name,
+        role=node.role,
+        role_label=role.label if role else node.role,
+        role_index=roles.index(node.role),
+        short=short,
+        host=node.value("host"),
+        vcpu=node.vcpu,
+        memory_bytes=node.memory_bytes,
+        thin_bytes=node.thin_bytes,
+        full_bytes=node.full_bytes,
+        cells={
+            key: CellView(value=cell.value, origin=cell.origin) for key, cell in node.cells.items()
+        },
+    )
 
 
-def host_views(estate: Estate, bays: set[str], pins: Mapping[str, str] | None = None, names: set[str] | None = None) -> list[HostView]:
+def host_views(
+    estate: Estate,
+    bays: set[str],
+    pins: Mapping[str, str] | None = None,
+    names: set[str] | None = None,
+) -> list[HostView]:
     views = []
     for host in sorted(estate.hosts, key=lambda host: (host.site, host.bay)):
         if (bays and host.bay not in bays) and not (names and host.name in names):
             continue
         facts = estate.facts.get(host.name, Facts(host=host.name))
-        views.append(HostView(
-            name=host.name, site=host.site, bay=host.bay, address=host.address, memory_bytes=facts.memory_bytes,
-            limit_bytes=int(facts.memory_bytes * (1 - HOST_RESERVE)), threads=facts.threads,
-            bedrock=[BedrockView(name=g.name, memory_bytes=g.memory_bytes, ours=g.mark is not None, vcpu=g.vcpu) for g in
-                     sorted(facts.guests, key=lambda g: -g.memory_bytes) if g.running],
-            stores=[StoreView(name=s.name, capacity_bytes=s.capacity_bytes, free_bytes=s.free_bytes, shared=s.shared) for s in facts.datastores],
-            networks=[n.name for n in facts.networks if n.active], hypervisor=facts.hypervisor, cpu_model=facts.cpu_model,
-            domain_type=facts.domain_type, domain_reason=facts.domain_reason, read_at=facts.read_at, trouble=facts.trouble,
-            fingerprint=(pins or {}).get(f"{host.address}:{host.port}", ""), credential=host.credential,
-            note=host.note, tags=list(host.tags), carries=[carry_view(facts, net) for net in facts.networks]))
+        views.append(
+            HostView(
+                name=host.name,
+                site=host.site,
+                bay=host.bay,
+                address=host.address,
+                memory_bytes=facts.memory_bytes,
+                limit_bytes=int(facts.memory_bytes * (1 - HOST_RESERVE)),
+                threads=facts.threads,
+                bedrock=[
+                    BedrockView(
+                        name=g.name,
+                        memory_bytes=g.memory_bytes,
+                        ours=g.mark is not None,
+                        vcpu=g.vcpu,
+                    )
+                    for g in sorted(facts.guests, key=lambda g: -g.memory_bytes)
+                    if g.running
+                ],
+                stores=[
+                    StoreView(
+                        name=s.name,
+                        capacity_bytes=s.capacity_bytes,
+                        free_bytes=s.free_bytes,
+                        shared=s.shared,
+                    )
+                    for s in facts.datastores
+                ],
+                networks=[n.name for n in facts.networks if n.active],
+                hypervisor=facts.hypervisor,
+                cpu_model=facts.cpu_model,
+                domain_type=facts.domain_type,
+                domain_reason=facts.domain_reason,
+                read_at=facts.read_at,
+                trouble=facts.trouble,
+                fingerprint=(pins or {}).get(f"{host.address}:{host.port}", ""),
+                credential=host.credential,
+                note=host.note,
+                tags=list(host.tags),
+                carries=[carry_view(facts, net) for net in facts.networks],
+            )
+        )
     return views
 
 
 def carry_view(facts: Facts, net: Carried) -> CarryView:
     """A network with the interfaces behind its bridge."""
     bridge = next((one for one in facts.interfaces if one.name == net.bridge), None)
-    return CarryView(network=net.name, bridge=net.bridge, active=net.active, mtu=net.mtu or 0, isolated=net.isolated,
-                     ports=[PortView(name=p.name, link=p.link, speed_mbit=p.speed_mbit, vlan=p.vlan) for p in ports_of(facts, net)],
-                     address=bridge.addresses[0] if bridge and bridge.addresses else "")
+    return CarryView(
+        network=net.name,
+        bridge=net.bridge,
+        active=net.active,
+        mtu=net.mtu or 0,
+        isolated=net.isolated,
+        ports=[
+            PortView(name=p.name, link=p.link, speed_mbit=p.speed_mbit, vlan=p.vlan)
+            for p in ports_of(facts, net)
+        ],
+        address=bridge.addresses[0] if bridge and bridge.addresses else "",
+    )
 
 
-def step_views(steps: list[Step], forecast: sequence.Forecast, rows: Mapping[str, StepRow] | None = None,
-               queued: Mapping[str, str] | None = None) -> list[StepView]:
+def step_views(
+    steps: list[Step],
+    forecast: sequence.Forecast,
+    rows: Mapping[str, StepRow] | None = None,
+    queued: Mapping[str, str] | None = None,
+) -> list[StepView]:
     views = []
     for step in steps:
         slot = forecast.slots.get(step.key, sequence.Slot(0, 0))
         row = rows.get(step.key) if rows else None
-        views.append(StepView.model_construct(                       # our own values need no checking, and there may be ten thousand
-            key=step.key, kind=step.kind, label=step.label, node=step.node, host=step.host, wave=step.wave, after=list(step.after),
-            waits=step.waits, expected_s=step.expected_s, deadline_s=step.deadline_s, start_s=slot.start_s, end_s=slot.end_s,
-            state=row.state if row else "planned", attempt=row.attempt if row else 0, started_at=row.started_at if row else None,
-            ended_at=row.ended_at if row else None, message=row.message if row else "", undone_at=row.undone_at if row else None,
-            undo_message=row.undo_message if row else "", undo_failed=row.undo_failed if row else False, queued=(queued or {}).get(step.key, ""),
-            hint=row.hint if row else ""))
+        # our own values need no checking, and there may be ten thousand
+        views.append(
+            StepView.model_construct(
+                key=step.key,
+                kind=step.kind,
+                label=step.label,
+                node=step.node,
+                host=step.host,
+                wave=step.wave,
+                after=list(step.after),
+                waits=step.waits,
+                expected_s=step.expected_s,
+                deadline_s=step.deadline_s,
+                start_s=slot.start_s,
+                end_s=slot.end_s,
+                state=row.state if row else "planned",
+                attempt=row.attempt if row else 0,
+                started_at=row.started_at if row else None,
+                ended_at=row.ended_at if row else None,
+                message=row.message if row else "",
+                undone_at=row.undone_at if row else None,
+                undo_message=row.undo_message if row else "",
+                undo_failed=row.undo_failed if row else False,
+                queued=(queued or {}).get(step.key, ""),
+                hint=row.hint if row else "",
+            )
+        )
     return views
 
 
 def size_views(sheet: Sheet, role: Role) -> list[SizeView]:
     """The sizes a role's nodes may have, and any other that one of them has now."""
-    carries = {advice.size: advice.carries for advice in sheet.kit.sizes if not advice.roles or role.id in advice.roles}
+    carries = {
+        advice.size: advice.carries
+        for advice in sheet.kit.sizes
+        if not advice.roles or role.id in advice.roles
+    }
     now = {node.value("size") for node in sheet.by_role[role.id]}
-    return [SizeView(id=s.id, label=s.label, description=s.description, vcpu=s.vcpu, memory_bytes=s.memory_bytes, default=s.default,
-                     carries=carries.get(s.id, "")) for s in sheet.packages.sizes(role.id).values() if not role.sizes or s.id in role.sizes or s.id in now]
+    return [
+        SizeView(
+            id=s.id,
+            label=s.label,
+            description=s.description,
+            vcpu=s.vcpu,
+            memory_bytes=s.memory_bytes,
+            default=s.default,
+            carries=carries.get(s.id, ""),
+        )
+        for s in sheet.packages.sizes(role.id).values()
+        if not role.sizes or s.id in role.sizes or s.id in now
+    ]
 
 
 def keeps_view(sheet: Sheet) -> KeepsView | None:
     """None where the kit lays no data on disks, or its answers choose no way it knows."""
     found = laying.current(sheet)
-    return None if found is None else KeepsView(label=found.scheme.label, raw_bytes=found.raw_bytes, usable_bytes=found.usable_bytes,
-                                                safe_bytes=found.safe_bytes, wasted_bytes=found.wasted_bytes, survives=found.survives_domains,
-                                                reason=found.reason)
+    return (
+        None
+        if found is None
+        else KeepsView(
+            label=found.scheme.label,
+            raw_bytes=found.raw_bytes,
+            usable_bytes=found.usable_bytes,
+            safe_bytes=found.safe_bytes,
+            wasted_bytes=found.wasted_bytes,
+            survives=found.survives_domains,
+            reason=found.reason,
+        )
+    )
 
 
 def choice_of(sheet: Sheet, role: str, shelf: Mapping[str, Sequence[str]]) -> PackageChoice:
-    """What a role's nodes (or, for '', all that have no product of their own) are made from, and what else would do."""
+    """What a role's nodes (or, for '', all that have no product of their own) are made from, and
+    what else would do.
+    """
     package, block = sheet.packages.of(role), sheet.plan.roles.get(role)
-    named = package.title if package else (block.package if block else "") if role else sheet.plan.package
-    return PackageChoice(title=named, sha256=package.sha256 if package else "",
-                         fitting=list(dict.fromkeys([*([named] if package else []), *shelf.get(role, ())])))
+    named = (
+        package.title
+        if package
+        else (block.package if block else "")
+        if role
+        else sheet.plan.package
+    )
+    return PackageChoice(
+        title=named,
+        sha256=package.sha256 if package else "",
+        fitting=list(dict.fromkeys([*([named] if package else []), *shelf.get(role, ())])),
+    )
 
 
-def plan_head(row: PlanRow, resolved: Resolved, plan_runs: Sequence[RunLine], estate: Estate, *, checked: bool) -> dict[str, Any]:
+def plan_head(
+    row: PlanRow, resolved: Resolved, plan_runs: Sequence[RunLine], estate: Estate, *, checked: bool
+) -> dict[str, Any]:
     """All members of a PlanView but its nodes and hosts, as data."""
     sheet = resolved.sheet
     critical = set(resolved.forecast.critical)
     steps = {step.key: step for step in resolved.steps if step.key in critical}
     others = {address for claim in resolved.claims for address in claim.addresses}
     way = list(dict.fromkeys(inside(steps[key].label) for key in resolved.forecast.critical))
-    conflicts = {node.value("address") for finding in resolved.findings if finding.severity == "blocker" and finding.column == "address"
-                 if (node := sheet.node(finding.node))}
+    conflicts = {
+        node.value("address")
+        for finding in resolved.findings
+        if finding.severity == "blocker" and finding.column == "address"
+        if (node := sheet.node(finding.node))
+    }
     return {
-        "id": row.id, "version": row.version, "title": sheet.plan.title or sheet.plan.name, "kit": sheet.kit.id, "kit_title": sheet.kit.title,
-        "package": choice_of(sheet, "", resolved.shelf), "bay": sheet.plan.bay, "bays": sorted({host.bay for host in estate.hosts}),
-        "roles": [RoleView(id=role.id, label=role.label, count=len(sheet.by_role[role.id]), least=role.count.least, most=role.count.most,
-                           sizes=size_views(sheet, role), package=choice_of(sheet, role.id, resolved.shelf) if role.accepts else None)
-                  for role in sheet.kit.roles],
-        "licence_text": licence_text(package.descriptor for package in sheet.used), "licence_sha256": resolved.licence,
-        "licence_by": sheet.plan.licence.by if sheet.plan.licence and sheet.plan.licence.text == resolved.licence else "",
+        "id": row.id,
+        "version": row.version,
+        "title": sheet.plan.title or sheet.plan.name,
+        "kit": sheet.kit.id,
+        "kit_title": sheet.kit.title,
+        "package": choice_of(sheet, "", resolved.shelf),
+        "bay": sheet.plan.bay,
+        "bays": sorted({host.bay for host in estate.hosts}),
+        "roles": [
+            RoleView(
+                id=role.id,
+                label=role.label,
+                count=len(sheet.by_role[role.id]),
+                least=role.count.least,
+                most=role.count.most,
+                sizes=size_views(sheet, role),
+                package=choice_of(sheet, role.id, resolved.shelf) if role.accepts else None,
+            )
+            for role in sheet.kit.roles
+        ],
+        "licence_text": licence_text(package.descriptor for package in sheet.used),
+        "licence_sha256": resolved.licence,
+        "licence_by": (
+            sheet.plan.licence.by
+            if sheet.plan.licence and sheet.plan.licence.text == resolved.licence
+            else ""
+        ),
         "columns": [_column_view(column) for column in sheet.columns],
-        "findings": resolved.findings, "stores": ledger.stores(sheet, resolved.estate),
-        "pools": ledger.pools(sheet, resolved.estate, others, conflicts) + ledger.series(sheet, resolved.estate, others),
-        "losses": ledger.losses(sheet), "keeps": keeps_view(sheet),
-        "forecast_s": resolved.forecast.end_s, "worst_s": resolved.forecast.worst_s,
+        "findings": resolved.findings,
+        "stores": ledger.stores(sheet, resolved.estate),
+        "pools": (
+            ledger.pools(sheet, resolved.estate, others, conflicts)
+            + ledger.series(sheet, resolved.estate, others)
+        ),
+        "losses": ledger.losses(sheet),
+        "keeps": keeps_view(sheet),
+        "forecast_s": resolved.forecast.end_s,
+        "worst_s": resolved.forecast.worst_s,
         "waves": resolved.waves,
-        "way": step_views([found for key in resolved.forecast.critical if (found := steps.get(key))], resolved.forecast),
+        "way": step_views(
+            [found for key in resolved.forecast.critical if (found := steps.get(key))],
+            resolved.forecast,
+        ),
         "sentence": narrative.of_plan(sheet, resolved.findings, resolved.forecast.end_s, way),
-        "runs": plan_runs, "claims": claim_views(resolved), "include": list(sheet.plan.include), "draft": sheet.plan.draft,
-        "avoid": list(sheet.plan.placement.avoid), "overcommit": sheet.plan.placement.overcommit, "survive": sheet.plan.placement.survive,
-        "sized": sheet.kit.sizing is not None, "checked_world": checked}
+        "runs": plan_runs,
+        "claims": claim_views(resolved),
+        "include": list(sheet.plan.include),
+        "draft": sheet.plan.draft,
+        "avoid": list(sheet.plan.placement.avoid),
+        "overcommit": sheet.plan.placement.overcommit,
+        "survive": sheet.plan.placement.survive,
+        "sized": sheet.kit.sizing is not None,
+        "checked_world": checked,
+    }
 
 
 def claim_views(resolved: Resolved) -> list[ClaimView]:
     """What other plans mean to put on this plan's hosts and no running guest is yet."""
     hosts = {host.name for host in resolved.estate.bay(resolved.sheet.plan.bay)}
-    present = {(name, guest.name) for name in hosts if name in resolved.estate.facts for guest in resolved.estate.facts[name].guests if guest.running}
-    return [ClaimView(plan=one.plan, name=one.name, host=one.host, memory_bytes=one.memory_bytes, run=one.run) for one in resolved.claims
-            if one.host in hosts and (one.host, one.name) not in present]
+    present = {
+        (name, guest.name)
+        for name in hosts
+        if name in resolved.estate.facts
+        for guest in resolved.estate.facts[name].guests
+        if guest.running
+    }
+    return [
+        ClaimView(
+            plan=one.plan, name=one.name, host=one.host, memory_bytes=one.memory_bytes, run=one.run
+        )
+        for one in resolved.claims
+        if one.host in hosts and (one.host, one.name) not in present
+    ]
 
 
 def _column_view(column: Column) -> ColumnView:
     rule = column.rule
-    limits = LimitsView(least=rule.min_length, most=rule.max_length, classes=rule.classes, pattern=rule.pattern) if column.kind == "secret" else None
-    return ColumnView(id=column.id, label=column.label, kind=column.kind, scope=column.scope, required=column.required, choices=list(column.choices),
-                      rule=rule_text(rule.min_length, rule.max_length, rule.classes), limits=limits)
+    limits = (
+        LimitsView(
+            least=rule.min_length, most=rule.max_length, classes=rule.classes, pattern=rule.pattern
+        )
+        if column.kind == "secret"
+        else None
+    )
+    return ColumnView(
+        id=column.id,
+        label=column.label,
+        kind=column.kind,
+        scope=column.scope,
+        required=column.required,
+        choices=list(column.choices),
+        rule=rule_text(rule.min_length, rule.max_length, rule.classes),
+        limits=limits,
+    )
 
 
 def rule_text(least: int, most: int, classes: int) -> str:
     """A rule in words, for the page."""
-    parts = [f"at least {least} characters" if least else "", f"at most {most}" if most < 4096 else "",
-             f"{classes} of lower case, upper case, digits, signs" if classes else ""]
+    parts = [
+        f"at least {least} characters" if least else "",
+        f"at most {most}" if most < 4096 else "",
+        f"{classes} of lower case, upper case, digits, signs" if classes else "",
+    ]
     return ", ".join(part for part in parts if part)
 
 
-def live_forecast(run: FrozenRun, rows: Mapping[str, StepRow], started: float, now: float,
-                  limits: sequence.Limits = sequence.Limits()) -> sequence.Forecast:
-    """The forecast with what has happened so far: finished steps as they were, working ones at least until now."""
+def live_forecast(
+    run: FrozenRun,
+    rows: Mapping[str, StepRow],
+    started: float,
+    now: float,
+    limits: sequence.Limits = sequence.Limits(),
+) -> sequence.Forecast:
+    """The forecast with what has happened so far: finished steps as they were, working ones at
+    least until now.
+    """
     done = {}
     for key, row in rows.items():
         if row.state in ("done", "skipped", "undone") and row.ended_at:
-            done[key] = sequence.Slot((row.started_at or row.ended_at) - started, row.ended_at - started)
+            done[key] = sequence.Slot(
+                (row.started_at or row.ended_at) - started, row.ended_at - started
+            )
         elif row.state in ("working", "waiting") and row.started_at and key in run.steps:
             begun = row.started_at - started
             done[key] = sequence.Slot(begun, max(now - started, begun + run.steps[key].expected_s))

@@ -1,4 +1,6 @@
-"""Plain functions over sessions and tokens: who is signed in, and with what. Only digests are kept."""
+"""Plain functions over sessions and tokens: who is signed in, and with what. Only digests
+are kept.
+"""
 
 from __future__ import annotations
 
@@ -28,7 +30,9 @@ def put_session(db: Db, token_sha256: str, csrf: str, expires_at: float, now: fl
 
 def get_session(db: Db, token_sha256: str, now: float) -> str | None:
     """The session's CSRF token, None when there is no such session or it has expired."""
-    row = db.execute("SELECT csrf FROM session WHERE token_sha256 = ? AND expires_at > ?", (token_sha256, now)).fetchone()
+    row = db.execute(
+        "SELECT csrf FROM session WHERE token_sha256 = ? AND expires_at > ?", (token_sha256, now)
+    ).fetchone()
     return str(row["csrf"]) if row else None
 
 
@@ -44,12 +48,18 @@ def drop_sessions(db: Db) -> int:
 
 def session_count(db: Db, now: float) -> int:
     """Sessions that have not expired."""
-    return int(db.execute("SELECT count(*) FROM session WHERE expires_at > ?", (now,)).fetchone()[0])
+    return int(
+        db.execute("SELECT count(*) FROM session WHERE expires_at > ?", (now,)).fetchone()[0]
+    )
 
 
 def rotate(db: Db, key_hash: str) -> None:
     """Another access key: every session and token ends with the old one."""
-    db.execute("INSERT INTO meta VALUES ('access-key', ?) ON CONFLICT DO UPDATE SET value = excluded.value", (key_hash,))
+    db.execute(
+        "INSERT INTO meta VALUES ('access-key', ?) ON CONFLICT DO UPDATE SET value ="
+        " excluded.value",
+        (key_hash,),
+    )
     db.execute("DELETE FROM session")
     db.execute("DELETE FROM token")
 
@@ -61,7 +71,9 @@ def add_token(db: Db, ident: str, name: str, sha256: str, now: float) -> None:
 
 def find_token(db: Db, sha256: str) -> TokenRow | None:
     """The token of a digest."""
-    row = db.execute("SELECT id, name, made_at, used_at FROM token WHERE sha256 = ?", (sha256,)).fetchone()
+    row = db.execute(
+        "SELECT id, name, made_at, used_at FROM token WHERE sha256 = ?", (sha256,)
+    ).fetchone()
     return TokenRow(*row) if row else None
 
 
@@ -72,10 +84,17 @@ def touch_token(db: Db, ident: str, now: float) -> None:
 
 def tokens(db: Db) -> list[TokenRow]:
     """All tokens, the newest first."""
-    return [TokenRow(*row) for row in db.execute("SELECT id, name, made_at, used_at FROM token ORDER BY made_at DESC, id")]
+    return [
+        TokenRow(*row)
+        for row in db.execute(
+            "SELECT id, name, made_at, used_at FROM token ORDER BY made_at DESC, id"
+        )
+    ]
 
 
 def drop_token(db: Db, ident: str) -> None:
     """Revoke a token. Raises NotFound."""
     if db.execute("DELETE FROM token WHERE id = ?", (ident,)).rowcount == 0:
-        raise NotFound(f"there is no token “{ident}”", hint="`nimble-stone access tokens` lists them.")
+        raise NotFound(
+            f"there is no token “{ident}”", hint="`nimble-stone access tokens` lists them."
+        )

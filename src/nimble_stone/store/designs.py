@@ -25,7 +25,9 @@ class SharedRow:
 
 @dataclass(frozen=True)
 class ClaimRow:
-    """A node that a plan means to build: its host (and whether placement chose it), memory in bytes, vCPUs."""
+    """A node that a plan means to build: its host (and whether placement chose it), memory in
+    bytes, vCPUs.
+    """
 
     plan: str
     node: str
@@ -46,10 +48,17 @@ def put_shared(db: Db, name: str, text: str, at: float, *, based_on: int | None)
     row = db.execute("SELECT version FROM shared_values WHERE name = ?", (name,)).fetchone()
     version = row["version"] if row else 0
     if based_on is not None and based_on != version:
-        raise Conflict(f"the shared values “{name}” were changed meanwhile (version {version}, your edit was of {based_on})", code="values-changed",
-                       hint="Your text is kept on the page; look at the new version and repeat it.")
-    db.execute("INSERT INTO shared_values VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE SET version = excluded.version, text = excluded.text,"
-               " changed_at = excluded.changed_at", (name, version + 1, text, at))
+        raise Conflict(
+            f"the shared values “{name}” were changed meanwhile (version {version}, your edit was"
+            f" of {based_on})",
+            code="values-changed",
+            hint="Your text is kept on the page; look at the new version and repeat it.",
+        )
+    db.execute(
+        "INSERT INTO shared_values VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE SET version ="
+        " excluded.version, text = excluded.text, changed_at = excluded.changed_at",
+        (name, version + 1, text, at),
+    )
     return SharedRow(name, version + 1, text, at)
 
 
@@ -61,16 +70,31 @@ def remove_shared(db: Db, name: str) -> None:
 
 def claims(db: Db) -> list[ClaimRow]:
     """What all plans mean to build."""
-    return [ClaimRow(row["plan"], row["node"], row["name"], row["host"], bool(row["computed"]), row["memory_bytes"], row["vcpu"])
-            for row in db.execute("SELECT * FROM claim ORDER BY plan, node")]
+    return [
+        ClaimRow(
+            row["plan"],
+            row["node"],
+            row["name"],
+            row["host"],
+            bool(row["computed"]),
+            row["memory_bytes"],
+            row["vcpu"],
+        )
+        for row in db.execute("SELECT * FROM claim ORDER BY plan, node")
+    ]
 
 
 def members(db: Db) -> list[tuple[str, str, str, bool]]:
     """(member, plan, slot, whether a pool gave it) of everything plans hold."""
-    return [(row["member"], row["plan"], row["slot"], bool(row["drawn"])) for row in db.execute("SELECT member, plan, slot, drawn FROM claim_member")]
+    return [
+        (row["member"], row["plan"], row["slot"], bool(row["drawn"]))
+        for row in db.execute("SELECT member, plan, slot, drawn FROM claim_member")
+    ]
 
 
-def hold(db: Db, plan: str, rows: Iterable[ClaimRow], held: Iterable[tuple[str, str, bool]]) -> list[str]:
+def hold(
+    db: Db, plan: str, rows: Iterable[ClaimRow], held: Iterable[tuple[str, str, bool]]
+) -> list[str]:
     """Write anew what a plan holds; `held`: (member, slot, whether a pool gave it).
 
     Answers with members that another plan has taken in the meantime: those are not held.
@@ -78,15 +102,35 @@ def hold(db: Db, plan: str, rows: Iterable[ClaimRow], held: Iterable[tuple[str, 
     db.execute("UPDATE change_count SET number = number + 1 WHERE what = 'claims'")
     db.execute("DELETE FROM claim WHERE plan = ?", (plan,))
     db.execute("DELETE FROM claim_member WHERE plan = ?", (plan,))
-    db.executemany("INSERT INTO claim VALUES (?, ?, ?, ?, ?, ?, ?)",
-                   [(plan, one.node, one.name, one.host, int(one.computed), one.memory_bytes, one.vcpu) for one in rows])
-    return [member for member, slot, drawn in held
-            if db.execute("INSERT INTO claim_member VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING", (member, plan, slot, int(drawn))).rowcount == 0]
+    db.executemany(
+        "INSERT INTO claim VALUES (?, ?, ?, ?, ?, ?, ?)",
+        [
+            (plan, one.node, one.name, one.host, int(one.computed), one.memory_bytes, one.vcpu)
+            for one in rows
+        ],
+    )
+    return [
+        member
+        for member, slot, drawn in held
+        if db.execute(
+            "INSERT INTO claim_member VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING",
+            (member, plan, slot, int(drawn)),
+        ).rowcount
+        == 0
+    ]
 
 
-def put_plan(db: Db, plan: str, text: str, at: float, based_on: int | None,
-             holding: tuple[list[ClaimRow], list[tuple[str, str, bool]]] | None) -> records.PlanRow:
-    """The next version of a plan together with what it holds (None: that stays). Raises Conflict when somebody else changed the plan meanwhile."""
+def put_plan(
+    db: Db,
+    plan: str,
+    text: str,
+    at: float,
+    based_on: int | None,
+    holding: tuple[list[ClaimRow], list[tuple[str, str, bool]]] | None,
+) -> records.PlanRow:
+    """The next version of a plan together with what it holds (None: that stays). Raises Conflict
+    when somebody else changed the plan meanwhile.
+    """
     row = records.put_plan(db, plan, text, at, based_on=based_on)
     if holding is not None:
         hold(db, plan, *holding)
@@ -116,15 +160,27 @@ def estate_with_number(db: Db) -> tuple[int, Estate]:
 
 def newest_end(db: Db) -> float:
     """When the last rollout ended, 0 when none has."""
-    return float(db.execute("SELECT coalesce(max(ended_at), 0) AS at FROM run WHERE kind = 'rollout'").fetchone()["at"])
+    return float(
+        db.execute(
+            "SELECT coalesce(max(ended_at), 0) AS at FROM run WHERE kind = 'rollout'"
+        ).fetchone()["at"]
+    )
 
 
 def step_factors(db: Db, limit: int = 5000) -> list[tuple[str, float]]:
-    """(kind of step, seconds taken over seconds expected) of steps that were done in the newest rollouts."""
-    return [(row["kind"], row["factor"]) for row in db.execute(
-        "SELECT json_extract(s.value, '$.kind') AS kind, (rs.ended_at - rs.started_at)"
-        " / coalesce(nullif(json_extract(s.value, '$.usual_s'), 0), json_extract(s.value, '$.expected_s')) AS factor"
-        " FROM (SELECT id, doc FROM run WHERE kind = 'rollout' AND ended_at IS NOT NULL ORDER BY started_at DESC LIMIT 20) r, json_each(r.doc, '$.steps') s"
-        " JOIN run_step rs ON rs.run = r.id AND rs.key = json_extract(s.value, '$.key')"
-        " WHERE rs.attempt = 1 AND rs.state = 'done' AND rs.started_at IS NOT NULL AND rs.ended_at IS NOT NULL AND rs.ended_at > rs.started_at"
-        " LIMIT ?", (limit,))]
+    """(kind of step, seconds taken over seconds expected) of steps that were done in the newest
+    rollouts.
+    """
+    return [
+        (row["kind"], row["factor"])
+        for row in db.execute(
+            "SELECT json_extract(s.value, '$.kind') AS kind, (rs.ended_at - rs.started_at) /"
+            " coalesce(nullif(json_extract(s.value, '$.usual_s'), 0), json_extract(s.value,"
+            " '$.expected_s')) AS factor FROM (SELECT id, doc FROM run WHERE kind = 'rollout' AND"
+            " ended_at IS NOT NULL ORDER BY started_at DESC LIMIT 20) r, json_each(r.doc,"
+            " '$.steps') s JOIN run_step rs ON rs.run = r.id AND rs.key = json_extract(s.value,"
+            " '$.key') WHERE rs.attempt = 1 AND rs.state = 'done' AND rs.started_at IS NOT NULL AND"
+            " rs.ended_at IS NOT NULL AND rs.ended_at > rs.started_at LIMIT ?",
+            (limit,),
+        )
+    ]

@@ -22,8 +22,11 @@ class EntryRow:
 
 def put_secret(db: Db, name: str, kind: str, sealed: bytes, at: float) -> None:
     """Keep a sealed secret, replacing one of that name; grants stay."""
-    db.execute("INSERT INTO secret VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE SET kind = excluded.kind,"
-               " sealed = excluded.sealed, made_at = excluded.made_at", (name, kind, sealed, at))
+    db.execute(
+        "INSERT INTO secret VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE SET kind = excluded.kind,"
+        " sealed = excluded.sealed, made_at = excluded.made_at",
+        (name, kind, sealed, at),
+    )
 
 
 def get_secret(db: Db, name: str) -> tuple[str, bytes] | None:
@@ -48,8 +51,10 @@ def entries(db: Db) -> list[EntryRow]:
     plans: dict[str, list[str]] = {}
     for row in db.execute("SELECT secret, plan FROM secret_grant ORDER BY plan"):
         plans.setdefault(row["secret"], []).append(row["plan"])
-    return [EntryRow(row["name"], row["kind"], row["made_at"], tuple(plans.get(row["name"], ())))
-            for row in db.execute("SELECT name, kind, made_at FROM secret ORDER BY name")]
+    return [
+        EntryRow(row["name"], row["kind"], row["made_at"], tuple(plans.get(row["name"], ())))
+        for row in db.execute("SELECT name, kind, made_at FROM secret ORDER BY name")
+    ]
 
 
 def granted(db: Db, plan: str) -> frozenset[str]:

@@ -14,11 +14,20 @@ from nimble_stone.core.errors import Conflict
 
 DATABASE = "nimble-stone.db"
 KEYRING_KEY = "keyring.key"
-_PRIVATE = (DATABASE, f"{DATABASE}-wal", f"{DATABASE}-shm", KEYRING_KEY, "client.json", "server.lock")
+_PRIVATE = (
+    DATABASE,
+    f"{DATABASE}-wal",
+    f"{DATABASE}-shm",
+    KEYRING_KEY,
+    "client.json",
+    "server.lock",
+)
 
 
 def prepared(folder: Path) -> Path:
-    """The folder, made where it is missing; 0700, and its private files 0600, also where they were there before."""
+    """The folder, made where it is missing; 0700, and its private files 0600, also where they were
+    there before.
+    """
     folder.mkdir(parents=True, exist_ok=True, mode=0o700)
     folder.chmod(0o700)
     for name in _PRIVATE:
@@ -29,7 +38,8 @@ def prepared(folder: Path) -> Path:
 
 @contextlib.contextmanager
 def held(folder: Path, address: str) -> Iterator[Path]:
-    """Hold the folder for one server; `address` tells others where it answers. The hold ends with the process,
+    """Hold the folder for one server; `address` tells others where it answers. The hold ends with
+    the process,
     however that ends. Raises Conflict when another server holds it, and says which.
     """
     prepared(folder)
@@ -38,10 +48,18 @@ def held(folder: Path, address: str) -> Iterator[Path]:
         try:
             fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except BlockingIOError:
-            raise Conflict(f"{folder} is in use by another Nimble Stone server{_holder(os.read(descriptor, 4096))}.", code="folder-in-use",
-                           hint="Stop that server first, or choose another folder with --data.") from None
+            raise Conflict(
+                f"{folder} is in use by another Nimble Stone"
+                f" server{_holder(os.read(descriptor, 4096))}.",
+                code="folder-in-use",
+                hint="Stop that server first, or choose another folder with --data.",
+            ) from None
         os.ftruncate(descriptor, 0)
-        os.pwrite(descriptor, json.dumps({"pid": os.getpid(), "address": address, "since": time.time()}).encode(), 0)
+        os.pwrite(
+            descriptor,
+            json.dumps({"pid": os.getpid(), "address": address, "since": time.time()}).encode(),
+            0,
+        )
         yield folder
     finally:
         os.close(descriptor)

@@ -1,4 +1,6 @@
-"""Plain functions over the tables around packages: take-ins, trusted publishers, accepted licences, copies on datastores."""
+"""Plain functions over the tables around packages: take-ins, trusted publishers, accepted licences,
+copies on datastores.
+"""
 
 from __future__ import annotations
 
@@ -23,7 +25,9 @@ class TakeInFile:
 
 @dataclass(frozen=True)
 class TakeIn:
-    """An attempt to bring a package in. `origin`: the URL or path; `problem`: JSON of what went wrong."""
+    """An attempt to bring a package in. `origin`: the URL or path; `problem`: JSON of what went
+    wrong.
+    """
 
     id: str
     source: str
@@ -39,28 +43,59 @@ class TakeIn:
 
 
 def _take_in(row: sqlite3.Row) -> TakeIn:
-    return TakeIn(row["id"], row["source"], row["name"], row["origin"], row["state"], tuple(TakeInFile(**f) for f in json.loads(row["files"])),
-                  row["sha256"], row["package"], json.loads(row["problem"] or "{}"), row["began_at"], row["changed_at"])
+    return TakeIn(
+        row["id"],
+        row["source"],
+        row["name"],
+        row["origin"],
+        row["state"],
+        tuple(TakeInFile(**f) for f in json.loads(row["files"])),
+        row["sha256"],
+        row["package"],
+        json.loads(row["problem"] or "{}"),
+        row["began_at"],
+        row["changed_at"],
+    )
 
 
 def put_take_in(db: Db, t: TakeIn) -> None:
-    """Add an attempt, or change one that has not ended: what has ended stays as it ended, whoever was still at work on it."""
-    db.execute("INSERT INTO take_in VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET state = excluded.state, files = excluded.files,"
-               " package = excluded.package, problem = excluded.problem, changed_at = excluded.changed_at, name = excluded.name"
-               " WHERE take_in.state IN ('receiving','verifying')",
-               (t.id, t.source, t.name, t.origin, t.state, json.dumps([{"name": f.name, "size": f.size} for f in t.files]), t.sha256, t.package,
-                json.dumps(t.problem) if t.problem else "", t.began_at, t.changed_at))
+    """Add an attempt, or change one that has not ended: what has ended stays as it ended, whoever
+    was still at work on it.
+    """
+    db.execute(
+        "INSERT INTO take_in VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET"
+        " state = excluded.state, files = excluded.files, package = excluded.package, problem ="
+        " excluded.problem, changed_at = excluded.changed_at, name = excluded.name WHERE"
+        " take_in.state IN ('receiving','verifying')",
+        (
+            t.id,
+            t.source,
+            t.name,
+            t.origin,
+            t.state,
+            json.dumps([{"name": f.name, "size": f.size} for f in t.files]),
+            t.sha256,
+            t.package,
+            json.dumps(t.problem) if t.problem else "",
+            t.began_at,
+            t.changed_at,
+        ),
+    )
 
 
 def touch_take_in(db: Db, ident: str, at: float) -> None:
     """Note that something arrived."""
-    db.execute("UPDATE take_in SET changed_at = ? WHERE id = ? AND state = 'receiving'", (at, ident))
+    db.execute(
+        "UPDATE take_in SET changed_at = ? WHERE id = ? AND state = 'receiving'", (at, ident)
+    )
 
 
 def take_ins(db: Db, *, active: bool = False) -> list[TakeIn]:
     """All attempts, newest first; or only those under way."""
     where = "WHERE state IN ('receiving','verifying')" if active else ""
-    return [_take_in(row) for row in db.execute(f"SELECT * FROM take_in {where} ORDER BY began_at DESC, id LIMIT {KEPT_ENDED}")]  # noqa: S608  # constants
+    # made of constants only
+    query = f"SELECT * FROM take_in {where} ORDER BY began_at DESC, id LIMIT ?"  # noqa: S608
+    return [_take_in(row) for row in db.execute(query, (KEPT_ENDED,))]
 
 
 def get_take_in(db: Db, ident: str) -> TakeIn:
@@ -73,7 +108,9 @@ def get_take_in(db: Db, ident: str) -> TakeIn:
 
 def drop_take_in(db: Db, ident: str) -> None:
     """Forget an attempt that has ended."""
-    db.execute("DELETE FROM take_in WHERE id = ? AND state NOT IN ('receiving','verifying')", (ident,))
+    db.execute(
+        "DELETE FROM take_in WHERE id = ? AND state NOT IN ('receiving','verifying')", (ident,)
+    )
 
 
 @dataclass(frozen=True)
@@ -89,7 +126,10 @@ class Trusted:
 
 def put_trusted(db: Db, t: Trusted) -> None:
     """Trust a certificate; once more changes nothing."""
-    db.execute("INSERT INTO trusted VALUES (?, ?, ?, ?, ?) ON CONFLICT DO NOTHING", (t.fingerprint, t.subject, t.not_after, t.pem, t.added_at))
+    db.execute(
+        "INSERT INTO trusted VALUES (?, ?, ?, ?, ?) ON CONFLICT DO NOTHING",
+        (t.fingerprint, t.subject, t.not_after, t.pem, t.added_at),
+    )
 
 
 def trusted(db: Db) -> list[Trusted]:
@@ -115,17 +155,27 @@ class Accepted:
 
 def put_accepted(db: Db, a: Accepted) -> None:
     """Record an acceptance; the first time of each person stays."""
-    db.execute("INSERT INTO acceptance VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING", (a.text_sha256, a.by, a.at, a.package))
+    db.execute(
+        "INSERT INTO acceptance VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING",
+        (a.text_sha256, a.by, a.at, a.package),
+    )
 
 
 def accepted(db: Db, text_sha256: str) -> list[Accepted]:
     """Who accepted a text, first ones first."""
-    return [Accepted(*row) for row in db.execute("SELECT * FROM acceptance WHERE text_sha256 = ? ORDER BY at", (text_sha256,))]
+    return [
+        Accepted(*row)
+        for row in db.execute(
+            "SELECT * FROM acceptance WHERE text_sha256 = ? ORDER BY at", (text_sha256,)
+        )
+    ]
 
 
 @dataclass(frozen=True)
 class Copy:
-    """A disk of a package on a datastore. `host` is one through which the datastore is reached; sizes in bytes."""
+    """A disk of a package on a datastore. `host` is one through which the datastore is reached;
+    sizes in bytes.
+    """
 
     place: str
     name: str
@@ -141,14 +191,29 @@ class Copy:
 
 def put_copy(db: Db, c: Copy) -> None:
     """Note a copy, or that it was used again."""
-    db.execute("INSERT INTO copy VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET used_at = excluded.used_at, host = excluded.host,"
-               " size = excluded.size, digest = excluded.digest",
-               (c.place, c.name, c.digest, c.size, c.package, c.host, c.datastore, c.made_by, c.made_at, c.used_at))
+    db.execute(
+        "INSERT INTO copy VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET used_at ="
+        " excluded.used_at, host = excluded.host, size = excluded.size, digest = excluded.digest",
+        (
+            c.place,
+            c.name,
+            c.digest,
+            c.size,
+            c.package,
+            c.host,
+            c.datastore,
+            c.made_by,
+            c.made_at,
+            c.used_at,
+        ),
+    )
 
 
 def copies(db: Db, package: str = "") -> list[Copy]:
     """All copies, or those of one package."""
-    rows = db.execute("SELECT * FROM copy WHERE ?1 = '' OR package = ?1 ORDER BY place, name", (package,))
+    rows = db.execute(
+        "SELECT * FROM copy WHERE ?1 = '' OR package = ?1 ORDER BY place, name", (package,)
+    )
     return [Copy(*row) for row in rows]
 
 

@@ -1,4 +1,6 @@
-"""Runs, their steps, journal, transcripts and proofs. A step's state and its journal entry are written together or not at all."""
+"""Runs, their steps, journal, transcripts and proofs. A step's state and its journal entry are
+written together or not at all.
+"""
 
 from __future__ import annotations
 
@@ -18,7 +20,9 @@ UNDO_KINDS = ("undoing", "undone", "undo-failed")
 
 @dataclass(frozen=True)
 class RunRow:
-    """A run. `doc` holds what it needs: for a rollout the frozen plan, the kit and the steps; for groundwork its actions and steps."""
+    """A run. `doc` holds what it needs: for a rollout the frozen plan, the kit and the steps; for
+    groundwork its actions and steps.
+    """
 
     id: str
     plan: str
@@ -69,57 +73,134 @@ class EventRow:
 
 
 def add_run(db: Db, run: RunRow, steps: list[str]) -> None:
-    """A new run with its steps, all planned, and the first journal entry. Raises Conflict while the plan has an active run."""
-    busy = db.execute("SELECT id FROM run WHERE kind = 'rollout' AND plan = ? AND state IN ('running','held','trouble','proving','undoing')", (run.plan,
-                                                                                                                                               )).fetchone()
+    """A new run with its steps, all planned, and the first journal entry. Raises Conflict while the
+    plan has an active run.
+    """
+    busy = db.execute(
+        "SELECT id FROM run WHERE kind = 'rollout' AND plan = ? AND state IN"
+        " ('running','held','trouble','proving','undoing')",
+        (run.plan,),
+    ).fetchone()
     if busy and run.kind == "rollout":
-        raise Conflict(f"run {busy['id']} of this plan is still under way", code="run-active", hint="Let it finish, or take it back.")
-    db.execute("INSERT INTO run (id, kind, plan, package, state, doc, started_at) VALUES (?, ?, ?, ?, ?, ?, ?)",
-               (run.id, run.kind, run.plan, run.package or None, run.state, json.dumps(run.doc),
-                                                                      run.started_at))
-    db.executemany("INSERT INTO run_step (run, key, place, state) VALUES (?, ?, ?, 'planned')",
-                   [(run.id, key, place) for place, key in enumerate(steps)])
+        raise Conflict(
+            f"run {busy['id']} of this plan is still under way",
+            code="run-active",
+            hint="Let it finish, or take it back.",
+        )
+    db.execute(
+        "INSERT INTO run (id, kind, plan, package, state, doc, started_at) VALUES (?, ?, ?, ?, ?,"
+        " ?, ?)",
+        (
+            run.id,
+            run.kind,
+            run.plan,
+            run.package or None,
+            run.state,
+            json.dumps(run.doc),
+            run.started_at,
+        ),
+    )
+    db.executemany(
+        "INSERT INTO run_step (run, key, place, state) VALUES (?, ?, ?, 'planned')",
+        [(run.id, key, place) for place, key in enumerate(steps)],
+    )
     journal(db, run.id, run.started_at, "", "run-started", {"steps": len(steps)})
 
 
 def journal(db: Db, run: str, at: float, step: str, kind: str, payload: dict[str, Any]) -> int:
     """Append one entry; its id."""
-    cursor = db.execute("INSERT INTO run_event (run, at, step, kind, payload) VALUES (?, ?, ?, ?, ?)", (run, at, step, kind, json.dumps(payload)))
+    cursor = db.execute(
+        "INSERT INTO run_event (run, at, step, kind, payload) VALUES (?, ?, ?, ?, ?)",
+        (run, at, step, kind, json.dumps(payload)),
+    )
     return int(cursor.lastrowid or 0)
 
 
-def move_step(db: Db, run: str, key: str, at: float, kind: str, *, state: str, message: str = "", new_attempt: bool = False,
-              ended: bool = False, payload: dict[str, Any] | None = None) -> EventRow:
-    """Change a step's state and journal it. Rolling back keeps when the step began and ended and what it said: its own are kept beside."""
+def move_step(
+    db: Db,
+    run: str,
+    key: str,
+    at: float,
+    kind: str,
+    *,
+    state: str,
+    message: str = "",
+    new_attempt: bool = False,
+    ended: bool = False,
+    payload: dict[str, Any] | None = None,
+) -> EventRow:
+    """Change a step's state and journal it. Rolling back keeps when the step began and ended and
+    what it said: its own are kept beside.
+    """
     if kind in UNDO_KINDS:
-        db.execute("UPDATE run_step SET state = :state, undo_message = :message, undo_failed = :failed, undone_at = CASE WHEN :ended THEN :at ELSE NULL END"
-                   " WHERE run = :run AND key = :key", {"state": state, "message": message, "failed": int(kind == "undo-failed"), "ended": int(ended),
-                                                        "at": at, "run": run, "key": key})
+        db.execute(
+            "UPDATE run_step SET state = :state, undo_message = :message, undo_failed = :failed,"
+            " undone_at = CASE WHEN :ended THEN :at ELSE NULL END WHERE run = :run AND key = :key",
+            {
+                "state": state,
+                "message": message,
+                "failed": int(kind == "undo-failed"),
+                "ended": int(ended),
+                "at": at,
+                "run": run,
+                "key": key,
+            },
+        )
         body = {"state": state, **({"message": message} if message else {}), **(payload or {})}
         return EventRow(journal(db, run, at, key, kind, body), at, key, kind, body)
-    db.execute("UPDATE run_step SET state = :state, message = :message, attempt = attempt + :more,"
-               " started_at = CASE WHEN :more THEN :at ELSE started_at END, ended_at = CASE WHEN :ended THEN :at ELSE NULL END"
-               " WHERE run = :run AND key = :key",
-               {"state": state, "message": message, "more": int(new_attempt), "at": at, "ended": int(ended), "run": run, "key": key})
+    db.execute(
+        "UPDATE run_step SET state = :state, message = :message, attempt = attempt + :more,"
+        " started_at = CASE WHEN :more THEN :at ELSE started_at END, ended_at = CASE WHEN :ended"
+        " THEN :at ELSE NULL END WHERE run = :run AND key = :key",
+        {
+            "state": state,
+            "message": message,
+            "more": int(new_attempt),
+            "at": at,
+            "ended": int(ended),
+            "run": run,
+            "key": key,
+        },
+    )
     body = {"state": state, **({"message": message} if message else {}), **(payload or {})}
     return EventRow(journal(db, run, at, key, kind, body), at, key, kind, body)
 
 
-def move_run(db: Db, run: str, at: float, kind: str, state: str, payload: dict[str, Any] | None = None) -> EventRow:
-    """Change a run's state and journal it. A run that is rolled back keeps when it ended; when that was over is kept beside."""
+def move_run(
+    db: Db, run: str, at: float, kind: str, state: str, payload: dict[str, Any] | None = None
+) -> EventRow:
+    """Change a run's state and journal it. A run that is rolled back keeps when it ended; when that
+    was over is kept beside.
+    """
     if state in ("undoing", "undone"):
-        db.execute("UPDATE run SET state = :state, ended_at = coalesce(ended_at, :at), undone_at = CASE WHEN :state = 'undone' THEN :at ELSE NULL END"
-                   " WHERE id = :run", {"state": state, "at": at, "run": run})
+        db.execute(
+            "UPDATE run SET state = :state, ended_at = coalesce(ended_at, :at), undone_at = CASE"
+            " WHEN :state = 'undone' THEN :at ELSE NULL END WHERE id = :run",
+            {"state": state, "at": at, "run": run},
+        )
     else:
         ended = state in ("done", "unproved")
-        db.execute("UPDATE run SET state = ?, ended_at = CASE WHEN ? THEN coalesce(ended_at, ?) ELSE NULL END WHERE id = ?", (state, int(ended), at, run))
+        db.execute(
+            "UPDATE run SET state = ?, ended_at = CASE WHEN ? THEN coalesce(ended_at, ?) ELSE NULL"
+            " END WHERE id = ?",
+            (state, int(ended), at, run),
+        )
     body = {"state": state, **(payload or {})}
     return EventRow(journal(db, run, at, "", kind, body), at, "", kind, body)
 
 
 def _run(row: sqlite3.Row) -> RunRow:
-    return RunRow(row["id"], row["plan"], row["package"] or "", row["state"], json.loads(row["doc"]), row["started_at"], row["ended_at"],
-                  row["kind"], row["undone_at"])
+    return RunRow(
+        row["id"],
+        row["plan"],
+        row["package"] or "",
+        row["state"],
+        json.loads(row["doc"]),
+        row["started_at"],
+        row["ended_at"],
+        row["kind"],
+        row["undone_at"],
+    )
 
 
 @dataclass(frozen=True)
@@ -133,8 +214,13 @@ class StandingRow:
 
 def standing(db: Db) -> list[StandingRow]:
     """Rollouts that were not taken back, the newest first."""
-    return [StandingRow(row["id"], row["plan"], row["package"] or "")
-            for row in db.execute("SELECT id, plan, package FROM run WHERE kind = 'rollout' AND state != 'undone' ORDER BY started_at DESC, id")]
+    return [
+        StandingRow(row["id"], row["plan"], row["package"] or "")
+        for row in db.execute(
+            "SELECT id, plan, package FROM run WHERE kind = 'rollout' AND state != 'undone' ORDER"
+            " BY started_at DESC, id"
+        )
+    ]
 
 
 def get_run(db: Db, ident: str) -> RunRow:
@@ -151,29 +237,52 @@ def get_run(db: Db, ident: str) -> RunRow:
 
 def learn(db: Db, run: str, node: str, values: Mapping[str, str]) -> None:
     """Keep what a node was given while the run went on: column → value."""
-    db.executemany("INSERT INTO learned VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE SET value = excluded.value",
-                   [(run, node, column, value) for column, value in values.items()])
+    db.executemany(
+        "INSERT INTO learned VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE SET value = excluded.value",
+        [(run, node, column, value) for column, value in values.items()],
+    )
 
 
 def runs(db: Db, plan: str = "", *, active: bool = False, kind: str = "rollout") -> list[RunRow]:
     """Newest first; of one plan, or only active ones; of one kind, or all with ''."""
-    rows = db.execute("SELECT * FROM run WHERE (:plan = '' OR plan = :plan) AND (:kind = '' OR kind = :kind) ORDER BY started_at DESC",
-                      {"plan": plan, "kind": kind})
+    rows = db.execute(
+        "SELECT * FROM run WHERE (:plan = '' OR plan = :plan) AND (:kind = '' OR kind = :kind)"
+        " ORDER BY started_at DESC",
+        {"plan": plan, "kind": kind},
+    )
     return [_run(row) for row in rows if not active or row["state"] in ACTIVE]
 
 
 def steps(db: Db, run: str) -> list[StepRow]:
     """The steps of a run, in sequence."""
-    return [StepRow(row["key"], row["state"], row["attempt"], row["started_at"], row["ended_at"], row["message"], row["undone_at"], row["undo_message"],
-                    bool(row["undo_failed"]), row["hint"] or "")
-            for row in db.execute("SELECT s.*, CASE WHEN s.state = 'failed' THEN (SELECT json_extract(e.payload, '$.hint') FROM run_event e WHERE e.run = s.run"
-                                  " AND e.step = s.key AND e.kind IN ('failed', 'undo-failed') ORDER BY e.id DESC LIMIT 1) END AS hint"
-                                  " FROM run_step s WHERE s.run = ? ORDER BY place", (run,))]
+    return [
+        StepRow(
+            row["key"],
+            row["state"],
+            row["attempt"],
+            row["started_at"],
+            row["ended_at"],
+            row["message"],
+            row["undone_at"],
+            row["undo_message"],
+            bool(row["undo_failed"]),
+            row["hint"] or "",
+        )
+        for row in db.execute(
+            "SELECT s.*, CASE WHEN s.state = 'failed' THEN (SELECT json_extract(e.payload,"
+            " '$.hint') FROM run_event e WHERE e.run = s.run AND e.step = s.key AND e.kind IN"
+            " ('failed', 'undo-failed') ORDER BY e.id DESC LIMIT 1) END AS hint FROM run_step s"
+            " WHERE s.run = ? ORDER BY place",
+            (run,),
+        )
+    ]
 
 
 @dataclass(frozen=True)
 class AttemptRow:
-    """One attempt of a step: when it began, when and how it ended (None and '' while it goes on)."""
+    """One attempt of a step: when it began, when and how it ended (None and '' while it
+    goes on).
+    """
 
     step: str
     started_at: float
@@ -186,8 +295,12 @@ def attempts(db: Db, run: str) -> list[AttemptRow]:
     """All attempts of steps that had more than one, from the journal, in order."""
     found: list[AttemptRow] = []
     last: dict[str, int] = {}
-    rows = db.execute("SELECT e.at, e.step, e.kind, e.payload FROM run_event e JOIN run_step s ON s.run = e.run AND s.key = e.step"
-                      " WHERE e.run = ? AND s.attempt > 1 AND e.kind IN ('begun', 'done', 'failed', 'try-again', 'retry-asked') ORDER BY e.id", (run,))
+    rows = db.execute(
+        "SELECT e.at, e.step, e.kind, e.payload FROM run_event e JOIN run_step s ON s.run = e.run"
+        " AND s.key = e.step WHERE e.run = ? AND s.attempt > 1 AND e.kind IN ('begun', 'done',"
+        " 'failed', 'try-again', 'retry-asked') ORDER BY e.id",
+        (run,),
+    )
     for row in rows:
         if row["kind"] == "begun":
             last[row["step"]] = len(found)
@@ -195,7 +308,12 @@ def attempts(db: Db, run: str) -> list[AttemptRow]:
         elif row["step"] in last:
             one = found[last.pop(row["step"])]
             outcome = "done" if row["kind"] == "done" else "failed"
-            found[found.index(one)] = replace(one, ended_at=row["at"], outcome=outcome, message=str(json.loads(row["payload"]).get("message", "")))
+            found[found.index(one)] = replace(
+                one,
+                ended_at=row["at"],
+                outcome=outcome,
+                message=str(json.loads(row["payload"]).get("message", "")),
+            )
     return found
 
 
@@ -216,84 +334,179 @@ class SeenRow:
 def seen(db: Db, idents: Collection[str]) -> dict[str, list[SeenRow]]:
     """Steps of several runs, without reading their documents in full. Cost: O(steps)."""
     found: dict[str, list[SeenRow]] = {ident: [] for ident in idents}
-    for row in db.execute("SELECT r.id, coalesce(s.value ->> 'node', '') AS node, coalesce(s.value ->> 'host', '') AS host, s.value ->> 'label' AS label,"
-                          " s.value ->> 'kind' AS kind, rs.state, CASE WHEN rs.undo_failed THEN rs.undo_message ELSE rs.message END AS message, rs.undo_failed"
-                          " FROM run r, json_each(r.doc, '$.steps') s JOIN run_step rs ON rs.run = r.id AND rs.key = s.value ->> 'key'"
-                          " WHERE r.id IN (SELECT value FROM json_each(?))", (json.dumps(list(idents)),)):
-        found[row["id"]].append(SeenRow(row["id"], row["node"], row["host"], row["label"], row["kind"], row["state"], row["message"], bool(row["undo_failed"])))
+    for row in db.execute(
+        "SELECT r.id, coalesce(s.value ->> 'node', '') AS node, coalesce(s.value ->> 'host', '') AS"
+        " host, s.value ->> 'label' AS label, s.value ->> 'kind' AS kind, rs.state, CASE WHEN"
+        " rs.undo_failed THEN rs.undo_message ELSE rs.message END AS message, rs.undo_failed FROM"
+        " run r, json_each(r.doc, '$.steps') s JOIN run_step rs ON rs.run = r.id AND rs.key ="
+        " s.value ->> 'key' WHERE r.id IN (SELECT value FROM json_each(?))",
+        (json.dumps(list(idents)),),
+    ):
+        found[row["id"]].append(
+            SeenRow(
+                row["id"],
+                row["node"],
+                row["host"],
+                row["label"],
+                row["kind"],
+                row["state"],
+                row["message"],
+                bool(row["undo_failed"]),
+            )
+        )
     return found
 
 
 def events(db: Db, run: str, after: int = 0, limit: int = 5000) -> list[EventRow]:
     """Journal entries after an id, in order."""
-    return [EventRow(row["id"], row["at"], row["step"], row["kind"], json.loads(row["payload"])) for row in
-            db.execute("SELECT id, at, step, kind, payload FROM run_event WHERE run = ? AND id > ? ORDER BY id LIMIT ?", (run, after, limit))]
+    return [
+        EventRow(row["id"], row["at"], row["step"], row["kind"], json.loads(row["payload"]))
+        for row in db.execute(
+            "SELECT id, at, step, kind, payload FROM run_event WHERE run = ? AND id > ? ORDER BY id"
+            " LIMIT ?",
+            (run, after, limit),
+        )
+    ]
 
 
 def last_events(db: Db, run: str, count: int) -> list[EventRow]:
     """The newest journal entries, in order."""
-    rows = db.execute("SELECT id, at, step, kind, payload FROM run_event WHERE run = ? ORDER BY id DESC LIMIT ?", (run, count)).fetchall()
-    return [EventRow(row["id"], row["at"], row["step"], row["kind"], json.loads(row["payload"])) for row in reversed(rows)]
+    rows = db.execute(
+        "SELECT id, at, step, kind, payload FROM run_event WHERE run = ? ORDER BY id DESC LIMIT ?",
+        (run, count),
+    ).fetchall()
+    return [
+        EventRow(row["id"], row["at"], row["step"], row["kind"], json.loads(row["payload"]))
+        for row in reversed(rows)
+    ]
 
 
 def events_before(db: Db, run: str, before: int = 0, limit: int = 400) -> list[EventRow]:
     """Journal entries before an id (0: the newest), in order."""
-    rows = db.execute("SELECT id, at, step, kind, payload FROM run_event WHERE run = ? AND (? = 0 OR id < ?) ORDER BY id DESC LIMIT ?",
-                      (run, before, before, limit)).fetchall()
-    return [EventRow(row["id"], row["at"], row["step"], row["kind"], json.loads(row["payload"])) for row in reversed(rows)]
+    rows = db.execute(
+        "SELECT id, at, step, kind, payload FROM run_event WHERE run = ? AND (? = 0 OR id < ?)"
+        " ORDER BY id DESC LIMIT ?",
+        (run, before, before, limit),
+    ).fetchall()
+    return [
+        EventRow(row["id"], row["at"], row["step"], row["kind"], json.loads(row["payload"]))
+        for row in reversed(rows)
+    ]
 
 
 def last_event(db: Db, run: str) -> int:
     """Id of the newest journal entry, 0 when there is none."""
-    return int(db.execute("SELECT coalesce(max(id), 0) FROM run_event WHERE run = ?", (run,)).fetchone()[0])
+    return int(
+        db.execute("SELECT coalesce(max(id), 0) FROM run_event WHERE run = ?", (run,)).fetchone()[0]
+    )
 
 
 def last_events_of(db: Db, idents: Collection[str]) -> dict[str, int]:
     """The same of several runs."""
-    rows = db.execute("SELECT run, max(id) AS last FROM run_event WHERE run IN (SELECT value FROM json_each(?)) GROUP BY run", (json.dumps(list(idents)),))
+    rows = db.execute(
+        "SELECT run, max(id) AS last FROM run_event WHERE run IN (SELECT value FROM json_each(?))"
+        " GROUP BY run",
+        (json.dumps(list(idents)),),
+    )
     return {row["run"]: row["last"] for row in rows}
 
 
 def acted(db: Db, run: str, step: str) -> int:
     """How often a step began to act. Never means that what it was to do was so already."""
-    return int(db.execute("SELECT count(*) FROM run_event WHERE run = ? AND step = ? AND kind = 'acting'", (run, step)).fetchone()[0])
+    return int(
+        db.execute(
+            "SELECT count(*) FROM run_event WHERE run = ? AND step = ? AND kind = 'acting'",
+            (run, step),
+        ).fetchone()[0]
+    )
 
 
 FOLDED = 8
 """How far back an entry is looked for that says the same: a poll may ask several things in turn."""
 
 
-def add_transcript(db: Db, run: str, step: str, at: float, target: str, command: str, answer: str, status: int, seconds: float) -> None:
-    """Keep a command and its answer; long answers are shortened in the middle. What a step asked a moment ago with the same answer is counted."""
+def add_transcript(
+    db: Db,
+    run: str,
+    step: str,
+    at: float,
+    target: str,
+    command: str,
+    answer: str,
+    status: int,
+    seconds: float,
+) -> None:
+    """Keep a command and its answer; long answers are shortened in the middle. What a step asked a
+    moment ago with the same answer is counted.
+    """
     if len(answer) > MAX_ANSWER:
-        answer = f"{answer[:MAX_ANSWER // 2]}\n… {len(answer) - MAX_ANSWER} characters left out …\n{answer[-MAX_ANSWER // 2:]}"
-    newest = db.execute("SELECT id, target, command, answer, status FROM transcript WHERE run = ? AND step = ? ORDER BY id DESC LIMIT ?", (run, step, FOLDED))
-    last = next((row for row in newest if (row["target"], row["command"]) == (target, command)), None)
+        answer = (
+            f"{answer[: MAX_ANSWER // 2]}\n… {len(answer) - MAX_ANSWER} characters left out"
+            f" …\n{answer[-MAX_ANSWER // 2 :]}"
+        )
+    newest = db.execute(
+        "SELECT id, target, command, answer, status FROM transcript WHERE run = ? AND step = ?"
+        " ORDER BY id DESC LIMIT ?",
+        (run, step, FOLDED),
+    )
+    last = next(
+        (row for row in newest if (row["target"], row["command"]) == (target, command)), None
+    )
     if last is not None and (last["answer"], last["status"]) == (answer, status):
-        db.execute("UPDATE transcript SET times = times + 1, last_at = ?, seconds = ? WHERE id = ?", (at, seconds, last["id"]))
+        db.execute(
+            "UPDATE transcript SET times = times + 1, last_at = ?, seconds = ? WHERE id = ?",
+            (at, seconds, last["id"]),
+        )
         return
-    db.execute("INSERT INTO transcript (run, step, at, target, command, answer, status, seconds, last_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-               (run, step, at, target, command, answer, status, seconds, at))
+    db.execute(
+        "INSERT INTO transcript (run, step, at, target, command, answer, status, seconds, last_at)"
+        " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        (run, step, at, target, command, answer, status, seconds, at),
+    )
 
 
-def transcript(db: Db, run: str, step: str = "", after: int = 0, search: str = "", limit: int = 500, *, newest: bool = False) -> list[dict[str, Any]]:
-    """Entries of a run, or of one step, after an id, in order; with `search` those whose command or answer contains it; with `newest` the last ones."""
-    rows = db.execute("SELECT id, step, at, target, command, answer, status, seconds, times, coalesce(last_at, at) AS last_at FROM transcript"
-                      " WHERE run = :run AND (:step = '' OR step = :step) AND id > :after"
-                      " AND (:search = '' OR instr(lower(command), lower(:search)) OR instr(lower(answer), lower(:search)))"
-                      " ORDER BY id * :sign LIMIT :limit",
-                      {"run": run, "step": step, "after": after, "search": search, "sign": -1 if newest else 1, "limit": limit}).fetchall()
+def transcript(
+    db: Db,
+    run: str,
+    step: str = "",
+    after: int = 0,
+    search: str = "",
+    limit: int = 500,
+    *,
+    newest: bool = False,
+) -> list[dict[str, Any]]:
+    """Entries of a run, or of one step, after an id, in order; with `search` those whose command or
+    answer contains it; with `newest` the last ones.
+    """
+    rows = db.execute(
+        "SELECT id, step, at, target, command, answer, status, seconds, times, coalesce(last_at,"
+        " at) AS last_at FROM transcript WHERE run = :run AND (:step = '' OR step = :step) AND id >"
+        " :after AND (:search = '' OR instr(lower(command), lower(:search)) OR instr(lower(answer),"
+        " lower(:search))) ORDER BY id * :sign LIMIT :limit",
+        {
+            "run": run,
+            "step": step,
+            "after": after,
+            "search": search,
+            "sign": -1 if newest else 1,
+            "limit": limit,
+        },
+    ).fetchall()
     return [dict(row) for row in (reversed(rows) if newest else rows)]
 
 
 def add_proofs(db: Db, run: str, at: float, doc: list[dict[str, Any]]) -> int:
     """Keep a round of proofs; its number."""
-    row = db.execute("SELECT coalesce(max(round), 0) + 1 AS next FROM proof WHERE run = ?", (run,)).fetchone()
+    row = db.execute(
+        "SELECT coalesce(max(round), 0) + 1 AS next FROM proof WHERE run = ?", (run,)
+    ).fetchone()
     db.execute("INSERT INTO proof VALUES (?, ?, ?, ?)", (run, row["next"], at, json.dumps(doc)))
     return int(row["next"])
 
 
 def last_proofs(db: Db, run: str) -> tuple[float, list[dict[str, Any]]] | None:
     """(instant, verdicts) of the newest round."""
-    row = db.execute("SELECT at, doc FROM proof WHERE run = ? ORDER BY round DESC LIMIT 1", (run,)).fetchone()
+    row = db.execute(
+        "SELECT at, doc FROM proof WHERE run = ? ORDER BY round DESC LIMIT 1", (run,)
+    ).fetchone()
     return (row["at"], json.loads(row["doc"])) if row else None

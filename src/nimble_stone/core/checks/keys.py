@@ -22,8 +22,15 @@ def ssh_keys(s: Situation) -> Iterator[Finding]:
             if value and value not in told:
                 told.add(value)
                 if fault := ssh_key_fault(value):
-                    yield Finding(severity="blocker", code="ssh-key", node=node.id, column=column.id, message=f"{column.label} {fault}.",
-                                  consequence="Nobody could log in with it.", remedy=Remedy(label="Paste the public key (the file that ends in .pub)"))
+                    yield Finding(
+                        severity="blocker",
+                        code="ssh-key",
+                        node=node.id,
+                        column=column.id,
+                        message=f"{column.label} {fault}.",
+                        consequence="Nobody could log in with it.",
+                        remedy=Remedy(label="Paste the public key (the file that ends in .pub)"),
+                    )
 
 
 def certificates(s: Situation) -> Iterator[Finding]:
@@ -35,23 +42,49 @@ def certificates(s: Situation) -> Iterator[Finding]:
             value = node.value(column)
             if not value or value == MADE_HERE:
                 continue
-            back = Remedy(label="Let one be made here", edit=Edit(path=("values", column), value=MADE_HERE))
+            back = Remedy(
+                label="Let one be made here", edit=Edit(path=("values", column), value=MADE_HERE)
+            )
             if not value.startswith("keyring:"):
-                yield Finding(severity="blocker", code="certificate-unknown", node=node.id, column=column,
-                              message=f"{one.label} is “{value[:40]}”, which is neither “{MADE_HERE}” nor a pair in the keyring.",
-                              consequence="The node would get no certificate.", remedy=back)
+                yield Finding(
+                    severity="blocker",
+                    code="certificate-unknown",
+                    node=node.id,
+                    column=column,
+                    message=(
+                        f"{one.label} is “{value[:40]}”, which is neither “{MADE_HERE}” nor a pair"
+                        " in the keyring."
+                    ),
+                    consequence="The node would get no certificate.",
+                    remedy=back,
+                )
             elif value in s.withheld:
                 if (value, "") not in told:
                     told.add((value, ""))
                     yield withheld(s, value, node.id, column)
             elif value not in s.pairs:
-                yield Finding(severity="blocker", code="certificate-missing", node=node.id, column=column,
-                              message=f"The keyring has no pair “{value.removeprefix('keyring:')}”.", consequence="The node would get no certificate.",
-                              remedy=back)
+                yield Finding(
+                    severity="blocker",
+                    code="certificate-missing",
+                    node=node.id,
+                    column=column,
+                    message=f"The keyring has no pair “{value.removeprefix('keyring:')}”.",
+                    consequence="The node would get no certificate.",
+                    remedy=back,
+                )
             else:
                 for fault in s.pairs[value].get(node.id, ()):
                     if (value, fault) not in told:
                         told.add((value, fault))
-                        yield Finding(severity="caution" if fault.startswith("expires") else "blocker", code="certificate", node=node.id, column=column,
-                                      message=f"{one.label} of {node.name} {fault}.", consequence="Clients would be warned of the node, or turn away.",
-                                      remedy=Remedy(label="Bring a fitting pair, or let one be made here", edit=back.edit))
+                        yield Finding(
+                            severity="caution" if fault.startswith("expires") else "blocker",
+                            code="certificate",
+                            node=node.id,
+                            column=column,
+                            message=f"{one.label} of {node.name} {fault}.",
+                            consequence="Clients would be warned of the node, or turn away.",
+                            remedy=Remedy(
+                                label="Bring a fitting pair, or let one be made here",
+                                edit=back.edit,
+                            ),
+                        )

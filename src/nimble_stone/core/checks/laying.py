@@ -22,14 +22,36 @@ def laid(s: Situation) -> Iterator[Finding]:
     found, column = way.layout, next((edit.path[-1] for edit in way.edits), "")
     if found.reason:
         other = next((one for one in reversed(known) if not one.layout.reason), None)
-        yield Finding(severity="blocker", code="laying-hosts", column=column, message=f"{found.reason[:1].upper()}{found.reason[1:]}.",
-                      consequence="There would be nowhere to keep the parts of a piece apart.",
-                      remedy=Remedy(label=f"Use {other.layout.scheme.label}", edit=other.edits[0]) if other and len(other.edits) == 1 else None)
+        yield Finding(
+            severity="blocker",
+            code="laying-hosts",
+            column=column,
+            message=f"{found.reason[:1].upper()}{found.reason[1:]}.",
+            consequence="There would be nowhere to keep the parts of a piece apart.",
+            remedy=(
+                Remedy(label=f"Use {other.layout.scheme.label}", edit=other.edits[0])
+                if other and len(other.edits) == 1
+                else None
+            ),
+        )
     elif not found.survives_domains:
-        yield Finding(severity="caution", code="laying-bare", column=column, message="Data is kept only once: no failure is survived.",
-                      consequence="The first lost disk takes data with it.", remedy=Remedy(label="Choose a way with copies or parity"))
+        yield Finding(
+            severity="caution",
+            code="laying-bare",
+            column=column,
+            message="Data is kept only once: no failure is survived.",
+            consequence="The first lost disk takes data with it.",
+            remedy=Remedy(label="Choose a way with copies or parity"),
+        )
     if found.wasted_bytes > WASTE * found.raw_bytes and not found.reason:
-        yield Finding(severity="caution", code="laying-waste", column=column,
-                      message=f"{size_text(found.wasted_bytes)} of {size_text(found.raw_bytes)} raw room cannot be used in {found.scheme.label}: "
-                              "hosts differ too much.", consequence="Disks that are paid for stay empty.",
-                      remedy=Remedy(label="Give every host the same disks"))
+        yield Finding(
+            severity="caution",
+            code="laying-waste",
+            column=column,
+            message=(
+                f"{size_text(found.wasted_bytes)} of {size_text(found.raw_bytes)} raw room cannot"
+                f" be used in {found.scheme.label}: hosts differ too much."
+            ),
+            consequence="Disks that are paid for stay empty.",
+            remedy=Remedy(label="Give every host the same disks"),
+        )

@@ -13,7 +13,9 @@ from nimble_stone.core.plan.sheet import Sheet
 
 @dataclass(frozen=True)
 class Claim:
-    """A name and addresses that another plan holds, and the host and memory it means to take; `run` is '' as long as it is only planned."""
+    """A name and addresses that another plan holds, and the host and memory it means to take; `run`
+    is '' as long as it is only planned.
+    """
 
     run: str
     plan: str
@@ -28,8 +30,10 @@ class Claim:
 class Situation:
     """The plan resolved, the estate with facts, and what was found out about the world.
 
-    `answering`: address → what answered. `verdicts`: secret reference → what it lacks (see secrets_rule); a reference that is
-    absent does not exist. `licence_sha256`: of the joined licence texts of all packages, '' when there are none.
+    `answering`: address → what answered. `verdicts`: secret reference → what it lacks (see
+    secrets_rule); a reference that is
+    absent does not exist. `licence_sha256`: of the joined licence texts of all packages, '' when
+    there are none.
     """
 
     sheet: Sheet
@@ -38,16 +42,20 @@ class Situation:
     answering: Mapping[str, str] = field(default_factory=dict)
     verdicts: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     pairs: Mapping[str, Mapping[str, tuple[str, ...]]] = field(default_factory=dict)
-    """Reference of a certificate somebody brought → node id → what is wrong with it for that node."""
+    """Reference of a certificate somebody brought → node id → what is wrong with it for that node.
+    """
     unreached: Mapping[str, str] = field(default_factory=dict)
-    """“host:port” of a place beyond the plan that was tried from a host and not reached → why, and from where."""
+    """“host:port” of a place beyond the plan that was tried from a host and not reached → why, and
+    from where.
+    """
     licence_sha256: str = ""
     shelf: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     """Role ('' for the plan's package) → packages taken in that would do, the newest first."""
     own_run: str = ""
     now: float = 0.0
     """The instant of the check; 0: ages of facts are not judged."""
-    licence_recorded: bool = False             # somebody accepted these very texts on the packages' pages
+    # somebody accepted these very texts on the packages' pages
+    licence_recorded: bool = False
     withheld: Mapping[str, str] = field(default_factory=dict)
     """Reference of a keyring entry that this plan may not open → whose it is."""
 
@@ -56,8 +64,14 @@ class Situation:
         return self.estate.facts.get(host)
 
     def next_free(self) -> Callable[[str], str]:
-        """A function giving the next free address of a node's pool, never the same twice; '' when there is none."""
-        taken = {address for claim in self.claims for address in claim.addresses} | set(self.answering) | {value for _, _, value in self.sheet.members()}
+        """A function giving the next free address of a node's pool, never the same twice; '' when
+        there is none.
+        """
+        taken = (
+            {address for claim in self.claims for address in claim.addresses}
+            | set(self.answering)
+            | {value for _, _, value in self.sheet.members()}
+        )
         taken |= {str(network.gateway) for network in self.estate.networks}
 
         cursors: dict[str, Iterator[str]] = {}
@@ -73,6 +87,7 @@ class Situation:
 
         def give(pool_name: str) -> str:
             return next(cursors.setdefault(pool_name, free(pool_name)), "")
+
         return give
 
 

@@ -24,18 +24,40 @@ def package_fits(s: Situation) -> Iterator[Finding]:
     for role in (None, *(role for role in kit.roles if role.accepts and s.sheet.by_role[role.id])):
         ident = role.id if role else ""
         block = plan.roles.get(ident)
-        path, named = (("package",), plan.package) if not ident else (("roles", ident, "package"), block.package if block else "")
+        path, named = (
+            (("package",), plan.package)
+            if not ident
+            else (("roles", ident, "package"), block.package if block else "")
+        )
         wanted, package = accepts_of(kit, ident), s.sheet.packages.of(ident)
         fitting, whom = s.shelf.get(ident, ()), f" for role {role.label}" if role else ""
-        remedy = Remedy(label=f"Use {fitting[0]}", edit=Edit(path=path, value=fitting[0])) if fitting else None
+        remedy = (
+            Remedy(label=f"Use {fitting[0]}", edit=Edit(path=path, value=fitting[0]))
+            if fitting
+            else None
+        )
         if package is None:
-            yield Finding(severity="blocker", code="package-missing", column="package", node=s.sheet.by_role[ident][0].id if ident else "",
-                          message=f"“{named}” is not taken in{whom}." if named else f"No package is chosen{whom}.",
-                          consequence="There is nothing to roll out.", remedy=remedy or Remedy(label=f"Take in a package of {takes_text(wanted)}"))
+            yield Finding(
+                severity="blocker",
+                code="package-missing",
+                column="package",
+                node=s.sheet.by_role[ident][0].id if ident else "",
+                message=(
+                    f"“{named}” is not taken in{whom}." if named else f"No package is chosen{whom}."
+                ),
+                consequence="There is nothing to roll out.",
+                remedy=remedy or Remedy(label=f"Take in a package of {takes_text(wanted)}"),
+            )
         elif not takes(wanted, package.descriptor.product, package.descriptor.version):
-            yield Finding(severity="blocker", code="package-unfit", column="package", node=s.sheet.by_role[ident][0].id if ident else "",
-                          message=f"The kit {kit.title} does not take {package.title}{whom}.", consequence="Its steps and proofs would not fit this product.",
-                          remedy=remedy or Remedy(label=f"Take in a package of {takes_text(wanted)}"))
+            yield Finding(
+                severity="blocker",
+                code="package-unfit",
+                column="package",
+                node=s.sheet.by_role[ident][0].id if ident else "",
+                message=f"The kit {kit.title} does not take {package.title}{whom}.",
+                consequence="Its steps and proofs would not fit this product.",
+                remedy=remedy or Remedy(label=f"Take in a package of {takes_text(wanted)}"),
+            )
 
 
 def counts(s: Situation) -> Iterator[Finding]:
@@ -44,27 +66,55 @@ def counts(s: Situation) -> Iterator[Finding]:
         have = len(s.sheet.by_role[role.id])
         if not role.count.allows(have):
             near = _nearest(role.count, have)
-            yield Finding(severity="blocker", code="count", message=f"{count_text(have, 'node')} of role {role.label}; the product takes {role.count.words()}.",
-                          column="count", consequence="The cluster would not form.",
-                          remedy=Remedy(label=f"Set {near}", edit=Edit(path=("roles", role.id, "count"), value=near)))
+            yield Finding(
+                severity="blocker",
+                code="count",
+                message=(
+                    f"{count_text(have, 'node')} of role {role.label}; the product takes"
+                    f" {role.count.words()}."
+                ),
+                column="count",
+                consequence="The cluster would not form.",
+                remedy=Remedy(
+                    label=f"Set {near}", edit=Edit(path=("roles", role.id, "count"), value=near)
+                ),
+            )
     for ident in s.sheet.plan.roles:
         if s.sheet.kit.role(ident) is None:
-            yield Finding(severity="caution", code="role-unknown", message=f"The plan speaks of a role “{ident}”; {s.sheet.kit.title} has "
-                                                                           f"{', '.join(r.id for r in s.sheet.kit.roles)}.",
-                          consequence="It has no effect.", remedy=Remedy(label="Remove it", edit=Edit(path=("roles", ident))))
+            yield Finding(
+                severity="caution",
+                code="role-unknown",
+                message=(
+                    f"The plan speaks of a role “{ident}”; {s.sheet.kit.title} has "
+                    f"{', '.join(r.id for r in s.sheet.kit.roles)}."
+                ),
+                consequence="It has no effect.",
+                remedy=Remedy(label="Remove it", edit=Edit(path=("roles", ident))),
+            )
     for ident in s.sheet.plan.nodes:
         if s.sheet.node(ident) is None:
-            yield Finding(severity="note", code="node-unused", message=f"The plan holds values for “{ident}”, which is no node of it.",
-                          consequence="They have no effect.", remedy=Remedy(label="Remove them", edit=Edit(path=("nodes", ident))))
+            yield Finding(
+                severity="note",
+                code="node-unused",
+                message=f"The plan holds values for “{ident}”, which is no node of it.",
+                consequence="They have no effect.",
+                remedy=Remedy(label="Remove them", edit=Edit(path=("nodes", ident))),
+            )
 
 
 def unknown_columns(s: Situation) -> Iterator[Finding]:
-    """What the plan itself gives values to are columns of it. Shared values may speak of columns that other plans have."""
+    """What the plan itself gives values to are columns of it. Shared values may speak of columns
+    that other plans have.
+    """
     known = {column.id for column in s.sheet.columns}
     settled = all(s.sheet.packages.of(role.id) for role in s.sheet.kit.roles)
     plan = s.sheet.plan
-    places: list[tuple[tuple[str, ...], str, Mapping[str, Scalar]]] = [(("values",), "", plan.values)]
-    places += [(("roles", ident, "values"), "", block.values) for ident, block in plan.roles.items()]
+    places: list[tuple[tuple[str, ...], str, Mapping[str, Scalar]]] = [
+        (("values",), "", plan.values)
+    ]
+    places += [
+        (("roles", ident, "values"), "", block.values) for ident, block in plan.roles.items()
+    ]
     places += [(("nodes", ident), ident, own) for ident, own in plan.nodes.items()]
     for path, node, values in places:
         for name in values:
@@ -72,10 +122,18 @@ def unknown_columns(s: Situation) -> Iterator[Finding]:
                 continue
             near = nearest(name, known)
             # What a package asks is known only once there is one: until then the name may be right.
-            yield Finding(severity="blocker" if settled else "caution", code="column-unknown", node=node, column=name,
-                          message=f"The plan sets “{name[:80]}”, which is not a value of {s.sheet.kit.title}"
-                                  f"{f'; the nearest is “{near}”' if near else ''}.",
-                          consequence="It has no effect.", remedy=Remedy(label=f"Remove “{name[:40]}”", edit=Edit(path=(*path, name))))
+            yield Finding(
+                severity="blocker" if settled else "caution",
+                code="column-unknown",
+                node=node,
+                column=name,
+                message=(
+                    f"The plan sets “{name[:80]}”, which is not a value of {s.sheet.kit.title}"
+                    f"{f'; the nearest is “{near}”' if near else ''}."
+                ),
+                consequence="It has no effect.",
+                remedy=Remedy(label=f"Remove “{name[:40]}”", edit=Edit(path=(*path, name))),
+            )
 
 
 def _nearest(count: Count, have: int) -> int:
@@ -87,21 +145,48 @@ def duplicates(s: Situation) -> Iterator[Finding]:
     """No name and no address stands twice, here or in a run of another plan."""
     give = s.next_free()
     names = ((node, "name", node.name) for node in s.sheet.nodes if node.name)
-    for kind, word, items, held in (("name", "Name", names, {claim.name: claim for claim in s.claims}),
-                                    ("address", "Address", s.sheet.members(), {address: claim for claim in s.claims for address in claim.addresses})):
+    for kind, word, items, held in (
+        ("name", "Name", names, {claim.name: claim for claim in s.claims}),
+        (
+            "address",
+            "Address",
+            s.sheet.members(),
+            {address: claim for claim in s.claims for address in claim.addresses},
+        ),
+    ):
         seen: dict[str, str] = {}
         for node, column, value in items:
             ident = node.id if node else ""
             if value in seen:
-                yield Finding(severity="blocker", code=f"duplicate-{kind}", node=ident, column=column, message=f"{_what(word, value)} is also {seen[value]}'s.",
-                              consequence="Both would fight over it and neither would work reliably.", remedy=_address_remedy(node, column, give))
+                yield Finding(
+                    severity="blocker",
+                    code=f"duplicate-{kind}",
+                    node=ident,
+                    column=column,
+                    message=f"{_what(word, value)} is also {seen[value]}'s.",
+                    consequence="Both would fight over it and neither would work reliably.",
+                    remedy=_address_remedy(node, column, give),
+                )
             elif value in held:
                 claim = held[value]
                 whose = "the run of plan" if claim.run else "plan"
-                yield Finding(severity="blocker", code=f"claimed-{kind}", node=ident, column=column,
-                              message=f"{_what(word, value)} is held by {whose} “{claim.plan}”.",
-                              consequence="The second of two that want the same is refused.", remedy=_address_remedy(node, column, give))
-            seen.setdefault(value, (node.id if kind == "name" else node.name) if node else column.removeprefix("virtual."))
+                yield Finding(
+                    severity="blocker",
+                    code=f"claimed-{kind}",
+                    node=ident,
+                    column=column,
+                    message=f"{_what(word, value)} is held by {whose} “{claim.plan}”.",
+                    consequence="The second of two that want the same is refused.",
+                    remedy=_address_remedy(node, column, give),
+                )
+            seen.setdefault(
+                value,
+                (
+                    (node.id if kind == "name" else node.name)
+                    if node
+                    else column.removeprefix("virtual.")
+                ),
+            )
 
 
 def _what(word: str, member: str) -> str:
@@ -114,14 +199,22 @@ def _address_remedy(node: Node | None, column: str, give: Callable[[str], str]) 
     if not column.endswith("address"):
         return None
     address = give(node.value(column.removesuffix("address") + "pool")) if node else ""
-    return Remedy(label=f"Use {address}", edit=Edit(path=("nodes", node.id, column), value=address)) if node and address else None
+    return (
+        Remedy(label=f"Use {address}", edit=Edit(path=("nodes", node.id, column), value=address))
+        if node and address
+        else None
+    )
 
 
 def addresses(s: Situation) -> Iterator[Finding]:
     """Every address is one, lies in its subnet, and is neither of its ends nor the gateway."""
     give = s.next_free()
-    words = {"outside": "lies outside {net}", "network": "is the network address of {net}", "broadcast": "is the broadcast address of {net}",
-             "gateway": "is the gateway of {net}"}
+    words = {
+        "outside": "lies outside {net}",
+        "network": "is the network address of {net}",
+        "broadcast": "is the broadcast address of {net}",
+        "gateway": "is the gateway of {net}",
+    }
     for column in s.sheet.address_columns:
         own = column.removesuffix("address")
         missing: list[Node] = []
@@ -133,23 +226,61 @@ def addresses(s: Situation) -> Iterator[Finding]:
                 continue
             address = ip(text)
             if address is None:
-                yield Finding(severity="blocker", code="address-form", node=node.id, column=column, message=f"“{text}” is not an IPv4 address.",
-                              consequence="The node could not be configured.", remedy=_address_remedy(node, column, give))
+                yield Finding(
+                    severity="blocker",
+                    code="address-form",
+                    node=node.id,
+                    column=column,
+                    message=f"“{text}” is not an IPv4 address.",
+                    consequence="The node could not be configured.",
+                    remedy=_address_remedy(node, column, give),
+                )
                 continue
             network = s.estate.network(node.value(f"{own}network"))
-            wrong = fault(address, network.subnet, ip(node.value("gateway")) if not own else network.gateway) if network else ""
+            wrong = (
+                fault(
+                    address,
+                    network.subnet,
+                    ip(node.value("gateway")) if not own else network.gateway,
+                )
+                if network
+                else ""
+            )
             if wrong and network:
-                yield Finding(severity="blocker", code=f"address-{wrong}", node=node.id, column=column,
-                              message=f"{text} {words[wrong].format(net=f'{network.name} ({network.subnet})')}.",
-                              consequence="The node would not be reachable, or disturb others.", remedy=_address_remedy(node, column, give))
+                yield Finding(
+                    severity="blocker",
+                    code=f"address-{wrong}",
+                    node=node.id,
+                    column=column,
+                    message=(
+                        f"{text} {words[wrong].format(net=f'{network.name} ({network.subnet})')}."
+                    ),
+                    consequence="The node would not be reachable, or disturb others.",
+                    remedy=_address_remedy(node, column, give),
+                )
         if missing:
             out = missing[0].id in s.sheet.exhausted
             pool = missing[0].value(f"{own}pool")
-            many = f" for {missing[0].name}" + (f" and {count_text(len(missing) - 1, 'more node')}" if len(missing) > 1 else "")
-            yield Finding(severity="blocker", code="address-missing", node=missing[0].id, column=column,
-                          message=f"Pool {pool} has no free address left{many}." if out else f"No address{many}, and no pool to take one from.",
-                          consequence="They could not be reached." if len(missing) > 1 else "The node could not be reached.",
-                          remedy=Remedy(label="Choose a pool or type an address"))
+            many = f" for {missing[0].name}" + (
+                f" and {count_text(len(missing) - 1, 'more node')}" if len(missing) > 1 else ""
+            )
+            yield Finding(
+                severity="blocker",
+                code="address-missing",
+                node=missing[0].id,
+                column=column,
+                message=(
+                    f"Pool {pool} has no free address left{many}."
+                    if out
+                    else f"No address{many}, and no pool to take one from."
+                ),
+                consequence=(
+                    "They could not be reached."
+                    if len(missing) > 1
+                    else "The node could not be reached."
+                ),
+                remedy=Remedy(label="Choose a pool or type an address"),
+            )
     for one in s.sheet.kit.virtual if s.sheet.nodes else ():
         yield from _virtual(s, f"virtual.{one.id}", one.label, one.network or "")
 
@@ -157,23 +288,44 @@ def addresses(s: Situation) -> Iterator[Finding]:
 def _virtual(s: Situation, column: str, label: str, role: str) -> Iterator[Finding]:
     """A virtual address is one, and lies in the network its members are in."""
     node = s.sheet.nodes[0]
-    text, network = node.value(column), s.estate.network(node.value(network_column(role, "network")))
+    text, network = (
+        node.value(column),
+        s.estate.network(node.value(network_column(role, "network"))),
+    )
     address = ip(text)
     if text and address is None:
-        yield Finding(severity="blocker", code="address-form", column=column, message=f"{label}: “{text}” is not an IPv4 address.",
-                      consequence="Nobody could answer on it.", remedy=Remedy(label="Let the pool give one", edit=Edit(path=("values", column))))
+        yield Finding(
+            severity="blocker",
+            code="address-form",
+            column=column,
+            message=f"{label}: “{text}” is not an IPv4 address.",
+            consequence="Nobody could answer on it.",
+            remedy=Remedy(label="Let the pool give one", edit=Edit(path=("values", column))),
+        )
     elif not text:
-        yield Finding(severity="blocker", code="address-missing", column=column, message=f"{label} has no address, and there is no pool that gives one.",
-                      consequence="Clients would have nowhere to turn to.", remedy=Remedy(label="Choose a pool or type an address"))
+        yield Finding(
+            severity="blocker",
+            code="address-missing",
+            column=column,
+            message=f"{label} has no address, and there is no pool that gives one.",
+            consequence="Clients would have nowhere to turn to.",
+            remedy=Remedy(label="Choose a pool or type an address"),
+        )
     elif address and network and (wrong := fault(address, network.subnet, network.gateway)):
-        yield Finding(severity="blocker", code=f"address-{wrong}", column=column,
-                      message=f"{label} {text} cannot lie in {network.name} ({network.subnet}): {wrong}.",
-                      consequence="Nobody could answer on it.", remedy=Remedy(label="Let the pool give one", edit=Edit(path=("values", column))))
+        yield Finding(
+            severity="blocker",
+            code=f"address-{wrong}",
+            column=column,
+            message=f"{label} {text} cannot lie in {network.name} ({network.subnet}): {wrong}.",
+            consequence="Nobody could answer on it.",
+            remedy=Remedy(label="Let the pool give one", edit=Edit(path=("values", column))),
+        )
 
 
 def gateways(s: Situation) -> Iterator[Finding]:
     """The gateway lies in the subnet, and the prefix is the network's."""
-    fine: set[tuple[str, str, str]] = set()                                # most nodes share all three
+    # most nodes share all three
+    fine: set[tuple[str, str, str]] = set()
     for node in s.sheet.nodes:
         key = (node.value("network"), node.value("gateway"), node.value("prefix"))
         network = s.estate.network(key[0]) if key not in fine else None
@@ -184,16 +336,37 @@ def gateways(s: Situation) -> Iterator[Finding]:
         if inside and key[2] == str(network.subnet.prefixlen):
             fine.add(key)
         if not inside:
-            yield Finding(severity="blocker", code="gateway-outside", node=node.id, column="gateway",
-                          message=f"Gateway {node.value('gateway') or '(none)'} lies outside {network.name} ({network.subnet}).",
-                          consequence="Nothing outside its own network could be reached from the node.",
-                          remedy=Remedy(label=f"Use {network.gateway}", edit=_where_it_stands(node, "gateway", str(network.gateway))))
+            yield Finding(
+                severity="blocker",
+                code="gateway-outside",
+                node=node.id,
+                column="gateway",
+                message=(
+                    f"Gateway {node.value('gateway') or '(none)'} lies outside {network.name}"
+                    f" ({network.subnet})."
+                ),
+                consequence="Nothing outside its own network could be reached from the node.",
+                remedy=Remedy(
+                    label=f"Use {network.gateway}",
+                    edit=_where_it_stands(node, "gateway", str(network.gateway)),
+                ),
+            )
         if node.value("prefix") != str(network.subnet.prefixlen):
-            yield Finding(severity="blocker", code="prefix", node=node.id, column="prefix",
-                          message=f"Prefix {node.value('prefix') or '(none)'} does not fit {network.name}, which is a /{network.subnet.prefixlen}.",
-                          consequence="Some neighbours could not be reached.",
-                          remedy=Remedy(label=f"Use {network.subnet.prefixlen}",
-                                        edit=_where_it_stands(node, "prefix", network.subnet.prefixlen)))
+            yield Finding(
+                severity="blocker",
+                code="prefix",
+                node=node.id,
+                column="prefix",
+                message=(
+                    f"Prefix {node.value('prefix') or '(none)'} does not fit {network.name}, which"
+                    f" is a /{network.subnet.prefixlen}."
+                ),
+                consequence="Some neighbours could not be reached.",
+                remedy=Remedy(
+                    label=f"Use {network.subnet.prefixlen}",
+                    edit=_where_it_stands(node, "prefix", network.subnet.prefixlen),
+                ),
+            )
 
 
 def _where_it_stands(node: Node, column: str, value: str | int) -> Edit:
@@ -202,20 +375,29 @@ def _where_it_stands(node: Node, column: str, value: str | int) -> Edit:
     origin = cell.origin if cell else "none"
     if origin == "node":
         return Edit(path=("nodes", node.id, column), value=value)
-    return Edit(path=("roles", node.role, "values", column) if origin == "group" else ("values", column), value=value)
+    return Edit(
+        path=("roles", node.role, "values", column) if origin == "group" else ("values", column),
+        value=value,
+    )
 
 
 def required(s: Situation) -> Iterator[Finding]:
     """Every required question has an answer that keeps its rule."""
     missing: dict[str, list[Node]] = defaultdict(list)
     labels = {column.id: column.label for column in s.sheet.columns}
-    skip = {"host", "datastore"}                                          # told by rules of their own
+    # told by rules of their own
+    skip = {"host", "datastore"}
     for column in s.sheet.columns:
         if column.id in skip or (column.kind == "address" and column.id != "gateway"):
             continue
-        judged: dict[str, str] = {}                                  # most nodes share their values
-        plain = column.kind not in ("secret", "certificate", "ssh-key") and column.id not in ("size", "network", "pool")
-        fine: Cell | None = None                                           # and most of a role share the very cell
+        judged: dict[str, str] = {}  # most nodes share their values
+        plain = column.kind not in ("secret", "certificate", "ssh-key") and column.id not in (
+            "size",
+            "network",
+            "pool",
+        )
+        # and most of a role share the very cell
+        fine: Cell | None = None
         for node in s.sheet.nodes:
             cell = node.cells[column.id]
             if cell is fine:
@@ -228,16 +410,30 @@ def required(s: Situation) -> Iterator[Finding]:
                 if value not in judged:
                     judged[value] = forms.fault(column, value)
                 if judged[value]:
-                    yield Finding(severity="blocker", code="value", node=node.id, column=column.id,
-                                  message=f"{column.label} “{value[:60]}” is not valid: {judged[value]}.",
-                                  consequence="The product would refuse it.", remedy=Remedy(label="Change the value"))
+                    yield Finding(
+                        severity="blocker",
+                        code="value",
+                        node=node.id,
+                        column=column.id,
+                        message=f"{column.label} “{value[:60]}” is not valid: {judged[value]}.",
+                        consequence="The product would refuse it.",
+                        remedy=Remedy(label="Change the value"),
+                    )
                 else:
                     fine = cell
     for ident, nodes in missing.items():
         whole = len(nodes) == len(s.sheet.nodes)
-        yield Finding(severity="blocker", code="unanswered", node="" if whole else nodes[0].id, column=ident,
-                      message=f"{labels[ident]} is not answered{'' if whole else f' for {len(nodes)} nodes'}.",
-                      consequence="The product needs it to come up.", remedy=Remedy(label=f"Answer {labels[ident]}"))
+        yield Finding(
+            severity="blocker",
+            code="unanswered",
+            node="" if whole else nodes[0].id,
+            column=ident,
+            message=(
+                f"{labels[ident]} is not answered{'' if whole else f' for {len(nodes)} nodes'}."
+            ),
+            consequence="The product needs it to come up.",
+            remedy=Remedy(label=f"Answer {labels[ident]}"),
+        )
 
 
 def choices(s: Situation) -> Iterator[Finding]:
@@ -245,24 +441,46 @@ def choices(s: Situation) -> Iterator[Finding]:
     for node in s.sheet.nodes:
         if s.sheet.packages.of(node.role) and node.size is None:
             have = ", ".join(s.sheet.packages.sizes(node.role))
-            yield Finding(severity="blocker", code="size-unknown", node=node.id, column="size",
-                          message=f"The package has no size “{node.value('size')}”; it offers {have}.", consequence="The node has no vCPU and memory.",
-                          remedy=Remedy(label="Choose a size"))
+            yield Finding(
+                severity="blocker",
+                code="size-unknown",
+                node=node.id,
+                column="size",
+                message=f"The package has no size “{node.value('size')}”; it offers {have}.",
+                consequence="The node has no vCPU and memory.",
+                remedy=Remedy(label="Choose a size"),
+            )
         for column, known in (("network", s.estate.network), ("pool", s.estate.pool)):
             value = node.value(column)
             if value and known(value) is None:
-                yield Finding(severity="blocker", code=f"{column}-unknown", node=node.id, column=column,
-                              message=f"The estate has no {column} “{value}”.", consequence="No address can be given or checked.",
-                              remedy=Remedy(label=f"Choose a {column}"))
+                yield Finding(
+                    severity="blocker",
+                    code=f"{column}-unknown",
+                    node=node.id,
+                    column=column,
+                    message=f"The estate has no {column} “{value}”.",
+                    consequence="No address can be given or checked.",
+                    remedy=Remedy(label=f"Choose a {column}"),
+                )
 
 
 def withheld(s: Situation, reference: str, node: str, column: str) -> Finding:
     """What is said of a keyring entry that the plan names and may not open."""
     name = reference.removeprefix("keyring:")
-    return Finding(severity="blocker", code="secret-not-granted", node=node, column=column,
-                   message=f"Keyring entry “{name}” is not granted to plan {s.sheet.plan.name}; it belongs to {s.withheld[reference]}.",
-                   consequence="The run will not start: a plan opens only its own entries and those granted to it.",
-                   remedy=Remedy(label="Type another value, or grant the entry on the keyring page"))
+    return Finding(
+        severity="blocker",
+        code="secret-not-granted",
+        node=node,
+        column=column,
+        message=(
+            f"Keyring entry “{name}” is not granted to plan {s.sheet.plan.name}; it belongs to"
+            f" {s.withheld[reference]}."
+        ),
+        consequence=(
+            "The run will not start: a plan opens only its own entries and those granted to it."
+        ),
+        remedy=Remedy(label="Type another value, or grant the entry on the keyring page"),
+    )
 
 
 def secrets(s: Situation) -> Iterator[Finding]:
@@ -277,33 +495,70 @@ def secrets(s: Situation) -> Iterator[Finding]:
                 continue
             told.add(reference)
             if not reference.startswith("keyring:"):
-                yield Finding(severity="blocker", code="secret-plain", node=node.id, column=column.id,
-                              message=f"{column.label} stands in the plan in clear.", consequence="Everyone who sees the file knows it.",
-                              remedy=Remedy(label="Type it into the sheet; it goes to the keyring"))
+                yield Finding(
+                    severity="blocker",
+                    code="secret-plain",
+                    node=node.id,
+                    column=column.id,
+                    message=f"{column.label} stands in the plan in clear.",
+                    consequence="Everyone who sees the file knows it.",
+                    remedy=Remedy(label="Type it into the sheet; it goes to the keyring"),
+                )
             elif reference in s.withheld:
                 yield withheld(s, reference, node.id, column.id)
             elif reference not in s.verdicts:
-                yield Finding(severity="blocker", code="secret-missing", node=node.id, column=column.id,
-                              message=f"The keyring has no entry “{reference.removeprefix('keyring:')}”.", consequence="The node would get no password.",
-                              remedy=Remedy(label=f"Type {column.label} again"))
+                yield Finding(
+                    severity="blocker",
+                    code="secret-missing",
+                    node=node.id,
+                    column=column.id,
+                    message=f"The keyring has no entry “{reference.removeprefix('keyring:')}”.",
+                    consequence="The node would get no password.",
+                    remedy=Remedy(label=f"Type {column.label} again"),
+                )
             for lack in s.verdicts.get(reference, ()):
-                yield Finding(severity="blocker", code="secret-weak", node=node.id, column=column.id, message=f"{column.label} {lack}.",
-                              consequence="The product refuses it during installation, when it is late to learn.",
-                              remedy=Remedy(label="Type a better one"))
+                yield Finding(
+                    severity="blocker",
+                    code="secret-weak",
+                    node=node.id,
+                    column=column.id,
+                    message=f"{column.label} {lack}.",
+                    consequence=(
+                        "The product refuses it during installation, when it is late to learn."
+                    ),
+                    remedy=Remedy(label="Type a better one"),
+                )
 
 
 def role_sizes(s: Situation) -> Iterator[Finding]:
     """A node has a size that the product allows for its role."""
     for role in s.sheet.kit.roles:
-        odd = [node for node in s.sheet.by_role[role.id] if role.sizes and node.size is not None and node.value("size") not in role.sizes]
+        odd = [
+            node
+            for node in s.sheet.by_role[role.id]
+            if role.sizes and node.size is not None and node.value("size") not in role.sizes
+        ]
         if odd:
             many = f" and {count_text(len(odd) - 1, 'more node')}" if len(odd) > 1 else ""
-            yield Finding(severity="blocker", code="size-role", node=odd[0].id, column="size",
-                          message=f"{odd[0].name}{many} would be {odd[0].value('size')}; for role {role.label} the product takes {', '.join(role.sizes)}.",
-                          consequence="The product does not support it.",
-                          remedy=Remedy(label=f"Use {role.sizes[0]}", edit=_where_it_stands(odd[0], "size", role.sizes[0])
-                                        if odd[0].cells["size"].origin in ("node", "group") else Edit(path=("roles", role.id, "values", "size"),
-                                                                                                       value=role.sizes[0])))
+            yield Finding(
+                severity="blocker",
+                code="size-role",
+                node=odd[0].id,
+                column="size",
+                message=(
+                    f"{odd[0].name}{many} would be {odd[0].value('size')}; for role {role.label}"
+                    f" the product takes {', '.join(role.sizes)}."
+                ),
+                consequence="The product does not support it.",
+                remedy=Remedy(
+                    label=f"Use {role.sizes[0]}",
+                    edit=(
+                        _where_it_stands(odd[0], "size", role.sizes[0])
+                        if odd[0].cells["size"].origin in ("node", "group")
+                        else Edit(path=("roles", role.id, "values", "size"), value=role.sizes[0])
+                    ),
+                ),
+            )
 
 
 def equal_sizes(s: Situation) -> Iterator[Finding]:
@@ -313,13 +568,29 @@ def equal_sizes(s: Situation) -> Iterator[Finding]:
         sizes = sorted({node.value("size") for node in nodes})
         if len(sizes) > 1:
             # The size of most; at a tie the one that was not typed for a single node.
-            usual = max(sizes, key=lambda size: (sum(node.value("size") == size for node in nodes),
-                                                 any(node.value("size") == size and node.cells["size"].origin != "node" for node in nodes)))
+            usual = max(
+                sizes,
+                key=lambda size: (
+                    sum(node.value("size") == size for node in nodes),
+                    any(
+                        node.value("size") == size and node.cells["size"].origin != "node"
+                        for node in nodes
+                    ),
+                ),
+            )
             odd = next(node for node in nodes if node.value("size") != usual)
-            yield Finding(severity="caution", code="sizes-unequal", node=odd.id, column="size",
-                          message=f"Nodes of role {role.label} differ in size: {', '.join(sizes)}.",
-                          consequence="The smallest limits all of them.",
-                          remedy=Remedy(label=f"Use {usual} for {odd.name}", edit=Edit(path=("nodes", odd.id, "size"), value=usual)))
+            yield Finding(
+                severity="caution",
+                code="sizes-unequal",
+                node=odd.id,
+                column="size",
+                message=f"Nodes of role {role.label} differ in size: {', '.join(sizes)}.",
+                consequence="The smallest limits all of them.",
+                remedy=Remedy(
+                    label=f"Use {usual} for {odd.name}",
+                    edit=Edit(path=("nodes", odd.id, "size"), value=usual),
+                ),
+            )
 
 
 def licence(s: Situation) -> Iterator[Finding]:
@@ -331,9 +602,18 @@ def licence(s: Situation) -> Iterator[Finding]:
         return
     if accepted is None or accepted.text != s.licence_sha256:
         changed = accepted is not None
-        yield Finding(severity="blocker", code="licence", column="licence",
-                      message="The licence text has changed since it was accepted." if changed else "The licence is not accepted yet.",
-                      consequence="The product may not be rolled out without it.", remedy=Remedy(label="Read and accept the licence"))
+        yield Finding(
+            severity="blocker",
+            code="licence",
+            column="licence",
+            message=(
+                "The licence text has changed since it was accepted."
+                if changed
+                else "The licence is not accepted yet."
+            ),
+            consequence="The product may not be rolled out without it.",
+            remedy=Remedy(label="Read and accept the licence"),
+        )
 
 
 def extra_disks(s: Situation) -> Iterator[Finding]:
@@ -345,14 +625,33 @@ def extra_disks(s: Situation) -> Iterator[Finding]:
             many = f"disk.{disk.id}.count"
             number, use = node.value(many) or "1", node.value("use")
             size_gib, count = disk.limits(use)
-            for column, value, span, unit in ((f"disk.{disk.id}", node.value(f"disk.{disk.id}"), size_gib, " GiB"), (many, number, count, "")):
+            for column, value, span, unit in (
+                (f"disk.{disk.id}", node.value(f"disk.{disk.id}"), size_gib, " GiB"),
+                (many, number, count, ""),
+            ):
                 if column == many and many not in node.cells:
                     continue
                 if column != many and number == "0":
                     continue
-                if not value.isdigit() or len(value) > 6 or not span.least <= int(value) <= span.most:
-                    yield Finding(severity="blocker", code="extra-disk", node=node.id, column=column,
-                                  message=f"{disk.label} of {node.name} is “{value[:20]}{unit if value.isdigit() else ''}”; the maker's guide allows"
-                                          f"{f' for {use}' if use in disk.by_use else ''} {span.least} to {span.most}{unit}.",
-                                  consequence=disk.purpose or "The product is not supported that way.",
-                                  remedy=Remedy(label=f"Use {span.usual}{unit}", edit=Edit(path=("nodes", node.id, column), value=str(span.usual))))
+                if (
+                    not value.isdigit()
+                    or len(value) > 6
+                    or not span.least <= int(value) <= span.most
+                ):
+                    yield Finding(
+                        severity="blocker",
+                        code="extra-disk",
+                        node=node.id,
+                        column=column,
+                        message=(
+                            f"{disk.label} of {node.name} is"
+                            f" “{value[:20]}{unit if value.isdigit() else ''}”; the maker's guide"
+                            f" allows{f' for {use}' if use in disk.by_use else ''} {span.least} to"
+                            f" {span.most}{unit}."
+                        ),
+                        consequence=disk.purpose or "The product is not supported that way.",
+                        remedy=Remedy(
+                            label=f"Use {span.usual}{unit}",
+                            edit=Edit(path=("nodes", node.id, column), value=str(span.usual)),
+                        ),
+                    )

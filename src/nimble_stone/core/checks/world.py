@@ -26,8 +26,14 @@ FACTS_S = 24 * 3600.0
 def hosts_known(s: Situation) -> Iterator[Finding]:
     """Every node has a host; the host exists, can be reached and lets us in."""
     if not s.sheet.plan.bay:
-        yield Finding(severity="blocker", code="bay-missing", column="bay", message="No bay is chosen.",
-                      consequence="No host can be proposed.", remedy=Remedy(label="Choose a bay"))
+        yield Finding(
+            severity="blocker",
+            code="bay-missing",
+            column="bay",
+            message="No bay is chosen.",
+            consequence="No host can be proposed.",
+            remedy=Remedy(label="Choose a bay"),
+        )
         return
     told: set[str] = set()
     homeless: dict[tuple[str, str], list[Node]] = defaultdict(list)
@@ -35,10 +41,22 @@ def hosts_known(s: Situation) -> Iterator[Finding]:
         if not node.value("host"):
             homeless[node.role, s.sheet.unplaced.get(node.id, "none was chosen")].append(node)
     for (_, reason), nodes in homeless.items():
-        many = f"{nodes[0].name} and {count_text(len(nodes) - 1, 'more node')} have no host" if len(nodes) > 1 else f"{nodes[0].name} has no host"
-        yield Finding(severity="blocker", code="host-missing", node=nodes[0].id, column="host", message=f"{many}: {reason}.",
-                      consequence="They cannot be placed." if len(nodes) > 1 else "The node cannot be placed.",
-                      remedy=Remedy(label="Choose a smaller size, fewer nodes or another bay"))
+        many = (
+            f"{nodes[0].name} and {count_text(len(nodes) - 1, 'more node')} have no host"
+            if len(nodes) > 1
+            else f"{nodes[0].name} has no host"
+        )
+        yield Finding(
+            severity="blocker",
+            code="host-missing",
+            node=nodes[0].id,
+            column="host",
+            message=f"{many}: {reason}.",
+            consequence=(
+                "They cannot be placed." if len(nodes) > 1 else "The node cannot be placed."
+            ),
+            remedy=Remedy(label="Choose a smaller size, fewer nodes or another bay"),
+        )
     for node in s.sheet.nodes:
         name = node.value("host")
         if not name:
@@ -48,21 +66,54 @@ def hosts_known(s: Situation) -> Iterator[Finding]:
         told.add(name)
         facts = s.facts(name)
         if s.estate.host(name) is None:
-            yield Finding(severity="blocker", code="host-unknown", node=node.id, column="host", message=f"The estate has no host “{name}”.",
-                          consequence="The node cannot be placed.", remedy=Remedy(label="Let placement choose", edit=Edit(path=("nodes", node.id, "host"))))
+            yield Finding(
+                severity="blocker",
+                code="host-unknown",
+                node=node.id,
+                column="host",
+                message=f"The estate has no host “{name}”.",
+                consequence="The node cannot be placed.",
+                remedy=Remedy(
+                    label="Let placement choose", edit=Edit(path=("nodes", node.id, "host"))
+                ),
+            )
         elif facts is None:
-            yield Finding(severity="blocker", code="host-unread", node=node.id, column="host", host=name, message=f"{name} was never read.",
-                          consequence="Nothing can be said about its room.", remedy=Remedy(label="Check against the world"))
+            yield Finding(
+                severity="blocker",
+                code="host-unread",
+                node=node.id,
+                column="host",
+                host=name,
+                message=f"{name} was never read.",
+                consequence="Nothing can be said about its room.",
+                remedy=Remedy(label="Check against the world"),
+            )
         elif facts.trouble:
             yield _silent(s, name, facts)
         elif s.now and s.now - facts.read_at > FACTS_S:
-            yield Finding(severity="caution", code="facts-old", node=node.id, column="host", host=name,
-                          message=f"{name} was last read {time_text(s.now - facts.read_at)} ago; {count_text(len(_on(s, name)), 'node')} placed there by that.",
-                          consequence="Its free memory and disks may have changed.", remedy=Remedy(label="Check against hosts"))
+            yield Finding(
+                severity="caution",
+                code="facts-old",
+                node=node.id,
+                column="host",
+                host=name,
+                message=(
+                    f"{name} was last read {time_text(s.now - facts.read_at)} ago;"
+                    f" {count_text(len(_on(s, name)), 'node')} placed there by that."
+                ),
+                consequence="Its free memory and disks may have changed.",
+                remedy=Remedy(label="Check against hosts"),
+            )
         elif facts.domain_type == "qemu":
-            yield Finding(severity="note", code="no-acceleration", node=node.id, column="host", host=name,
-                          message=f"{name} runs guests in software emulation: {facts.domain_reason}.",
-                          consequence="Guests are several times slower to boot and to work.")
+            yield Finding(
+                severity="note",
+                code="no-acceleration",
+                node=node.id,
+                column="host",
+                host=name,
+                message=f"{name} runs guests in software emulation: {facts.domain_reason}.",
+                consequence="Guests are several times slower to boot and to work.",
+            )
 
 
 def _on(s: Situation, host: str) -> list[Node]:
@@ -70,27 +121,60 @@ def _on(s: Situation, host: str) -> list[Node]:
 
 
 def _silent(s: Situation, host: str, facts: Facts) -> Finding:
-    """A host that could not be read: who is placed there, and where they would go if a person excludes it."""
+    """A host that could not be read: who is placed there, and where they would go if a person
+    excludes it.
+    """
     nodes = _on(s, host)
     movable = {node.id for node in nodes if node.cells["host"].origin == "computed"}
     demands, supplies = s.sheet.board
-    freed = tuple(replace(demand, fixed="", prefer="") if demand.node in movable else demand for demand in demands)
-    found = placed(freed, tuple(supply for supply in supplies if supply.host != host)) if movable else None
-    goes = [f"{node.name} to {found.hosts[node.id]}" for node in nodes if found and node.id in found.hosts]
+    freed = tuple(
+        replace(demand, fixed="", prefer="") if demand.node in movable else demand
+        for demand in demands
+    )
+    found = (
+        placed(freed, tuple(supply for supply in supplies if supply.host != host))
+        if movable
+        else None
+    )
+    goes = [
+        f"{node.name} to {found.hosts[node.id]}"
+        for node in nodes
+        if found and node.id in found.hosts
+    ]
     stuck = [node.name for node in nodes if node.id not in (found.hosts if found else {})]
     words = ", ".join(goes[:4]) + (f" and {len(goes) - 4} more" if len(goes) > 4 else "")
     remedy = Remedy(label="Restore the login or connection, or choose another host")
     if goes:
-        label = f"Exclude {host}: move {words}" + (f"; no other host fits {', '.join(stuck[:3])}" if stuck else "")
-        remedy = Remedy(label=label, edit=Edit(path=("placement", "avoid"), value=(*s.sheet.plan.placement.avoid, host)))
-    return Finding(severity="blocker", code=facts.trouble_code or "unreachable", node=nodes[0].id, column="host", host=host,
-                   message=f"{host}: {facts.trouble.rstrip('.')}. {', '.join(node.name for node in nodes[:4])}"
-                           f"{f' and {len(nodes) - 4} more' if len(nodes) > 4 else ''} {'is' if len(nodes) == 1 else 'are'} placed there.",
-                   consequence="Nothing can be sent to the host. Nodes stay where they are placed until you decide.", remedy=remedy)
+        label = f"Exclude {host}: move {words}" + (
+            f"; no other host fits {', '.join(stuck[:3])}" if stuck else ""
+        )
+        remedy = Remedy(
+            label=label,
+            edit=Edit(path=("placement", "avoid"), value=(*s.sheet.plan.placement.avoid, host)),
+        )
+    return Finding(
+        severity="blocker",
+        code=facts.trouble_code or "unreachable",
+        node=nodes[0].id,
+        column="host",
+        host=host,
+        message=(
+            f"{host}: {facts.trouble.rstrip('.')}."
+            f" {', '.join(node.name for node in nodes[:4])}"
+            f"{f' and {len(nodes) - 4} more' if len(nodes) > 4 else ''}"
+            f" {'is' if len(nodes) == 1 else 'are'} placed there."
+        ),
+        consequence=(
+            "Nothing can be sent to the host. Nodes stay where they are placed until you decide."
+        ),
+        remedy=remedy,
+    )
 
 
 def memory(s: Situation) -> Iterator[Finding]:
-    """The nodes on a host fit its memory, beside what runs there already and what other runs still bring."""
+    """The nodes on a host fit its memory, beside what runs there already and what other runs still
+    bring.
+    """
     wanted: dict[str, list[Node]] = defaultdict(list)
     for node in s.sheet.nodes:
         wanted[node.value("host")].append(node)
@@ -99,51 +183,115 @@ def memory(s: Situation) -> Iterator[Finding]:
         if facts is None or not facts.memory_bytes:
             continue
         present = {guest.name for guest in facts.guests if guest.running}
-        others = sum(claim.memory_bytes for claim in s.claims if claim.run and claim.host == host and claim.name not in present)
-        planned = [claim for claim in s.claims if not claim.run and claim.host == host and claim.name not in present]
+        others = sum(
+            claim.memory_bytes
+            for claim in s.claims
+            if claim.run and claim.host == host and claim.name not in present
+        )
+        planned = [
+            claim
+            for claim in s.claims
+            if not claim.run and claim.host == host and claim.name not in present
+        ]
         need = sum(node.memory_bytes for node in nodes) + facts.used_memory_bytes + others
         limit = int(facts.memory_bytes * (1 - HOST_RESERVE))
         if need > limit:
-            yield Finding(severity="blocker", code="memory", node=nodes[-1].id, column="host", host=host,
-                          message=f"{host} would promise {size_text(need)} of memory; {size_text(limit)} of {size_text(facts.memory_bytes)}"
-                                  " may be given to guests.",
-                          consequence="Guests would not start, or be ended under load.",
-                          remedy=Remedy(label="Let placement choose the host", edit=Edit(path=("nodes", nodes[-1].id, "host")))
-                          if nodes[-1].cells["host"].origin == "node" else Remedy(label="Choose a smaller size or another host"))
+            yield Finding(
+                severity="blocker",
+                code="memory",
+                node=nodes[-1].id,
+                column="host",
+                host=host,
+                message=(
+                    f"{host} would promise {size_text(need)} of memory; {size_text(limit)} of"
+                    f" {size_text(facts.memory_bytes)} may be given to guests."
+                ),
+                consequence="Guests would not start, or be ended under load.",
+                remedy=(
+                    Remedy(
+                        label="Let placement choose the host",
+                        edit=Edit(path=("nodes", nodes[-1].id, "host")),
+                    )
+                    if nodes[-1].cells["host"].origin == "node"
+                    else Remedy(label="Choose a smaller size or another host")
+                ),
+            )
         elif need + sum(claim.memory_bytes for claim in planned) > limit:
-            yield Finding(severity="caution", code="memory-planned", node=nodes[-1].id, column="host", host=host,
-                          message=f"{host} would be full if {_plans(planned)} {'were' if len({c.plan for c in planned}) > 1 else 'was'} rolled out too:"
-                                  f" {size_text(need + sum(claim.memory_bytes for claim in planned))} of {size_text(limit)}.",
-                          consequence="Whoever comes second finds no room.",
-                          remedy=Remedy(label="Choose another host, or call the other plan a draft"))
+            yield Finding(
+                severity="caution",
+                code="memory-planned",
+                node=nodes[-1].id,
+                column="host",
+                host=host,
+                message=(
+                    f"{host} would be full if {_plans(planned)}"
+                    f" {'were' if len({c.plan for c in planned}) > 1 else 'was'} rolled out too:"
+                    f" {size_text(need + sum(claim.memory_bytes for claim in planned))} of"
+                    f" {size_text(limit)}."
+                ),
+                consequence="Whoever comes second finds no room.",
+                remedy=Remedy(label="Choose another host, or call the other plan a draft"),
+            )
 
 
 def survives(s: Situation) -> Iterator[Finding]:
     """With as many hosts lost as the plan is to survive, what can go elsewhere finds room."""
-    together, hosts = s.sheet.plan.placement.survive, {node.value("host") for node in s.sheet.nodes if node.value("host")}
+    together, hosts = (
+        s.sheet.plan.placement.survive,
+        {node.value("host") for node in s.sheet.nodes if node.value("host")},
+    )
     if not together or len(hosts) < 2:
         return
     if together > 1 and len(hosts) > MOST_PAIRED:
-        yield Finding(severity="note", code="headroom-many", column="host", message=f"{len(hosts)} hosts make too many pairs; only the loss of one was worked "
-                                                                                    f"out.",
-                      consequence="Whether two may be lost is not known.")
+        yield Finding(
+            severity="note",
+            code="headroom-many",
+            column="host",
+            message=f"{len(hosts)} hosts make too many pairs; only the loss of one was worked out.",
+            consequence="Whether two may be lost is not known.",
+        )
         together = 1
     shared = on_shared(s.sheet, s.estate)
     movable = {role.id for role in s.sheet.kit.roles if role.keeps == "nothing"}
-    short = [(loss, [i for i in loss.homeless if i in shared or ((node := s.sheet.node(i)) and node.role in movable)]) for loss in
-             losses(s.sheet, shared, together=together)]
+    short = [
+        (
+            loss,
+            [
+                i
+                for i in loss.homeless
+                if i in shared or ((node := s.sheet.node(i)) and node.role in movable)
+            ],
+        )
+        for loss in losses(s.sheet, shared, together=together)
+    ]
     for loss, stay in [(loss, stay) for loss, stay in short if stay][:3]:
         names = [node.name for i in stay if (node := s.sheet.node(i))]
-        yield Finding(severity="caution", code="headroom", node=stay[0], column="host", host=loss.hosts[0],
-                      message=f"Without {' and '.join(loss.hosts)}, {', '.join(names[:3])}{f' and {len(names) - 3} more' if len(names) > 3 else ''} would "
-                              f"find no room elsewhere.",
-                      consequence=f"The plan asks to survive the loss of {'any host' if together == 1 else 'any two hosts'}.",
-                      remedy=Remedy(label="Choose smaller sizes, fewer nodes or more hosts"))
+        yield Finding(
+            severity="caution",
+            code="headroom",
+            node=stay[0],
+            column="host",
+            host=loss.hosts[0],
+            message=(
+                f"Without {' and '.join(loss.hosts)},"
+                f" {', '.join(names[:3])}{f' and {len(names) - 3} more' if len(names) > 3 else ''}"
+                " would find no room elsewhere."
+            ),
+            consequence=(
+                "The plan asks to survive the loss of"
+                f" {'any host' if together == 1 else 'any two hosts'}."
+            ),
+            remedy=Remedy(label="Choose smaller sizes, fewer nodes or more hosts"),
+        )
 
 
 def _plans(claims: list[Claim]) -> str:
     names = list(dict.fromkeys(claim.plan for claim in claims))
-    return ("plan " if len(names) == 1 else "plans ") + ", ".join(f"“{name}”" for name in names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
+    return (
+        ("plan " if len(names) == 1 else "plans ")
+        + ", ".join(f"“{name}”" for name in names[:3])
+        + (f" and {len(names) - 3} more" if len(names) > 3 else "")
+    )
 
 
 def vcpus(s: Situation) -> Iterator[Finding]:
@@ -157,29 +305,61 @@ def vcpus(s: Situation) -> Iterator[Finding]:
         if facts is None or not facts.threads:
             continue
         present = {guest.name for guest in facts.guests if guest.running}
-        need = sum(node.vcpu for node in nodes) + sum(guest.vcpu for guest in facts.guests if guest.running)
-        need += sum(claim.vcpu for claim in s.claims if claim.run and claim.host == host and claim.name not in present)
+        need = sum(node.vcpu for node in nodes) + sum(
+            guest.vcpu for guest in facts.guests if guest.running
+        )
+        need += sum(
+            claim.vcpu
+            for claim in s.claims
+            if claim.run and claim.host == host and claim.name not in present
+        )
         if need > facts.threads * allowed:
-            yield Finding(severity="caution", code="vcpu", node=nodes[-1].id, column="host", host=host,
-                          message=f"{host} would promise {need} vCPU on {facts.threads} threads, {need / facts.threads:.1f} to one; the plan allows "
-                                  f"{allowed:g}.",
-                          consequence="Guests wait for each other when all are busy.",
-                          remedy=Remedy(label=f"Allow {math.ceil(need / facts.threads)} to one",
-                                        edit=Edit(path=("placement", "overcommit"), value=math.ceil(need / facts.threads))))
+            yield Finding(
+                severity="caution",
+                code="vcpu",
+                node=nodes[-1].id,
+                column="host",
+                host=host,
+                message=(
+                    f"{host} would promise {need} vCPU on {facts.threads} threads,"
+                    f" {need / facts.threads:.1f} to one; the plan allows {allowed:g}."
+                ),
+                consequence="Guests wait for each other when all are busy.",
+                remedy=Remedy(
+                    label=f"Allow {math.ceil(need / facts.threads)} to one",
+                    edit=Edit(
+                        path=("placement", "overcommit"), value=math.ceil(need / facts.threads)
+                    ),
+                ),
+            )
 
 
 def avoided(s: Situation) -> Iterator[Finding]:
     """Nothing is fixed to a host that placement was told to leave alone."""
     for node in s.sheet.nodes:
         if node.value("host") in s.sheet.plan.placement.avoid:
-            yield Finding(severity="blocker", code="avoided", node=node.id, column="host", host=node.value("host"),
-                          message=f"{node.name} is fixed to {node.value('host')}, which the plan tells placement to avoid.",
-                          consequence="The two wishes contradict each other.",
-                          remedy=Remedy(label="Let placement choose the host", edit=Edit(path=("nodes", node.id, "host"))))
+            yield Finding(
+                severity="blocker",
+                code="avoided",
+                node=node.id,
+                column="host",
+                host=node.value("host"),
+                message=(
+                    f"{node.name} is fixed to {node.value('host')}, which the plan tells placement"
+                    " to avoid."
+                ),
+                consequence="The two wishes contradict each other.",
+                remedy=Remedy(
+                    label="Let placement choose the host",
+                    edit=Edit(path=("nodes", node.id, "host")),
+                ),
+            )
 
 
 def datastores(s: Situation) -> Iterator[Finding]:
-    """The datastore is there on that very host, and holds all nodes together: thin (must) and full (caution)."""
+    """The datastore is there on that very host, and holds all nodes together: thin (must) and full
+    (caution).
+    """
     given: dict[tuple[str, str], list[tuple[Node, Datastore, int, int]]] = defaultdict(list)
     for node, column, name, thin, full in _lying(s):
         facts = s.facts(node.value("host"))
@@ -189,40 +369,91 @@ def datastores(s: Situation) -> Iterator[Finding]:
         if store is None or not store.active:
             have = ", ".join(one.name for one in facts.datastores if one.active) or "none"
             what = "is not started" if store else "does not exist"
-            yield Finding(severity="blocker", code="datastore-missing", node=node.id, column=column, host=facts.host,
-                          message=f"Datastore “{name or '(none)'}” {what} on {facts.host}; it has {have}.",
-                          consequence="The disk has nowhere to go.",
-                          remedy=Remedy(label="Let placement choose", edit=Edit(path=("nodes", node.id, column))))
+            yield Finding(
+                severity="blocker",
+                code="datastore-missing",
+                node=node.id,
+                column=column,
+                host=facts.host,
+                message=f"Datastore “{name or '(none)'}” {what} on {facts.host}; it has {have}.",
+                consequence="The disk has nowhere to go.",
+                remedy=Remedy(
+                    label="Let placement choose", edit=Edit(path=("nodes", node.id, column))
+                ),
+            )
             continue
-        given[("", store.shared) if store.shared else (facts.host, store.name)].append((node, store, thin, full))
+        given[("", store.shared) if store.shared else (facts.host, store.name)].append(
+            (node, store, thin, full)
+        )
     for (host, _), lines in given.items():
         nodes, store = list({node.id: node for node, _, _, _ in lines}.values()), lines[0][1]
         thin, full = sum(line[2] for line in lines), sum(line[3] for line in lines)
         # The copies that the nodes' disks are made from, one of each package.
-        thin += sum(package.thin_bytes for package in s.sheet.packages.each(node.role for node in nodes if node.value("datastore") == store.name))
+        thin += sum(
+            package.thin_bytes
+            for package in s.sheet.packages.each(
+                node.role for node in nodes if node.value("datastore") == store.name
+            )
+        )
         where = f"{store.name} on {host}" if host else f"{store.name} (shared)"
         remedy = Remedy(label="Choose another datastore for some nodes")
         if thin > store.free_bytes:
-            yield Finding(severity="blocker", code="room-thin", node=nodes[-1].id, column="datastore", host=host,
-                          message=f"{where} has {size_text(store.free_bytes)} free; all {len(nodes)} nodes together need {size_text(thin)} at once.",
-                          consequence="The disk would fill up in the middle of the run.", remedy=remedy)
+            yield Finding(
+                severity="blocker",
+                code="room-thin",
+                node=nodes[-1].id,
+                column="datastore",
+                host=host,
+                message=(
+                    f"{where} has {size_text(store.free_bytes)} free; all {len(nodes)} nodes"
+                    f" together need {size_text(thin)} at once."
+                ),
+                consequence="The disk would fill up in the middle of the run.",
+                remedy=remedy,
+            )
         elif full > store.free_bytes:
-            yield Finding(severity="caution", code="room-full", node=nodes[-1].id, column="datastore", host=host,
-                          message=f"{where} holds the nodes thin ({size_text(thin)}), but not when their disks fill ({size_text(full)} of"
-                                  f" {size_text(store.free_bytes)} free).",
-                          consequence="One day guests stop with write errors.", remedy=remedy)
-        elif store.capacity_bytes and (store.capacity_bytes - store.free_bytes + full) > WATERMARK * store.capacity_bytes:
-            yield Finding(severity="note", code="watermark", node=nodes[-1].id, column="datastore", host=host,
-                          message=f"{where} would be {round(100 * (store.capacity_bytes - store.free_bytes + full) / store.capacity_bytes)} %"
-                                  " full at worst.", consequence="Little room is left for anything else.")
+            yield Finding(
+                severity="caution",
+                code="room-full",
+                node=nodes[-1].id,
+                column="datastore",
+                host=host,
+                message=(
+                    f"{where} holds the nodes thin ({size_text(thin)}), but not when their disks"
+                    f" fill ({size_text(full)} of {size_text(store.free_bytes)} free)."
+                ),
+                consequence="One day guests stop with write errors.",
+                remedy=remedy,
+            )
+        elif (
+            store.capacity_bytes
+            and (store.capacity_bytes - store.free_bytes + full) > WATERMARK * store.capacity_bytes
+        ):
+            yield Finding(
+                severity="note",
+                code="watermark",
+                node=nodes[-1].id,
+                column="datastore",
+                host=host,
+                message=f"{where} would be {_percent_full(store, full)} % full at worst.",
+                consequence="Little room is left for anything else.",
+            )
 
 
 def _lying(s: Situation) -> Iterator[tuple[Node, str, str, int, int]]:
-    """(node, the column that says so, datastore, bytes at first, bytes when full) of what lies where."""
+    """(node, the column that says so, datastore, bytes at first, bytes when full) of what lies
+    where.
+    """
     columns = ["datastore", *(f"disk.{disk.id}.datastore" for disk in s.sheet.kit.extra_disks)]
     for node in s.sheet.nodes:
         for name, (thin, full) in node.by_store.items():
-            yield node, next((column for column in columns if node.value(column) == name), "datastore"), name, thin, full
+            yield (
+                node,
+                next((column for column in columns if node.value(column) == name), "datastore"),
+                name,
+                thin,
+                full,
+            )
 
 
 def overlays(s: Situation) -> Iterator[Finding]:
@@ -231,16 +462,29 @@ def overlays(s: Situation) -> Iterator[Finding]:
     if over:
         stores = list(dict.fromkeys(node.value("datastore") for node in over))
         where = ", ".join(stores[:4]) + (f" and {len(stores) - 4} more" if len(stores) > 4 else "")
-        yield Finding(severity="note", code="overlay", node=over[0].id, column="provisioning",
-                      message=f"The disks of {len(over)} {'node' if len(over) == 1 else 'nodes'} will hold only what differs from the package's copy on"
-                              f" {where}.",
-                      consequence="They are ready at once and small at first; the copy must stay as long as they live, and if it is damaged all of them are.",
-                      remedy=Remedy(label="Choose thin for disks that stand alone"))
+        yield Finding(
+            severity="note",
+            code="overlay",
+            node=over[0].id,
+            column="provisioning",
+            message=(
+                f"The disks of {len(over)} {'node' if len(over) == 1 else 'nodes'} will hold only"
+                f" what differs from the package's copy on {where}."
+            ),
+            consequence=(
+                "They are ready at once and small at first; the copy must stay as long as they"
+                " live, and if it is damaged all of them are."
+            ),
+            remedy=Remedy(label="Choose thin for disks that stand alone"),
+        )
 
 
 def networks(s: Situation) -> Iterator[Finding]:
     """The host carries the node's network."""
-    columns = [("network", 0), *((network_column(net.id, "network"), net.mtu) for net in s.sheet.kit.networks)]
+    columns = [
+        ("network", 0),
+        *((network_column(net.id, "network"), net.mtu) for net in s.sheet.kit.networks),
+    ]
     for node in s.sheet.nodes:
         facts = s.facts(node.value("host"))
         if facts is None or not facts.memory_bytes:
@@ -252,16 +496,37 @@ def networks(s: Situation) -> Iterator[Finding]:
                 continue
             if found is not None and found.active:
                 if mtu and found.mtu and found.mtu < mtu:
-                    yield Finding(severity="caution", code="network-mtu", node=node.id, column="host", host=facts.host,
-                                  message=f"{facts.host} carries {name} with an MTU of {found.mtu}; the kit wants {mtu}.",
-                                  consequence="Large packets are lost on the way, and transfers hang.",
-                                  remedy=Remedy(label="Raise the MTU, or choose another network"))
+                    yield Finding(
+                        severity="caution",
+                        code="network-mtu",
+                        node=node.id,
+                        column="host",
+                        host=facts.host,
+                        message=(
+                            f"{facts.host} carries {name} with an MTU of {found.mtu}; the kit wants"
+                            f" {mtu}."
+                        ),
+                        consequence="Large packets are lost on the way, and transfers hang.",
+                        remedy=Remedy(label="Raise the MTU, or choose another network"),
+                    )
                 continue
             have = ", ".join(net.name for net in facts.networks if net.active) or "none"
-            yield Finding(severity="blocker", code="network-missing", node=node.id, column="host", host=facts.host,
-                          message=f"{facts.host} does not carry network {name}{' (it is stopped there)' if found else ''}; it has {have}.",
-                          consequence="The guest would be defined, but not start.",
-                          remedy=Remedy(label="Let placement choose the host", edit=Edit(path=("nodes", node.id, "host"))))
+            yield Finding(
+                severity="blocker",
+                code="network-missing",
+                node=node.id,
+                column="host",
+                host=facts.host,
+                message=(
+                    f"{facts.host} does not carry network"
+                    f" {name}{' (it is stopped there)' if found else ''}; it has {have}."
+                ),
+                consequence="The guest would be defined, but not start.",
+                remedy=Remedy(
+                    label="Let placement choose the host",
+                    edit=Edit(path=("nodes", node.id, "host")),
+                ),
+            )
 
 
 def apart(s: Situation) -> Iterator[Finding]:
@@ -275,15 +540,29 @@ def apart(s: Situation) -> Iterator[Finding]:
             if not host:
                 continue
             if host in seen:
-                yield Finding(severity="blocker", code="apart", node=node.id, column="host", host=host,
-                              message=f"{node.name} and {seen[host].name} both stand on {host}; nodes of role {role.label} are kept apart.",
-                              consequence=f"If {host} is lost, both are lost.",
-                              remedy=Remedy(label="Let placement choose the host", edit=Edit(path=("nodes", node.id, "host"))))
+                yield Finding(
+                    severity="blocker",
+                    code="apart",
+                    node=node.id,
+                    column="host",
+                    host=host,
+                    message=(
+                        f"{node.name} and {seen[host].name} both stand on {host}; nodes of role"
+                        f" {role.label} are kept apart."
+                    ),
+                    consequence=f"If {host} is lost, both are lost.",
+                    remedy=Remedy(
+                        label="Let placement choose the host",
+                        edit=Edit(path=("nodes", node.id, "host")),
+                    ),
+                )
             seen.setdefault(host, node)
 
 
 def names_taken(s: Situation) -> Iterator[Finding]:
-    """No guest of that name exists on any host of the bay, unless the run that is checked made it."""
+    """No guest of that name exists on any host of the bay, unless the run that is checked
+    made it.
+    """
     wanted = {node.name: node for node in s.sheet.nodes}
     for host in s.estate.bay(s.sheet.plan.bay):
         facts = s.facts(host.name)
@@ -292,28 +571,53 @@ def names_taken(s: Situation) -> Iterator[Finding]:
             if node is None or (guest.mark and guest.mark.run == s.own_run and s.own_run):
                 continue
             if guest.mark:
-                message = f"A guest {guest.name} stands on {host.name}; run {guest.mark.run} of ours made it."
+                message = (
+                    f"A guest {guest.name} stands on {host.name}; run {guest.mark.run} of ours"
+                    " made it."
+                )
                 remedy = Remedy(label=f"Roll back run {guest.mark.run}, or rename the node")
             else:
-                message = f"A guest {guest.name} stands on {host.name}; it is not ours and stays untouched."
+                message = (
+                    f"A guest {guest.name} stands on {host.name}; it is not ours and stays"
+                    " untouched."
+                )
                 remedy = Remedy(label="Rename the node")
-            yield Finding(severity="blocker", code="guest-exists", node=node.id, column="name", host=host.name, message=message,
-                          consequence="Names are unique; defining the node would fail.", remedy=remedy)
+            yield Finding(
+                severity="blocker",
+                code="guest-exists",
+                node=node.id,
+                column="name",
+                host=host.name,
+                message=message,
+                consequence="Names are unique; defining the node would fail.",
+                remedy=remedy,
+            )
 
 
 def outside(s: Situation) -> Iterator[Finding]:
     """Places beyond the plan that nodes need were reached when they were tried."""
     for label, name, port, purpose in places(s.sheet):
         if why := s.unreached.get(f"{name}:{port}"):
-            yield Finding(severity="caution", code="outside-unreached", message=f"{label} ({name}:{port}) was not reached: {why}.",
-                          consequence=f"Nodes need it: {purpose}." if purpose else "Nodes need it.",
-                          remedy=Remedy(label="Open the way, or correct the name; then check against the world again"))
+            yield Finding(
+                severity="caution",
+                code="outside-unreached",
+                message=f"{label} ({name}:{port}) was not reached: {why}.",
+                consequence=f"Nodes need it: {purpose}." if purpose else "Nodes need it.",
+                remedy=Remedy(
+                    label="Open the way, or correct the name; then check against the world again"
+                ),
+            )
 
 
 def places(sheet: Sheet) -> list[tuple[str, str, int, str]]:
     """(label, host, port, purpose) of each place beyond the plan that can be tried by TCP."""
-    found = {(place.label, name, place.port, place.purpose) for place in sheet.kit.outside if place.protocol == "tcp" for node in sheet.nodes[:1]
-             if (name := filled(place.host, node, sheet).strip(". "))}
+    found = {
+        (place.label, name, place.port, place.purpose)
+        for place in sheet.kit.outside
+        if place.protocol == "tcp"
+        for node in sheet.nodes[:1]
+        if (name := filled(place.host, node, sheet).strip(". "))
+    }
     return sorted(found)
 
 
@@ -324,7 +628,24 @@ def answering(s: Situation) -> Iterator[Finding]:
         evidence = s.answering.get(value)
         if evidence:
             address = give(node.value(column.removesuffix("address") + "pool")) if node else ""
-            yield Finding(severity="blocker", code="address-answers", node=node.id if node else "", column=column,
-                          message=f"{value} answers already ({evidence}).",
-                          consequence="Two machines with one address: neither can be reached reliably.",
-                          remedy=Remedy(label=f"Use {address}", edit=Edit(path=("nodes", node.id, column), value=address)) if node and address else None)
+            yield Finding(
+                severity="blocker",
+                code="address-answers",
+                node=node.id if node else "",
+                column=column,
+                message=f"{value} answers already ({evidence}).",
+                consequence="Two machines with one address: neither can be reached reliably.",
+                remedy=(
+                    Remedy(
+                        label=f"Use {address}",
+                        edit=Edit(path=("nodes", node.id, column), value=address),
+                    )
+                    if node and address
+                    else None
+                ),
+            )
+
+
+def _percent_full(store: Datastore, more: int) -> int:
+    """How full a datastore would be with `more` bytes on it, in percent."""
+    return round(100 * (store.capacity_bytes - store.free_bytes + more) / store.capacity_bytes)

@@ -1,4 +1,6 @@
-"""Converting a disk to a qcow2 stream for a datastore. Memory: about a MiB, whatever the disk's size. Holes are neither read nor sent."""
+"""Converting a disk to a qcow2 stream for a datastore. Memory: about a MiB, whatever the disk's
+size. Holes are neither read nor sent.
+"""
 
 from __future__ import annotations
 
@@ -27,7 +29,9 @@ class Conversion:
         return self.shape.file_bytes
 
     def stream(self, start: int = 0) -> Iterator[bytes]:
-        """The qcow2 file from byte `start` on. Deterministic: the same package gives the same bytes."""
+        """The qcow2 file from byte `start` on. Deterministic: the same package gives the same
+        bytes.
+        """
         return qcow2.stream(self.shape, self.image, start)
 
 

@@ -1,6 +1,8 @@
-"""What every disk format looks like from outside: a capacity, the list of clusters that hold data, and a way to read them.
+"""What every disk format looks like from outside: a capacity, the list of clusters that hold data,
+and a way to read them.
 
-Clusters are 64 KiB, whatever the format's own unit is, so that writers, uploads and digests share one pass. Reading is safe from several threads.
+Clusters are 64 KiB, whatever the format's own unit is, so that writers, uploads and digests share
+one pass. Reading is safe from several threads.
 """
 
 from __future__ import annotations
@@ -17,13 +19,15 @@ MAX_CAPACITY = 64 << 40
 
 
 class Image(ABC):
-    """A disk. `units`: ascending indices of the format's own units (`unit_bytes` each) that hold data; all else reads as zeros."""
+    """A disk. `units`: ascending indices of the format's own units (`unit_bytes` each) that hold
+    data; all else reads as zeros.
+    """
 
     kind: str
     capacity_bytes: int
     unit_bytes: int
     units: NDArray[np.int64]
-    packed = False                                 # whether units are compressed
+    packed = False  # whether units are compressed
     notes: tuple[str, ...] = ()
 
     @abstractmethod
@@ -51,7 +55,7 @@ class Image(ABC):
     def read(self, clusters: Sequence[int]) -> list[bytes]:
         """The given clusters, ascending. Raises FormatError."""
         if self.unit_bytes == CLUSTER:
-            return [self.read_unit(cluster)[:self.length(cluster)] for cluster in clusters]
+            return [self.read_unit(cluster)[: self.length(cluster)] for cluster in clusters]
         if self.unit_bytes > CLUSTER:
             per, out, held, data = self.unit_bytes // CLUSTER, [], -1, b""
             for cluster in clusters:
@@ -59,31 +63,35 @@ class Image(ABC):
                     held = cluster // per
                     data = self.read_unit(held)
                 at = cluster % per * CLUSTER
-                out.append(data[at:at + self.length(cluster)])
+                out.append(data[at : at + self.length(cluster)])
             return out
         return [self._joined(cluster) for cluster in clusters]
 
     def _joined(self, cluster: int) -> bytes:
         buffer = bytearray(CLUSTER)
         self.lay_over(cluster, buffer)
-        return bytes(buffer[:self.length(cluster)])
+        return bytes(buffer[: self.length(cluster)])
 
     def lay_over(self, cluster: int, buffer: bytearray) -> None:
-        """Write what this disk holds of a cluster into a 64 KiB buffer, leaving the rest of it as it is."""
+        """Write what this disk holds of a cluster into a 64 KiB buffer, leaving the rest of it as
+        it is.
+        """
         if self.unit_bytes >= CLUSTER:
             if cluster * CLUSTER // self.unit_bytes in self._present:
                 data = self.read([cluster])[0]
-                buffer[:len(data)] = data
+                buffer[: len(data)] = data
             return
         per = CLUSTER // self.unit_bytes
         for unit in range(cluster * per, (cluster + 1) * per):
             if unit in self._present:
                 at = unit % per * self.unit_bytes
-                buffer[at:at + self.unit_bytes] = self.read_unit(unit)
+                buffer[at : at + self.unit_bytes] = self.read_unit(unit)
 
 
 class Layered(Image):
-    """A disk that holds only what differs from its parent. `zeros`: units of the child that were written with zeros."""
+    """A disk that holds only what differs from its parent. `zeros`: units of the child that were
+    written with zeros.
+    """
 
     def __init__(self, child: Image, parent: Image) -> None:
         self.child, self.parent = child, parent

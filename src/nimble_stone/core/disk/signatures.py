@@ -1,4 +1,6 @@
-"""Containers and archives that are not read, told by signatures at the head and the tail of a file, so that none of them passes for a raw disk."""
+"""Containers and archives that are not read, told by signatures at the head and the tail of a file,
+so that none of them passes for a raw disk.
+"""
 
 from __future__ import annotations
 
@@ -27,7 +29,8 @@ _KNOWN = (
     _Signature(b"vhdxfile", 0, "a VHDX disk image"),
     _Signature(b"conectix", 0, "a VHD disk image"),
     _Signature(b"conectix", -512, "a fixed VHD disk image"),
-    _Signature(b"conectix", -511, "a fixed VHD disk image"),          # an early writer left the last byte out
+    # an early writer left the last byte out
+    _Signature(b"conectix", -511, "a fixed VHD disk image"),
     _Signature(b"QED\0", 0, "a QED disk image"),
     _Signature(b"WithoutFreeSpace", 0, "a Parallels disk image"),
     _Signature(b"WithouFreSpacExt", 0, "a Parallels disk image"),
@@ -50,13 +53,15 @@ _KNOWN = (
 
 
 def unread(source: Source) -> str:
-    """What a file is that is neither a disk nor a container that is read, with its article; '' when no signature tells. Cost: two short reads."""
+    """What a file is that is neither a disk nor a container that is read, with its article; '' when
+    no signature tells. Cost: two short reads.
+    """
     size = source.size_bytes
     head = source.read_at(0, min(HEAD, size))
     tail = source.read_at(max(0, size - TAIL), min(TAIL, size))
     for one in _KNOWN:
         within, at = (tail, len(tail) + one.at) if one.at < 0 else (head, one.at)
-        if at >= 0 and within[at:at + len(one.mark)] == one.mark:
+        if at >= 0 and within[at : at + len(one.mark)] == one.mark:
             return one.name
     if _is_text(head) and _is_text(tail):
         return "text"
@@ -64,11 +69,14 @@ def unread(source: Source) -> str:
 
 
 def _is_text(part: bytes) -> bool:
-    """Printable characters only (ASCII or what UTF-8 makes of others); a disk has zeros in it sooner or later."""
+    """Printable characters only (ASCII or what UTF-8 makes of others); a disk has zeros in it
+    sooner or later.
+    """
     if not part or not set(part) <= _TEXT:
         return False
     try:
-        codecs.getincrementaldecoder("utf-8")().decode(part.lstrip(_CONTINUED))          # both ends may cut a character
+        # both ends may cut a character
+        codecs.getincrementaldecoder("utf-8")().decode(part.lstrip(_CONTINUED))
     except UnicodeDecodeError:
         return False
     return True

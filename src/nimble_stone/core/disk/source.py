@@ -1,4 +1,6 @@
-"""Where bytes come from: anything with a size that can be read at an offset, from several threads at once."""
+"""Where bytes come from: anything with a size that can be read at an offset, from several threads
+at once.
+"""
 
 from __future__ import annotations
 
@@ -10,7 +12,9 @@ from nimble_stone.core.errors import FormatError
 
 
 class Source(Protocol):
-    """Random access to bytes. `size_bytes` is fixed; `read_at` returns exactly `length` bytes or raises FormatError."""
+    """Random access to bytes. `size_bytes` is fixed; `read_at` returns exactly `length` bytes or
+    raises FormatError.
+    """
 
     @property
     def size_bytes(self) -> int: ...
@@ -24,7 +28,9 @@ class Source(Protocol):
 
 def short(offset: int) -> FormatError:
     """The error of a source that ends before what is asked of it."""
-    return FormatError("the disk file ends before its content does", code="disk-truncated", place=f"byte {offset}")
+    return FormatError(
+        "the disk file ends before its content does", code="disk-truncated", place=f"byte {offset}"
+    )
 
 
 class BytesSource:
@@ -40,7 +46,7 @@ class BytesSource:
 
     def read_at(self, offset: int, length: int) -> bytes:
         """Exactly `length` bytes at `offset`; FormatError when they are not there."""
-        piece = self._data[offset:offset + length]
+        piece = self._data[offset : offset + length]
         if offset < 0 or len(piece) != length:
             raise short(offset)
         return piece
@@ -102,7 +108,11 @@ class Window:
     def read_at(self, offset: int, length: int) -> bytes:
         """Exactly `length` bytes; FormatError when they are not there."""
         if offset < 0 or offset + length > self.size_bytes:
-            raise FormatError("the disk file ends before its content does", code="disk-truncated", place=f"byte {offset}")
+            raise FormatError(
+                "the disk file ends before its content does",
+                code="disk-truncated",
+                place=f"byte {offset}",
+            )
         return self._source.read_at(self._offset + offset, length)
 
     def data_ranges(self) -> Iterator[tuple[int, int]]:

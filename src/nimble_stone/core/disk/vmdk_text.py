@@ -1,6 +1,7 @@
 """VMDK made of several files: a text that names extents, flat or sparse, whole or split.
 
-Names in the text are only looked up among the files that came with it; nothing is ever opened because a disk says so.
+Names in the text are only looked up among the files that came with it; nothing is ever opened
+because a disk says so.
 """
 
 from __future__ import annotations
@@ -17,7 +18,11 @@ from nimble_stone.core.disk.vmdk import SECTOR, VmdkImage
 from nimble_stone.core.errors import FormatError
 
 MAX_TEXT = 1 << 20
-_EXTENT = re.compile(r'^\s*(RW|RDONLY|NOACCESS)\s+(\d{1,15})\s+([A-Z]{3,16})\s*(?:"([^"]{1,255})")?\s*(\d{1,15})?\s*$', re.MULTILINE)
+_EXTENT = re.compile(
+    r"^\s*(RW|RDONLY|NOACCESS)\s+(\d{1,15})\s+([A-Z]{3,16})"
+    r'\s*(?:"([^"]{1,255})")?\s*(\d{1,15})?\s*$',
+    re.MULTILINE,
+)
 
 
 class _Zeros:
@@ -49,10 +54,14 @@ class _Split(Image):
         sizes = {part.unit_bytes for part in parts}
         starts = np.cumsum([0, *(part.capacity_bytes for part in parts)])
         if len(sizes) != 1 or any(int(start) % parts[0].unit_bytes for start in starts[:-1]):
-            raise FormatError("the extents of the VMDK do not share one grain size", code="vmdk-extents")
+            raise FormatError(
+                "the extents of the VMDK do not share one grain size", code="vmdk-extents"
+            )
         self.unit_bytes, self.capacity_bytes = parts[0].unit_bytes, int(starts[-1])
         self._first = [int(start) // self.unit_bytes for start in starts[:-1]]
-        self.units = np.concatenate([part.units + first for part, first in zip(parts, self._first, strict=True)]).astype(np.int64)
+        self.units = np.concatenate(
+            [part.units + first for part, first in zip(parts, self._first, strict=True)]
+        ).astype(np.int64)
 
     def read_unit(self, unit: int) -> bytes:
         """One grain of whichever extent holds it."""
@@ -66,24 +75,43 @@ def extents(text: str) -> list[str]:
 
 
 def open_text(text: str, files: Mapping[str, Source]) -> Image:
-    """The disk a VMDK text describes. Raises FormatError for a missing extent, mixed kinds, or a parent."""
+    """The disk a VMDK text describes. Raises FormatError for a missing extent, mixed kinds, or a
+    parent.
+    """
     found = re.search(r"^\s*parentCID\s*=\s*([0-9a-fA-F]{1,8})", text, re.MULTILINE)
     if found and int(found[1], 16) != 0xFFFF_FFFF:
-        raise FormatError("the VMDK holds only what differs from a parent, which did not come with it", code="disk-backing")
+        raise FormatError(
+            "the VMDK holds only what differs from a parent, which did not come with it",
+            code="disk-backing",
+        )
     rows = _EXTENT.findall(text)
     if not rows:
         raise FormatError("the VMDK text names no extents", code="vmdk-extents")
     if len(rows) > 2_000 or sum(int(row[1]) for row in rows) * SECTOR > MAX_CAPACITY:
-        raise FormatError("the VMDK text names more than 2,000 extents or 64 TiB", code="vmdk-extents")
+        raise FormatError(
+            "the VMDK text names more than 2,000 extents or 64 TiB", code="vmdk-extents"
+        )
 
     def source(name: str) -> Source:
         if name not in files:
-            raise FormatError(f"the extent “{name[:80]}” did not come with the VMDK", code="vmdk-extents", hint="Give all files of the disk together.")
+            raise FormatError(
+                f"the extent “{name[:80]}” did not come with the VMDK",
+                code="vmdk-extents",
+                hint="Give all files of the disk together.",
+            )
         return files[name]
 
     kinds = {row[2] for row in rows}
-    if unread := sorted(kind for kind in kinds if kind != "SPARSE" and ("SPARSE" in kind or "RDM" in kind or "RAW" in kind)):
-        raise FormatError(f"extents of kind {unread[0]} are not read", code="vmdk-extents", hint="Convert the disk to one file first.")
+    if unread := sorted(
+        kind
+        for kind in kinds
+        if kind != "SPARSE" and ("SPARSE" in kind or "RDM" in kind or "RAW" in kind)
+    ):
+        raise FormatError(
+            f"extents of kind {unread[0]} are not read",
+            code="vmdk-extents",
+            hint="Convert the disk to one file first.",
+        )
     if kinds == {"SPARSE"}:
         parts = [VmdkImage(source(row[3])) for row in rows]
         if len(parts) == 1:
@@ -99,7 +127,9 @@ def open_text(text: str, files: Mapping[str, Source]) -> Image:
             continue
         whole = source(name)
         if int(offset or 0) * SECTOR + size > whole.size_bytes:
-            raise FormatError(f"extent “{name[:80]}” is shorter than the VMDK says", code="disk-truncated")
+            raise FormatError(
+                f"extent “{name[:80]}” is shorter than the VMDK says", code="disk-truncated"
+            )
         flat.append(Window(whole, int(offset or 0) * SECTOR, size))
     image = RawImage(ConcatSource(flat))
     image.kind = "vmdk-flat"

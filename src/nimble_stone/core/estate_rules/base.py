@@ -11,13 +11,26 @@ from nimble_stone.core.estate import Estate, Facts, Host, Machine, MachineFacts,
 from nimble_stone.core.findings import Severity
 from nimble_stone.core.groundwork import Action
 
-Group = Literal["reach", "compute", "memory", "storage", "network", "time", "names", "security", "leftovers", "machines"]
+Group = Literal[
+    "reach",
+    "compute",
+    "memory",
+    "storage",
+    "network",
+    "time",
+    "names",
+    "security",
+    "leftovers",
+    "machines",
+]
 Key = TypeVar("Key", bound=Hashable)
 Made = TypeVar("Made")
 
 
 class Broken(NamedTuple):
-    """What a rule found: how bad, what, what to do in words, and the groundwork that does it where there is one."""
+    """What a rule found: how bad, what, what to do in words, and the groundwork that does it where
+    there is one.
+    """
 
     severity: Severity
     message: str
@@ -29,10 +42,18 @@ Found = Iterator[Broken]
 
 
 class Ground:
-    """What rules look at: the estate with facts, the time now (epoch seconds), the runs of ours that may have guests, and which
-    keyring entries are private keys. Bays are gathered once, so that judging is linear in the hosts for most rules."""
+    """What rules look at: the estate with facts, the time now (epoch seconds), the runs of ours
+    that may have guests, and which
+    keyring entries are private keys. Bays are gathered once, so that judging is linear in the hosts
+    for most rules."""
 
-    def __init__(self, estate: Estate, now: float, live_runs: Collection[str] = (), keys: Collection[str] = ()) -> None:
+    def __init__(
+        self,
+        estate: Estate,
+        now: float,
+        live_runs: Collection[str] = (),
+        keys: Collection[str] = (),
+    ) -> None:
         self.estate, self.now, self.live_runs, self.keys = estate, now, live_runs, keys
         self._bays: dict[tuple[str, str], list[Facts]] = {}
         for host in sorted(estate.hosts, key=lambda h: h.name):
@@ -47,8 +68,12 @@ class Ground:
         self._settings = {(setting.bay, setting.rule): setting for setting in estate.settings}
         self._usual: dict[tuple[str, str, str], object] = {}
         self.hosts = {host.name: host for host in estate.hosts}
-        self.hostnames = Counter(facts.hostname for facts in estate.facts.values() if facts.hostname)
-        self.machine_ids = Counter(facts.machine_id for facts in estate.facts.values() if facts.machine_id)
+        self.hostnames = Counter(
+            facts.hostname for facts in estate.facts.values() if facts.hostname
+        )
+        self.machine_ids = Counter(
+            facts.machine_id for facts in estate.facts.values() if facts.machine_id
+        )
         self.care = {care.place: care for care in estate.stores}
 
     def bay_of(self, host: Host) -> list[Facts]:
@@ -75,12 +100,18 @@ class Ground:
             self._usual[key] = make()
         return self._usual[key]  # type: ignore[return-value]
 
-    def usual(self, host: Host, what: str, values: Callable[[], Iterable[Key | None]]) -> Key | None:
-        """What most of a bay has; the greater of two that are equally common. Worked out once per bay."""
+    def usual(
+        self, host: Host, what: str, values: Callable[[], Iterable[Key | None]]
+    ) -> Key | None:
+        """What most of a bay has; the greater of two that are equally common. Worked out once per
+        bay.
+        """
         key = (host.site, host.bay, what)
         if key not in self._usual:
             counted = Counter(value for value in values() if value)
-            self._usual[key] = max(counted, key=lambda value: (counted[value], str(value)), default=None)
+            self._usual[key] = max(
+                counted, key=lambda value: (counted[value], str(value)), default=None
+            )
         return self._usual[key]  # type: ignore[return-value]
 
 
@@ -99,7 +130,9 @@ class Violation:
 
 @dataclass(frozen=True)
 class HostRule:
-    """A rule: what it asks for, why, how it is measured, and the function that looks. `limit` with its unit where a bay may set it."""
+    """A rule: what it asks for, why, how it is measured, and the function that looks. `limit` with
+    its unit where a bay may set it.
+    """
 
     id: str
     group: Group

@@ -1,4 +1,6 @@
-"""Rules about a host's own answer, its processors, memory, clock, names, login and what was left behind."""
+"""Rules about a host's own answer, its processors, memory, clock, names, login and what was left
+behind.
+"""
 
 from __future__ import annotations
 
@@ -12,56 +14,101 @@ from nimble_stone.core.units import size_text, time_text
 
 def _answers(g: Ground, host: Host, facts: Facts) -> Found:
     if facts.trouble:
-        yield Broken("blocker", facts.trouble, "See whether it is up and the login is right, then read it again.")
+        yield Broken(
+            "blocker",
+            facts.trouble,
+            "See whether it is up and the login is right, then read it again.",
+        )
 
 
 def _fresh(g: Ground, host: Host, facts: Facts) -> Found:
     if known(facts) and g.now - facts.read_at > g.limit(host, "fresh") * 3600:
-        yield Broken("caution", f"it was read {time_text(g.now - facts.read_at)} ago", "Read it again.")
+        yield Broken(
+            "caution", f"it was read {time_text(g.now - facts.read_at)} ago", "Read it again."
+        )
 
 
 def _identity(g: Ground, host: Host, facts: Facts) -> Found:
     for what, counted in (("hostname", g.hostnames), ("machine_id", g.machine_ids)):
         value = getattr(facts, what)
         if value and counted[value] > 1:
-            other = next((name for name, theirs in g.estate.facts.items() if name != host.name and getattr(theirs, what) == value), None)
+            other = next(
+                (
+                    name
+                    for name, theirs in g.estate.facts.items()
+                    if name != host.name and getattr(theirs, what) == value
+                ),
+                None,
+            )
             if other:
-                called = f"calls itself {value}" if what == "hostname" else f"has the machine identity {value[:12]}…"
-                yield Broken("blocker", f"it {called}, and so does {other}: one machine under two names, or a copy", "Retire one of them, or rename it.")
+                called = (
+                    f"calls itself {value}"
+                    if what == "hostname"
+                    else f"has the machine identity {value[:12]}…"
+                )
+                yield Broken(
+                    "blocker",
+                    f"it {called}, and so does {other}: one machine under two names, or a copy",
+                    "Retire one of them, or rename it.",
+                )
                 return
 
 
 def _named(g: Ground, host: Host, facts: Facts) -> Found:
     if facts.hostname and facts.hostname.split(".")[0].lower() != host.name.split(".")[0]:
-        yield Broken("note", f"it calls itself {facts.hostname}", "Rename it here or there, so that people mean the same machine.")
+        yield Broken(
+            "note",
+            f"it calls itself {facts.hostname}",
+            "Rename it here or there, so that people mean the same machine.",
+        )
 
 
 def _rights(g: Ground, host: Host, facts: Facts) -> Found:
     for text in facts.unread:
-        yield Broken("note", f"could not be read with this account: {text}", "Use an account with that right, or live without it.")
+        yield Broken(
+            "note",
+            f"could not be read with this account: {text}",
+            "Use an account with that right, or live without it.",
+        )
 
 
 def _virtualizes(g: Ground, host: Host, facts: Facts) -> Found:
     if facts.domain_type == "qemu":
-        yield Broken("caution", f"guests run in software emulation: {facts.domain_reason}", "Switch hardware virtualization on in the firmware.")
+        yield Broken(
+            "caution",
+            f"guests run in software emulation: {facts.domain_reason}",
+            "Switch hardware virtualization on in the firmware.",
+        )
 
 
 def _virtualization_on(g: Ground, host: Host, facts: Facts) -> Found:
     if facts.sockets and not facts.virtualization:
-        yield Broken("caution", "its processors show no virtualization", "Switch VT-x or AMD-V on in the firmware.")
+        yield Broken(
+            "caution",
+            "its processors show no virtualization",
+            "Switch VT-x or AMD-V on in the firmware.",
+        )
 
 
 def _recent(g: Ground, host: Host, facts: Facts) -> Found:
     match = re.search(r"(\d{1,3})\.(\d{1,3})", facts.hypervisor)
     least = g.limit(host, "recent")
     if match and float(f"{match[1]}.{match[2]}") < least:
-        yield Broken("caution", f"it runs {facts.hypervisor}; at least {least:g} is asked for", "Bring it to a newer version.")
+        yield Broken(
+            "caution",
+            f"it runs {facts.hypervisor}; at least {least:g} is asked for",
+            "Bring it to a newer version.",
+        )
 
 
 def _same_version(g: Ground, host: Host, facts: Facts) -> Found:
     usual = g.usual(host, "hypervisor", lambda: (other.hypervisor for other in g.bay_of(host)))
     if facts.hypervisor and facts.hypervisor != usual:
-        yield Broken("caution", f"it runs {facts.hypervisor}, most of its bay {usual}", "Bring the bay to one version.")
+        yield Broken(
+            "caution",
+            f"it runs {facts.hypervisor}, most of its bay {usual}",
+            "Bring the bay to one version.",
+        )
 
 
 def _same_processor(g: Ground, host: Host, facts: Facts) -> Found:
@@ -73,26 +120,42 @@ def _same_processor(g: Ground, host: Host, facts: Facts) -> Found:
 def _same_kernel(g: Ground, host: Host, facts: Facts) -> Found:
     usual = g.usual(host, "kernel", lambda: (other.kernel for other in g.bay_of(host)))
     if facts.kernel and facts.kernel != usual:
-        yield Broken("note", f"its kernel is {facts.kernel}, most of its bay run {usual}", "Bring the bay to one kernel.")
+        yield Broken(
+            "note",
+            f"its kernel is {facts.kernel}, most of its bay run {usual}",
+            "Bring the bay to one kernel.",
+        )
 
 
 def _overcommit(g: Ground, host: Host, facts: Facts) -> Found:
     promised = sum(guest.vcpu for guest in facts.guests if guest.running)
     most = g.limit(host, "overcommit")
     if facts.threads and promised > most * facts.threads:
-        yield Broken("caution", f"{promised} vCPU are promised on {facts.threads} threads, more than {most:g} each", "Move a guest.")
+        yield Broken(
+            "caution",
+            f"{promised} vCPU are promised on {facts.threads} threads, more than {most:g} each",
+            "Move a guest.",
+        )
 
 
 def _load(g: Ground, host: Host, facts: Facts) -> Found:
     if facts.threads and facts.load > g.limit(host, "load") * facts.threads:
-        yield Broken("caution", f"its load is {facts.load:g} on {facts.threads} threads", "See what keeps it busy.")
+        yield Broken(
+            "caution",
+            f"its load is {facts.load:g} on {facts.threads} threads",
+            "See what keeps it busy.",
+        )
 
 
 def _reserve(g: Ground, host: Host, facts: Facts) -> Found:
     most = int(facts.memory_bytes * (1 - HOST_RESERVE))
     if known(facts) and facts.used_memory_bytes > most:
-        yield Broken("blocker", f"guests were given {size_text(facts.used_memory_bytes)} of {size_text(facts.memory_bytes)}: the hypervisor itself has"
-                                " too little", "Stop or move a guest.")
+        yield Broken(
+            "blocker",
+            f"guests were given {size_text(facts.used_memory_bytes)} of"
+            f" {size_text(facts.memory_bytes)}: the hypervisor itself has too little",
+            "Stop or move a guest.",
+        )
 
 
 def _one_lost(g: Ground, host: Host, facts: Facts) -> Found:
@@ -100,8 +163,12 @@ def _one_lost(g: Ground, host: Host, facts: Facts) -> Found:
     total = g.usual(host, "room", lambda: [sum(_room(other) for other in bay)]) or 0
     room = total - _room(facts)
     if known(facts) and len(bay) > 1 and facts.used_memory_bytes > room:
-        yield Broken("caution", f"if it is lost, its guests ({size_text(facts.used_memory_bytes)}) do not fit on the rest of the bay"
-                                f" ({size_text(room)} free)", "Add a host, or spread the guests over more bays.")
+        yield Broken(
+            "caution",
+            f"if it is lost, its guests ({size_text(facts.used_memory_bytes)}) do not fit on the"
+            f" rest of the bay ({size_text(room)} free)",
+            "Add a host, or spread the guests over more bays.",
+        )
 
 
 def _room(facts: Facts) -> int:
@@ -110,14 +177,26 @@ def _room(facts: Facts) -> int:
 
 def _swap(g: Ground, host: Host, facts: Facts) -> Found:
     if facts.swap_used_bytes > g.limit(host, "swap") * (1 << 20):
-        yield Broken("caution", f"{size_text(facts.swap_used_bytes)} of its memory lies on disk (swap)", "Stop or move a guest; swapped guests answer late.")
+        yield Broken(
+            "caution",
+            f"{size_text(facts.swap_used_bytes)} of its memory lies on disk (swap)",
+            "Stop or move a guest; swapped guests answer late.",
+        )
 
 
 def _time_source(g: Ground, host: Host, facts: Facts) -> Found:
     if facts.time is not None and not facts.time.source:
-        server = g.usual(host, "time", lambda: (other.time.source if other.time else None for other in g.bay_of(host)))
-        yield Broken("caution", "its clock follows no time server", f"Let it follow {server}, as its bay does." if server else "Give it a time server.",
-                     TimeSource(host=host.name, server=server) if server else None)
+        server = g.usual(
+            host,
+            "time",
+            lambda: (other.time.source if other.time else None for other in g.bay_of(host)),
+        )
+        yield Broken(
+            "caution",
+            "its clock follows no time server",
+            f"Let it follow {server}, as its bay does." if server else "Give it a time server.",
+            TimeSource(host=host.name, server=server) if server else None,
+        )
 
 
 def _clock(g: Ground, host: Host, facts: Facts) -> Found:
@@ -125,12 +204,19 @@ def _clock(g: Ground, host: Host, facts: Facts) -> Found:
         return
     off, sure = abs(facts.time.offset_s), facts.time.uncertain_s
     if off - sure > g.limit(host, "clock"):
-        yield Broken("blocker" if off > 300 else "caution", f"its clock is {off:.1f} s {'ahead of' if facts.time.offset_s > 0 else 'behind'} ours",
-                     "Give it a time server; certificates and clusters depend on the time.")
+        yield Broken(
+            "blocker" if off > 300 else "caution",
+            f"its clock is {off:.1f} s {'ahead of' if facts.time.offset_s > 0 else 'behind'} ours",
+            "Give it a time server; certificates and clusters depend on the time.",
+        )
 
 
 def _same_time(g: Ground, host: Host, facts: Facts) -> Found:
-    usual = g.usual(host, "time", lambda: (other.time.source if other.time else None for other in g.bay_of(host)))
+    usual = g.usual(
+        host,
+        "time",
+        lambda: (other.time.source if other.time else None for other in g.bay_of(host)),
+    )
     if facts.time is not None and facts.time.source and usual and facts.time.source != usual:
         yield Broken("note", f"it follows {facts.time.source}, most of its bay {usual}")
 
@@ -144,22 +230,42 @@ def _resolves(g: Ground, host: Host, facts: Facts) -> Found:
         if not seen:
             lost.append(other.name)
             known_as = g.estate.facts[other.name].hostname if other.name in g.estate.facts else ""
-            names = tuple(dict.fromkeys(name for name in (known_as.lower(), other.name) if re.fullmatch(r"[a-z0-9]([a-z0-9.-]*[a-z0-9])?", name)))
+            names = tuple(
+                dict.fromkeys(
+                    name
+                    for name in (known_as.lower(), other.name)
+                    if re.fullmatch(r"[a-z0-9]([a-z0-9.-]*[a-z0-9])?", name)
+                )
+            )
             records.append({"address": other.address, "names": names})
         elif seen != other.address:
             wrong.append(f"{other.name} as {seen}")
     if wrong:
-        yield Broken("caution", f"it finds {listed(wrong)}, which is not the address here", "Correct the name server or its hosts file.")
+        yield Broken(
+            "caution",
+            f"it finds {listed(wrong)}, which is not the address here",
+            "Correct the name server or its hosts file.",
+        )
     if lost:
-        yield Broken("caution", f"it does not know the name{'s' if len(lost) > 1 else ''} {listed(lost)} of its bay",
-                     "Put name records on it, or into its name server.",
-                     AddNames(host=host.name, records=tuple(NameRecord.model_validate(record) for record in records)))
+        yield Broken(
+            "caution",
+            f"it does not know the name{'s' if len(lost) > 1 else ''} {listed(lost)} of its bay",
+            "Put name records on it, or into its name server.",
+            AddNames(
+                host=host.name,
+                records=tuple(NameRecord.model_validate(record) for record in records),
+            ),
+        )
 
 
 def _same_resolvers(g: Ground, host: Host, facts: Facts) -> Found:
     usual = g.usual(host, "resolvers", lambda: (other.resolvers for other in g.bay_of(host)))
     if facts.resolvers and usual and facts.resolvers != usual:
-        yield Broken("note", f"it asks {listed(list(facts.resolvers))} for names, most of its bay {listed(list(usual))}")
+        yield Broken(
+            "note",
+            f"it asks {listed(list(facts.resolvers))} for names, most of its bay"
+            f" {listed(list(usual))}",
+        )
 
 
 def _by_key(g: Ground, host: Host, facts: Facts) -> Found:
@@ -170,15 +276,23 @@ def _by_key(g: Ground, host: Host, facts: Facts) -> Found:
 def _passwords(g: Ground, host: Host, facts: Facts) -> Found:
     if facts.password_login:
         ours = host.credential in g.keys
-        yield Broken("caution" if ours else "note", "it takes logins by password", "Refuse them." if ours else "Put a key on it first, then refuse them.",
-                     RefusePasswords(host=host.name) if ours else None)
+        yield Broken(
+            "caution" if ours else "note",
+            "it takes logins by password",
+            "Refuse them." if ours else "Put a key on it first, then refuse them.",
+            RefusePasswords(host=host.name) if ours else None,
+        )
 
 
 def _leftovers(g: Ground, host: Host, facts: Facts) -> Found:
     for guest in facts.guests:
         if guest.mark and guest.mark.run not in g.live_runs:
-            yield Broken("caution", f"guest {guest.name} bears the mark of run {guest.mark.run}, which is not under way and does not stand",
-                         "Take that run back, or remove the guest.")
+            yield Broken(
+                "caution",
+                f"guest {guest.name} bears the mark of run {guest.mark.run}, which is not under way"
+                " and does not stand",
+                "Take that run back, or remove the guest.",
+            )
 
 
 def _stopped(g: Ground, host: Host, facts: Facts) -> Found:
@@ -190,39 +304,235 @@ def _stopped(g: Ground, host: Host, facts: Facts) -> Found:
 def _remains(g: Ground, host: Host, facts: Facts) -> Found:
     for disk in facts.disks:
         if disk.use == "remains":
-            yield Broken("caution", f"{disk.path} ({size_text(disk.size_bytes)}) is not in use, but holds {disk.why}",
-                         "Wipe it, if nobody needs what is on it.",
-                         WipeDisk(host=host.name, device=disk.path, serial=disk.serial, size_bytes=disk.size_bytes, content=disk.why, parts=disk.parts))
+            yield Broken(
+                "caution",
+                f"{disk.path} ({size_text(disk.size_bytes)}) is not in use, but holds {disk.why}",
+                "Wipe it, if nobody needs what is on it.",
+                WipeDisk(
+                    host=host.name,
+                    device=disk.path,
+                    serial=disk.serial,
+                    size_bytes=disk.size_bytes,
+                    content=disk.why,
+                    parts=disk.parts,
+                ),
+            )
 
 
 RULES: tuple[HostRule, ...] = (
-    HostRule("answers", "reach", "Answers, and the login works", "Nothing else can be known or done otherwise.", "the last reading", _answers),
-    HostRule("fresh", "reach", "Was read lately", "Old facts lead to plans that do not fit.", "the time of the last reading", _fresh, 24, "hours"),
-    HostRule("identity", "reach", "Is one machine", "Two entries for one host promise its room twice.", "virsh hostname, /etc/machine-id", _identity),
-    HostRule("named", "reach", "Is called what we call it", "People on the phone mean the same machine.", "virsh hostname", _named),
-    HostRule("rights", "reach", "May be read wholly", "What cannot be read cannot be judged.", "commands that were refused", _rights),
-    HostRule("virtualizes", "compute", "Runs guests with hardware support", "Emulation is many times slower.", "a firmware run under KVM", _virtualizes),
-    HostRule("virtualization", "compute", "Has virtualization switched on", "Without it, only emulation is left.", "lscpu", _virtualization_on),
-    HostRule("recent", "compute", "Runs a recent hypervisor", "Old ones lack mended faults and devices.", "virsh version", _recent, 5, "version"),
-    HostRule("same-version", "compute", "Runs the bay's hypervisor version", "Guests behave alike, and moving them works.", "virsh version", _same_version),
-    HostRule("same-processor", "compute", "Has the bay's processor", "Guests find the same features everywhere.", "lscpu", _same_processor),
-    HostRule("same-kernel", "compute", "Runs the bay's kernel", "Faults show everywhere or nowhere.", "/proc/sys/kernel/osrelease", _same_kernel),
-    HostRule("overcommit", "compute", "Promises no more vCPU than agreed", "Guests wait for each other.", "the guests' vCPU against threads", _overcommit, 4,
-             "vCPU per thread"),
-    HostRule("load", "compute", "Is not overloaded", "Rollouts take longer and time out.", "/proc/loadavg against threads", _load, 1.5, "load per thread"),
-    HostRule("reserve", "memory", "Keeps memory for itself", "A hypervisor without memory stops its guests.", "virsh nodememstats, the guests' memory",
-             _reserve),
-    HostRule("one-lost", "memory", "Its guests fit elsewhere", "A lost host should cost a restart, not the service.", "memory of the bay's other hosts",
-             _one_lost),
-    HostRule("swap", "memory", "Does not swap", "Memory on disk makes guests stall.", "/proc/meminfo", _swap, 64, "MiB"),
-    HostRule("time-source", "time", "Follows a time server", "Clocks drift apart otherwise.", "chronyc tracking", _time_source),
-    HostRule("clock", "time", "Has the right time", "Certificates, logs and clusters depend on it.", "date against our clock", _clock, 1, "seconds"),
-    HostRule("same-time", "time", "Follows the bay's time server", "One wrong server should not split a bay.", "chronyc tracking", _same_time),
-    HostRule("resolves", "names", "Finds its neighbours by name", "Clusters form by names.", "getent ahostsv4", _resolves),
-    HostRule("same-resolvers", "names", "Asks the bay's name servers", "Names mean the same everywhere.", "/etc/resolv.conf", _same_resolvers),
-    HostRule("by-key", "security", "Is logged in to by key", "Passwords are shared and guessed.", "the keyring entry's kind", _by_key),
-    HostRule("passwords", "security", "Refuses passwords", "Guessing never ends.", "sshd -T", _passwords),
-    HostRule("leftovers", "leftovers", "Has no guests of runs that are gone", "They hold addresses and room.", "the mark in the guests' metadata", _leftovers),
-    HostRule("stopped", "leftovers", "Has no guests that stand still", "They may wake up and take room.", "virsh list", _stopped),
-    HostRule("remains", "leftovers", "Has no disks with remains", "Old clusters wake up, new ones refuse the disk.", "lsblk", _remains),
+    HostRule(
+        "answers",
+        "reach",
+        "Answers, and the login works",
+        "Nothing else can be known or done otherwise.",
+        "the last reading",
+        _answers,
+    ),
+    HostRule(
+        "fresh",
+        "reach",
+        "Was read lately",
+        "Old facts lead to plans that do not fit.",
+        "the time of the last reading",
+        _fresh,
+        24,
+        "hours",
+    ),
+    HostRule(
+        "identity",
+        "reach",
+        "Is one machine",
+        "Two entries for one host promise its room twice.",
+        "virsh hostname, /etc/machine-id",
+        _identity,
+    ),
+    HostRule(
+        "named",
+        "reach",
+        "Is called what we call it",
+        "People on the phone mean the same machine.",
+        "virsh hostname",
+        _named,
+    ),
+    HostRule(
+        "rights",
+        "reach",
+        "May be read wholly",
+        "What cannot be read cannot be judged.",
+        "commands that were refused",
+        _rights,
+    ),
+    HostRule(
+        "virtualizes",
+        "compute",
+        "Runs guests with hardware support",
+        "Emulation is many times slower.",
+        "a firmware run under KVM",
+        _virtualizes,
+    ),
+    HostRule(
+        "virtualization",
+        "compute",
+        "Has virtualization switched on",
+        "Without it, only emulation is left.",
+        "lscpu",
+        _virtualization_on,
+    ),
+    HostRule(
+        "recent",
+        "compute",
+        "Runs a recent hypervisor",
+        "Old ones lack mended faults and devices.",
+        "virsh version",
+        _recent,
+        5,
+        "version",
+    ),
+    HostRule(
+        "same-version",
+        "compute",
+        "Runs the bay's hypervisor version",
+        "Guests behave alike, and moving them works.",
+        "virsh version",
+        _same_version,
+    ),
+    HostRule(
+        "same-processor",
+        "compute",
+        "Has the bay's processor",
+        "Guests find the same features everywhere.",
+        "lscpu",
+        _same_processor,
+    ),
+    HostRule(
+        "same-kernel",
+        "compute",
+        "Runs the bay's kernel",
+        "Faults show everywhere or nowhere.",
+        "/proc/sys/kernel/osrelease",
+        _same_kernel,
+    ),
+    HostRule(
+        "overcommit",
+        "compute",
+        "Promises no more vCPU than agreed",
+        "Guests wait for each other.",
+        "the guests' vCPU against threads",
+        _overcommit,
+        4,
+        "vCPU per thread",
+    ),
+    HostRule(
+        "load",
+        "compute",
+        "Is not overloaded",
+        "Rollouts take longer and time out.",
+        "/proc/loadavg against threads",
+        _load,
+        1.5,
+        "load per thread",
+    ),
+    HostRule(
+        "reserve",
+        "memory",
+        "Keeps memory for itself",
+        "A hypervisor without memory stops its guests.",
+        "virsh nodememstats, the guests' memory",
+        _reserve,
+    ),
+    HostRule(
+        "one-lost",
+        "memory",
+        "Its guests fit elsewhere",
+        "A lost host should cost a restart, not the service.",
+        "memory of the bay's other hosts",
+        _one_lost,
+    ),
+    HostRule(
+        "swap",
+        "memory",
+        "Does not swap",
+        "Memory on disk makes guests stall.",
+        "/proc/meminfo",
+        _swap,
+        64,
+        "MiB",
+    ),
+    HostRule(
+        "time-source",
+        "time",
+        "Follows a time server",
+        "Clocks drift apart otherwise.",
+        "chronyc tracking",
+        _time_source,
+    ),
+    HostRule(
+        "clock",
+        "time",
+        "Has the right time",
+        "Certificates, logs and clusters depend on it.",
+        "date against our clock",
+        _clock,
+        1,
+        "seconds",
+    ),
+    HostRule(
+        "same-time",
+        "time",
+        "Follows the bay's time server",
+        "One wrong server should not split a bay.",
+        "chronyc tracking",
+        _same_time,
+    ),
+    HostRule(
+        "resolves",
+        "names",
+        "Finds its neighbours by name",
+        "Clusters form by names.",
+        "getent ahostsv4",
+        _resolves,
+    ),
+    HostRule(
+        "same-resolvers",
+        "names",
+        "Asks the bay's name servers",
+        "Names mean the same everywhere.",
+        "/etc/resolv.conf",
+        _same_resolvers,
+    ),
+    HostRule(
+        "by-key",
+        "security",
+        "Is logged in to by key",
+        "Passwords are shared and guessed.",
+        "the keyring entry's kind",
+        _by_key,
+    ),
+    HostRule(
+        "passwords", "security", "Refuses passwords", "Guessing never ends.", "sshd -T", _passwords
+    ),
+    HostRule(
+        "leftovers",
+        "leftovers",
+        "Has no guests of runs that are gone",
+        "They hold addresses and room.",
+        "the mark in the guests' metadata",
+        _leftovers,
+    ),
+    HostRule(
+        "stopped",
+        "leftovers",
+        "Has no guests that stand still",
+        "They may wake up and take room.",
+        "virsh list",
+        _stopped,
+    ),
+    HostRule(
+        "remains",
+        "leftovers",
+        "Has no disks with remains",
+        "Old clusters wake up, new ones refuse the disk.",
+        "lsblk",
+        _remains,
+    ),
 )

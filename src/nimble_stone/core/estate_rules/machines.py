@@ -10,42 +10,85 @@ from nimble_stone.core.estate_rules.base import Broken, Found, Ground, MachineRu
 
 def _answers(g: Ground, machine: Machine, facts: MachineFacts) -> Found:
     if facts.trouble:
-        yield Broken("blocker", facts.trouble, "See whether its controller is up and the login is right, then read it again.")
+        yield Broken(
+            "blocker",
+            facts.trouble,
+            "See whether its controller is up and the login is right, then read it again.",
+        )
 
 
 def _healthy(g: Ground, machine: Machine, facts: MachineFacts) -> Found:
     if facts.health not in ("", "OK"):
-        yield Broken("blocker" if facts.health == "Critical" else "caution", f"its controller reports health {facts.health}", "See its event log.")
+        yield Broken(
+            "blocker" if facts.health == "Critical" else "caution",
+            f"its controller reports health {facts.health}",
+            "See its event log.",
+        )
     for drive in facts.drives:
         if drive.health not in ("", "OK"):
-            yield Broken("caution", f"drive {drive.name} reports {drive.health}", "Replace it before anything lies on it.")
+            yield Broken(
+                "caution",
+                f"drive {drive.name} reports {drive.health}",
+                "Replace it before anything lies on it.",
+            )
 
 
 def _same_firmware(g: Ground, machine: Machine, facts: MachineFacts) -> Found:
     peers = [other for other in g.rack_of(machine) if other.model == facts.model]
     for piece in facts.firmware:
-        counted = Counter(other.version for peer in peers for other in peer.firmware if other.name == piece.name)
+        counted = Counter(
+            other.version for peer in peers for other in peer.firmware if other.name == piece.name
+        )
         usual = max(counted, key=lambda version: (counted[version], version), default="")
         if usual and piece.version != usual and counted[usual] > counted[piece.version]:
-            yield Broken("caution", f"{piece.name} is {piece.version}, most of its bay have {usual}", "Bring the bay to one version.")
+            yield Broken(
+                "caution",
+                f"{piece.name} is {piece.version}, most of its bay have {usual}",
+                "Bring the bay to one version.",
+            )
 
 
 def _same_make(g: Ground, machine: Machine, facts: MachineFacts) -> Found:
-    counted = Counter((other.memory_bytes, len(other.drives)) for other in g.rack_of(machine) if other.memory_bytes)
+    counted = Counter(
+        (other.memory_bytes, len(other.drives))
+        for other in g.rack_of(machine)
+        if other.memory_bytes
+    )
     usual = max(counted, key=lambda shape: (counted[shape], shape), default=None)
-    if facts.memory_bytes and usual and (facts.memory_bytes, len(facts.drives)) != usual and counted[usual] > 1:
-        yield Broken("note", f"it has {len(facts.drives)} drives and {facts.memory_bytes >> 30} GiB, most of its bay {usual[1]} and {usual[0] >> 30} GiB",
-                     "An uneven set wastes capacity.")
+    if (
+        facts.memory_bytes
+        and usual
+        and (facts.memory_bytes, len(facts.drives)) != usual
+        and counted[usual] > 1
+    ):
+        yield Broken(
+            "note",
+            f"it has {len(facts.drives)} drives and {facts.memory_bytes >> 30} GiB, most of its bay"
+            f" {usual[1]} and {usual[0] >> 30} GiB",
+            "An uneven set wastes capacity.",
+        )
 
 
 def _certificate(g: Ground, machine: Machine, facts: MachineFacts) -> Found:
     if facts.certificate:
-        yield Broken("note", f"its certificate {facts.certificate}; it is pinned, so nobody else can pass for it", "Give its controller a right one.")
+        yield Broken(
+            "note",
+            f"its certificate {facts.certificate}; it is pinned, so nobody else can pass for it",
+            "Give its controller a right one.",
+        )
 
 
 def _media(g: Ground, machine: Machine, facts: MachineFacts) -> Found:
-    if facts.read_at and not facts.trouble and not any("CD" in slot.kinds or "DVD" in slot.kinds for slot in facts.media):
-        yield Broken("caution", "it offers no virtual CD, so nothing can be installed from here", "See whether the controller's licence or setting allows one.")
+    if (
+        facts.read_at
+        and not facts.trouble
+        and not any("CD" in slot.kinds or "DVD" in slot.kinds for slot in facts.media)
+    ):
+        yield Broken(
+            "caution",
+            "it offers no virtual CD, so nothing can be installed from here",
+            "See whether the controller's licence or setting allows one.",
+        )
 
 
 def _wired(g: Ground, machine: Machine, facts: MachineFacts) -> Found:
@@ -54,11 +97,49 @@ def _wired(g: Ground, machine: Machine, facts: MachineFacts) -> Found:
 
 
 RULES: tuple[MachineRule, ...] = (
-    MachineRule("bmc-answers", "Its controller answers", "Nothing else can be known or done otherwise.", "the last reading", _answers),
-    MachineRule("bmc-health", "It is healthy", "A failing machine fails in the rollout.", "Status.Health (DSP0266)", _healthy),
-    MachineRule("bmc-firmware", "Has the bay's firmware", "Faults show everywhere or nowhere.", "FirmwareInventory, BiosVersion", _same_firmware),
-    MachineRule("bmc-alike", "Is made like its bay", "A cluster is as large as its smallest member.", "MemorySummary, Drives", _same_make),
-    MachineRule("bmc-certificate", "Shows a right certificate", "Others have to trust it too.", "the TLS handshake", _certificate),
-    MachineRule("bmc-media", "Offers virtual media", "Its installer comes by it.", "VirtualMedia", _media),
-    MachineRule("bmc-wired", "Has a network port with a link", "It is installed over the network.", "EthernetInterfaces", _wired),
+    MachineRule(
+        "bmc-answers",
+        "Its controller answers",
+        "Nothing else can be known or done otherwise.",
+        "the last reading",
+        _answers,
+    ),
+    MachineRule(
+        "bmc-health",
+        "It is healthy",
+        "A failing machine fails in the rollout.",
+        "Status.Health (DSP0266)",
+        _healthy,
+    ),
+    MachineRule(
+        "bmc-firmware",
+        "Has the bay's firmware",
+        "Faults show everywhere or nowhere.",
+        "FirmwareInventory, BiosVersion",
+        _same_firmware,
+    ),
+    MachineRule(
+        "bmc-alike",
+        "Is made like its bay",
+        "A cluster is as large as its smallest member.",
+        "MemorySummary, Drives",
+        _same_make,
+    ),
+    MachineRule(
+        "bmc-certificate",
+        "Shows a right certificate",
+        "Others have to trust it too.",
+        "the TLS handshake",
+        _certificate,
+    ),
+    MachineRule(
+        "bmc-media", "Offers virtual media", "Its installer comes by it.", "VirtualMedia", _media
+    ),
+    MachineRule(
+        "bmc-wired",
+        "Has a network port with a link",
+        "It is installed over the network.",
+        "EthernetInterfaces",
+        _wired,
+    ),
 )

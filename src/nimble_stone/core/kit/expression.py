@@ -1,9 +1,13 @@
-"""The kit's small expression language: numbers, words, comparisons, and a handful of functions over named inputs.
+"""The kit's small expression language: numbers, words, comparisons, and a handful of functions over
+named inputs.
 
-    expression := words of: numbers (12, 0.5), 'text', names (gauges, disk.readings), + - * / %, comparisons (= != < <= > >=),
-                  and / or / not, ( ), min(…) max(…) ceil(x) floor(x) round(x) if(condition, then, else)
+    expression := words of: numbers (12, 0.5), 'text', names (gauges, disk.readings), + - * / %,
+    comparisons (= != < <= > >=),
+                  and / or / not, ( ), min(…) max(…) ceil(x) floor(x) round(x) if(condition, then,
+                  else)
 
-There are no loops, no assignments and no attributes: an expression reads its named inputs and nothing else, and is evaluated in time
+There are no loops, no assignments and no attributes: an expression reads its named inputs and
+nothing else, and is evaluated in time
 proportional to its length, which is limited. Pure.
 """
 
@@ -19,15 +23,41 @@ from nimble_stone.core.errors import FormatError
 
 Value = float | str | bool
 MAX_LENGTH, MAX_DEPTH, MAX_NUMBER = 400, 24, 1e15
-_TOKEN = re.compile(r"\s*(?:(?P<number>\d+(?:\.\d+)?)|(?P<name>[A-Za-z_][A-Za-z0-9_-]*(?:\.[A-Za-z0-9_-]+)*)|(?P<text>'[^']*')"
-                    r"|(?P<sign><=|>=|!=|[-+*/%()=<>,]))")
-_BINDING = {"or": 1, "and": 2, "=": 4, "!=": 4, "<": 4, "<=": 4, ">": 4, ">=": 4, "+": 5, "-": 5, "*": 6, "/": 6, "%": 6}
-_ARITY: dict[str, tuple[int, int]] = {"min": (1, 8), "max": (1, 8), "ceil": (1, 1), "floor": (1, 1), "round": (1, 1), "if": (3, 3)}
+_TOKEN = re.compile(
+    r"\s*(?:(?P<number>\d+(?:\.\d+)?)"
+    r"|(?P<name>[A-Za-z_][A-Za-z0-9_-]*(?:\.[A-Za-z0-9_-]+)*)|(?P<text>'[^']*')"
+    r"|(?P<sign><=|>=|!=|[-+*/%()=<>,]))"
+)
+_BINDING = {
+    "or": 1,
+    "and": 2,
+    "=": 4,
+    "!=": 4,
+    "<": 4,
+    "<=": 4,
+    ">": 4,
+    ">=": 4,
+    "+": 5,
+    "-": 5,
+    "*": 6,
+    "/": 6,
+    "%": 6,
+}
+_ARITY: dict[str, tuple[int, int]] = {
+    "min": (1, 8),
+    "max": (1, 8),
+    "ceil": (1, 1),
+    "floor": (1, 1),
+    "round": (1, 1),
+    "if": (3, 3),
+}
 
 
 @dataclass(frozen=True)
 class Term:
-    """A part of a parsed expression. `kind` says what `of` is: a value, a name, or the operator or function over `parts`."""
+    """A part of a parsed expression. `kind` says what `of` is: a value, a name, or the operator or
+    function over `parts`.
+    """
 
     kind: Literal["value", "name", "call"]
     of: Value
@@ -43,7 +73,9 @@ class Expression:
     names: frozenset[str]
 
     def value(self, inputs: Mapping[str, Value]) -> Value:
-        """What it comes to. Raises FormatError for a name without a value, a division by nothing, or words where numbers belong."""
+        """What it comes to. Raises FormatError for a name without a value, a division by nothing,
+        or words where numbers belong.
+        """
         return _value(self.term, inputs, self.text)
 
     def number(self, inputs: Mapping[str, Value]) -> float:
@@ -51,12 +83,16 @@ class Expression:
         return _number(self.value(inputs), self.text)
 
     def holds(self, inputs: Mapping[str, Value]) -> bool:
-        """Whether it is true: a truth, a number other than zero, a word that is not empty. Raises FormatError."""
+        """Whether it is true: a truth, a number other than zero, a word that is not empty. Raises
+        FormatError.
+        """
         return bool(self.value(inputs))
 
 
 def asked(condition: Expression, inputs: Mapping[str, Value]) -> bool:
-    """Whether a condition holds; one that cannot be worked out yet (it compares what nobody has answered) counts as holding, so that it is seen."""
+    """Whether a condition holds; one that cannot be worked out yet (it compares what nobody has
+    answered) counts as holding, so that it is seen.
+    """
     try:
         return condition.holds(inputs)
     except FormatError:
@@ -66,7 +102,11 @@ def asked(condition: Expression, inputs: Mapping[str, Value]) -> bool:
 def parse(text: str) -> Expression:
     """Raises FormatError that names the place."""
     if len(text) > MAX_LENGTH:
-        raise FormatError(f"an expression may have {MAX_LENGTH} characters, this one has {len(text)}", place=text[:40], code="expression")
+        raise FormatError(
+            f"an expression may have {MAX_LENGTH} characters, this one has {len(text)}",
+            place=text[:40],
+            code="expression",
+        )
     parser = _Parser(text)
     term = parser.read(0, 0)
     if parser.at < len(parser.tokens):
@@ -82,9 +122,14 @@ class _Parser:
         while text[position:].strip():
             found = _TOKEN.match(text, position)
             if found is None or found.lastgroup is None:
-                raise FormatError(f"“{text[position:].strip()[:12]}” is nothing an expression can hold", place=f"{text}, character {position + 1}",
-                                  code="expression")
-            self.tokens.append((found.lastgroup, found.group(found.lastgroup), found.start(found.lastgroup)))
+                raise FormatError(
+                    f"“{text[position:].strip()[:12]}” is nothing an expression can hold",
+                    place=f"{text}, character {position + 1}",
+                    code="expression",
+                )
+            self.tokens.append(
+                (found.lastgroup, found.group(found.lastgroup), found.start(found.lastgroup))
+            )
             position = found.end()
 
     def wrong(self, why: str) -> FormatError:
@@ -92,7 +137,11 @@ class _Parser:
         return FormatError(why, place=f"{self.text}, character {where}", code="expression")
 
     def peek(self) -> str:
-        return self.tokens[self.at][1] if self.at < len(self.tokens) and self.tokens[self.at][0] != "text" else ""
+        return (
+            self.tokens[self.at][1]
+            if self.at < len(self.tokens) and self.tokens[self.at][0] != "text"
+            else ""
+        )
 
     def take(self, sign: str) -> None:
         if self.peek() != sign:
@@ -150,7 +199,10 @@ class _Parser:
             parts.append(self.read(0, depth + 1))
         least, most = _ARITY[name]
         if not least <= len(parts) <= most:
-            raise self.wrong(f"{name} takes {least if least == most else f'{least} to {most}'} values, here are {len(parts)}")
+            raise self.wrong(
+                f"{name} takes {least if least == most else f'{least} to {most}'} values, here are"
+                f" {len(parts)}"
+            )
         self.take(")")
         return Term("call", name, tuple(parts))
 
@@ -167,7 +219,9 @@ def _number(value: Value, text: str) -> float:
         try:
             number = float(value)
         except ValueError:
-            raise FormatError(f"“{value[:30]}” is no number", place=text, code="expression") from None
+            raise FormatError(
+                f"“{value[:30]}” is no number", place=text, code="expression"
+            ) from None
     else:
         number = float(value)
     if not (math.isfinite(number) and abs(number) <= MAX_NUMBER):
@@ -176,9 +230,22 @@ def _number(value: Value, text: str) -> float:
 
 
 _NUMERIC: dict[str, Callable[..., float]] = {
-    "+": lambda a, b: a + b, "-": lambda a, b: a - b, "*": lambda a, b: a * b, "negative": lambda a: -a, "min": min, "max": max,
-    "ceil": lambda a: float(math.ceil(round(a, 9))), "floor": lambda a: float(math.floor(round(a, 9))), "round": lambda a: float(math.floor(a + 0.5))}
-_ORDER: dict[str, Callable[[float, float], bool]] = {"<": lambda a, b: a < b, "<=": lambda a, b: a <= b, ">": lambda a, b: a > b, ">=": lambda a, b: a >= b}
+    "+": lambda a, b: a + b,
+    "-": lambda a, b: a - b,
+    "*": lambda a, b: a * b,
+    "negative": lambda a: -a,
+    "min": min,
+    "max": max,
+    "ceil": lambda a: float(math.ceil(round(a, 9))),
+    "floor": lambda a: float(math.floor(round(a, 9))),
+    "round": lambda a: float(math.floor(a + 0.5)),
+}
+_ORDER: dict[str, Callable[[float, float], bool]] = {
+    "<": lambda a, b: a < b,
+    "<=": lambda a, b: a <= b,
+    ">": lambda a, b: a > b,
+    ">=": lambda a, b: a >= b,
+}
 
 
 def _value(term: Term, inputs: Mapping[str, Value], text: str) -> Value:

@@ -25,7 +25,11 @@ def _parses(text: str) -> str:
     return text
 
 
-Formula = Annotated[str, AfterValidator(_parses), Field(max_length=expression.MAX_LENGTH, description="An expression; '' always holds.")]
+Formula = Annotated[
+    str,
+    AfterValidator(_parses),
+    Field(max_length=expression.MAX_LENGTH, description="An expression; '' always holds."),
+]
 """Text of an expression, parsed when the kit is read."""
 
 
@@ -40,7 +44,10 @@ class Count(_Part):
     most: int = Field(default=1, ge=1, le=2000, description="Most nodes the product takes.")
     usual: int = Field(default=1, ge=0, le=2000, description="What a new plan begins with.")
     odd: bool = Field(default=False, description="Only odd numbers: a vote must not end even.")
-    per_host: bool = Field(default=False, description="One on each host of the bay, as long as the plan gives no number.")
+    per_host: bool = Field(
+        default=False,
+        description="One on each host of the bay, as long as the plan gives no number.",
+    )
 
     def allows(self, number: int) -> bool:
         """Whether the product takes that many."""
@@ -56,7 +63,9 @@ class Accepts(_Part):
     """Which packages a kit, or a role of it, can be used with."""
 
     product: str
-    versions: tuple[str, ...] = Field(default=(), description="Accepted beginnings of the version, such as “4.”; empty: any.")
+    versions: tuple[str, ...] = Field(
+        default=(), description="Accepted beginnings of the version, such as “4.”; empty: any."
+    )
 
 
 class Role(_Part):
@@ -67,16 +76,50 @@ class Role(_Part):
     short: str = Field(description="Used in node names.")
     count: Count = Count()
     apart: bool = Field(default=False, description="No two nodes of this role on one host.")
-    beside: Ident | None = Field(default=None, description="A role whose nodes of the same number share the host, where they fit.")
-    keeps: Literal["state", "nothing"] = Field(default="state", description="“nothing”: a node that is lost can simply be made again.")
-    quorum: bool = Field(default=False, description="More than half of the nodes must live for the cluster to work.")
-    copies: int = Field(default=0, ge=0, le=9, description="How many nodes hold each piece of data; as many less one may be lost.")
-    copies_by: Formula = Field(default="", description="The same by a formula over the answers, where they decide it.")
-    datastore: Literal["shared", "local", "any"] = Field(default="any", description="Preferred kind of datastore.")
-    sizes: tuple[str, ...] = Field(default=(), description="Sizes its nodes may have, the usual one first; empty: all that the package offers.")
-    after: tuple[Ident, ...] = Field(default=(), description="Roles whose nodes must answer before this one starts.")
-    accepts: Accepts | None = Field(default=None, description="What its nodes are made from, where that is a product of its own and not the kit's.")
-    environment: dict[str, str] = Field(default={}, description="Package question → template, for the role's own package instead of the kit's `environment`.")
+    beside: Ident | None = Field(
+        default=None,
+        description="A role whose nodes of the same number share the host, where they fit.",
+    )
+    keeps: Literal["state", "nothing"] = Field(
+        default="state", description="“nothing”: a node that is lost can simply be made again."
+    )
+    quorum: bool = Field(
+        default=False, description="More than half of the nodes must live for the cluster to work."
+    )
+    copies: int = Field(
+        default=0,
+        ge=0,
+        le=9,
+        description="How many nodes hold each piece of data; as many less one may be lost.",
+    )
+    copies_by: Formula = Field(
+        default="", description="The same by a formula over the answers, where they decide it."
+    )
+    datastore: Literal["shared", "local", "any"] = Field(
+        default="any", description="Preferred kind of datastore."
+    )
+    sizes: tuple[str, ...] = Field(
+        default=(),
+        description=(
+            "Sizes its nodes may have, the usual one first; empty: all that the package offers."
+        ),
+    )
+    after: tuple[Ident, ...] = Field(
+        default=(), description="Roles whose nodes must answer before this one starts."
+    )
+    accepts: Accepts | None = Field(
+        default=None,
+        description=(
+            "What its nodes are made from, where that is a product of its own and not the kit's."
+        ),
+    )
+    environment: dict[str, str] = Field(
+        default={},
+        description=(
+            "Package question → template, for the role's own package instead of the kit's"
+            " `environment`."
+        ),
+    )
 
 
 class Rule(_Part):
@@ -84,7 +127,12 @@ class Rule(_Part):
 
     min_length: int = 0
     max_length: int = 4096
-    classes: int = Field(default=0, ge=0, le=4, description="How many of lower case, upper case, digits and signs must occur.")
+    classes: int = Field(
+        default=0,
+        ge=0,
+        le=4,
+        description="How many of lower case, upper case, digits and signs must occur.",
+    )
     pattern: str = ""
     choices: tuple[str, ...] = ()
 
@@ -99,10 +147,23 @@ class Question(_Part):
     required: bool = True
     secret: bool = False
     rule: Rule = Rule()
-    when: Formula = Field(default="", description="Asked only where this holds; reads columns, “role”, “n”, “count” and “count.ROLE”.")
-    property: str = Field(default="", description="The package's own question this one stands for; its rules are added.")
-    kind: Literal["text", "number", "ssh-key"] = Field(default="text", description="“number”: one that no other plan has, drawn from a series; “ssh-key”: "
-                                                                                  "public keys as in authorized_keys, one a line.")
+    when: Formula = Field(
+        default="",
+        description=(
+            "Asked only where this holds; reads columns, “role”, “n”, “count” and “count.ROLE”."
+        ),
+    )
+    property: str = Field(
+        default="",
+        description="The package's own question this one stands for; its rules are added.",
+    )
+    kind: Literal["text", "number", "ssh-key"] = Field(
+        default="text",
+        description=(
+            "“number”: one that no other plan has, drawn from a series; “ssh-key”: "
+            "public keys as in authorized_keys, one a line."
+        ),
+    )
 
 
 class Await(_Part):
@@ -113,15 +174,28 @@ class Await(_Part):
 
 
 class Call(_Part):
-    """An HTTP request to a node's own interface. `{...}` in `body` values are filled from the sheet and from what was kept."""
+    """An HTTP request to a node's own interface. `{...}` in `body` values are filled from the sheet
+    and from what was kept.
+    """
 
     method: Literal["GET", "POST"] = "GET"
     path: str = ""
-    ssh: str = Field(default="", max_length=400, description="Instead of a request: a command run on the node by SSH; “status” and “said” are its answer.")
+    ssh: str = Field(
+        default="",
+        max_length=400,
+        description=(
+            "Instead of a request: a command run on the node by SSH; “status” and “said” are its"
+            " answer."
+        ),
+    )
     body: dict[str, str] = {}
-    keep: dict[str, str] = Field(default={}, description="Name → member of the JSON answer that is kept, as a secret.")
+    keep: dict[str, str] = Field(
+        default={}, description="Name → member of the JSON answer that is kept, as a secret."
+    )
     login: bool = Field(default=True, description="Send the administrator's name and password.")
-    confirm: dict[str, str] = Field(default={}, description="Members of the JSON answer that must have these values.")
+    confirm: dict[str, str] = Field(
+        default={}, description="Members of the JSON answer that must have these values."
+    )
 
 
 class Service(_Part):
@@ -129,8 +203,13 @@ class Service(_Part):
 
     port: int = Field(ge=1, le=65535)
     path: str
-    members: str = Field(default="", description="Where the first node lists the cluster's members (name and role of each).")
-    ready: dict[str, str] = Field(description="Members of the JSON answer and the values they have when ready.")
+    members: str = Field(
+        default="",
+        description="Where the first node lists the cluster's members (name and role of each).",
+    )
+    ready: dict[str, str] = Field(
+        description="Members of the JSON answer and the values they have when ready."
+    )
 
 
 class Forming(_Part):
@@ -138,12 +217,22 @@ class Forming(_Part):
 
     id: Ident
     label: str
-    role: str = Field(description="The role whose nodes do it, or “cluster” for once at the end, by the first node.")
-    after: tuple[Ident, ...] = Field(default=(), description="Earlier forming steps that all their nodes must have done.")
+    role: str = Field(
+        description=(
+            "The role whose nodes do it, or “cluster” for once at the end, by the first node."
+        )
+    )
+    after: tuple[Ident, ...] = Field(
+        default=(), description="Earlier forming steps that all their nodes must have done."
+    )
     call: Call
     wait: Await
-    observe: Call | None = Field(default=None, description="A request that tells whether it has happened already.")
-    when: Formula = Field(default="", description="Done only where this holds; reads what a question's “when” reads.")
+    observe: Call | None = Field(
+        default=None, description="A request that tells whether it has happened already."
+    )
+    when: Formula = Field(
+        default="", description="Done only where this holds; reads what a question's “when” reads."
+    )
 
 
 class Proof(_Part):
@@ -152,8 +241,26 @@ class Proof(_Part):
     id: Ident
     label: str
     of: Literal["node", "cluster"] = "node"
-    kind: Literal["running", "hardware", "host", "name", "address", "gateway", "clock", "port", "version", "role", "networks", "members", "one-lead", "virtual",
-                  "mac", "address6", "certificate", "balanced"]
+    kind: Literal[
+        "running",
+        "hardware",
+        "host",
+        "name",
+        "address",
+        "gateway",
+        "clock",
+        "port",
+        "version",
+        "role",
+        "networks",
+        "members",
+        "one-lead",
+        "virtual",
+        "mac",
+        "address6",
+        "certificate",
+        "balanced",
+    ]
     limit: float = 0.0
 
 
@@ -200,8 +307,12 @@ class ExtraDisk(_Part):
     size_gib: Span = Field(description="Size of each in GiB, by the maker's guide.")
     count: Span = Field(default=Span(least=0, most=1, usual=1), description="How many.")
     controller: Literal["virtio", "scsi", "sata"] = "virtio"
-    datastore: Literal["same", "shared", "local", "any"] = Field(default="same", description="Where it prefers to lie; “same”: with the node's other disks.")
-    by_use: dict[Ident, DiskUse] = Field(default={}, description="Other sizes and numbers for some of the kit's `uses`.")
+    datastore: Literal["same", "shared", "local", "any"] = Field(
+        default="same", description="Where it prefers to lie; “same”: with the node's other disks."
+    )
+    by_use: dict[Ident, DiskUse] = Field(
+        default={}, description="Other sizes and numbers for some of the kit's `uses`."
+    )
 
     def limits(self, use: str) -> tuple[Span, Span]:
         """(size in GiB, how many) by the maker's guide for a use."""
@@ -210,11 +321,15 @@ class ExtraDisk(_Part):
 
 
 class LayingWay(_Part):
-    """A way the product can keep its data: `pieces` parts of content and `spare` parts more (copies: 1 piece, and spare copies), no two on one host."""
+    """A way the product can keep its data: `pieces` parts of content and `spare` parts more
+    (copies: 1 piece, and spare copies), no two on one host.
+    """
 
     pieces: int = Field(default=1, ge=1, le=64)
     spare: int = Field(default=1, ge=0, le=9)
-    answers: dict[Ident, str] = Field(min_length=1, description="Question → answer that chooses it.")
+    answers: dict[Ident, str] = Field(
+        min_length=1, description="Question → answer that chooses it."
+    )
 
 
 class Laying(_Part):
@@ -228,16 +343,28 @@ Addressing = Literal["dhcp", "ipv6"]
 
 
 class NetworkRole(_Part):
-    """What a further interface of the nodes is for. The first interface, the service network, is there without being named."""
+    """What a further interface of the nodes is for. The first interface, the service network, is
+    there without being named.
+    """
 
     id: Ident
     label: str
     purpose: str = ""
     roles: tuple[Ident, ...] = Field(default=(), description="Roles that have it; empty: all.")
-    interface: int = Field(ge=2, le=8, description="Which of the package's interfaces, counted from 1; the first is the service network's.")
-    mtu: int = Field(default=0, ge=0, le=65_535, description="Smallest frame size that will do; 0: any.")
+    interface: int = Field(
+        ge=2,
+        le=8,
+        description=(
+            "Which of the package's interfaces, counted from 1; the first is the service network's."
+        ),
+    )
+    mtu: int = Field(
+        default=0, ge=0, le=65_535, description="Smallest frame size that will do; 0: any."
+    )
     addressed: bool = Field(default=True, description="Nodes have an address in it.")
-    takes: tuple[Addressing, ...] = Field(default=(), description="Beside static IPv4 addresses: “dhcp”, “ipv6”.")
+    takes: tuple[Addressing, ...] = Field(
+        default=(), description="Beside static IPv4 addresses: “dhcp”, “ipv6”."
+    )
 
 
 class VirtualAddress(_Part):
@@ -245,13 +372,19 @@ class VirtualAddress(_Part):
 
     id: Ident
     label: str
-    members: tuple[Ident, ...] = Field(min_length=1, description="Roles whose nodes stand behind it.")
+    members: tuple[Ident, ...] = Field(
+        min_length=1, description="Roles whose nodes stand behind it."
+    )
     ports: tuple[int, ...] = Field(default=(), description="Ports served there.")
-    network: Ident | None = Field(default=None, description="The network role it lies in; none: the service network.")
+    network: Ident | None = Field(
+        default=None, description="The network role it lies in; none: the service network."
+    )
 
 
 class Balanced(_Part):
-    """A service whose clients are handed to its members, each on a port of its own, by whoever answers on a virtual address."""
+    """A service whose clients are handed to its members, each on a port of its own, by whoever
+    answers on a virtual address.
+    """
 
     id: Ident
     label: str
@@ -259,18 +392,32 @@ class Balanced(_Part):
     port: int = Field(ge=1, le=65_535, description="The port clients turn to.")
     members: tuple[Ident, ...] = Field(min_length=1, description="Roles whose nodes serve.")
     member_port: int = Field(ge=1, le=65_535, description="The port they serve on.")
-    by: Literal["turns", "least"] = Field(default="turns", description="Each in its turn, or whoever has least to do.")
+    by: Literal["turns", "least"] = Field(
+        default="turns", description="Each in its turn, or whoever has least to do."
+    )
 
 
 class Certificate(_Part):
-    """A certificate that nodes show to their clients. A template gives it to them: `{certificate.ID}` (with its chain), `{certificate.ID.key}`,
+    """A certificate that nodes show to their clients. A template gives it to them:
+    `{certificate.ID}` (with its chain), `{certificate.ID.key}`,
     `{certificate.ID.authority}`."""
 
     id: Ident
     label: str
     roles: tuple[Ident, ...] = Field(default=(), description="Roles that have it; empty: all.")
-    names: tuple[str, ...] = Field(min_length=1, max_length=12, description="Templates of the host names and addresses it must bear; empty ones are left out.")
-    port: int = Field(default=0, ge=0, le=65_535, description="Where nodes show it; 0: nowhere that could be looked at.")
+    names: tuple[str, ...] = Field(
+        min_length=1,
+        max_length=12,
+        description=(
+            "Templates of the host names and addresses it must bear; empty ones are left out."
+        ),
+    )
+    port: int = Field(
+        default=0,
+        ge=0,
+        le=65_535,
+        description="Where nodes show it; 0: nowhere that could be looked at.",
+    )
 
 
 class PortUse(_Part):
@@ -284,12 +431,19 @@ class PortUse(_Part):
 
 
 class OutsidePlace(_Part):
-    """A place beyond the plan that nodes must reach. `host` is a template over the sheet's columns."""
+    """A place beyond the plan that nodes must reach. `host` is a template over the sheet's
+    columns.
+    """
 
     label: str
     host: str
     port: int = Field(ge=1, le=65_535)
-    protocol: Literal["tcp", "udp"] = Field(default="tcp", description="TCP is tried from a host that carries the nodes' network, when checking the world.")
+    protocol: Literal["tcp", "udp"] = Field(
+        default="tcp",
+        description=(
+            "TCP is tried from a host that carries the nodes' network, when checking the world."
+        ),
+    )
     purpose: str = ""
 
 
@@ -304,11 +458,23 @@ class Load(_Part):
 
 
 class RoleSizing(_Part):
-    """What nodes of a role carry. Formulas read the loads, “n” (nodes of the role), “vcpu” and “memory_gib” of the size."""
+    """What nodes of a role carry. Formulas read the loads, “n” (nodes of the role), “vcpu” and
+    “memory_gib” of the size.
+    """
 
-    carries: dict[str, Formula] = Field(default={}, description="Load → formula of what n nodes carry, for every size that is not named in `by_size`.")
-    by_size: dict[str, dict[str, Formula]] = Field(default={}, description="The same for sizes with figures of their own.")
-    count: Formula = Field(default="", description="Number of nodes by formula, where it does not follow from what they carry.")
+    carries: dict[str, Formula] = Field(
+        default={},
+        description=(
+            "Load → formula of what n nodes carry, for every size that is not named in `by_size`."
+        ),
+    )
+    by_size: dict[str, dict[str, Formula]] = Field(
+        default={}, description="The same for sizes with figures of their own."
+    )
+    count: Formula = Field(
+        default="",
+        description="Number of nodes by formula, where it does not follow from what they carry.",
+    )
 
 
 class Sizing(_Part):
@@ -326,16 +492,24 @@ class Kit(_Part):
     title: str
     summary: str = ""
     accepts: Accepts
-    names: str = Field(default="{plan}-{short}-{n}", description="Pattern of node names; single nodes of a role lose “-{n}”.")
+    names: str = Field(
+        default="{plan}-{short}-{n}",
+        description="Pattern of node names; single nodes of a role lose “-{n}”.",
+    )
     admin: str = "admin"
     admin_password: str = Field(description="The question that holds the administrator's password.")
     roles: tuple[Role, ...] = Field(min_length=1)
     sizes: tuple[SizeAdvice, ...] = ()
-    uses: tuple[Ident, ...] = Field(default=(), description="What nodes may be for, such as trial and production; the first is usual.")
+    uses: tuple[Ident, ...] = Field(
+        default=(),
+        description="What nodes may be for, such as trial and production; the first is usual.",
+    )
     extra_disks: tuple[ExtraDisk, ...] = ()
     laying: Laying | None = None
     networks: tuple[NetworkRole, ...] = ()
-    takes: tuple[Addressing, ...] = Field(default=(), description="What the service network takes beside static IPv4 addresses.")
+    takes: tuple[Addressing, ...] = Field(
+        default=(), description="What the service network takes beside static IPv4 addresses."
+    )
     virtual: tuple[VirtualAddress, ...] = ()
     balanced: tuple[Balanced, ...] = ()
     certificates: tuple[Certificate, ...] = ()
@@ -343,9 +517,13 @@ class Kit(_Part):
     outside: tuple[OutsidePlace, ...] = ()
     sizing: Sizing | None = None
     questions: tuple[Question, ...] = ()
-    environment: dict[str, str] = Field(description="Package question → template over the sheet's columns.")
+    environment: dict[str, str] = Field(
+        description="Package question → template over the sheet's columns."
+    )
     service: Service
-    ssh: bool = Field(default=True, description="Nodes can be logged in to by SSH as the administrator.")
+    ssh: bool = Field(
+        default=True, description="Nodes can be logged in to by SSH as the administrator."
+    )
     forming: tuple[Forming, ...] = ()
     durations: Durations
     acceptance: tuple[Proof, ...] = ()
@@ -355,28 +533,48 @@ class Kit(_Part):
         roles = {role.id for role in self.roles}
         for role in self.roles:
             if unknown := set(role.after) - roles:
-                raise ValueError(f"role “{role.id}” comes after “{sorted(unknown)[0]}”, which is no role of this kit")
+                raise ValueError(
+                    f"role “{role.id}” comes after “{sorted(unknown)[0]}”, which is no role of"
+                    " this kit"
+                )
         for disk in self.extra_disks:
             if unknown := set(disk.roles) - roles:
-                raise ValueError(f"extra disk “{disk.id}” is for “{sorted(unknown)[0]}”, which is no role of this kit")
+                raise ValueError(
+                    f"extra disk “{disk.id}” is for “{sorted(unknown)[0]}”, which is no role of"
+                    " this kit"
+                )
             if unknown := set(disk.by_use) - set(self.uses):
-                raise ValueError(f"extra disk “{disk.id}” speaks of “{sorted(unknown)[0]}”, which is no use of this kit")
+                raise ValueError(
+                    f"extra disk “{disk.id}” speaks of “{sorted(unknown)[0]}”, which is no use of"
+                    " this kit"
+                )
             for use in ("", *disk.by_use):
                 for name, span in zip(("size_gib", "count"), disk.limits(use), strict=True):
                     if not span.least <= span.usual <= span.most:
-                        raise ValueError(f"extra disk “{disk.id}”: {name} needs least ≤ usual ≤ most")
+                        raise ValueError(
+                            f"extra disk “{disk.id}”: {name} needs least ≤ usual ≤ most"
+                        )
         for number, step in enumerate(self.forming):
             if step.role != "cluster" and step.role not in roles:
-                raise ValueError(f"forming step “{step.id}” is for “{step.role}”, which is no role of this kit")
+                raise ValueError(
+                    f"forming step “{step.id}” is for “{step.role}”, which is no role of this kit"
+                )
             if not step.call.path and not step.call.ssh:
                 raise ValueError(f"forming step “{step.id}” has neither a path nor a command")
             for call in (step.call, step.observe):
                 if call is not None and call.ssh and (wrong := shell_words.fault_of(call.ssh)):
-                    raise ValueError(f"forming step “{step.id}”: in the command “{call.ssh}” {wrong}")
+                    raise ValueError(
+                        f"forming step “{step.id}”: in the command “{call.ssh}” {wrong}"
+                    )
             if unknown := set(step.after) - {one.id for one in self.forming[:number]}:
-                raise ValueError(f"forming step “{step.id}” comes after “{sorted(unknown)[0]}”, which is no earlier step")
+                raise ValueError(
+                    f"forming step “{step.id}” comes after “{sorted(unknown)[0]}”, which is no"
+                    " earlier step"
+                )
         if self.admin_password not in {question.id for question in self.questions}:
-            raise ValueError(f"admin_password names “{self.admin_password}”, which is no question of this kit")
+            raise ValueError(
+                f"admin_password names “{self.admin_password}”, which is no question of this kit"
+            )
         self._further(roles)
         return self
 
@@ -384,36 +582,65 @@ class Kit(_Part):
         """Counts, networks, virtual addresses, sizing and formulas refer to what there is."""
         for role in self.roles:
             if not role.count.per_host and not role.count.allows(role.count.usual):
-                raise ValueError(f"role “{role.id}”: usual {role.count.usual} is not among {role.count.words()}")
+                raise ValueError(
+                    f"role “{role.id}”: usual {role.count.usual} is not among {role.count.words()}"
+                )
             if role.beside and (role.beside not in roles or role.beside == role.id):
-                raise ValueError(f"role “{role.id}” stands beside “{role.beside}”, which is no other role of this kit")
+                raise ValueError(
+                    f"role “{role.id}” stands beside “{role.beside}”, which is no other role of"
+                    " this kit"
+                )
             if bool(role.environment) != bool(role.accepts):
-                raise ValueError(f"role “{role.id}”: accepts and environment belong together; a product of its own is asked in its own words")
+                raise ValueError(
+                    f"role “{role.id}”: accepts and environment belong together; a product of its"
+                    " own is asked in its own words"
+                )
         if all(role.accepts for role in self.roles):
             raise ValueError("every role has a product of its own, and none takes the kit's")
         networks = {network.id for network in self.networks}
-        for what, ident, names in [*(("network", one.id, one.roles) for one in self.networks),
-                                   *(("virtual address", one.id, one.members) for one in self.virtual),
-                                   *(("port", str(one.port), one.to) for one in self.ports),
-                                   *(("balanced service", one.id, one.members) for one in self.balanced),
-                                   *(("certificate", one.id, one.roles) for one in self.certificates),
-                                   *(("size", one.size, one.roles) for one in self.sizes)]:
+        for what, ident, names in [
+            *(("network", one.id, one.roles) for one in self.networks),
+            *(("virtual address", one.id, one.members) for one in self.virtual),
+            *(("port", str(one.port), one.to) for one in self.ports),
+            *(("balanced service", one.id, one.members) for one in self.balanced),
+            *(("certificate", one.id, one.roles) for one in self.certificates),
+            *(("size", one.size, one.roles) for one in self.sizes),
+        ]:
             if unknown := set(names) - roles:
-                raise ValueError(f"{what} “{ident}” names “{sorted(unknown)[0]}”, which is no role of this kit")
+                raise ValueError(
+                    f"{what} “{ident}” names “{sorted(unknown)[0]}”, which is no role of this kit"
+                )
         for virtual in self.virtual:
             if virtual.network and virtual.network not in networks:
-                raise ValueError(f"virtual address “{virtual.id}” lies in “{virtual.network}”, which is no network of this kit")
+                raise ValueError(
+                    f"virtual address “{virtual.id}” lies in “{virtual.network}”, which is no"
+                    " network of this kit"
+                )
         for balanced in self.balanced:
             if balanced.virtual not in {one.id for one in self.virtual}:
-                raise ValueError(f"balanced service “{balanced.id}” turns to “{balanced.virtual}”, which is no virtual address of this kit")
+                raise ValueError(
+                    f"balanced service “{balanced.id}” turns to “{balanced.virtual}”, which is no"
+                    " virtual address of this kit"
+                )
         if self.laying:
             if unknown := set(self.laying.disks) - {disk.id for disk in self.extra_disks}:
-                raise ValueError(f"laying is on “{sorted(unknown)[0]}”, which is no extra disk of this kit")
-            for ident, answer in ((ident, answer) for way in self.laying.ways for ident, answer in way.answers.items()):
+                raise ValueError(
+                    f"laying is on “{sorted(unknown)[0]}”, which is no extra disk of this kit"
+                )
+            for ident, answer in (
+                (ident, answer) for way in self.laying.ways for ident, answer in way.answers.items()
+            ):
                 asked = self.question(ident)
                 if asked is None or (asked.rule.choices and answer not in asked.rule.choices):
-                    raise ValueError(f"laying: “{ident}” is answered “{answer}”, which is no {'choice of it' if asked else 'question of this kit'}")
-        for ident, many in [("id", [q.id for q in self.questions]), ("network", [n.id for n in self.networks]), ("role", [r.id for r in self.roles])]:
+                    raise ValueError(
+                        f"laying: “{ident}” is answered “{answer}”, which is no"
+                        f" {'choice of it' if asked else 'question of this kit'}"
+                    )
+        for ident, many in [
+            ("id", [q.id for q in self.questions]),
+            ("network", [n.id for n in self.networks]),
+            ("role", [r.id for r in self.roles]),
+        ]:
             if twice := {one for one in many if many.count(one) > 1}:
                 raise ValueError(f"{ident} “{sorted(twice)[0]}” stands twice")
         known = self.names_known()
@@ -423,9 +650,14 @@ class Kit(_Part):
             self._reads(f"role “{role.id}”: copies_by", role.copies_by, known)
         for step in self.forming:
             self._reads(f"forming step “{step.id}”", step.when, known)
-        for place, environment in [("", self.environment), *((f"role “{role.id}”: ", role.environment) for role in self.roles)]:
+        for place, environment in [
+            ("", self.environment),
+            *((f"role “{role.id}”: ", role.environment) for role in self.roles),
+        ]:
             for key, template in environment.items():
-                self._templates(f"{place}environment “{key}”", template, known | self.certificate_parts())
+                self._templates(
+                    f"{place}environment “{key}”", template, known | self.certificate_parts()
+                )
         for certificate in self.certificates:
             for template in certificate.names:
                 self._templates(f"certificate “{certificate.id}”", template, known)
@@ -436,25 +668,82 @@ class Kit(_Part):
                     raise ValueError(f"sizing is for “{ident}”, which is no role of this kit")
                 for carries in (sizing.carries, *sizing.by_size.values()):
                     if unknown := set(carries) - loads:
-                        raise ValueError(f"sizing of “{ident}” speaks of “{sorted(unknown)[0]}”, which is no load of this kit")
+                        raise ValueError(
+                            f"sizing of “{ident}” speaks of “{sorted(unknown)[0]}”, which is no"
+                            " load of this kit"
+                        )
                     for formula in carries.values():
-                        self._reads(f"sizing of “{ident}”", formula, loads | {"n", "vcpu", "memory_gib"})
-                self._reads(f"sizing of “{ident}”", sizing.count, loads | {f"count.{role}" for role in roles})
+                        self._reads(
+                            f"sizing of “{ident}”", formula, loads | {"n", "vcpu", "memory_gib"}
+                        )
+                self._reads(
+                    f"sizing of “{ident}”",
+                    sizing.count,
+                    loads | {f"count.{role}" for role in roles},
+                )
 
     def names_known(self) -> set[str]:
         """What conditions may read: the sheet's columns and counts."""
-        known = {"role", "n", "count", "name", "size", "host", "network", "pool", "address", "prefix", "gateway", "dns", "domain", "ntp", "time_zone",
-                 "provisioning", "addressing", "address6", "prefix6", "gateway6", "mac", "use", "search", "mtu", "vlan"}
-        known |= {question.id for question in self.questions} | {f"count.{role.id}" for role in self.roles}
+        known = {
+            "role",
+            "n",
+            "count",
+            "name",
+            "size",
+            "host",
+            "network",
+            "pool",
+            "address",
+            "prefix",
+            "gateway",
+            "dns",
+            "domain",
+            "ntp",
+            "time_zone",
+            "provisioning",
+            "addressing",
+            "address6",
+            "prefix6",
+            "gateway6",
+            "mac",
+            "use",
+            "search",
+            "mtu",
+            "vlan",
+        }
+        known |= {question.id for question in self.questions} | {
+            f"count.{role.id}" for role in self.roles
+        }
         for network in self.networks:
-            known |= {f"net.{network.id}.{part}" for part in ("network", "pool", "address", "prefix", "addressing", "address6", "prefix6", "mac", "mtu")}
+            known |= {
+                f"net.{network.id}.{part}"
+                for part in (
+                    "network",
+                    "pool",
+                    "address",
+                    "prefix",
+                    "addressing",
+                    "address6",
+                    "prefix6",
+                    "mac",
+                    "mtu",
+                )
+            }
         for disk in self.extra_disks:
             known |= {f"disk.{disk.id}", f"disk.{disk.id}.count"}
-        return known | {f"virtual.{one.id}" for one in self.virtual} | {f"balanced.{one.id}" for one in self.balanced}
+        return (
+            known
+            | {f"virtual.{one.id}" for one in self.virtual}
+            | {f"balanced.{one.id}" for one in self.balanced}
+        )
 
     def certificate_parts(self) -> set[str]:
         """What templates may say of certificates."""
-        return {f"certificate.{one.id}{part}" for one in self.certificates for part in ("", ".key", ".authority")}
+        return {
+            f"certificate.{one.id}{part}"
+            for one in self.certificates
+            for part in ("", ".key", ".authority")
+        }
 
     @staticmethod
     def _templates(what: str, template: str, known: set[str]) -> None:

@@ -1,1 +1,3 @@
-"""Reading packages: OVA archive, OVF descriptor, manifest, environment document. Bytes in, values or located errors out."""
+"""Reading packages: OVA archive, OVF descriptor, manifest, environment document. Bytes in, values
+or located errors out.
+"""

@@ -1,4 +1,6 @@
-"""Two versions of a package side by side: what changed in what an engineer must know before moving from one to the other."""
+"""Two versions of a package side by side: what changed in what an engineer must know before moving
+from one to the other.
+"""
 
 from __future__ import annotations
 
@@ -28,11 +30,16 @@ class Change:
 
 
 def compare(old: Contents, new: Contents) -> list[Change]:
-    """Changes from `old` to `new`, grouped, in a stable order. Bare disks and images compare by their disks only."""
+    """Changes from `old` to `new`, grouped, in a stable order. Bare disks and images compare by
+    their disks only.
+    """
     groups: tuple[tuple[Group, Mapping[str, str], Mapping[str, str]], ...] = (
-        ("sizes", _sizes(old.envelope), _sizes(new.envelope)), ("questions", _questions(old.envelope), _questions(new.envelope)),
-        ("networks", _networks(old.envelope), _networks(new.envelope)), ("disks", _disks(old), _disks(new)),
-        ("devices", _devices(old.envelope), _devices(new.envelope)))
+        ("sizes", _sizes(old.envelope), _sizes(new.envelope)),
+        ("questions", _questions(old.envelope), _questions(new.envelope)),
+        ("networks", _networks(old.envelope), _networks(new.envelope)),
+        ("disks", _disks(old), _disks(new)),
+        ("devices", _devices(old.envelope), _devices(new.envelope)),
+    )
     found = [change for group, before, after in groups for change in _changes(group, before, after)]
     return found + list(_licence(old.envelope, new.envelope))
 
@@ -52,21 +59,35 @@ def _changes(group: Group, before: Mapping[str, str], after: Mapping[str, str]) 
 def _sizes(read: Envelope | None) -> dict[str, str]:
     if read is None:
         return {}
-    return {size.label or size.id: f"{size.vcpu} vCPU, {size_text(size.memory_bytes)}{', default' if size.default else ''}"
-            + (f", {size.description}" if size.description else "") for size in ovf.sizes(read)}
+    return {
+        size.label or size.id: (
+            f"{size.vcpu} vCPU, {size_text(size.memory_bytes)}{', default' if size.default else ''}"
+            + (f", {size.description}" if size.description else "")
+        )
+        for size in ovf.sizes(read)
+    }
 
 
 def _questions(read: Envelope | None) -> dict[str, str]:
-    return {q.key: rule_of(q) for q in ([*read.questions, *(q for s in read.systems for q in s.questions)] if read else [])}
+    return {
+        q.key: rule_of(q)
+        for q in (
+            [*read.questions, *(q for s in read.systems for q in s.questions)] if read else []
+        )
+    }
 
 
 def rule_of(q: Question) -> str:
     """Type, bounds, choices and default of a question in one line."""
     parts = [q.type, *(["secret"] if q.secret else []), *([] if q.asked else ["not asked"])]
     if q.low is not None or q.high is not None:
-        parts.append(f"{q.low if q.low is not None else '…'} to {q.high if q.high is not None else '…'}")
+        parts.append(
+            f"{q.low if q.low is not None else '…'} to {q.high if q.high is not None else '…'}"
+        )
     elif q.minimum is not None or q.maximum is not None:
-        parts.append(f"{q.minimum or 0} to {q.maximum if q.maximum is not None else '…'} characters")
+        parts.append(
+            f"{q.minimum or 0} to {q.maximum if q.maximum is not None else '…'} characters"
+        )
     if q.choices:
         parts.append("one of " + ", ".join(q.choices[:12]))
     if q.given and not q.secret:
@@ -80,9 +101,18 @@ def _networks(read: Envelope | None) -> dict[str, str]:
 
 def _disks(contents: Contents) -> dict[str, str]:
     if contents.envelope is None:
-        return {f"disk {n}": f"{disk.kind}, {size_text(disk.capacity_bytes or 0)}" for n, disk in enumerate(contents.disks, 1)}
-    return {d.id: size_text(d.capacity_bytes) + (", empty" if not d.file_id else "") + (f", on {d.parent}" if d.parent else "")
-            for d in contents.envelope.disks}
+        return {
+            f"disk {n}": f"{disk.kind}, {size_text(disk.capacity_bytes or 0)}"
+            for n, disk in enumerate(contents.disks, 1)
+        }
+    return {
+        d.id: (
+            size_text(d.capacity_bytes)
+            + (", empty" if not d.file_id else "")
+            + (f", on {d.parent}" if d.parent else "")
+        )
+        for d in contents.envelope.disks
+    }
 
 
 def _devices(read: Envelope | None) -> dict[str, str]:
@@ -90,8 +120,14 @@ def _devices(read: Envelope | None) -> dict[str, str]:
     for system in read.systems if read else ():
         standard: Hardware = system.standard
         name = f"{system.id}: " if read and len(read.systems) > 1 else ""
-        found |= {f"{name}interface {n}": f"{nic.kind or 'any kind'} to {nic.network or 'no network'}" for n, nic in enumerate(standard.nics, 1)}
-        found |= {f"{name}controller {c.instance}": f"{c.kind} {c.model}".strip() for c in standard.controllers}
+        found |= {
+            f"{name}interface {n}": f"{nic.kind or 'any kind'} to {nic.network or 'no network'}"
+            for n, nic in enumerate(standard.nics, 1)
+        }
+        found |= {
+            f"{name}controller {c.instance}": f"{c.kind} {c.model}".strip()
+            for c in standard.controllers
+        }
         found[f"{name}firmware"] = system.firmware or "not said"
         found[f"{name}how values reach it"] = ", ".join(system.transports) or "not said"
     return found
@@ -101,8 +137,22 @@ def _licence(old: Envelope | None, new: Envelope | None) -> list[Change]:
     before = [line for text in (old.licences if old else ()) for line in text.splitlines()]
     after = [line for text in (new.licences if new else ()) for line in text.splitlines()]
     found: list[Change] = []
-    for tag, a, b, c, d in difflib.SequenceMatcher(None, before, after, autojunk=False).get_opcodes() if len(before) + len(after) < 20_000 else ():
+    for tag, a, b, c, d in (
+        difflib.SequenceMatcher(None, before, after, autojunk=False).get_opcodes()
+        if len(before) + len(after) < 20_000
+        else ()
+    ):
         if tag != "equal" and len(found) < MAX_LINES:
-            kind: Literal["added", "removed", "changed"] = "added" if tag == "insert" else "removed" if tag == "delete" else "changed"
-            found.append(Change("licence", kind, f"line {(a if tag != 'insert' else c) + 1}", "\n".join(before[a:b]), "\n".join(after[c:d])))
+            kind: Literal["added", "removed", "changed"] = (
+                "added" if tag == "insert" else "removed" if tag == "delete" else "changed"
+            )
+            found.append(
+                Change(
+                    "licence",
+                    kind,
+                    f"line {(a if tag != 'insert' else c) + 1}",
+                    "\n".join(before[a:b]),
+                    "\n".join(after[c:d]),
+                )
+            )
     return found

@@ -10,34 +10,70 @@ _NOBODY = Product("", "", "", "", "", "")
 
 
 def parse(data: bytes) -> Descriptor:
-    """Read a descriptor for a rollout. Raises FormatError for the first blocker: what it lacks, where, by which clause."""
+    """Read a descriptor for a rollout. Raises FormatError for the first blocker: what it lacks,
+    where, by which clause.
+    """
     read, found = envelope.read(data)
     for notice in found:
         if notice.severity == "blocker":
-            raise FormatError(notice.message, code=notice.code, place=notice.where, clause=notice.clause)
+            raise FormatError(
+                notice.message, code=notice.code, place=notice.where, clause=notice.clause
+            )
     return summary(read, found)
 
 
 def summary(read: Envelope, found: list[Noticed] | tuple[Noticed, ...] = ()) -> Descriptor:
-    """What a rollout needs. Raises FormatError when the envelope does not hold exactly one system with hardware."""
+    """What a rollout needs. Raises FormatError when the envelope does not hold exactly one system
+    with hardware.
+    """
     if len(read.systems) != 1:
-        raise FormatError(f"the package holds {len(read.systems)} virtual systems; a plan rolls out packages with one", code="ovf-systems",
-                          clause="DSP0243 7.2")
+        raise FormatError(
+            f"the package holds {len(read.systems)} virtual systems; a plan rolls out packages"
+            " with one",
+            code="ovf-systems",
+            clause="DSP0243 7.2",
+        )
     system = read.systems[0]
-    product = next((p for p in system.products if p.product), system.products[0] if system.products else _NOBODY)
+    product = next(
+        (p for p in system.products if p.product),
+        system.products[0] if system.products else _NOBODY,
+    )
     standard = system.standard
     return Descriptor(
-        name=system.id, product=product.product or system.name or system.id, vendor=product.vendor, version=product.version or product.full_version,
-        files=read.files, disks=read.disks, disk_order=standard.disks, networks=read.networks, sizes=sizes(read), nics=standard.nics,
-        questions=system.questions, licences=read.licences, transports=system.transports,
-        notes=tuple(f"{n.where}: {n.message}" if n.where else n.message for n in found if n.severity != "blocker"),
-        controllers=standard.controllers, drives=standard.drives, firmware=system.firmware, families=system.families)
+        name=system.id,
+        product=product.product or system.name or system.id,
+        vendor=product.vendor,
+        version=product.version or product.full_version,
+        files=read.files,
+        disks=read.disks,
+        disk_order=standard.disks,
+        networks=read.networks,
+        sizes=sizes(read),
+        nics=standard.nics,
+        questions=system.questions,
+        licences=read.licences,
+        transports=system.transports,
+        notes=tuple(
+            f"{n.where}: {n.message}" if n.where else n.message
+            for n in found
+            if n.severity != "blocker"
+        ),
+        controllers=standard.controllers,
+        drives=standard.drives,
+        firmware=system.firmware,
+        families=system.families,
+    )
 
 
 def sizes(read: Envelope) -> tuple[Size, ...]:
-    """The sizes on offer, in the publisher's order; one called “as packaged” when there are no options. All systems together."""
+    """The sizes on offer, in the publisher's order; one called “as packaged” when there are no
+    options. All systems together.
+    """
+
     def at(option: str) -> tuple[int, int]:
-        rows = [next((h for h in s.hardware if h.option == option), s.standard) for s in read.systems]
+        rows = [
+            next((h for h in s.hardware if h.option == option), s.standard) for s in read.systems
+        ]
         return sum(h.vcpu.normal or 0 for h in rows), sum(h.memory.normal or 0 for h in rows)
 
     if not read.options:

@@ -1,7 +1,9 @@
 """OVF envelopes (DMTF DSP0243 1.x and 2.x) → `Envelope` and what was noticed on the way.
 
-Every number that is later used to allocate or seek is bounded. What is unknown and optional is noted; what is unknown and marked
-as required is a blocker, as the standard says (§7.1). Publishers' namespaces are compared, not demanded.
+Every number that is later used to allocate or seek is bounded. What is unknown and optional is
+noted; what is unknown and marked
+as required is a blocker, as the standard says (§7.1). Publishers' namespaces are compared, not
+demanded.
 """
 
 from __future__ import annotations
@@ -11,17 +13,53 @@ from typing import Literal
 
 from nimble_stone.core.errors import FormatError
 from nimble_stone.core.package import hardware, properties, units
-from nimble_stone.core.package.model import Collection, Disk, Envelope, FileRef, NetworkWish, Noticed, Option, Startup, System
+from nimble_stone.core.package.model import (
+    Collection,
+    Disk,
+    Envelope,
+    FileRef,
+    NetworkWish,
+    Noticed,
+    Option,
+    Startup,
+    System,
+)
 from nimble_stone.core.package.names import referred
 from nimble_stone.core.package.reading import SPACES, Reading
 from nimble_stone.core.package.xml_tree import XML_LANG, Element, parse
 
 MAX_CAPACITY = 64 << 40
 MAX_SYSTEMS = 500
-_ENVELOPE = {"References", "DiskSection", "NetworkSection", "DeploymentOptionSection", "VirtualSystem", "VirtualSystemCollection", "Strings"}
-_CONTENT = {"Info", "Name", "ProductSection", "EulaSection", "AnnotationSection", "InstallSection", "StartupSection", "ResourceAllocationSection",
-            "VirtualHardwareSection", "OperatingSystemSection", "VirtualSystem", "VirtualSystemCollection"}
-_UNUSED = {"PlacementGroupSection", "PlacementSection", "ScaleOutSection", "BootDeviceSection", "EnvironmentFilesSection"}
+_ENVELOPE = {
+    "References",
+    "DiskSection",
+    "NetworkSection",
+    "DeploymentOptionSection",
+    "VirtualSystem",
+    "VirtualSystemCollection",
+    "Strings",
+}
+_CONTENT = {
+    "Info",
+    "Name",
+    "ProductSection",
+    "EulaSection",
+    "AnnotationSection",
+    "InstallSection",
+    "StartupSection",
+    "ResourceAllocationSection",
+    "VirtualHardwareSection",
+    "OperatingSystemSection",
+    "VirtualSystem",
+    "VirtualSystemCollection",
+}
+_UNUSED = {
+    "PlacementGroupSection",
+    "PlacementSection",
+    "ScaleOutSection",
+    "BootDeviceSection",
+    "EnvironmentFilesSection",
+}
 
 
 def text_files(data: bytes) -> frozenset[str]:
@@ -33,49 +71,101 @@ def text_files(data: bytes) -> frozenset[str]:
 
 def _hrefs(root: Element) -> dict[str | None, str]:
     """File id → name inside the package, '' for none."""
-    return {f.attribute("id"): referred(f.attribute("href") or "") or "" for refs in root.all("References") for f in refs.all("File")}
+    return {
+        f.attribute("id"): referred(f.attribute("href") or "") or ""
+        for refs in root.all("References")
+        for f in refs.all("File")
+    }
 
 
-def read(data: bytes, language: str = "", texts: Mapping[str, bytes] | None = None) -> tuple[Envelope, list[Noticed]]:
-    """Read a descriptor. `language`: the wish, such as 'de' ('' for the package's own); `texts`: contents of the files of `text_files`.
+def read(
+    data: bytes, language: str = "", texts: Mapping[str, bytes] | None = None
+) -> tuple[Envelope, list[Noticed]]:
+    """Read a descriptor. `language`: the wish, such as 'de' ('' for the package's own); `texts`:
+    contents of the files of `text_files`.
 
     Raises: FormatError when it is no envelope at all; everything else becomes a finding.
     """
     root = parse(data, "the descriptor")
     if root.name != "Envelope":
-        raise FormatError(f"the descriptor is not an OVF envelope (it begins with {root.name[:40]})", code="ovf-envelope", place=root.where,
-                          clause="DSP0243 7.1",
-                          hint="Export the appliance as OVF 1.x or 2.x.")
+        raise FormatError(
+            f"the descriptor is not an OVF envelope (it begins with {root.name[:40]})",
+            code="ovf-envelope",
+            place=root.where,
+            clause="DSP0243 7.1",
+            hint="Export the appliance as OVF 1.x or 2.x.",
+        )
     reading = Reading()
     chosen, languages = _strings(root, language, texts or {}, reading)
     if root.space not in SPACES:
-        reading.notice("caution", "ovf-namespace", f"the envelope's namespace “{root.space[:80]}” is none of the standard's; it is read as version 1", root,
-                       "7.1")
+        reading.notice(
+            "caution",
+            "ovf-namespace",
+            f"the envelope's namespace “{root.space[:80]}” is none of the standard's; it is read as"
+            " version 1",
+            root,
+            "7.1",
+        )
     _sections(root, _ENVELOPE, reading)
     options = _options(root, reading)
     files = _files(root, reading)
     roots = list(root.all("VirtualSystem", "VirtualSystemCollection"))
     if len(roots) != 1:
-        reading.notice("blocker", "ovf-systems", f"the envelope holds {len(roots)} virtual systems or collections at its top; the standard asks for one",
-                       root, "7.1")
-    defaults = {q.key: q.default for top in _walk(roots) for q in properties.questions(top, Reading(), frozenset(o.id for o in options))}
+        reading.notice(
+            "blocker",
+            "ovf-systems",
+            f"the envelope holds {len(roots)} virtual systems or collections at its top; the"
+            " standard asks for one",
+            root,
+            "7.1",
+        )
+    defaults = {
+        q.key: q.default
+        for top in _walk(roots)
+        for q in properties.questions(top, Reading(), frozenset(o.id for o in options))
+    }
     disks = _disks(root, {f.id for f in files}, defaults, reading)
     networks = _networks(root, reading)
-    known = _Known(tuple(o.id for o in sorted(options, key=lambda o: not o.default)) or ("",), frozenset(d.id for d in disks),
-                   frozenset(f.id for f in files), frozenset(n.name for n in networks))
+    known = _Known(
+        tuple(o.id for o in sorted(options, key=lambda o: not o.default)) or ("",),
+        frozenset(d.id for d in disks),
+        frozenset(f.id for f in files),
+        frozenset(n.name for n in networks),
+    )
     collection, systems = _contents(roots, known, reading)
     top = roots[0] if roots and roots[0].name == "VirtualSystemCollection" else None
-    return Envelope(
-        version=SPACES.get(root.space, "1"), language=chosen, languages=languages, files=files, disks=disks, networks=networks, options=options,
-        systems=systems, collection=collection,
-        licences=tuple(_licences(list(_walk(roots)), reading)),
-        questions=properties.questions(top, reading, frozenset(known.options)) if top is not None else ()), reading.found
+    return (
+        Envelope(
+            version=SPACES.get(root.space, "1"),
+            language=chosen,
+            languages=languages,
+            files=files,
+            disks=disks,
+            networks=networks,
+            options=options,
+            systems=systems,
+            collection=collection,
+            licences=tuple(_licences(list(_walk(roots)), reading)),
+            questions=(
+                properties.questions(top, reading, frozenset(known.options))
+                if top is not None
+                else ()
+            ),
+        ),
+        reading.found,
+    )
 
 
 class _Known:
     """What items may refer to."""
 
-    def __init__(self, options: tuple[str, ...], disks: frozenset[str], files: frozenset[str], networks: frozenset[str]) -> None:
+    def __init__(
+        self,
+        options: tuple[str, ...],
+        disks: frozenset[str],
+        files: frozenset[str],
+        networks: frozenset[str],
+    ) -> None:
         self.options, self.disks, self.files, self.networks = options, disks, files, networks
 
 
@@ -86,8 +176,12 @@ def _walk(elements: list[Element]) -> Iterator[Element]:
         yield from _walk(list(element.all("VirtualSystem", "VirtualSystemCollection")))
 
 
-def _strings(root: Element, wish: str, texts: Mapping[str, bytes], reading: Reading) -> tuple[str, tuple[str, ...]]:
-    """Fill `reading.texts` for the wished language: that very one, else its family, else the package's own (§10)."""
+def _strings(
+    root: Element, wish: str, texts: Mapping[str, bytes], reading: Reading
+) -> tuple[str, tuple[str, ...]]:
+    """Fill `reading.texts` for the wished language: that very one, else its family, else the
+    package's own (§10).
+    """
     hrefs = _hrefs(root)
     bundles: dict[str, dict[str, str]] = {}
     own = root.attributes.get(XML_LANG, "en-US")
@@ -97,7 +191,13 @@ def _strings(root: Element, wish: str, texts: Mapping[str, bytes], reading: Read
         if reference:
             data = texts.get(hrefs.get(reference, ""))
             if data is None:
-                reading.notice("caution", "ovf-strings", f"the texts of file “{reference[:60]}” are not there", section, "10.1")
+                reading.notice(
+                    "caution",
+                    "ovf-strings",
+                    f"the texts of file “{reference[:60]}” are not there",
+                    section,
+                    "10.1",
+                )
                 continue
             try:
                 source = parse(data, "the file of texts")
@@ -105,10 +205,14 @@ def _strings(root: Element, wish: str, texts: Mapping[str, bytes], reading: Read
             except FormatError as error:
                 reading.notice("caution", "ovf-strings", str(error), section, "10.1")
                 continue
-        bundles.setdefault(lang, {}).update({m.attribute("msgid") or "": m.text for m in source.all("Msg")})
+        bundles.setdefault(lang, {}).update(
+            {m.attribute("msgid") or "": m.text for m in source.all("Msg")}
+        )
     lower = {name.lower(): name for name in bundles}
     family = wish.lower().split("-")[0]
-    chosen = lower.get(wish.lower()) or next((name for key, name in lower.items() if family and key.split("-")[0] == family), None)
+    chosen = lower.get(wish.lower()) or next(
+        (name for key, name in lower.items() if family and key.split("-")[0] == family), None
+    )
     fallback = lower.get(own.lower(), own)
     reading.texts = {**bundles.get(fallback, {}), **(bundles.get(chosen, {}) if chosen else {})}
     reading.others = next(iter(bundles.values()), {})
@@ -116,22 +220,43 @@ def _strings(root: Element, wish: str, texts: Mapping[str, bytes], reading: Read
 
 
 def _sections(parent: Element, known: set[str], reading: Reading) -> None:
-    """Sections nobody here knows: refused when required, which they are unless they say otherwise (§7.1)."""
+    """Sections nobody here knows: refused when required, which they are unless they say otherwise
+    (§7.1).
+    """
     for child in parent.children:
         if child.name in known and (child.space in SPACES or not child.space):
             continue
         required = reading.flag(child, "required", True)
         if child.name == "EncryptionSection":
-            reading.notice("blocker", "ovf-encrypted", "the package is encrypted; encrypted packages are not opened", child, "11.1")
+            reading.notice(
+                "blocker",
+                "ovf-encrypted",
+                "the package is encrypted; encrypted packages are not opened",
+                child,
+                "11.1",
+            )
         elif child.name == "SharedDiskSection":
             continue
         elif child.name in _UNUSED:
-            reading.notice("caution" if required else "note", "ovf-section-unused", f"section “{child.name}” is known, but a rollout does not follow it",
-                           child, "7.1")
+            reading.notice(
+                "caution" if required else "note",
+                "ovf-section-unused",
+                f"section “{child.name}” is known, but a rollout does not follow it",
+                child,
+                "7.1",
+            )
         elif required and (child.name.endswith("Section") or child.first("Info") is not None):
-            reading.notice("blocker", "ovf-section", f"section “{child.name[:60]}” is unknown here and marked as required", child, "7.1")
+            reading.notice(
+                "blocker",
+                "ovf-section",
+                f"section “{child.name[:60]}” is unknown here and marked as required",
+                child,
+                "7.1",
+            )
         else:
-            reading.notice("note", "ovf-section", f"section “{child.name[:60]}” is not used", child, "7.1")
+            reading.notice(
+                "note", "ovf-section", f"section “{child.name[:60]}” is not used", child, "7.1"
+            )
 
 
 def _files(root: Element, reading: Reading) -> tuple[FileRef, ...]:
@@ -140,81 +265,182 @@ def _files(root: Element, reading: Reading) -> tuple[FileRef, ...]:
     for item in (item for refs in root.all("References") for item in refs.all("File")):
         ident, href = item.attribute("id") or "", (item.attribute("href") or "").strip()
         if not ident or ident in found:
-            reading.notice("blocker", "ovf-file", f"two file references share the id “{ident[:60]}”" if ident else "a file reference has no id", item, "7.1")
+            reading.notice(
+                "blocker",
+                "ovf-file",
+                (
+                    f"two file references share the id “{ident[:60]}”"
+                    if ident
+                    else "a file reference has no id"
+                ),
+                item,
+                "7.1",
+            )
             continue
         if "://" in href:
-            reading.notice("blocker", "ovf-file-external", f"file “{href[:120]}” lies outside the package; nothing is fetched for a descriptor", item, "7.1")
+            reading.notice(
+                "blocker",
+                "ovf-file-external",
+                f"file “{href[:120]}” lies outside the package; nothing is fetched for a"
+                " descriptor",
+                item,
+                "7.1",
+            )
             continue
         name = referred(href)
         if name is None:
-            reading.notice("blocker", "ovf-file", f"file reference “{href[:80]}” does not name a file inside the package", item, "7.1")
+            reading.notice(
+                "blocker",
+                "ovf-file",
+                f"file reference “{href[:80]}” does not name a file inside the package",
+                item,
+                "7.1",
+            )
             continue
         href = name
         if href in names:
-            reading.notice("caution", "ovf-file", f"file “{href[:80]}” is referred to twice", item, "7.1")
+            reading.notice(
+                "caution", "ovf-file", f"file “{href[:80]}” is referred to twice", item, "7.1"
+            )
         names.add(href)
         packed = (item.attribute("compression") or "identity").lower()
         if packed not in ("identity", "gzip", ""):
-            reading.notice("blocker", "ovf-file-kind", f"“{href[:80]}” is packed by “{packed[:20]}”; gzip is what the standard knows", item, "7.1")
-        found[ident] = FileRef(ident, href, reading.number(item.attribute("size"), item, "the file size", high=1 << 50),
-                               "gzip" if packed == "gzip" else "",
-                               reading.number(item.attribute("chunkSize"), item, "the size of the pieces", low=1, high=1 << 50))
+            reading.notice(
+                "blocker",
+                "ovf-file-kind",
+                f"“{href[:80]}” is packed by “{packed[:20]}”; gzip is what the standard knows",
+                item,
+                "7.1",
+            )
+        found[ident] = FileRef(
+            ident,
+            href,
+            reading.number(item.attribute("size"), item, "the file size", high=1 << 50),
+            "gzip" if packed == "gzip" else "",
+            reading.number(
+                item.attribute("chunkSize"), item, "the size of the pieces", low=1, high=1 << 50
+            ),
+        )
     return tuple(found.values())
 
 
 def _default_of(key: str, defaults: Mapping[str, str]) -> str:
-    """A property's default: by its full key, else by the key without class and instance where only one property has it. '' for none."""
+    """A property's default: by its full key, else by the key without class and instance where only
+    one property has it. '' for none.
+    """
     if key in defaults:
         return defaults[key]
     found = [value for full, value in defaults.items() if full.endswith(f".{key}")]
     return found[0] if len(found) == 1 else ""
 
 
-def _disks(root: Element, files: set[str], defaults: Mapping[str, str], reading: Reading) -> tuple[Disk, ...]:
+def _disks(
+    root: Element, files: set[str], defaults: Mapping[str, str], reading: Reading
+) -> tuple[Disk, ...]:
     found: dict[str, Disk] = {}
     for section in root.all("DiskSection", "SharedDiskSection"):
         for item in section.all("Disk", "SharedDisk"):
             ident = item.attribute("diskId") or ""
             if not ident or ident in found:
-                reading.notice("blocker", "ovf-disk", f"two disks share the id “{ident[:60]}”" if ident else "a disk has no id", item, "9.1")
+                reading.notice(
+                    "blocker",
+                    "ovf-disk",
+                    f"two disks share the id “{ident[:60]}”" if ident else "a disk has no id",
+                    item,
+                    "9.1",
+                )
                 continue
             unit_text = item.attribute("capacityAllocationUnits") or ""
             unit = units.bytes_per(unit_text) if unit_text.strip() else 1
             if unit is None:
-                reading.notice("blocker", "ovf-unit", f"the unit “{unit_text[:40]}” is not understood", item, "9.1")
+                reading.notice(
+                    "blocker",
+                    "ovf-unit",
+                    f"the unit “{unit_text[:40]}” is not understood",
+                    item,
+                    "9.1",
+                )
                 unit = 1
             text, key = item.attribute("capacity") or "", ""
             if text.startswith("${") and text.endswith("}"):
                 key = text[2:-1]
                 text = _default_of(key, defaults)
                 if not text:
-                    reading.notice("caution", "ovf-disk-capacity",
-                                   f"the size of disk “{ident[:60]}” is asked for by property “{key[:60]}”, which has no default",
-                                   item, "9.1")
+                    reading.notice(
+                        "caution",
+                        "ovf-disk-capacity",
+                        f"the size of disk “{ident[:60]}” is asked for by property “{key[:60]}”,"
+                        " which has no default",
+                        item,
+                        "9.1",
+                    )
             elif not text:
-                reading.notice("blocker", "ovf-disk", f"disk “{ident[:60]}” has no capacity", item, "9.1")
+                reading.notice(
+                    "blocker", "ovf-disk", f"disk “{ident[:60]}” has no capacity", item, "9.1"
+                )
             capacity = (reading.number(text, item, "the disk capacity", low=1) or 0) * unit
             if capacity > MAX_CAPACITY:
-                reading.notice("blocker", "ovf-disk", f"disk “{ident[:60]}” claims {capacity} bytes; at most 64 TiB are believed", item, "9.1")
+                reading.notice(
+                    "blocker",
+                    "ovf-disk",
+                    f"disk “{ident[:60]}” claims {capacity} bytes; at most 64 TiB are believed",
+                    item,
+                    "9.1",
+                )
                 capacity = 0
-            populated = reading.number(item.attribute("populatedSize"), item, "populatedSize", severity="caution")
+            populated = reading.number(
+                item.attribute("populatedSize"), item, "populatedSize", severity="caution"
+            )
             if populated and capacity and populated > capacity:
-                reading.notice("caution", "ovf-disk-populated", f"disk “{ident[:60]}” says it holds {populated} bytes, more than its {capacity}", item, "9.1")
+                reading.notice(
+                    "caution",
+                    "ovf-disk-populated",
+                    f"disk “{ident[:60]}” says it holds {populated} bytes, more than its"
+                    f" {capacity}",
+                    item,
+                    "9.1",
+                )
             file_id = item.attribute("fileRef") or ""
             if file_id and file_id not in files:
-                reading.notice("blocker", "ovf-disk", f"disk “{ident[:60]}” refers to file “{file_id[:60]}”, which is not listed", item, "9.1")
+                reading.notice(
+                    "blocker",
+                    "ovf-disk",
+                    f"disk “{ident[:60]}” refers to file “{file_id[:60]}”, which is not listed",
+                    item,
+                    "9.1",
+                )
                 file_id = ""
-            found[ident] = Disk(ident, file_id, capacity, populated,
-                                item.attribute("format") or "", item.attribute("parentRef") or "",
-                                section.name == "SharedDiskSection" or reading.flag(item, "shared"), key)
-            if item.attribute("format") is None and file_id:          # an empty disk has no file whose format could be named
-                reading.notice("caution", "ovf-disk-format", f"disk “{ident[:60]}” does not name its format", item, "9.1")
+            found[ident] = Disk(
+                ident,
+                file_id,
+                capacity,
+                populated,
+                item.attribute("format") or "",
+                item.attribute("parentRef") or "",
+                section.name == "SharedDiskSection" or reading.flag(item, "shared"),
+                key,
+            )
+            # an empty disk has no file whose format could be named
+            if item.attribute("format") is None and file_id:
+                reading.notice(
+                    "caution",
+                    "ovf-disk-format",
+                    f"disk “{ident[:60]}” does not name its format",
+                    item,
+                    "9.1",
+                )
     for disk in found.values():
         seen, at = {disk.id}, disk
         while at.parent:
             if at.parent not in found or at.parent in seen:
-                reading.notice("blocker", "ovf-disk-parent", f"disk “{at.id[:60]}” builds on disk “{at.parent[:60]}”, which "
-                               + ("builds on it in turn" if at.parent in seen else "is not described"), None, "9.1")
+                reading.notice(
+                    "blocker",
+                    "ovf-disk-parent",
+                    f"disk “{at.id[:60]}” builds on disk “{at.parent[:60]}”, which "
+                    + ("builds on it in turn" if at.parent in seen else "is not described"),
+                    None,
+                    "9.1",
+                )
                 break
             seen.add(at.parent)
             at = found[at.parent]
@@ -226,7 +452,13 @@ def _networks(root: Element, reading: Reading) -> tuple[NetworkWish, ...]:
     for item in (item for section in root.all("NetworkSection") for item in section.all("Network")):
         name = item.attribute("name") or ""
         if not name or name in found:
-            reading.notice("caution", "ovf-network", f"network “{name[:60]}” stands twice" if name else "a network has no name", item, "9.2")
+            reading.notice(
+                "caution",
+                "ovf-network",
+                f"network “{name[:60]}” stands twice" if name else "a network has no name",
+                item,
+                "9.2",
+            )
             continue
         found[name] = NetworkWish(name, reading.child(item, "Description"))
     return tuple(found.values())
@@ -234,23 +466,47 @@ def _networks(root: Element, reading: Reading) -> tuple[NetworkWish, ...]:
 
 def _options(root: Element, reading: Reading) -> tuple[Option, ...]:
     found: dict[str, Option] = {}
-    for item in (item for section in root.all("DeploymentOptionSection") for item in section.all("Configuration")):
+    for item in (
+        item
+        for section in root.all("DeploymentOptionSection")
+        for item in section.all("Configuration")
+    ):
         ident = item.attribute("id") or ""
         if not ident or ident in found:
-            reading.notice("caution", "ovf-option", f"option “{ident[:60]}” stands twice" if ident else "an option has no id", item, "9.8")
+            reading.notice(
+                "caution",
+                "ovf-option",
+                f"option “{ident[:60]}” stands twice" if ident else "an option has no id",
+                item,
+                "9.8",
+            )
             continue
         default = reading.flag(item, "default")
         if default and any(option.default for option in found.values()):
-            reading.notice("caution", "ovf-option", f"option “{ident[:60]}” is a second default; the first one counts", item, "9.8")
+            reading.notice(
+                "caution",
+                "ovf-option",
+                f"option “{ident[:60]}” is a second default; the first one counts",
+                item,
+                "9.8",
+            )
             default = False
-        found[ident] = Option(ident, reading.child(item, "Label") or ident, reading.child(item, "Description"), default)
+        found[ident] = Option(
+            ident,
+            reading.child(item, "Label") or ident,
+            reading.child(item, "Description"),
+            default,
+        )
     listed = list(found.values())
     if listed and not any(option.default for option in listed):
-        listed[0] = Option(listed[0].id, listed[0].label, listed[0].description, True)      # §9.8: the first one is the default
+        # §9.8: the first one is the default
+        listed[0] = Option(listed[0].id, listed[0].label, listed[0].description, True)
     return tuple(listed)
 
 
-def _contents(roots: list[Element], known: _Known, reading: Reading) -> tuple[Collection | None, tuple[System, ...]]:
+def _contents(
+    roots: list[Element], known: _Known, reading: Reading
+) -> tuple[Collection | None, tuple[System, ...]]:
     systems: list[System] = []
 
     def collect(element: Element) -> Collection:
@@ -261,12 +517,24 @@ def _contents(roots: list[Element], known: _Known, reading: Reading) -> tuple[Co
             add(child)
         ids = [child.attribute("id") or "" for child in own]
         startup = _startup(element, {*ids, *(c.id for c in collections)}, reading)
-        return Collection(element.attribute("id") or "", reading.child(element, "Name"), tuple(ids), collections, startup)
+        return Collection(
+            element.attribute("id") or "",
+            reading.child(element, "Name"),
+            tuple(ids),
+            collections,
+            startup,
+        )
 
     def add(element: Element) -> None:
         system = _system(element, known, reading)
         if any(other.id == system.id for other in systems):
-            reading.notice("blocker", "ovf-systems", f"two virtual systems share the id “{system.id[:60]}”", element, "7.2")
+            reading.notice(
+                "blocker",
+                "ovf-systems",
+                f"two virtual systems share the id “{system.id[:60]}”",
+                element,
+                "7.2",
+            )
         if len(systems) < MAX_SYSTEMS:
             systems.append(system)
 
@@ -282,9 +550,21 @@ def _startup(element: Element, members: set[str], reading: Reading) -> tuple[Sta
     for item in (item for section in element.all("StartupSection") for item in section.all("Item")):
         member = item.attribute("id") or ""
         if member not in members:
-            reading.notice("caution", "ovf-startup", f"the order of starting names “{member[:60]}”, which is no member", item, "9.6")
-        found.append(Startup(member, reading.number(item.attribute("order"), item, "the order") or 0,
-                             reading.number(item.attribute("startDelay"), item, "the delay", high=86_400) or 0, reading.flag(item, "waitingForGuest")))
+            reading.notice(
+                "caution",
+                "ovf-startup",
+                f"the order of starting names “{member[:60]}”, which is no member",
+                item,
+                "9.6",
+            )
+        found.append(
+            Startup(
+                member,
+                reading.number(item.attribute("order"), item, "the order") or 0,
+                reading.number(item.attribute("startDelay"), item, "the delay", high=86_400) or 0,
+                reading.flag(item, "waitingForGuest"),
+            )
+        )
     return tuple(sorted(found, key=lambda entry: entry.order))
 
 
@@ -296,25 +576,58 @@ def _system(element: Element, known: _Known, reading: Reading) -> System:
         reading.notice("caution", "ovf-info", "the virtual system has no Info", element, "7.2")
     sections = list(element.all("VirtualHardwareSection"))
     if not sections:
-        reading.notice("blocker", "ovf-missing", "the virtual system has no VirtualHardwareSection", element, "8.1")
+        reading.notice(
+            "blocker",
+            "ovf-missing",
+            "the virtual system has no VirtualHardwareSection",
+            element,
+            "8.1",
+        )
         sections = [Element("", "VirtualHardwareSection", {}, element.line, element.column)]
     if len(sections) > 1:
-        reading.notice("note", "ovf-hardware-choice", f"{len(sections)} descriptions of the hardware are offered; the first is used", sections[1], "8.1")
+        reading.notice(
+            "note",
+            "ovf-hardware-choice",
+            f"{len(sections)} descriptions of the hardware are offered; the first is used",
+            sections[1],
+            "8.1",
+        )
     section = sections[0]
-    families = tuple(word for s in sections for system in s.all("System") for word in system.child_text("VirtualSystemType").split() if word)
+    families = tuple(
+        word
+        for s in sections
+        for system in s.all("System")
+        for word in system.child_text("VirtualSystemType").split()
+        if word
+    )
     if families:
-        reading.notice("note", "ovf-family", f"made for {', '.join(families)[:120]}; the guest gets this hypervisor's hardware in its place", section, "8.2")
+        reading.notice(
+            "note",
+            "ovf-family",
+            f"made for {', '.join(families)[:120]}; the guest gets this hypervisor's hardware in"
+            " its place",
+            section,
+            "8.2",
+        )
     system_os = element.first("OperatingSystemSection")
     return System(
-        id=element.attribute("id") or "", name=reading.child(element, "Name"), info=reading.child(element, "Info"),
-        products=properties.products(element, reading), questions=properties.questions(element, reading, frozenset(known.options)),
-        licences=tuple(_licences([element], Reading(reading.texts, reading.others))), annotation=reading.child(element.first("AnnotationSection"),
-                                                                                                               "Annotation"),
-        os=reading.child(system_os, "Description"), os_id=(system_os.attribute("id") or "") if system_os is not None else "",
-        families=families, firmware=_firmware(section),
+        id=element.attribute("id") or "",
+        name=reading.child(element, "Name"),
+        info=reading.child(element, "Info"),
+        products=properties.products(element, reading),
+        questions=properties.questions(element, reading, frozenset(known.options)),
+        licences=tuple(_licences([element], Reading(reading.texts, reading.others))),
+        annotation=reading.child(element.first("AnnotationSection"), "Annotation"),
+        os=reading.child(system_os, "Description"),
+        os_id=(system_os.attribute("id") or "") if system_os is not None else "",
+        families=families,
+        firmware=_firmware(section),
         transports=tuple((section.attribute("transport") or "").split()),
-        hardware=hardware.read(section, known.options, known.disks, known.files, known.networks, reading),
-        install_boots=element.first("InstallSection") is not None)
+        hardware=hardware.read(
+            section, known.options, known.disks, known.files, known.networks, reading
+        ),
+        install_boots=element.first("InstallSection") is not None,
+    )
 
 
 def _firmware(section: Element) -> Literal["", "bios", "efi"]:
@@ -332,4 +645,6 @@ def _licences(elements: list[Element], reading: Reading) -> Iterator[str]:
             if text:
                 yield text
             else:
-                reading.notice("caution", "ovf-licence", "a licence section holds no text", section, "9.4")
+                reading.notice(
+                    "caution", "ovf-licence", "a licence section holds no text", section, "9.4"
+                )

@@ -26,5 +26,10 @@ def parse(data: bytes) -> dict[str, str]:
     """Key → value. Raises FormatError when it is not an environment document."""
     root = xml_safe.parse(data, "the environment document")
     if etree.QName(root).namespace != ENV:
-        raise FormatError("not an OVF environment document", code="ovf-environment", clause="DSP0243 11")
-    return {str(item.get(f"{{{ENV}}}key")): str(item.get(f"{{{ENV}}}value") or "") for item in root.iter(f"{{{ENV}}}Property")}
+        raise FormatError(
+            "not an OVF environment document", code="ovf-environment", clause="DSP0243 11"
+        )
+    return {
+        str(item.get(f"{{{ENV}}}key")): str(item.get(f"{{{ENV}}}value") or "")
+        for item in root.iter(f"{{{ENV}}}Property")
+    }

@@ -13,7 +13,9 @@ MAX_DESCRIPTOR = 4 << 20
 
 @dataclass(frozen=True)
 class Given:
-    """A file as it was given. `blob` names its bytes in the store (its SHA-256) where that is known."""
+    """A file as it was given. `blob` names its bytes in the store (its SHA-256) where that is
+    known.
+    """
 
     name: str
     source: Source
@@ -21,11 +23,16 @@ class Given:
 
 
 def pieces_of(file: FileRef, size_of: Callable[[str], int | None]) -> list[str]:
-    """Names of the members that make up a referenced file: itself, or its pieces name.000000000 and on (§7.1)."""
+    """Names of the members that make up a referenced file: itself, or its pieces name.000000000 and
+    on (§7.1).
+    """
     if file.chunk_bytes is None:
         return [file.href]
     if file.size is not None:
-        return [f"{file.href}.{number:09d}" for number in range(min(2_000, -(-file.size // file.chunk_bytes)) or 1)]
+        return [
+            f"{file.href}.{number:09d}"
+            for number in range(min(2_000, -(-file.size // file.chunk_bytes)) or 1)
+        ]
     found: list[str] = []
     while size_of(name := f"{file.href}.{len(found):09d}") is not None and len(found) < 2_000:
         found.append(name)

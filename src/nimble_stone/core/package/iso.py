@@ -22,23 +22,41 @@ class IsoFacts:
 
 
 def read(source: Source) -> IsoFacts:
-    """Read the volume descriptors and the boot catalogue: at most 20 sectors. Raises FormatError."""
+    """Read the volume descriptors and the boot catalogue: at most 20 sectors. Raises
+    FormatError.
+    """
     label, volume, catalogue = "", 0, 0
     for sector in range(16, 32):
         if (sector + 1) * SECTOR > source.size_bytes:
-            raise FormatError("the ISO image ends before its volume descriptors do", code="iso-truncated", place=f"byte {sector * SECTOR}")
+            raise FormatError(
+                "the ISO image ends before its volume descriptors do",
+                code="iso-truncated",
+                place=f"byte {sector * SECTOR}",
+            )
         block = source.read_at(sector * SECTOR, SECTOR)
         if block[1:6] != b"CD001":
-            raise FormatError("a volume descriptor is damaged", code="iso-descriptor", place=f"byte {sector * SECTOR}", clause="ECMA-119 8.1")
+            raise FormatError(
+                "a volume descriptor is damaged",
+                code="iso-descriptor",
+                place=f"byte {sector * SECTOR}",
+                clause="ECMA-119 8.1",
+            )
         if block[0] == 1:
             label = block[40:72].decode("ascii", "replace").rstrip(" \0")
-            volume = int.from_bytes(block[80:84], "little") * int.from_bytes(block[128:130], "little")
+            volume = int.from_bytes(block[80:84], "little") * int.from_bytes(
+                block[128:130], "little"
+            )
         elif block[0] == 0 and block[7:30] == b"EL TORITO SPECIFICATION":
             catalogue = int.from_bytes(block[71:75], "little")
         elif block[0] == 255:
             break
     platforms = _platforms(source, catalogue) if catalogue else set()
-    return IsoFacts("".join(c if c.isprintable() else "?" for c in label), volume, _BIOS in platforms, _UEFI in platforms)
+    return IsoFacts(
+        "".join(c if c.isprintable() else "?" for c in label),
+        volume,
+        _BIOS in platforms,
+        _UEFI in platforms,
+    )
 
 
 def _platforms(source: Source, catalogue: int) -> set[int]:
@@ -52,7 +70,7 @@ def _platforms(source: Source, catalogue: int) -> set[int]:
         found.add(platform)
     at = 64
     while at + 32 <= SECTOR and block[at] in (0x90, 0x91):
-        platform, entries = block[at + 1], int.from_bytes(block[at + 2:at + 4], "little")
+        platform, entries = block[at + 1], int.from_bytes(block[at + 2 : at + 4], "little")
         last = block[at] == 0x91
         for _ in range(min(entries, 32)):
             at += 32
@@ -65,9 +83,14 @@ def _platforms(source: Source, catalogue: int) -> set[int]:
 
 
 def kernel_version(source: Source) -> str:
-    """The version text of a Linux kernel image ('' when it has none); the boot protocol's header at 0x1f1."""
+    """The version text of a Linux kernel image ('' when it has none); the boot protocol's header at
+    0x1f1.
+    """
     head = source.read_at(0, min(source.size_bytes, 40 << 10))
     at = int.from_bytes(head[0x20E:0x210], "little") + 0x200
     if at <= 0x200 or at >= len(head):
         return ""
-    return "".join(c if c.isprintable() else "?" for c in head[at:at + 200].split(b"\0", 1)[0].decode("ascii", "replace"))
+    return "".join(
+        c if c.isprintable() else "?"
+        for c in head[at : at + 200].split(b"\0", 1)[0].decode("ascii", "replace")
+    )

@@ -1,12 +1,30 @@
-"""What a file is, told by its first bytes. Names are never asked; they are only compared afterwards."""
+"""What a file is, told by its first bytes. Names are never asked; they are only compared
+afterwards.
+"""
 
 from __future__ import annotations
 
 import re
 from typing import Literal
 
-Kind = Literal["ova", "ovf", "qcow2", "vmdk", "vmdk-text", "raw", "iso", "kernel", "initrd", "gzip", "xz", "zstd", "manifest", "certificate", "unknown"]
-HEAD = 40 << 10               # bytes from the start that suffice to tell
+Kind = Literal[
+    "ova",
+    "ovf",
+    "qcow2",
+    "vmdk",
+    "vmdk-text",
+    "raw",
+    "iso",
+    "kernel",
+    "initrd",
+    "gzip",
+    "xz",
+    "zstd",
+    "manifest",
+    "certificate",
+    "unknown",
+]
+HEAD = 40 << 10  # bytes from the start that suffice to tell
 _UTF16 = (b"\xff\xfe<\x00", b"\xfe\xff\x00<")
 _ENVELOPE = re.compile(rb"<([A-Za-z_][\w.-]{0,40}:)?Envelope[\s>/]")
 
@@ -48,12 +66,27 @@ def tell(head: bytes) -> Kind:
 def _old_tar(head: bytes) -> bool:
     """A tar header without the ustar word: its checksum tells."""
     field = head[148:156].strip(b" \0")
-    if len(head) < 512 or not head[0] or not field or not field.isdigit() or set(field) - set(b"01234567"):
+    if (
+        len(head) < 512
+        or not head[0]
+        or not field
+        or not field.isdigit()
+        or set(field) - set(b"01234567")
+    ):
         return False
     return int(field, 8) == sum(head[:148]) + 8 * 32 + sum(head[156:512])
 
 
 def _disk(head: bytes) -> bool:
-    """A disk without a container: a boot sector, a partition table, or a file system at its usual place."""
-    return (head[510:512] == b"\x55\xaa" or head[512:520] == b"EFI PART" or head[1080:1082] == b"\x53\xef" or head[:4] == b"XFSB"
-            or head[512:520] == b"LABELONE" or head[0x8000:0x8008] == b"NXSB" or (len(head) >= 512 and not any(head[:4096])))
+    """A disk without a container: a boot sector, a partition table, or a file system at its usual
+    place.
+    """
+    return (
+        head[510:512] == b"\x55\xaa"
+        or head[512:520] == b"EFI PART"
+        or head[1080:1082] == b"\x53\xef"
+        or head[:4] == b"XFSB"
+        or head[512:520] == b"LABELONE"
+        or head[0x8000:0x8008] == b"NXSB"
+        or (len(head) >= 512 and not any(head[:4096]))
+    )

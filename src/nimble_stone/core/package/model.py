@@ -1,4 +1,6 @@
-"""What a package says about itself, as frozen values. Sizes in bytes; None where the package is silent."""
+"""What a package says about itself, as frozen values. Sizes in bytes; None where the package is
+silent.
+"""
 
 from __future__ import annotations
 
@@ -14,7 +16,9 @@ Trust = Literal["absent", "verified", "failed", "untrusted"]
 
 @dataclass(frozen=True)
 class Signer:
-    """Who signed: names, validity (epoch seconds), SHA-256 fingerprint, and the subjects up to the end of the chain."""
+    """Who signed: names, validity (epoch seconds), SHA-256 fingerprint, and the subjects up to the
+    end of the chain.
+    """
 
     subject: str
     issuer: str
@@ -26,7 +30,9 @@ class Signer:
 
 @dataclass(frozen=True)
 class Noticed:
-    """A deviation or oddity: `where` names file, line and column or byte; `clause` the standard's paragraph."""
+    """A deviation or oddity: `where` names file, line and column or byte; `clause` the standard's
+    paragraph.
+    """
 
     severity: Severity
     code: str
@@ -37,7 +43,9 @@ class Noticed:
 
 @dataclass(frozen=True)
 class FileRef:
-    """A file the descriptor refers to. `chunk_bytes` when it is cut into pieces named href.000000000 and so on."""
+    """A file the descriptor refers to. `chunk_bytes` when it is cut into pieces named
+    href.000000000 and so on.
+    """
 
     id: str
     href: str
@@ -48,7 +56,9 @@ class FileRef:
 
 @dataclass(frozen=True)
 class Disk:
-    """A virtual disk. `file_id` is '' for an empty disk. `capacity_key` names the property that gives the capacity, if one does."""
+    """A virtual disk. `file_id` is '' for an empty disk. `capacity_key` names the property that
+    gives the capacity, if one does.
+    """
 
     id: str
     file_id: str
@@ -92,7 +102,9 @@ class Nic:
 
 @dataclass(frozen=True)
 class Question:
-    """A property of the product section. `key` is the environment key in the standard's full form (class.key.instance)."""
+    """A property of the product section. `key` is the environment key in the standard's full form
+    (class.key.instance).
+    """
 
     key: str
     label: str
@@ -105,10 +117,10 @@ class Question:
     minimum: int | None = None
     maximum: int | None = None
     choices: tuple[str, ...] = ()
-    given: bool = False                                        # a default is given, be it ''
+    given: bool = False  # a default is given, be it ''
     labelled: bool = True
-    per_option: tuple[tuple[str, str], ...] = ()               # (deployment option, default)
-    low: int | None = None                                     # bounds of a number's value
+    per_option: tuple[tuple[str, str], ...] = ()  # (deployment option, default)
+    low: int | None = None  # bounds of a number's value
     high: int | None = None
 
 
@@ -128,7 +140,9 @@ class Product:
 
 @dataclass(frozen=True)
 class Amount:
-    """A quantity of vCPUs or memory (bytes) of one deployment option: planned, and the range and reservation where given."""
+    """A quantity of vCPUs or memory (bytes) of one deployment option: planned, and the range and
+    reservation where given.
+    """
 
     normal: int | None
     least: int | None = None
@@ -139,7 +153,9 @@ class Amount:
 
 @dataclass(frozen=True)
 class Controller:
-    """A disk controller: 'scsi', 'ide', 'sata', 'nvme', 'usb' or 'other', and the publisher's words for its model."""
+    """A disk controller: 'scsi', 'ide', 'sata', 'nvme', 'usb' or 'other', and the publisher's words
+    for its model.
+    """
 
     instance: str
     kind: Literal["scsi", "ide", "sata", "nvme", "usb", "other"]
@@ -148,7 +164,9 @@ class Controller:
 
 @dataclass(frozen=True)
 class Drive:
-    """A disk, CD-ROM or floppy drive: what is in it ('' when empty) and which controller it hangs on."""
+    """A disk, CD-ROM or floppy drive: what is in it ('' when empty) and which controller it hangs
+    on.
+    """
 
     kind: Literal["disk", "cdrom", "floppy"]
     content: Literal["disk", "file", ""]
@@ -168,17 +186,22 @@ class Hardware:
     controllers: tuple[Controller, ...]
     drives: tuple[Drive, ...]
     nics: tuple[Nic, ...]
-    others: tuple[str, ...] = ()                               # devices a rollout does not give: 'sound card', 'USB controller'
+    # devices a rollout does not give: 'sound card', 'USB controller'
+    others: tuple[str, ...] = ()
 
     @property
     def disks(self) -> tuple[str, ...]:
         """Disk ids in the order of the drives."""
-        return tuple(drive.ref for drive in self.drives if drive.kind == "disk" and drive.content == "disk")
+        return tuple(
+            drive.ref for drive in self.drives if drive.kind == "disk" and drive.content == "disk"
+        )
 
 
 @dataclass(frozen=True)
 class System:
-    """One virtual system. `hardware` has one entry per deployment option, the default one first; families as the publisher names them."""
+    """One virtual system. `hardware` has one entry per deployment option, the default one first;
+    families as the publisher names them.
+    """
 
     id: str
     name: str
@@ -193,7 +216,8 @@ class System:
     firmware: Literal["", "bios", "efi"]
     transports: tuple[str, ...]
     hardware: tuple[Hardware, ...]
-    install_boots: bool = False                                # an install section: it reboots when it is done
+    # an install section: it reboots when it is done
+    install_boots: bool = False
 
     @property
     def standard(self) -> Hardware:
@@ -246,7 +270,8 @@ class Envelope:
     systems: tuple[System, ...]
     collection: Collection | None
     licences: tuple[str, ...]
-    questions: tuple[Question, ...] = ()                       # of the collection, for all its systems
+    # of the collection, for all its systems
+    questions: tuple[Question, ...] = ()
 
     @property
     def options_default_first(self) -> tuple[Option, ...]:

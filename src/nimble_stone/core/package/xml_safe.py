@@ -1,4 +1,6 @@
-"""The only XML parser for foreign documents: no DTD, no entities, nothing external, bounded size and depth."""
+"""The only XML parser for foreign documents: no DTD, no entities, nothing external, bounded size
+and depth.
+"""
 
 from __future__ import annotations
 
@@ -17,18 +19,33 @@ def parse(data: bytes, what: str) -> etree._Element:
     Raises: FormatError for XML that is too large, too deep, malformed, or carries a document type.
     """
     if len(data) > MAX_BYTES:
-        raise FormatError(f"{what} is {len(data)} bytes long; at most {MAX_BYTES} are read", code="xml-too-large")
+        raise FormatError(
+            f"{what} is {len(data)} bytes long; at most {MAX_BYTES} are read", code="xml-too-large"
+        )
     if b"<!DOCTYPE" in data or b"<!ENTITY" in data:
-        raise FormatError(f"{what} declares a document type or entities; these are refused because they can read"
-                          " files or fill memory", code="xml-dtd", hint="Ask the publisher for a plain descriptor.")
-    parser = etree.XMLParser(resolve_entities=False, no_network=True, load_dtd=False, huge_tree=False,
-                             remove_comments=True, remove_pis=True)
+        raise FormatError(
+            f"{what} declares a document type or entities; these are refused because they can read"
+            " files or fill memory",
+            code="xml-dtd",
+            hint="Ask the publisher for a plain descriptor.",
+        )
+    parser = etree.XMLParser(
+        resolve_entities=False,
+        no_network=True,
+        load_dtd=False,
+        huge_tree=False,
+        remove_comments=True,
+        remove_pis=True,
+    )
     try:
         root = etree.fromstring(data, parser)
     except (etree.XMLSyntaxError, ValueError) as error:
         line = getattr(error, "lineno", None)
-        raise FormatError(f"{what} is not well-formed XML: {error}", code="xml-syntax",
-                          place=f"line {line}" if line else "") from error
+        raise FormatError(
+            f"{what} is not well-formed XML: {error}",
+            code="xml-syntax",
+            place=f"line {line}" if line else "",
+        ) from error
     if root is None or root.getroottree().docinfo.doctype:
         raise FormatError(f"{what} declares a document type", code="xml-dtd")
     _bound(root, what)
@@ -41,8 +58,12 @@ def _bound(root: etree._Element, what: str) -> None:
         element, depth = stack.pop()
         count += 1
         if depth > MAX_DEPTH or count > MAX_ELEMENTS:
-            raise FormatError(f"{what} is nested or numbered beyond reason ({MAX_DEPTH} levels, {MAX_ELEMENTS} elements)",
-                              code="xml-too-deep", place=place(element))
+            raise FormatError(
+                f"{what} is nested or numbered beyond reason ({MAX_DEPTH} levels, {MAX_ELEMENTS}"
+                " elements)",
+                code="xml-too-deep",
+                place=place(element),
+            )
         stack.extend((child, depth + 1) for child in element)
 
 

@@ -1,6 +1,8 @@
-"""Descriptors as a light tree in which every element knows its line and column. Built on expat, fed and bounded here.
+"""Descriptors as a light tree in which every element knows its line and column. Built on expat, fed
+and bounded here.
 
-A document type is refused before anything it declares is read, so there are no entities to expand and nothing external to fetch.
+A document type is refused before anything it declares is read, so there are no entities to expand
+and nothing external to fetch.
 Size, depth and number of elements are bounded while reading, not afterwards.
 """
 
@@ -22,7 +24,9 @@ XML_LANG = "http://www.w3.org/XML/1998/namespace lang"
 
 @dataclass
 class Element:
-    """An element: namespace, local name, attributes ('namespace name' or 'name'), children, own text, place."""
+    """An element: namespace, local name, attributes ('namespace name' or 'name'), children, own
+    text, place.
+    """
 
     space: str
     name: str
@@ -43,7 +47,9 @@ class Element:
         return "".join(self.parts).strip()
 
     def all(self, *names: str) -> Iterator[Element]:
-        """Children of these local names, whatever their namespace: publishers mix versions of one vocabulary."""
+        """Children of these local names, whatever their namespace: publishers mix versions of one
+        vocabulary.
+        """
         return (child for child in self.children if child.name in names)
 
     def first(self, name: str) -> Element | None:
@@ -56,13 +62,17 @@ class Element:
         return found.text if found is not None else ""
 
     def attribute(self, name: str) -> str | None:
-        """An attribute by local name; one of the element's own namespace is preferred, then an unqualified one, then any."""
+        """An attribute by local name; one of the element's own namespace is preferred, then an
+        unqualified one, then any.
+        """
         own = self.attributes.get(f"{self.space} {name}")
         if own is not None:
             return own
         if name in self.attributes:
             return self.attributes[name]
-        return next((value for key, value in self.attributes.items() if key.endswith(f" {name}")), None)
+        return next(
+            (value for key, value in self.attributes.items() if key.endswith(f" {name}")), None
+        )
 
 
 class _Builder:
@@ -84,16 +94,35 @@ class _Builder:
         return f"line {self.parser.CurrentLineNumber}, column {self.parser.CurrentColumnNumber + 1}"
 
     def doctype(self, *_: Any) -> None:
-        raise FormatError(f"{self.what} declares a document type; this is refused because it can read files or fill memory", code="xml-dtd",
-                          place=self.place(), hint="Ask the publisher for a plain descriptor.")
+        raise FormatError(
+            f"{self.what} declares a document type; this is refused because it can read files or"
+            " fill memory",
+            code="xml-dtd",
+            place=self.place(),
+            hint="Ask the publisher for a plain descriptor.",
+        )
 
     def start(self, name: str, attributes: dict[str, str]) -> None:
         self.count += 1
-        if len(self.stack) >= MAX_DEPTH or self.count > MAX_ELEMENTS or len(attributes) > MAX_ATTRIBUTES:
-            raise FormatError(f"{self.what} is nested or numbered beyond reason ({MAX_DEPTH} levels, {MAX_ELEMENTS} elements,"
-                              f" {MAX_ATTRIBUTES} attributes)", code="xml-too-deep", place=self.place())
+        if (
+            len(self.stack) >= MAX_DEPTH
+            or self.count > MAX_ELEMENTS
+            or len(attributes) > MAX_ATTRIBUTES
+        ):
+            raise FormatError(
+                f"{self.what} is nested or numbered beyond reason ({MAX_DEPTH} levels,"
+                f" {MAX_ELEMENTS} elements, {MAX_ATTRIBUTES} attributes)",
+                code="xml-too-deep",
+                place=self.place(),
+            )
         space, _, local = name.rpartition(" ")
-        element = Element(space, local, attributes, self.parser.CurrentLineNumber, self.parser.CurrentColumnNumber + 1)
+        element = Element(
+            space,
+            local,
+            attributes,
+            self.parser.CurrentLineNumber,
+            self.parser.CurrentColumnNumber + 1,
+        )
         if self.stack:
             self.stack[-1].children.append(element)
         else:
@@ -114,14 +143,19 @@ def parse(data: bytes, what: str) -> Element:
     Raises: FormatError for XML that is too large, too deep, malformed, or carries a document type.
     """
     if len(data) > MAX_BYTES:
-        raise FormatError(f"{what} is {len(data)} bytes long; at most {MAX_BYTES} are read", code="xml-too-large")
+        raise FormatError(
+            f"{what} is {len(data)} bytes long; at most {MAX_BYTES} are read", code="xml-too-large"
+        )
     builder = _Builder(what)
     try:
         builder.parser.Parse(data, True)
     except expat.ExpatError as error:
-        raise FormatError(f"{what} is not well-formed XML: {expat.ErrorString(error.code)}", code="xml-syntax",
-                          place=f"line {error.lineno}, column {error.offset + 1}") from error
-    except (ValueError, LookupError) as error:      # an encoding nobody knows
+        raise FormatError(
+            f"{what} is not well-formed XML: {expat.ErrorString(error.code)}",
+            code="xml-syntax",
+            place=f"line {error.lineno}, column {error.offset + 1}",
+        ) from error
+    except (ValueError, LookupError) as error:  # an encoding nobody knows
         raise FormatError(f"{what} is not well-formed XML: {error}", code="xml-syntax") from error
     if builder.root is None:
         raise FormatError(f"{what} is empty", code="xml-syntax")

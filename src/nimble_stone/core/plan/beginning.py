@@ -1,4 +1,6 @@
-"""What a new plan begins with: pools and networks that the bay offers for what the kit asks. Pure."""
+"""What a new plan begins with: pools and networks that the bay offers for what the kit
+asks. Pure.
+"""
 
 from __future__ import annotations
 
@@ -8,13 +10,22 @@ from nimble_stone.core.plan.columns import network_column
 
 
 def beginning(kit: Kit, bay: str, estate: Estate) -> dict[str, str]:
-    """Values by column. The service network is one that all hosts of the bay carry, with name servers and a pool; further network roles get further ones.
+    """Values by column. The service network is one that all hosts of the bay carry, with name
+    servers and a pool; further network roles get further ones.
 
     What the bay cannot offer is left out: a check asks for it.
     """
     carried = _carried(bay, estate)
-    left = sorted((network for network in estate.networks if network.name in carried),
-                  key=lambda network: (not network.dns, not _pool(network, estate, bay), -carried[network.name], "management" in network.name, network.name))
+    left = sorted(
+        (network for network in estate.networks if network.name in carried),
+        key=lambda network: (
+            not network.dns,
+            not _pool(network, estate, bay),
+            -carried[network.name],
+            "management" in network.name,
+            network.name,
+        ),
+    )
     found: dict[str, str] = {}
     service = next((network for network in left if _pool(network, estate, bay)), None)
     if service is None:
@@ -23,9 +34,13 @@ def beginning(kit: Kit, bay: str, estate: Estate) -> dict[str, str]:
     left.remove(service)
     for role in kit.networks:
         wide = [network for network in left if not role.mtu or (network.mtu or 1500) >= role.mtu]
-        fit = next((network for network in wide if not role.addressed or _pool(network, estate, bay)), None)
+        fit = next(
+            (network for network in wide if not role.addressed or _pool(network, estate, bay)), None
+        )
         if fit is not None:
-            found[network_column(role.id, "pool" if role.addressed else "network")] = _pool(fit, estate, bay) if role.addressed else fit.name
+            found[network_column(role.id, "pool" if role.addressed else "network")] = (
+                _pool(fit, estate, bay) if role.addressed else fit.name
+            )
             left.remove(fit)
         elif not role.addressed:
             found[network_column(role.id, "network")] = service.name

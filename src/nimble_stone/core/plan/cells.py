@@ -1,4 +1,6 @@
-"""What the file says for each node, filled up with defaults: the cells before hosts, datastores and addresses are chosen."""
+"""What the file says for each node, filled up with defaults: the cells before hosts, datastores and
+addresses are chosen.
+"""
 
 from __future__ import annotations
 
@@ -15,8 +17,11 @@ from nimble_stone.core.plan.columns import Column, network_column
 from nimble_stone.core.plan.model import Plan, Scalar
 from nimble_stone.core.plan.packages import Packages
 
-Origin = Literal["kit", "plan", "group", "node", "shared", "pool", "computed", "package", "none", "unused"]
-"""Where a value comes from. “unused”: the node has no such column, or its condition does not hold."""
+Origin = Literal[
+    "kit", "plan", "group", "node", "shared", "pool", "computed", "package", "none", "unused"
+]
+"""Where a value comes from. “unused”: the node has no such column, or its condition does not hold.
+"""
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,13 +34,24 @@ class Cell:
 
 Cells = dict[str, Cell]
 MADE_HERE = "made here"
-"""What a certificate's cell says as long as nobody brought a pair: this installation's own authority makes one for each node."""
+"""What a certificate's cell says as long as nobody brought a pair: this installation's own
+authority makes one for each node.
+"""
 NOTHING, UNUSED = Cell("", "none"), Cell("", "unused")
 
 
-def written(plan: Plan, kit: Kit, packages: Packages, columns: tuple[Column, ...], estate: Estate, rows: list[tuple[Role, int]],
-            shared: Mapping[str, Scalar]) -> dict[str, Cells]:
-    """Node id → its cells. What holds for a whole role is thought through once. Cost: O(roles × columns + nodes × own values)."""
+def written(
+    plan: Plan,
+    kit: Kit,
+    packages: Packages,
+    columns: tuple[Column, ...],
+    estate: Estate,
+    rows: list[tuple[Role, int]],
+    shared: Mapping[str, Scalar],
+) -> dict[str, Cells]:
+    """Node id → its cells. What holds for a whole role is thought through once. Cost: O(roles ×
+    columns + nodes × own values).
+    """
     there = Counter(role.id for role, _ in rows)
     counts = {role.id: there[role.id] for role in kit.roles}
     groups = {role.id: _group(plan, kit, packages, columns, role, shared) for role in kit.roles}
@@ -56,7 +72,9 @@ def written(plan: Plan, kit: Kit, packages: Packages, columns: tuple[Column, ...
         if cells["name"].origin == "none":
             alone = counts[role.id] == 1 and role.count.most == 1
             pattern = kit.names.replace("-{n}", "") if alone else kit.names
-            cells["name"] = Cell(pattern.format(plan=plan.name, short=role.short, n=n, role=role.id), "computed")
+            cells["name"] = Cell(
+                pattern.format(plan=plan.name, short=role.short, n=n, role=role.id), "computed"
+            )
         for column in conditional:
             if not expression.asked(conditions[column.id], Inputs(cells, role.id, n, counts)):
                 cells[column.id] = UNUSED
@@ -65,11 +83,19 @@ def written(plan: Plan, kit: Kit, packages: Packages, columns: tuple[Column, ...
 
 
 class Inputs(Mapping[str, Value]):
-    """What a condition may read of a node: its cells, its role and number, and how many nodes there are."""
+    """What a condition may read of a node: its cells, its role and number, and how many nodes there
+    are.
+    """
 
-    def __init__(self, cells: Mapping[str, Cell], role: str, n: int, counts: Mapping[str, int]) -> None:
+    def __init__(
+        self, cells: Mapping[str, Cell], role: str, n: int, counts: Mapping[str, int]
+    ) -> None:
         self._cells = cells
-        self._more: dict[str, Value] = {"role": role, "n": float(n), "count": float(sum(counts.values()))}
+        self._more: dict[str, Value] = {
+            "role": role,
+            "n": float(n),
+            "count": float(sum(counts.values())),
+        }
         self._more |= {f"count.{ident}": float(many) for ident, many in counts.items()}
 
     def __getitem__(self, key: str) -> Value:
@@ -84,24 +110,48 @@ class Inputs(Mapping[str, Value]):
         return len(self._more) + len(self._cells)
 
 
-def _group(plan: Plan, kit: Kit, packages: Packages, columns: tuple[Column, ...], role: Role, shared: Mapping[str, Scalar]) -> Cells:
+def _group(
+    plan: Plan,
+    kit: Kit,
+    packages: Packages,
+    columns: tuple[Column, ...],
+    role: Role,
+    shared: Mapping[str, Scalar],
+) -> Cells:
     """What holds for a role's nodes before their own values."""
     block, package = plan.roles.get(role.id), packages.of(role.id)
-    defaults = {"provisioning": "thin", "time_zone": "UTC"} | {network_column(ident, "addressing"): "static" for ident in ("", *(n.id for n in kit.networks))}
+    defaults = {"provisioning": "thin", "time_zone": "UTC"} | {
+        network_column(ident, "addressing"): "static"
+        for ident in ("", *(n.id for n in kit.networks))
+    }
     defaults |= {"use": kit.uses[0]} if kit.uses else {}
     defaults |= {f"certificate.{one.id}": MADE_HERE for one in kit.certificates}
     for disk in kit.extra_disks:
-        defaults |= {f"disk.{disk.id}": str(disk.size_gib.usual), f"disk.{disk.id}.count": str(disk.count.usual)}
+        defaults |= {
+            f"disk.{disk.id}": str(disk.size_gib.usual),
+            f"disk.{disk.id}.count": str(disk.count.usual),
+        }
     defaults |= {question.id: question.default for question in kit.questions if question.default}
-    asked = {question.key: question.default for one in (packages.main, package) if one for question in one.descriptor.questions}
-    size = next((size.id for size in package.descriptor.sizes if size.default), "") if package else ""
+    asked = {
+        question.key: question.default
+        for one in (packages.main, package)
+        if one
+        for question in one.descriptor.questions
+    }
+    size = (
+        next((size.id for size in package.descriptor.sizes if size.default), "") if package else ""
+    )
     cells: Cells = {}
     for column in columns:
         if column.roles and role.id not in column.roles:
             cells[column.id] = UNUSED
             continue
-        levels: tuple[tuple[Mapping[str, Scalar], Origin], ...] = ((block.values if block else {}, "group"), (plan.values, "plan"), (shared, "shared"),
-                                                                   (defaults, "kit"))
+        levels: tuple[tuple[Mapping[str, Scalar], Origin], ...] = (
+            (block.values if block else {}, "group"),
+            (plan.values, "plan"),
+            (shared, "shared"),
+            (defaults, "kit"),
+        )
         for values, origin in levels:
             if column.id in values:
                 cells[column.id] = Cell(text_of(values[column.id]), origin)
@@ -110,8 +160,12 @@ def _group(plan: Plan, kit: Kit, packages: Packages, columns: tuple[Column, ...]
             default = asked.get(column.environment, "")
             cells[column.id] = Cell(default, "package") if default else NOTHING
     if cells["size"].origin == "none" and package:
-        offered = [own for own in role.sizes if any(one.id == own for one in package.descriptor.sizes)]
-        cells["size"] = Cell(offered[0], "kit") if offered and size not in role.sizes else Cell(size, "package")
+        offered = [
+            own for own in role.sizes if any(one.id == own for one in package.descriptor.sizes)
+        ]
+        cells["size"] = (
+            Cell(offered[0], "kit") if offered and size not in role.sizes else Cell(size, "package")
+        )
     return cells
 
 
@@ -121,36 +175,56 @@ def _settled(cells: Cells, kit: Kit, estate: Estate) -> Cells:
         column = network_column(ident, "network")
         if cells[column].origin == "unused":
             continue
-        pool = estate.pool(cells[network_column(ident, "pool")].value) if network_column(ident, "pool") in cells else None
+        pool = (
+            estate.pool(cells[network_column(ident, "pool")].value)
+            if network_column(ident, "pool") in cells
+            else None
+        )
         if cells[column].origin == "none" and pool:
             cells[column] = Cell(pool.network, "pool")
         network = estate.network(cells[column].value)
         if network is None:
             continue
-        known = {network_column(ident, "prefix"): str(network.subnet.prefixlen), network_column(ident, "mtu"): str(network.mtu or "")}
+        known = {
+            network_column(ident, "prefix"): str(network.subnet.prefixlen),
+            network_column(ident, "mtu"): str(network.mtu or ""),
+        }
         if network.subnet6:
             known |= {network_column(ident, "prefix6"): str(network.subnet6.prefixlen)}
             if not ident and network.gateway6:
                 known |= {"gateway6": str(network.gateway6)}
         if not ident:
-            known |= {"gateway": str(network.gateway), "dns": " ".join(map(str, network.dns)), "ntp": network.ntp, "domain": network.domain,
-                      "search": network.domain, "vlan": str(network.vlan or "")}
+            known |= {
+                "gateway": str(network.gateway),
+                "dns": " ".join(map(str, network.dns)),
+                "ntp": network.ntp,
+                "domain": network.domain,
+                "search": network.domain,
+                "vlan": str(network.vlan or ""),
+            }
         for key, value in known.items():
             if value and key in cells and cells[key].origin == "none":
                 cells[key] = Cell(value, "pool")
     use = cells["use"].value if "use" in cells else ""
     for disk in kit.extra_disks if use else ():
-        for column, span in zip((f"disk.{disk.id}", f"disk.{disk.id}.count"), disk.limits(use), strict=True):
+        for column, span in zip(
+            (f"disk.{disk.id}", f"disk.{disk.id}.count"), disk.limits(use), strict=True
+        ):
             if column in cells and cells[column].origin == "kit":
                 cells[column] = Cell(str(span.usual), "kit")
     for ident in ("", *(network.id for network in kit.networks)):
         how = cells.get(network_column(ident, "addressing"))
         if how and how.value == "dhcp":
-            cells[network_column(ident, "address")] = UNUSED       # the rest stays: virtual addresses need the pool, proofs prefix and gateway
+            # the rest stays: virtual addresses need the pool, proofs prefix and gateway
+            cells[network_column(ident, "address")] = UNUSED
         six = network_column(ident, "address6")
-        if six in cells and not cells[six].value and not cells[network_column(ident, "pool6")].value:
+        if (
+            six in cells
+            and not cells[six].value
+            and not cells[network_column(ident, "pool6")].value
+        ):
             for part in ("prefix6", *(("gateway6",) if not ident else ())):
-                cells[network_column(ident, part)] = UNUSED                # IPv6 is off
+                cells[network_column(ident, part)] = UNUSED  # IPv6 is off
     return cells
 
 

@@ -1,4 +1,6 @@
-"""The sheet's columns: the built-in ones, the kit's networks, disks and questions, then what else the package asks."""
+"""The sheet's columns: the built-in ones, the kit's networks, disks and questions, then what else
+the package asks.
+"""
 
 from __future__ import annotations
 
@@ -17,7 +19,9 @@ Kind = Literal["text", "address", "choice", "secret", "number", "ssh-key", "cert
 
 @dataclass(frozen=True)
 class Column:
-    """A column of the sheet. `scope` is where its value usually stands; `roles` those that have it (empty: all); `when` a kit's condition."""
+    """A column of the sheet. `scope` is where its value usually stands; `roles` those that have it
+    (empty: all); `when` a kit's condition.
+    """
 
     id: str
     label: str
@@ -39,18 +43,35 @@ class Column:
 
 
 def network_column(network: str, part: str) -> str:
-    """The column of a network role's part (network, pool, address, prefix, gateway); '' is the service network."""
+    """The column of a network role's part (network, pool, address, prefix, gateway); '' is the
+    service network.
+    """
     return f"net.{network}.{part}" if network else part
 
 
 def columns_of(kit: Kit, packages: Packages, estate: Estate, plan: Plan) -> tuple[Column, ...]:
     """All columns. Cost: O(questions + networks + disks)."""
     sizes = tuple(dict.fromkeys(size for role in kit.roles for size in packages.sizes(role.id)))
-    networks, pools = tuple(network.name for network in estate.networks), tuple(pool.name for pool in estate.pools)
+    networks, pools = (
+        tuple(network.name for network in estate.networks),
+        tuple(pool.name for pool in estate.pools),
+    )
     columns = [
-        Column("name", "Name", "text", "node", rule=Rule(max_length=63, pattern=r"[a-z0-9]([a-z0-9-]*[a-z0-9])?")),
+        Column(
+            "name",
+            "Name",
+            "text",
+            "node",
+            rule=Rule(max_length=63, pattern=r"[a-z0-9]([a-z0-9-]*[a-z0-9])?"),
+        ),
         Column("size", "Size", "choice", "role", choices=sizes),
-        Column("host", "Host", "choice", "node", choices=tuple(host.name for host in estate.bay(plan.bay))),
+        Column(
+            "host",
+            "Host",
+            "choice",
+            "node",
+            choices=tuple(host.name for host in estate.bay(plan.bay)),
+        ),
         Column("datastore", "Datastore", "choice", "node"),
         Column("provisioning", "Disks", "choice", "plan", choices=("thin", "full", "overlay")),
         Column("network", "Network", "choice", "plan", choices=networks),
@@ -64,90 +85,275 @@ def columns_of(kit: Kit, packages: Packages, estate: Estate, plan: Plan) -> tupl
         Column("ntp", "NTP", "text", "plan", required=False),
         Column("time_zone", "Time zone", "text", "plan"),
         *_more_addressing("", "", kit.takes, (), estate, plan),
-        *(Column(part, label, "number", "plan", False) for part, label, known in (("mtu", "MTU", any(one.mtu for one in estate.networks)),
-                                                                                  ("vlan", "VLAN", any(one.vlan for one in estate.networks)))
-          if known or _speaks_of(plan, part)),
+        *(
+            Column(part, label, "number", "plan", False)
+            for part, label, known in (
+                ("mtu", "MTU", any(one.mtu for one in estate.networks)),
+                ("vlan", "VLAN", any(one.vlan for one in estate.networks)),
+            )
+            if known or _speaks_of(plan, part)
+        ),
     ]
     columns += _macs("mac", "", (), estate, plan)
     for net in kit.networks:
-        columns.append(Column(network_column(net.id, "network"), f"{net.label}: network", "choice", "plan", choices=networks, roles=net.roles))
+        columns.append(
+            Column(
+                network_column(net.id, "network"),
+                f"{net.label}: network",
+                "choice",
+                "plan",
+                choices=networks,
+                roles=net.roles,
+            )
+        )
         if net.addressed:
-            columns += [Column(network_column(net.id, "pool"), f"{net.label}: pool", "choice", "plan", False, pools, roles=net.roles),
-                        Column(network_column(net.id, "address"), f"{net.label}: address", "address", "node", roles=net.roles),
-                        Column(network_column(net.id, "prefix"), f"{net.label}: prefix", "number", "plan", roles=net.roles)]
+            columns += [
+                Column(
+                    network_column(net.id, "pool"),
+                    f"{net.label}: pool",
+                    "choice",
+                    "plan",
+                    False,
+                    pools,
+                    roles=net.roles,
+                ),
+                Column(
+                    network_column(net.id, "address"),
+                    f"{net.label}: address",
+                    "address",
+                    "node",
+                    roles=net.roles,
+                ),
+                Column(
+                    network_column(net.id, "prefix"),
+                    f"{net.label}: prefix",
+                    "number",
+                    "plan",
+                    roles=net.roles,
+                ),
+            ]
             if net.mtu:
-                columns.append(Column(network_column(net.id, "mtu"), f"{net.label}: MTU", "number", "plan", False, roles=net.roles))
-            columns += _more_addressing(net.id, f"{net.label}: ", net.takes, net.roles, estate, plan)
+                columns.append(
+                    Column(
+                        network_column(net.id, "mtu"),
+                        f"{net.label}: MTU",
+                        "number",
+                        "plan",
+                        False,
+                        roles=net.roles,
+                    )
+                )
+            columns += _more_addressing(
+                net.id, f"{net.label}: ", net.takes, net.roles, estate, plan
+            )
         columns += _macs(network_column(net.id, "mac"), f"{net.label}: ", net.roles, estate, plan)
-    columns += [Column(f"certificate.{one.id}", one.label, "certificate", "plan", roles=one.roles) for one in kit.certificates]
+    columns += [
+        Column(f"certificate.{one.id}", one.label, "certificate", "plan", roles=one.roles)
+        for one in kit.certificates
+    ]
     columns += [Column(f"virtual.{one.id}", one.label, "address", "plan") for one in kit.virtual]
     if kit.uses:
         columns.append(Column("use", "Use", "choice", "plan", choices=kit.uses))
     for disk in kit.extra_disks:
-        columns.append(Column(f"disk.{disk.id}", f"{disk.label}, GiB", "number", "role", required=False, roles=disk.roles))
-        if any(many.most > 1 or many.least == 0 for _, many in (disk.limits(use) for use in ("", *disk.by_use))):
-            columns.append(Column(f"disk.{disk.id}.count", f"{disk.label}: how many", "number", "role", required=False, roles=disk.roles))
-        columns.append(Column(f"disk.{disk.id}.datastore", f"{disk.label}: datastore", "choice", "node", required=False, roles=disk.roles))
+        columns.append(
+            Column(
+                f"disk.{disk.id}",
+                f"{disk.label}, GiB",
+                "number",
+                "role",
+                required=False,
+                roles=disk.roles,
+            )
+        )
+        if any(
+            many.most > 1 or many.least == 0
+            for _, many in (disk.limits(use) for use in ("", *disk.by_use))
+        ):
+            columns.append(
+                Column(
+                    f"disk.{disk.id}.count",
+                    f"{disk.label}: how many",
+                    "number",
+                    "role",
+                    required=False,
+                    roles=disk.roles,
+                )
+            )
+        columns.append(
+            Column(
+                f"disk.{disk.id}.datastore",
+                f"{disk.label}: datastore",
+                "choice",
+                "node",
+                required=False,
+                roles=disk.roles,
+            )
+        )
     return (*columns, *_asked(kit, packages, estate))
 
 
-def _more_addressing(network: str, before: str, takes: tuple[str, ...], roles: tuple[str, ...], estate: Estate, plan: Plan) -> list[Column]:
+def _more_addressing(
+    network: str,
+    before: str,
+    takes: tuple[str, ...],
+    roles: tuple[str, ...],
+    estate: Estate,
+    plan: Plan,
+) -> list[Column]:
     """Addressing by DHCP and IPv6, where the kit takes it and the estate has it."""
     found = []
     own = network_column(network, "addressing")
-    if "dhcp" in takes and (any(one.dynamic_first for one in estate.networks) or _speaks_of(plan, own)):
-        found.append(Column(own, f"{before}Addressing" if not before else f"{before}addressing", "choice", "plan", choices=("static", "dhcp"), roles=roles))
+    if "dhcp" in takes and (
+        any(one.dynamic_first for one in estate.networks) or _speaks_of(plan, own)
+    ):
+        found.append(
+            Column(
+                own,
+                f"{before}Addressing" if not before else f"{before}addressing",
+                "choice",
+                "plan",
+                choices=("static", "dhcp"),
+                roles=roles,
+            )
+        )
     address, pool = network_column(network, "address6"), network_column(network, "pool6")
     known = tuple(one.name for one in estate.series if one.kind == "ipv6")
     if "ipv6" in takes and (known or _speaks_of(plan, address)):
-        found += [Column(pool, f"{before}IPv6 pool", "choice", "plan", False, known, roles=roles),
-                  Column(address, f"{before}IPv6", "text", "node", False, roles=roles, draws="ipv6", series=pool),
-                  Column(network_column(network, "prefix6"), f"{before}IPv6 prefix", "number", "plan", False, roles=roles)]
+        found += [
+            Column(pool, f"{before}IPv6 pool", "choice", "plan", False, known, roles=roles),
+            Column(
+                address,
+                f"{before}IPv6",
+                "text",
+                "node",
+                False,
+                roles=roles,
+                draws="ipv6",
+                series=pool,
+            ),
+            Column(
+                network_column(network, "prefix6"),
+                f"{before}IPv6 prefix",
+                "number",
+                "plan",
+                False,
+                roles=roles,
+            ),
+        ]
         if not network:
             found.append(Column("gateway6", "IPv6 gateway", "text", "plan", False))
     return found
 
 
-def _macs(column: str, before: str, roles: tuple[str, ...], estate: Estate, plan: Plan) -> list[Column]:
+def _macs(
+    column: str, before: str, roles: tuple[str, ...], estate: Estate, plan: Plan
+) -> list[Column]:
     """An interface's MAC address; without a series the hypervisor gives one."""
     known = tuple(one.name for one in estate.series if one.kind == "mac")
     if not known and not _speaks_of(plan, column):
         return []
-    pool = [Column("mac_pool", "MAC pool", "choice", "plan", False, known)] if column == "mac" else []
-    return [*pool, Column(column, f"{before}MAC", "text", "node", False, roles=roles, draws="mac", series="mac_pool")]
+    pool = (
+        [Column("mac_pool", "MAC pool", "choice", "plan", False, known)] if column == "mac" else []
+    )
+    return [
+        *pool,
+        Column(
+            column,
+            f"{before}MAC",
+            "text",
+            "node",
+            False,
+            roles=roles,
+            draws="mac",
+            series="mac_pool",
+        ),
+    ]
 
 
 def _speaks_of(plan: Plan, column: str) -> bool:
-    """Whether the plan gives that column a value anywhere: what is written is shown, whatever the estate has now."""
-    return column in plan.values or any(column in block.values for block in plan.roles.values()) or any(column in own for own in plan.nodes.values())
+    """Whether the plan gives that column a value anywhere: what is written is shown, whatever the
+    estate has now.
+    """
+    return (
+        column in plan.values
+        or any(column in block.values for block in plan.roles.values())
+        or any(column in own for own in plan.nodes.values())
+    )
 
 
 def _asked(kit: Kit, packages: Packages, estate: Estate) -> list[Column]:
     """The kit's questions, then what the packages ask beyond them."""
     columns: list[Column] = []
     numbers = tuple(one.name for one in estate.series if one.kind == "number")
-    asked = {question.key: question for question in packages.main.descriptor.questions} if packages.main else {}
+    asked = (
+        {question.key: question for question in packages.main.descriptor.questions}
+        if packages.main
+        else {}
+    )
     for question in kit.questions:
         own = asked.get(question.property)
         rule = question.rule
         if own is not None and own.type == "string":
-            rule = rule.model_copy(update={"min_length": max(rule.min_length, own.minimum or 0),
-                                           "max_length": min(rule.max_length, own.maximum or rule.max_length),
-                                           "choices": rule.choices or own.choices})
-        kind: Kind = "secret" if question.secret else "choice" if rule.choices else "ssh-key" if question.kind == "ssh-key" else "text"
+            rule = rule.model_copy(
+                update={
+                    "min_length": max(rule.min_length, own.minimum or 0),
+                    "max_length": min(rule.max_length, own.maximum or rule.max_length),
+                    "choices": rule.choices or own.choices,
+                }
+            )
+        kind: Kind = (
+            "secret"
+            if question.secret
+            else "choice"
+            if rule.choices
+            else "ssh-key"
+            if question.kind == "ssh-key"
+            else "text"
+        )
         drawn = question.kind == "number"
         if drawn:
-            columns.append(Column(f"{question.id}.pool", f"{question.label}: pool", "choice", "plan", False, numbers))
-        columns.append(Column(question.id, question.label, kind, question.scope, question.required, rule.choices, rule, question.property,
-                              when=question.when, draws="number" if drawn else None, series=f"{question.id}.pool" if drawn else "",
-                              question=None if question.secret else own, built_in=False))
+            columns.append(
+                Column(
+                    f"{question.id}.pool",
+                    f"{question.label}: pool",
+                    "choice",
+                    "plan",
+                    False,
+                    numbers,
+                )
+            )
+        columns.append(
+            Column(
+                question.id,
+                question.label,
+                kind,
+                question.scope,
+                question.required,
+                rule.choices,
+                rule,
+                question.property,
+                when=question.when,
+                draws="number" if drawn else None,
+                series=f"{question.id}.pool" if drawn else "",
+                question=None if question.secret else own,
+                built_in=False,
+            )
+        )
     covered = set(kit.environment) | {question.property for question in kit.questions}
     usual = tuple(role.id for role in kit.roles if not role.accepts) if packages.own else ()
     columns += _beyond(packages.main, covered, usual)
     for role in kit.roles:
-        known = {column.id for column in columns}                  # two roles may be made from one package
-        columns += [column for column in _beyond(packages.own.get(role.id), set(role.environment),
-                                                 tuple(other.id for other in kit.roles if other.accepts == role.accepts)) if column.id not in known]
+        # two roles may be made from one package
+        known = {column.id for column in columns}
+        columns += [
+            column
+            for column in _beyond(
+                packages.own.get(role.id),
+                set(role.environment),
+                tuple(other.id for other in kit.roles if other.accepts == role.accepts),
+            )
+            if column.id not in known
+        ]
     return columns
 
 
@@ -156,7 +362,26 @@ def _beyond(package: PackageView | None, covered: set[str], roles: tuple[str, ..
     columns = []
     for own in package.descriptor.questions if package else ():
         if own.asked and own.key not in covered:
-            rule = Rule(min_length=own.minimum or 0, max_length=own.maximum or 4096, choices=own.choices) if own.type == "string" else Rule()
-            columns.append(Column(own.key, own.label, "secret" if own.secret else "choice" if own.choices else "text", "plan",
-                                  not own.default, own.choices, rule, own.key, roles, question=None if own.secret else own, built_in=False))
+            rule = (
+                Rule(
+                    min_length=own.minimum or 0, max_length=own.maximum or 4096, choices=own.choices
+                )
+                if own.type == "string"
+                else Rule()
+            )
+            columns.append(
+                Column(
+                    own.key,
+                    own.label,
+                    "secret" if own.secret else "choice" if own.choices else "text",
+                    "plan",
+                    not own.default,
+                    own.choices,
+                    rule,
+                    own.key,
+                    roles,
+                    question=None if own.secret else own,
+                    built_in=False,
+                )
+            )
     return columns

@@ -1,4 +1,6 @@
-"""What nodes are given from series: MAC addresses, IPv6 addresses, numbers. Changes the cells it is given."""
+"""What nodes are given from series: MAC addresses, IPv6 addresses, numbers. Changes the cells it is
+given.
+"""
 
 from __future__ import annotations
 
@@ -12,17 +14,26 @@ from nimble_stone.core.plan.columns import Column
 from nimble_stone.core.series import Series, clean, draw, number_of
 
 
-def from_series(base: Mapping[str, Cells], columns: tuple[Column, ...], estate: Estate, taken: Collection[str],
-                held: Mapping[str, str]) -> dict[str, list[str]]:
-    """Fill the cells that draw from series. Answers with column → ids of nodes that found their series exhausted.
+def from_series(
+    base: Mapping[str, Cells],
+    columns: tuple[Column, ...],
+    estate: Estate,
+    taken: Collection[str],
+    held: Mapping[str, str],
+) -> dict[str, list[str]]:
+    """Fill the cells that draw from series. Answers with column → ids of nodes that found their
+    series exhausted.
 
-    A number asked for the whole plan is one for all nodes; everything else is each node's own. `taken`: members that other plans hold, as
-    `Series.member` writes them; `held`: “node/column” → what it held so far. Cost: O(nodes × drawing columns + taken).
+    A number asked for the whole plan is one for all nodes; everything else is each node's own.
+    `taken`: members that other plans hold, as
+    `Series.member` writes them; `held`: “node/column” → what it held so far. Cost: O(nodes ×
+    drawing columns + taken).
     """
     used: dict[str, set[int]] = {}
     short: dict[str, list[str]] = {}
     found_in_use = in_use(estate) if any(column.draws for column in columns) else frozenset[str]()
-    wishes = [(column, _wanting(column, base, used)) for column in columns if column.draws]      # all typed ones are known before any is given
+    # all typed ones are known before any is given
+    wishes = [(column, _wanting(column, base, used)) for column in columns if column.draws]
     for column, wanting in wishes:
         whole = column.draws == "number" and column.scope == "plan"
         for name, idents in wanting.items():
@@ -33,8 +44,12 @@ def from_series(base: Mapping[str, Cells], columns: tuple[Column, ...], estate: 
     return short
 
 
-def _wanting(column: Column, base: Mapping[str, Cells], used: dict[str, set[int]]) -> dict[str, list[str]]:
-    """Series → nodes that want one of its members in a column. What was typed is written tidily and noted in `used`: it is never handed out beside."""
+def _wanting(
+    column: Column, base: Mapping[str, Cells], used: dict[str, set[int]]
+) -> dict[str, list[str]]:
+    """Series → nodes that want one of its members in a column. What was typed is written tidily and
+    noted in `used`: it is never handed out beside.
+    """
     kind = column.draws or "number"
     wanting: dict[str, list[str]] = {}
     for ident, cells in base.items():
@@ -51,12 +66,25 @@ def _wanting(column: Column, base: Mapping[str, Cells], used: dict[str, set[int]
     return wanting
 
 
-def _give(series: Series, column: Column, idents: list[str], whole: bool, base: Mapping[str, Cells], used: dict[str, set[int]], taken: Collection[str],
-          held: Mapping[str, str], short: dict[str, list[str]]) -> None:
+def _give(
+    series: Series,
+    column: Column,
+    idents: list[str],
+    whole: bool,
+    base: Mapping[str, Cells],
+    used: dict[str, set[int]],
+    taken: Collection[str],
+    held: Mapping[str, str],
+    short: dict[str, list[str]],
+) -> None:
     realm = series.name if series.kind == "number" else series.kind
     gone = series.gone(taken) | used.setdefault(realm, set())
     slots = [f"/{column.id}"] if whole else [f"{ident}/{column.id}" for ident in idents]
-    before = {slot: number for slot in slots if (number := number_of(series.kind, held.get(slot, "").rpartition("#")[2])) is not None}
+    before = {
+        slot: number
+        for slot in slots
+        if (number := number_of(series.kind, held.get(slot, "").rpartition("#")[2])) is not None
+    }
     given = draw(series, slots, before, gone)
     used[realm].update(given.values())
     for ident in idents:
@@ -73,7 +101,11 @@ def _text(series: Series, number: int) -> str:
 
 def _realm(column: Column, cells: Cells) -> str:
     """Numbers are counted apart in each series; addresses are what they are everywhere."""
-    return cells[column.series].value if column.draws == "number" and column.series in cells else column.draws or ""
+    return (
+        cells[column.series].value
+        if column.draws == "number" and column.series in cells
+        else column.draws or ""
+    )
 
 
 def member_of(column: Column, cells: Mapping[str, Cell]) -> str:
@@ -88,7 +120,9 @@ def member_of(column: Column, cells: Mapping[str, Cell]) -> str:
 
 
 def in_use(estate: Estate) -> frozenset[str]:
-    """MAC and IPv6 addresses that hosts, guests and gateways of the estate have themselves. Cost: O(interfaces + guests)."""
+    """MAC and IPv6 addresses that hosts, guests and gateways of the estate have themselves. Cost:
+    O(interfaces + guests).
+    """
     found = {str(network.gateway6) for network in estate.networks if network.gateway6}
     for facts in estate.facts.values():
         found |= {mac for guest in facts.guests for mac in guest.macs}

@@ -16,7 +16,9 @@ def filled(template: str, node: Node, sheet: Sheet) -> str:
 
 
 def value_of(key: str, node: Node, sheet: Sheet) -> str:
-    """What a name in braces stands for: a column of the node, of the first node (“first.”), a count, a role, the members of a balanced service."""
+    """What a name in braces stands for: a column of the node, of the first node (“first.”), a
+    count, a role, the members of a balanced service.
+    """
     if key == "count":
         return str(len(sheet.nodes))
     if key.startswith("count."):
@@ -24,11 +26,27 @@ def value_of(key: str, node: Node, sheet: Sheet) -> str:
     if key == "role":
         return node.role
     if key.startswith("balanced."):
-        one = next((one for one in sheet.kit.balanced if one.id == key.removeprefix("balanced.")), None)
-        return " ".join(f"{address}:{one.member_port}" for address in members_of(one, sheet)) if one else ""
-    return sheet.nodes[0].value(key.removeprefix("first.")) if key.startswith("first.") else node.value(key)
+        one = next(
+            (one for one in sheet.kit.balanced if one.id == key.removeprefix("balanced.")), None
+        )
+        return (
+            " ".join(f"{address}:{one.member_port}" for address in members_of(one, sheet))
+            if one
+            else ""
+        )
+    return (
+        sheet.nodes[0].value(key.removeprefix("first."))
+        if key.startswith("first.")
+        else node.value(key)
+    )
 
 
 def members_of(one: Balanced, sheet: Sheet) -> list[str]:
-    """Addresses of the nodes that a balanced service hands its clients to, in the order of the sheet."""
-    return [node.value("address") for node in sheet.nodes if node.role in one.members and node.value("address")]
+    """Addresses of the nodes that a balanced service hands its clients to, in the order of the
+    sheet.
+    """
+    return [
+        node.value("address")
+        for node in sheet.nodes
+        if node.role in one.members and node.value("address")
+    ]

@@ -1,7 +1,10 @@
-"""What the values of each column must look like. Every column has a form; none takes a control character.
+"""What the values of each column must look like. Every column has a form; none takes a control
+character.
 
-Values go into configuration files, shells and addresses of nodes: what is not of its form is told here,
-before anything is sent. Each form answers words that follow “… is not valid: ”, '' for a fitting value.
+Values go into configuration files, shells and addresses of nodes: what is not of its form is told
+here,
+before anything is sent. Each form answers words that follow “… is not valid: ”, '' for a fitting
+value.
 """
 
 from __future__ import annotations
@@ -20,7 +23,9 @@ _CONTROL = re.compile(r"[\x00-\x1f\x7f-\x9f\u2028\u2029]")
 _BREAKS = "\n\r\u2028\u2029"
 _LABEL = r"[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?"
 _DOMAIN = re.compile(rf"{_LABEL}(\.{_LABEL})*\.?")
-_ZONE = re.compile(r"[A-Za-z]{1,30}([_+-]?[A-Za-z0-9]{1,30})*(/[A-Za-z]{1,30}([_+-]?[A-Za-z0-9]{1,30})*){0,2}")
+_ZONE = re.compile(
+    r"[A-Za-z]{1,30}([_+-]?[A-Za-z0-9]{1,30})*(/[A-Za-z]{1,30}([_+-]?[A-Za-z0-9]{1,30})*){0,2}"
+)
 _PARTS = re.compile(r"[\s,]+")
 
 
@@ -58,16 +63,24 @@ def ipv6(text: str) -> str:
 
 def domain(text: str) -> str:
     """A DNS name (RFC 1123, 2.1)."""
-    return "" if len(text) <= 253 and _DOMAIN.fullmatch(text) else f"“{text[:40]}” is not a DNS name"
+    return (
+        "" if len(text) <= 253 and _DOMAIN.fullmatch(text) else f"“{text[:40]}” is not a DNS name"
+    )
 
 
 def server(text: str) -> str:
     """A host name or an address."""
-    return "" if not address(text) or not (all(part.isdigit() for part in text.split(".")) or domain(text)) else f"“{text[:40]}” is not a host name or address"
+    return (
+        ""
+        if not address(text)
+        or not (all(part.isdigit() for part in text.split(".")) or domain(text))
+        else f"“{text[:40]}” is not a host name or address"
+    )
 
 
 def each(form: Form) -> Form:
     """A list of at most twelve, each of a form."""
+
     def fault_of(text: str) -> str:
         if _CONTROL.search(text):
             return "it holds a line break or another control character"
@@ -75,20 +88,25 @@ def each(form: Form) -> Form:
         if len(items) > MOST_LISTED:
             return f"it lists {len(items)}; use at most {MOST_LISTED}"
         return next((wrong for item in items if (wrong := form(item))), "")
+
     return fault_of
 
 
 def whole(least: int, most: int) -> Form:
     """A whole number."""
+
     def fault_of(text: str) -> str:
         fits = text.isascii() and text.isdigit() and len(text) <= 12 and least <= int(text) <= most
         return "" if fits else f"use {least} to {most}"
+
     return fault_of
 
 
 def zone(text: str) -> str:
     """A name of the time zone database, such as Europe/Oslo."""
-    return "" if _ZONE.fullmatch(text) and len(text) <= 60 else "use a name such as UTC or Europe/Oslo"
+    return (
+        "" if _ZONE.fullmatch(text) and len(text) <= 60 else "use a name such as UTC or Europe/Oslo"
+    )
 
 
 def anything(text: str) -> str:
@@ -97,8 +115,17 @@ def anything(text: str) -> str:
 
 
 BY_PART: dict[str, Form] = {
-    "prefix": whole(1, 32), "prefix6": whole(1, 128), "gateway": ipv4, "gateway6": ipv6, "dns": each(address), "domain": domain, "search": each(domain),
-    "ntp": each(server), "time_zone": zone, "mtu": whole(576, 65535), "vlan": whole(1, 4094),
+    "prefix": whole(1, 32),
+    "prefix6": whole(1, 128),
+    "gateway": ipv4,
+    "gateway6": ipv6,
+    "dns": each(address),
+    "domain": domain,
+    "search": each(domain),
+    "ntp": each(server),
+    "time_zone": zone,
+    "mtu": whole(576, 65535),
+    "vlan": whole(1, 4094),
 }
 """Built-in columns by the last part of their name."""
 
@@ -106,7 +133,9 @@ BY_PART: dict[str, Form] = {
 def fault(column: Column, value: str) -> str:
     """Why a value cannot stand in a column, '' when it can. Cost: O(length)."""
     if column.kind != "ssh-key" and (found := _CONTROL.search(value)):
-        return "it holds a line break" if found.group() in _BREAKS else "it holds a control character"
+        return (
+            "it holds a line break" if found.group() in _BREAKS else "it holds a control character"
+        )
     if column.built_in and (form := BY_PART.get(column.id.rpartition(".")[2])):
         return form(value)
     if column.question is not None and (wrong := misfit(column.question, value)):
@@ -114,5 +143,7 @@ def fault(column: Column, value: str) -> str:
     if lacks := violations(value, column.rule):
         return f"it {lacks[0]}"
     if column.choices and value not in column.choices:
-        return f"use one of {', '.join(column.choices[:8])}{', …' if len(column.choices) > 8 else ''}"
+        return (
+            f"use one of {', '.join(column.choices[:8])}{', …' if len(column.choices) > 8 else ''}"
+        )
     return ""

@@ -13,7 +13,8 @@ MAX_DEEP = 8
 def gather(names: Sequence[str], known: Mapping[str, SharedValues]) -> dict[str, Scalar]:
     """All values included, later ones over earlier ones, a file's own over those it includes.
 
-    Raises InputError for a name nobody knows, for a ring (named as it goes round), and beyond eight levels.
+    Raises InputError for a name nobody knows, for a ring (named as it goes round), and beyond eight
+    levels.
     """
     found: dict[str, Scalar] = {}
     for name in names:
@@ -23,14 +24,25 @@ def gather(names: Sequence[str], known: Mapping[str, SharedValues]) -> dict[str,
 
 def _one(name: str, known: Mapping[str, SharedValues], way: tuple[str, ...]) -> dict[str, Scalar]:
     if name in way:
-        raise InputError(f"shared values include each other in a ring: {' → '.join((*way[way.index(name):], name))}", code="include-ring",
-                         hint="Take one of the includes out.")
+        raise InputError(
+            "shared values include each other in a ring:"
+            f" {' → '.join((*way[way.index(name) :], name))}",
+            code="include-ring",
+            hint="Take one of the includes out.",
+        )
     if len(way) >= MAX_DEEP:
-        raise InputError(f"shared values are included {MAX_DEEP} levels deep: {' → '.join(way)}", code="include-deep")
+        raise InputError(
+            f"shared values are included {MAX_DEEP} levels deep: {' → '.join(way)}",
+            code="include-deep",
+        )
     if name not in known:
         by = f"“{way[-1]}” includes" if way else "the plan includes"
-        raise InputError(f"{by} shared values “{name}”, which do not exist; there are {', '.join(sorted(known)) or 'none'}", code="include-unknown",
-                         hint="Correct the name, or make them first.")
+        raise InputError(
+            f"{by} shared values “{name}”, which do not exist; there are"
+            f" {', '.join(sorted(known)) or 'none'}",
+            code="include-unknown",
+            hint="Correct the name, or make them first.",
+        )
     values = known[name]
     found: dict[str, Scalar] = {}
     for other in values.include:

@@ -1,4 +1,6 @@
-"""How the plan's data lies on its data disks: the ways the product knows, side by side, and the one the answers choose. Pure."""
+"""How the plan's data lies on its data disks: the ways the product knows, side by side, and the one
+the answers choose. Pure.
+"""
 
 from __future__ import annotations
 
@@ -13,7 +15,9 @@ from nimble_stone.core.storage_layout import DataDisk, Layout, Scheme
 
 @dataclass(frozen=True)
 class Way:
-    """A way the product knows, what it comes to on the plan's disks, whether the plan's answers choose it, and the edits that would."""
+    """A way the product knows, what it comes to on the plan's disks, whether the plan's answers
+    choose it, and the edits that would.
+    """
 
     layout: Layout
     chosen: bool
@@ -23,17 +27,31 @@ class Way:
 def data_disks(sheet: Sheet) -> list[DataDisk]:
     """The disks that data is laid on; each host is lost as a whole."""
     kinds = sheet.kit.laying.disks if sheet.kit.laying else ()
-    return [DataDisk(node.value("host") or node.id, f"{node.name} {disk.ref}", disk.capacity_bytes) for node in sheet.nodes for disk in node.extra
-            if any(disk.ref.startswith(kind) and disk.ref[len(kind):].isdigit() for kind in kinds)]
+    return [
+        DataDisk(node.value("host") or node.id, f"{node.name} {disk.ref}", disk.capacity_bytes)
+        for node in sheet.nodes
+        for disk in node.extra
+        if any(disk.ref.startswith(kind) and disk.ref[len(kind) :].isdigit() for kind in kinds)
+    ]
 
 
 def ways(sheet: Sheet) -> list[Way]:
-    """Every way of the kit on the plan's disks; none where the kit lays no data or there is no disk yet. Cost: O(disks + ways × hosts × log hosts)."""
+    """Every way of the kit on the plan's disks; none where the kit lays no data or there is no disk
+    yet. Cost: O(disks + ways × hosts × log hosts).
+    """
     disks = data_disks(sheet)
     if not disks or sheet.kit.laying is None:
         return []
-    return [Way(storage_layout.layout(disks, Scheme(way.pieces, way.spare)), _chosen(sheet, way),
-                tuple(Edit(path=("values", column), value=value) for column, value in way.answers.items())) for way in sheet.kit.laying.ways]
+    return [
+        Way(
+            storage_layout.layout(disks, Scheme(way.pieces, way.spare)),
+            _chosen(sheet, way),
+            tuple(
+                Edit(path=("values", column), value=value) for column, value in way.answers.items()
+            ),
+        )
+        for way in sheet.kit.laying.ways
+    ]
 
 
 def current(sheet: Sheet) -> Layout | None:

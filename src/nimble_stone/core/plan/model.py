@@ -16,17 +16,34 @@ class _Part(BaseModel):
 class RoleBlock(_Part):
     """How many nodes of a role, and what holds for all of them."""
 
-    count: int | None = Field(default=None, ge=0, le=2000, description="None: as the kit says, one a host or the usual number.")
-    package: str = Field(default="", description="The package of its nodes, where the kit gives the role a product of its own.")
+    count: int | None = Field(
+        default=None,
+        ge=0,
+        le=2000,
+        description="None: as the kit says, one a host or the usual number.",
+    )
+    package: str = Field(
+        default="",
+        description="The package of its nodes, where the kit gives the role a product of its own.",
+    )
     values: dict[str, Scalar] = {}
 
 
 class Placing(_Part):
     """How nodes are laid on hosts."""
 
-    overcommit: float = Field(default=4.0, ge=1, le=32, description="vCPUs that may be promised per thread of a host.")
-    survive: int = Field(default=0, ge=0, le=2, description="With any so many hosts lost, their nodes must fit on the others.")
-    avoid: tuple[str, ...] = Field(default=(), max_length=500, description="Hosts that placement leaves alone.")
+    overcommit: float = Field(
+        default=4.0, ge=1, le=32, description="vCPUs that may be promised per thread of a host."
+    )
+    survive: int = Field(
+        default=0,
+        ge=0,
+        le=2,
+        description="With any so many hosts lost, their nodes must fit on the others.",
+    )
+    avoid: tuple[str, ...] = Field(
+        default=(), max_length=500, description="Hosts that placement leaves alone."
+    )
 
 
 class Acceptance(_Part):
@@ -43,7 +60,9 @@ class SharedValues(_Part):
     nimble_stone: Literal["values/1"] = Field(alias="nimble-stone")
     name: str = Field(pattern=r"^[a-z0-9][a-z0-9-]{0,39}$")
     title: str = Field(default="", max_length=120)
-    include: tuple[str, ...] = Field(default=(), max_length=20, description="Further shared values that these begin with.")
+    include: tuple[str, ...] = Field(
+        default=(), max_length=20, description="Further shared values that these begin with."
+    )
     values: dict[str, Scalar] = {}
 
 
@@ -51,20 +70,43 @@ class Plan(_Part):
     """The design of one rollout."""
 
     nimble_stone: Literal["plan/1"] = Field(alias="nimble-stone")
-    name: str = Field(pattern=r"^[a-z0-9][a-z0-9-]{0,39}$", description="Short name; part of node names.")
+    name: str = Field(
+        pattern=r"^[a-z0-9][a-z0-9-]{0,39}$", description="Short name; part of node names."
+    )
     title: str = Field(default="", max_length=120)
     kit: str = Field(description="Id of the kit.")
-    package: str = Field(default="", description="“Product version” or the SHA-256 of the package (12 digits suffice).")
+    package: str = Field(
+        default="",
+        description="“Product version” or the SHA-256 of the package (12 digits suffice).",
+    )
     bay: str = Field(default="", description="The bay whose hosts the plan may draw on.")
-    draft: bool = Field(default=False, description="Holds nothing: other plans neither see its nodes nor lose its addresses.")
+    draft: bool = Field(
+        default=False,
+        description="Holds nothing: other plans neither see its nodes nor lose its addresses.",
+    )
     licence: Acceptance | None = None
-    include: tuple[str, ...] = Field(default=(), max_length=20, description="Names of shared values, later ones before earlier ones; the plan's own stand "
-                                                                            "above them.")
+    include: tuple[str, ...] = Field(
+        default=(),
+        max_length=20,
+        description=(
+            "Names of shared values, later ones before earlier ones; the plan's own stand "
+            "above them."
+        ),
+    )
     placement: Placing = Placing()
-    load: dict[str, FiniteFloat] = Field(default={}, description="How much there is to do, in the kit's loads: what sizes and numbers are proposed from.")
+    load: dict[str, FiniteFloat] = Field(
+        default={},
+        description=(
+            "How much there is to do, in the kit's loads: what sizes and numbers are proposed from."
+        ),
+    )
     values: dict[str, Scalar] = Field(default={}, description="What holds for all nodes.")
-    roles: dict[str, RoleBlock] = Field(default={}, description="Per role: count, and what holds for its nodes.")
-    nodes: dict[str, dict[str, Scalar]] = Field(default={}, description="Per node (role-number): what holds for it alone.")
+    roles: dict[str, RoleBlock] = Field(
+        default={}, description="Per role: count, and what holds for its nodes."
+    )
+    nodes: dict[str, dict[str, Scalar]] = Field(
+        default={}, description="Per node (role-number): what holds for it alone."
+    )
 
     @field_validator("roles")
     @classmethod

@@ -1,4 +1,6 @@
-"""Which package the nodes of each role are made from: the plan's, unless the kit gives a role a product of its own."""
+"""Which package the nodes of each role are made from: the plan's, unless the kit gives a role a
+product of its own.
+"""
 
 from __future__ import annotations
 
@@ -11,7 +13,9 @@ from nimble_stone.core.package.model import Descriptor, Size
 
 @dataclass(frozen=True)
 class PackageView:
-    """What the sheet needs of a package: its descriptor and how many bytes a node's disks take when thin."""
+    """What the sheet needs of a package: its descriptor and how many bytes a node's disks take when
+    thin.
+    """
 
     sha256: str
     descriptor: Descriptor
@@ -25,7 +29,9 @@ class PackageView:
 
 @dataclass(frozen=True)
 class Packages:
-    """`main`: the plan's package; `own`: those of roles that take another one. None: it was not taken in, or none is chosen."""
+    """`main`: the plan's package; `own`: those of roles that take another one. None: it was not
+    taken in, or none is chosen.
+    """
 
     main: PackageView | None = None
     own: Mapping[str, PackageView | None] = field(default_factory=dict)
@@ -47,7 +53,9 @@ class Packages:
 
 def takes(accepts: Accepts, product: str, version: str) -> bool:
     """Whether a package of that product and version will do."""
-    return product == accepts.product and (not accepts.versions or version.startswith(accepts.versions))
+    return product == accepts.product and (
+        not accepts.versions or version.startswith(accepts.versions)
+    )
 
 
 def accepts_of(kit: Kit, role: str) -> Accepts:
@@ -57,10 +65,25 @@ def accepts_of(kit: Kit, role: str) -> Accepts:
 
 
 def matched(kit: Kit, packages: Iterable[PackageView]) -> Packages:
-    """Packages given in any order, to the roles they fit; one that fits nothing is taken for the plan's, so that a check can say so."""
+    """Packages given in any order, to the roles they fit; one that fits nothing is taken for the
+    plan's, so that a check can say so.
+    """
     given = list(packages)
-    own = {role.id: next((one for one in given if takes(role.accepts, one.descriptor.product, one.descriptor.version)), None)
-           for role in kit.roles if role.accepts}
+    own = {
+        role.id: next(
+            (
+                one
+                for one in given
+                if takes(role.accepts, one.descriptor.product, one.descriptor.version)
+            ),
+            None,
+        )
+        for role in kit.roles
+        if role.accepts
+    }
     rest = [one for one in given if one not in own.values()]
-    main = next((one for one in rest if takes(kit.accepts, one.descriptor.product, one.descriptor.version)), rest[0] if rest else None)
+    main = next(
+        (one for one in rest if takes(kit.accepts, one.descriptor.product, one.descriptor.version)),
+        rest[0] if rest else None,
+    )
     return Packages(main, own)

@@ -1,6 +1,7 @@
 """From a plan and facts to the sheet: every node's every value, each with its origin. Pure.
 
-Order of origins: node, group (role), plan, shared values, pool, kit, package; what is derived from other cells is computed.
+Order of origins: node, group (role), plan, shared values, pool, kit, package; what is derived from
+other cells is computed.
 """
 
 from __future__ import annotations
@@ -23,7 +24,20 @@ from nimble_stone.core.plan.model import Plan, Scalar
 from nimble_stone.core.plan.packages import Packages, PackageView
 from nimble_stone.core.plan.whereabouts import Others, Problem, ip
 
-__all__ = ["Cell", "Column", "Kind", "Node", "Origin", "PackageView", "Sheet", "columns_of", "ip", "macs_of", "networks_of", "resolve"]
+__all__ = [
+    "Cell",
+    "Column",
+    "Kind",
+    "Node",
+    "Origin",
+    "PackageView",
+    "Sheet",
+    "columns_of",
+    "ip",
+    "macs_of",
+    "networks_of",
+    "resolve",
+]
 
 OVERLAY_BYTES, EMPTY_BYTES = 1 << 20, 256 << 10
 """What an overlay and an empty qcow2 disk take at first."""
@@ -31,7 +45,9 @@ OVERLAY_BYTES, EMPTY_BYTES = 1 << 20, 256 << 10
 
 @dataclass(frozen=True)
 class Node:
-    """One row. Memory and disk in bytes. `size` is None when the named size is none of the package's."""
+    """One row. Memory and disk in bytes. `size` is None when the named size is none of the
+    package's.
+    """
 
     id: str
     role: str
@@ -46,11 +62,21 @@ class Node:
 
     @cached_property
     def by_store(self) -> Mapping[str, tuple[int, int]]:
-        """Datastore → (bytes at first, bytes when full) of what lies on it; the first is the node's own."""
+        """Datastore → (bytes at first, bytes when full) of what lies on it; the first is the node's
+        own.
+        """
         whole = self.value("provisioning") == "full"
         if not self.extra:
-            return {self.value("datastore"): (self.full_bytes if whole else self.thin_bytes, self.full_bytes)}
-        apart_thin, apart_full = len(self.extra) * EMPTY_BYTES, sum(disk.capacity_bytes for disk in self.extra)
+            return {
+                self.value("datastore"): (
+                    self.full_bytes if whole else self.thin_bytes,
+                    self.full_bytes,
+                )
+            }
+        apart_thin, apart_full = (
+            len(self.extra) * EMPTY_BYTES,
+            sum(disk.capacity_bytes for disk in self.extra),
+        )
         full = self.full_bytes - apart_full
         found = {self.value("datastore"): (full if whole else self.thin_bytes - apart_thin, full)}
         for disk, place in zip(self.extra, self.extra_places, strict=True):
@@ -126,7 +152,10 @@ class Sheet:
     @cached_property
     def address_columns(self) -> tuple[str, ...]:
         """Columns that hold nodes' addresses, the service network's first."""
-        return tuple(network_column(ident, "address") for ident in ("", *(network.id for network in self.kit.networks if network.addressed)))
+        return tuple(
+            network_column(ident, "address")
+            for ident in ("", *(network.id for network in self.kit.networks if network.addressed))
+        )
 
     def addresses(self) -> Iterator[tuple[Node | None, str, str]]:
         """(node, column, address) of everything that has one; a virtual address has no node."""
@@ -140,7 +169,9 @@ class Sheet:
                 yield None, f"virtual.{one.id}", value
 
     def members(self) -> Iterator[tuple[Node | None, str, str]]:
-        """(node, column, member) of everything that no other plan may have: addresses, and what series gave or somebody typed."""
+        """(node, column, member) of everything that no other plan may have: addresses, and what
+        series gave or somebody typed.
+        """
         yield from self.addresses()
         for column in self.columns:
             if column.draws == "number" and column.scope == "plan":
@@ -159,20 +190,40 @@ class Sheet:
         return {ident: tuple(values) for ident, values in found.items()}
 
 
-def resolve(plan: Plan, kit: Kit, packages: Packages | PackageView | None, estate: Estate, taken: Collection[IPv4Address] = (), *,
-            members: Collection[str] = (), shared: Mapping[str, Scalar] | None = None,
-            others: Others | None = None, held: Mapping[str, str] | None = None, prefer: Mapping[str, str] | None = None) -> Sheet:
-    """Resolve a plan. `taken`: addresses that others hold, `members` what else; `others`: memory other plans will take; `held`, `prefer`: addresses and hosts
-    the nodes have had so far, kept where they still fit; `shared`: values the plan includes. Cost: O(nodes × (networks + hosts) + roles × columns).
+def resolve(
+    plan: Plan,
+    kit: Kit,
+    packages: Packages | PackageView | None,
+    estate: Estate,
+    taken: Collection[IPv4Address] = (),
+    *,
+    members: Collection[str] = (),
+    shared: Mapping[str, Scalar] | None = None,
+    others: Others | None = None,
+    held: Mapping[str, str] | None = None,
+    prefer: Mapping[str, str] | None = None,
+) -> Sheet:
+    """Resolve a plan. `taken`: addresses that others hold, `members` what else; `others`: memory
+    other plans will take; `held`, `prefer`: addresses and hosts
+    the nodes have had so far, kept where they still fit; `shared`: values the plan includes. Cost:
+    O(nodes × (networks + hosts) + roles × columns).
     """
     packages = packages if isinstance(packages, Packages) else Packages(packages)
     columns = columns_of(kit, packages, estate, plan)
     rows = [(role, n) for role in kit.roles for n in range(1, count_of(plan, role, estate) + 1)]
     sizes = {role.id: packages.sizes(role.id) for role in kit.roles}
-    thin = {role.id: package.thin_bytes if (package := packages.of(role.id)) else 0 for role in kit.roles}
-    full = {role.id: package.descriptor.full_bytes if (package := packages.of(role.id)) else 0 for role in kit.roles}
+    thin = {
+        role.id: package.thin_bytes if (package := packages.of(role.id)) else 0
+        for role in kit.roles
+    }
+    full = {
+        role.id: package.descriptor.full_bytes if (package := packages.of(role.id)) else 0
+        for role in kit.roles
+    }
     base = cell_room.written(plan, kit, packages, columns, estate, rows, shared or {})
-    board = whereabouts.board(rows, base, sizes, estate, plan, kit, others or Others(), prefer or {}, thin)
+    board = whereabouts.board(
+        rows, base, sizes, estate, plan, kit, others or Others(), prefer or {}, thin
+    )
     found = whereabouts.placed(*board) if board[0] else Placement({}, {})
     stays = {demand.node: demand.fixed for demand in board[0] if demand.fixed}
     for ident, cells in base.items():
@@ -182,38 +233,68 @@ def resolve(plan: Plan, kit: Kit, packages: Packages | PackageView | None, estat
     whereabouts.datastores(rows, base, estate, kit, full)
     exhausted = whereabouts.addresses(base, kit, estate, taken, held or {})
     short = drawn.from_series(base, columns, estate, members, held or {})
-    nodes = tuple(_node(role, n, base[f"{role.id}-{n}"], kit, thin[role.id], full[role.id], sizes[role.id]) for role, n in rows)
+    nodes = tuple(
+        _node(role, n, base[f"{role.id}-{n}"], kit, thin[role.id], full[role.id], sizes[role.id])
+        for role, n in rows
+    )
     return Sheet(plan, kit, packages, columns, nodes, found.reasons, tuple(exhausted), short, board)
 
 
 def networks_of(kit: Kit, node: Node, count: int) -> tuple[str, ...]:
-    """The network of each interface: as the kit's network roles say, the service network for all that have none."""
+    """The network of each interface: as the kit's network roles say, the service network for all
+    that have none.
+    """
     named = {net.interface: node.value(network_column(net.id, "network")) for net in kit.networks}
     return tuple(named.get(number) or node.value("network") for number in range(1, count + 1))
 
 
 def macs_of(kit: Kit, node: Node, count: int) -> tuple[str, ...]:
     """The MAC address of each interface, '' where the hypervisor gives one."""
-    named = {net.interface: node.value(network_column(net.id, "mac")) for net in kit.networks} | {1: node.value("mac")}
+    named = {net.interface: node.value(network_column(net.id, "mac")) for net in kit.networks} | {
+        1: node.value("mac")
+    }
     return tuple(named.get(number, "") for number in range(1, count + 1))
 
 
 def count_of(plan: Plan, role: Role, estate: Estate) -> int:
-    """How many nodes of a role: what the plan says, or one a host where the kit says so, or the usual number."""
+    """How many nodes of a role: what the plan says, or one a host where the kit says so, or the
+    usual number.
+    """
     block = plan.roles.get(role.id)
     if block is not None and block.count is not None:
         return block.count
-    return min(role.count.most, len(estate.bay(plan.bay))) if role.count.per_host else role.count.usual
+    return (
+        min(role.count.most, len(estate.bay(plan.bay))) if role.count.per_host else role.count.usual
+    )
 
 
-def _node(role: Role, n: int, cells: Cells, kit: Kit, thin_bytes: int, full_bytes: int, sizes: Mapping[str, PackageSize]) -> Node:
+def _node(
+    role: Role,
+    n: int,
+    cells: Cells,
+    kit: Kit,
+    thin_bytes: int,
+    full_bytes: int,
+    sizes: Mapping[str, PackageSize],
+) -> Node:
     extra, places = _extra(kit, role, cells)
     thin = OVERLAY_BYTES if cells["provisioning"].value == "overlay" else thin_bytes
-    return Node(f"{role.id}-{n}", role.id, n, cells, sizes.get(cells["size"].value), thin + len(extra) * EMPTY_BYTES,
-                full_bytes + sum(disk.capacity_bytes for disk in extra), extra, places)
+    return Node(
+        f"{role.id}-{n}",
+        role.id,
+        n,
+        cells,
+        sizes.get(cells["size"].value),
+        thin + len(extra) * EMPTY_BYTES,
+        full_bytes + sum(disk.capacity_bytes for disk in extra),
+        extra,
+        places,
+    )
 
 
-def _extra(kit: Kit, role: Role, cells: Mapping[str, Cell]) -> tuple[tuple[ExtraDisk, ...], tuple[str, ...]]:
+def _extra(
+    kit: Kit, role: Role, cells: Mapping[str, Cell]
+) -> tuple[tuple[ExtraDisk, ...], tuple[str, ...]]:
     """The disks laid on top of the package for one node, and the datastore of each."""
     found: list[ExtraDisk] = []
     places: list[str] = []
@@ -222,6 +303,9 @@ def _extra(kit: Kit, role: Role, cells: Mapping[str, Cell]) -> tuple[tuple[Extra
             continue
         size, many = whereabouts.extra_size(disk, cells)
         if size:
-            found += [ExtraDisk(f"{disk.id}{number}", disk.controller, size) for number in range(1, many + 1)]
+            found += [
+                ExtraDisk(f"{disk.id}{number}", disk.controller, size)
+                for number in range(1, many + 1)
+            ]
             places += [cells[f"disk.{disk.id}.datastore"].value or cells["datastore"].value] * many
     return tuple(found), tuple(places)

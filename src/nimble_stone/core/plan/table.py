@@ -1,7 +1,9 @@
 """The sheet as rows of text, for spreadsheets: out, and back in as edits. Pure.
 
-Rows out: a header of column ids, a second row of labels, then a row for each node. Rows in: a header that names columns by id or label, a column
-“node” (id or name); cells that cannot be are listed with row and column and kept as they were typed, all others land.
+Rows out: a header of column ids, a second row of labels, then a row for each node. Rows in: a
+header that names columns by id or label, a column
+“node” (id or name); cells that cannot be are listed with row and column and kept as they were
+typed, all others land.
 """
 
 from __future__ import annotations
@@ -24,7 +26,9 @@ Rows = Sequence[Sequence[str]]
 
 @dataclass(frozen=True)
 class Wrong:
-    """A cell that did not land: its row (counted from 1, the header included), its column, the text as it was typed, and why."""
+    """A cell that did not land: its row (counted from 1, the header included), its column, the text
+    as it was typed, and why.
+    """
 
     row: int
     column: str
@@ -34,7 +38,9 @@ class Wrong:
 
 @dataclass(frozen=True)
 class Landed:
-    """Edits for everything that can be, and what cannot. `same`: cells that said what the plan says already."""
+    """Edits for everything that can be, and what cannot. `same`: cells that said what the plan says
+    already.
+    """
 
     edits: tuple[Edit, ...]
     wrong: tuple[Wrong, ...]
@@ -44,27 +50,56 @@ class Landed:
 def rows_of(sheet: Sheet) -> list[list[str]]:
     """Header, labels, then every node. Secrets are left out."""
     columns = [column for column in sheet.columns if column.kind != "secret"]
-    out = [["node", "role", *(column.id for column in columns)], ["Node", "Role", *(column.label for column in columns)]]
-    return out + [[node.id, node.role, *(node.value(column.id) for column in columns)] for node in sheet.nodes]
+    out = [
+        ["node", "role", *(column.id for column in columns)],
+        ["Node", "Role", *(column.label for column in columns)],
+    ]
+    return out + [
+        [node.id, node.role, *(node.value(column.id) for column in columns)] for node in sheet.nodes
+    ]
 
 
 def land(rows: Rows, sheet: Sheet) -> Landed:
-    """What a table means for a plan. Raises InputError when it has no header that names nodes and columns. Cost: O(cells)."""
+    """What a table means for a plan. Raises InputError when it has no header that names nodes and
+    columns. Cost: O(cells).
+    """
     if len(rows) > MAX_ROWS or max((len(row) for row in rows), default=0) > MAX_COLUMNS:
-        raise InputError(f"the table has more than {MAX_ROWS - 1} rows or {MAX_COLUMNS} columns", code="table-large", hint="Split it.")
-    by_word = {word.strip().lower(): column for column in sheet.columns for word in (column.label, column.id)}
-    at = next((i for i, row in enumerate(rows[:5]) if any(cell.strip().lower() == "node" for cell in row)), None)
+        raise InputError(
+            f"the table has more than {MAX_ROWS - 1} rows or {MAX_COLUMNS} columns",
+            code="table-large",
+            hint="Split it.",
+        )
+    by_word = {
+        word.strip().lower(): column
+        for column in sheet.columns
+        for word in (column.label, column.id)
+    }
+    at = next(
+        (
+            i
+            for i, row in enumerate(rows[:5])
+            if any(cell.strip().lower() == "node" for cell in row)
+        ),
+        None,
+    )
     if at is None:
-        raise InputError("the table has no header with a column “node”", code="table-header", hint="Export the sheet to see how one looks.")
+        raise InputError(
+            "the table has no header with a column “node”",
+            code="table-header",
+            hint="Export the sheet to see how one looks.",
+        )
     header = [cell.strip().lower() for cell in rows[at]]
     key = header.index("node")
     columns = [by_word.get(word) for word in header]
     nodes = {node.id: node for node in sheet.nodes} | {node.name: node for node in sheet.nodes}
     edits: list[Edit] = []
-    wrong = [Wrong(at + 1, word, word, "the plan has no such column") for i, (word, column) in enumerate(zip(header, columns, strict=True))
-             if column is None and i != key and word not in ("", "role")]
+    wrong = [
+        Wrong(at + 1, word, word, "the plan has no such column")
+        for i, (word, column) in enumerate(zip(header, columns, strict=True))
+        if column is None and i != key and word not in ("", "role")
+    ]
     same = 0
-    for number, row in enumerate(rows[at + 1:], at + 2):
+    for number, row in enumerate(rows[at + 1 :], at + 2):
         name = row[key].strip() if key < len(row) else ""
         if not any(cell.strip() for cell in row) or name.lower() == "node":
             continue
@@ -103,5 +138,7 @@ def _fault(column: Column, value: str) -> str:
     if column.draws and number_of(column.draws, value) is None:
         return f"is no {WORDS[column.draws]}"
     if column.choices and value not in column.choices:
-        return f"is none of {', '.join(column.choices[:6])}{' …' if len(column.choices) > 6 else ''}"
+        return (
+            f"is none of {', '.join(column.choices[:6])}{' …' if len(column.choices) > 6 else ''}"
+        )
     return next(iter(violations(value, column.rule)), "")

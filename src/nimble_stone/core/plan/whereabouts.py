@@ -24,7 +24,9 @@ Problem = tuple[tuple[Demand, ...], tuple[Supply, ...]]
 
 @dataclass(frozen=True)
 class Others:
-    """Memory in bytes by host that others will take: `coming` by runs that stand or are under way, `planned` by plans that may never be run."""
+    """Memory in bytes by host that others will take: `coming` by runs that stand or are under way,
+    `planned` by plans that may never be run.
+    """
 
     coming: Mapping[str, int] = field(default_factory=dict)
     planned: Mapping[str, int] = field(default_factory=dict)
@@ -36,26 +38,68 @@ def placed(demands: tuple[Demand, ...], supplies: tuple[Supply, ...]) -> Placeme
     return place(demands, supplies)
 
 
-def board(rows: Rows, base: Mapping[str, Cells], sizes: Mapping[str, Mapping[str, PackageSize]], estate: Estate, plan: Plan, kit: Kit, others: Others,
-          prefer: Mapping[str, str], thin_bytes: Mapping[str, int]) -> Problem:
-    """What is to be placed and what there is to place it on. `prefer`: where nodes stand already; `sizes` and `thin_bytes` by role."""
-    supplies = tuple(Supply(host.name, facts.memory_bytes, max(0, room_bytes(facts) - others.coming.get(host.name, 0)),
-                            frozenset(net.name for net in facts.networks if net.active), vcpus_left(facts, plan.placement.overcommit),
-                            sum(store.free_bytes for store in facts.datastores if store.active) if facts.datastores else None, others.planned.get(host.name, 0))
-                     for host, facts in known_hosts(estate, plan.bay) if host.name not in plan.placement.avoid)
-    # A host that does not answer keeps the nodes that stand on it: silence moves nobody, a person does (`avoid`).
-    silent = {host.name for host in estate.bay(plan.bay)} - {supply.host for supply in supplies} - set(plan.placement.avoid)
+def board(
+    rows: Rows,
+    base: Mapping[str, Cells],
+    sizes: Mapping[str, Mapping[str, PackageSize]],
+    estate: Estate,
+    plan: Plan,
+    kit: Kit,
+    others: Others,
+    prefer: Mapping[str, str],
+    thin_bytes: Mapping[str, int],
+) -> Problem:
+    """What is to be placed and what there is to place it on. `prefer`: where nodes stand already;
+    `sizes` and `thin_bytes` by role.
+    """
+    supplies = tuple(
+        Supply(
+            host.name,
+            facts.memory_bytes,
+            max(0, room_bytes(facts) - others.coming.get(host.name, 0)),
+            frozenset(net.name for net in facts.networks if net.active),
+            vcpus_left(facts, plan.placement.overcommit),
+            (
+                sum(store.free_bytes for store in facts.datastores if store.active)
+                if facts.datastores
+                else None
+            ),
+            others.planned.get(host.name, 0),
+        )
+        for host, facts in known_hosts(estate, plan.bay)
+        if host.name not in plan.placement.avoid
+    )
+    # A host that does not answer keeps the nodes that stand on it: silence moves nobody, a person
+    # does (`avoid`).
+    silent = (
+        {host.name for host in estate.bay(plan.bay)}
+        - {supply.host for supply in supplies}
+        - set(plan.placement.avoid)
+    )
     demands = []
     for role, n in rows:
         cells = base[f"{role.id}-{n}"]
         there = prefer.get(f"{role.id}-{n}", "")
         stays = there if there in silent else ""
         size = sizes[role.id].get(cells["size"].value)
-        names = (cells[network_column(ident, "network")].value for ident in ("", *(network.id for network in kit.networks)))
-        demands.append(Demand(f"{role.id}-{n}", size.memory_bytes if size else 0, role.id if role.apart or role.count.per_host else "",
-                              cells["host"].value or stays,
-                              tuple(dict.fromkeys(name for name in names if name)), size.vcpu if size else 0, thin_bytes[role.id],
-                              there, f"{role.beside}-{n}" if role.beside else "", role.label))
+        names = (
+            cells[network_column(ident, "network")].value
+            for ident in ("", *(network.id for network in kit.networks))
+        )
+        demands.append(
+            Demand(
+                f"{role.id}-{n}",
+                size.memory_bytes if size else 0,
+                role.id if role.apart or role.count.per_host else "",
+                cells["host"].value or stays,
+                tuple(dict.fromkeys(name for name in names if name)),
+                size.vcpu if size else 0,
+                thin_bytes[role.id],
+                there,
+                f"{role.beside}-{n}" if role.beside else "",
+                role.label,
+            )
+        )
     return tuple(demands), supplies
 
 
@@ -63,16 +107,28 @@ def vcpus_left(facts: Facts, overcommit: float) -> int | None:
     """vCPUs that may still be promised; None where threads are not known."""
     if not facts.threads:
         return None
-    return max(0, int(facts.threads * overcommit) - sum(guest.vcpu for guest in facts.guests if guest.running))
+    return max(
+        0,
+        int(facts.threads * overcommit)
+        - sum(guest.vcpu for guest in facts.guests if guest.running),
+    )
 
 
 def known_hosts(estate: Estate, bay: str) -> list[tuple[Host, Facts]]:
     """Hosts of a bay whose facts are known and without trouble."""
-    return [(host, facts) for host in estate.bay(bay) if (facts := estate.facts.get(host.name)) and not facts.trouble and facts.memory_bytes]
+    return [
+        (host, facts)
+        for host in estate.bay(bay)
+        if (facts := estate.facts.get(host.name)) and not facts.trouble and facts.memory_bytes
+    ]
 
 
-def datastores(rows: Rows, base: Mapping[str, Cells], estate: Estate, kit: Kit, full_bytes: Mapping[str, int]) -> None:
-    """Every disk of every node: the kit's preferred kind first, then the most room left after what was already given here. `full_bytes` by role."""
+def datastores(
+    rows: Rows, base: Mapping[str, Cells], estate: Estate, kit: Kit, full_bytes: Mapping[str, int]
+) -> None:
+    """Every disk of every node: the kit's preferred kind first, then the most room left after what
+    was already given here. `full_bytes` by role.
+    """
     given: dict[tuple[str, str], int] = {}
     for role, n in rows:
         cells = base[f"{role.id}-{n}"]
@@ -88,15 +144,34 @@ def datastores(rows: Rows, base: Mapping[str, Cells], estate: Estate, kit: Kit, 
             elif disk.datastore == "same" and cells[column].origin == "none":
                 cells[column] = Cell(cells["datastore"].value, "computed")
             if cells[column].origin != "unused":
-                _lay(cells, column, "any" if disk.datastore == "same" else disk.datastore, size * many, facts, given)
+                _lay(
+                    cells,
+                    column,
+                    "any" if disk.datastore == "same" else disk.datastore,
+                    size * many,
+                    facts,
+                    given,
+                )
 
 
-def _lay(cells: Cells, column: str, wish: str, size_bytes: int, facts: Facts, given: dict[tuple[str, str], int]) -> None:
+def _lay(
+    cells: Cells,
+    column: str,
+    wish: str,
+    size_bytes: int,
+    facts: Facts,
+    given: dict[tuple[str, str], int],
+) -> None:
     """Choose a datastore where none is named, and count what lies on it."""
     if cells[column].origin == "none":
         stores = [store for store in facts.datastores if store.active]
-        stores.sort(key=lambda store: (wish != "any" and bool(store.shared) != (wish == "shared"),
-                                       given.get(_store_key(facts.host, store.name, store.shared), 0) - store.free_bytes, store.name))
+        stores.sort(
+            key=lambda store: (
+                wish != "any" and bool(store.shared) != (wish == "shared"),
+                given.get(_store_key(facts.host, store.name, store.shared), 0) - store.free_bytes,
+                store.name,
+            )
+        )
         if stores:
             cells[column] = Cell(stores[0].name, "computed")
     store = facts.datastore(cells[column].value)
@@ -106,10 +181,17 @@ def _lay(cells: Cells, column: str, wish: str, size_bytes: int, facts: Facts, gi
 
 
 def extra_size(disk: ExtraDisk, cells: Mapping[str, Cell]) -> tuple[int, int]:
-    """(bytes of each, how many) of a kit's extra disk; what is no number, or beyond all measure, counts as none (a check says so)."""
+    """(bytes of each, how many) of a kit's extra disk; what is no number, or beyond all measure,
+    counts as none (a check says so).
+    """
     size = cells[f"disk.{disk.id}"].value
     many = cells[f"disk.{disk.id}.count"].value if f"disk.{disk.id}.count" in cells else "1"
-    if size.isdigit() and many.isdigit() and 0 < int(size) <= MAX_EXTRA_GIB and int(many) <= MAX_EXTRA:
+    if (
+        size.isdigit()
+        and many.isdigit()
+        and 0 < int(size) <= MAX_EXTRA_GIB
+        and int(many) <= MAX_EXTRA
+    ):
         return int(size) << 30, int(many)
     return 0, 0
 
@@ -118,14 +200,25 @@ def _store_key(host: str, name: str, shared: str) -> tuple[str, str]:
     return ("", shared) if shared else (host, name)
 
 
-def addresses(base: Mapping[str, Cells], kit: Kit, estate: Estate, taken: Collection[IPv4Address], held: Mapping[str, str]) -> list[str]:
-    """Addresses for nodes (each network role) and for the kit's virtual addresses. Answers with the ids of nodes that found a pool exhausted.
+def addresses(
+    base: Mapping[str, Cells],
+    kit: Kit,
+    estate: Estate,
+    taken: Collection[IPv4Address],
+    held: Mapping[str, str],
+) -> list[str]:
+    """Addresses for nodes (each network role) and for the kit's virtual addresses. Answers with the
+    ids of nodes that found a pool exhausted.
 
-    Virtual addresses come from a pool's other end, so that a growing cluster does not push them about; `held` (“node/column” → address) is kept
+    Virtual addresses come from a pool's other end, so that a growing cluster does not push them
+    about; `held` (“node/column” → address) is kept
     where it is free.
     """
     reserved = set(taken) | in_use(estate) | _dynamic(estate.networks)
-    columns = [(network_column(ident, "address"), network_column(ident, "pool")) for ident in ("", *(one.id for one in kit.networks if one.addressed))]
+    columns = [
+        (network_column(ident, "address"), network_column(ident, "pool"))
+        for ident in ("", *(one.id for one in kit.networks if one.addressed))
+    ]
     fixed: dict[str, IPv4Address] = {}
     wanting: dict[str, list[tuple[str, str]]] = {}
     for column, pool in columns:
@@ -143,8 +236,22 @@ def addresses(base: Mapping[str, Cells], kit: Kit, estate: Estate, taken: Collec
         pool_found = estate.pool(name)
         if pool_found is None:
             continue
-        kept = _still(wants, held, pool_found.first, pool_found.last, reserved | used | set(fixed.values()) | pool_found.kept_out())
-        found = addressing.assign([f"{ident}/{column}" for ident, column in wants], fixed | kept, pool_found, reserved | used) | kept
+        kept = _still(
+            wants,
+            held,
+            pool_found.first,
+            pool_found.last,
+            reserved | used | set(fixed.values()) | pool_found.kept_out(),
+        )
+        found = (
+            addressing.assign(
+                [f"{ident}/{column}" for ident, column in wants],
+                fixed | kept,
+                pool_found,
+                reserved | used,
+            )
+            | kept
+        )
         for ident, column in wants:
             address = found.get(f"{ident}/{column}")
             if address is None:
@@ -155,7 +262,13 @@ def addresses(base: Mapping[str, Cells], kit: Kit, estate: Estate, taken: Collec
     return exhausted
 
 
-def _still(wants: list[tuple[str, str]], held: Mapping[str, str], first: IPv4Address, last: IPv4Address, gone: set[IPv4Address]) -> dict[str, IPv4Address]:
+def _still(
+    wants: list[tuple[str, str]],
+    held: Mapping[str, str],
+    first: IPv4Address,
+    last: IPv4Address,
+    gone: set[IPv4Address],
+) -> dict[str, IPv4Address]:
     kept: dict[str, IPv4Address] = {}
     for ident, column in wants:
         address = ip(held.get(f"{ident}/{column}", ""))
@@ -165,7 +278,13 @@ def _still(wants: list[tuple[str, str]], held: Mapping[str, str], first: IPv4Add
     return kept
 
 
-def _virtual(base: Mapping[str, Cells], kit: Kit, estate: Estate, gone: set[IPv4Address], held: Mapping[str, str]) -> set[IPv4Address]:
+def _virtual(
+    base: Mapping[str, Cells],
+    kit: Kit,
+    estate: Estate,
+    gone: set[IPv4Address],
+    held: Mapping[str, str],
+) -> set[IPv4Address]:
     """Give each virtual address, the same in every node's cells."""
     used: set[IPv4Address] = set()
     first = next(iter(base.values()), None)
@@ -176,16 +295,26 @@ def _virtual(base: Mapping[str, Cells], kit: Kit, estate: Estate, gone: set[IPv4
         if typed is not None:
             used.add(typed)
             continue
-        pool = estate.pool(first[network_column(one.network or "", "pool")].value) if first else None
+        pool = (
+            estate.pool(first[network_column(one.network or "", "pool")].value) if first else None
+        )
         if pool is None or (cell and cell.value):
             continue
         before = ip(held.get(f"/{column}", ""))
         span, kept_out = range(int(pool.first), int(pool.last) + 1), pool.kept_out()
         free = (IPv4Address(number) for number in (reversed(span) if pool.order == "up" else span))
-        if before is not None and pool.first <= before <= pool.last and before not in gone and before not in kept_out and before not in used:
+        if (
+            before is not None
+            and pool.first <= before <= pool.last
+            and before not in gone
+            and before not in kept_out
+            and before not in used
+        ):
             address: IPv4Address | None = before
         else:
-            address = next((a for a in free if a not in gone and a not in used and a not in kept_out), None)
+            address = next(
+                (a for a in free if a not in gone and a not in used and a not in kept_out), None
+            )
         if address is not None:
             used.add(address)
             given = Cell(str(address), "pool")
@@ -196,16 +325,37 @@ def _virtual(base: Mapping[str, Cells], kit: Kit, estate: Estate, gone: set[IPv4
 
 @lru_cache(maxsize=8)
 def _dynamic(networks: tuple[Network, ...]) -> frozenset[IPv4Address]:
-    """All addresses that DHCP hands out somewhere, as far as they are not too many to be told apart one by one."""
-    return frozenset(IPv4Address(number) for network in networks if network.dynamic_first and network.dynamic_last
-                     for number in range(int(network.dynamic_first), min(int(network.dynamic_last), int(network.dynamic_first) + 65_535) + 1))
+    """All addresses that DHCP hands out somewhere, as far as they are not too many to be told apart
+    one by one.
+    """
+    return frozenset(
+        IPv4Address(number)
+        for network in networks
+        if network.dynamic_first and network.dynamic_last
+        for number in range(
+            int(network.dynamic_first),
+            min(int(network.dynamic_last), int(network.dynamic_first) + 65_535) + 1,
+        )
+    )
 
 
 def in_use(estate: Estate) -> set[IPv4Address]:
-    """Addresses that gateways, name servers, hosts and machines of the estate have themselves. Cost: O(interfaces)."""
-    found = {network.gateway for network in estate.networks} | {address for network in estate.networks for address in network.dns}
-    own = [*(host.address for host in estate.hosts), *(machine.address for machine in estate.machines)]
-    own += [address.partition("/")[0] for facts in estate.facts.values() for interface in facts.interfaces for address in interface.addresses]
+    """Addresses that gateways, name servers, hosts and machines of the estate have themselves.
+    Cost: O(interfaces).
+    """
+    found = {network.gateway for network in estate.networks} | {
+        address for network in estate.networks for address in network.dns
+    }
+    own = [
+        *(host.address for host in estate.hosts),
+        *(machine.address for machine in estate.machines),
+    ]
+    own += [
+        address.partition("/")[0]
+        for facts in estate.facts.values()
+        for interface in facts.interfaces
+        for address in interface.addresses
+    ]
     return found | {address for text in own if (address := ip(text))}
 
 

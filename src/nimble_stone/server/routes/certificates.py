@@ -33,7 +33,9 @@ class AuthorityView(BaseModel):
 
 
 class PairView(BaseModel):
-    """What stands at a certificate's place: '' made here; else the pair that was brought, in words. `names`: what it must be made out to."""
+    """What stands at a certificate's place: '' made here; else the pair that was brought, in words.
+    `names`: what it must be made out to.
+    """
 
     words: str
     fingerprint: str
@@ -42,7 +44,9 @@ class PairView(BaseModel):
 
 
 class PairEdit(BaseModel):
-    """A certificate with its key, for all nodes of the plan or for one; both empty: let one be made here."""
+    """A certificate with its key, for all nodes of the plan or for one; both empty: let one be made
+    here.
+    """
 
     version: int
     column: str = Field(max_length=120)
@@ -53,24 +57,41 @@ class PairEdit(BaseModel):
 
 @router.get("/authority")
 async def authority(world: TheWorld) -> AuthorityView:
-    """The authority that signs certificates made here; clients that trust it trust the nodes. Made when it is first asked for."""
+    """The authority that signs certificates made here; clients that trust it trust the nodes. Made
+    when it is first asked for.
+    """
     pair = await making.authority(world)
-    return AuthorityView(certificate=pair.certificate, words=certificates.words(pair.certificate), fingerprint=certificates.fingerprint(pair.certificate))
+    return AuthorityView(
+        certificate=pair.certificate,
+        words=certificates.words(pair.certificate),
+        fingerprint=certificates.fingerprint(pair.certificate),
+    )
 
 
 @router.get("/authority.pem")
 async def authority_file(world: TheWorld) -> PlainTextResponse:
     """The same as a file."""
-    return PlainTextResponse((await making.authority(world)).certificate, media_type="application/x-pem-file",
-                             headers={"Content-Disposition": 'attachment; filename="nimble-stone-authority.pem"'})
+    return PlainTextResponse(
+        (await making.authority(world)).certificate,
+        media_type="application/x-pem-file",
+        headers={"Content-Disposition": 'attachment; filename="nimble-stone-authority.pem"'},
+    )
 
 
 @router.get("/plans/{ident}/pair")
-async def plan_pair(ident: str, column: str, world: TheWorld, kits: TheKits, node: str = "") -> PairView:
-    """What a certificate's cell stands for, and the names it must bear. Raises NotFound, InputError."""
-    sheet = (await planning.think(world, kits, (await world.store.read(records.get_plan, ident)).text)).sheet
+async def plan_pair(
+    ident: str, column: str, world: TheWorld, kits: TheKits, node: str = ""
+) -> PairView:
+    """What a certificate's cell stands for, and the names it must bear. Raises NotFound,
+    InputError.
+    """
+    sheet = (
+        await planning.think(world, kits, (await world.store.read(records.get_plan, ident)).text)
+    ).sheet
     wanted = _wanted(sheet, column)
-    nodes = [one for one in sheet.nodes if one.cells[column].origin != "unused" and node in ("", one.id)]
+    nodes = [
+        one for one in sheet.nodes if one.cells[column].origin != "unused" and node in ("", one.id)
+    ]
     value = nodes[0].value(column) if nodes else MADE_HERE
     names = list(dict.fromkeys(name for one in nodes for name in making.names(sheet, one, wanted)))
     if not value.startswith("keyring:"):
@@ -78,24 +99,41 @@ async def plan_pair(ident: str, column: str, world: TheWorld, kits: TheKits, nod
     try:
         pair = certificates.unpacked(await world.open_for_plan(ident, value))
     except Denied:
-        return PairView(words="not granted to this plan", fingerprint="", names=names, nodes=len(nodes))
+        return PairView(
+            words="not granted to this plan", fingerprint="", names=names, nodes=len(nodes)
+        )
     except NotFound:
-        return PairView(words="the keyring has lost it", fingerprint="", names=names, nodes=len(nodes))
-    return PairView(words=certificates.words(pair.certificate), fingerprint=certificates.fingerprint(pair.certificate), names=names, nodes=len(nodes))
+        return PairView(
+            words="the keyring has lost it", fingerprint="", names=names, nodes=len(nodes)
+        )
+    return PairView(
+        words=certificates.words(pair.certificate),
+        fingerprint=certificates.fingerprint(pair.certificate),
+        names=names,
+        nodes=len(nodes),
+    )
 
 
 @router.post("/plans/{ident}/pair", response_model=PlanView)
 async def keep_pair(ident: str, body: PairEdit, world: TheWorld, kits: TheKits) -> Response:
-    """Keep a pair in the keyring and refer to it, or go back to one made here. Raises FormatError when certificate and key do not belong together."""
+    """Keep a pair in the keyring and refer to it, or go back to one made here. Raises FormatError
+    when certificate and key do not belong together.
+    """
     row = await world.store.read(records.get_plan, ident)
     _wanted((await planning.think(world, kits, row.text)).sheet, body.column)
     path = ("nodes", body.node, body.column) if body.node else ("values", body.column)
     if not body.certificate.strip() and not body.key.strip():
-        return await store_text(world, kits, ident, await aside(yaml_text.edit, row.text, path, MADE_HERE), body.version)
+        return await store_text(
+            world, kits, ident, await aside(yaml_text.edit, row.text, path, MADE_HERE), body.version
+        )
     pair = certificates.read_pair(body.certificate, body.key)
-    reference = await world.keep_secret(secret_name(ident, body.node, body.column), pair.packed(), "certificate")
+    reference = await world.keep_secret(
+        secret_name(ident, body.node, body.column), pair.packed(), "certificate"
+    )
     world.hide(pair.key)
-    return await store_text(world, kits, ident, await aside(yaml_text.edit, row.text, path, reference), body.version)
+    return await store_text(
+        world, kits, ident, await aside(yaml_text.edit, row.text, path, reference), body.version
+    )
 
 
 def _wanted(sheet: Sheet, column: str) -> Certificate:

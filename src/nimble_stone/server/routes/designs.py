@@ -1,4 +1,6 @@
-"""Designing: sizes, losses, places, layouts, differences; tables in and out; many plans at once; shared values; pools."""
+"""Designing: sizes, losses, places, layouts, differences; tables in and out; many plans at once;
+shared values; pools.
+"""
 
 from __future__ import annotations
 
@@ -25,7 +27,15 @@ from nimble_stone.engine.frozen import thawed
 from nimble_stone.engine.world import World
 from nimble_stone.server import designing, planning
 from nimble_stone.server.deps import TheKits, TheWorld
-from nimble_stone.server.designing import BalanceView, ChancesView, ChangeLine, LayoutView, LossView, PlaceView, SizingView
+from nimble_stone.server.designing import (
+    BalanceView,
+    ChancesView,
+    ChangeLine,
+    LayoutView,
+    LossView,
+    PlaceView,
+    SizingView,
+)
 from nimble_stone.server.reading import aside
 from nimble_stone.store import designs, records, runs
 
@@ -69,7 +79,9 @@ class WrongView(BaseModel):
 
 
 class LandedView(BaseModel):
-    """What a table means for the plan: edits that can be made, cells that cannot, and how many say what is so already."""
+    """What a table means for the plan: edits that can be made, cells that cannot, and how many say
+    what is so already.
+    """
 
     edits: list[Edit]
     wrong: list[WrongView]
@@ -88,7 +100,9 @@ class ManyIn(TableIn):
 
 
 class DrawnView(BaseModel):
-    """A row of the table as a plan: nodes, hosts, the first address, findings by weight, or why it is none."""
+    """A row of the table as a plan: nodes, hosts, the first address, findings by weight, or why it
+    is none.
+    """
 
     row: int
     name: str
@@ -158,10 +172,20 @@ async def _think(world: World, kits: TheKits, ident: str) -> planning.Resolved:
 
 
 @router.get("/plans/{ident}/headroom")
-async def plan_headroom(ident: str, world: TheWorld, kits: TheKits, together: Annotated[int, Query(ge=1, le=2)] = 1, hosts: str = "") -> list[LossView]:
-    """What falls with each host, or with each pair; `hosts` (commas) limits it to combinations of those."""
+async def plan_headroom(
+    ident: str,
+    world: TheWorld,
+    kits: TheKits,
+    together: Annotated[int, Query(ge=1, le=2)] = 1,
+    hosts: str = "",
+) -> list[LossView]:
+    """What falls with each host, or with each pair; `hosts` (commas) limits it to combinations of
+    those.
+    """
     found = await _think(world, kits, ident)
-    return designing.losses(found.sheet, found.estate, together, tuple(filter(None, hosts.split(","))))
+    return designing.losses(
+        found.sheet, found.estate, together, tuple(filter(None, hosts.split(",")))
+    )
 
 
 @router.get("/plans/{ident}/why")
@@ -190,27 +214,50 @@ async def plan_layout(ident: str, world: TheWorld, kits: TheKits) -> list[Layout
 
 @router.get("/plans/{ident}/chances")
 async def plan_chances(ident: str, world: TheWorld, kits: TheKits) -> ChancesView:
-    """How long the rollout takes: median and ninth tenth, by the kit and the rates of earlier runs."""
+    """How long the rollout takes: median and ninth tenth, by the kit and the rates of
+    earlier runs.
+    """
     return await designing.chances_of(world, (await _think(world, kits, ident)).steps)
 
 
 @router.get("/plans/{ident}/difference")
-async def plan_difference(ident: str, world: TheWorld, kits: TheKits, plan: str = "", version: int = 0, run: str = "") -> DifferenceAnswer:
-    """What differs from another plan, an older version, or what a run built (by default the one that stands) to this plan."""
+async def plan_difference(
+    ident: str, world: TheWorld, kits: TheKits, plan: str = "", version: int = 0, run: str = ""
+) -> DifferenceAnswer:
+    """What differs from another plan, an older version, or what a run built (by default the one
+    that stands) to this plan.
+    """
     now = await _think(world, kits, ident)
     if plan or version:
-        text = (await world.store.read(records.get_plan, plan)).text if plan else await world.store.read(records.plan_version, ident, version)
+        text = (
+            (await world.store.read(records.get_plan, plan)).text
+            if plan
+            else await world.store.read(records.plan_version, ident, version)
+        )
         then = await planning.think(world, kits, text)
-        return DifferenceAnswer(differences=designing.difference_views(differences(then.sheet, now.sheet)), before_s=then.forecast.end_s,
-                                after_s=now.forecast.end_s)
+        return DifferenceAnswer(
+            differences=designing.difference_views(differences(then.sheet, now.sheet)),
+            before_s=then.forecast.end_s,
+            after_s=now.forecast.end_s,
+        )
     built = await _built(world, ident, run)
-    return DifferenceAnswer(differences=designing.difference_views(differences(built, now.sheet)), before_s=0.0, after_s=now.forecast.end_s)
+    return DifferenceAnswer(
+        differences=designing.difference_views(differences(built, now.sheet)),
+        before_s=0.0,
+        after_s=now.forecast.end_s,
+    )
 
 
 async def _built(world: World, plan: str, run: str) -> Sheet:
-    ident = run or next((row.id for row in await world.store.read(runs.standing) if row.plan == plan), "")
+    ident = run or next(
+        (row.id for row in await world.store.read(runs.standing) if row.plan == plan), ""
+    )
     if not ident:
-        raise InputError("no run of this plan stands", code="no-run", hint="Name another plan or a version to compare with.")
+        raise InputError(
+            "no run of this plan stands",
+            code="no-run",
+            hint="Name another plan or a version to compare with.",
+        )
     return (await thawed(world.store, await world.store.read(runs.get_run, ident))).sheet
 
 
@@ -218,22 +265,33 @@ async def _built(world: World, plan: str, run: str) -> Sheet:
 async def plan_sheet_csv(ident: str, world: TheWorld, kits: TheKits) -> Response:
     """The sheet as CSV; secrets are left out."""
     rows = table.rows_of((await _think(world, kits, ident)).sheet)
-    return Response(spreadsheet.csv_of(rows), media_type="text/csv; charset=utf-8", headers={"Content-Disposition": f'attachment; filename="{ident}.csv"'})
+    return Response(
+        spreadsheet.csv_of(rows),
+        media_type="text/csv; charset=utf-8",
+        headers={"Content-Disposition": f'attachment; filename="{ident}.csv"'},
+    )
 
 
 @router.get("/plans/{ident}/sheet.xlsx", response_class=Response)
 async def plan_sheet_xlsx(ident: str, world: TheWorld, kits: TheKits) -> Response:
     """The sheet as a workbook; secrets are left out."""
     rows = table.rows_of((await _think(world, kits, ident)).sheet)
-    return Response(spreadsheet.xlsx_of(rows, ident), media_type="application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
-                    headers={"Content-Disposition": f'attachment; filename="{ident}.xlsx"'})
+    return Response(
+        spreadsheet.xlsx_of(rows, ident),
+        media_type="application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
+        headers={"Content-Disposition": f'attachment; filename="{ident}.xlsx"'},
+    )
 
 
 @router.post("/plans/{ident}/sheet")
 async def plan_sheet_read(ident: str, body: TableIn, world: TheWorld, kits: TheKits) -> LandedView:
     """What a table means for the plan. Nothing is changed yet."""
     landed = table.land(await body.rows(), (await _think(world, kits, ident)).sheet)
-    return LandedView(edits=list(landed.edits), wrong=[WrongView(**one.__dict__) for one in landed.wrong], same=landed.same)
+    return LandedView(
+        edits=list(landed.edits),
+        wrong=[WrongView(**one.__dict__) for one in landed.wrong],
+        same=landed.same,
+    )
 
 
 @router.post("/plans/{ident}/copy")
@@ -245,31 +303,51 @@ async def plan_copy(ident: str, body: CopyIn, world: TheWorld, kits: TheKits) ->
         raise InputError(f"the estate has no bay “{body.bay}”", code="bay-unknown")
     copied = await aside(many.copy, row.text, body.name, body.bay, body.mapping, estate)
     await _make(world, kits, copied.text)
-    return CarriedOver(name=body.name, left=[LeftView(path=path, value=value) for path, value in copied.left])
+    return CarriedOver(
+        name=body.name, left=[LeftView(path=path, value=value) for path, value in copied.left]
+    )
 
 
 async def _make(world: World, kits: TheKits, text: str) -> None:
     plan = await planning.parse_plan(text)
     planning.kit_of(plan, kits)
     if any(row.id == plan.name for row in await world.store.read(records.plans)):
-        raise Conflict(f"there is a plan “{plan.name}” already", code="plan-exists", hint="Choose another name.")
+        raise Conflict(
+            f"there is a plan “{plan.name}” already",
+            code="plan-exists",
+            hint="Choose another name.",
+        )
     resolved = await planning.think(world, kits, text)
     await planning.keep(world, resolved, text, 0)
 
 
 @router.post("/plans/table")
 async def plan_table(body: ManyIn, world: TheWorld, kits: TheKits) -> ManyView:
-    """Plans from a table: each row after those before it, as if built one after the other. `make` keeps them, if every row is a plan."""
+    """Plans from a table: each row after those before it, as if built one after the other. `make`
+    keeps them, if every row is a plan.
+    """
     own = {kit.id: await planning.usual_of(world, kit) for kit in kits.values()}
     base = many.Base(body.kit, body.package, body.bay, tuple(body.include), body.values, own)
     estate = await planning.estate_of(world)
     included = gather(base.include, await planning.shared_of(world))
 
     def begin(kit: Kit, bay: str) -> dict[str, str]:
-        return {column: value for column, value in beginning(kit, bay, estate).items() if column not in included}
+        return {
+            column: value
+            for column, value in beginning(kit, bay, estate).items()
+            if column not in included
+        }
+
     drawn = await aside(many.plans_of, await body.rows(), base, kits, begin)
     known = {row.id for row in await world.store.read(records.plans)}
-    drawn = [many.Drawn(one.row, one.name, "", (f"there is a plan “{one.name}” already",)) if one.name in known else one for one in drawn]
+    drawn = [
+        (
+            many.Drawn(one.row, one.name, "", (f"there is a plan “{one.name}” already",))
+            if one.name in known
+            else one
+        )
+        for one in drawn
+    ]
     views, made, before = [], [], planning.Before()
     for one in drawn:
         faults = list(one.faults)
@@ -280,18 +358,44 @@ async def plan_table(body: ManyIn, world: TheWorld, kits: TheKits) -> ManyView:
             except StoneError as error:
                 faults.append(str(error))
         if resolved is None:
-            views.append(DrawnView(row=one.row, name=one.name, text=one.text, faults=faults, nodes=0, hosts=0, first_address="", memory_bytes=0, blockers=[],
-                                   cautions=0))
+            views.append(
+                DrawnView(
+                    row=one.row,
+                    name=one.name,
+                    text=one.text,
+                    faults=faults,
+                    nodes=0,
+                    hosts=0,
+                    first_address="",
+                    memory_bytes=0,
+                    blockers=[],
+                    cautions=0,
+                )
+            )
             continue
         before.add(resolved)
         nodes = resolved.sheet.nodes
-        views.append(DrawnView(row=one.row, name=one.name, text=one.text, faults=[], nodes=len(nodes), hosts=len({n.value("host") for n in nodes} - {""}),
-                               first_address=nodes[0].value("address") if nodes else "", memory_bytes=sum(n.memory_bytes for n in nodes),
-                               blockers=[f for f in resolved.findings if f.severity == "blocker"],
-                               cautions=sum(f.severity == "caution" for f in resolved.findings)))
+        views.append(
+            DrawnView(
+                row=one.row,
+                name=one.name,
+                text=one.text,
+                faults=[],
+                nodes=len(nodes),
+                hosts=len({n.value("host") for n in nodes} - {""}),
+                first_address=nodes[0].value("address") if nodes else "",
+                memory_bytes=sum(n.memory_bytes for n in nodes),
+                blockers=[f for f in resolved.findings if f.severity == "blocker"],
+                cautions=sum(f.severity == "caution" for f in resolved.findings),
+            )
+        )
     if body.make:
         if bad := [one for one in views if one.faults]:
-            raise InputError(f"row {bad[0].row}: {bad[0].faults[0]}", code="table-faults", hint="Nothing was made. Correct the rows named and try again.")
+            raise InputError(
+                f"row {bad[0].row}: {bad[0].faults[0]}",
+                code="table-faults",
+                hint="Nothing was made. Correct the rows named and try again.",
+            )
         for view in views:
             await _make(world, kits, view.text)
             made.append(view.name)
@@ -307,8 +411,15 @@ async def values_list(world: TheWorld) -> list[SharedView]:
 
 async def _shared_view(row: designs.SharedRow, using: dict[str, list[str]]) -> SharedView:
     values = await planning.parse_values(row.text)
-    return SharedView(name=row.name, title=values.title, version=row.version, text=row.text, values={key: str(value) for key, value in values.values.items()},
-                      plans=using.get(row.name, []), changed_at=row.changed_at)
+    return SharedView(
+        name=row.name,
+        title=values.title,
+        version=row.version,
+        text=row.text,
+        values={key: str(value) for key, value in values.values.items()},
+        plans=using.get(row.name, []),
+        changed_at=row.changed_at,
+    )
 
 
 async def _includers(world: World) -> dict[str, list[str]]:
@@ -329,25 +440,40 @@ async def _includers(world: World) -> dict[str, list[str]]:
 async def values_put(name: str, body: SharedIn, world: TheWorld, kits: TheKits) -> SharedView:
     """Keep shared values; every plan that includes them follows."""
     values = await _fits(world, name, body.text)
-    row = await world.store.write(designs.put_shared, values.name, body.text, world.clock(), based_on=body.version)
+    row = await world.store.write(
+        designs.put_shared, values.name, body.text, world.clock(), based_on=body.version
+    )
     using = await _includers(world)
     for ident in using.get(name, []):
-        with contextlib.suppress(StoneError):            # a plan that cannot be thought through (its kit is gone) goes on holding what it held
+        # a plan that cannot be thought through (its kit is gone) goes on holding what it held
+        with contextlib.suppress(StoneError):
             await planning.hold(world, await _think(world, kits, ident))
     return await _shared_view(row, using)
 
 
 @router.post("/values/{name}/touches")
-async def values_touch(name: str, body: SharedIn, world: TheWorld, kits: TheKits) -> list[TouchedView]:
-    """What a change of shared values would do to each plan that includes them. Nothing is changed yet."""
+async def values_touch(
+    name: str, body: SharedIn, world: TheWorld, kits: TheKits
+) -> list[TouchedView]:
+    """What a change of shared values would do to each plan that includes them. Nothing is changed
+    yet.
+    """
     values = await _fits(world, name, body.text)
     found = []
     for ident in (await _includers(world)).get(name, []):
         text = (await world.store.read(records.get_plan, ident)).text
-        before, after = await planning.think(world, kits, text), await planning.think(world, kits, text, instead=values)
-        found.append(TouchedView(plan=ident, differences=designing.difference_views(differences(before.sheet, after.sheet)),
-                                 blockers_before=sum(f.severity == "blocker" for f in before.findings),
-                                 blockers_after=sum(f.severity == "blocker" for f in after.findings)))
+        before, after = (
+            await planning.think(world, kits, text),
+            await planning.think(world, kits, text, instead=values),
+        )
+        found.append(
+            TouchedView(
+                plan=ident,
+                differences=designing.difference_views(differences(before.sheet, after.sheet)),
+                blockers_before=sum(f.severity == "blocker" for f in before.findings),
+                blockers_after=sum(f.severity == "blocker" for f in after.findings),
+            )
+        )
     return found
 
 
@@ -355,7 +481,9 @@ async def _fits(world: World, name: str, text: str) -> SharedValues:
     """The values a text holds, if they can stand under that name without a ring."""
     values = await planning.parse_values(text)
     if values.name != name:
-        raise InputError(f"the text names itself “{values.name}”, but these are “{name}”", code="values-name")
+        raise InputError(
+            f"the text names itself “{values.name}”, but these are “{name}”", code="values-name"
+        )
     gather([name], await planning.shared_of(world) | {name: values})
     return values
 
@@ -364,26 +492,45 @@ async def _fits(world: World, name: str, text: str) -> SharedValues:
 async def values_remove(name: str, world: TheWorld) -> dict[str, str]:
     """Forget shared values that nobody includes."""
     users = (await _includers(world)).get(name, [])
-    others = [row.name for row in await world.store.read(designs.shared_values) if name in (await planning.parse_values(row.text)).include]
+    others = [
+        row.name
+        for row in await world.store.read(designs.shared_values)
+        if name in (await planning.parse_values(row.text)).include
+    ]
     if users or others:
-        raise Conflict(f"“{name}” is included by {', '.join([*users, *others][:5])}", code="values-used", hint="Take the include out there first.")
+        raise Conflict(
+            f"“{name}” is included by {', '.join([*users, *others][:5])}",
+            code="values-used",
+            hint="Take the include out there first.",
+        )
     await world.store.write(designs.remove_shared, name)
     return {"state": "removed"}
 
 
 @router.get("/estate/bays/{bay}/layout")
-async def bay_layout(bay: str, world: TheWorld, kind: str = "", least_gib: Annotated[float, Query(ge=0, le=1 << 30, allow_inf_nan=False)] = 0.0,
-                     most: Annotated[int, Query(ge=0, le=128)] = 0) -> list[LayoutView]:
-    """Ways to lay data on a bay's drives and free disks: of a kind (SSD, HDD), of a least size, at most so many in each machine."""
-    return designing.layouts_of_bay(await planning.estate_of(world), bay, kind, int(least_gib * 2**30), most)
+async def bay_layout(
+    bay: str,
+    world: TheWorld,
+    kind: str = "",
+    least_gib: Annotated[float, Query(ge=0, le=1 << 30, allow_inf_nan=False)] = 0.0,
+    most: Annotated[int, Query(ge=0, le=128)] = 0,
+) -> list[LayoutView]:
+    """Ways to lay data on a bay's drives and free disks: of a kind (SSD, HDD), of a least size, at
+    most so many in each machine.
+    """
+    return designing.layouts_of_bay(
+        await planning.estate_of(world), bay, kind, int(least_gib * 2**30), most
+    )
 
 
 @router.get("/plans/{ident}/check/shared")
-async def plan_shared_change(ident: str, column: str, value: str, world: TheWorld, kits: TheKits) -> list[ChangeLine]:
+async def plan_shared_change(
+    ident: str, column: str, value: str, world: TheWorld, kits: TheKits
+) -> list[ChangeLine]:
     """What one shared value of the plan would change, before it is changed."""
     row = await world.store.read(records.get_plan, ident)
     before = await planning.think(world, kits, row.text)
-    after = await planning.think(world, kits, await aside(yaml_text.edit, row.text, ("values", column), value or None))
+    after = await planning.think(
+        world, kits, await aside(yaml_text.edit, row.text, ("values", column), value or None)
+    )
     return designing.difference_views(differences(before.sheet, after.sheet))
-
-

@@ -11,7 +11,19 @@ from pydantic import BaseModel, Field, FiniteFloat
 
 from nimble_stone.core import estate_rules
 from nimble_stone.core.errors import Conflict, InputError, NotFound
-from nimble_stone.core.estate import Estate, EstateFile, Facts, Host, Machine, MachineFacts, Network, Pool, RuleSetting, StoreCare, room_bytes
+from nimble_stone.core.estate import (
+    Estate,
+    EstateFile,
+    Facts,
+    Host,
+    Machine,
+    MachineFacts,
+    Network,
+    Pool,
+    RuleSetting,
+    StoreCare,
+    room_bytes,
+)
 from nimble_stone.core.estate_list import Entry, parse
 from nimble_stone.core.groundwork import Action
 from nimble_stone.core.series import Series
@@ -44,8 +56,16 @@ class MachineView(BaseModel):
 
 def machine_views(estate: Estate, pins: Mapping[str, str]) -> list[MachineView]:
     """All machines by site, bay and name."""
-    return [MachineView(machine=one, facts=estate.machine_facts.get(one.name, MachineFacts(machine=one.name, trouble="it was never read")),
-                        fingerprint=pins.get(f"{one.address}:{one.port}", "")) for one in sorted(estate.machines, key=lambda m: (m.site, m.bay, m.name))]
+    return [
+        MachineView(
+            machine=one,
+            facts=estate.machine_facts.get(
+                one.name, MachineFacts(machine=one.name, trouble="it was never read")
+            ),
+            fingerprint=pins.get(f"{one.address}:{one.port}", ""),
+        )
+        for one in sorted(estate.machines, key=lambda m: (m.site, m.bay, m.name))
+    ]
 
 
 class Refresh(BaseModel):
@@ -55,9 +75,14 @@ class Refresh(BaseModel):
 async def _view(world: TheWorld) -> EstateView:
     estate: Estate = await world.store.read(records.load_estate)
     pins = await world.store.read(records.pins)
-    return EstateView(hosts=host_views(estate, set(), pins), machines=machine_views(estate, pins), networks=list(estate.networks), pools=list(estate.pools),
-                      series=list(estate.series),
-                      now=world.clock())
+    return EstateView(
+        hosts=host_views(estate, set(), pins),
+        machines=machine_views(estate, pins),
+        networks=list(estate.networks),
+        pools=list(estate.pools),
+        series=list(estate.series),
+        now=world.clock(),
+    )
 
 
 @router.get("/estate")
@@ -126,7 +151,10 @@ class ReadingView(BaseModel):
 async def estate_reading(world: TheWorld) -> list[ReadingView]:
     """Hosts that are being read at this moment, the slowest first."""
     now = world.monotonic()
-    return [ReadingView(host=host, seconds=now - since) for host, since in sorted(world.reading.items(), key=lambda item: item[1])]
+    return [
+        ReadingView(host=host, seconds=now - since)
+        for host, since in sorted(world.reading.items(), key=lambda item: item[1])
+    ]
 
 
 @router.get("/estate/rules")
@@ -134,20 +162,46 @@ async def estate_rules_view(world: TheWorld) -> FitnessView:
     """Judge every host by the last facts."""
     estate: Estate = await world.store.read(records.load_estate)
     found = await _judged(world, estate)
-    return FitnessView(rules=[RuleView(id=r.id, group=r.group, title=r.title, why=r.why, measured=r.measured, limit=r.limit, unit=r.unit,
-                              machine=isinstance(r, estate_rules.MachineRule)) for r in estate_rules.EVERY],
-                       violations=found, settings=list(estate.settings))
+    return FitnessView(
+        rules=[
+            RuleView(
+                id=r.id,
+                group=r.group,
+                title=r.title,
+                why=r.why,
+                measured=r.measured,
+                limit=r.limit,
+                unit=r.unit,
+                machine=isinstance(r, estate_rules.MachineRule),
+            )
+            for r in estate_rules.EVERY
+        ],
+        violations=found,
+        settings=list(estate.settings),
+    )
 
 
 async def _judged(world: World, estate: Estate, names: Collection[str] = ()) -> list[ViolationView]:
     live = {row.id for row in await world.store.read(runs.runs) if row.state != "undone"}
     keys = {entry.name for entry in await world.store.read(entries.entries) if entry.kind == "key"}
-    return [ViolationView(rule=v.rule, host=v.host, severity=v.severity, message=v.message, remedy=v.remedy, machine=v.machine, action=v.action)
-            for v in estate_rules.judge(estate_rules.Ground(estate, world.clock(), live, keys), names)]
+    return [
+        ViolationView(
+            rule=v.rule,
+            host=v.host,
+            severity=v.severity,
+            message=v.message,
+            remedy=v.remedy,
+            machine=v.machine,
+            action=v.action,
+        )
+        for v in estate_rules.judge(estate_rules.Ground(estate, world.clock(), live, keys), names)
+    ]
 
 
 class OneHost(BaseModel):
-    """A host with everything that was read of it. `room_bytes`: memory that guests may still be given, below the limit that keeps the hypervisor's share."""
+    """A host with everything that was read of it. `room_bytes`: memory that guests may still be
+    given, below the limit that keeps the hypervisor's share.
+    """
 
     host: Host
     facts: Facts
@@ -168,17 +222,33 @@ async def estate_host(name: str, world: TheWorld) -> OneHost:
     facts = estate.facts.get(name, Facts(host=name, trouble="it was never read"))
     found = await _judged(world, estate, {name})
     pins = await world.store.read(records.pins)
-    return OneHost(host=host, facts=facts, room_bytes=room_bytes(facts), fingerprint=pins.get(f"{host.address}:{host.port}", ""), violations=found,
-                   cares=[care for care in estate.stores if care.place.startswith(f"{name}/") or any(care.place == s.shared for s in facts.datastores)],
-                   now=world.clock())
+    return OneHost(
+        host=host,
+        facts=facts,
+        room_bytes=room_bytes(facts),
+        fingerprint=pins.get(f"{host.address}:{host.port}", ""),
+        violations=found,
+        cares=[
+            care
+            for care in estate.stores
+            if care.place.startswith(f"{name}/")
+            or any(care.place == s.shared for s in facts.datastores)
+        ],
+        now=world.clock(),
+    )
 
 
 @router.put("/estate/rules")
 async def estate_rule_set(body: RuleSetting, world: TheWorld) -> FitnessView:
-    """Switch a rule off for a bay, with a reason, or set its limit; with neither, it holds as it is written."""
+    """Switch a rule off for a bay, with a reason, or set its limit; with neither, it holds as it is
+    written.
+    """
     known = {rule.id: rule.limit for rule in estate_rules.EVERY}
     if body.rule not in known:
-        raise NotFound(f"there is no rule “{body.rule}”", hint="`nimble-stone estate rules --reference` lists them.")
+        raise NotFound(
+            f"there is no rule “{body.rule}”",
+            hint="`nimble-stone estate rules --reference` lists them.",
+        )
     if body.limit is not None and known[body.rule] is None:
         raise InputError(f"rule {body.rule} has no limit that could be set", code="no-limit")
     await world.store.write(records.put_setting, body, world.clock())
@@ -194,7 +264,9 @@ async def estate_care(body: StoreCare, world: TheWorld) -> EstateView:
 
 @router.get("/estate/facts")
 async def estate_facts(world: TheWorld) -> Estate:
-    """Everything that is known, as a file that plans can be checked against elsewhere. It holds no secrets, only names of keyring entries."""
+    """Everything that is known, as a file that plans can be checked against elsewhere. It holds no
+    secrets, only names of keyring entries.
+    """
     found: Estate = await world.store.read(records.load_estate)
     return found
 
@@ -265,7 +337,9 @@ class NewHost(BaseModel):
 class HostChange(BaseModel):
     """What may be changed of a host without reaching it; None: as it is."""
 
-    name: str | None = Field(default=None, min_length=1, max_length=60, pattern=r"^[a-z0-9][a-z0-9.-]*$")
+    name: str | None = Field(
+        default=None, min_length=1, max_length=60, pattern=r"^[a-z0-9][a-z0-9.-]*$"
+    )
     site: str | None = Field(default=None, min_length=1, max_length=60)
     bay: str | None = Field(default=None, min_length=1, max_length=60)
     note: str | None = Field(default=None, max_length=500)
@@ -276,21 +350,36 @@ class HostChange(BaseModel):
 async def estate_list(body: ListText) -> ListingView:
     """Read a list of hosts without adding any."""
     found = await aside(parse, body.text)
-    return ListingView(entries=[EntryView(**{**asdict(e), "tags": list(e.tags)}) for e in found.entries], junk=[JunkView(**asdict(j)) for j in found.junk])
+    return ListingView(
+        entries=[EntryView(**{**asdict(e), "tags": list(e.tags)}) for e in found.entries],
+        junk=[JunkView(**asdict(j)) for j in found.junk],
+    )
 
 
 @router.post("/estate/look")
 async def estate_look(body: LookAt, world: TheWorld) -> list[LookView]:
-    """Look at hosts: their keys, whether the login works, whether it may use the hypervisor. Nothing is kept."""
+    """Look at hosts: their keys, whether the login works, whether it may use the hypervisor.
+    Nothing is kept.
+    """
     entries = [Entry(**{**e.model_dump(), "tags": tuple(e.tags)}) for e in body.entries]
-    return [LookView(entry=EntryView(**{**asdict(found.entry), "tags": list(found.entry.tags)}), address=found.address, outcome=found.outcome,
-                     words=found.words,
-                     fingerprint=found.fingerprint, hostname=found.hostname) for found in await adding.look(world, entries, body.user, body.credential)]
+    return [
+        LookView(
+            entry=EntryView(**{**asdict(found.entry), "tags": list(found.entry.tags)}),
+            address=found.address,
+            outcome=found.outcome,
+            words=found.words,
+            fingerprint=found.fingerprint,
+            hostname=found.hostname,
+        )
+        for found in await adding.look(world, entries, body.user, body.credential)
+    ]
 
 
 @router.post("/estate/hosts")
 async def estate_add(body: list[NewHost], world: TheWorld) -> EstateView:
-    """Add hosts whose keys were confirmed: these are pinned, and the hosts are read. All or none."""
+    """Add hosts whose keys were confirmed: these are pinned, and the hosts are read. All or
+    none.
+    """
     await adding.add(world, [(item.host, item.fingerprint) for item in body[:2000]])
     return await _view(world)
 
@@ -303,19 +392,34 @@ async def estate_change(name: str, body: HostChange, world: TheWorld) -> EstateV
         raise NotFound(f"the estate has no host “{name}”")
     if body.name is not None and body.name != name:
         if reasons := await adding.needs(world, name):
-            raise Conflict(f"{name} keeps its name: {'; '.join(reasons[:5])}", code="host-needed", hint="Change those plans or take those runs back first.")
+            raise Conflict(
+                f"{name} keeps its name: {'; '.join(reasons[:5])}",
+                code="host-needed",
+                hint="Change those plans or take those runs back first.",
+            )
         await world.store.write(records.rename_host, name, body.name)
         host = host.model_copy(update={"name": body.name})
-    changes = {key: tuple(value) if key == "tags" else value for key, value in body.model_dump(exclude_none=True, exclude={"name"}).items()}
-    await world.store.write(records.merge_estate, EstateFile(hosts=(host.model_copy(update=changes),)))
+    changes = {
+        key: tuple(value) if key == "tags" else value
+        for key, value in body.model_dump(exclude_none=True, exclude={"name"}).items()
+    }
+    await world.store.write(
+        records.merge_estate, EstateFile(hosts=(host.model_copy(update=changes),))
+    )
     return await _view(world)
 
 
 @router.delete("/estate/hosts/{name}")
 async def estate_retire(name: str, world: TheWorld) -> EstateView:
-    """Take a host out of the estate; refused while a plan names it or a guest of ours stands on it. The host itself is not touched."""
+    """Take a host out of the estate; refused while a plan names it or a guest of ours stands on it.
+    The host itself is not touched.
+    """
     if reasons := await adding.needs(world, name):
-        raise Conflict(f"{name} stays: {'; '.join(reasons[:5])}", code="host-needed", hint="Change those plans or take those runs back first.")
+        raise Conflict(
+            f"{name} stays: {'; '.join(reasons[:5])}",
+            code="host-needed",
+            hint="Change those plans or take those runs back first.",
+        )
     await world.store.write(records.drop_host, name)
     return await _view(world)
 

@@ -23,7 +23,9 @@ router = APIRouter(tags=["groundwork"])
 
 
 class Planned(BaseModel):
-    """One action as it would be done. `refusals`: why it may not; `confirm`: what has to be typed for it."""
+    """One action as it would be done. `refusals`: why it may not; `confirm`: what has to be typed
+    for it.
+    """
 
     key: str
     host: str
@@ -105,7 +107,9 @@ class KeyView(BaseModel):
 
 
 async def _key_names(world: World) -> frozenset[str]:
-    return frozenset(entry.name for entry in await world.store.read(entries.entries) if entry.kind == "key")
+    return frozenset(
+        entry.name for entry in await world.store.read(entries.entries) if entry.kind == "key"
+    )
 
 
 @router.post("/estate/keys")
@@ -123,15 +127,27 @@ def _planned(work: g.Groundwork, estate: Estate, run: str, known: frozenset[str]
             done = exact.work(action, run, groundwork.before_of(step))
         except Conflict as error:
             refusals, done = [*refusals, str(error)], exact.Work(())
-        found.append(Planned(key=step.key, host=step.host, kind=action.kind, label=step.label, refusals=refusals, commands=[c.shown for c in done.act],
-                             undo=[c.shown for c in done.undo], undoable=g.undoable(action),
-                             confirm=action.wanted if isinstance(action, g.WipeDisk) else ""))
+        found.append(
+            Planned(
+                key=step.key,
+                host=step.host,
+                kind=action.kind,
+                label=step.label,
+                refusals=refusals,
+                commands=[c.shown for c in done.act],
+                undo=[c.shown for c in done.undo],
+                undoable=g.undoable(action),
+                confirm=action.wanted if isinstance(action, g.WipeDisk) else "",
+            )
+        )
     return found
 
 
 @router.post("/estate/groundwork/preview")
 async def groundwork_preview(body: g.Groundwork, world: TheWorld) -> Preview:
-    """The exact commands of every action, what would take them back, and what speaks against them. Nothing is sent."""
+    """The exact commands of every action, what would take them back, and what speaks against them.
+    Nothing is sent.
+    """
     estate = await world.store.read(records.load_estate)
     run = f"g{randoms.token_hex(4)}"
     return Preview(run=run, steps=_planned(body, estate, run, await _key_names(world)))
@@ -139,45 +155,73 @@ async def groundwork_preview(body: g.Groundwork, world: TheWorld) -> Preview:
 
 @router.post("/estate/groundwork")
 async def groundwork_start(body: Begin, world: TheWorld, engine: TheEngine) -> GroundRun:
-    """Start it. Refused as a whole when anything speaks against an action, or another run works on the same thing."""
+    """Start it. Refused as a whole when anything speaks against an action, or another run works on
+    the same thing.
+    """
     estate = await world.store.read(records.load_estate)
     planned = _planned(body.work, estate, body.run, await _key_names(world))
-    if against := [f"{step.host}: {step.label}: {text}" for step in planned for text in step.refusals]:
-        raise Conflict("; ".join(against[:6]) + (f"; and {len(against) - 6} more" if len(against) > 6 else ""), code="refused",
-                       hint="Nothing was begun. Correct these, or leave them out.")
+    if against := [
+        f"{step.host}: {step.label}: {text}" for step in planned for text in step.refusals
+    ]:
+        raise Conflict(
+            "; ".join(against[:6]) + (f"; and {len(against) - 6} more" if len(against) > 6 else ""),
+            code="refused",
+            hint="Nothing was begun. Correct these, or leave them out.",
+        )
     steps = groundwork.steps_of(body.work, estate)
-    if other := groundwork.busy(await world.store.read(runs.runs, active=True, kind="groundwork"), steps):
-        raise Conflict(f"groundwork {other} is at work on one of these things", code="run-active", hint="Let it finish.")
+    if other := groundwork.busy(
+        await world.store.read(runs.runs, active=True, kind="groundwork"), steps
+    ):
+        raise Conflict(
+            f"groundwork {other} is at work on one of these things",
+            code="run-active",
+            hint="Let it finish.",
+        )
     try:
         await world.store.read(runs.get_run, body.run)
     except NotFound:
-        await engine.start(groundwork.row_of(body.run, body.work, steps, world.clock()), [step.key for step in steps])
-    return await _view(world, body.run)                             # asked twice, begun once
+        await engine.start(
+            groundwork.row_of(body.run, body.work, steps, world.clock()),
+            [step.key for step in steps],
+        )
+    return await _view(world, body.run)  # asked twice, begun once
 
 
 def _sentence(row: RunRow, states: list[runs.StepRow]) -> str:
-    done, failed = sum(s.state in ("done", "skipped") for s in states), [s for s in states if s.state == "failed"]
+    done, failed = (
+        sum(s.state in ("done", "skipped") for s in states),
+        [s for s in states if s.state == "failed"],
+    )
     hosts = len({s.key.split(":")[1] for s in states})
     on = f"{hosts} host{'s' if hosts != 1 else ''}"
     match row.state:
         case "done":
-            return f"All {len(states)} steps on {on} are done and were seen; the hosts were read anew."
+            return (
+                f"All {len(states)} steps on {on} are done and were seen; the hosts were read anew."
+            )
         case "undone":
             return f"Rolled back: what this run made on {on} is gone again."
         case "undoing":
-            return f"Rolling back: {sum(s.state == 'undone' for s in states)} of {len(states)} steps." + (f" {len(failed)} failed." if failed else "")
+            return (
+                f"Rolling back: {sum(s.state == 'undone' for s in states)} of {len(states)} steps."
+                + (f" {len(failed)} failed." if failed else "")
+            )
         case "held":
             return f"On hold after {done} of {len(states)} steps."
         case "unproved":
             return f"All {len(states)} steps are done, but not every host could be read afterwards."
         case _ if failed:
-            return f"{len(failed)} of {len(states)} steps failed; {done} are done. See why, repair it, retry."
+            return (
+                f"{len(failed)} of {len(states)} steps failed; {done} are done. See why, repair it,"
+                " retry."
+            )
         case _:
             return f"{done} of {len(states)} steps on {on} are done."
 
 
 async def _view(world: World, ident: str) -> GroundRun:
-    last = await world.store.read(runs.last_events, ident, 1)             # first: what follows is at least as new as the entry it names
+    # first: what follows is at least as new as the entry it names
+    last = await world.store.read(runs.last_events, ident, 1)
     row = await world.store.read(runs.get_run, ident)
     if row.kind != "groundwork":
         raise NotFound(f"there is no groundwork “{ident}”")
@@ -188,11 +232,33 @@ async def _view(world: World, ident: str) -> GroundRun:
         step = steps[state.key]
         action = groundwork.action_of(step)
         commands = [c.shown for c in exact.work(action, ident, groundwork.before_of(step)).act]
-        shown.append(GroundStep(key=step.key, host=step.host, kind=action.kind, label=step.label, after=list(step.after), state=state.state,
-                                attempt=state.attempt, started_at=state.started_at, ended_at=state.ended_at, message=state.undo_message or state.message,
-                                undo_failed=state.undo_failed, commands=commands))
-    return GroundRun(id=row.id, state=row.state, started_at=row.started_at, ended_at=row.ended_at, now=world.clock(), sentence=_sentence(row, states),
-                     hosts=list(dict.fromkeys(step.host for step in shown)), steps=shown, last_event=last[-1].id if last else 0)
+        shown.append(
+            GroundStep(
+                key=step.key,
+                host=step.host,
+                kind=action.kind,
+                label=step.label,
+                after=list(step.after),
+                state=state.state,
+                attempt=state.attempt,
+                started_at=state.started_at,
+                ended_at=state.ended_at,
+                message=state.undo_message or state.message,
+                undo_failed=state.undo_failed,
+                commands=commands,
+            )
+        )
+    return GroundRun(
+        id=row.id,
+        state=row.state,
+        started_at=row.started_at,
+        ended_at=row.ended_at,
+        now=world.clock(),
+        sentence=_sentence(row, states),
+        hosts=list(dict.fromkeys(step.host for step in shown)),
+        steps=shown,
+        last_event=last[-1].id if last else 0,
+    )
 
 
 @router.get("/groundwork")
@@ -201,7 +267,15 @@ async def groundwork_list(world: TheWorld) -> list[GroundLine]:
     found = []
     for row in await world.store.read(runs.runs, kind="groundwork"):
         labels: dict[str, Any] = dict.fromkeys(item["label"] for item in row.doc["steps"])
-        found.append(GroundLine(id=row.id, state=row.state, started_at=row.started_at, hosts=row.plan, what="; ".join(labels)[:200]))
+        found.append(
+            GroundLine(
+                id=row.id,
+                state=row.state,
+                started_at=row.started_at,
+                hosts=row.plan,
+                what="; ".join(labels)[:200],
+            )
+        )
     return found
 
 
@@ -212,7 +286,9 @@ async def groundwork_one(ident: str, world: TheWorld) -> GroundRun:
 
 
 @router.post("/groundwork/{ident}/{wish}")
-async def groundwork_wish(ident: str, wish: str, body: Wish, world: TheWorld, engine: TheEngine) -> GroundRun:
+async def groundwork_wish(
+    ident: str, wish: str, body: Wish, world: TheWorld, engine: TheEngine
+) -> GroundRun:
     """hold, resume, retry, skip or undo."""
     await _view(world, ident)
     match wish:
@@ -231,5 +307,3 @@ async def groundwork_wish(ident: str, wish: str, body: Wish, world: TheWorld, en
         case _:
             raise NotFound(f"groundwork cannot {wish}")
     return await _view(world, ident)
-
-

@@ -1,4 +1,6 @@
-"""The keyring: names of entries, whose they are, and which plans a person granted them to. Values never leave."""
+"""The keyring: names of entries, whose they are, and which plans a person granted them to. Values
+never leave.
+"""
 
 from __future__ import annotations
 
@@ -52,7 +54,11 @@ async def secret_names(world: TheWorld) -> dict[str, str]:
 async def put_secret(name: str, body: Secret, world: TheWorld) -> dict[str, str]:
     """Keep a secret. Raises InputError for a name that belongs to the installation itself."""
     if grants.is_internal(name):
-        raise InputError(f"“{name}” is a name of the installation itself", code="secret-name", hint="Choose another name.")
+        raise InputError(
+            f"“{name}” is a name of the installation itself",
+            code="secret-name",
+            hint="Choose another name.",
+        )
     return {"reference": await world.keep_secret(name, body.value, body.kind)}
 
 
@@ -64,7 +70,11 @@ async def drop_secret(name: str, world: TheWorld) -> list[KeyringEntry]:
     users += [machine.name for machine in estate.machines if machine.credential == name]
     if users or grants.is_internal(name):
         used = ", ".join(sorted(users)[:5]) or "this installation"
-        raise Conflict(f"keyring entry “{name}” is in use by {used}", code="secret-in-use", hint="Give them another login first.")
+        raise Conflict(
+            f"keyring entry “{name}” is in use by {used}",
+            code="secret-in-use",
+            hint="Give them another login first.",
+        )
     await world.store.write(entries.drop_secret, name)
     return await _views(world, estate)
 
@@ -77,9 +87,14 @@ async def keyring(world: TheWorld) -> list[KeyringEntry]:
 
 @router.post("/keyring/grants")
 async def grant(body: Grant, world: TheWorld) -> list[KeyringEntry]:
-    """Let a plan open an entry that is not its own. Raises NotFound, Conflict for entries of the installation itself."""
+    """Let a plan open an entry that is not its own. Raises NotFound, Conflict for entries of the
+    installation itself.
+    """
     if grants.is_internal(body.entry):
-        raise Conflict(f"keyring entry “{body.entry}” belongs to this installation and is granted to nobody", code="secret-internal")
+        raise Conflict(
+            f"keyring entry “{body.entry}” belongs to this installation and is granted to nobody",
+            code="secret-internal",
+        )
     await world.store.write(entries.grant, body.entry, body.plan, world.clock())
     return await _views(world, await world.store.read(records.load_estate))
 
@@ -92,6 +107,14 @@ async def revoke(entry: str, plan: str, world: TheWorld) -> list[KeyringEntry]:
 
 
 async def _views(world: TheWorld, estate: Estate) -> list[KeyringEntry]:
-    return [KeyringEntry(name=entry.name, kind=entry.kind, made_at=entry.made_at, owner=grants.owner_of(entry.name, estate),
-                      plans=list(entry.plans), grantable=not grants.is_internal(entry.name))
-            for entry in await world.store.read(entries.entries)]
+    return [
+        KeyringEntry(
+            name=entry.name,
+            kind=entry.kind,
+            made_at=entry.made_at,
+            owner=grants.owner_of(entry.name, estate),
+            plans=list(entry.plans),
+            grantable=not grants.is_internal(entry.name),
+        )
+        for entry in await world.store.read(entries.entries)
+    ]

@@ -35,8 +35,16 @@ class RunLimits(LimitsIn):
 
 def _view(world: TheWorld) -> RunLimits:
     limits = world.limiter.limits
-    shares = [Share(run=run, working=working, queued=queued) for run, (working, queued) in sorted(world.limiter.shares().items())]
-    return RunLimits(overall=limits.overall, per_host=limits.per_host, per_datastore=limits.per_datastore, shares=shares)
+    shares = [
+        Share(run=run, working=working, queued=queued)
+        for run, (working, queued) in sorted(world.limiter.shares().items())
+    ]
+    return RunLimits(
+        overall=limits.overall,
+        per_host=limits.per_host,
+        per_datastore=limits.per_datastore,
+        shares=shares,
+    )
 
 
 @router.get("/limits")

@@ -29,7 +29,9 @@ class NewMachine(BaseModel):
 class Power(BaseModel):
     """A wish about a machine's power; `confirmed` is its name, typed."""
 
-    kind: Literal["On", "ForceOff", "GracefulShutdown", "ForceRestart", "GracefulRestart", "PowerCycle"]
+    kind: Literal[
+        "On", "ForceOff", "GracefulShutdown", "ForceRestart", "GracefulRestart", "PowerCycle"
+    ]
     confirmed: str = Field(max_length=100)
 
 
@@ -63,7 +65,9 @@ class ScanView(BaseModel):
 
 
 async def _views(world: TheWorld) -> list[MachineView]:
-    return machine_views(await world.store.read(records.load_estate), await world.store.read(records.pins))
+    return machine_views(
+        await world.store.read(records.load_estate), await world.store.read(records.pins)
+    )
 
 
 @router.get("/estate/machines")
@@ -74,7 +78,9 @@ async def machine_list(world: TheWorld) -> list[MachineView]:
 
 @router.post("/estate/machines")
 async def machine_add(body: list[NewMachine], world: TheWorld) -> list[MachineView]:
-    """Add machines whose certificates were confirmed: these are pinned, and the machines are read. All or none."""
+    """Add machines whose certificates were confirmed: these are pinned, and the machines are read.
+    All or none.
+    """
     await adding.add_machines(world, [(item.machine, item.fingerprint) for item in body[:2000]])
     return await _views(world)
 
@@ -83,7 +89,11 @@ async def machine_add(body: list[NewMachine], world: TheWorld) -> list[MachineVi
 async def machine_read(body: Refresh, world: TheWorld) -> list[MachineView]:
     """Read the named machines anew, or all."""
     estate = await world.store.read(records.load_estate)
-    await machines.read(world, [one for one in estate.machines if not body.hosts or one.name in body.hosts], estate.machine_facts)
+    await machines.read(
+        world,
+        [one for one in estate.machines if not body.hosts or one.name in body.hosts],
+        estate.machine_facts,
+    )
     return await _views(world)
 
 
@@ -93,8 +103,13 @@ async def machine_change(name: str, body: HostChange, world: TheWorld) -> list[M
     machine = (await world.store.read(records.load_estate)).machine(name)
     if machine is None:
         raise NotFound(f"the estate has no machine “{name}”")
-    changes = {key: tuple(value) if key == "tags" else value for key, value in body.model_dump(exclude_none=True, exclude={"name"}).items()}
-    await world.store.write(records.merge_estate, EstateFile(machines=(machine.model_copy(update=changes),)))
+    changes = {
+        key: tuple(value) if key == "tags" else value
+        for key, value in body.model_dump(exclude_none=True, exclude={"name"}).items()
+    }
+    await world.store.write(
+        records.merge_estate, EstateFile(machines=(machine.model_copy(update=changes),))
+    )
     return await _views(world)
 
 
@@ -107,14 +122,20 @@ async def machine_retire(name: str, world: TheWorld) -> list[MachineView]:
 
 @router.delete("/estate/machines/{name}/pin")
 async def machine_forget_pin(name: str, world: TheWorld) -> list[MachineView]:
-    """Forget a pinned certificate and pin the one shown now, after a person compared its fingerprint."""
+    """Forget a pinned certificate and pin the one shown now, after a person compared its
+    fingerprint.
+    """
     machine = (await world.store.read(records.load_estate)).machine(name)
     if machine is None:
         raise NotFound(f"the estate has no machine “{name}”")
     shown = await world.reach.certificate(machine.address, machine.port, world.clock())
     await world.store.write(records.drop_pin, f"{machine.address}:{machine.port}")
-    await world.store.write(records.put_pin, f"{machine.address}:{machine.port}", shown.fingerprint, world.clock())
-    await machines.read(world, [machine], (await world.store.read(records.load_estate)).machine_facts)
+    await world.store.write(
+        records.put_pin, f"{machine.address}:{machine.port}", shown.fingerprint, world.clock()
+    )
+    await machines.read(
+        world, [machine], (await world.store.read(records.load_estate)).machine_facts
+    )
     return await _views(world)
 
 
@@ -136,13 +157,29 @@ async def machine_power(name: str, body: Power, world: TheWorld) -> list[Machine
 
 async def _scan_view(world: TheWorld, scan: Scan) -> ScanView:
     estate = await world.store.read(records.load_estate)
-    known = {(one.address, one.port): one.name for one in estate.hosts} | {(one.address, one.port): one.name for one in estate.machines}
+    known = {(one.address, one.port): one.name for one in estate.hosts} | {
+        (one.address, one.port): one.name for one in estate.machines
+    }
     took = max(0.05, (scan.ended or world.clock()) - scan.began)
     rate = scan.asked / took
-    return ScanView(id=scan.id, state=scan.state, asked=scan.asked, total=scan.total, rate=rate,
-                    left_s=(scan.total - scan.asked) / rate if rate and scan.state == "running" else 0.0,
-                    seen=[SeenView(address=s.address, port=s.port, kind=s.kind, words=s.words,
-                                   known=known.get((s.address, s.port), "")) for s in sorted(scan.seen, key=lambda s: (_number(s.address), s.port))])
+    return ScanView(
+        id=scan.id,
+        state=scan.state,
+        asked=scan.asked,
+        total=scan.total,
+        rate=rate,
+        left_s=(scan.total - scan.asked) / rate if rate and scan.state == "running" else 0.0,
+        seen=[
+            SeenView(
+                address=s.address,
+                port=s.port,
+                kind=s.kind,
+                words=s.words,
+                known=known.get((s.address, s.port), ""),
+            )
+            for s in sorted(scan.seen, key=lambda s: (_number(s.address), s.port))
+        ],
+    )
 
 
 def _number(address: str) -> tuple[int, ...]:
@@ -151,7 +188,9 @@ def _number(address: str) -> tuple[int, ...]:
 
 @router.post("/estate/scans")
 async def scan_start(body: Range, world: TheWorld, scanner: TheScanner) -> ScanView:
-    """Look through a range: at most 4,096 addresses, 400 questions a second, inside the dial policy."""
+    """Look through a range: at most 4,096 addresses, 400 questions a second, inside the dial
+    policy.
+    """
     return await _scan_view(world, scanner.start(body.range, body.ports))
 
 
@@ -165,5 +204,3 @@ async def scan_state(ident: str, world: TheWorld, scanner: TheScanner) -> ScanVi
 async def scan_stop(ident: str, world: TheWorld, scanner: TheScanner) -> ScanView:
     """End it; what was seen stays."""
     return await _scan_view(world, scanner.stop(ident))
-
-

@@ -22,7 +22,14 @@ from nimble_stone.engine.intake import Intake
 from nimble_stone.engine.world import World
 from nimble_stone.server import package_views, planning
 from nimble_stone.server.deps import TheIntake, TheKits, TheWorld
-from nimble_stone.server.package_views import ChangeView, CompareView, CopyView, PackageItem, PackageView, VersionView
+from nimble_stone.server.package_views import (
+    ChangeView,
+    CompareView,
+    CopyView,
+    PackageItem,
+    PackageView,
+    VersionView,
+)
 from nimble_stone.store import library, records, runs
 from nimble_stone.store.library import Accepted, TakeInFile, Trusted
 from nimble_stone.store.records import PackageRow
@@ -59,8 +66,14 @@ class Pem(BaseModel):
 
 
 def _kits_for(row: PackageRow, kits: TheKits) -> list[Kit]:
-    return [kit for kit in kits.values() if any(takes(accepts, row.product, row.version) for accepts in
-                                                (kit.accepts, *(role.accepts for role in kit.roles if role.accepts)))]
+    return [
+        kit
+        for kit in kits.values()
+        if any(
+            takes(accepts, row.product, row.version)
+            for accepts in (kit.accepts, *(role.accepts for role in kit.roles if role.accepts))
+        )
+    ]
 
 
 async def _plans_by_package(world: TheWorld) -> dict[str, list[str]]:
@@ -69,7 +82,9 @@ async def _plans_by_package(world: TheWorld) -> dict[str, list[str]]:
     for plan in await world.store.read(records.plans):
         try:
             parsed = await planning.parse_plan(plan.text)
-            for wanted in {parsed.package, *(block.package for block in parsed.roles.values())} - {""}:
+            for wanted in {parsed.package, *(block.package for block in parsed.roles.values())} - {
+                ""
+            }:
                 found.setdefault(wanted, []).append(plan.id)
         except (FormatError, InputError):
             continue
@@ -77,8 +92,13 @@ async def _plans_by_package(world: TheWorld) -> dict[str, list[str]]:
 
 
 def _using(row: PackageRow, plans: dict[str, list[str]]) -> list[str]:
-    return sorted(plan for wanted, ids in plans.items() for plan in ids
-                  if wanted == f"{row.product} {row.version}" or (len(wanted) >= 12 and row.sha256.startswith(wanted)))
+    return sorted(
+        plan
+        for wanted, ids in plans.items()
+        for plan in ids
+        if wanted == f"{row.product} {row.version}"
+        or (len(wanted) >= 12 and row.sha256.startswith(wanted))
+    )
 
 
 async def _find(world: TheWorld, wanted: str) -> PackageRow:
@@ -92,7 +112,10 @@ async def _find(world: TheWorld, wanted: str) -> PackageRow:
 async def package_list(world: TheWorld, kits: TheKits) -> list[PackageItem]:
     """All packages: by product, newest first."""
     plans = await _plans_by_package(world)
-    return [package_views.item(row, packages.contents_of(row), _kits_for(row, kits), _using(row, plans)) for row in await world.store.read(records.packages)]
+    return [
+        package_views.item(row, packages.contents_of(row), _kits_for(row, kits), _using(row, plans))
+        for row in await world.store.read(records.packages)
+    ]
 
 
 @router.get("/packages/compare")
@@ -101,9 +124,18 @@ async def package_compare(old: str, new: str, world: TheWorld, kits: TheKits) ->
     plans = await _plans_by_package(world)
     rows = [await _find(world, old), await _find(world, new)]
     contents = [packages.contents_of(row) for row in rows]
-    items = [package_views.item(row, own, _kits_for(row, kits), _using(row, plans)) for row, own in zip(rows, contents, strict=True)]
-    return CompareView(old=items[0], new=items[1],
-                       changes=[ChangeView(group=c.group, kind=c.kind, what=c.what, before=c.before, after=c.after) for c in compare.compare(*contents)])
+    items = [
+        package_views.item(row, own, _kits_for(row, kits), _using(row, plans))
+        for row, own in zip(rows, contents, strict=True)
+    ]
+    return CompareView(
+        old=items[0],
+        new=items[1],
+        changes=[
+            ChangeView(group=c.group, kind=c.kind, what=c.what, before=c.before, after=c.after)
+            for c in compare.compare(*contents)
+        ],
+    )
 
 
 @router.get("/packages/{sha256}")
@@ -113,13 +145,23 @@ async def package(sha256: str, world: TheWorld, kits: TheKits, lang: str = "") -
     return await _view(world, kits, row, packages.contents_of(row), lang)
 
 
-async def _view(world: TheWorld, kits: TheKits, row: PackageRow, contents: Contents, lang: str = "") -> PackageView:
+async def _view(
+    world: TheWorld, kits: TheKits, row: PackageRow, contents: Contents, lang: str = ""
+) -> PackageView:
     plans = await _plans_by_package(world)
-    trust = [certificate for t in await world.store.read(library.trusted) for certificate in signature.read_certificates(t.pem.encode())]
+    trust = [
+        certificate
+        for t in await world.store.read(library.trusted)
+        for certificate in signature.read_certificates(t.pem.encode())
+    ]
     if lang:
-        contents = await asyncio.to_thread(packages.in_language, world.packages, contents, lang[:20])
+        contents = await asyncio.to_thread(
+            packages.in_language, world.packages, contents, lang[:20]
+        )
     try:
-        signed = await asyncio.to_thread(packages.signature_now, world.packages, contents, trust, world.clock())
+        signed = await asyncio.to_thread(
+            packages.signature_now, world.packages, contents, trust, world.clock()
+        )
     except FormatError:
         signed = signature.Signature(contents.integrity.signature, contents.integrity.signer)
     nodes: dict[str, int] = {}
@@ -129,12 +171,36 @@ async def _view(world: TheWorld, kits: TheKits, row: PackageRow, contents: Conte
             for ident in run.doc["plan"].get("nodes", {}):
                 made_from = own.get(ident.rpartition("-")[0], run.package)
                 nodes[made_from] = nodes.get(made_from, 0) + 1
-    versions = [VersionView(sha256=other.sha256, version=other.version, channel=other.channel, added_at=other.added_at, plans=_using(other, plans),
-                            nodes=nodes.get(other.sha256, 0),
-                            current=other.sha256 == row.sha256) for other in await world.store.read(records.packages) if other.product == row.product]
-    view = package_views.view(row, contents, _kits_for(row, kits), _using(row, plans), signed, [], [(copy, await copies.users(world, copy))
-                              for copy in await world.store.read(library.copies, row.sha256)], versions)
-    view.accepted = [package_views.AcceptedView(by=a.by, at=a.at, plan="") for a in await world.store.read(library.accepted, view.licence_sha256)]
+    versions = [
+        VersionView(
+            sha256=other.sha256,
+            version=other.version,
+            channel=other.channel,
+            added_at=other.added_at,
+            plans=_using(other, plans),
+            nodes=nodes.get(other.sha256, 0),
+            current=other.sha256 == row.sha256,
+        )
+        for other in await world.store.read(records.packages)
+        if other.product == row.product
+    ]
+    view = package_views.view(
+        row,
+        contents,
+        _kits_for(row, kits),
+        _using(row, plans),
+        signed,
+        [],
+        [
+            (copy, await copies.users(world, copy))
+            for copy in await world.store.read(library.copies, row.sha256)
+        ],
+        versions,
+    )
+    view.accepted = [
+        package_views.AcceptedView(by=a.by, at=a.at, plan="")
+        for a in await world.store.read(library.accepted, view.licence_sha256)
+    ]
     view.accepted += await _accepted_in_plans(world, view.licence_sha256)
     return view
 
@@ -148,7 +214,9 @@ async def _accepted_in_plans(world: TheWorld, text_sha256: str) -> list[package_
         except (FormatError, InputError):
             continue
         if licence and text_sha256 and licence.text == text_sha256:
-            found.append(package_views.AcceptedView(by=licence.by, at=_epoch(licence.at), plan=row.id))
+            found.append(
+                package_views.AcceptedView(by=licence.by, at=_epoch(licence.at), plan=row.id)
+            )
     return found
 
 
@@ -160,17 +228,30 @@ def _epoch(text: str) -> float:
 
 
 @router.post("/packages")
-async def package_take_in(request: Request, world: TheWorld, intake: TheIntake, kits: TheKits, name: str = "package.ova") -> PackageView:
-    """Take a package of one file in with a single request: the body is its bytes. Uploads that can be resumed: /take-ins/files."""
+async def package_take_in(
+    request: Request, world: TheWorld, intake: TheIntake, kits: TheKits, name: str = "package.ova"
+) -> PackageView:
+    """Take a package of one file in with a single request: the body is its bytes. Uploads that can
+    be resumed: /take-ins/files.
+    """
     size = request.headers.get("Content-Length", "")
     if not size.isdigit() or not 0 < int(size) <= 1 << 50:
-        raise InputError("the request must say how long the package is (Content-Length)", code="upload-length")
-    title = "".join(c for c in unquote(name).replace("\\", "/").rsplit("/", 1)[-1] if c.isprintable())[:200] or "package"
+        raise InputError(
+            "the request must say how long the package is (Content-Length)", code="upload-length"
+        )
+    title = (
+        "".join(c for c in unquote(name).replace("\\", "/").rsplit("/", 1)[-1] if c.isprintable())[
+            :200
+        ]
+        or "package"
+    )
     row = await intake.begin("upload", title, [TakeInFile(title, int(size))])
     got = await intake.receive(row.id, 0, 0, _pieces(request))
     if got < int(size):
         await intake.stop(row.id)
-        raise InputError("the upload was broken off", code="upload-cut", hint="Send the file again.")
+        raise InputError(
+            "the upload was broken off", code="upload-cut", hint="Send the file again."
+        )
     return await _ended(world, intake, kits, row.id)
 
 
@@ -185,8 +266,11 @@ async def _pieces(request: Request) -> AsyncIterator[bytes]:
 async def _ended(world: TheWorld, intake: Intake, kits: TheKits, ident: str) -> PackageView:
     ended = await intake.wait(ident)
     if ended.state != "done":
-        raise FormatError(str(ended.problem.get("message", "the take-in was stopped")), code=str(ended.problem.get("code", "take-in-ended")),
-                          hint=str(ended.problem.get("hint", "")))
+        raise FormatError(
+            str(ended.problem.get("message", "the take-in was stopped")),
+            code=str(ended.problem.get("code", "take-in-ended")),
+            hint=str(ended.problem.get("hint", "")),
+        )
     row = await _find(world, ended.package)
     return await _view(world, kits, row, packages.contents_of(row))
 
@@ -201,11 +285,16 @@ async def package_label(sha256: str, body: Label, world: TheWorld, kits: TheKits
 
 @router.post("/packages/{sha256}/accept")
 async def package_accept(sha256: str, body: Person, world: TheWorld, kits: TheKits) -> PackageView:
-    """Accept the licence text in a person's name; plans with this text need no further acceptance."""
+    """Accept the licence text in a person's name; plans with this text need no further
+    acceptance.
+    """
     view = await package(sha256, world, kits)
     if not view.licence_sha256:
         raise Conflict("the package has no licence text to accept", code="no-licence")
-    await world.store.write(library.put_accepted, Accepted(view.licence_sha256, body.by.strip(), world.clock(), view.sha256))
+    await world.store.write(
+        library.put_accepted,
+        Accepted(view.licence_sha256, body.by.strip(), world.clock(), view.sha256),
+    )
     return await package(sha256, world, kits)
 
 
@@ -214,9 +303,17 @@ async def package_remove(sha256: str, world: TheWorld, intake: TheIntake) -> dic
     """Remove a package that no plan and no run needs."""
     row = await _find(world, sha256)
     if users := _using(row, await _plans_by_package(world)):
-        raise Conflict(f"the package is used by {', '.join(users[:5])}", code="package-in-use", hint="Give those plans another package first.")
+        raise Conflict(
+            f"the package is used by {', '.join(users[:5])}",
+            code="package-in-use",
+            hint="Give those plans another package first.",
+        )
     if await world.store.read(library.copies, row.sha256):
-        raise Conflict("copies of the package still lie on datastores", code="package-in-use", hint="Clear them first, on the package's page.")
+        raise Conflict(
+            "copies of the package still lie on datastores",
+            code="package-in-use",
+            hint="Clear them first, on the package's page.",
+        )
     await intake.remove(row.sha256)
     return {"state": "removed"}
 
@@ -224,13 +321,25 @@ async def package_remove(sha256: str, world: TheWorld, intake: TheIntake) -> dic
 @router.get("/copies")
 async def copy_list(world: TheWorld) -> list[CopyView]:
     """Copies of all packages on datastores."""
-    return [CopyView(place=c.place, name=c.name, datastore=c.datastore, host=c.host, size=c.size, used_at=c.used_at, used_by=await copies.users(world, c))
-            for c in await world.store.read(library.copies)]
+    return [
+        CopyView(
+            place=c.place,
+            name=c.name,
+            datastore=c.datastore,
+            host=c.host,
+            size=c.size,
+            used_at=c.used_at,
+            used_by=await copies.users(world, c),
+        )
+        for c in await world.store.read(library.copies)
+    ]
 
 
 @router.delete("/packages/{sha256}/copies")
 async def copy_clear(sha256: str, world: TheWorld) -> dict[str, int | list[str]]:
-    """Clear the copies that no node builds on and no run needs; what could not be cleared, with its reason."""
+    """Clear the copies that no node builds on and no run needs; what could not be cleared, with its
+    reason.
+    """
     row = await _find(world, sha256)
     cleared, kept = await copies.clear(world, row.sha256)
     return {"cleared": cleared, "kept": kept}
@@ -239,34 +348,57 @@ async def copy_clear(sha256: str, world: TheWorld) -> dict[str, int | list[str]]
 @router.get("/trust")
 async def trust_list(world: TheWorld) -> list[TrustedView]:
     """The publishers and authorities this team trusts."""
-    return [TrustedView(fingerprint=t.fingerprint, subject=t.subject, not_after=t.not_after, added_at=t.added_at)
-            for t in await world.store.read(library.trusted)]
+    return [
+        TrustedView(
+            fingerprint=t.fingerprint, subject=t.subject, not_after=t.not_after, added_at=t.added_at
+        )
+        for t in await world.store.read(library.trusted)
+    ]
 
 
 @router.post("/trust")
 async def trust_add(body: Pem, world: TheWorld) -> list[TrustedView]:
     """Trust certificates, given as PEM."""
     for certificate in signature.read_certificates(body.pem.encode()):
-        await world.store.write(library.put_trusted, Trusted(signature.fingerprint(certificate), signature.name_of(certificate.subject),
-                                                             certificate.not_valid_after_utc.timestamp(), signature.pem(certificate), world.clock()))
+        await world.store.write(
+            library.put_trusted,
+            Trusted(
+                signature.fingerprint(certificate),
+                signature.name_of(certificate.subject),
+                certificate.not_valid_after_utc.timestamp(),
+                signature.pem(certificate),
+                world.clock(),
+            ),
+        )
     await _judge_signatures_again(world)
     return await trust_list(world)
 
 
 async def _judge_signatures_again(world: World) -> None:
     """Which packages count as trusted follows the trust list: new plans choose by it."""
-    trust = [certificate for t in await world.store.read(library.trusted) for certificate in signature.read_certificates(t.pem.encode())]
+    trust = [
+        certificate
+        for t in await world.store.read(library.trusted)
+        for certificate in signature.read_certificates(t.pem.encode())
+    ]
     for row in await world.store.read(records.packages):
         contents = packages.contents_of(row)
         if contents.integrity.signature == "absent":
             continue
         try:
-            signed = await asyncio.to_thread(packages.signature_now, world.packages, contents, trust, world.clock())
+            signed = await asyncio.to_thread(
+                packages.signature_now, world.packages, contents, trust, world.clock()
+            )
         except (FormatError, OSError):
-            continue                                                # its files cannot be read: what was known stays
+            # its files cannot be read: what was known stays
+            continue
         if signed.state != contents.integrity.signature:
             integrity = replace(contents.integrity, signature=signed.state, signer=signed.signer)
-            await world.store.write(records.renew_package, row.sha256, packages.dump(replace(contents, integrity=integrity)))
+            await world.store.write(
+                records.renew_package,
+                row.sha256,
+                packages.dump(replace(contents, integrity=integrity)),
+            )
 
 
 @router.delete("/trust/{fingerprint}")

@@ -44,8 +44,14 @@ class NewPlan(BaseModel):
     name: str = Field(default="", max_length=60)
     kit: str = ""
     bay: str = ""
-    packages: dict[str, str] = Field(default={}, max_length=50, description="Role ('' for the plan's own) → the package to begin with; what is"
-                                                                          " not named here is chosen: stable and trusted.")
+    packages: dict[str, str] = Field(
+        default={},
+        max_length=50,
+        description=(
+            "Role ('' for the plan's own) → the package to begin with; what is"
+            " not named here is chosen: stable and trusted."
+        ),
+    )
 
 
 class Edits(BaseModel):
@@ -81,8 +87,17 @@ class Started(BaseModel):
     plan: PlanView
 
 
-async def _view(world: World, kits: Kits, row: PlanRow, resolved: planning.Resolved | None = None, *, checked: bool = False) -> Response:
-    return await answering.answer(world, row, resolved or await planning.think(world, kits, row.text), checked=checked)
+async def _view(
+    world: World,
+    kits: Kits,
+    row: PlanRow,
+    resolved: planning.Resolved | None = None,
+    *,
+    checked: bool = False,
+) -> Response:
+    return await answering.answer(
+        world, row, resolved or await planning.think(world, kits, row.text), checked=checked
+    )
 
 
 async def view_data(world: World, kits: Kits, row: PlanRow) -> dict[str, Any]:
@@ -90,13 +105,20 @@ async def view_data(world: World, kits: Kits, row: PlanRow) -> dict[str, Any]:
     return await answering.data_of(world, row, await planning.think(world, kits, row.text))
 
 
-async def store_text(world: World, kits: Kits, ident: str, text: str, version: int | None, *, known: str = "") -> Response:
-    """Validate a text, then keep it as the next version; the answer is what changed since the one tagged `known`."""
+async def store_text(
+    world: World, kits: Kits, ident: str, text: str, version: int | None, *, known: str = ""
+) -> Response:
+    """Validate a text, then keep it as the next version; the answer is what changed since the one
+    tagged `known`.
+    """
     plan = await planning.parse_plan(text)
     planning.kit_of(plan, kits)
     if plan.name != ident:
-        raise InputError(f"the plan's name is “{plan.name}”, but this is plan “{ident}”", code="plan-name",
-                         hint="A plan keeps its name; import it as a new one.")
+        raise InputError(
+            f"the plan's name is “{plan.name}”, but this is plan “{ident}”",
+            code="plan-name",
+            hint="A plan keeps its name; import it as a new one.",
+        )
     resolved = await planning.think(world, kits, text)
     row = await planning.keep(world, resolved, text, version)
     return await answering.answer(world, row, resolved, known=known)
@@ -105,8 +127,16 @@ async def store_text(world: World, kits: Kits, ident: str, text: str, version: i
 @router.get("/kits")
 async def kit_list(kits: TheKits) -> list[KitLine]:
     """The kits there are."""
-    return [KitLine(id=kit.id, title=kit.title, summary=kit.summary, product=kit.accepts.product, roles=[role.id for role in kit.roles])
-            for kit in kits.values()]
+    return [
+        KitLine(
+            id=kit.id,
+            title=kit.title,
+            summary=kit.summary,
+            product=kit.accepts.product,
+            roles=[role.id for role in kit.roles],
+        )
+        for kit in kits.values()
+    ]
 
 
 class FaultyView(BaseModel):
@@ -132,7 +162,9 @@ class ChoiceView(BaseModel):
 
 
 class RoleChoices(BaseModel):
-    """What a role's nodes can be made from ('' for the plan's package), the best choice first; `usual`: what a new plan takes, '' none."""
+    """What a role's nodes can be made from ('' for the plan's package), the best choice first;
+    `usual`: what a new plan takes, '' none.
+    """
 
     role: str
     label: str
@@ -146,9 +178,15 @@ async def kit_packages(ident: str, world: TheWorld, kits: TheKits) -> list[RoleC
     if ident not in kits:
         raise NotFound(f"there is no kit “{ident}”")
     kit, usual = kits[ident], await planning.usual_of(world, kits[ident])
-    return [RoleChoices(role=role, label=found.label if (found := kit.role(role)) else "", usual=usual.get(role, ""),
-                        choices=[ChoiceView(**vars(one)) for one in choices])
-            for role, choices in (await planning.choices_of(world, kit)).items()]
+    return [
+        RoleChoices(
+            role=role,
+            label=found.label if (found := kit.role(role)) else "",
+            usual=usual.get(role, ""),
+            choices=[ChoiceView(**vars(one)) for one in choices],
+        )
+        for role, choices in (await planning.choices_of(world, kit)).items()
+    ]
 
 
 @router.get("/plans")
@@ -160,10 +198,19 @@ async def plan_list(world: TheWorld, kits: TheKits) -> list[PlanLine]:
         newest = await world.store.read(runs.runs, row.id)
         plan = await planning.parse_plan(row.text)
         kit = kits.get(plan.kit)
-        lines.append(PlanLine(id=row.id, title=plan.title or plan.name,
-                              version=row.version, changed_at=row.changed_at, kit=plan.kit, bay=plan.bay,
-                              nodes=sum(count_of(plan, role, estate) for role in kit.roles) if kit else 0, trouble="" if kit else f"no kit {plan.kit}",
-                              run=(await run_answers.run_lines(world, newest[:1]))[0] if newest else None))
+        lines.append(
+            PlanLine(
+                id=row.id,
+                title=plan.title or plan.name,
+                version=row.version,
+                changed_at=row.changed_at,
+                kit=plan.kit,
+                bay=plan.bay,
+                nodes=sum(count_of(plan, role, estate) for role in kit.roles) if kit else 0,
+                trouble="" if kit else f"no kit {plan.kit}",
+                run=(await run_answers.run_lines(world, newest[:1]))[0] if newest else None,
+            )
+        )
     return lines
 
 
@@ -174,7 +221,11 @@ async def plan_new(body: NewPlan, world: TheWorld, kits: TheKits) -> Response:
     plan = await planning.parse_plan(text)
     planning.kit_of(plan, kits)
     if any(row.id == plan.name for row in await world.store.read(records.plans)):
-        raise Conflict(f"there is a plan “{plan.name}” already", code="plan-exists", hint="Choose another name.")
+        raise Conflict(
+            f"there is a plan “{plan.name}” already",
+            code="plan-exists",
+            hint="Choose another name.",
+        )
     return await store_text(world, kits, plan.name, text, 0)
 
 
@@ -182,15 +233,26 @@ async def _first_text(body: NewPlan, kits: TheKits, world: World) -> str:
     if body.kit not in kits:
         raise InputError("choose a kit", code="kit-unknown")
     kit = kits[body.kit]
-    newest = await planning.usual_of(world, kit) | {role: title for role, title in body.packages.items() if title}
+    newest = await planning.usual_of(world, kit) | {
+        role: title for role, title in body.packages.items() if title
+    }
     roles: dict[str, dict[str, Any]] = {}
     for role in kit.roles:
         count = {} if role.count.per_host else {"count": role.count.usual}
         roles[role.id] = count | ({"package": newest[role.id]} if role.id in newest else {})
     values = beginning(kit, body.bay, await planning.estate_of(world))
     # Names of packages and bays come from outside: the writer quotes what needs it.
-    return yaml_text.write({"nimble-stone": "plan/1", "name": body.name, "kit": kit.id, "package": newest.get("", ""), "bay": body.bay,
-                            "values": values, "roles": {ident: block for ident, block in roles.items() if block}})
+    return yaml_text.write(
+        {
+            "nimble-stone": "plan/1",
+            "name": body.name,
+            "kit": kit.id,
+            "package": newest.get("", ""),
+            "bay": body.bay,
+            "values": values,
+            "roles": {ident: block for ident, block in roles.items() if block},
+        }
+    )
 
 
 class Asked(BaseModel):
@@ -210,10 +272,17 @@ async def plan_check_text(body: Text, world: TheWorld, kits: TheKits) -> Respons
 
 @router.post("/plans/answers")
 async def plan_answers(body: Asked, world: TheWorld, kits: TheKits) -> dict[str, Any]:
-    """What the command line answers about a plan of the server or a text: {check: …, place: …}. See docs/plans.md."""
+    """What the command line answers about a plan of the server or a text: {check: …, place: …}. See
+    docs/plans.md.
+    """
     text = body.text or (await world.store.read(records.get_plan, body.plan)).text
-    found = await (planning.check_world(world, kits, text) if body.world else planning.think(world, kits, text))
-    return {"check": answers.check(found.sheet, found.estate, found.findings, found.steps), "place": answers.place(found.sheet, found.estate)}
+    found = await (
+        planning.check_world(world, kits, text) if body.world else planning.think(world, kits, text)
+    )
+    return {
+        "check": answers.check(found.sheet, found.estate, found.findings, found.steps),
+        "place": answers.place(found.sheet, found.estate),
+    }
 
 
 @router.get("/plans/{ident}", response_model=PlanView)
@@ -225,7 +294,9 @@ async def plan(ident: str, world: TheWorld, kits: TheKits) -> Response:
 @router.get("/plans/{ident}/steps")
 async def plan_steps(ident: str, world: TheWorld, kits: TheKits) -> list[StepView]:
     """The whole sequence as it would be carried out."""
-    resolved = await planning.think(world, kits, (await world.store.read(records.get_plan, ident)).text)
+    resolved = await planning.think(
+        world, kits, (await world.store.read(records.get_plan, ident)).text
+    )
     return step_views(resolved.steps, resolved.forecast)
 
 
@@ -233,7 +304,11 @@ async def plan_steps(ident: str, world: TheWorld, kits: TheKits) -> list[StepVie
 async def plan_file(ident: str, world: TheWorld) -> PlainTextResponse:
     """The plan as the YAML file it is."""
     row = await world.store.read(records.get_plan, ident)
-    return PlainTextResponse(row.text, media_type="application/yaml", headers={"Content-Disposition": f'attachment; filename="{ident}.plan.yaml"'})
+    return PlainTextResponse(
+        row.text,
+        media_type="application/yaml",
+        headers={"Content-Disposition": f'attachment; filename="{ident}.plan.yaml"'},
+    )
 
 
 @router.put("/plans/{ident}/file", response_model=PlanView)
@@ -243,47 +318,88 @@ async def plan_put(ident: str, body: Text, world: TheWorld, kits: TheKits) -> Re
 
 
 @router.patch("/plans/{ident}", response_model=PlanView)
-async def plan_edit(ident: str, body: Edits, world: TheWorld, kits: TheKits, known: str = "") -> Response:
-    """Apply small changes; all or none. With `known`, the answer is only what changed since the answer of that tag."""
+async def plan_edit(
+    ident: str, body: Edits, world: TheWorld, kits: TheKits, known: str = ""
+) -> Response:
+    """Apply small changes; all or none. With `known`, the answer is only what changed since the
+    answer of that tag.
+    """
     row = await world.store.read(records.get_plan, ident)
     version = body.version
     if version != row.version:
-        theirs = await aside(yaml_text.changed_paths, await world.store.read(records.plan_version, ident, version), row.text)
+        theirs = await aside(
+            yaml_text.changed_paths,
+            await world.store.read(records.plan_version, ident, version),
+            row.text,
+        )
         if clash := yaml_text.clashes((change.path for change in body.edits), theirs):
-            raise Conflict(f"plan “{ident}” was changed meanwhile, also at {', '.join(sorted({'.'.join(path) for path in clash})[:4])}"
-                           f" (version {row.version}, your edit was of {version})", code="plan-changed",
-                           hint="Your edit is kept on the page; look at the new version and repeat it.")
-        version = row.version                          # it touches nothing that somebody else changed: both stand
-    text = await aside(yaml_text.edit_all, row.text, [(change.path, change.value) for change in body.edits])
+            raise Conflict(
+                f"plan “{ident}” was changed meanwhile, also at"
+                f" {', '.join(sorted({'.'.join(path) for path in clash})[:4])} (version"
+                f" {row.version}, your edit was of {version})",
+                code="plan-changed",
+                hint="Your edit is kept on the page; look at the new version and repeat it.",
+            )
+        # it touches nothing that somebody else changed: both stand
+        version = row.version
+    text = await aside(
+        yaml_text.edit_all, row.text, [(change.path, change.value) for change in body.edits]
+    )
     return await store_text(world, kits, ident, text, version, known=known)
 
 
 @router.post("/plans/{ident}/try", response_model=PlanView)
-async def plan_try(ident: str, body: Edits, world: TheWorld, kits: TheKits, known: str = "") -> Response:
-    """What changes would bring, as long as they are only being typed or dragged. Nothing is kept and nothing is held."""
+async def plan_try(
+    ident: str, body: Edits, world: TheWorld, kits: TheKits, known: str = ""
+) -> Response:
+    """What changes would bring, as long as they are only being typed or dragged. Nothing is kept
+    and nothing is held.
+    """
     row = await world.store.read(records.get_plan, ident)
-    resolved = await planning.think(world, kits, await aside(yaml_text.edit_all, row.text, [(change.path, change.value) for change in body.edits]))
+    resolved = await planning.think(
+        world,
+        kits,
+        await aside(
+            yaml_text.edit_all, row.text, [(change.path, change.value) for change in body.edits]
+        ),
+    )
     return await answering.answer(world, row, resolved, known=known)
 
 
 @router.post("/plans/{ident}/take-back/{version}", response_model=PlanView)
-async def plan_take_back(ident: str, version: int, world: TheWorld, kits: TheKits, known: str = "") -> Response:
-    """Take back the one change that made a version (undo; taking that back in turn is redo). What others changed elsewhere since stays."""
+async def plan_take_back(
+    ident: str, version: int, world: TheWorld, kits: TheKits, known: str = ""
+) -> Response:
+    """Take back the one change that made a version (undo; taking that back in turn is redo). What
+    others changed elsewhere since stays.
+    """
     if version < 2:
         raise InputError("the first version has none before it", code="nothing-before")
     row = await world.store.read(records.get_plan, ident)
-    before, after = [await world.store.read(records.plan_version, ident, number) for number in (version - 1, version)]
+    before, after = [
+        await world.store.read(records.plan_version, ident, number)
+        for number in (version - 1, version)
+    ]
     text, again = await aside(yaml_text.taken_back, before, after, row.text)
     if again:
-        raise Conflict(f"this was changed again since, at {', '.join(sorted({'.'.join(path) for path in again})[:4])}", code="changed-since",
-                       hint="Nothing was taken back. Look at the value, and change it if it is not what you want.")
+        raise Conflict(
+            "this was changed again since, at"
+            f" {', '.join(sorted({'.'.join(path) for path in again})[:4])}",
+            code="changed-since",
+            hint=(
+                "Nothing was taken back. Look at the value, and change it if it is not what you"
+                " want."
+            ),
+        )
     return await store_text(world, kits, ident, text, row.version, known=known)
 
 
 @router.post("/plans/{ident}/restore/{version}", response_model=PlanView)
 async def plan_restore(ident: str, version: int, world: TheWorld, kits: TheKits) -> Response:
     """Make an older version the newest, whatever was changed since."""
-    return await store_text(world, kits, ident, await world.store.read(records.plan_version, ident, version), None)
+    return await store_text(
+        world, kits, ident, await world.store.read(records.plan_version, ident, version), None
+    )
 
 
 @router.post("/plans/{ident}/secret", response_model=PlanView)
@@ -291,19 +407,34 @@ async def plan_secret(ident: str, body: SecretEdit, world: TheWorld, kits: TheKi
     """Keep a typed secret and refer to it."""
     row = await world.store.read(records.get_plan, ident)
     resolved = await planning.think(world, kits, row.text)
-    column = next((column for column in resolved.sheet.columns if column.id == body.column and column.kind == "secret"), None)
+    column = next(
+        (
+            column
+            for column in resolved.sheet.columns
+            if column.id == body.column and column.kind == "secret"
+        ),
+        None,
+    )
     if column is None:
         raise InputError("this column holds no secret", code="not-secret")
     lacks = secrets_rule.violations(body.value, column.rule)
     if lacks:
-        raise InputError(f"{column.label} {lacks[0]}", code="secret-weak", hint="Type a longer or more varied one; what stood there stays.")
+        raise InputError(
+            f"{column.label} {lacks[0]}",
+            code="secret-weak",
+            hint="Type a longer or more varied one; what stood there stays.",
+        )
     reference = await world.keep_secret(secret_name(ident, body.node, body.column), body.value)
     path = ("nodes", body.node, body.column) if body.node else ("values", body.column)
-    return await store_text(world, kits, ident, await aside(yaml_text.edit, row.text, path, reference), body.version)
+    return await store_text(
+        world, kits, ident, await aside(yaml_text.edit, row.text, path, reference), body.version
+    )
 
 
 def secret_name(ident: str, node: str, column: str) -> str:
-    """A name of its own for each secret that is kept: a run under way, an older version and somebody else's edit keep the one they know."""
+    """A name of its own for each secret that is kept: a run under way, an older version and
+    somebody else's edit keep the one they know.
+    """
     return f"plan/{ident}/{node + '/' if node else ''}{column}/{secrets.token_hex(4)}"
 
 
@@ -315,9 +446,15 @@ class Made(BaseModel):
 
 @router.post("/plans/{ident}/secret/make")
 async def plan_secret_make(ident: str, column: str, world: TheWorld, kits: TheKits) -> Made:
-    """A secret that keeps a column's rule, to be looked at and then kept. Raises InputError for a column that holds none."""
-    resolved = await planning.think(world, kits, (await world.store.read(records.get_plan, ident)).text)
-    found = next((one for one in resolved.sheet.columns if one.id == column and one.kind == "secret"), None)
+    """A secret that keeps a column's rule, to be looked at and then kept. Raises InputError for a
+    column that holds none.
+    """
+    resolved = await planning.think(
+        world, kits, (await world.store.read(records.get_plan, ident)).text
+    )
+    found = next(
+        (one for one in resolved.sheet.columns if one.id == column and one.kind == "secret"), None
+    )
     if found is None:
         raise InputError("this column holds no secret", code="not-secret")
     return Made(value=secrets_rule.made_by(found.rule, secrets.choice))
@@ -331,7 +468,9 @@ async def plan_licence(ident: str, body: AcceptLicence, world: TheWorld, kits: T
     if not resolved.licence:
         raise InputError("the package has no licence text", code="no-licence")
     at = datetime.datetime.fromtimestamp(world.clock(), datetime.UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
-    text = await aside(yaml_text.edit, row.text, ("licence",), {"by": body.by, "at": at, "text": resolved.licence})
+    text = await aside(
+        yaml_text.edit, row.text, ("licence",), {"by": body.by, "at": at, "text": resolved.licence}
+    )
     return await store_text(world, kits, ident, text, body.version)
 
 
@@ -339,7 +478,9 @@ async def plan_licence(ident: str, body: AcceptLicence, world: TheWorld, kits: T
 async def plan_check(ident: str, world: TheWorld, kits: TheKits) -> Response:
     """Check against the world: hosts are read anew, planned addresses are asked for."""
     row = await world.store.read(records.get_plan, ident)
-    return await _view(world, kits, row, await planning.check_world(world, kits, row.text), checked=True)
+    return await _view(
+        world, kits, row, await planning.check_world(world, kits, row.text), checked=True
+    )
 
 
 @router.post("/plans/{ident}/run", response_model=Started)
@@ -356,8 +497,10 @@ async def plan_remove(ident: str, world: TheWorld) -> dict[str, str]:
     """Remove a plan whose cluster does not exist (any more); its runs keep their record."""
     standing = [run.id for run in await world.store.read(runs.runs, ident) if run.state != "undone"]
     if standing:
-        raise Conflict(f"Plan {ident} is not deleted: what run {standing[0]} built from it still exists.", code="plan-built",
-                       hint="Roll the run back first.")
+        raise Conflict(
+            f"Plan {ident} is not deleted: what run {standing[0]} built from it still exists.",
+            code="plan-built",
+            hint="Roll the run back first.",
+        )
     await world.store.write(records.remove_plan, ident)
     return {"state": "removed"}
-

@@ -46,7 +46,9 @@ class PoolView(BaseModel):
 
 
 class PoolEdit(BaseModel):
-    """A pool or series as somebody types it. `excluded`: single members and ranges; `reserved`: a line each, the member and for whom."""
+    """A pool or series as somebody types it. `excluded`: single members and ranges; `reserved`: a
+    line each, the member and for whom.
+    """
 
     name: str = Field(min_length=1, max_length=60, pattern=r"^[a-z0-9][a-z0-9.-]*$")
     kind: Literal["ipv4", "ipv6", "mac", "number"]
@@ -60,17 +62,27 @@ class PoolEdit(BaseModel):
 
 @router.get("/pools")
 async def pools(world: TheWorld) -> list[PoolView]:
-    """All pools with every address: free, excluded, reserved, held by a plan or run, or found in use on the estate."""
+    """All pools with every address: free, excluded, reserved, held by a plan or run, or found in
+    use on the estate.
+    """
     return await _view(world)
 
 
 @router.put("/pools")
 async def put_pool(body: PoolEdit, world: TheWorld) -> list[PoolView]:
-    """Make a pool, or replace the one of that name. Plans keep what they hold of it as long as it still lies in there. Raises InputError."""
+    """Make a pool, or replace the one of that name. Plans keep what they hold of it as long as it
+    still lies in there. Raises InputError.
+    """
     estate = await planning.estate_of(world)
-    kinds = {pool.name: "ipv4" for pool in estate.pools} | {one.name: one.kind for one in estate.series}
+    kinds = {pool.name: "ipv4" for pool in estate.pools} | {
+        one.name: one.kind for one in estate.series
+    }
     if kinds.get(body.name, body.kind) != body.kind:
-        raise InputError(f"there is a pool “{body.name}” already, of another kind", code="pool-kind", hint="Choose another name.")
+        raise InputError(
+            f"there is a pool “{body.name}” already, of another kind",
+            code="pool-kind",
+            hint="Choose another name.",
+        )
     await world.store.write(records.merge_estate, _file(body, estate))
     return await _view(world)
 
@@ -81,19 +93,34 @@ async def drop_pool(name: str, world: TheWorld) -> list[PoolView]:
     estate = await planning.estate_of(world)
     if estate.pool(name) is None and estate.one_series(name) is None:
         raise NotFound(f"the estate has no pool “{name}”")
-    users = [row.id for row in await world.store.read(records.plans) if _names(await planning.parse_plan(row.text), name)]
-    users += [one.name for one in (await planning.shared_of(world)).values() if name in map(str, one.values.values())]
+    users = [
+        row.id
+        for row in await world.store.read(records.plans)
+        if _names(await planning.parse_plan(row.text), name)
+    ]
+    users += [
+        one.name
+        for one in (await planning.shared_of(world)).values()
+        if name in map(str, one.values.values())
+    ]
     if users:
-        raise Conflict(f"“{name}” is drawn from by {', '.join(users[:5])}{f' and {len(users) - 5} more' if len(users) > 5 else ''}", code="pool-used",
-                       hint="Choose another pool there first.")
+        raise Conflict(
+            f"“{name}” is drawn from by"
+            f" {', '.join(users[:5])}{f' and {len(users) - 5} more' if len(users) > 5 else ''}",
+            code="pool-used",
+            hint="Choose another pool there first.",
+        )
     await world.store.write(records.drop_pool, name)
     return await _view(world)
 
 
 async def _view(world: World) -> list[PoolView]:
     estate = await planning.estate_of(world)
-    held = {address: claim.plan + (f", run {claim.run}" if claim.run else "")
-            for claim in await planning.claims_of_others(world, "") for address in claim.addresses}
+    held = {
+        address: claim.plan + (f", run {claim.run}" if claim.run else "")
+        for claim in await planning.claims_of_others(world, "")
+        for address in claim.addresses
+    }
     return [PoolView(**line) for line in ledger.pool_members(estate, held)]
 
 
@@ -110,19 +137,39 @@ def _file(body: PoolEdit, estate: Estate) -> EstateFile:
         reserved |= {one: whom.strip()[:200] or "reserved" for one in listed(body.kind, member)}
     network = estate.network(body.network)
     if body.kind in ("ipv4", "ipv6") and network is None:
-        raise InputError(f"the estate has no network “{body.network}”" if body.network else "no network is chosen that the addresses lie in",
-                         code="pool-network")
-    made = {"name": body.name, "network": body.network if body.kind in ("ipv4", "ipv6") else "", "first": body.first.strip(), "last": body.last.strip(),
-            "order": body.order, "excluded": listed(body.kind, body.excluded), "reserved": reserved}
+        raise InputError(
+            (
+                f"the estate has no network “{body.network}”"
+                if body.network
+                else "no network is chosen that the addresses lie in"
+            ),
+            code="pool-network",
+        )
+    made = {
+        "name": body.name,
+        "network": body.network if body.kind in ("ipv4", "ipv6") else "",
+        "first": body.first.strip(),
+        "last": body.last.strip(),
+        "order": body.order,
+        "excluded": listed(body.kind, body.excluded),
+        "reserved": reserved,
+    }
     try:
         if body.kind == "ipv4":
             pool = Pool.model_validate(made)
             subnet = network.subnet if network else None
             if subnet is not None and not (pool.first in subnet and pool.last in subnet):
-                raise InputError(f"{pool.first} to {pool.last} does not lie in {body.network} ({subnet})", code="pool-outside")
+                raise InputError(
+                    f"{pool.first} to {pool.last} does not lie in {body.network} ({subnet})",
+                    code="pool-outside",
+                )
             return EstateFile(pools=(pool,))
         return EstateFile(series=(Series.model_validate(made | {"kind": body.kind}),))
     except ValidationError as error:
         first = error.errors()[0]
-        raise InputError(str(first["msg"]).removeprefix("Value error, ") + (f" ({'.'.join(map(str, first['loc']))})" if first["loc"] else ""),
-                         code="pool-form", hint="What was typed stays; correct it.") from error
+        raise InputError(
+            str(first["msg"]).removeprefix("Value error, ")
+            + (f" ({'.'.join(map(str, first['loc']))})" if first["loc"] else ""),
+            code="pool-form",
+            hint="What was typed stays; correct it.",
+        ) from error

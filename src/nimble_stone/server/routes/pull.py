@@ -37,7 +37,9 @@ async def pull(ticket: str, request: Request, world: TheWorld) -> Response:
     stack = ExitStack()
     try:
         conversion = None if offer.path else await asyncio.to_thread(desk.begin, offer, stack)
-        total = offer.path.stat().st_size if offer.path else conversion.file_bytes if conversion else 0
+        total = (
+            offer.path.stat().st_size if offer.path else conversion.file_bytes if conversion else 0
+        )
         match = re.fullmatch(r"bytes=(\d{1,16})-", request.headers.get("Range", "").strip())
         start = int(match[1]) if match else 0
         if start > total:
@@ -52,8 +54,15 @@ async def pull(ticket: str, request: Request, world: TheWorld) -> Response:
     async def body() -> AsyncIterator[bytes]:
         began, sent = time.monotonic(), 0
         with stack:
-            async for piece in (transfer.file_pieces(offer.path, start) if offer.path
-                                else transfer.pieces(desk.pieces(offer, conversion, start), lambda _: None) if conversion else ()):  # type: ignore[union-attr]
+            async for piece in (
+                transfer.file_pieces(offer.path, start)  # type: ignore[union-attr]
+                if offer.path
+                else (
+                    transfer.pieces(desk.pieces(offer, conversion, start), lambda _: None)
+                    if conversion
+                    else ()
+                )
+            ):
                 yield piece
                 sent += len(piece)
                 if offer.path:
@@ -62,7 +71,13 @@ async def pull(ticket: str, request: Request, world: TheWorld) -> Response:
                     await world.pause(early)
         offer.done = True
 
-    headers = {"Content-Length": str(total - start), "Accept-Ranges": "bytes", "Cache-Control": "no-store"}
+    headers = {
+        "Content-Length": str(total - start),
+        "Accept-Ranges": "bytes",
+        "Cache-Control": "no-store",
+    }
     if start:
         headers["Content-Range"] = f"bytes {start}-{total - 1}/{total}"
-    return StreamingResponse(body(), 206 if start else 200, headers=headers, media_type="application/octet-stream")
+    return StreamingResponse(
+        body(), 206 if start else 200, headers=headers, media_type="application/octet-stream"
+    )

@@ -40,7 +40,9 @@ class Wish(BaseModel):
 
     steps: list[str] = Field(default=[], max_length=5000)
     reason: str = Field(default="", max_length=500)
-    seconds: float = Field(default=600.0, gt=0, le=86400, description="By how much a wait is extended.")
+    seconds: float = Field(
+        default=600.0, gt=0, le=86400, description="By how much a wait is extended."
+    )
 
 
 class EventView(BaseModel):
@@ -54,7 +56,9 @@ class EventView(BaseModel):
 
 
 class Entry(BaseModel):
-    """A command and its answer; `times` it was sent with that very answer, the last time at `last_at`."""
+    """A command and its answer; `times` it was sent with that very answer, the last time at
+    `last_at`.
+    """
 
     id: int
     step: str
@@ -90,18 +94,30 @@ def _answer(view: RunView) -> Response:
 
 
 @router.get("/runs/{ident}/events", response_class=StreamingResponse)
-async def run_events(ident: str, request: Request, world: TheWorld, caller: TheCaller, after: Annotated[int, Query(ge=0, le=MOST_ID)] = 0,
-                     last_event_id: str = Header(default="")) -> StreamingResponse:
-    """The journal as server-sent events; goes on after Last-Event-ID, else after `after`. Progress comes in between, without an id. The stream ends
+async def run_events(
+    ident: str,
+    request: Request,
+    world: TheWorld,
+    caller: TheCaller,
+    after: Annotated[int, Query(ge=0, le=MOST_ID)] = 0,
+    last_event_id: str = Header(default=""),
+) -> StreamingResponse:
+    """The journal as server-sent events; goes on after Last-Event-ID, else after `after`. Progress
+    comes in between, without an id. The stream ends
     with the session."""
     await world.store.read(runs.get_run, ident)
     start = int(last_event_id) if _EVENT_ID.fullmatch(last_event_id) else after
     door: Door = request.app.state.door
-    return StreamingResponse(_stream(world, request, ident, start, partial(door.still, caller)),
-                             media_type="text/event-stream", headers={"Cache-Control": "no-store"})
+    return StreamingResponse(
+        _stream(world, request, ident, start, partial(door.still, caller)),
+        media_type="text/event-stream",
+        headers={"Cache-Control": "no-store"},
+    )
 
 
-async def _stream(world: TheWorld, request: Request, ident: str, after: int, still: Callable[[], Awaitable[bool]]) -> AsyncIterator[str]:
+async def _stream(
+    world: TheWorld, request: Request, ident: str, after: int, still: Callable[[], Awaitable[bool]]
+) -> AsyncIterator[str]:
     yield "retry: 1000\n\n"
     quiet = looked = world.monotonic()
     async with aclosing(world.feed.watch(ident, after, SESSION_S)) as feed:
@@ -126,11 +142,24 @@ async def _stream(world: TheWorld, request: Request, ident: str, after: int, sti
 
 
 @router.get("/runs/{ident}/transcript")
-async def run_transcript(ident: str, world: TheWorld, step: str = "", after: Annotated[int, Query(ge=0, le=MOST_ID)] = 0,
-                         search: Annotated[str, Query(max_length=200)] = "", newest: bool = False) -> list[Entry]:
-    """Commands and answers of a step, or of all, secrets blanked: 500 after an id, or the newest 500."""
+async def run_transcript(
+    ident: str,
+    world: TheWorld,
+    step: str = "",
+    after: Annotated[int, Query(ge=0, le=MOST_ID)] = 0,
+    search: Annotated[str, Query(max_length=200)] = "",
+    newest: bool = False,
+) -> list[Entry]:
+    """Commands and answers of a step, or of all, secrets blanked: 500 after an id, or the newest
+    500.
+    """
     await world.store.read(runs.get_run, ident)
-    return [Entry(**item) for item in await world.store.read(runs.transcript, ident, step, after, search, newest=newest)]
+    return [
+        Entry(**item)
+        for item in await world.store.read(
+            runs.transcript, ident, step, after, search, newest=newest
+        )
+    ]
 
 
 @router.get("/runs/{ident}/transcript.txt")
@@ -139,26 +168,39 @@ async def run_transcript_file(ident: str, world: TheWorld, step: str = "") -> St
     await world.store.read(runs.get_run, ident)
     name = f"{ident}{'-' + step.replace('/', '-') if step else ''}.transcript.txt"
     safe = "".join(c for c in name if c.isascii() and (c.isalnum() or c in "-._"))
-    return StreamingResponse(_transcript_text(world, ident, step), media_type="text/plain; charset=utf-8",
-                             headers={"Content-Disposition": f'attachment; filename="{safe}"'})
+    return StreamingResponse(
+        _transcript_text(world, ident, step),
+        media_type="text/plain; charset=utf-8",
+        headers={"Content-Disposition": f'attachment; filename="{safe}"'},
+    )
 
 
 async def _transcript_text(world: TheWorld, ident: str, step: str) -> AsyncIterator[str]:
     after = 0
     while page := await world.store.read(runs.transcript, ident, step, after):
         for entry in page:
-            at = datetime.datetime.fromtimestamp(entry["at"], datetime.UTC).strftime("%Y-%m-%d %H:%M:%S UTC")
+            at = datetime.datetime.fromtimestamp(entry["at"], datetime.UTC).strftime(
+                "%Y-%m-%d %H:%M:%S UTC"
+            )
             times = f" ({entry['times']} times)" if entry["times"] > 1 else ""
             ended = f"(status {entry['status']}, {entry['seconds']:.2f} s)"
-            yield f"{at} {entry['step']} {entry['target']}$ {entry['command']}{times}\n{entry['answer']}\n{ended}\n\n"
+            yield (
+                f"{at} {entry['step']} {entry['target']}$"
+                f" {entry['command']}{times}\n{entry['answer']}\n{ended}\n\n"
+            )
         after = page[-1]["id"]
 
 
 @router.get("/runs/{ident}/events/page")
-async def run_events_page(ident: str, world: TheWorld, before: Annotated[int, Query(ge=0, le=MOST_ID)] = 0) -> list[EventView]:
+async def run_events_page(
+    ident: str, world: TheWorld, before: Annotated[int, Query(ge=0, le=MOST_ID)] = 0
+) -> list[EventView]:
     """Journal entries before an id (0: the newest), 400 at a time, in order."""
     await world.store.read(runs.get_run, ident)
-    return [EventView(**vars(event)) for event in await world.store.read(runs.events_before, ident, before)]
+    return [
+        EventView(**vars(event))
+        for event in await world.store.read(runs.events_before, ident, before)
+    ]
 
 
 @router.get("/runs/{ident}/console")
@@ -176,7 +218,9 @@ async def run_console(ident: str, node: str, world: TheWorld) -> dict[str, str]:
 
 
 @router.post("/runs/{ident}/{wish}")
-async def run_wish(ident: str, wish: str, body: Wish, world: TheWorld, engine: TheEngine) -> RunView:
+async def run_wish(
+    ident: str, wish: str, body: Wish, world: TheWorld, engine: TheEngine
+) -> RunView:
     """hold, resume, retry, resume-retry, skip, extend, end-wait, undo or prove."""
     await rollout_row(world, ident)
     if wish == "hold":
@@ -214,7 +258,9 @@ async def _proved(world: TheWorld, ident: str) -> tuple[RunRow, FrozenRun, str, 
     row, frozen = await _frozen(world, ident)
     proofs = await world.store.read(runs.last_proofs, ident)
     if proofs is None:
-        raise NotFound("nothing of this run was proved yet", hint="Proofs are made when the run ends.")
+        raise NotFound(
+            "nothing of this run was proved yet", hint="Proofs are made when the run ends."
+        )
     at = datetime.datetime.fromtimestamp(proofs[0], datetime.UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
     return row, frozen, at, [Verdict(**item) for item in proofs[1]]
 
@@ -223,8 +269,16 @@ async def _proved(world: TheWorld, ident: str) -> tuple[RunRow, FrozenRun, str, 
 async def run_junit(ident: str, world: TheWorld) -> Response:
     """The proofs as JUnit XML."""
     row, frozen, at, verdicts = await _proved(world, ident)
-    return Response(report.junit(f"{row.plan} run {row.id}", at, verdicts, {node.id: node.name for node in frozen.sheet.nodes}),
-                    media_type="application/xml", headers={"Content-Disposition": f'attachment; filename="{row.plan}-{row.id}.junit.xml"'})
+    return Response(
+        report.junit(
+            f"{row.plan} run {row.id}",
+            at,
+            verdicts,
+            {node.id: node.name for node in frozen.sheet.nodes},
+        ),
+        media_type="application/xml",
+        headers={"Content-Disposition": f'attachment; filename="{row.plan}-{row.id}.junit.xml"'},
+    )
 
 
 @router.get("/runs/{ident}/acceptance.html", response_class=HTMLResponse)
@@ -236,6 +290,13 @@ async def run_report(ident: str, world: TheWorld) -> HTMLResponse:
     sentence = f"All {len(verdicts)} acceptance checks passed."
     if count["passed"] < len(verdicts):
         sentence = f"{count['failed']} of {len(verdicts)} acceptance checks failed{not_run}."
-    return HTMLResponse(report.html(f"{frozen.sheet.plan.title or row.plan} · acceptance", sentence, at, verdicts,
-                                    {node.id: node.name for node in frozen.sheet.nodes}),
-                        headers={"Content-Disposition": f'attachment; filename="{row.plan}-{row.id}.html"'})
+    return HTMLResponse(
+        report.html(
+            f"{frozen.sheet.plan.title or row.plan} · acceptance",
+            sentence,
+            at,
+            verdicts,
+            {node.id: node.name for node in frozen.sheet.nodes},
+        ),
+        headers={"Content-Disposition": f'attachment; filename="{row.plan}-{row.id}.html"'},
+    )

@@ -53,15 +53,28 @@ class MadeToken(BaseModel):
 @router.get("/health")
 async def health(world: TheWorld) -> dict[str, str]:
     """Whether the server is up, and what keeps it from storing."""
-    return {"state": "trouble" if world.trouble else "up", "version": __version__, "trouble": world.trouble}
+    return {
+        "state": "trouble" if world.trouble else "up",
+        "version": __version__,
+        "trouble": world.trouble,
+    }
 
 
 @router.post("/session")
 async def sign_in(body: SignIn, request: Request, response: Response, door: TheDoor) -> Session:
-    """Sign in with the access key. Answers 429 with Retry-After after ten wrong tries from one address in a minute."""
+    """Sign in with the access key. Answers 429 with Retry-After after ten wrong tries from one
+    address in a minute.
+    """
     address = request.client.host if request.client else ""
     token, csrf = await door.sign_in(body.key.strip(), address)
-    response.set_cookie(auth.COOKIE, token, max_age=auth.LASTS_S, httponly=True, samesite="strict", secure=request.url.scheme == "https")
+    response.set_cookie(
+        auth.COOKIE,
+        token,
+        max_age=auth.LASTS_S,
+        httponly=True,
+        samesite="strict",
+        secure=request.url.scheme == "https",
+    )
     return Session(csrf=csrf, version=__version__)
 
 
@@ -83,7 +96,10 @@ async def sign_out(caller: TheCaller, response: Response, world: TheWorld) -> di
 async def access_view(world: TheWorld) -> AccessView:
     """Open sessions and tokens."""
     rows = await world.store.read(access.tokens)
-    return AccessView(sessions=await world.store.read(access.session_count, world.clock()), tokens=[TokenView(**vars(row)) for row in rows])
+    return AccessView(
+        sessions=await world.store.read(access.session_count, world.clock()),
+        tokens=[TokenView(**vars(row)) for row in rows],
+    )
 
 
 @router.delete("/access/sessions")
@@ -96,9 +112,15 @@ async def end_sessions(response: Response, world: TheWorld) -> dict[str, int]:
 
 @router.post("/access/tokens")
 async def token_make(body: NewToken, world: TheWorld, caller: TheCaller) -> MadeToken:
-    """Make a token for the command line or a script. Raises Denied when a token asks for another one."""
+    """Make a token for the command line or a script. Raises Denied when a token asks for another
+    one.
+    """
     if caller.token:
-        raise Denied("a token makes no further tokens", code="token-needs-key", hint="Sign in with the access key.")
+        raise Denied(
+            "a token makes no further tokens",
+            code="token-needs-key",
+            hint="Sign in with the access key.",
+        )
     ident, token = await auth.make_token(world, body.name)
     return MadeToken(id=ident, token=token)
 

@@ -34,7 +34,9 @@ class NoticedView(BaseModel):
 
 
 class TakeInView(BaseModel):
-    """An attempt to bring a package in. Bytes, and bytes per second; `total` is 0 while it is not known."""
+    """An attempt to bring a package in. Bytes, and bytes per second; `total` is 0 while it is not
+    known.
+    """
 
     id: str
     source: str
@@ -61,21 +63,40 @@ class NewTakeIn(BaseModel):
     url: str = Field(default="", max_length=2000)
     sha256: str = Field(default="", max_length=64)
     name: str = Field(default="", max_length=200)
-    files: list[tuple[str, int]] = Field(default=[], max_length=2000, description="Name and size in bytes of each file.")
+    files: list[tuple[str, int]] = Field(
+        default=[], max_length=2000, description="Name and size in bytes of each file."
+    )
 
 
 def view(intake: Intake, row: TakeIn) -> TakeInView:
     """The attempt with its progress."""
     progress = intake.progress.get(row.id)
-    received = sum(intake.received(row.id, n) for n in range(len(row.files))) if row.state == "receiving" else 0
+    received = (
+        sum(intake.received(row.id, n) for n in range(len(row.files)))
+        if row.state == "receiving"
+        else 0
+    )
     total = sum(file.size or 0 for file in row.files)
     verifying = row.state == "verifying" and progress is not None
-    return TakeInView(id=row.id, source=row.source, name=row.name,
-                      origin=shown(row.origin) if row.source == "url" else row.origin, state=row.state, files=[file.name for file in row.files],
-                      received=received, done=progress.done if verifying and progress else received, total=progress.total if verifying and progress else total,
-                      rate=progress.rate if progress else 0.0, package=row.package, code=str(row.problem.get("code", "")),
-                      message=str(row.problem.get("message", "")), hint=str(row.problem.get("hint", "")),
-                      findings=[NoticedView(**f) for f in row.problem.get("findings", [])], began_at=row.began_at, changed_at=row.changed_at)
+    return TakeInView(
+        id=row.id,
+        source=row.source,
+        name=row.name,
+        origin=shown(row.origin) if row.source == "url" else row.origin,
+        state=row.state,
+        files=[file.name for file in row.files],
+        received=received,
+        done=progress.done if verifying and progress else received,
+        total=progress.total if verifying and progress else total,
+        rate=progress.rate if progress else 0.0,
+        package=row.package,
+        code=str(row.problem.get("code", "")),
+        message=str(row.problem.get("message", "")),
+        hint=str(row.problem.get("hint", "")),
+        findings=[NoticedView(**f) for f in row.problem.get("findings", [])],
+        began_at=row.began_at,
+        changed_at=row.changed_at,
+    )
 
 
 @router.get("/take-ins")
@@ -92,13 +113,17 @@ async def take_in(ident: str, world: TheWorld, intake: TheIntake) -> TakeInView:
 
 @router.post("/take-ins")
 async def take_in_new(body: NewTakeIn, intake: TheIntake) -> TakeInView:
-    """Fetch a package from a URL, or announce files that will be uploaded to /take-ins/files/{id}.{number}."""
+    """Fetch a package from a URL, or announce files that will be uploaded to
+    /take-ins/files/{id}.{number}.
+    """
     if body.url:
         return view(intake, await intake.from_url(body.url.strip(), body.sha256.strip()))
     if not body.files:
         raise InputError("give a URL, or the files that will come", code="take-in-files")
     name = body.name or body.files[0][0]
-    return view(intake, await intake.begin("upload", name, [TakeInFile(*file) for file in body.files]))
+    return view(
+        intake, await intake.begin("upload", name, [TakeInFile(*file) for file in body.files])
+    )
 
 
 @router.delete("/take-ins/{ident}")
@@ -114,7 +139,15 @@ async def take_in_stop(ident: str, intake: TheIntake) -> dict[str, str]:
 @router.options("/take-ins/files", include_in_schema=False)
 async def tus_options() -> Response:
     """What of the protocol is spoken."""
-    return Response(status_code=204, headers=TUS | {"Tus-Version": "1.0.0", "Tus-Extension": "creation,termination", "Tus-Max-Size": str(1 << 50)})
+    return Response(
+        status_code=204,
+        headers=TUS
+        | {
+            "Tus-Version": "1.0.0",
+            "Tus-Extension": "creation,termination",
+            "Tus-Max-Size": str(1 << 50),
+        },
+    )
 
 
 @router.post("/take-ins/files", include_in_schema=False)
@@ -136,7 +169,9 @@ async def tus_head(place: str, request: Request, world: TheWorld, intake: TheInt
         return Response(status_code=410, headers=TUS)
     size = row.files[number].size or 0
     offset = intake.received(row.id, number) if row.state == "receiving" else size
-    return Response(status_code=200, headers=TUS | {"Upload-Offset": str(offset), "Upload-Length": str(size)})
+    return Response(
+        status_code=200, headers=TUS | {"Upload-Offset": str(offset), "Upload-Length": str(size)}
+    )
 
 
 @router.patch("/take-ins/files/{place}", include_in_schema=False)
@@ -144,12 +179,20 @@ async def tus_patch(place: str, request: Request, world: TheWorld, intake: TheIn
     """Bytes from an offset on. What arrives before a break stays."""
     _version(request)
     if request.headers.get("Content-Type", "").split(";")[0] != "application/offset+octet-stream":
-        return Response("Content-Type must be application/offset+octet-stream", status_code=415, headers=TUS)
+        return Response(
+            "Content-Type must be application/offset+octet-stream", status_code=415, headers=TUS
+        )
     row, number = await _find(place, world)
     if row.state != "receiving":
-        return Response("this upload expects no bytes", status_code=410 if row.state in ("failed", "stopped") else 409, headers=TUS)
+        return Response(
+            "this upload expects no bytes",
+            status_code=410 if row.state in ("failed", "stopped") else 409,
+            headers=TUS,
+        )
     try:
-        got = await intake.receive(row.id, number, _number(request, "Upload-Offset"), _pieces(request))
+        got = await intake.receive(
+            row.id, number, _number(request, "Upload-Offset"), _pieces(request)
+        )
     except Conflict as error:
         if error.code in ("take-in-offset", "take-in-busy"):
             return Response(str(error), status_code=409, headers=TUS)
@@ -188,7 +231,9 @@ async def _find(place: str, world: TheWorld) -> tuple[TakeIn, int]:
 
 def _version(request: Request) -> None:
     if request.headers.get("Tus-Resumable") != "1.0.0":
-        raise InputError("this speaks tus 1.0.0; the request must say so in Tus-Resumable", code="tus-version")
+        raise InputError(
+            "this speaks tus 1.0.0; the request must say so in Tus-Resumable", code="tus-version"
+        )
 
 
 def _number(request: Request, header: str) -> int:

@@ -46,6 +46,7 @@ test: check $(STAMPS)/test-tools ## every test: units, engine, contract, browser
 
 check: $(STAMPS)/python $(STAMPS)/web ## linters, types, layers, generated files up to date
 	@$(BIN)/ruff check src tests bench
+	@$(BIN)/ruff format --check --quiet src tests bench
 	@$(BIN)/mypy
 	@$(BIN)/lint-imports >/dev/null || $(BIN)/lint-imports
 	@$(BIN)/nimble-stone openapi | diff -q - web/openapi.json >/dev/null || { echo "web/openapi.json is not what the server says: run make openapi"; exit 1; }
@@ -56,8 +57,10 @@ openapi: $(STAMPS)/python ## write web/openapi.json and docs/schemas from the mo
 	@for kind in plan kit; do $(BIN)/nimble-stone schema $$kind --words > docs/$$kind-reference.md; done
 	@for kind in plan kit estate values; do $(BIN)/nimble-stone schema $$kind > docs/schemas/$$kind.schema.json; done
 
-fmt: $(STAMPS)/python ## sort imports and mend what ruff can mend
+fmt: $(STAMPS)/python $(STAMPS)/web-packages ## lay everything out, mend what the linters can mend
 	@$(BIN)/ruff check --fix src tests bench
+	@$(BIN)/ruff format --quiet src tests bench
+	@cd web && npm run --silent fmt
 
 bench: $(STAMPS)/python $(STAMPS)/web $(STAMPS)/test-tools ## measurements as ratios; prints, asserts nothing
 	@$(PY) bench/run.py

@@ -3,5 +3,10 @@ import { defineConfig } from 'vite';
 
 export default defineConfig({
   plugins: [svelte()],
-  build: { outDir: '../src/nimble_stone/server/static', emptyOutDir: true, assetsInlineLimit: 0, rolldownOptions: { checks: { pluginTimings: false } } },
+  build: {
+    outDir: '../src/nimble_stone/server/static',
+    emptyOutDir: true,
+    assetsInlineLimit: 0,
+    rolldownOptions: { checks: { pluginTimings: false } },
+  },
 });

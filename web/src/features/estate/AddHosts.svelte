@@ -9,91 +9,512 @@
   import Weight from '../../lib/ui/Weight.svelte';
   import Scan from './Scan.svelte';
 
-  interface Props { onadded: (view: EstateView) => void; onclose: () => void; bays: string[]; sites: string[]; login: string }
+  interface Props {
+    onadded: (view: EstateView) => void;
+    onclose: () => void;
+    bays: string[];
+    sites: string[];
+    login: string;
+  }
   let { onadded, onclose, bays, sites, login }: Props = $props();
-  let looked = $state(0), total = $state(0), began = 0, stopped = false;
-  let scanning = $state(false), own = $state<Record<number, { user: string; secret: string } | undefined>>({});
-  let text = $state(readDraft('hosts')), user = $state('root'), credential = $state(''), secret = $state(''), kind = $state<'password' | 'key'>('password'), site = $state(''), bay = $state('');
-  let listing = $state.raw<ListingView | null>(null), looks = $state.raw<LookView[] | null>(null);
-  let ticked = $state<Record<number, boolean>>({}), names = $state<Record<number, string>>({});
-  let known = $state.raw<string[]>([]), busy = $state(false), problem = $state(''), timer = 0, asked = 0;
-  $effect(() => { void get<Record<string, string>>('/secrets').then((found) => { known = Object.keys(found).filter((n) => !n.includes('/')); credential ||= known.includes(login) ? login : (known[0] ?? ''); }).catch(() => undefined); });
-  $effect(() => {                                        // the list is read while it is typed; nothing is dialled yet
-    const wanted = text; keepDraft('hosts', wanted); clearTimeout(timer);
-    timer = window.setTimeout(() => { const number = ++asked; if (!wanted.trim()) { listing = null; return; } send<ListingView>('POST', '/estate/list', { text: wanted }).then((found) => { if (number === asked) { listing = found; looks = null; } }).catch(said); }, 250);
+  let looked = $state(0),
+    total = $state(0),
+    began = 0,
+    stopped = false;
+  let scanning = $state(false),
+    own = $state<Record<number, { user: string; secret: string } | undefined>>({});
+  let text = $state(readDraft('hosts')),
+    user = $state('root'),
+    credential = $state(''),
+    secret = $state(''),
+    kind = $state<'password' | 'key'>('password'),
+    site = $state(''),
+    bay = $state('');
+  let listing = $state.raw<ListingView | null>(null),
+    looks = $state.raw<LookView[] | null>(null);
+  let ticked = $state<Record<number, boolean>>({}),
+    names = $state<Record<number, string>>({});
+  let known = $state.raw<string[]>([]),
+    busy = $state(false),
+    problem = $state(''),
+    timer = 0,
+    asked = 0;
+  $effect(() => {
+    void get<Record<string, string>>('/secrets')
+      .then((found) => {
+        known = Object.keys(found).filter((n) => !n.includes('/'));
+        credential ||= known.includes(login) ? login : (known[0] ?? '');
+      })
+      .catch(() => undefined);
   });
-  const WORD: Record<string, string> = { fine: 'login works', limited: 'rights are missing', refused: 'login refused', unreachable: 'not reached', 'unknown-name': 'name unknown', forbidden: 'may not be dialled', 'key-changed': 'another key', known: 'there already' };
+  $effect(() => {
+    // the list is read while it is typed; nothing is dialled yet
+    const wanted = text;
+    keepDraft('hosts', wanted);
+    clearTimeout(timer);
+    timer = window.setTimeout(() => {
+      const number = ++asked;
+      if (!wanted.trim()) {
+        listing = null;
+        return;
+      }
+      send<ListingView>('POST', '/estate/list', { text: wanted })
+        .then((found) => {
+          if (number === asked) {
+            listing = found;
+            looks = null;
+          }
+        })
+        .catch(said);
+    }, 250);
+  });
+  const WORD: Record<string, string> = {
+    fine: 'login works',
+    limited: 'rights are missing',
+    refused: 'login refused',
+    unreachable: 'not reached',
+    'unknown-name': 'name unknown',
+    forbidden: 'may not be dialled',
+    'key-changed': 'another key',
+    known: 'there already',
+  };
   let fine = $derived(looks?.filter((l) => l.outcome === 'fine') ?? []);
-  let chosen = $derived(looks?.map((l, i) => [l, i] as const).filter(([l, i]) => l.outcome === 'fine' && ticked[i]) ?? []);
-  function said(error: unknown) { problem = error instanceof ApiError ? `${error.problem.detail} ${error.problem.hint}` : String(error); }
+  let chosen = $derived(
+    looks?.map((l, i) => [l, i] as const).filter(([l, i]) => l.outcome === 'fine' && ticked[i]) ??
+      [],
+  );
+  function said(error: unknown) {
+    problem =
+      error instanceof ApiError ? `${error.problem.detail} ${error.problem.hint}` : String(error);
+  }
   async function look() {
-    busy = true; problem = '';
+    busy = true;
+    problem = '';
     try {
-      if (secret) { await send('PUT', `/secrets/${encodeURIComponent(credential)}`, { kind, value: secret }); secret = ''; }
-      clearTimeout(timer); asked++;                        // what is looked at is what stands in the list now, not what stood there a moment ago
+      if (secret) {
+        await send('PUT', `/secrets/${encodeURIComponent(credential)}`, { kind, value: secret });
+        secret = '';
+      }
+      clearTimeout(timer);
+      asked++; // what is looked at is what stands in the list now, not what stood there a moment ago
       listing = await send<ListingView>('POST', '/estate/list', { text });
-      const entries = await Promise.all(listing.entries.map(async (e, i) => {           // a login of its own becomes a keyring entry of its own
-        const mine = own[i];
-        if (!mine?.secret && !mine?.user) return e;
-        const entry = mine.secret ? `host/${e.name || e.address}` : e.credential;
-        if (mine.secret) await send('PUT', `/secrets/${encodeURIComponent(entry ?? '')}`, { kind: 'password', value: mine.secret });
-        return { ...e, user: mine.user || e.user, credential: entry };
-      }));
+      const entries = await Promise.all(
+        listing.entries.map(async (e, i) => {
+          // a login of its own becomes a keyring entry of its own
+          const mine = own[i];
+          if (!mine?.secret && !mine?.user) return e;
+          const entry = mine.secret ? `host/${e.name || e.address}` : e.credential;
+          if (mine.secret)
+            await send('PUT', `/secrets/${encodeURIComponent(entry ?? '')}`, {
+              kind: 'password',
+              value: mine.secret,
+            });
+          return { ...e, user: mine.user || e.user, credential: entry };
+        }),
+      );
       const found: LookView[] = [];
-      began = Date.now(); stopped = false; total = entries.length;
-      for (let i = 0; i < entries.length && !stopped; i += AT_ONCE) { found.push(...(await send<LookView[]>('POST', '/estate/look', { entries: entries.slice(i, i + AT_ONCE), user, credential }))); looked = found.length; }
-      names = Object.fromEntries(found.map((l, i) => [i, l.entry.name || (l.entry.kind === 'machine' ? `m-${l.address.replaceAll('.', '-')}` : l.hostname.split('.')[0] || l.address)]));
+      began = Date.now();
+      stopped = false;
+      total = entries.length;
+      for (let i = 0; i < entries.length && !stopped; i += AT_ONCE) {
+        found.push(
+          ...(await send<LookView[]>('POST', '/estate/look', {
+            entries: entries.slice(i, i + AT_ONCE),
+            user,
+            credential,
+          })),
+        );
+        looked = found.length;
+      }
+      names = Object.fromEntries(
+        found.map((l, i) => [
+          i,
+          l.entry.name ||
+            (l.entry.kind === 'machine'
+              ? `m-${l.address.replaceAll('.', '-')}`
+              : l.hostname.split('.')[0] || l.address),
+        ]),
+      );
       ticked = Object.fromEntries(found.map((l, i) => [i, l.outcome === 'fine']));
       looks = found;
-    } catch (error) { said(error); } finally { busy = false; looked = 0; total = 0; }
+    } catch (error) {
+      said(error);
+    } finally {
+      busy = false;
+      looked = 0;
+      total = 0;
+    }
   }
-  const AT_ONCE = 96;                                    // looked at in parts, so that progress is seen and it can be stopped
+  const AT_ONCE = 96; // looked at in parts, so that progress is seen and it can be stopped
   let pace = $derived(looked ? looked / Math.max(0.2, (Date.now() - began) / 1000) : 0);
   async function add() {
-    busy = true; problem = '';
+    busy = true;
+    problem = '';
     try {
-      const wish = ([l, i]: readonly [LookView, number]) => ({ name: names[i], address: l.address, port: l.entry.port, user: l.entry.user || (l.entry.kind === 'machine' && user === 'root' ? 'admin' : user), credential: l.entry.credential || credential, site: l.entry.site || site || 'main', bay: l.entry.bay || bay || 'new', note: l.entry.note, tags: l.entry.tags });
-      const hosts = chosen.filter(([l]) => l.entry.kind !== 'machine'), machines = chosen.filter(([l]) => l.entry.kind === 'machine');
-      if (hosts.length) await send('POST', '/estate/hosts', hosts.map((c) => ({ fingerprint: c[0].fingerprint, host: wish(c) })));
-      if (machines.length) await send<MachineView[]>('POST', '/estate/machines', machines.map((c) => ({ fingerprint: c[0].fingerprint, machine: wish(c) })));
-      keepDraft('hosts', ''); onadded(await get<EstateView>('/estate'));
+      const wish = ([l, i]: readonly [LookView, number]) => ({
+        name: names[i],
+        address: l.address,
+        port: l.entry.port,
+        user: l.entry.user || (l.entry.kind === 'machine' && user === 'root' ? 'admin' : user),
+        credential: l.entry.credential || credential,
+        site: l.entry.site || site || 'main',
+        bay: l.entry.bay || bay || 'new',
+        note: l.entry.note,
+        tags: l.entry.tags,
+      });
+      const hosts = chosen.filter(([l]) => l.entry.kind !== 'machine'),
+        machines = chosen.filter(([l]) => l.entry.kind === 'machine');
+      if (hosts.length)
+        await send(
+          'POST',
+          '/estate/hosts',
+          hosts.map((c) => ({ fingerprint: c[0].fingerprint, host: wish(c) })),
+        );
+      if (machines.length)
+        await send<MachineView[]>(
+          'POST',
+          '/estate/machines',
+          machines.map((c) => ({ fingerprint: c[0].fingerprint, machine: wish(c) })),
+        );
+      keepDraft('hosts', '');
+      onadded(await get<EstateView>('/estate'));
       onclose();
-    } catch (error) { said(error); } finally { busy = false; }
+    } catch (error) {
+      said(error);
+    } finally {
+      busy = false;
+    }
   }
-  async function load(input: HTMLInputElement) { const file = input.files?.[0]; if (file) text = await file.text(); input.value = ''; }
+  async function load(input: HTMLInputElement) {
+    const file = input.files?.[0];
+    if (file) text = await file.text();
+    input.value = '';
+  }
 </script>
 
 <Dialog title="Add hosts and machines" wide {onclose}>
-  <label class="list"><span>Names or addresses, one a line; a table with a header; a spreadsheet’s cells; <span class="mono">[bay]</span> begins a bay; <span class="mono">https://</span> or <span class="mono">machine</span> marks a management controller</span>
-    <textarea bind:value={text} rows="6" class="mono" placeholder={'[kelda-main]\ngannet 10.44.1.11\nroot@10.44.1.12:22   # fulmar\n[kelda-metal]\ngneiss https://10.44.3.104'}></textarea></label>
-  <p class="count"><label class="file">load a file <input type="file" accept=".txt,.csv,.tsv,text/*" onchange={(e) => void load(e.currentTarget)} /></label><Button kind="link" onclick={() => { scanning = !scanning; }}>{scanning ? 'close the scan' : 'look through a range'}</Button>{#if listing}<span><b>{[count(listing.entries.filter((e) => e.kind !== 'machine').length, 'host'), ...(listing.entries.some((e) => e.kind === 'machine') ? [count(listing.entries.filter((e) => e.kind === 'machine').length, 'machine')] : [])].join(', ')}</b>{listing.junk.length ? `, ${count(listing.junk.length, 'line')} that ${listing.junk.length === 1 ? 'is' : 'are'} none` : ''}</span>{/if}</p>
-  {#if scanning}<div class="scan"><Scan onfound={(lines) => { text = [text.trimEnd(), ...lines].filter(Boolean).join('\n'); scanning = false; }} /></div>{/if}
-  {#if listing?.junk.length}<ul class="junk">{#each listing.junk.slice(0, 8) as j (j.line)}<li><Weight severity="caution" /><span>{`line ${j.line}: ${j.reason} · `}<span class="mono quiet">{middle(j.text, 50)}</span></span></li>{/each}{#if listing.junk.length > 8}<li class="quiet">and {listing.junk.length - 8} more</li>{/if}</ul>{/if}
-  <div class="login"><label>User <input bind:value={user} /></label><label>Keyring entry <input bind:value={credential} list="entries" placeholder="name for this login" /></label><datalist id="entries">{#each known as n (n)}<option value={n}></option>{/each}</datalist>
-    <label>{known.includes(credential) ? 'New value (empty: as it is)' : 'Its value'} {#if kind === 'key'}<textarea bind:value={secret} rows="1" class="mono" placeholder="private key"></textarea>{:else}<input bind:value={secret} type="password" autocomplete="off" />{/if}</label>
-    <label>Kind <select bind:value={kind}><option value="password">password</option><option value="key">private key</option></select></label>
-    <label>Room <input bind:value={site} list="sites" placeholder="if unsaid" /></label><datalist id="sites">{#each sites as n (n)}<option value={n}></option>{/each}</datalist>
-    <label>Bay <input bind:value={bay} list="bays" placeholder="where the list does not say" /></label><datalist id="bays">{#each bays as n (n)}<option value={n}></option>{/each}</datalist></div>
+  <label class="list"
+    ><span
+      >Names or addresses, one a line; a table with a header; a spreadsheet’s cells; <span
+        class="mono">[bay]</span
+      >
+      begins a bay; <span class="mono">https://</span> or <span class="mono">machine</span> marks a management
+      controller</span
+    >
+    <textarea
+      bind:value={text}
+      rows="6"
+      class="mono"
+      placeholder={'[kelda-main]\ngannet 10.44.1.11\nroot@10.44.1.12:22   # fulmar\n[kelda-metal]\ngneiss https://10.44.3.104'}
+    ></textarea></label
+  >
+  <p class="count">
+    <label class="file"
+      >load a file <input
+        type="file"
+        accept=".txt,.csv,.tsv,text/*"
+        onchange={(e) => void load(e.currentTarget)}
+      /></label
+    ><Button
+      kind="link"
+      onclick={() => {
+        scanning = !scanning;
+      }}>{scanning ? 'close the scan' : 'look through a range'}</Button
+    >{#if listing}<span
+        ><b
+          >{[
+            count(listing.entries.filter((e) => e.kind !== 'machine').length, 'host'),
+            ...(listing.entries.some((e) => e.kind === 'machine')
+              ? [count(listing.entries.filter((e) => e.kind === 'machine').length, 'machine')]
+              : []),
+          ].join(', ')}</b
+        >{listing.junk.length
+          ? `, ${count(listing.junk.length, 'line')} that ${listing.junk.length === 1 ? 'is' : 'are'} none`
+          : ''}</span
+      >{/if}
+  </p>
+  {#if scanning}<div class="scan">
+      <Scan
+        onfound={(lines) => {
+          text = [text.trimEnd(), ...lines].filter(Boolean).join('\n');
+          scanning = false;
+        }}
+      />
+    </div>{/if}
+  {#if listing?.junk.length}<ul class="junk">
+      {#each listing.junk.slice(0, 8) as j (j.line)}<li>
+          <Weight severity="caution" /><span
+            >{`line ${j.line}: ${j.reason} · `}<span class="mono quiet">{middle(j.text, 50)}</span
+            ></span
+          >
+        </li>{/each}{#if listing.junk.length > 8}<li class="quiet">
+          and {listing.junk.length - 8} more
+        </li>{/if}
+    </ul>{/if}
+  <div class="login">
+    <label>User <input bind:value={user} /></label><label
+      >Keyring entry <input
+        bind:value={credential}
+        list="entries"
+        placeholder="name for this login"
+      /></label
+    ><datalist id="entries"
+      >{#each known as n (n)}<option value={n}></option>{/each}</datalist
+    >
+    <label
+      >{known.includes(credential) ? 'New value (empty: as it is)' : 'Its value'}
+      {#if kind === 'key'}<textarea
+          bind:value={secret}
+          rows="1"
+          class="mono"
+          placeholder="private key"></textarea>{:else}<input
+          bind:value={secret}
+          type="password"
+          autocomplete="off"
+        />{/if}</label
+    >
+    <label
+      >Kind <select bind:value={kind}
+        ><option value="password">password</option><option value="key">private key</option></select
+      ></label
+    >
+    <label>Room <input bind:value={site} list="sites" placeholder="if unsaid" /></label><datalist
+      id="sites"
+      >{#each sites as n (n)}<option value={n}></option>{/each}</datalist
+    >
+    <label
+      >Bay <input bind:value={bay} list="bays" placeholder="where the list does not say" /></label
+    ><datalist id="bays"
+      >{#each bays as n (n)}<option value={n}></option>{/each}</datalist
+    >
+  </div>
   {#if problem}<p class="alarm" role="alert">{problem}</p>{/if}
   {#if looks}
-    <div class="found"><table><thead><tr><th></th><th>Host or machine</th><th>Found</th><th>Key or certificate it shows</th></tr></thead><tbody>
-      {#each looks as l, i (i)}<tr data-outcome={l.outcome}><td>{#if l.outcome === 'fine'}<input type="checkbox" bind:checked={ticked[i]} aria-label={`Add ${names[i]}`} />{/if}</td>
-        <td>{#if l.outcome === 'fine'}<input class="name" bind:value={names[i]} aria-label="Name" />{:else}<b>{l.entry.name || l.entry.address}</b>{/if}<span class="mono quiet">{l.address}{l.entry.kind === 'machine' ? ', machine' : ''}</span></td>
-        <td><b>{WORD[l.outcome]}</b>{#if l.words}<span class="quiet">{l.words}</span>{:else if l.hostname}<span class="quiet">{l.entry.kind === 'machine' ? l.hostname : `calls itself ${l.hostname}`}</span>{/if}{#if l.outcome === 'refused' || l.outcome === 'limited' || own[i]}{#if own[i]}<span class="own"><input value={own[i]?.user} oninput={(e) => { own = { ...own, [i]: { ...own[i]!, user: e.currentTarget.value } }; }} placeholder="user" aria-label={`User of ${names[i]}`} /><input type="password" value={own[i]?.secret} oninput={(e) => { own = { ...own, [i]: { ...own[i]!, secret: e.currentTarget.value } }; }} placeholder="password" autocomplete="off" aria-label={`Password of ${names[i]}`} /></span>{:else}<Button kind="link" onclick={() => { own = { ...own, [i]: { user: l.entry.user || '', secret: '' } }; }}>a login of its own</Button>{/if}{/if}</td><td class="mono fp">{l.fingerprint}</td></tr>{/each}
-    </tbody></table></div>
+    <div class="found">
+      <table>
+        <thead
+          ><tr
+            ><th></th><th>Host or machine</th><th>Found</th><th>Key or certificate it shows</th></tr
+          ></thead
+        ><tbody>
+          {#each looks as l, i (i)}<tr data-outcome={l.outcome}
+              ><td
+                >{#if l.outcome === 'fine'}<input
+                    type="checkbox"
+                    bind:checked={ticked[i]}
+                    aria-label={`Add ${names[i]}`}
+                  />{/if}</td
+              >
+              <td
+                >{#if l.outcome === 'fine'}<input
+                    class="name"
+                    bind:value={names[i]}
+                    aria-label="Name"
+                  />{:else}<b>{l.entry.name || l.entry.address}</b>{/if}<span class="mono quiet"
+                  >{l.address}{l.entry.kind === 'machine' ? ', machine' : ''}</span
+                ></td
+              >
+              <td
+                ><b>{WORD[l.outcome]}</b>{#if l.words}<span class="quiet">{l.words}</span
+                  >{:else if l.hostname}<span class="quiet"
+                    >{l.entry.kind === 'machine' ? l.hostname : `calls itself ${l.hostname}`}</span
+                  >{/if}{#if l.outcome === 'refused' || l.outcome === 'limited' || own[i]}{#if own[i]}<span
+                      class="own"
+                      ><input
+                        value={own[i]?.user}
+                        oninput={(e) => {
+                          own = { ...own, [i]: { ...own[i]!, user: e.currentTarget.value } };
+                        }}
+                        placeholder="user"
+                        aria-label={`User of ${names[i]}`}
+                      /><input
+                        type="password"
+                        value={own[i]?.secret}
+                        oninput={(e) => {
+                          own = { ...own, [i]: { ...own[i]!, secret: e.currentTarget.value } };
+                        }}
+                        placeholder="password"
+                        autocomplete="off"
+                        aria-label={`Password of ${names[i]}`}
+                      /></span
+                    >{:else}<Button
+                      kind="link"
+                      onclick={() => {
+                        own = { ...own, [i]: { user: l.entry.user || '', secret: '' } };
+                      }}>a login of its own</Button
+                    >{/if}{/if}</td
+              ><td class="mono fp">{l.fingerprint}</td></tr
+            >{/each}
+        </tbody>
+      </table>
+    </div>
   {/if}
-  <div class="acts"><p class="quiet">{#if total > AT_ONCE}{looked} of {total} looked at{looked ? `, ${pace.toFixed(0)} a second, ${span((total - looked) / pace)} left` : ''} <Button kind="link" onclick={() => { stopped = true; }}>stop after these</Button>{:else if looks}{fine.length} of {looks.length} can be added. Compare the keys with the hosts’ own consoles before you pin them.{:else}Looking changes nothing on the hosts and keeps nothing here.{/if}</p>
-    <Button kind={looks && fine.length ? 'plain' : 'main'} disabled={busy || !listing?.entries.length || !credential} onclick={() => void look()}>{busy && !looks ? 'Looking …' : looks ? 'Look again' : `Look at ${listing?.entries.length ? (listing.entries.length === 1 ? 'it' : `all ${listing.entries.length}`) : 'them'}`}</Button>
-    {#if looks && fine.length}<Button kind="main" disabled={busy || !chosen.length} onclick={() => void add()}>Pin {chosen.length === 1 ? 'this key' : 'these keys'}, add {chosen.length}</Button>{/if}</div>
+  <div class="acts">
+    <p class="quiet">
+      {#if total > AT_ONCE}{looked} of {total} looked at{looked
+          ? `, ${pace.toFixed(0)} a second, ${span((total - looked) / pace)} left`
+          : ''}
+        <Button
+          kind="link"
+          onclick={() => {
+            stopped = true;
+          }}>stop after these</Button
+        >{:else if looks}{fine.length} of {looks.length} can be added. Compare the keys with the hosts’
+        own consoles before you pin them.{:else}Looking changes nothing on the hosts and keeps
+        nothing here.{/if}
+    </p>
+    <Button
+      kind={looks && fine.length ? 'plain' : 'main'}
+      disabled={busy || !listing?.entries.length || !credential}
+      onclick={() => void look()}
+      >{busy && !looks
+        ? 'Looking …'
+        : looks
+          ? 'Look again'
+          : `Look at ${listing?.entries.length ? (listing.entries.length === 1 ? 'it' : `all ${listing.entries.length}`) : 'them'}`}</Button
+    >
+    {#if looks && fine.length}<Button
+        kind="main"
+        disabled={busy || !chosen.length}
+        onclick={() => void add()}
+        >Pin {chosen.length === 1 ? 'this key' : 'these keys'}, add {chosen.length}</Button
+      >{/if}
+  </div>
 </Dialog>
 
 <style>
-  label { display: grid; gap: 2px; font-size: var(--text-s); color: var(--muted); } input:not([type]), input[type='password'], textarea, select { padding: 4px 8px; border: 1px solid var(--strong-line); background: var(--paper); border-radius: var(--radius); color: var(--ink); width: 100%; } textarea { resize: vertical; }
-  .count { display: flex; gap: 14px; align-items: baseline; font-size: var(--text-s); margin: 4px 0 8px; } .file { display: inline; color: var(--accent); text-decoration: underline; text-underline-offset: 3px; cursor: pointer; } .file input { position: absolute; width: 1px; height: 1px; opacity: 0; } .file:focus-within { outline: 2px solid var(--accent); } b { font-weight: 600; }
-  .junk { list-style: none; margin: 0 0 10px; padding: 0; font-size: var(--text-s); display: grid; gap: 2px; } .junk li { display: flex; gap: 8px; }
-  .scan { border: 1px solid var(--line); padding: 8px 10px; margin-bottom: 10px; } .own { display: grid !important; grid-template-columns: 90px 1fr; gap: 6px; margin-top: 3px; } .own input { padding: 2px 6px; border: 1px solid var(--strong-line); background: var(--paper); }
-  .login { display: grid; grid-template-columns: 90px 1fr 1.2fr 110px; gap: 8px 12px; align-items: end; margin-bottom: 12px; }
-  .found { max-height: 34vh; overflow: auto; border-block: 1px solid var(--strong-line); } table { border-collapse: collapse; width: 100%; } th { font-weight: 400; color: var(--muted); text-align: left; font-size: var(--text-s); padding: 4px 10px 4px 0; } td { padding: 5px 10px 5px 0; border-top: 1px solid var(--line); font-size: var(--text-s); vertical-align: top; } td span { display: block; } .fp { font-size: 11px; overflow-wrap: anywhere; width: 36%; } .name { font-weight: 600; }
-  [data-outcome='refused'] td:nth-child(3) b, [data-outcome='unreachable'] td:nth-child(3) b, [data-outcome='key-changed'] td:nth-child(3) b { color: var(--blocker); }
-  .acts { display: flex; gap: 12px; align-items: center; margin-top: 14px; } .acts p { flex: 1; font-size: var(--text-s); } .alarm { color: var(--blocker); font-size: var(--text-s); margin-bottom: 8px; }
+  label {
+    display: grid;
+    gap: 2px;
+    font-size: var(--text-s);
+    color: var(--muted);
+  }
+  input:not([type]),
+  input[type='password'],
+  textarea,
+  select {
+    padding: 4px 8px;
+    border: 1px solid var(--strong-line);
+    background: var(--paper);
+    border-radius: var(--radius);
+    color: var(--ink);
+    width: 100%;
+  }
+  textarea {
+    resize: vertical;
+  }
+  .count {
+    display: flex;
+    gap: 14px;
+    align-items: baseline;
+    font-size: var(--text-s);
+    margin: 4px 0 8px;
+  }
+  .file {
+    display: inline;
+    color: var(--accent);
+    text-decoration: underline;
+    text-underline-offset: 3px;
+    cursor: pointer;
+  }
+  .file input {
+    position: absolute;
+    width: 1px;
+    height: 1px;
+    opacity: 0;
+  }
+  .file:focus-within {
+    outline: 2px solid var(--accent);
+  }
+  b {
+    font-weight: 600;
+  }
+  .junk {
+    list-style: none;
+    margin: 0 0 10px;
+    padding: 0;
+    font-size: var(--text-s);
+    display: grid;
+    gap: 2px;
+  }
+  .junk li {
+    display: flex;
+    gap: 8px;
+  }
+  .scan {
+    border: 1px solid var(--line);
+    padding: 8px 10px;
+    margin-bottom: 10px;
+  }
+  .own {
+    display: grid !important;
+    grid-template-columns: 90px 1fr;
+    gap: 6px;
+    margin-top: 3px;
+  }
+  .own input {
+    padding: 2px 6px;
+    border: 1px solid var(--strong-line);
+    background: var(--paper);
+  }
+  .login {
+    display: grid;
+    grid-template-columns: 90px 1fr 1.2fr 110px;
+    gap: 8px 12px;
+    align-items: end;
+    margin-bottom: 12px;
+  }
+  .found {
+    max-height: 34vh;
+    overflow: auto;
+    border-block: 1px solid var(--strong-line);
+  }
+  table {
+    border-collapse: collapse;
+    width: 100%;
+  }
+  th {
+    font-weight: 400;
+    color: var(--muted);
+    text-align: left;
+    font-size: var(--text-s);
+    padding: 4px 10px 4px 0;
+  }
+  td {
+    padding: 5px 10px 5px 0;
+    border-top: 1px solid var(--line);
+    font-size: var(--text-s);
+    vertical-align: top;
+  }
+  td span {
+    display: block;
+  }
+  .fp {
+    font-size: 11px;
+    overflow-wrap: anywhere;
+    width: 36%;
+  }
+  .name {
+    font-weight: 600;
+  }
+  [data-outcome='refused'] td:nth-child(3) b,
+  [data-outcome='unreachable'] td:nth-child(3) b,
+  [data-outcome='key-changed'] td:nth-child(3) b {
+    color: var(--blocker);
+  }
+  .acts {
+    display: flex;
+    gap: 12px;
+    align-items: center;
+    margin-top: 14px;
+  }
+  .acts p {
+    flex: 1;
+    font-size: var(--text-s);
+  }
+  .alarm {
+    color: var(--blocker);
+    font-size: var(--text-s);
+    margin-bottom: 8px;
+  }
 </style>

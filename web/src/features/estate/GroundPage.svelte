@@ -9,23 +9,67 @@
   import StateMark from '../../lib/ui/StateMark.svelte';
   import Section from '../ledger/Section.svelte';
 
-  interface Props { id: string }
+  interface Props {
+    id: string;
+  }
   let { id }: Props = $props();
-  let run = $state.raw<GroundRun | null>(null), entries = $state.raw<Entry[]>([]), asking = $state(false), skipping = $state(false), reason = $state('');
-  let live = $derived(!run || ['running', 'trouble', 'held', 'proving', 'undoing'].includes(run.state));
-  let step = $derived(run?.steps.find((s) => s.key === router.query.get('step')) ?? run?.steps.find((s) => s.state === 'failed') ?? run?.steps.find((s) => s.state === 'working') ?? run?.steps[0]);
+  let run = $state.raw<GroundRun | null>(null),
+    entries = $state.raw<Entry[]>([]),
+    asking = $state(false),
+    skipping = $state(false),
+    reason = $state('');
+  let live = $derived(
+    !run || ['running', 'trouble', 'held', 'proving', 'undoing'].includes(run.state),
+  );
+  let step = $derived(
+    run?.steps.find((s) => s.key === router.query.get('step')) ??
+      run?.steps.find((s) => s.state === 'failed') ??
+      run?.steps.find((s) => s.state === 'working') ??
+      run?.steps[0],
+  );
   /** Answers may overtake each other; an older one is not shown over a newer one. */
-  function take(found: GroundRun) { if (!run || run.id !== found.id || found.last_event >= run.last_event) run = found; }
-  async function load() { try { take(await get<GroundRun>(`/groundwork/${id}`)); } catch (error) { notices.problem(error); } }
+  function take(found: GroundRun) {
+    if (!run || run.id !== found.id || found.last_event >= run.last_event) run = found;
+  }
+  async function load() {
+    try {
+      take(await get<GroundRun>(`/groundwork/${id}`));
+    } catch (error) {
+      notices.problem(error);
+    }
+  }
   $effect(() => {
     void load();
     const source = new EventSource(`/api/runs/${id}/events`);
     let timer = 0;
-    source.addEventListener('journal', () => { clearTimeout(timer); timer = window.setTimeout(() => void load(), 120); });
-    return () => { source.close(); clearTimeout(timer); };
+    source.addEventListener('journal', () => {
+      clearTimeout(timer);
+      timer = window.setTimeout(() => void load(), 120);
+    });
+    return () => {
+      source.close();
+      clearTimeout(timer);
+    };
   });
-  $effect(() => { const key = step?.key; void run?.last_event; if (key) get<Entry[]>(`/runs/${id}/transcript?step=${encodeURIComponent(key)}`).then((found) => { if (key === step?.key) entries = found; }).catch(() => undefined); });
-  async function wish(what: string, body: object = {}) { asking = false; skipping = false; try { take(await send<GroundRun>('POST', `/groundwork/${id}/${what}`, body)); } catch (error) { notices.problem(error); } }
+  $effect(() => {
+    const key = step?.key;
+    void run?.last_event;
+    if (key)
+      get<Entry[]>(`/runs/${id}/transcript?step=${encodeURIComponent(key)}`)
+        .then((found) => {
+          if (key === step?.key) entries = found;
+        })
+        .catch(() => undefined);
+  });
+  async function wish(what: string, body: object = {}) {
+    asking = false;
+    skipping = false;
+    try {
+      take(await send<GroundRun>('POST', `/groundwork/${id}/${what}`, body));
+    } catch (error) {
+      notices.problem(error);
+    }
+  }
   let done = $derived(run?.steps.filter((s) => ['done', 'skipped'].includes(s.state)).length ?? 0);
   let failed = $derived(run?.steps.some((s) => s.state === 'failed') ?? false);
   const mark = (state: string) => (state === 'undoing' ? 'working' : state) as 'planned';
@@ -33,30 +77,247 @@
 
 {#if run}
   <div class="page">
-    <div class="bar"><div><p class="crumb"><a href="/estate">Estate</a> · groundwork <span class="mono">{run.id}</span></p><h1>{run.sentence}</h1><p class="quiet" title={utc(run.started_at)}>started {clock(run.started_at)} {zone()}{run.ended_at ? `, took ${span(Math.max(1, run.ended_at - run.started_at))}` : ''} · {count(run.hosts.length, 'host')}</p></div>
+    <div class="bar">
+      <div>
+        <p class="crumb">
+          <a href="/estate">Estate</a> · groundwork <span class="mono">{run.id}</span>
+        </p>
+        <h1>{run.sentence}</h1>
+        <p class="quiet" title={utc(run.started_at)}>
+          started {clock(run.started_at)}
+          {zone()}{run.ended_at ? `, took ${span(Math.max(1, run.ended_at - run.started_at))}` : ''} ·
+          {count(run.hosts.length, 'host')}
+        </p>
+      </div>
       <div class="doors">
-        {#if failed && run.state !== 'undoing'}<Button kind="main" onclick={() => void wish('retry')}>Retry what failed</Button>{:else if run.state === 'held'}<Button kind="main" onclick={() => void wish('resume')}>Resume</Button>{:else if run.state === 'running'}<Button onclick={() => void wish('hold')}>Hold</Button>{:else if run.state === 'done'}<a class="fit" href="/estate?see=fitness">See what is left to mend</a>{/if}
-        {#if run.state === 'undoing' && failed}<Button kind="main" onclick={() => void wish('undo')}>Roll back again</Button>{/if}
-        {#if !['undone', 'undoing', 'running'].includes(run.state)}{#if asking}<Button kind="danger" onclick={() => void wish('undo')}>Roll back on {count(run.hosts.length, 'host')}</Button><Button onclick={() => { asking = false; }}>Cancel</Button>{:else}<Button onclick={() => { asking = true; }}>Roll back …</Button>{/if}{/if}
-      </div></div>
-    <div class="progress" aria-hidden="true"><i style:width={`${(100 * done) / Math.max(1, run.steps.length)}%`}></i></div>
+        {#if failed && run.state !== 'undoing'}<Button
+            kind="main"
+            onclick={() => void wish('retry')}>Retry what failed</Button
+          >{:else if run.state === 'held'}<Button kind="main" onclick={() => void wish('resume')}
+            >Resume</Button
+          >{:else if run.state === 'running'}<Button onclick={() => void wish('hold')}>Hold</Button
+          >{:else if run.state === 'done'}<a class="fit" href="/estate?see=fitness"
+            >See what is left to mend</a
+          >{/if}
+        {#if run.state === 'undoing' && failed}<Button kind="main" onclick={() => void wish('undo')}
+            >Roll back again</Button
+          >{/if}
+        {#if !['undone', 'undoing', 'running'].includes(run.state)}{#if asking}<Button
+              kind="danger"
+              onclick={() => void wish('undo')}
+              >Roll back on {count(run.hosts.length, 'host')}</Button
+            ><Button
+              onclick={() => {
+                asking = false;
+              }}>Cancel</Button
+            >{:else}<Button
+              onclick={() => {
+                asking = true;
+              }}>Roll back …</Button
+            >{/if}{/if}
+      </div>
+    </div>
+    <div class="progress" aria-hidden="true">
+      <i style:width={`${(100 * done) / Math.max(1, run.steps.length)}%`}></i>
+    </div>
     <div class="body">
-      <div class="steps">{#each run.hosts as host (host)}<section><h2><a href={`/estate/hosts/${host}`}>{host}</a></h2>
-        <ol>{#each run.steps.filter((s) => s.host === host) as s (s.key)}<li class:chosen={s.key === step?.key}><button onclick={() => router.go(`/estate/groundwork/${id}?step=${encodeURIComponent(s.key)}`, true)}><StateMark state={mark(s.state)} /><span>{s.label}</span><span class="quiet said" class:bad={s.state === 'failed'}>{s.state === 'done' && !s.message ? (s.ended_at && s.started_at ? `done, ${span(Math.max(1, s.ended_at - s.started_at))}` : 'done') : s.message || s.state}</span></button></li>{/each}</ol></section>{/each}</div>
-      <aside aria-label="Ledger">{#if step}
-        <Section title={`${step.host} · ${step.label}`} aside={step.attempt > 1 ? `attempt ${step.attempt}` : step.state}>
-          {#if step.message}<p class="message" class:bad={step.state === 'failed'}>{step.message}</p>{/if}
-          {#if step.state === 'failed' && run.state !== 'undoing'}<div class="acts"><Button onclick={() => void wish('retry', { steps: [step!.key] })}>Retry</Button><Button onclick={() => { skipping = !skipping; }}>Skip …</Button></div>{#if skipping}<form class="acts" onsubmit={(e) => { e.preventDefault(); void wish('skip', { steps: [step!.key], reason }); }}><input bind:value={reason} placeholder="Why may it be skipped?" aria-label="Reason" required /><Button type="submit">Skip it</Button></form>{/if}{/if}
-          <div class="log mono" role="log" aria-label="Transcript">{#each entries as e (e.id)}<p class="command">$ {e.command}</p>{#if e.answer}<pre class:bad={e.status !== 0}>{e.answer}</pre>{/if}{:else}<p class="quiet">{live ? 'Nothing was sent for this step yet.' : 'Nothing had to be sent.'}</p>{/each}</div>
-        </Section>{/if}</aside>
+      <div class="steps">
+        {#each run.hosts as host (host)}<section>
+            <h2><a href={`/estate/hosts/${host}`}>{host}</a></h2>
+            <ol>
+              {#each run.steps.filter((s) => s.host === host) as s (s.key)}<li
+                  class:chosen={s.key === step?.key}
+                >
+                  <button
+                    onclick={() =>
+                      router.go(`/estate/groundwork/${id}?step=${encodeURIComponent(s.key)}`, true)}
+                    ><StateMark state={mark(s.state)} /><span>{s.label}</span><span
+                      class="quiet said"
+                      class:bad={s.state === 'failed'}
+                      >{s.state === 'done' && !s.message
+                        ? s.ended_at && s.started_at
+                          ? `done, ${span(Math.max(1, s.ended_at - s.started_at))}`
+                          : 'done'
+                        : s.message || s.state}</span
+                    ></button
+                  >
+                </li>{/each}
+            </ol>
+          </section>{/each}
+      </div>
+      <aside aria-label="Ledger">
+        {#if step}
+          <Section
+            title={`${step.host} · ${step.label}`}
+            aside={step.attempt > 1 ? `attempt ${step.attempt}` : step.state}
+          >
+            {#if step.message}<p class="message" class:bad={step.state === 'failed'}>
+                {step.message}
+              </p>{/if}
+            {#if step.state === 'failed' && run.state !== 'undoing'}<div class="acts">
+                <Button onclick={() => void wish('retry', { steps: [step!.key] })}>Retry</Button
+                ><Button
+                  onclick={() => {
+                    skipping = !skipping;
+                  }}>Skip …</Button
+                >
+              </div>
+              {#if skipping}<form
+                  class="acts"
+                  onsubmit={(e) => {
+                    e.preventDefault();
+                    void wish('skip', { steps: [step!.key], reason });
+                  }}
+                >
+                  <input
+                    bind:value={reason}
+                    placeholder="Why may it be skipped?"
+                    aria-label="Reason"
+                    required
+                  /><Button type="submit">Skip it</Button>
+                </form>{/if}{/if}
+            <div class="log mono" role="log" aria-label="Transcript">
+              {#each entries as e (e.id)}<p class="command">$ {e.command}</p>
+                {#if e.answer}<pre class:bad={e.status !== 0}>{e.answer}</pre>{/if}{:else}<p
+                  class="quiet"
+                >
+                  {live ? 'Nothing was sent for this step yet.' : 'Nothing had to be sent.'}
+                </p>{/each}
+            </div>
+          </Section>{/if}
+      </aside>
     </div>
   </div>
 {/if}
 
 <style>
-  .page { display: flex; flex-direction: column; height: 100%; padding: 0 20px; min-height: 0; } .bar { display: flex; justify-content: space-between; gap: 28px; align-items: flex-start; padding: 8px 0; } h1 { font-size: var(--text-l); } .crumb, .bar p { font-size: var(--text-s); } .doors { display: flex; gap: 8px; align-items: center; } .fit { font-weight: 600; }
-  .progress { height: 3px; background: var(--sunk); } .progress i { display: block; height: 100%; background: var(--ink); }
-  .body { display: grid; grid-template-columns: minmax(0, 1fr) minmax(380px, 42%); flex: 1; min-height: 0; } .steps { overflow: auto; padding: 12px 18px 20px 0; } h2 { font-size: var(--text-m); font-weight: 600; border-bottom: 1px solid var(--line); } h2 a { color: var(--ink); text-decoration: none; } h2 a:hover { color: var(--accent); }
-  ol { list-style: none; margin: 0 0 14px; padding: 0; } li button { display: grid; grid-template-columns: 18px minmax(0, 1fr) minmax(0, 1fr); gap: 8px; width: 100%; border: 0; background: none; padding: 4px 6px; text-align: left; cursor: pointer; align-items: baseline; } li button:hover { color: var(--accent); } .chosen { background: var(--accent-wash); } .said { font-size: var(--text-s); } .bad { color: var(--blocker) !important; }
-  aside { border-left: 1px solid var(--line); padding: 12px 0 20px 18px; overflow: auto; min-width: 0; } .message { font-size: var(--text-s); margin-bottom: 8px; } .log { font-size: 11.5px; } .command { overflow-wrap: anywhere; white-space: pre-wrap; margin-top: 8px; } pre { margin: 2px 0 0; padding-left: 12px; color: var(--muted); white-space: pre-wrap; overflow-wrap: anywhere; font: inherit; max-height: 200px; overflow: auto; } .acts { display: flex; gap: 8px; margin: 4px 0 8px; } .acts input { flex: 1; border: 1px solid var(--strong-line); background: var(--surface); padding: 4px 8px; border-radius: var(--radius); }
+  .page {
+    display: flex;
+    flex-direction: column;
+    height: 100%;
+    padding: 0 20px;
+    min-height: 0;
+  }
+  .bar {
+    display: flex;
+    justify-content: space-between;
+    gap: 28px;
+    align-items: flex-start;
+    padding: 8px 0;
+  }
+  h1 {
+    font-size: var(--text-l);
+  }
+  .crumb,
+  .bar p {
+    font-size: var(--text-s);
+  }
+  .doors {
+    display: flex;
+    gap: 8px;
+    align-items: center;
+  }
+  .fit {
+    font-weight: 600;
+  }
+  .progress {
+    height: 3px;
+    background: var(--sunk);
+  }
+  .progress i {
+    display: block;
+    height: 100%;
+    background: var(--ink);
+  }
+  .body {
+    display: grid;
+    grid-template-columns: minmax(0, 1fr) minmax(380px, 42%);
+    flex: 1;
+    min-height: 0;
+  }
+  .steps {
+    overflow: auto;
+    padding: 12px 18px 20px 0;
+  }
+  h2 {
+    font-size: var(--text-m);
+    font-weight: 600;
+    border-bottom: 1px solid var(--line);
+  }
+  h2 a {
+    color: var(--ink);
+    text-decoration: none;
+  }
+  h2 a:hover {
+    color: var(--accent);
+  }
+  ol {
+    list-style: none;
+    margin: 0 0 14px;
+    padding: 0;
+  }
+  li button {
+    display: grid;
+    grid-template-columns: 18px minmax(0, 1fr) minmax(0, 1fr);
+    gap: 8px;
+    width: 100%;
+    border: 0;
+    background: none;
+    padding: 4px 6px;
+    text-align: left;
+    cursor: pointer;
+    align-items: baseline;
+  }
+  li button:hover {
+    color: var(--accent);
+  }
+  .chosen {
+    background: var(--accent-wash);
+  }
+  .said {
+    font-size: var(--text-s);
+  }
+  .bad {
+    color: var(--blocker) !important;
+  }
+  aside {
+    border-left: 1px solid var(--line);
+    padding: 12px 0 20px 18px;
+    overflow: auto;
+    min-width: 0;
+  }
+  .message {
+    font-size: var(--text-s);
+    margin-bottom: 8px;
+  }
+  .log {
+    font-size: 11.5px;
+  }
+  .command {
+    overflow-wrap: anywhere;
+    white-space: pre-wrap;
+    margin-top: 8px;
+  }
+  pre {
+    margin: 2px 0 0;
+    padding-left: 12px;
+    color: var(--muted);
+    white-space: pre-wrap;
+    overflow-wrap: anywhere;
+    font: inherit;
+    max-height: 200px;
+    overflow: auto;
+  }
+  .acts {
+    display: flex;
+    gap: 8px;
+    margin: 4px 0 8px;
+  }
+  .acts input {
+    flex: 1;
+    border: 1px solid var(--strong-line);
+    background: var(--surface);
+    padding: 4px 8px;
+    border-radius: var(--radius);
+  }
 </style>

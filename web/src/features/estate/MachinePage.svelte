@@ -10,52 +10,449 @@
   import Section from '../ledger/Section.svelte';
   import type { EstateData } from './estate.svelte';
 
-  interface Props { name: string; data: EstateData }
+  interface Props {
+    name: string;
+    data: EstateData;
+  }
   let { name, data }: Props = $props();
   let one = $derived(data.view?.machines.find((m) => m.machine.name === name));
   let f = $derived(one?.facts);
   let mine = $derived(data.fitness?.violations.filter((v) => v.host === name) ?? []);
-  let wish = $state(''), typed = $state(''), retiring = $state(false), shown = $state<{ fingerprint: string; subject: string; odd: string } | null>(null);
+  let wish = $state(''),
+    typed = $state(''),
+    retiring = $state(false),
+    shown = $state<{ fingerprint: string; subject: string; odd: string } | null>(null);
   let age = $derived(data.view && f?.read_at ? data.view.now - f.read_at : 0);
   let threads = $derived(f?.processors?.reduce((sum, p) => sum + (p.threads ?? 0), 0) ?? 0);
   let raw = $derived(f?.drives?.reduce((sum, d) => sum + (d.size_bytes ?? 0), 0) ?? 0);
-  const WORDS: Record<string, string> = { On: 'Switch on', GracefulShutdown: 'Shut down', ForceOff: 'Cut the power', ForceRestart: 'Restart at once', GracefulRestart: 'Restart in order', PowerCycle: 'Power off and on' };
-  let offered = $derived((f?.resets?.length ? f.resets : Object.keys(WORDS)).filter((k) => WORDS[k] && (f?.power === 'On' ? k !== 'On' : k === 'On')));
-  async function go() { const kind = wish, confirmed = typed; if (await data.work('switching', () => send<MachineView[]>('POST', `/estate/machines/${name}/power`, { kind, confirmed }))) { wish = ''; typed = ''; } }
-  const look = () => get<NonNullable<typeof shown>>(`/estate/machines/${name}/certificate`).then((found) => { shown = found; }).catch((e: unknown) => notices.problem(e));
+  const WORDS: Record<string, string> = {
+    On: 'Switch on',
+    GracefulShutdown: 'Shut down',
+    ForceOff: 'Cut the power',
+    ForceRestart: 'Restart at once',
+    GracefulRestart: 'Restart in order',
+    PowerCycle: 'Power off and on',
+  };
+  let offered = $derived(
+    (f?.resets?.length ? f.resets : Object.keys(WORDS)).filter(
+      (k) => WORDS[k] && (f?.power === 'On' ? k !== 'On' : k === 'On'),
+    ),
+  );
+  async function go() {
+    const kind = wish,
+      confirmed = typed;
+    if (
+      await data.work('switching', () =>
+        send<MachineView[]>('POST', `/estate/machines/${name}/power`, { kind, confirmed }),
+      )
+    ) {
+      wish = '';
+      typed = '';
+    }
+  }
+  const look = () =>
+    get<NonNullable<typeof shown>>(`/estate/machines/${name}/certificate`)
+      .then((found) => {
+        shown = found;
+      })
+      .catch((e: unknown) => notices.problem(e));
 </script>
 
 {#if one && f}
   <div class="page">
-    <div class="bar"><div><p class="crumb"><a href="/estate">Estate</a> · {one.machine.site} · {one.machine.bay} · <span class="mono">{one.machine.address}</span></p>
-      <h1>{f.trouble ? `The controller of ${name} was not read: ${f.trouble}` : `${name} is bare metal, power ${f.power?.toLowerCase() || 'unknown'}.`} {#if !f.trouble}<b>{f.memory_bytes ? size(f.memory_bytes) : 'memory not told'}</b>, {threads} threads, {f.drives?.length ? `${count(f.drives.length, 'drive')} of ${size(raw)} raw` : 'drives not told'}.{/if}</h1>
-      <p class="quiet" class:old={age > 86400 || f.trouble} title={utc(f.read_at ?? 0)}>{f.read_at ? `read ${ago(age)}` : 'never read'} · Redfish {f.redfish || '—'}{f.missing?.length ? ` · its controller leaves out ${f.missing.join(', ')}` : ''}</p></div>
-      <div class="doors"><Button disabled={data.busy !== ''} onclick={() => void data.read([name])}>{data.busy.startsWith('reading') ? 'Reading …' : 'Read it'}</Button></div></div>
-    <div class="body"><div class="draw" class:faded={age > 86400 || f.trouble}>
-      <section><h2>Chassis <span>{f.maker} {f.model} · serial {f.serial || '—'} · health {f.health || 'not told'}</span></h2>
-        <div class="chassis"><div class="sockets">{#each f.processors ?? [] as p, i (i)}<div class="socket"><b>{p.cores}</b> cores<br /><span class="quiet">{p.threads} threads</span><br /><span class="quiet">{p.model}</span></div>{/each}</div>
-          <div class="bays">{#each f.drives ?? [] as d (d.name)}<div class="drive" class:worn={d.health && d.health !== 'OK'} title={`${d.name}: ${size(d.size_bytes ?? 0)} ${d.kind} ${d.protocol}, serial ${d.serial}, ${d.health || 'health not told'}`}><b>{size(d.size_bytes ?? 0)}</b><span>{d.kind} {d.protocol}</span><span>{d.health && d.health !== 'OK' ? d.health : d.name}</span></div>{:else}<p class="quiet">Its controller does not tell of drives.</p>{/each}</div></div></section>
-      <div class="halves"><section><h2>Network ports</h2><ul>{#each f.nics ?? [] as n (n.name)}<li class="nic" class:down={n.link === false}><i></i><span><b>{n.name}</b> <span class="mono quiet">{n.mac}</span></span><span class="mono">{n.link === false ? 'no link' : n.speed_mbit ? `${n.speed_mbit / 1000} Gbit` : 'link not told'}</span></li>{:else}<li class="quiet">not told</li>{/each}</ul></section>
-        <section><h2>Boot and media</h2><dl><dt>Boots from</dt><dd>{f.boot_enabled && f.boot_enabled !== 'Disabled' ? `${f.boot_now}, ${f.boot_enabled.toLowerCase()}` : 'its own order'}</dd><dt>May boot from</dt><dd>{f.boot_options?.join(', ') || 'not told'}</dd>{#each f.media ?? [] as m (m.id)}<dt>{m.id}</dt><dd>{m.kinds?.join(', ')}: {m.inserted ? m.image : 'empty'}</dd>{/each}</dl></section></div>
-      <section><h2>Firmware</h2><ul>{#each f.firmware ?? [] as w (w.name)}<li class="pair"><span>{w.name}</span><span class="mono">{w.version}</span></li>{:else}<li class="quiet">not told</li>{/each}</ul></section>
+    <div class="bar">
+      <div>
+        <p class="crumb">
+          <a href="/estate">Estate</a> · {one.machine.site} · {one.machine.bay} ·
+          <span class="mono">{one.machine.address}</span>
+        </p>
+        <h1>
+          {f.trouble
+            ? `The controller of ${name} was not read: ${f.trouble}`
+            : `${name} is bare metal, power ${f.power?.toLowerCase() || 'unknown'}.`}
+          {#if !f.trouble}<b>{f.memory_bytes ? size(f.memory_bytes) : 'memory not told'}</b>, {threads}
+            threads, {f.drives?.length
+              ? `${count(f.drives.length, 'drive')} of ${size(raw)} raw`
+              : 'drives not told'}.{/if}
+        </h1>
+        <p class="quiet" class:old={age > 86400 || f.trouble} title={utc(f.read_at ?? 0)}>
+          {f.read_at ? `read ${ago(age)}` : 'never read'} · Redfish {f.redfish || '—'}{f.missing
+            ?.length
+            ? ` · its controller leaves out ${f.missing.join(', ')}`
+            : ''}
+        </p>
+      </div>
+      <div class="doors">
+        <Button disabled={data.busy !== ''} onclick={() => void data.read([name])}
+          >{data.busy.startsWith('reading') ? 'Reading …' : 'Read it'}</Button
+        >
+      </div>
     </div>
-    <aside aria-label="Ledger">
-      <Section title="Power" aside={f.power ?? ''}>{#if wish}<form class="own" onsubmit={(e) => { e.preventDefault(); void go(); }}><p>{WORDS[wish]}: whatever runs on {name} {wish === 'On' ? 'starts' : 'stops'}.</p><label>Type <b class="mono">{name}</b> to confirm <input class="mono" bind:value={typed} autocomplete="off" /></label><div class="acts"><Button kind="danger" type="submit" disabled={typed !== name || data.busy !== ''}>{data.busy === 'switching' ? 'Waiting until it is seen …' : WORDS[wish]}</Button><Button onclick={() => { wish = ''; typed = ''; }}>Leave it</Button></div></form>
-        {:else}<div class="acts">{#each offered as k (k)}<Button disabled={data.busy !== ''} onclick={() => { wish = k; typed = ''; }}>{WORDS[k]} …</Button>{/each}</div>{/if}</Section>
-      {#if mine.length}<Section title="Fitness" aside={count(mine.length, 'rule')}><ul>{#each mine as v, i (i)}<li class="fit"><Weight severity={v.severity} /><span>{v.message}{#if v.remedy}<span class="quiet remedy">{v.remedy}</span>{/if}</span></li>{/each}</ul></Section>{/if}
-      {#if f.changes?.length}<Section title="Changed" aside={data.view ? `since ${ago(data.view.now - (f.changed_since ?? 0))}` : ''}><ul>{#each f.changes as c, i (i)}<li><b>{c.what}</b> {c.was} → {c.now}</li>{/each}</ul></Section>{/if}
-      <Section title="Its controller"><dl><dt>Login</dt><dd>{one.machine.user}, keyring entry “{one.machine.credential}”</dd><dt>Certificate</dt><dd class="mono small">{one.fingerprint || 'never confirmed'}</dd></dl>
-        {#if f.trouble_code === 'certificate-changed' || !one.fingerprint}{#if shown}<p class="alarm">It shows now, made out to {shown.subject || 'nobody'}{shown.odd ? `, which ${shown.odd}` : ''}:</p><p class="mono small">{shown.fingerprint}</p><div class="acts"><Button kind="danger" onclick={() => { shown = null; void data.work('pinning', () => send<MachineView[]>('DELETE', `/estate/machines/${name}/pin`)); }}>I compared it: pin this one</Button></div>{:else}<Button onclick={() => void look()}>See the one it shows now</Button>{/if}{/if}</Section>
-      <div class="acts">{#if retiring}<Button kind="danger" onclick={() => void data.work('retiring', () => send<MachineView[]>('DELETE', `/estate/machines/${name}`)).then((gone) => { if (gone) router.go('/estate'); retiring = false; })}>Take {name} out of the estate</Button><Button onclick={() => { retiring = false; }}>Keep it</Button>{:else}<Button onclick={() => { retiring = true; }}>Retire …</Button>{/if}</div>
-    </aside></div>
+    <div class="body">
+      <div class="draw" class:faded={age > 86400 || f.trouble}>
+        <section>
+          <h2>
+            Chassis <span
+              >{f.maker}
+              {f.model} · serial {f.serial || '—'} · health {f.health || 'not told'}</span
+            >
+          </h2>
+          <div class="chassis">
+            <div class="sockets">
+              {#each f.processors ?? [] as p, i (i)}<div class="socket">
+                  <b>{p.cores}</b> cores<br /><span class="quiet">{p.threads} threads</span><br
+                  /><span class="quiet">{p.model}</span>
+                </div>{/each}
+            </div>
+            <div class="bays">
+              {#each f.drives ?? [] as d (d.name)}<div
+                  class="drive"
+                  class:worn={d.health && d.health !== 'OK'}
+                  title={`${d.name}: ${size(d.size_bytes ?? 0)} ${d.kind} ${d.protocol}, serial ${d.serial}, ${d.health || 'health not told'}`}
+                >
+                  <b>{size(d.size_bytes ?? 0)}</b><span>{d.kind} {d.protocol}</span><span
+                    >{d.health && d.health !== 'OK' ? d.health : d.name}</span
+                  >
+                </div>{:else}<p class="quiet">Its controller does not tell of drives.</p>{/each}
+            </div>
+          </div>
+        </section>
+        <div class="halves">
+          <section>
+            <h2>Network ports</h2>
+            <ul>
+              {#each f.nics ?? [] as n (n.name)}<li class="nic" class:down={n.link === false}>
+                  <i></i><span><b>{n.name}</b> <span class="mono quiet">{n.mac}</span></span><span
+                    class="mono"
+                    >{n.link === false
+                      ? 'no link'
+                      : n.speed_mbit
+                        ? `${n.speed_mbit / 1000} Gbit`
+                        : 'link not told'}</span
+                  >
+                </li>{:else}<li class="quiet">not told</li>{/each}
+            </ul>
+          </section>
+          <section>
+            <h2>Boot and media</h2>
+            <dl>
+              <dt>Boots from</dt>
+              <dd>
+                {f.boot_enabled && f.boot_enabled !== 'Disabled'
+                  ? `${f.boot_now}, ${f.boot_enabled.toLowerCase()}`
+                  : 'its own order'}
+              </dd>
+              <dt>May boot from</dt>
+              <dd>{f.boot_options?.join(', ') || 'not told'}</dd>
+              {#each f.media ?? [] as m (m.id)}<dt>{m.id}</dt>
+                <dd>{m.kinds?.join(', ')}: {m.inserted ? m.image : 'empty'}</dd>{/each}
+            </dl>
+          </section>
+        </div>
+        <section>
+          <h2>Firmware</h2>
+          <ul>
+            {#each f.firmware ?? [] as w (w.name)}<li class="pair">
+                <span>{w.name}</span><span class="mono">{w.version}</span>
+              </li>{:else}<li class="quiet">not told</li>{/each}
+          </ul>
+        </section>
+      </div>
+      <aside aria-label="Ledger">
+        <Section title="Power" aside={f.power ?? ''}
+          >{#if wish}<form
+              class="own"
+              onsubmit={(e) => {
+                e.preventDefault();
+                void go();
+              }}
+            >
+              <p>{WORDS[wish]}: whatever runs on {name} {wish === 'On' ? 'starts' : 'stops'}.</p>
+              <label
+                >Type <b class="mono">{name}</b> to confirm
+                <input class="mono" bind:value={typed} autocomplete="off" /></label
+              >
+              <div class="acts">
+                <Button kind="danger" type="submit" disabled={typed !== name || data.busy !== ''}
+                  >{data.busy === 'switching' ? 'Waiting until it is seen …' : WORDS[wish]}</Button
+                ><Button
+                  onclick={() => {
+                    wish = '';
+                    typed = '';
+                  }}>Leave it</Button
+                >
+              </div>
+            </form>
+          {:else}<div class="acts">
+              {#each offered as k (k)}<Button
+                  disabled={data.busy !== ''}
+                  onclick={() => {
+                    wish = k;
+                    typed = '';
+                  }}>{WORDS[k]} …</Button
+                >{/each}
+            </div>{/if}</Section
+        >
+        {#if mine.length}<Section title="Fitness" aside={count(mine.length, 'rule')}
+            ><ul>
+              {#each mine as v, i (i)}<li class="fit">
+                  <Weight severity={v.severity} /><span
+                    >{v.message}{#if v.remedy}<span class="quiet remedy">{v.remedy}</span
+                      >{/if}</span
+                  >
+                </li>{/each}
+            </ul></Section
+          >{/if}
+        {#if f.changes?.length}<Section
+            title="Changed"
+            aside={data.view ? `since ${ago(data.view.now - (f.changed_since ?? 0))}` : ''}
+            ><ul>
+              {#each f.changes as c, i (i)}<li><b>{c.what}</b> {c.was} → {c.now}</li>{/each}
+            </ul></Section
+          >{/if}
+        <Section title="Its controller"
+          ><dl>
+            <dt>Login</dt>
+            <dd>{one.machine.user}, keyring entry “{one.machine.credential}”</dd>
+            <dt>Certificate</dt>
+            <dd class="mono small">{one.fingerprint || 'never confirmed'}</dd>
+          </dl>
+          {#if f.trouble_code === 'certificate-changed' || !one.fingerprint}{#if shown}<p
+                class="alarm"
+              >
+                It shows now, made out to {shown.subject || 'nobody'}{shown.odd
+                  ? `, which ${shown.odd}`
+                  : ''}:
+              </p>
+              <p class="mono small">{shown.fingerprint}</p>
+              <div class="acts">
+                <Button
+                  kind="danger"
+                  onclick={() => {
+                    shown = null;
+                    void data.work('pinning', () =>
+                      send<MachineView[]>('DELETE', `/estate/machines/${name}/pin`),
+                    );
+                  }}>I compared it: pin this one</Button
+                >
+              </div>{:else}<Button onclick={() => void look()}>See the one it shows now</Button
+              >{/if}{/if}</Section
+        >
+        <div class="acts">
+          {#if retiring}<Button
+              kind="danger"
+              onclick={() =>
+                void data
+                  .work('retiring', () => send<MachineView[]>('DELETE', `/estate/machines/${name}`))
+                  .then((gone) => {
+                    if (gone) router.go('/estate');
+                    retiring = false;
+                  })}>Take {name} out of the estate</Button
+            ><Button
+              onclick={() => {
+                retiring = false;
+              }}>Keep it</Button
+            >{:else}<Button
+              onclick={() => {
+                retiring = true;
+              }}>Retire …</Button
+            >{/if}
+        </div>
+      </aside>
+    </div>
   </div>
-{:else if data.view}<div class="empty"><h1>The estate has no machine “{name}”.</h1><a href="/estate">The estate</a></div>{/if}
+{:else if data.view}<div class="empty">
+    <h1>The estate has no machine “{name}”.</h1>
+    <a href="/estate">The estate</a>
+  </div>{/if}
 
 <style>
-  .page { display: flex; flex-direction: column; height: 100%; padding: 0 20px; min-height: 0; } .bar { display: flex; justify-content: space-between; gap: 28px; align-items: flex-start; padding: 8px 0 6px; border-bottom: 1px solid var(--line); } h1 { font-size: var(--text-l); } b { font-weight: 600; } .crumb, .bar p { font-size: var(--text-s); } .old { color: var(--caution); font-weight: 600; }
-  .body { display: grid; grid-template-columns: minmax(0, 1fr) 316px; flex: 1; min-height: 0; } .draw { overflow: auto; padding: 10px 18px 20px 0; } .faded { opacity: 0.75; } aside { border-left: 1px solid var(--line); padding: 10px 0 20px 18px; overflow: auto; }
-  section { margin-bottom: 18px; } h2 { font-size: var(--text-m); font-weight: 600; margin-bottom: 6px; } h2 span { font-weight: 400; color: var(--muted); font-size: var(--text-s); margin-left: 10px; }
-  .chassis { border: 1px solid var(--strong-line); background: var(--surface); padding: 12px; display: grid; gap: 12px; } .sockets { display: flex; gap: 12px; } .socket { border: 1px solid var(--strong-line); padding: 8px 14px; background: var(--sunk); font-size: var(--text-s); min-width: 150px; } .bays { display: flex; flex-wrap: wrap; gap: 6px; } .drive { border: 1px solid var(--strong-line); width: 82px; padding: 5px 7px; font-size: 11px; display: grid; background: var(--paper); } .drive b { font-size: var(--text-s); } .drive.worn { border: 2px solid var(--caution); color: var(--caution); }
-  .halves { display: grid; grid-template-columns: 1fr 1fr; gap: 26px; } ul { list-style: none; margin: 0; padding: 0; font-size: var(--text-s); } .nic { display: grid; grid-template-columns: 14px 1fr auto; gap: 8px; padding: 2px 0; align-items: center; } .nic i { width: 12px; height: 10px; background: var(--soft); } .nic.down i { background: none; border: 1px dashed var(--blocker); } .pair { display: flex; justify-content: space-between; max-width: 320px; border-bottom: 1px solid var(--line); padding: 2px 0; }
-  dl { display: grid; grid-template-columns: 100px 1fr; gap: 3px 10px; margin: 0 0 8px; font-size: var(--text-s); } dt { color: var(--muted); } dd { margin: 0; overflow-wrap: anywhere; } .small { font-size: 11px; overflow-wrap: anywhere; } .acts { display: flex; gap: 8px; flex-wrap: wrap; margin-top: 6px; } .fit { display: flex; gap: 8px; padding: 2px 0; } .remedy { display: block; } .alarm { color: var(--blocker); font-size: var(--text-s); } .own { display: grid; gap: 6px; font-size: var(--text-s); } .own label { display: grid; gap: 2px; } .own input { padding: 4px 8px; border: 1px solid var(--strong-line); background: var(--surface); border-radius: var(--radius); color: var(--ink); } .empty { padding: 60px 20px; }
+  .page {
+    display: flex;
+    flex-direction: column;
+    height: 100%;
+    padding: 0 20px;
+    min-height: 0;
+  }
+  .bar {
+    display: flex;
+    justify-content: space-between;
+    gap: 28px;
+    align-items: flex-start;
+    padding: 8px 0 6px;
+    border-bottom: 1px solid var(--line);
+  }
+  h1 {
+    font-size: var(--text-l);
+  }
+  b {
+    font-weight: 600;
+  }
+  .crumb,
+  .bar p {
+    font-size: var(--text-s);
+  }
+  .old {
+    color: var(--caution);
+    font-weight: 600;
+  }
+  .body {
+    display: grid;
+    grid-template-columns: minmax(0, 1fr) 316px;
+    flex: 1;
+    min-height: 0;
+  }
+  .draw {
+    overflow: auto;
+    padding: 10px 18px 20px 0;
+  }
+  .faded {
+    opacity: 0.75;
+  }
+  aside {
+    border-left: 1px solid var(--line);
+    padding: 10px 0 20px 18px;
+    overflow: auto;
+  }
+  section {
+    margin-bottom: 18px;
+  }
+  h2 {
+    font-size: var(--text-m);
+    font-weight: 600;
+    margin-bottom: 6px;
+  }
+  h2 span {
+    font-weight: 400;
+    color: var(--muted);
+    font-size: var(--text-s);
+    margin-left: 10px;
+  }
+  .chassis {
+    border: 1px solid var(--strong-line);
+    background: var(--surface);
+    padding: 12px;
+    display: grid;
+    gap: 12px;
+  }
+  .sockets {
+    display: flex;
+    gap: 12px;
+  }
+  .socket {
+    border: 1px solid var(--strong-line);
+    padding: 8px 14px;
+    background: var(--sunk);
+    font-size: var(--text-s);
+    min-width: 150px;
+  }
+  .bays {
+    display: flex;
+    flex-wrap: wrap;
+    gap: 6px;
+  }
+  .drive {
+    border: 1px solid var(--strong-line);
+    width: 82px;
+    padding: 5px 7px;
+    font-size: 11px;
+    display: grid;
+    background: var(--paper);
+  }
+  .drive b {
+    font-size: var(--text-s);
+  }
+  .drive.worn {
+    border: 2px solid var(--caution);
+    color: var(--caution);
+  }
+  .halves {
+    display: grid;
+    grid-template-columns: 1fr 1fr;
+    gap: 26px;
+  }
+  ul {
+    list-style: none;
+    margin: 0;
+    padding: 0;
+    font-size: var(--text-s);
+  }
+  .nic {
+    display: grid;
+    grid-template-columns: 14px 1fr auto;
+    gap: 8px;
+    padding: 2px 0;
+    align-items: center;
+  }
+  .nic i {
+    width: 12px;
+    height: 10px;
+    background: var(--soft);
+  }
+  .nic.down i {
+    background: none;
+    border: 1px dashed var(--blocker);
+  }
+  .pair {
+    display: flex;
+    justify-content: space-between;
+    max-width: 320px;
+    border-bottom: 1px solid var(--line);
+    padding: 2px 0;
+  }
+  dl {
+    display: grid;
+    grid-template-columns: 100px 1fr;
+    gap: 3px 10px;
+    margin: 0 0 8px;
+    font-size: var(--text-s);
+  }
+  dt {
+    color: var(--muted);
+  }
+  dd {
+    margin: 0;
+    overflow-wrap: anywhere;
+  }
+  .small {
+    font-size: 11px;
+    overflow-wrap: anywhere;
+  }
+  .acts {
+    display: flex;
+    gap: 8px;
+    flex-wrap: wrap;
+    margin-top: 6px;
+  }
+  .fit {
+    display: flex;
+    gap: 8px;
+    padding: 2px 0;
+  }
+  .remedy {
+    display: block;
+  }
+  .alarm {
+    color: var(--blocker);
+    font-size: var(--text-s);
+  }
+  .own {
+    display: grid;
+    gap: 6px;
+    font-size: var(--text-s);
+  }
+  .own label {
+    display: grid;
+    gap: 2px;
+  }
+  .own input {
+    padding: 4px 8px;
+    border: 1px solid var(--strong-line);
+    background: var(--surface);
+    border-radius: var(--radius);
+    color: var(--ink);
+  }
+  .empty {
+    padding: 60px 20px;
+  }
 </style>

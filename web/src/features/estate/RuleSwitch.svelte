@@ -5,29 +5,145 @@
   import Button from '../../lib/ui/Button.svelte';
   import Dialog from '../../lib/ui/Dialog.svelte';
 
-  interface Props { rule: FitnessView['rules'][number]; fitness: FitnessView; bays: string[]; onchanged: (fitness: FitnessView) => void; onclose: () => void }
+  interface Props {
+    rule: FitnessView['rules'][number];
+    fitness: FitnessView;
+    bays: string[];
+    onchanged: (fitness: FitnessView) => void;
+    onclose: () => void;
+  }
   let { rule, fitness, bays, onchanged, onclose }: Props = $props();
   let decided = $derived((fitness.settings ?? []).filter((s) => s.rule === rule.id));
   // svelte-ignore state_referenced_locally
-  let bay = $state(bays[0] ?? ''), off = $state(false), limit = $state(''), reason = $state(''), problem = $state('');
-  async function put(body: object) { problem = ''; try { onchanged(await send<FitnessView>('PUT', '/estate/rules', body)); } catch (error) { problem = error instanceof ApiError ? `${error.problem.detail} ${error.problem.hint}` : String(error); } }
+  let bay = $state(bays[0] ?? ''),
+    off = $state(false),
+    limit = $state(''),
+    reason = $state(''),
+    problem = $state('');
+  async function put(body: object) {
+    problem = '';
+    try {
+      onchanged(await send<FitnessView>('PUT', '/estate/rules', body));
+    } catch (error) {
+      problem =
+        error instanceof ApiError ? `${error.problem.detail} ${error.problem.hint}` : String(error);
+    }
+  }
   let broken = $derived(fitness.violations.filter((v) => v.rule === rule.id));
 </script>
 
 <Dialog title={rule.title} {onclose}>
-  <p>{rule.why} <span class="quiet">Measured by {rule.measured}.{rule.limit != null ? ` Limit: ${rule.limit} ${rule.unit}.` : ''}</span></p>
-  {#if broken.length}<ul>{#each broken.slice(0, 6) as v, i (i)}<li><b>{v.host}</b> {v.message}</li>{/each}{#if broken.length > 6}<li class="quiet">and {broken.length - 6} more</li>{/if}</ul>{:else}<p class="quiet">Nobody breaks it.</p>{/if}
-  {#each decided as s (s.bay)}<p class="decided"><b>{s.bay}</b>: {s.off ? 'switched off' : `limit ${s.limit} ${rule.unit}`} — “{s.reason}” <Button kind="link" onclick={() => void put({ bay: s.bay, rule: rule.id, reason: 'as it is written' })}>as it is written again</Button></p>{/each}
-  <form onsubmit={(e) => { e.preventDefault(); void put({ bay, rule: rule.id, off, limit: !off && limit !== '' ? Number(limit) : null, reason }); }}>
-    <label>Bay <select bind:value={bay}>{#each bays as b (b)}<option value={b}>{b}</option>{/each}</select></label>
+  <p>
+    {rule.why}
+    <span class="quiet"
+      >Measured by {rule.measured}.{rule.limit != null
+        ? ` Limit: ${rule.limit} ${rule.unit}.`
+        : ''}</span
+    >
+  </p>
+  {#if broken.length}<ul>
+      {#each broken.slice(0, 6) as v, i (i)}<li>
+          <b>{v.host}</b>
+          {v.message}
+        </li>{/each}{#if broken.length > 6}<li class="quiet">and {broken.length - 6} more</li>{/if}
+    </ul>{:else}<p class="quiet">Nobody breaks it.</p>{/if}
+  {#each decided as s (s.bay)}<p class="decided">
+      <b>{s.bay}</b>: {s.off ? 'switched off' : `limit ${s.limit} ${rule.unit}`} — “{s.reason}” <Button
+        kind="link"
+        onclick={() => void put({ bay: s.bay, rule: rule.id, reason: 'as it is written' })}
+        >as it is written again</Button
+      >
+    </p>{/each}
+  <form
+    onsubmit={(e) => {
+      e.preventDefault();
+      void put({
+        bay,
+        rule: rule.id,
+        off,
+        limit: !off && limit !== '' ? Number(limit) : null,
+        reason,
+      });
+    }}
+  >
+    <label
+      >Bay <select bind:value={bay}
+        >{#each bays as b (b)}<option value={b}>{b}</option>{/each}</select
+      ></label
+    >
     <label class="tick"><input type="checkbox" bind:checked={off} /> not asked there</label>
-    {#if rule.limit != null}<label>or its own limit, {rule.unit} <input type="number" step="any" bind:value={limit} disabled={off} placeholder={String(rule.limit)} /></label>{/if}
-    <label class="reason">Reason <input bind:value={reason} required maxlength="500" placeholder="why this bay differs; shown with the rule" /></label>
+    {#if rule.limit != null}<label
+        >or its own limit, {rule.unit}
+        <input
+          type="number"
+          step="any"
+          bind:value={limit}
+          disabled={off}
+          placeholder={String(rule.limit)}
+        /></label
+      >{/if}
+    <label class="reason"
+      >Reason <input
+        bind:value={reason}
+        required
+        maxlength="500"
+        placeholder="why this bay differs; shown with the rule"
+      /></label
+    >
     <Button kind="main" type="submit" disabled={!reason || (!off && limit === '')}>Decide</Button>
   </form>
   {#if problem}<p class="alarm" role="alert">{problem}</p>{/if}
 </Dialog>
 
 <style>
-  ul { margin: 8px 0; padding-left: 18px; font-size: var(--text-s); } b { font-weight: 600; } .decided { font-size: var(--text-s); margin: 6px 0; } form { display: grid; grid-template-columns: 1fr 1fr 1fr; gap: 8px 12px; align-items: end; border-top: 1px solid var(--line); padding-top: 10px; margin-top: 10px; } label { display: grid; gap: 2px; font-size: var(--text-s); color: var(--muted); } .tick { display: flex; gap: 6px; align-items: center; padding-bottom: 6px; } .reason { grid-column: span 2; } input:not([type='checkbox']), select { padding: 4px 8px; border: 1px solid var(--strong-line); background: var(--paper); border-radius: var(--radius); color: var(--ink); width: 100%; } .alarm { color: var(--blocker); font-size: var(--text-s); margin-top: 8px; }
+  ul {
+    margin: 8px 0;
+    padding-left: 18px;
+    font-size: var(--text-s);
+  }
+  b {
+    font-weight: 600;
+  }
+  .decided {
+    font-size: var(--text-s);
+    margin: 6px 0;
+  }
+  form {
+    display: grid;
+    grid-template-columns: 1fr 1fr 1fr;
+    gap: 8px 12px;
+    align-items: end;
+    border-top: 1px solid var(--line);
+    padding-top: 10px;
+    margin-top: 10px;
+  }
+  label {
+    display: grid;
+    gap: 2px;
+    font-size: var(--text-s);
+    color: var(--muted);
+  }
+  .tick {
+    display: flex;
+    gap: 6px;
+    align-items: center;
+    padding-bottom: 6px;
+  }
+  .reason {
+    grid-column: span 2;
+  }
+  input:not([type='checkbox']),
+  select {
+    padding: 4px 8px;
+    border: 1px solid var(--strong-line);
+    background: var(--paper);
+    border-radius: var(--radius);
+    color: var(--ink);
+    width: 100%;
+  }
+  .alarm {
+    color: var(--blocker);
+    font-size: var(--text-s);
+    margin-top: 8px;
+  }
 </style>

@@ -58,7 +58,9 @@
       {#each access.tokens as token (token.id)}
         <li>
           <b>{token.name}</b> <span class="mono quiet">{token.id}</span>
-          <span class="quiet" title={utc(token.used_at ?? token.made_at)}>{used(token.used_at)}</span>
+          <span class="quiet" title={utc(token.used_at ?? token.made_at)}
+            >{used(token.used_at)}</span
+          >
           <Button kind="link" onclick={() => void revoke(token.id)}>Revoke</Button>
         </li>
       {:else}<li class="quiet">No tokens.</li>{/each}

@@ -164,8 +164,8 @@
         ></label
       >
       <label
-        >Value {#if kind === 'key'}<textarea bind:value rows="5" class="mono"></textarea
-          >{:else}<input type="password" autocomplete="off" bind:value />{/if}</label
+        >Value {#if kind === 'key'}<textarea bind:value rows="5" class="mono"
+          ></textarea>{:else}<input type="password" autocomplete="off" bind:value />{/if}</label
       >
       <p class="quiet">An entry of that name is replaced; its grants stay.</p>
       <Button kind="main" type="submit" disabled={!name.trim() || !value}>Save entry</Button>

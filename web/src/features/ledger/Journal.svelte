@@ -49,7 +49,9 @@
         <span class="mono quiet">{clock(e.at)}</span>
         <span class:bad={e.kind === 'failed' || e.kind === 'undo-failed'}
           ><b>{stepName(run, e.step)}</b>
-          {eventWords(e.kind)}{e.payload['message'] ? `: ${String(e.payload['message'])}` : ''}</span
+          {eventWords(e.kind)}{e.payload['message']
+            ? `: ${String(e.payload['message'])}`
+            : ''}</span
         >
       </li>
     {:else}<li class="quiet">{search ? `No entry contains “${search}”.` : 'No entries.'}</li>{/each}

@@ -5,7 +5,11 @@
   import { OUTCOME_MARKS, OUTCOME_WORDS, outcomeOf } from '../rollout/verdicts';
   import Section from './Section.svelte';
 
-  interface Props { run: RunView; proof: Verdict | undefined; onproof: (key: string) => void }
+  interface Props {
+    run: RunView;
+    proof: Verdict | undefined;
+    onproof: (key: string) => void;
+  }
   let { run, proof, onproof }: Props = $props();
   let names = $derived(new Map(run.nodes.map((n) => [n.id, n.name])));
   let failed = $derived(run.proofs.filter((v) => outcomeOf(v) === 'failed'));
@@ -14,29 +18,93 @@
 
 {#if proof}
   <Section title={`${names.get(proof.node) ?? 'cluster'} · ${inside(proof.label)}`}>
-    <p class="verdict"><StateMark state={OUTCOME_MARKS[outcomeOf(proof)]} label="" /> {OUTCOME_WORDS[outcomeOf(proof)]}</p>
-    <dl><dt>Expected</dt><dd class="mono">{proof.expected}</dd><dt>Found</dt><dd class="mono" class:bad={outcomeOf(proof) === 'failed'}>{proof.found}</dd><dt>Asked by</dt><dd class="mono">{proof.how}</dd></dl>
+    <p class="verdict">
+      <StateMark state={OUTCOME_MARKS[outcomeOf(proof)]} label="" />
+      {OUTCOME_WORDS[outcomeOf(proof)]}
+    </p>
+    <dl>
+      <dt>Expected</dt>
+      <dd class="mono">{proof.expected}</dd>
+      <dt>Found</dt>
+      <dd class="mono" class:bad={outcomeOf(proof) === 'failed'}>{proof.found}</dd>
+      <dt>Asked by</dt>
+      <dd class="mono">{proof.how}</dd>
+    </dl>
   </Section>
 {/if}
 {#snippet list(verdicts: Verdict[])}
-  <ul>{#each verdicts as v (v.node + v.proof)}<li><button onclick={() => onproof(`${v.node}/${v.proof}`)}><StateMark state={OUTCOME_MARKS[outcomeOf(v)]} label={OUTCOME_WORDS[outcomeOf(v)]} size={13} /> <b>{names.get(v.node) ?? 'cluster'}</b> {inside(v.label)}</button></li>{/each}</ul>
+  <ul>
+    {#each verdicts as v (v.node + v.proof)}<li>
+        <button onclick={() => onproof(`${v.node}/${v.proof}`)}
+          ><StateMark
+            state={OUTCOME_MARKS[outcomeOf(v)]}
+            label={OUTCOME_WORDS[outcomeOf(v)]}
+            size={13}
+          /> <b>{names.get(v.node) ?? 'cluster'}</b>
+          {inside(v.label)}</button
+        >
+      </li>{/each}
+  </ul>
 {/snippet}
 <Section title="Failed" aside={`${failed.length} of ${run.proofs.length}`}>
-  {#if !run.proofs.length}<p class="quiet">No acceptance checks were run.</p>{:else if !failed.length}<p class="quiet">No check failed.</p>{/if}
+  {#if !run.proofs.length}<p class="quiet">
+      No acceptance checks were run.
+    </p>{:else if !failed.length}<p class="quiet">No check failed.</p>{/if}
   {@render list(failed)}
 </Section>
-{#if open.length}<Section title="Not checked" aside={`${open.length} of ${run.proofs.length}`}>{@render list(open)}</Section>{/if}
+{#if open.length}<Section title="Not checked" aside={`${open.length} of ${run.proofs.length}`}
+    >{@render list(open)}</Section
+  >{/if}
 {#if run.proofs.length}
   <Section title="To hand over">
     <p><a href={`/api/runs/${run.id}/acceptance.html`} download>Report (HTML, one file)</a></p>
     <p><a href={`/api/runs/${run.id}/acceptance.xml`} download>JUnit XML</a></p>
-    {#if run.proved_at}<p class="quiet" title={utc(run.proved_at)}>Checked {moment(run.proved_at)} {zone()}. Checks change nothing and can be repeated.</p>{/if}
+    {#if run.proved_at}<p class="quiet" title={utc(run.proved_at)}>
+        Checked {moment(run.proved_at)}
+        {zone()}. Checks change nothing and can be repeated.
+      </p>{/if}
   </Section>
 {/if}
 
 <style>
-  .verdict { margin-bottom: 8px; }
-  dl { display: grid; grid-template-columns: 74px 1fr; gap: 5px 10px; margin: 0; font-size: var(--text-s); } dt { color: var(--muted); } dd { margin: 0; overflow-wrap: anywhere; } .bad { color: var(--blocker); }
-  ul { list-style: none; margin: 0; padding: 0; } button { border: 0; background: none; padding: 2px 0; cursor: pointer; } button:hover { color: var(--accent); } b { font-weight: 600; }
-  p { margin-bottom: 4px; }
+  .verdict {
+    margin-bottom: 8px;
+  }
+  dl {
+    display: grid;
+    grid-template-columns: 74px 1fr;
+    gap: 5px 10px;
+    margin: 0;
+    font-size: var(--text-s);
+  }
+  dt {
+    color: var(--muted);
+  }
+  dd {
+    margin: 0;
+    overflow-wrap: anywhere;
+  }
+  .bad {
+    color: var(--blocker);
+  }
+  ul {
+    list-style: none;
+    margin: 0;
+    padding: 0;
+  }
+  button {
+    border: 0;
+    background: none;
+    padding: 2px 0;
+    cursor: pointer;
+  }
+  button:hover {
+    color: var(--accent);
+  }
+  b {
+    font-weight: 600;
+  }
+  p {
+    margin-bottom: 4px;
+  }
 </style>

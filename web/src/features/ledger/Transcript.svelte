@@ -64,13 +64,7 @@
   >
   <a href={`/api/runs/${run}/transcript.txt?step=${encodeURIComponent(step)}`} download>Download</a>
 </div>
-<div
-  class="transcript mono"
-  role="log"
-  aria-label="Transcript"
-  bind:this={box}
-  onscroll={scrolled}
->
+<div class="transcript mono" role="log" aria-label="Transcript" bind:this={box} onscroll={scrolled}>
   {#each shown as e (e.id)}
     <button
       class="command"
@@ -79,8 +73,10 @@
         open = open === e.id ? null : e.id;
       }}
       title={`${e.target}, ${utc(e.at)} · ${span(e.seconds)}`}
-      ><i>{e.target === host ? '$' : '›'}</i>{open === e.id ? e.command : brief(e.command)}{#if e.times > 1}<span
-          class="times">asked {e.times} times, last {clock(e.last_at)}</span
+      ><i>{e.target === host ? '$' : '›'}</i>{open === e.id
+        ? e.command
+        : brief(e.command)}{#if e.times > 1}<span class="times"
+          >asked {e.times} times, last {clock(e.last_at)}</span
         >{/if}</button
     >
     {#if e.answer}<pre class:bad={e.status !== 0 && failed} class:whole={open === e.id}>{open ===

@@ -22,7 +22,8 @@ describe('transcript', () => {
     expect(firstLines('a\nb')).toBe('a\nb');
   });
   it('finds by command, answer and target in any case', () => {
-    for (const typed of ['DOMSTATE', 'Running', 'gann', '']) expect(matches(entry, typed)).toBe(true);
+    for (const typed of ['DOMSTATE', 'Running', 'gann', ''])
+      expect(matches(entry, typed)).toBe(true);
     expect(matches(entry, 'absent')).toBe(false);
   });
 });

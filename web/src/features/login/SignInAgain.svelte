@@ -20,9 +20,7 @@
       onin();
     } catch (error) {
       problem =
-        error instanceof ApiError
-          ? `${error.problem.detail} ${error.problem.hint}`
-          : String(error);
+        error instanceof ApiError ? `${error.problem.detail} ${error.problem.hint}` : String(error);
     } finally {
       busy = false;
     }

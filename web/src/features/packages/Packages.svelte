@@ -14,19 +14,47 @@
   import { TakeIns, type Chosen } from './takeins.svelte';
   import Trust from './Trust.svelte';
 
-  interface Props { sha?: string }
+  interface Props {
+    sha?: string;
+  }
   let { sha = '' }: Props = $props();
   let list = $state.raw<PackageItem[] | null>(null);
-  let over = $state(false), fetching = $state(false), trusting = $state(false), url = $state(''), digest = $state(''), problem = $state('');
-  let files: HTMLInputElement | undefined = $state(), folder: HTMLInputElement | undefined = $state();
-  const load = () => get<PackageItem[]>('/packages').then((found) => { list = found; }).catch((e: unknown) => notices.problem(e));
-  const takeIns = new TakeIns((row) => { void load(); if (takeIns.mine(row.id)) router.go(`/packages/${row.package}`); },
-    (trouble) => notices.problem(new ApiError(trouble)));
-  $effect(() => { void load(); void takeIns.look(); return () => takeIns.end(); });
+  let over = $state(false),
+    fetching = $state(false),
+    trusting = $state(false),
+    url = $state(''),
+    digest = $state(''),
+    problem = $state('');
+  let files: HTMLInputElement | undefined = $state(),
+    folder: HTMLInputElement | undefined = $state();
+  const load = () =>
+    get<PackageItem[]>('/packages')
+      .then((found) => {
+        list = found;
+      })
+      .catch((e: unknown) => notices.problem(e));
+  const takeIns = new TakeIns(
+    (row) => {
+      void load();
+      if (takeIns.mine(row.id)) router.go(`/packages/${row.package}`);
+    },
+    (trouble) => notices.problem(new ApiError(trouble)),
+  );
+  $effect(() => {
+    void load();
+    void takeIns.look();
+    return () => takeIns.end();
+  });
   let shown = $derived([...takeIns.active, ...takeIns.refused.slice(0, 5)]);
-  let moving = $derived(takeIns.active.filter((t) => takeIns.mine(t.id) || t.source !== 'upload' || t.state === 'verifying'));
+  let moving = $derived(
+    takeIns.active.filter(
+      (t) => takeIns.mine(t.id) || t.source !== 'upload' || t.state === 'verifying',
+    ),
+  );
   let products = $derived(new Set(list?.map((p) => p.product)).size);
-  function take(chosen: Chosen[]) { for (const set of together(chosen)) void takeIns.take(set); }
+  function take(chosen: Chosen[]) {
+    for (const set of together(chosen)) void takeIns.take(set);
+  }
   function chosen(input: HTMLInputElement | undefined) {
     if (!input) return;
     take([...(input.files ?? [])].map((file) => ({ name: file.name, file })));
@@ -34,14 +62,47 @@
   }
   async function fetchIt() {
     problem = '';
-    try { await takeIns.fetch(url, digest); fetching = false; url = ''; digest = ''; } catch (e) { problem = e instanceof ApiError ? `${e.problem.detail} ${e.problem.hint}` : String(e); }
+    try {
+      await takeIns.fetch(url, digest);
+      fetching = false;
+      url = '';
+      digest = '';
+    } catch (e) {
+      problem = e instanceof ApiError ? `${e.problem.detail} ${e.problem.hint}` : String(e);
+    }
   }
 </script>
 
-<svelte:window ondragover={(e) => { e.preventDefault(); over = true; }} ondragleave={(e) => { if (!e.relatedTarget) over = false; }}
-  ondrop={(e) => { e.preventDefault(); over = false; if (e.dataTransfer) void dropped(e.dataTransfer).then(take); }} />
-<input bind:this={files} type="file" multiple hidden onchange={() => chosen(files)} aria-label="Files of packages" />
-<input bind:this={folder} type="file" webkitdirectory hidden onchange={() => chosen(folder)} aria-label="Folder of a package" />
+<svelte:window
+  ondragover={(e) => {
+    e.preventDefault();
+    over = true;
+  }}
+  ondragleave={(e) => {
+    if (!e.relatedTarget) over = false;
+  }}
+  ondrop={(e) => {
+    e.preventDefault();
+    over = false;
+    if (e.dataTransfer) void dropped(e.dataTransfer).then(take);
+  }}
+/>
+<input
+  bind:this={files}
+  type="file"
+  multiple
+  hidden
+  onchange={() => chosen(files)}
+  aria-label="Files of packages"
+/>
+<input
+  bind:this={folder}
+  type="file"
+  webkitdirectory
+  hidden
+  onchange={() => chosen(folder)}
+  aria-label="Folder of a package"
+/>
 {#if over}<div class="drop" aria-hidden="true">Drop to take in</div>{/if}
 
 <div class="page">
@@ -49,36 +110,171 @@
   {:else if sha}<OnePackage {sha} onchange={load} />
   {:else}
     <div class="bar">
-      <div><h1>{#if list && !list.length}No package was taken in yet. <b>Drop an OVA, a disk, an ISO or a folder anywhere on this page.</b>{:else if list}{count(list.length, 'package')} of {count(products, 'product')}. <b>{takeIns.active.length ? `${count(takeIns.active.length, 'more', 'more')} coming in.` : 'Drop more anywhere on this page.'}</b>{:else}Reading packages …{/if}</h1>
-        <p class="quiet">what something is, is told by its first bytes; digests and signatures are checked before it counts; what fails leaves its reason only</p></div>
-      <div class="doors"><Button onclick={() => { trusting = true; }}>Publishers we trust</Button><Button onclick={() => { fetching = true; }}>Fetch a URL</Button><Button onclick={() => folder?.click()}>Take in a folder</Button><Button kind="main" onclick={() => files?.click()}>Take in files</Button></div>
+      <div>
+        <h1>
+          {#if list && !list.length}No package was taken in yet. <b
+              >Drop an OVA, a disk, an ISO or a folder anywhere on this page.</b
+            >{:else if list}{count(list.length, 'package')} of {count(products, 'product')}.
+            <b
+              >{takeIns.active.length
+                ? `${count(takeIns.active.length, 'more', 'more')} coming in.`
+                : 'Drop more anywhere on this page.'}</b
+            >{:else}Reading packages …{/if}
+        </h1>
+        <p class="quiet">
+          what something is, is told by its first bytes; digests and signatures are checked before
+          it counts; what fails leaves its reason only
+        </p>
+      </div>
+      <div class="doors">
+        <Button
+          onclick={() => {
+            trusting = true;
+          }}>Publishers we trust</Button
+        ><Button
+          onclick={() => {
+            fetching = true;
+          }}>Fetch a URL</Button
+        ><Button onclick={() => folder?.click()}>Take in a folder</Button><Button
+          kind="main"
+          onclick={() => files?.click()}>Take in files</Button
+        >
+      </div>
     </div>
     <div class="body">
-      {#if shown.length}<section aria-label="Coming in">{#each shown as row (row.id)}<TakeInRow {row} mine={takeIns.mine(row.id)} onstop={() => void takeIns.stop(row.id)} onresume={() => files?.click()} />{/each}</section>{/if}
+      {#if shown.length}<section aria-label="Coming in">
+          {#each shown as row (row.id)}<TakeInRow
+              {row}
+              mine={takeIns.mine(row.id)}
+              onstop={() => void takeIns.stop(row.id)}
+              onresume={() => files?.click()}
+            />{/each}
+        </section>{/if}
       {#if list}<Shelf {list} />{/if}
     </div>
   {/if}
-  {#if sha && moving.length}<section class="foot" aria-label="Coming in">{#each moving as row (row.id)}<TakeInRow {row} mine={takeIns.mine(row.id)} onstop={() => void takeIns.stop(row.id)} onresume={() => files?.click()} />{/each}</section>{/if}
+  {#if sha && moving.length}<section class="foot" aria-label="Coming in">
+      {#each moving as row (row.id)}<TakeInRow
+          {row}
+          mine={takeIns.mine(row.id)}
+          onstop={() => void takeIns.stop(row.id)}
+          onresume={() => files?.click()}
+        />{/each}
+    </section>{/if}
 </div>
 {#if fetching}
-  <Dialog title="Fetch a package from a web server" onclose={() => { fetching = false; }}>
-    <form onsubmit={(e) => { e.preventDefault(); void fetchIt(); }}>
-      <label>Address <input bind:value={url} required placeholder="https://files.kelda.holm.example/gauge-collector-4.3.0.ova" /></label>
-      <label>SHA-256, if the publisher tells it <input bind:value={digest} class="mono" placeholder="64 hexadecimal digits" /></label>
+  <Dialog
+    title="Fetch a package from a web server"
+    onclose={() => {
+      fetching = false;
+    }}
+  >
+    <form
+      onsubmit={(e) => {
+        e.preventDefault();
+        void fetchIt();
+      }}
+    >
+      <label
+        >Address <input
+          bind:value={url}
+          required
+          placeholder="https://files.kelda.holm.example/gauge-collector-4.3.0.ova"
+        /></label
+      >
+      <label
+        >SHA-256, if the publisher tells it <input
+          bind:value={digest}
+          class="mono"
+          placeholder="64 hexadecimal digits"
+        /></label
+      >
       {#if problem}<p class="alarm" role="alert">{problem}</p>{/if}
-      <p class="quiet">Only addresses of the dial policy are fetched. A connection that breaks is taken up where it was.</p>
+      <p class="quiet">
+        Only addresses of the dial policy are fetched. A connection that breaks is taken up where it
+        was.
+      </p>
       <Button kind="main" type="submit" disabled={!url}>Fetch</Button>
     </form>
   </Dialog>
 {/if}
-{#if trusting}<Trust onclose={() => { trusting = false; }} />{/if}
+{#if trusting}<Trust
+    onclose={() => {
+      trusting = false;
+    }}
+  />{/if}
 
 <style>
-  .page { display: flex; flex-direction: column; height: 100%; padding: 0 20px; min-height: 0; }
-  .bar { display: flex; justify-content: space-between; gap: 28px; align-items: flex-start; padding: 10px 0 8px; border-bottom: 1px solid var(--line); } h1 { font-size: var(--text-l); } b { font-weight: 600; } .bar p { font-size: var(--text-s); }
-  .doors { display: flex; gap: 8px; align-items: center; flex: none; }
-  .drop { position: fixed; inset: 60px 20px 20px; border: 3px dashed var(--accent); background: color-mix(in srgb, var(--accent-wash) 85%, transparent); display: grid; place-items: center; font-size: 26px; z-index: 9; pointer-events: none; }
-  .body { overflow: auto; flex: 1; min-height: 0; padding-bottom: 30px; } .foot { border-top: 1px solid var(--strong-line); }
-  form { display: grid; gap: 12px; justify-items: start; } label { display: grid; gap: 3px; width: 100%; font-size: var(--text-s); color: var(--muted); } input:not([hidden]) { padding: 6px 8px; border: 1px solid var(--strong-line); background: var(--paper); border-radius: var(--radius); color: var(--ink); }
-  .alarm { color: var(--blocker); }
+  .page {
+    display: flex;
+    flex-direction: column;
+    height: 100%;
+    padding: 0 20px;
+    min-height: 0;
+  }
+  .bar {
+    display: flex;
+    justify-content: space-between;
+    gap: 28px;
+    align-items: flex-start;
+    padding: 10px 0 8px;
+    border-bottom: 1px solid var(--line);
+  }
+  h1 {
+    font-size: var(--text-l);
+  }
+  b {
+    font-weight: 600;
+  }
+  .bar p {
+    font-size: var(--text-s);
+  }
+  .doors {
+    display: flex;
+    gap: 8px;
+    align-items: center;
+    flex: none;
+  }
+  .drop {
+    position: fixed;
+    inset: 60px 20px 20px;
+    border: 3px dashed var(--accent);
+    background: color-mix(in srgb, var(--accent-wash) 85%, transparent);
+    display: grid;
+    place-items: center;
+    font-size: 26px;
+    z-index: 9;
+    pointer-events: none;
+  }
+  .body {
+    overflow: auto;
+    flex: 1;
+    min-height: 0;
+    padding-bottom: 30px;
+  }
+  .foot {
+    border-top: 1px solid var(--strong-line);
+  }
+  form {
+    display: grid;
+    gap: 12px;
+    justify-items: start;
+  }
+  label {
+    display: grid;
+    gap: 3px;
+    width: 100%;
+    font-size: var(--text-s);
+    color: var(--muted);
+  }
+  input:not([hidden]) {
+    padding: 6px 8px;
+    border: 1px solid var(--strong-line);
+    background: var(--paper);
+    border-radius: var(--radius);
+    color: var(--ink);
+  }
+  .alarm {
+    color: var(--blocker);
+  }
 </style>

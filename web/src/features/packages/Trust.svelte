@@ -5,25 +5,126 @@
   import Button from '../../lib/ui/Button.svelte';
   import Dialog from '../../lib/ui/Dialog.svelte';
 
-  interface Props { onclose: () => void }
+  interface Props {
+    onclose: () => void;
+  }
   let { onclose }: Props = $props();
   let list = $state.raw<TrustedView[] | null>(null);
-  let pem = $state(''), problem = $state('');
-  $effect(() => { get<TrustedView[]>('/trust').then((found) => { list = found; }).catch((e: unknown) => notices.problem(e)); });
+  let pem = $state(''),
+    problem = $state('');
+  $effect(() => {
+    get<TrustedView[]>('/trust')
+      .then((found) => {
+        list = found;
+      })
+      .catch((e: unknown) => notices.problem(e));
+  });
   async function add() {
     problem = '';
-    try { list = await send<TrustedView[]>('POST', '/trust', { pem }); pem = ''; } catch (e) { problem = e instanceof ApiError ? `${e.problem.detail} ${e.problem.hint}` : String(e); }
+    try {
+      list = await send<TrustedView[]>('POST', '/trust', { pem });
+      pem = '';
+    } catch (e) {
+      problem = e instanceof ApiError ? `${e.problem.detail} ${e.problem.hint}` : String(e);
+    }
   }
-  async function drop(fingerprint: string) { try { list = await send<TrustedView[]>('DELETE', `/trust/${encodeURIComponent(fingerprint)}`); } catch (e) { notices.problem(e); } }
+  async function drop(fingerprint: string) {
+    try {
+      list = await send<TrustedView[]>('DELETE', `/trust/${encodeURIComponent(fingerprint)}`);
+    } catch (e) {
+      notices.problem(e);
+    }
+  }
 </script>
 
 <Dialog title="Publishers we trust" wide {onclose}>
-  <p class="quiet">A signed package counts as genuine when its certificate leads to one of these. No other list is asked.</p>
-  {#if list}<ul>{#each list as t (t.fingerprint)}<li><div><b>{t.subject}</b><span class="mono fp">{t.fingerprint}</span><span class="quiet">valid until {new Date(t.not_after * 1000).toLocaleDateString()}</span></div><Button onclick={() => void drop(t.fingerprint)}>Trust no longer</Button></li>{:else}<li class="quiet">Nobody yet. Paste a publisher’s certificate below, after comparing its fingerprint with what the publisher tells on another way.</li>{/each}</ul>{/if}
-  <form onsubmit={(e) => { e.preventDefault(); void add(); }}><label>Certificate (PEM) <textarea bind:value={pem} rows="5" class="mono" placeholder="-----BEGIN CERTIFICATE-----"></textarea></label>{#if problem}<p class="alarm" role="alert">{problem}</p>{/if}<Button kind="main" type="submit" disabled={!pem.trim()}>Trust it</Button></form>
+  <p class="quiet">
+    A signed package counts as genuine when its certificate leads to one of these. No other list is
+    asked.
+  </p>
+  {#if list}<ul>
+      {#each list as t (t.fingerprint)}<li>
+          <div>
+            <b>{t.subject}</b><span class="mono fp">{t.fingerprint}</span><span class="quiet"
+              >valid until {new Date(t.not_after * 1000).toLocaleDateString()}</span
+            >
+          </div>
+          <Button onclick={() => void drop(t.fingerprint)}>Trust no longer</Button>
+        </li>{:else}<li class="quiet">
+          Nobody yet. Paste a publisher’s certificate below, after comparing its fingerprint with
+          what the publisher tells on another way.
+        </li>{/each}
+    </ul>{/if}
+  <form
+    onsubmit={(e) => {
+      e.preventDefault();
+      void add();
+    }}
+  >
+    <label
+      >Certificate (PEM) <textarea
+        bind:value={pem}
+        rows="5"
+        class="mono"
+        placeholder="-----BEGIN CERTIFICATE-----"></textarea></label
+    >{#if problem}<p class="alarm" role="alert">{problem}</p>{/if}<Button
+      kind="main"
+      type="submit"
+      disabled={!pem.trim()}>Trust it</Button
+    >
+  </form>
 </Dialog>
 
 <style>
-  p { font-size: var(--text-s); } ul { list-style: none; margin: 10px 0; padding: 0; } li { display: flex; justify-content: space-between; gap: 16px; align-items: center; padding: 7px 0; border-bottom: 1px solid var(--line); } li div { display: grid; } b { font-weight: 600; } .fp { font-size: 10.5px; overflow-wrap: anywhere; } span { font-size: var(--text-s); }
-  form { display: grid; gap: 8px; justify-items: start; } label { display: grid; gap: 3px; width: 100%; font-size: var(--text-s); color: var(--muted); } textarea { border: 1px solid var(--strong-line); background: var(--paper); color: var(--ink); padding: 6px 8px; border-radius: var(--radius); } .alarm { color: var(--blocker); }
+  p {
+    font-size: var(--text-s);
+  }
+  ul {
+    list-style: none;
+    margin: 10px 0;
+    padding: 0;
+  }
+  li {
+    display: flex;
+    justify-content: space-between;
+    gap: 16px;
+    align-items: center;
+    padding: 7px 0;
+    border-bottom: 1px solid var(--line);
+  }
+  li div {
+    display: grid;
+  }
+  b {
+    font-weight: 600;
+  }
+  .fp {
+    font-size: 10.5px;
+    overflow-wrap: anywhere;
+  }
+  span {
+    font-size: var(--text-s);
+  }
+  form {
+    display: grid;
+    gap: 8px;
+    justify-items: start;
+  }
+  label {
+    display: grid;
+    gap: 3px;
+    width: 100%;
+    font-size: var(--text-s);
+    color: var(--muted);
+  }
+  textarea {
+    border: 1px solid var(--strong-line);
+    background: var(--paper);
+    color: var(--ink);
+    padding: 6px 8px;
+    border-radius: var(--radius);
+  }
+  .alarm {
+    color: var(--blocker);
+  }
 </style>

@@ -1,6 +1,24 @@
 /** One line on identity and trust, the same words on the shelf and on a package's page. */
-export const SIGNED: Record<string, string> = { verified: 'signed by a publisher we trust', untrusted: 'signed, but by nobody we trust', failed: 'the signature does not hold', absent: 'not signed' };
-export const WHOLE: Record<string, string> = { verified: 'every listed file matches its manifest', failed: 'does not match its manifest', absent: 'no manifest vouches for it' };
-export const KIND: Record<string, string> = { ova: 'OVA', ovf: 'OVF with files', qcow2: 'qcow2 disk', vmdk: 'VMDK disk', raw: 'raw disk', iso: 'installer ISO', kernel: 'kernel and ramdisk' };
+export const SIGNED: Record<string, string> = {
+  verified: 'signed by a publisher we trust',
+  untrusted: 'signed, but by nobody we trust',
+  failed: 'the signature does not hold',
+  absent: 'not signed',
+};
+export const WHOLE: Record<string, string> = {
+  verified: 'every listed file matches its manifest',
+  failed: 'does not match its manifest',
+  absent: 'no manifest vouches for it',
+};
+export const KIND: Record<string, string> = {
+  ova: 'OVA',
+  ovf: 'OVF with files',
+  qcow2: 'qcow2 disk',
+  vmdk: 'VMDK disk',
+  raw: 'raw disk',
+  iso: 'installer ISO',
+  kernel: 'kernel and ramdisk',
+};
 /** Stone marks: proved when somebody we trust signed it, done when only the manifest holds, outline when nothing vouches. */
-export const mark = (manifest: string, signature: string): 'proved' | 'done' | 'planned' => (signature === 'verified' ? 'proved' : manifest === 'verified' ? 'done' : 'planned');
+export const mark = (manifest: string, signature: string): 'proved' | 'done' | 'planned' =>
+  signature === 'verified' ? 'proved' : manifest === 'verified' ? 'done' : 'planned';

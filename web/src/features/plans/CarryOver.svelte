@@ -6,46 +6,156 @@
   import Button from '../../lib/ui/Button.svelte';
   import Dialog from '../../lib/ui/Dialog.svelte';
 
-  interface Props { plan: PlanLine; estate: EstateView; onclose: () => void }
+  interface Props {
+    plan: PlanLine;
+    estate: EstateView;
+    onclose: () => void;
+  }
   let { plan, estate, onclose }: Props = $props();
   let bays = $derived([...new Set(estate.hosts.map((h) => h.bay))].filter((b) => b !== plan.bay));
-  let bay = $state(''), name = $state(''), done = $state.raw<CarriedOver | null>(null), map = $state<Record<string, string>>({});
-  $effect(() => { bay ||= bays[0] ?? ''; });
-  const carried = (b: string) => new Set(estate.hosts.filter((h) => h.bay === b).flatMap((h) => h.networks));
+  let bay = $state(''),
+    name = $state(''),
+    done = $state.raw<CarriedOver | null>(null),
+    map = $state<Record<string, string>>({});
+  $effect(() => {
+    bay ||= bays[0] ?? '';
+  });
+  const carried = (b: string) =>
+    new Set(estate.hosts.filter((h) => h.bay === b).flatMap((h) => h.networks));
   let gone = $derived([...carried(plan.bay)].filter((n) => !carried(bay).has(n)));
   let here = $derived([...carried(bay)]);
   /** What the plan says anywhere: only that needs another name there. */
   let said = $state.raw<Set<string> | null>(null);
-  $effect(() => { get<PlanView>(`/plans/${plan.id}`).then((found) => { said = new Set(found.nodes.flatMap((n) => Object.values(n.cells).filter((c) => ['node', 'group', 'plan', 'shared'].includes(c.origin)).map((c) => c.value))); }).catch((e: unknown) => notices.problem(e)); });
+  $effect(() => {
+    get<PlanView>(`/plans/${plan.id}`)
+      .then((found) => {
+        said = new Set(
+          found.nodes.flatMap((n) =>
+            Object.values(n.cells)
+              .filter((c) => ['node', 'group', 'plan', 'shared'].includes(c.origin))
+              .map((c) => c.value),
+          ),
+        );
+      })
+      .catch((e: unknown) => notices.problem(e));
+  });
   let lying = $derived([...estate.pools, ...estate.series.filter((s) => s.network)]);
-  let old = $derived([...gone, ...lying.filter((p) => gone.includes(p.network ?? '')).map((p) => p.name)].filter((one) => said?.has(one)));
+  let old = $derived(
+    [...gone, ...lying.filter((p) => gone.includes(p.network ?? '')).map((p) => p.name)].filter(
+      (one) => said?.has(one),
+    ),
+  );
   const offers = (one: string) => {
-    const series = estate.series.find((s) => s.name === one), pools = series ? estate.series.filter((s) => s.kind === series.kind) : estate.pools;
+    const series = estate.series.find((s) => s.name === one),
+      pools = series ? estate.series.filter((s) => s.kind === series.kind) : estate.pools;
     const there = pools.filter((p) => here.includes(p.network ?? '')).map((p) => p.name);
-    return gone.includes(one) ? [...new Set([...here, ...there])] : there;                    // a network and a pool may share a name
+    return gone.includes(one) ? [...new Set([...here, ...there])] : there; // a network and a pool may share a name
   };
   async function carry() {
-    try { done = await send<CarriedOver>('POST', `/plans/${plan.id}/copy`, { name, bay, mapping: Object.fromEntries(Object.entries(map).filter(([k, v]) => v && old.includes(k))) }); if (!done.left.length) { onclose(); router.go(`/plans/${done.name}`); } } catch (error) { notices.problem(error); }
+    try {
+      done = await send<CarriedOver>('POST', `/plans/${plan.id}/copy`, {
+        name,
+        bay,
+        mapping: Object.fromEntries(Object.entries(map).filter(([k, v]) => v && old.includes(k))),
+      });
+      if (!done.left.length) {
+        onclose();
+        router.go(`/plans/${done.name}`);
+      }
+    } catch (error) {
+      notices.problem(error);
+    }
   }
 </script>
 
 <Dialog title={`Carry ${plan.title} over to another bay`} {onclose}>
   {#if done}
     <p><b>{done.name} is made.</b> These values still speak of the old place:</p>
-    <ul>{#each done.left as l (l.path)}<li><span class="mono">{l.path}</span> {l.value}</li>{/each}</ul>
-    <div class="acts"><Button kind="main" onclick={() => { onclose(); router.go(`/plans/${done?.name}`); }}>Open it and mend them</Button></div>
+    <ul>
+      {#each done.left as l (l.path)}<li><span class="mono">{l.path}</span> {l.value}</li>{/each}
+    </ul>
+    <div class="acts">
+      <Button
+        kind="main"
+        onclick={() => {
+          onclose();
+          router.go(`/plans/${done?.name}`);
+        }}>Open it and mend them</Button
+      >
+    </div>
   {:else}
-    <form onsubmit={(e) => { e.preventDefault(); void carry(); }}>
-      <label>To <select bind:value={bay}>{#each bays as b (b)}<option>{b}</option>{/each}</select></label>
-      <label>As <input bind:value={name} required pattern="[a-z0-9][a-z0-9\-]*" maxlength="40" placeholder={`${plan.id}-two`} /></label>
+    <form
+      onsubmit={(e) => {
+        e.preventDefault();
+        void carry();
+      }}
+    >
+      <label
+        >To <select bind:value={bay}
+          >{#each bays as b (b)}<option>{b}</option>{/each}</select
+        ></label
+      >
+      <label
+        >As <input
+          bind:value={name}
+          required
+          pattern="[a-z0-9][a-z0-9\-]*"
+          maxlength="40"
+          placeholder={`${plan.id}-two`}
+        /></label
+      >
       {#if old.length}<p class="quiet">What is only in {plan.bay} becomes:</p>
-        {#each old as one (one)}<label><span class="mono">{one}</span> → <select value={map[one] ?? ''} onchange={(e) => { map[one] = e.currentTarget.value; }}><option value="">leave it</option>{#each offers(one) as o (o)}<option>{o}</option>{/each}</select></label>{/each}{/if}
-      <p class="quiet">Hosts, datastores and addresses of single nodes stay behind; comments and order of the plan file come along.</p>
-      <div class="acts"><Button kind="main" type="submit" disabled={!name || !bay}>Carry it over</Button><Button onclick={onclose}>Not now</Button></div>
+        {#each old as one (one)}<label
+            ><span class="mono">{one}</span> →
+            <select
+              value={map[one] ?? ''}
+              onchange={(e) => {
+                map[one] = e.currentTarget.value;
+              }}
+              ><option value="">leave it</option>{#each offers(one) as o (o)}<option>{o}</option
+                >{/each}</select
+            ></label
+          >{/each}{/if}
+      <p class="quiet">
+        Hosts, datastores and addresses of single nodes stay behind; comments and order of the plan
+        file come along.
+      </p>
+      <div class="acts">
+        <Button kind="main" type="submit" disabled={!name || !bay}>Carry it over</Button><Button
+          onclick={onclose}>Not now</Button
+        >
+      </div>
     </form>
   {/if}
 </Dialog>
 
 <style>
-  label { display: grid; grid-template-columns: 150px 20px 1fr; align-items: center; gap: 4px; margin-bottom: 8px; } form > label:not(:has(.mono)) { grid-template-columns: 174px 1fr; } input, select { border: 1px solid var(--strong-line); background: var(--paper); padding: 5px 8px; border-radius: var(--radius); } .acts { display: flex; gap: 10px; margin-top: 12px; } b { font-weight: 600; } ul { padding-left: 18px; }
+  label {
+    display: grid;
+    grid-template-columns: 150px 20px 1fr;
+    align-items: center;
+    gap: 4px;
+    margin-bottom: 8px;
+  }
+  form > label:not(:has(.mono)) {
+    grid-template-columns: 174px 1fr;
+  }
+  input,
+  select {
+    border: 1px solid var(--strong-line);
+    background: var(--paper);
+    padding: 5px 8px;
+    border-radius: var(--radius);
+  }
+  .acts {
+    display: flex;
+    gap: 10px;
+    margin-top: 12px;
+  }
+  b {
+    font-weight: 600;
+  }
+  ul {
+    padding-left: 18px;
+  }
 </style>

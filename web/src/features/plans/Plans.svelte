@@ -1,6 +1,13 @@
 <script lang="ts">
   import { get, send } from '../../lib/api/client';
-  import type { EstateView, KitLine, PackageItem, PlanLine, PlanView, SharedView } from '../../lib/api/types';
+  import type {
+    EstateView,
+    KitLine,
+    PackageItem,
+    PlanLine,
+    PlanView,
+    SharedView,
+  } from '../../lib/api/types';
   import { ago, count, utc } from '../../lib/format';
   import { notices } from '../../lib/notices.svelte';
   import { router } from '../../lib/router.svelte';
@@ -12,14 +19,36 @@
   import NewPlan from './NewPlan.svelte';
   import Shared from './Shared.svelte';
 
-  let plans = $state.raw<PlanLine[] | null>(null), kits = $state.raw<KitLine[]>([]), bays = $state.raw<string[]>([]);
-  let estate = $state.raw<EstateView | null>(null), values = $state.raw<SharedView[]>([]), packages = $state.raw<string[]>([]), carrying = $state.raw<PlanLine | null>(null);
-  const SEE: [string, string][] = [['', 'plans'], ['table', 'many from a table'], ['values', 'shared values']];
+  let plans = $state.raw<PlanLine[] | null>(null),
+    kits = $state.raw<KitLine[]>([]),
+    bays = $state.raw<string[]>([]);
+  let estate = $state.raw<EstateView | null>(null),
+    values = $state.raw<SharedView[]>([]),
+    packages = $state.raw<string[]>([]),
+    carrying = $state.raw<PlanLine | null>(null);
+  const SEE: [string, string][] = [
+    ['', 'plans'],
+    ['table', 'many from a table'],
+    ['values', 'shared values'],
+  ];
   let see = $derived(router.query.get('see') ?? '');
-  let making = $state(false), kit = $state(''), bay = $state('');
+  let making = $state(false),
+    kit = $state(''),
+    bay = $state('');
   let input: HTMLInputElement | undefined = $state();
-  const MARKS: Record<string, Mark> = { running: 'working', held: 'held', trouble: 'failed', proving: 'working', done: 'proved', unproved: 'failed', undoing: 'working', undone: 'undone' };
-  $effect(() => { void load(); });
+  const MARKS: Record<string, Mark> = {
+    running: 'working',
+    held: 'held',
+    trouble: 'failed',
+    proving: 'working',
+    done: 'proved',
+    unproved: 'failed',
+    undoing: 'working',
+    undone: 'undone',
+  };
+  $effect(() => {
+    void load();
+  });
   async function load() {
     try {
       plans = await get<PlanLine[]>('/plans');
@@ -28,40 +57,204 @@
       packages = (await get<PackageItem[]>('/packages')).map((p) => `${p.product} ${p.version}`);
       estate = await get<EstateView>('/estate');
       bays = [...new Set(estate.hosts.map((h) => h.bay))];
-      kit ||= kits.find((k) => k.id === plans?.[0]?.kit)?.id ?? kits.find((k) => packages.some((p) => p.startsWith(`${k.product} `)))?.id ?? kits[0]?.id ?? '';
+      kit ||=
+        kits.find((k) => k.id === plans?.[0]?.kit)?.id ??
+        kits.find((k) => packages.some((p) => p.startsWith(`${k.product} `)))?.id ??
+        kits[0]?.id ??
+        '';
       bay ||= bays[0] ?? '';
-    } catch (error) { notices.problem(error); }
+    } catch (error) {
+      notices.problem(error);
+    }
   }
   async function bring(files: FileList | null) {
     const file = files?.[0];
     if (!file) return;
-    try { const made = await send<PlanView>('POST', '/plans', { text: await file.text() }); router.go(`/plans/${made.id}`); } catch (error) { notices.problem(error); }
+    try {
+      const made = await send<PlanView>('POST', '/plans', { text: await file.text() });
+      router.go(`/plans/${made.id}`);
+    } catch (error) {
+      notices.problem(error);
+    }
     if (input) input.value = '';
   }
-  let busy = $derived(plans?.filter((p) => p.run && ['running', 'trouble', 'held', 'proving', 'undoing'].includes(p.run.state)) ?? []);
+  let busy = $derived(
+    plans?.filter(
+      (p) => p.run && ['running', 'trouble', 'held', 'proving', 'undoing'].includes(p.run.state),
+    ) ?? [],
+  );
 </script>
 
 <div class="page">
-  <div class="bar"><div><h1>{#if plans}{count(plans.length, 'plan')}. <b>{busy.length ? `${busy[0]?.title}: ${busy[0]?.run?.words.plans}` : 'No run is active'}</b>.{/if}</h1><p class="quiet">a plan is the design of one rollout; it is also a file you can keep elsewhere</p></div>
-    <div class="acts"><input bind:this={input} type="file" accept=".yaml,.yml" hidden onchange={(e) => bring(e.currentTarget.files)} /><Button onclick={() => input?.click()}>Bring a plan file</Button><Button kind="main" onclick={() => { making = !making; }}>New plan</Button></div></div>
-  <nav class="see" aria-label="Plans">{#each SEE as [id, label] (id)}<a href={id ? `/plans?see=${id}` : '/plans'} aria-current={see === id ? 'page' : undefined}>{label}{id === 'values' && values.length ? ` (${values.length})` : ''}</a>{/each}</nav>
-  {#if see === 'table'}{#if estate && kits.length}<Many {kits} {bays} {values} {packages} onmade={load} />{/if}
+  <div class="bar">
+    <div>
+      <h1>
+        {#if plans}{count(plans.length, 'plan')}.
+          <b
+            >{busy.length
+              ? `${busy[0]?.title}: ${busy[0]?.run?.words.plans}`
+              : 'No run is active'}</b
+          >.{/if}
+      </h1>
+      <p class="quiet">
+        a plan is the design of one rollout; it is also a file you can keep elsewhere
+      </p>
+    </div>
+    <div class="acts">
+      <input
+        bind:this={input}
+        type="file"
+        accept=".yaml,.yml"
+        hidden
+        onchange={(e) => bring(e.currentTarget.files)}
+      /><Button onclick={() => input?.click()}>Bring a plan file</Button><Button
+        kind="main"
+        onclick={() => {
+          making = !making;
+        }}>New plan</Button
+      >
+    </div>
+  </div>
+  <nav class="see" aria-label="Plans">
+    {#each SEE as [id, label] (id)}<a
+        href={id ? `/plans?see=${id}` : '/plans'}
+        aria-current={see === id ? 'page' : undefined}
+        >{label}{id === 'values' && values.length ? ` (${values.length})` : ''}</a
+      >{/each}
+  </nav>
+  {#if see === 'table'}{#if estate && kits.length}<Many
+        {kits}
+        {bays}
+        {values}
+        {packages}
+        onmade={load}
+      />{/if}
   {:else if see === 'values'}<Shared {values} onchange={load} />
   {:else}
-  {#if making}
-    <NewPlan {kits} {bays} bind:kit bind:bay />
-  {/if}
-  <table><thead><tr><th>Plan</th><th>State</th><th>Kit</th><th>Bay</th><th>Nodes</th><th>Changed</th><th></th></tr></thead>
-    <tbody>{#each plans ?? [] as p (p.id)}
-      <tr><th scope="row"><a href={`/plans/${p.id}${busy.includes(p) ? '/run' : ''}`}>{p.title}</a><span class="mono quiet">{p.id}</span></th>
-        <td>{#if p.run}<StateMark state={MARKS[p.run.state] ?? 'planned'} /> {p.run.words.plans}{:else}<StateMark state="planned" /> not deployed{/if}</td><td>{p.kit}</td><td>{p.bay}</td><td class="mono">{p.nodes}</td><td class="quiet" title={utc(p.changed_at)}>{ago(Date.now() / 1000 - p.changed_at)}</td><td class="more">{#if bays.length > 1}<Button kind="link" onclick={() => { carrying = p; }}>carry over …</Button>{/if}</td></tr>
-    {:else}<tr><td colspan="7" class="quiet">{plans ? 'No plan yet. “New plan” begins one with everything the kit, the bay and the pools can tell.' : ''}</td></tr>{/each}</tbody></table>
+    {#if making}
+      <NewPlan {kits} {bays} bind:kit bind:bay />
+    {/if}
+    <table>
+      <thead
+        ><tr
+          ><th>Plan</th><th>State</th><th>Kit</th><th>Bay</th><th>Nodes</th><th>Changed</th><th
+          ></th></tr
+        ></thead
+      >
+      <tbody
+        >{#each plans ?? [] as p (p.id)}
+          <tr
+            ><th scope="row"
+              ><a href={`/plans/${p.id}${busy.includes(p) ? '/run' : ''}`}>{p.title}</a><span
+                class="mono quiet">{p.id}</span
+              ></th
+            >
+            <td
+              >{#if p.run}<StateMark state={MARKS[p.run.state] ?? 'planned'} />
+                {p.run.words.plans}{:else}<StateMark state="planned" /> not deployed{/if}</td
+            ><td>{p.kit}</td><td>{p.bay}</td><td class="mono">{p.nodes}</td><td
+              class="quiet"
+              title={utc(p.changed_at)}>{ago(Date.now() / 1000 - p.changed_at)}</td
+            ><td class="more"
+              >{#if bays.length > 1}<Button
+                  kind="link"
+                  onclick={() => {
+                    carrying = p;
+                  }}>carry over …</Button
+                >{/if}</td
+            ></tr
+          >
+        {:else}<tr
+            ><td colspan="7" class="quiet"
+              >{plans
+                ? 'No plan yet. “New plan” begins one with everything the kit, the bay and the pools can tell.'
+                : ''}</td
+            ></tr
+          >{/each}</tbody
+      >
+    </table>
   {/if}
 </div>
-{#if carrying && estate}<CarryOver plan={carrying} {estate} onclose={() => { carrying = null; void load(); }} />{/if}
+{#if carrying && estate}<CarryOver
+    plan={carrying}
+    {estate}
+    onclose={() => {
+      carrying = null;
+      void load();
+    }}
+  />{/if}
 
 <style>
-  .page { padding: 0 20px; overflow: auto; height: 100%; } .bar { display: flex; justify-content: space-between; gap: 28px; align-items: flex-start; padding: 10px 0 6px; border-bottom: 1px solid var(--line); } h1 { font-size: var(--text-l); } b { font-weight: 600; } .bar p { font-size: var(--text-s); } .acts { display: flex; gap: 10px; align-items: center; }
-  .see { display: flex; gap: 18px; padding: 7px 0 0; border-bottom: 1px solid var(--line); font-size: var(--text-s); } .see a { color: var(--soft); text-decoration: none; padding: 2px 0 6px; border-bottom: 2px solid transparent; } .see a:hover { color: var(--accent); } .see [aria-current] { color: var(--ink); font-weight: 600; border-color: var(--ink); } .more { text-align: right; font-size: var(--text-s); }
-  table { width: 100%; border-collapse: collapse; margin-top: 4px; } th, td { text-align: left; padding: 9px 12px 9px 0; border-bottom: 1px solid var(--line); font-weight: 400; } thead th { color: var(--soft); font-size: var(--text-s); } tbody th a { font-weight: 600; margin-right: 12px; }
+  .page {
+    padding: 0 20px;
+    overflow: auto;
+    height: 100%;
+  }
+  .bar {
+    display: flex;
+    justify-content: space-between;
+    gap: 28px;
+    align-items: flex-start;
+    padding: 10px 0 6px;
+    border-bottom: 1px solid var(--line);
+  }
+  h1 {
+    font-size: var(--text-l);
+  }
+  b {
+    font-weight: 600;
+  }
+  .bar p {
+    font-size: var(--text-s);
+  }
+  .acts {
+    display: flex;
+    gap: 10px;
+    align-items: center;
+  }
+  .see {
+    display: flex;
+    gap: 18px;
+    padding: 7px 0 0;
+    border-bottom: 1px solid var(--line);
+    font-size: var(--text-s);
+  }
+  .see a {
+    color: var(--soft);
+    text-decoration: none;
+    padding: 2px 0 6px;
+    border-bottom: 2px solid transparent;
+  }
+  .see a:hover {
+    color: var(--accent);
+  }
+  .see [aria-current] {
+    color: var(--ink);
+    font-weight: 600;
+    border-color: var(--ink);
+  }
+  .more {
+    text-align: right;
+    font-size: var(--text-s);
+  }
+  table {
+    width: 100%;
+    border-collapse: collapse;
+    margin-top: 4px;
+  }
+  th,
+  td {
+    text-align: left;
+    padding: 9px 12px 9px 0;
+    border-bottom: 1px solid var(--line);
+    font-weight: 400;
+  }
+  thead th {
+    color: var(--soft);
+    font-size: var(--text-s);
+  }
+  tbody th a {
+    font-weight: 600;
+    margin-right: 12px;
+  }
 </style>

@@ -2,7 +2,12 @@ import { describe, expect, it } from 'vitest';
 import { choiceLabel } from './choices';
 
 describe('choiceLabel', () => {
-  const base = { title: 'Gauge Collector 4.2.0', channel: 'stable', signature: 'verified', why_not: '' };
+  const base = {
+    title: 'Gauge Collector 4.2.0',
+    channel: 'stable',
+    signature: 'verified',
+    why_not: '',
+  };
   it('tells channel and trust', () => {
     expect(choiceLabel(base)).toBe('Gauge Collector 4.2.0 · stable, trusted publisher');
     expect(choiceLabel({ ...base, channel: '', signature: 'absent' })).toBe(

@@ -4,14 +4,31 @@
   import Button from '../../lib/ui/Button.svelte';
   import Dialog from '../../lib/ui/Dialog.svelte';
 
-  interface Props { plan: PlanView; clash: { edits: Edit[]; from: number; problem: string }; onsettle: (mine: boolean) => void }
+  interface Props {
+    plan: PlanView;
+    clash: { edits: Edit[]; from: number; problem: string };
+    onsettle: (mine: boolean) => void;
+  }
   let { plan, clash, onsettle }: Props = $props();
   let theirs = $state.raw<DifferenceAnswer | null>(null);
-  $effect(() => { get<DifferenceAnswer>(`/plans/${plan.id}/difference?version=${clash.from}`).then((found) => { theirs = found; }).catch(() => { theirs = null; }); });
+  $effect(() => {
+    get<DifferenceAnswer>(`/plans/${plan.id}/difference?version=${clash.from}`)
+      .then((found) => {
+        theirs = found;
+      })
+      .catch(() => {
+        theirs = null;
+      });
+  });
   const mine = (edit: Edit) => {
     const [level, name, ...rest] = edit.path;
     const label = (id: string) => plan.columns.find((c) => c.id === id)?.label ?? id;
-    const where = level === 'nodes' ? `${plan.nodes.find((n) => n.id === name)?.name ?? name}, ${label(rest[0] ?? '')}` : level === 'values' ? `every node, ${label(name ?? '')}` : edit.path.join(', ');
+    const where =
+      level === 'nodes'
+        ? `${plan.nodes.find((n) => n.id === name)?.name ?? name}, ${label(rest[0] ?? '')}`
+        : level === 'values'
+          ? `every node, ${label(name ?? '')}`
+          : edit.path.join(', ');
     return `${where}: ${edit.value === null || edit.value === undefined ? 'put back' : String(edit.value)}`;
   };
 </script>
@@ -19,12 +36,55 @@
 <Dialog title="Somebody else changed the same place" wide>
   <p>{clash.problem}. Nothing of yours is lost; decide what holds.</p>
   <div class="two">
-    <section><h3>What they changed</h3>{#if theirs}<ul>{#each theirs.differences.slice(0, 12) as d (d.text)}<li>{d.text}</li>{:else}<li class="quiet">Nothing that shows in the sheet.</li>{/each}</ul>{:else}<p class="quiet">Comparing …</p>{/if}</section>
-    <section><h3>What you were about to change</h3><ul>{#each clash.edits.slice(0, 12) as e (e.path.join('/'))}<li>{mine(e)}</li>{/each}</ul>{#if clash.edits.length > 12}<p class="quiet">and {clash.edits.length - 12} more</p>{/if}</section>
+    <section>
+      <h3>What they changed</h3>
+      {#if theirs}<ul>
+          {#each theirs.differences.slice(0, 12) as d (d.text)}<li>{d.text}</li>{:else}<li
+              class="quiet"
+            >
+              Nothing that shows in the sheet.
+            </li>{/each}
+        </ul>{:else}<p class="quiet">Comparing …</p>{/if}
+    </section>
+    <section>
+      <h3>What you were about to change</h3>
+      <ul>
+        {#each clash.edits.slice(0, 12) as e (e.path.join('/'))}<li>{mine(e)}</li>{/each}
+      </ul>
+      {#if clash.edits.length > 12}<p class="quiet">and {clash.edits.length - 12} more</p>{/if}
+    </section>
   </div>
-  <div class="acts"><Button kind="main" onclick={() => onsettle(true)}>Mine on top of theirs</Button><Button onclick={() => onsettle(false)}>Theirs, drop mine</Button></div>
+  <div class="acts">
+    <Button kind="main" onclick={() => onsettle(true)}>Mine on top of theirs</Button><Button
+      onclick={() => onsettle(false)}>Theirs, drop mine</Button
+    >
+  </div>
 </Dialog>
 
 <style>
-  .two { display: grid; grid-template-columns: 1fr 1fr; gap: 24px; margin: 14px 0; } h3 { font-size: var(--text-s); font-weight: 600; margin: 0 0 5px; } ul { list-style: none; margin: 0; padding: 0; font-size: var(--text-s); } li { padding: 3px 0; border-bottom: 1px solid var(--line); } .acts { display: flex; gap: 10px; }
+  .two {
+    display: grid;
+    grid-template-columns: 1fr 1fr;
+    gap: 24px;
+    margin: 14px 0;
+  }
+  h3 {
+    font-size: var(--text-s);
+    font-weight: 600;
+    margin: 0 0 5px;
+  }
+  ul {
+    list-style: none;
+    margin: 0;
+    padding: 0;
+    font-size: var(--text-s);
+  }
+  li {
+    padding: 3px 0;
+    border-bottom: 1px solid var(--line);
+  }
+  .acts {
+    display: flex;
+    gap: 10px;
+  }
 </style>

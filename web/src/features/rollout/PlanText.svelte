@@ -4,16 +4,26 @@
   import { keepDraft, readDraft } from '../../lib/draft';
   import Button from '../../lib/ui/Button.svelte';
   import Dialog from '../../lib/ui/Dialog.svelte';
-  interface Props { id: string; version: number; onsaved: () => void; onclose: () => void }
+  interface Props {
+    id: string;
+    version: number;
+    onsaved: () => void;
+    onclose: () => void;
+  }
   let { id, version, onsaved, onclose }: Props = $props();
-  let text = $state(''), problem = $state(''), hint = $state('');
-  $effect(() => { fetchText(id); });
+  let text = $state(''),
+    problem = $state(''),
+    hint = $state('');
+  $effect(() => {
+    fetchText(id);
+  });
   async function fetchText(plan: string) {
     const answer = await fetch(`/api/plans/${plan}/file`);
     const stored = await answer.text();
     const draft = readDraft(`plan ${plan}`);
     text = draft || stored;
-    if (draft && draft !== stored) problem = 'This is the text you typed before. It is not saved yet.';
+    if (draft && draft !== stored)
+      problem = 'This is the text you typed before. It is not saved yet.';
   }
   async function save() {
     problem = '';
@@ -29,13 +39,46 @@
 </script>
 
 <Dialog title="The plan file" wide {onclose}>
-  <textarea bind:value={text} class="mono" spellcheck="false" aria-label="Plan file" oninput={() => keepDraft(`plan ${id}`, text)}></textarea>
+  <textarea
+    bind:value={text}
+    class="mono"
+    spellcheck="false"
+    aria-label="Plan file"
+    oninput={() => keepDraft(`plan ${id}`, text)}></textarea>
   {#if problem}<p class="bad" role="alert">{problem} {hint}</p>{/if}
-  <div class="acts"><Button kind="main" onclick={save}>Use this text</Button><Button onclick={() => { keepDraft(`plan ${id}`, ''); problem = ''; fetchText(id); }}>Discard my changes</Button><a href={`/api/plans/${id}/file`} download>Download</a></div>
-  <p class="quiet">Comments and order are kept, whether it is edited here, in the sheet or elsewhere.</p>
+  <div class="acts">
+    <Button kind="main" onclick={save}>Use this text</Button><Button
+      onclick={() => {
+        keepDraft(`plan ${id}`, '');
+        problem = '';
+        fetchText(id);
+      }}>Discard my changes</Button
+    ><a href={`/api/plans/${id}/file`} download>Download</a>
+  </div>
+  <p class="quiet">
+    Comments and order are kept, whether it is edited here, in the sheet or elsewhere.
+  </p>
 </Dialog>
 
 <style>
-  textarea { width: 100%; height: 52vh; border: 1px solid var(--line); background: var(--paper); padding: 10px 12px; resize: vertical; font-size: 12.5px; line-height: 1.5; }
-  .acts { display: flex; gap: 16px; align-items: center; margin: 10px 0; } .bad { color: var(--blocker); margin-top: 8px; }
+  textarea {
+    width: 100%;
+    height: 52vh;
+    border: 1px solid var(--line);
+    background: var(--paper);
+    padding: 10px 12px;
+    resize: vertical;
+    font-size: 12.5px;
+    line-height: 1.5;
+  }
+  .acts {
+    display: flex;
+    gap: 16px;
+    align-items: center;
+    margin: 10px 0;
+  }
+  .bad {
+    color: var(--blocker);
+    margin-top: 8px;
+  }
 </style>

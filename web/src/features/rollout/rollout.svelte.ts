@@ -7,7 +7,10 @@ import { keepDraft, readDraft } from '../../lib/draft';
 import { merged } from '../../lib/merge';
 import { notices } from '../../lib/notices.svelte';
 
-export type Progress = Record<string, { sent?: number; total?: number; rate?: number; tries?: number; left_s?: number; lost?: string }>;
+export type Progress = Record<
+  string,
+  { sent?: number; total?: number; rate?: number; tries?: number; left_s?: number; lost?: string }
+>;
 
 export class Rollout {
   readonly id: string;
@@ -38,22 +41,50 @@ export class Rollout {
 
   constructor(id: string) {
     this.id = id;
-    this.#live = createSubscriber(() => { this.#open(); return () => this.#close(); });
-    this.#stop = connection.onBack(() => { void this.#comeBack(); });
+    this.#live = createSubscriber(() => {
+      this.#open();
+      return () => this.#close();
+    });
+    this.#stop = connection.onBack(() => {
+      void this.#comeBack();
+    });
   }
-  get plan() { return this.#tried ?? this.#plan; }
-  get trying() { return this.#tried !== null; }
-  get run() { this.#live(); return this.#run; }
-  get progress() { return this.#progress; }
-  get busy() { return this.#busy > 0; }
-  get canUndo() { return this.#past.length > 0; }
-  get canRedo() { return this.#future.length > 0; }
+  get plan() {
+    return this.#tried ?? this.#plan;
+  }
+  get trying() {
+    return this.#tried !== null;
+  }
+  get run() {
+    this.#live();
+    return this.#run;
+  }
+  get progress() {
+    return this.#progress;
+  }
+  get busy() {
+    return this.#busy > 0;
+  }
+  get canUndo() {
+    return this.#past.length > 0;
+  }
+  get canRedo() {
+    return this.#future.length > 0;
+  }
   /** How many edits wait to be sent. */
-  get unsent() { return this.#unsent.length; }
-  get unsentEdits() { return this.#unsent; }
-  get reading() { return this.#reading; }
+  get unsent() {
+    return this.#unsent.length;
+  }
+  get unsentEdits() {
+    return this.#unsent;
+  }
+  get reading() {
+    return this.#reading;
+  }
   /** The server's clock, in epoch seconds; it stands still while the server is silent. */
-  now() { return connection.now() / 1000 + this.#offset; }
+  now() {
+    return connection.now() / 1000 + this.#offset;
+  }
 
   async load(runId?: string) {
     await this.#work(async () => {
@@ -71,7 +102,10 @@ export class Rollout {
     keepDraft(`edits ${this.id}`, '');
     for (const edits of JSON.parse(left) as Edit[][]) await this.edit(edits);
   }
-  #keep(unsent: Edit[][]) { this.#unsent = unsent; keepDraft(`edits ${this.id}`, unsent.length ? JSON.stringify(unsent) : ''); }
+  #keep(unsent: Edit[][]) {
+    this.#unsent = unsent;
+    keepDraft(`edits ${this.id}`, unsent.length ? JSON.stringify(unsent) : '');
+  }
   /** After a silence everything is read anew: it may have changed meanwhile. */
   async #comeBack() {
     try {
@@ -80,24 +114,39 @@ export class Rollout {
       if (id) await this.#readRun(id);
       this.#close();
       this.#open();
-    } catch { /* the next silence or edit says it */ }
+    } catch {
+      /* the next silence or edit says it */
+    }
   }
 
   /** Edits go one after the other; each answer brings all consequences. */
   edit(edits: Edit[]) {
     this.#keep([...this.#unsent, edits]);
     return this.#change(async (plan) => {
-      try { return await this.#sent(plan, edits); } catch (error) {
-        if (error instanceof ApiError && error.problem.code === 'plan-changed') this.#clash = { edits, from: plan.version, problem: error.problem.detail };
+      try {
+        return await this.#sent(plan, edits);
+      } catch (error) {
+        if (error instanceof ApiError && error.problem.code === 'plan-changed')
+          this.#clash = { edits, from: plan.version, problem: error.problem.detail };
         throw error;
-      } finally { this.#keep(this.#unsent.filter((one) => one !== edits)); }
+      } finally {
+        this.#keep(this.#unsent.filter((one) => one !== edits));
+      }
     });
   }
   /** Sends edits, again as soon as the server answers when it was silent. They are what they are: sent twice, they change nothing the second time. */
   async #sent(plan: PlanView, edits: Edit[]): Promise<PlanView> {
     let at = plan;
     for (;;) {
-      try { return merged(at, await send<PlanView>('PATCH', `/plans/${this.id}?known=${at.tag}`, { version: at.version, edits })); } catch (error) {
+      try {
+        return merged(
+          at,
+          await send<PlanView>('PATCH', `/plans/${this.id}?known=${at.tag}`, {
+            version: at.version,
+            edits,
+          }),
+        );
+      } catch (error) {
         if (!(error instanceof ApiError && error.problem.code === 'offline')) throw error;
         connection.lost();
         await connection.whenBack();
@@ -109,25 +158,66 @@ export class Rollout {
   attempt(edits: Edit[] | null) {
     const mine = ++this.#attempt;
     clearTimeout(this.#attemptTimer);
-    if (!edits) { this.#tried = null; return; }
-    this.#attemptTimer = setTimeout(() => void this.#queue.then(async () => {             // after an edit that is still on its way
-      const plan = this.#plan;
-      if (!plan || mine !== this.#attempt) return;
-      try {
-        const found = await send<PlanView>('POST', `/plans/${this.id}/try?known=${plan.tag}`, { version: plan.version, edits });
-        if (mine === this.#attempt && this.#plan === plan) this.#tried = merged(plan, found);
-      } catch { if (mine === this.#attempt) this.#tried = null; }                         // a half-typed value may be no value yet; keeping it will say so
-    }), 80);
+    if (!edits) {
+      this.#tried = null;
+      return;
+    }
+    this.#attemptTimer = setTimeout(
+      () =>
+        void this.#queue.then(async () => {
+          // after an edit that is still on its way
+          const plan = this.#plan;
+          if (!plan || mine !== this.#attempt) return;
+          try {
+            const found = await send<PlanView>('POST', `/plans/${this.id}/try?known=${plan.tag}`, {
+              version: plan.version,
+              edits,
+            });
+            if (mine === this.#attempt && this.#plan === plan) this.#tried = merged(plan, found);
+          } catch {
+            if (mine === this.#attempt) this.#tried = null;
+          } // a half-typed value may be no value yet; keeping it will say so
+        }),
+      80,
+    );
   }
   /** An edit that met somebody else's at the same place: kept until a person decides. */
-  get clash() { return this.#clash; }
-  settle(mine: boolean) { const kept = this.#clash; this.#clash = null; return mine && kept ? this.edit(kept.edits) : Promise.resolve(true); }
-  secret(node: string, column: string, value: string) { return this.#change((plan) => send<PlanView>('POST', `/plans/${this.id}/secret`, { version: plan.version, node, column, value })); }
+  get clash() {
+    return this.#clash;
+  }
+  settle(mine: boolean) {
+    const kept = this.#clash;
+    this.#clash = null;
+    return mine && kept ? this.edit(kept.edits) : Promise.resolve(true);
+  }
+  secret(node: string, column: string, value: string) {
+    return this.#change((plan) =>
+      send<PlanView>('POST', `/plans/${this.id}/secret`, {
+        version: plan.version,
+        node,
+        column,
+        value,
+      }),
+    );
+  }
   /** A certificate with its key (both empty: made here); what was wrong with it, null when it was taken. */
-  async pair(node: string, column: string, certificate: string, key: string): Promise<ApiError | null> {
+  async pair(
+    node: string,
+    column: string,
+    certificate: string,
+    key: string,
+  ): Promise<ApiError | null> {
     let wrong: ApiError | null = null;
     await this.#change(async (plan) => {
-      try { return await send<PlanView>('POST', `/plans/${this.id}/pair`, { version: plan.version, node, column, certificate, key }); } catch (error) {
+      try {
+        return await send<PlanView>('POST', `/plans/${this.id}/pair`, {
+          version: plan.version,
+          node,
+          column,
+          certificate,
+          key,
+        });
+      } catch (error) {
         if (!(error instanceof ApiError)) throw error;
         wrong = error;
         return plan;
@@ -136,44 +226,115 @@ export class Rollout {
     return wrong;
   }
   /** A secret that keeps the column's rule; '' when none could be made. Kept nowhere yet. */
-  async make(column: string): Promise<string> { try { return (await send<{ value: string }>('POST', `/plans/${this.id}/secret/make?column=${encodeURIComponent(column)}`)).value; } catch (error) { notices.problem(error); return ''; } }
-  licence(by: string) { return this.#change((plan) => send<PlanView>('POST', `/plans/${this.id}/licence`, { version: plan.version, by })); }
-  undo() { return this.#takeBack(() => this.#past, (past, made) => { this.#past = past; if (made) this.#future = [...this.#future, made]; }); }
-  redo() { return this.#takeBack(() => this.#future, (future, made) => { this.#future = future; if (made) this.#past = [...this.#past, made]; }); }
-  check() { return this.#work(() => this.#telling(async () => { this.#plan = await send<PlanView>('POST', `/plans/${this.id}/check`); })); }
+  async make(column: string): Promise<string> {
+    try {
+      return (
+        await send<{ value: string }>(
+          'POST',
+          `/plans/${this.id}/secret/make?column=${encodeURIComponent(column)}`,
+        )
+      ).value;
+    } catch (error) {
+      notices.problem(error);
+      return '';
+    }
+  }
+  licence(by: string) {
+    return this.#change((plan) =>
+      send<PlanView>('POST', `/plans/${this.id}/licence`, { version: plan.version, by }),
+    );
+  }
+  undo() {
+    return this.#takeBack(
+      () => this.#past,
+      (past, made) => {
+        this.#past = past;
+        if (made) this.#future = [...this.#future, made];
+      },
+    );
+  }
+  redo() {
+    return this.#takeBack(
+      () => this.#future,
+      (future, made) => {
+        this.#future = future;
+        if (made) this.#past = [...this.#past, made];
+      },
+    );
+  }
+  check() {
+    return this.#work(() =>
+      this.#telling(async () => {
+        this.#plan = await send<PlanView>('POST', `/plans/${this.id}/check`);
+      }),
+    );
+  }
   /** Says which hosts are waited for as long as something reads them. */
   async #telling(task: () => Promise<void>): Promise<void> {
-    const timer = setInterval(() => void get<ReadingView[]>('/estate/reading').then((found) => {
-      const slow = found[0];
-      this.#reading = slow && slow.seconds > 1.5 ? `waiting for ${slow.host}, ${Math.round(slow.seconds)} s${found.length > 1 ? ` (${found.length} hosts left)` : ''}` : found.length ? `reading ${found.length} hosts` : '';
-    }).catch(() => undefined), 1000);
-    try { await task(); } finally { clearInterval(timer); this.#reading = ''; }
+    const timer = setInterval(
+      () =>
+        void get<ReadingView[]>('/estate/reading')
+          .then((found) => {
+            const slow = found[0];
+            this.#reading =
+              slow && slow.seconds > 1.5
+                ? `waiting for ${slow.host}, ${Math.round(slow.seconds)} s${found.length > 1 ? ` (${found.length} hosts left)` : ''}`
+                : found.length
+                  ? `reading ${found.length} hosts`
+                  : '';
+          })
+          .catch(() => undefined),
+      1000,
+    );
+    try {
+      await task();
+    } finally {
+      clearInterval(timer);
+      this.#reading = '';
+    }
   }
 
   /** Starts the run; the id, or '' when blockers stand in the way (they are then in the plan). */
   async start(): Promise<string> {
     let id = '';
-    await this.#work(() => this.#telling(async () => {
-      const started = await send<Started>('POST', `/plans/${this.id}/run`);
-      this.#plan = started.plan;
-      id = started.run;
-      if (id) { await this.#readRun(id); this.#close(); this.#open(); }
-    }));
+    await this.#work(() =>
+      this.#telling(async () => {
+        const started = await send<Started>('POST', `/plans/${this.id}/run`);
+        this.#plan = started.plan;
+        id = started.run;
+        if (id) {
+          await this.#readRun(id);
+          this.#close();
+          this.#open();
+        }
+      }),
+    );
     return id;
   }
 
   wish(wish: string, body: unknown = {}) {
-    return this.#work(async () => { if (this.#run) this.#take(await send<RunView>('POST', `/runs/${this.#run.id}/${wish}`, body)); });
+    return this.#work(async () => {
+      if (this.#run) this.#take(await send<RunView>('POST', `/runs/${this.#run.id}/${wish}`, body));
+    });
   }
 
   #change(change: (plan: PlanView) => Promise<PlanView>): Promise<boolean> {
-    const next = this.#queue.then(() => this.#work(async () => {
-      if (!this.#plan) return;
-      this.#attempt++;
-      const before = this.#plan.version;
-      try { this.#plan = await change(this.#plan); } finally { this.#tried = null; }
-      if (this.#plan.version !== before) { this.#past = [...this.#past, this.#plan.version]; this.#future = []; }
-    }));
+    const next = this.#queue.then(() =>
+      this.#work(async () => {
+        if (!this.#plan) return;
+        this.#attempt++;
+        const before = this.#plan.version;
+        try {
+          this.#plan = await change(this.#plan);
+        } finally {
+          this.#tried = null;
+        }
+        if (this.#plan.version !== before) {
+          this.#past = [...this.#past, this.#plan.version];
+          this.#future = [];
+        }
+      }),
+    );
     this.#queue = next;
     return next;
   }
@@ -181,34 +342,58 @@ export class Rollout {
   /** Takes back the newest change of a list; `then` is told what is left of it and the version that came of it: none where somebody changed the same since, for
    *  such a change can be taken back no more and is not to stand before earlier ones. */
   #takeBack(list: () => number[], then: (left: number[], made?: number) => void): Promise<boolean> {
-    const next = this.#queue.then(() => this.#work(async () => {
-      const version = list().at(-1);
-      if (!this.#plan || version === undefined) return;
-      try { this.#plan = merged(this.#plan, await send<PlanView>('POST', `/plans/${this.id}/take-back/${version}?known=${this.#plan.tag}`)); } catch (error) {
-        if (error instanceof ApiError && error.problem.code === 'changed-since') then(list().slice(0, -1));
-        throw error;
-      }
-      then(list().slice(0, -1), this.#plan.version);
-    }));
+    const next = this.#queue.then(() =>
+      this.#work(async () => {
+        const version = list().at(-1);
+        if (!this.#plan || version === undefined) return;
+        try {
+          this.#plan = merged(
+            this.#plan,
+            await send<PlanView>(
+              'POST',
+              `/plans/${this.id}/take-back/${version}?known=${this.#plan.tag}`,
+            ),
+          );
+        } catch (error) {
+          if (error instanceof ApiError && error.problem.code === 'changed-since')
+            then(list().slice(0, -1));
+          throw error;
+        }
+        then(list().slice(0, -1), this.#plan.version);
+      }),
+    );
     this.#queue = next;
     return next;
   }
 
   async #work(task: () => Promise<void>): Promise<boolean> {
     this.#busy++;
-    try { await task(); return true; } catch (error) {
-      if (!(error instanceof ApiError && error.problem.code === 'plan-changed')) notices.problem(error);
-      try { this.#plan = await get<PlanView>(`/plans/${this.id}`); } catch { /* the first problem says enough */ }
+    try {
+      await task();
+      return true;
+    } catch (error) {
+      if (!(error instanceof ApiError && error.problem.code === 'plan-changed'))
+        notices.problem(error);
+      try {
+        this.#plan = await get<PlanView>(`/plans/${this.id}`);
+      } catch {
+        /* the first problem says enough */
+      }
       return false;
-    } finally { this.#busy--; }
+    } finally {
+      this.#busy--;
+    }
   }
 
   /** Answers may overtake each other; an older one is not shown over a newer one. */
   #take(run: RunView) {
     if (this.#run?.id === run.id && run.last_event < this.#run.last_event) return;
-    this.#offset = run.now - Date.now() / 1000; this.#run = run;
+    this.#offset = run.now - Date.now() / 1000;
+    this.#run = run;
   }
-  async #readRun(id: string) { this.#take(await get<RunView>(`/runs/${id}`)); }
+  async #readRun(id: string) {
+    this.#take(await get<RunView>(`/runs/${id}`));
+  }
 
   #open() {
     const run = this.#run;
@@ -216,14 +401,38 @@ export class Rollout {
     const source = new EventSource(`/api/runs/${run.id}/events?after=${run.last_event}`);
     source.addEventListener('journal', () => {
       if (this.#timer) return;
-      this.#timer = setTimeout(() => { this.#timer = undefined; const began = performance.now(); void this.#readRun(run.id).catch(() => undefined).finally(() => { this.#pace = Math.max(250, 4 * (performance.now() - began)); }); }, this.#pace);
+      this.#timer = setTimeout(() => {
+        this.#timer = undefined;
+        const began = performance.now();
+        void this.#readRun(run.id)
+          .catch(() => undefined)
+          .finally(() => {
+            this.#pace = Math.max(250, 4 * (performance.now() - began));
+          });
+      }, this.#pace);
     });
-    source.addEventListener('signed-out', () => { this.#close(); void sessionEnded().then(() => this.#comeBack()); });
-    source.addEventListener('progress', (event) => { this.#progress = JSON.parse((event as MessageEvent<string>).data) as Progress; });
+    source.addEventListener('signed-out', () => {
+      this.#close();
+      void sessionEnded().then(() => this.#comeBack());
+    });
+    source.addEventListener('progress', (event) => {
+      this.#progress = JSON.parse((event as MessageEvent<string>).data) as Progress;
+    });
     this.#source = source;
   }
-  #close() { this.#source?.close(); this.#source = null; clearTimeout(this.#timer); this.#timer = undefined; }
+  #close() {
+    this.#source?.close();
+    this.#source = null;
+    clearTimeout(this.#timer);
+    this.#timer = undefined;
+  }
   /** The stream is opened once there is a run to watch. */
-  watch() { if (this.#run && !this.#source) this.#open(); }
-  dispose() { this.#close(); this.#stop(); this.attempt(null); }
+  watch() {
+    if (this.#run && !this.#source) this.#open();
+  }
+  dispose() {
+    this.#close();
+    this.#stop();
+    this.attempt(null);
+  }
 }

@@ -4,19 +4,32 @@ import { count, inside } from '../../lib/format';
 import type { Mark } from '../../lib/ui/marks';
 import { type Outcome, outcomeOf, together } from './verdicts';
 
-export interface NodeState { mark: Mark; share: number; text: string }
+export interface NodeState {
+  mark: Mark;
+  share: number;
+  text: string;
+}
 
-export function nodeStates(run: RunView, progress: Record<string, { sent?: number; total?: number }>): Map<string, NodeState> {
+export function nodeStates(
+  run: RunView,
+  progress: Record<string, { sent?: number; total?: number }>,
+): Map<string, NodeState> {
   const by = new Map<string, StepView[]>();
   for (const step of run.steps) by.set(step.node, [...(by.get(step.node) ?? []), step]);
   const proofs = new Map<string, Outcome>();
-  for (const verdict of run.proofs) proofs.set(verdict.node, together([proofs.get(verdict.node) ?? 'passed', outcomeOf(verdict)]));
+  for (const verdict of run.proofs)
+    proofs.set(verdict.node, together([proofs.get(verdict.node) ?? 'passed', outcomeOf(verdict)]));
   const found = new Map<string, NodeState>();
   for (const [node, steps] of by) found.set(node, stateOf(steps, run, progress, proofs.get(node)));
   return found;
 }
 
-export function stateOf(steps: StepView[], run: RunView, progress: Record<string, { sent?: number; total?: number }>, checks?: Outcome): NodeState {
+export function stateOf(
+  steps: StepView[],
+  run: RunView,
+  progress: Record<string, { sent?: number; total?: number }>,
+  checks?: Outcome,
+): NodeState {
   const total = steps.reduce((sum, s) => sum + s.expected_s, 0) || 1;
   const finished = steps.filter((s) => s.state === 'done' || s.state === 'skipped');
   const share = finished.reduce((sum, s) => sum + s.expected_s, 0) / total;
@@ -24,20 +37,56 @@ export function stateOf(steps: StepView[], run: RunView, progress: Record<string
   const active = steps.filter((s) => s.state === 'working' || s.state === 'undoing').at(-1);
   const waiting = steps.find((s) => s.state === 'waiting');
   const sent = active ? progress[active.key] : undefined;
-  if (failed && (run.state !== 'undoing' || failed.undo_failed)) return { mark: 'failed', share, text: failed.undo_failed ? 'rollback failed' : `${inside(failed.label)} failed` };
+  if (failed && (run.state !== 'undoing' || failed.undo_failed))
+    return {
+      mark: 'failed',
+      share,
+      text: failed.undo_failed ? 'rollback failed' : `${inside(failed.label)} failed`,
+    };
   if (run.state === 'undone') return { mark: 'undone', share: 0, text: 'rolled back' };
-  if (run.state === 'undoing') return { mark: steps.every((s) => s.state === 'undone' || s.state === 'planned') ? 'undone' : 'working', share, text: 'rolling back' };
+  if (run.state === 'undoing')
+    return {
+      mark: steps.every((s) => s.state === 'undone' || s.state === 'planned')
+        ? 'undone'
+        : 'working',
+      share,
+      text: 'rolling back',
+    };
   if (finished.length === steps.length) {
     const skipped = finished.filter((s) => s.state === 'skipped').length;
     const deployed = skipped ? `deployed, ${count(skipped, 'step')} skipped` : 'deployed';
-    if (checks === undefined) return { mark: skipped ? 'skipped' : 'done', share: 1, text: skipped ? deployed : 'deployed, not checked yet' };
+    if (checks === undefined)
+      return {
+        mark: skipped ? 'skipped' : 'done',
+        share: 1,
+        text: skipped ? deployed : 'deployed, not checked yet',
+      };
     if (checks === 'open') return { mark: 'done', share: 1, text: `${deployed}, not all checked` };
-    if (checks === 'failed') return { mark: 'failed', share: 1, text: `${deployed}, checks failed` };
+    if (checks === 'failed')
+      return { mark: 'failed', share: 1, text: `${deployed}, checks failed` };
     return { mark: skipped ? 'skipped' : 'proved', share: 1, text: `${deployed}, checks passed` };
   }
-  if (active) return { mark: 'working', share, text: `${inside(active.label)}${sent?.total ? `, ${Math.round((100 * (sent.sent ?? 0)) / sent.total)} %` : ''}` };
+  if (active)
+    return {
+      mark: 'working',
+      share,
+      text: `${inside(active.label)}${sent?.total ? `, ${Math.round((100 * (sent.sent ?? 0)) / sent.total)} %` : ''}`,
+    };
   if (waiting) return { mark: 'waiting', share, text: `waiting for ${inside(waiting.label)}` };
   const planned = steps.find((s) => s.state === 'planned');
-  if (run.state === 'held') return { mark: 'held', share, text: planned ? `on hold; next: ${inside(planned.label)}` : 'on hold' };
-  return { mark: 'planned', share, text: planned?.queued ? `queued: ${planned.queued}` : planned && share ? `next: ${inside(planned.label)}` : 'queued' };
+  if (run.state === 'held')
+    return {
+      mark: 'held',
+      share,
+      text: planned ? `on hold; next: ${inside(planned.label)}` : 'on hold',
+    };
+  return {
+    mark: 'planned',
+    share,
+    text: planned?.queued
+      ? `queued: ${planned.queued}`
+      : planned && share
+        ? `next: ${inside(planned.label)}`
+        : 'queued',
+  };
 }

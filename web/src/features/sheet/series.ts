@@ -1,7 +1,15 @@
 /** What filling down, typing and pasting mean. Pure. */
 import type { ColumnView, Edit, NodeView, PlanView } from '../../lib/api/types';
 
-export interface SheetColumn { id: string; label: string; width: number; right: boolean; editable: boolean; column?: ColumnView; text: (node: NodeView) => string }
+export interface SheetColumn {
+  id: string;
+  label: string;
+  width: number;
+  right: boolean;
+  editable: boolean;
+  column?: ColumnView;
+  text: (node: NodeView) => string;
+}
 export const EVERY = '*';
 
 /** The next value of a series: addresses and trailing numbers count up, all else repeats. */
@@ -35,46 +43,151 @@ export interface Pasted {
 }
 
 /** A block of text from a spreadsheet, laid over the sheet from a cell on. Cells outside, and columns that cannot be edited, are passed over. */
-export function paste(text: string, rows: string[], columns: SheetColumn[], row: number, column: number): Pasted {
+export function paste(
+  text: string,
+  rows: string[],
+  columns: SheetColumn[],
+  row: number,
+  column: number,
+): Pasted {
   const found: Pasted = { edits: [], left: 0 };
-  if (text === '') return found;                                     // a clipboard without text blanks nothing
+  if (text === '') return found; // a clipboard without text blanks nothing
   const lines = text.replace(/\r?\n$/, '').split(/\r?\n/);
-  lines.forEach((line, r) => line.split('\t').forEach((value, c) => {
-    const to = columns[column + c], node = rows[row + r];
-    const takes = to?.editable && to.column?.kind !== 'secret' && to.column?.kind !== 'certificate';
-    if (to && takes && node !== undefined) found.edits.push(editOf(node, to.id, value));
-    else found.left++;
-  }));
+  lines.forEach((line, r) =>
+    line.split('\t').forEach((value, c) => {
+      const to = columns[column + c],
+        node = rows[row + r];
+      const takes =
+        to?.editable && to.column?.kind !== 'secret' && to.column?.kind !== 'certificate';
+      if (to && takes && node !== undefined) found.edits.push(editOf(node, to.id, value));
+      else found.left++;
+    }),
+  );
   return found;
 }
 
 /** What stands in the plan for all nodes: the value when every node shares it from the plan, the kit or a pool. */
 export function shared(nodes: NodeView[], column: string): { value: string; origin: string } {
-  const cells = nodes.map((node) => node.cells[column]).filter((cell) => cell && cell.origin !== 'unused');
+  const cells = nodes
+    .map((node) => node.cells[column])
+    .filter((cell) => cell && cell.origin !== 'unused');
   const own = cells.find((cell) => cell?.origin === 'plan');
   if (own) return own;
   if (!cells.length && nodes.length) return { value: '', origin: 'unused' };
   const values = new Set(cells.map((cell) => cell?.value ?? ''));
-  return values.size === 1 ? { value: [...values][0] ?? '', origin: 'all' } : { value: '', origin: 'mixed' };
+  return values.size === 1
+    ? { value: [...values][0] ?? '', origin: 'all' }
+    : { value: '', origin: 'mixed' };
 }
 
 const FIRST = ['name', 'host', 'address', 'datastore', 'size'];
-const WIDTHS: Record<string, number> = { name: 152, host: 96, address: 116, datastore: 128, size: 74, provisioning: 70, network: 112, pool: 124, prefix: 64, gateway: 112, dns: 168, domain: 168, ntp: 104, time_zone: 92, address6: 172, gateway6: 150, prefix6: 88, mac: 158, mac_pool: 112, pool6: 104, addressing: 92, search: 168, mtu: 60, vlan: 60 };
-const MONO = new Set(['address', 'address6', 'gateway', 'gateway6', 'dns', 'prefix', 'prefix6', 'ntp', 'mac']);
-export const mono = (id: string): boolean => MONO.has(id) || id.endsWith('.mac') || id.endsWith('.address6') || id.endsWith('.address') || id.endsWith('.prefix') || id.startsWith('virtual.');
+const WIDTHS: Record<string, number> = {
+  name: 152,
+  host: 96,
+  address: 116,
+  datastore: 128,
+  size: 74,
+  provisioning: 70,
+  network: 112,
+  pool: 124,
+  prefix: 64,
+  gateway: 112,
+  dns: 168,
+  domain: 168,
+  ntp: 104,
+  time_zone: 92,
+  address6: 172,
+  gateway6: 150,
+  prefix6: 88,
+  mac: 158,
+  mac_pool: 112,
+  pool6: 104,
+  addressing: 92,
+  search: 168,
+  mtu: 60,
+  vlan: 60,
+};
+const MONO = new Set([
+  'address',
+  'address6',
+  'gateway',
+  'gateway6',
+  'dns',
+  'prefix',
+  'prefix6',
+  'ntp',
+  'mac',
+]);
+export const mono = (id: string): boolean =>
+  MONO.has(id) ||
+  id.endsWith('.mac') ||
+  id.endsWith('.address6') ||
+  id.endsWith('.address') ||
+  id.endsWith('.prefix') ||
+  id.startsWith('virtual.');
 
 export function columnsOf(plan: PlanView, size: (bytes: number) => string): SheetColumn[] {
   const editable = (id: string): SheetColumn | undefined => {
     const column = plan.columns.find((one) => one.id === id);
-    return column && { id, label: column.label, width: WIDTHS[id] ?? (id.endsWith('.mac') ? 158 : undefined) ?? Math.max(110, 9 * column.label.length), right: false, editable: true, column, text: (node) => node.cells[id]?.value ?? '' };
+    return (
+      column && {
+        id,
+        label: column.label,
+        width:
+          WIDTHS[id] ??
+          (id.endsWith('.mac') ? 158 : undefined) ??
+          Math.max(110, 9 * column.label.length),
+        right: false,
+        editable: true,
+        column,
+        text: (node) => node.cells[id]?.value ?? '',
+      }
+    );
   };
   const fixed: SheetColumn[] = [
-    { id: '#role', label: 'Role', width: Math.max(68, 16 + 8 * Math.max(0, ...plan.roles.map((role) => role.label.length))), right: false, editable: false, text: (n) => n.role_label },
-    { id: '#vcpu', label: 'vCPU', width: 48, right: true, editable: false, text: (n) => String(n.vcpu) },
-    { id: '#memory', label: 'Memory', width: 72, right: true, editable: false, text: (n) => size(n.memory_bytes) },
-    { id: '#disk', label: 'Disk thin / full', width: 148, right: true, editable: false, text: (n) => `${size(n.thin_bytes)} / ${size(n.full_bytes)}` },
+    {
+      id: '#role',
+      label: 'Role',
+      width: Math.max(68, 16 + 8 * Math.max(0, ...plan.roles.map((role) => role.label.length))),
+      right: false,
+      editable: false,
+      text: (n) => n.role_label,
+    },
+    {
+      id: '#vcpu',
+      label: 'vCPU',
+      width: 48,
+      right: true,
+      editable: false,
+      text: (n) => String(n.vcpu),
+    },
+    {
+      id: '#memory',
+      label: 'Memory',
+      width: 72,
+      right: true,
+      editable: false,
+      text: (n) => size(n.memory_bytes),
+    },
+    {
+      id: '#disk',
+      label: 'Disk thin / full',
+      width: 148,
+      right: true,
+      editable: false,
+      text: (n) => `${size(n.thin_bytes)} / ${size(n.full_bytes)}`,
+    },
   ];
   const first = FIRST.map(editable).filter((c) => c !== undefined);
-  const rest = plan.columns.filter((c) => !FIRST.includes(c.id)).map((c) => editable(c.id)).filter((c) => c !== undefined);
-  return [...first.slice(0, 1), ...fixed.slice(0, 1), ...first.slice(1), ...fixed.slice(1), ...rest];
+  const rest = plan.columns
+    .filter((c) => !FIRST.includes(c.id))
+    .map((c) => editable(c.id))
+    .filter((c) => c !== undefined);
+  return [
+    ...first.slice(0, 1),
+    ...fixed.slice(0, 1),
+    ...first.slice(1),
+    ...fixed.slice(1),
+    ...rest,
+  ];
 }

@@ -4,91 +4,250 @@ import { size } from '../../lib/format';
 
 type StoreLine = PlanView['stores'][number];
 
-export interface Block { id: string; label: string; memory: number; x: number; y: number; w: number; h: number }
-export interface Stone extends Block { node: Part; path: string }
-export interface Ghost extends Block { planned: boolean }
-export interface Column { ghosts: Ghost[]; host: Place; x: number; w: number; top: number; base: number; limit: number; bedrock: Block[]; stones: Stone[]; free: number; dense: boolean }
-export interface Group { name: string; x: number; w: number; y: number }
-export interface Picture { columns: Column[]; groups: Group[]; height: number; dense: boolean }
+export interface Block {
+  id: string;
+  label: string;
+  memory: number;
+  x: number;
+  y: number;
+  w: number;
+  h: number;
+}
+export interface Stone extends Block {
+  node: Part;
+  path: string;
+}
+export interface Ghost extends Block {
+  planned: boolean;
+}
+export interface Column {
+  ghosts: Ghost[];
+  host: Place;
+  x: number;
+  w: number;
+  top: number;
+  base: number;
+  limit: number;
+  bedrock: Block[];
+  stones: Stone[];
+  free: number;
+  dense: boolean;
+}
+export interface Group {
+  name: string;
+  x: number;
+  w: number;
+  y: number;
+}
+export interface Picture {
+  columns: Column[];
+  groups: Group[];
+  height: number;
+  dense: boolean;
+}
 
 /** What the heights of a wall stand for: each host's whole and what may be given, what stands there already, what nodes take. Datastores are columns of their own. */
 export type Reading = 'memory' | 'vcpu' | 'stores' | 'full' | 'networks';
-export const READINGS: [Reading, string][] = [['memory', 'memory'], ['vcpu', 'vCPU'], ['stores', 'datastores, now'], ['full', 'datastores, at worst'], ['networks', 'networks']];
+export const READINGS: [Reading, string][] = [
+  ['memory', 'memory'],
+  ['vcpu', 'vCPU'],
+  ['stores', 'datastores, now'],
+  ['full', 'datastores, at worst'],
+  ['networks', 'networks'],
+];
 
 /** A column that is drawn like a host: a host, or a datastore with the sheet's word for it (`store`) and the host it is local to ('' when shared). */
-export interface Place extends HostView { store?: string; on?: string; foot?: string }
+export interface Place extends HostView {
+  store?: string;
+  on?: string;
+  foot?: string;
+}
 /** A stone: a node, or what of it lies on one datastore (`of`: the node, `column`: where the sheet says so). */
-export interface Part extends NodeView { of?: string; column?: string }
+export interface Part extends NodeView {
+  of?: string;
+  column?: string;
+}
 export const nodeOf = (part: Part): string => part.of ?? part.id;
 
 /** Hosts and nodes measured by a reading, in the fields the layout reads as memory. vCPUs count 2^30 each, so that figures read alike. */
-export function measured(hosts: HostView[], nodes: NodeView[], reading: Reading, lines: StoreLine[] = []): { hosts: Place[]; nodes: Part[] } {
+export function measured(
+  hosts: HostView[],
+  nodes: NodeView[],
+  reading: Reading,
+  lines: StoreLine[] = [],
+): { hosts: Place[]; nodes: Part[] } {
   if (reading === 'stores' || reading === 'full') return datastores(hosts, nodes, reading, lines);
   if (reading !== 'vcpu') return { hosts, nodes };
   return {
-    hosts: hosts.map((host) => ({ ...host, memory_bytes: host.threads * 4 * 2 ** 30, limit_bytes: host.threads * 2 ** 30, bedrock: host.bedrock.map((guest) => ({ ...guest, memory_bytes: (guest.vcpu ?? 0) * 2 ** 30 })) })),
+    hosts: hosts.map((host) => ({
+      ...host,
+      memory_bytes: host.threads * 4 * 2 ** 30,
+      limit_bytes: host.threads * 2 ** 30,
+      bedrock: host.bedrock.map((guest) => ({
+        ...guest,
+        memory_bytes: (guest.vcpu ?? 0) * 2 ** 30,
+      })),
+    })),
     nodes: nodes.map((node) => ({ ...node, memory_bytes: node.vcpu * 2 ** 30 })),
   };
 }
 
 /** Every datastore once, shared ones first. A column is as high as what it holds or must hold at worst; its limit is the datastore's capacity. */
-function datastores(hosts: HostView[], nodes: NodeView[], reading: 'stores' | 'full', lines: StoreLine[]): { hosts: Place[]; nodes: Part[] } {
-  const places = new Map<string, Place>(), at = new Map<string, string>();
+function datastores(
+  hosts: HostView[],
+  nodes: NodeView[],
+  reading: 'stores' | 'full',
+  lines: StoreLine[],
+): { hosts: Place[]; nodes: Part[] } {
+  const places = new Map<string, Place>(),
+    at = new Map<string, string>();
   const told = new Map(lines.map((line) => [`${line.host}/${line.name}`, line]));
-  for (const shared of [true, false]) for (const host of hosts) for (const store of host.stores) {
-    if ((store.shared !== '') !== shared) continue;
-    const on = shared ? '' : host.name, name = shared || store.name.startsWith(host.name) ? store.name : `${store.name} on ${host.name}`, line = told.get(`${on}/${store.name}`);
-    at.set(`${host.name}/${store.name}`, name);
-    if (places.has(name)) continue;
-    const used = store.capacity_bytes - store.free_bytes, least = used + (line?.[reading === 'full' ? 'full_bytes' : 'thin_bytes'] ?? 0), most = used + (line?.full_bytes ?? 0);
-    places.set(name, { ...host, name, site: 'Datastores', bay: shared ? 'shared' : 'local', on, store: store.name, trouble: host.trouble, networks: [], memory_bytes: Math.max(store.capacity_bytes, least), limit_bytes: store.capacity_bytes,
-      bedrock: used > 0 ? [{ name: 'in use', memory_bytes: used, ours: false, vcpu: 0 }] : [],
-      foot: most > store.capacity_bytes ? `${size(most - store.capacity_bytes)} short at worst` : `${size(store.capacity_bytes - (reading === 'full' ? most : least))} free ${reading === 'full' ? 'at worst' : 'after'}` });
-  }
-  return { hosts: [...places.values()], nodes: nodes.flatMap((node) => partsOf(node, reading).map((part) => ({ ...part, host: at.get(`${node.host}/${part.host}`) ?? '' }))) };
+  for (const shared of [true, false])
+    for (const host of hosts)
+      for (const store of host.stores) {
+        if ((store.shared !== '') !== shared) continue;
+        const on = shared ? '' : host.name,
+          name =
+            shared || store.name.startsWith(host.name)
+              ? store.name
+              : `${store.name} on ${host.name}`,
+          line = told.get(`${on}/${store.name}`);
+        at.set(`${host.name}/${store.name}`, name);
+        if (places.has(name)) continue;
+        const used = store.capacity_bytes - store.free_bytes,
+          least = used + (line?.[reading === 'full' ? 'full_bytes' : 'thin_bytes'] ?? 0),
+          most = used + (line?.full_bytes ?? 0);
+        places.set(name, {
+          ...host,
+          name,
+          site: 'Datastores',
+          bay: shared ? 'shared' : 'local',
+          on,
+          store: store.name,
+          trouble: host.trouble,
+          networks: [],
+          memory_bytes: Math.max(store.capacity_bytes, least),
+          limit_bytes: store.capacity_bytes,
+          bedrock: used > 0 ? [{ name: 'in use', memory_bytes: used, ours: false, vcpu: 0 }] : [],
+          foot:
+            most > store.capacity_bytes
+              ? `${size(most - store.capacity_bytes)} short at worst`
+              : `${size(store.capacity_bytes - (reading === 'full' ? most : least))} free ${reading === 'full' ? 'at worst' : 'after'}`,
+        });
+      }
+  return {
+    hosts: [...places.values()],
+    nodes: nodes.flatMap((node) =>
+      partsOf(node, reading).map((part) => ({
+        ...part,
+        host: at.get(`${node.host}/${part.host}`) ?? '',
+      })),
+    ),
+  };
 }
 
 /** What of a node lies where: its package's disks, and each disk the kit adds. */
 function partsOf(node: NodeView, reading: 'stores' | 'full'): Part[] {
-  const value = (column: string) => node.cells[column]?.value ?? '', whole = value('provisioning') === 'full';
-  const extra = Object.keys(node.cells).filter((key) => /^disk\.[^.]+$/.test(key) && node.cells[key]?.origin !== 'unused').map((key) => {
-    const many = Number(node.cells[`${key}.count`]?.value || '1');
-    return { column: `${key}.datastore`, full: Number(value(key)) * many * 2 ** 30, thin: many * 2 ** 18 };
-  }).filter((one) => one.full > 0 && Number.isFinite(one.full));
-  const apart = { full: extra.reduce((sum, one) => sum + one.full, 0), thin: extra.reduce((sum, one) => sum + one.thin, 0) };
-  const own = { column: 'datastore', full: node.full_bytes - apart.full, thin: whole ? node.full_bytes - apart.full : node.thin_bytes - apart.thin };
-  return [own, ...extra].map((one) => ({ ...node, id: one.column === 'datastore' ? node.id : `${node.id} ${one.column}`, of: node.id, column: one.column, host: value(one.column) || value('datastore'),
-    short: one.column === 'datastore' ? node.short : `${node.short} ${one.column.split('.')[1] ?? ''}`, memory_bytes: Math.max(0, reading === 'full' ? one.full : one.thin) }));
+  const value = (column: string) => node.cells[column]?.value ?? '',
+    whole = value('provisioning') === 'full';
+  const extra = Object.keys(node.cells)
+    .filter((key) => /^disk\.[^.]+$/.test(key) && node.cells[key]?.origin !== 'unused')
+    .map((key) => {
+      const many = Number(node.cells[`${key}.count`]?.value || '1');
+      return {
+        column: `${key}.datastore`,
+        full: Number(value(key)) * many * 2 ** 30,
+        thin: many * 2 ** 18,
+      };
+    })
+    .filter((one) => one.full > 0 && Number.isFinite(one.full));
+  const apart = {
+    full: extra.reduce((sum, one) => sum + one.full, 0),
+    thin: extra.reduce((sum, one) => sum + one.thin, 0),
+  };
+  const own = {
+    column: 'datastore',
+    full: node.full_bytes - apart.full,
+    thin: whole ? node.full_bytes - apart.full : node.thin_bytes - apart.thin,
+  };
+  return [own, ...extra].map((one) => ({
+    ...node,
+    id: one.column === 'datastore' ? node.id : `${node.id} ${one.column}`,
+    of: node.id,
+    column: one.column,
+    host: value(one.column) || value('datastore'),
+    short:
+      one.column === 'datastore' ? node.short : `${node.short} ${one.column.split('.')[1] ?? ''}`,
+    memory_bytes: Math.max(0, reading === 'full' ? one.full : one.thin),
+  }));
 }
 
-const HEAD = 20, FOOT = 38, GAP = 10, GROUP_GAP = 34, WIDEST = 236, NARROWEST = 7;
+const HEAD = 20,
+  FOOT = 38,
+  GAP = 10,
+  GROUP_GAP = 34,
+  WIDEST = 236,
+  NARROWEST = 7;
 
-export function layout(hosts: Place[], nodes: Part[], width: number, height: number, claims: ClaimView[] = []): Picture {
+export function layout(
+  hosts: Place[],
+  nodes: Part[],
+  width: number,
+  height: number,
+  claims: ClaimView[] = [],
+): Picture {
   const taken = new Map<string, ClaimView[]>();
   for (const claim of claims) taken.set(claim.host, [...(taken.get(claim.host) ?? []), claim]);
   const bays = [...new Set(hosts.map((host) => `${host.site} · ${host.bay}`))];
-  const rows = Math.max(1, Math.ceil(((NARROWEST + 1) * hosts.length + GROUP_GAP * bays.length) / Math.max(1, width)));
+  const rows = Math.max(
+    1,
+    Math.ceil(((NARROWEST + 1) * hosts.length + GROUP_GAP * bays.length) / Math.max(1, width)),
+  );
   const perRow = Math.ceil(hosts.length / rows);
   const room = width - GROUP_GAP * Math.max(0, bays.length - 1);
   const step = Math.min(WIDEST + GAP, room / Math.max(1, perRow));
   const gap = step > 40 ? GAP : step > 14 ? 2 : 1;
-  const w = Math.max(4, step - gap), dense = w < 62;
-  const rowHeight = (height - HEAD) / rows, foot = dense ? 6 : FOOT, high = rowHeight - foot - (rows > 1 ? 4 : 0);
+  const w = Math.max(4, step - gap),
+    dense = w < 62;
+  const rowHeight = (height - HEAD) / rows,
+    foot = dense ? 6 : FOOT,
+    high = rowHeight - foot - (rows > 1 ? 4 : 0);
   const most = Math.max(1, ...hosts.map((host) => host.memory_bytes));
   const byHost = new Map<string, Part[]>();
   for (const node of nodes) byHost.set(node.host, [...(byHost.get(node.host) ?? []), node]);
-  const columns: Column[] = [], groups: Group[] = [];
-  let x = 0, row = 0, inRow = 0, bay = '';
+  const columns: Column[] = [],
+    groups: Group[] = [];
+  let x = 0,
+    row = 0,
+    inRow = 0,
+    bay = '';
   for (const host of hosts) {
     const name = `${host.site} · ${host.bay}`;
-    if (inRow >= perRow) { row++; inRow = 0; x = 0; }
+    if (inRow >= perRow) {
+      row++;
+      inRow = 0;
+      x = 0;
+    }
     if (name !== bay) {
       if (inRow) x += GROUP_GAP;
-      if (!groups.some((group) => group.y === row * rowHeight + 12 && x - group.x < 90)) groups.push({ name, x, w: 0, y: row * rowHeight + 12 });
+      if (!groups.some((group) => group.y === row * rowHeight + 12 && x - group.x < 90))
+        groups.push({ name, x, w: 0, y: row * rowHeight + 12 });
       bay = name;
     }
     const base = HEAD + (row + 1) * rowHeight - foot;
-    columns.push(column(host, byHost.get(host.name) ?? [], taken.get(host.name) ?? [], x, w, base, high, most, dense));
+    columns.push(
+      column(
+        host,
+        byHost.get(host.name) ?? [],
+        taken.get(host.name) ?? [],
+        x,
+        w,
+        base,
+        high,
+        most,
+        dense,
+      ),
+    );
     const last = groups.at(-1);
     if (last) last.w = x + w - last.x;
     x += step;
@@ -97,33 +256,88 @@ export function layout(hosts: Place[], nodes: Part[], width: number, height: num
   return { columns, groups, height, dense };
 }
 
-function column(host: Place, nodes: Part[], claims: ClaimView[], x: number, w: number, base: number, high: number, most: number, dense: boolean): Column {
-  const tall = Math.max(4, (high * host.memory_bytes) / most), scale = tall / Math.max(1, host.memory_bytes);
+function column(
+  host: Place,
+  nodes: Part[],
+  claims: ClaimView[],
+  x: number,
+  w: number,
+  base: number,
+  high: number,
+  most: number,
+  dense: boolean,
+): Column {
+  const tall = Math.max(4, (high * host.memory_bytes) / most),
+    scale = tall / Math.max(1, host.memory_bytes);
   const inset = dense ? 1 : 3;
   const least = dense ? 3 : 19;
-  const wanted = [...host.bedrock.map((g) => Math.max(dense ? 1 : 2, g.memory_bytes * scale)), ...claims.map((one) => Math.max(dense ? 1 : 2, one.memory_bytes * scale)), ...nodes.map((n) => Math.max(least, n.memory_bytes * scale))];
-  const total = wanted.reduce((a, b) => a + b, 0), squeeze = total > tall ? tall / total : 1;
-  let y = base, i = 0;
-  const bedrock: Block[] = [], stones: Stone[] = [];
+  const wanted = [
+    ...host.bedrock.map((g) => Math.max(dense ? 1 : 2, g.memory_bytes * scale)),
+    ...claims.map((one) => Math.max(dense ? 1 : 2, one.memory_bytes * scale)),
+    ...nodes.map((n) => Math.max(least, n.memory_bytes * scale)),
+  ];
+  const total = wanted.reduce((a, b) => a + b, 0),
+    squeeze = total > tall ? tall / total : 1;
+  let y = base,
+    i = 0;
+  const bedrock: Block[] = [],
+    stones: Stone[] = [];
   for (const guest of host.bedrock) {
     const h = (wanted[i++] ?? 0) * squeeze;
     y -= h;
-    bedrock.push({ id: guest.name, label: guest.name, memory: guest.memory_bytes, x: x + 1, y, w: w - 2, h });
+    bedrock.push({
+      id: guest.name,
+      label: guest.name,
+      memory: guest.memory_bytes,
+      x: x + 1,
+      y,
+      w: w - 2,
+      h,
+    });
   }
   const ghosts: Ghost[] = [];
   for (const claim of claims) {
     const h = (wanted[i++] ?? 0) * squeeze;
     y -= h;
-    ghosts.push({ id: `${claim.plan}/${claim.name}`, label: claim.name, memory: claim.memory_bytes, planned: !claim.run, x: x + inset, y, w: w - 2 * inset, h });
+    ghosts.push({
+      id: `${claim.plan}/${claim.name}`,
+      label: claim.name,
+      memory: claim.memory_bytes,
+      planned: !claim.run,
+      x: x + inset,
+      y,
+      w: w - 2 * inset,
+      h,
+    });
   }
   for (const node of nodes) {
     const h = (wanted[i++] ?? 0) * squeeze;
     y -= h;
-    const block = { id: node.id, label: node.short, memory: node.memory_bytes, x: x + inset, y: y + 1, w: w - 2 * inset, h: Math.max(1.5, h - 2) };
+    const block = {
+      id: node.id,
+      label: node.short,
+      memory: node.memory_bytes,
+      x: x + inset,
+      y: y + 1,
+      w: w - 2 * inset,
+      h: Math.max(1.5, h - 2),
+    };
     stones.push({ ...block, node, path: stonePath(block, nodeOf(node)) });
   }
   const used = [...host.bedrock, ...nodes].reduce((sum, one) => sum + one.memory_bytes, 0);
-  return { ghosts, host, x, w, top: base - tall, base, limit: base - host.limit_bytes * scale, bedrock, stones, free: Math.max(0, host.limit_bytes - used), dense };
+  return {
+    ghosts,
+    host,
+    x,
+    w,
+    top: base - tall,
+    base,
+    limit: base - host.limit_bytes * scale,
+    bedrock,
+    stones,
+    free: Math.max(0, host.limit_bytes - used),
+    dense,
+  };
 }
 
 /** A block with its corners cut, each a little differently, always the same for the same node. */
@@ -133,6 +347,7 @@ export function stonePath(b: { x: number; y: number; w: number; h: number }, id:
   const most = Math.min(7, b.h / 2.6, b.w / 4);
   const cut = (n: number) => most * (0.45 + (((seed >> n) * 37) % 55) / 100);
   const [a, c, d, e] = [cut(0), cut(2), cut(4), cut(6)];
-  const r = b.x + b.w, f = b.y + b.h;
+  const r = b.x + b.w,
+    f = b.y + b.h;
   return `M${b.x + a} ${b.y}H${r - c}L${r} ${b.y + c}V${f - d}L${r - d} ${f}H${b.x + e}L${b.x} ${f - e}V${b.y + a}Z`;
 }

@@ -1,10 +1,16 @@
 <script lang="ts">
   import type { Snippet } from 'svelte';
-  interface Props { title: string; children: Snippet; onclose?: () => void; wide?: boolean }
+  interface Props {
+    title: string;
+    children: Snippet;
+    onclose?: () => void;
+    wide?: boolean;
+  }
   let { title, children, onclose, wide = false }: Props = $props();
   let dialog: HTMLDialogElement | undefined = $state();
   /** Where somebody is to type, typing begins at once; else the whole dialog has the focus, not its way out. */
-  const FIRST = '.inside :is(input:not([type=radio]):not([type=checkbox]):not([type=file]), textarea)';
+  const FIRST =
+    '.inside :is(input:not([type=radio]):not([type=checkbox]):not([type=file]), textarea)';
   $effect(() => {
     dialog?.showModal();
     (dialog?.querySelector<HTMLElement>(FIRST) ?? dialog)?.focus();
@@ -12,20 +18,65 @@
   });
 </script>
 
-<dialog bind:this={dialog} tabindex="-1" class:wide aria-label={title} oncancel={(e) => { e.preventDefault(); onclose?.(); }} onclick={(e) => { if (e.target === dialog) onclose?.(); }}>
+<dialog
+  bind:this={dialog}
+  tabindex="-1"
+  class:wide
+  aria-label={title}
+  oncancel={(e) => {
+    e.preventDefault();
+    onclose?.();
+  }}
+  onclick={(e) => {
+    if (e.target === dialog) onclose?.();
+  }}
+>
   <div class="inside">
-    <header><h2>{title}</h2>{#if onclose}<button aria-label="Close" onclick={onclose}>Esc</button>{/if}</header>
+    <header>
+      <h2>{title}</h2>
+      {#if onclose}<button aria-label="Close" onclick={onclose}>Esc</button>{/if}
+    </header>
     {@render children()}
   </div>
 </dialog>
 
 <style>
-  dialog { border: 1px solid var(--strong-line); background: var(--surface); color: var(--ink); padding: 0; width: min(560px, 92vw); border-radius: var(--radius); }
-  dialog:focus { outline: none; }
-  dialog.wide { width: min(760px, 94vw); }
-  dialog::backdrop { background: rgb(20 18 15 / 45%); }
-  .inside { padding: 18px 22px 20px; }
-  header { display: flex; justify-content: space-between; align-items: baseline; margin-bottom: 12px; }
-  h2 { font-size: var(--text-l); font-weight: 600; }
-  header button { border: 1px solid var(--line); background: none; border-radius: var(--radius); font-size: var(--text-xs); color: var(--muted); cursor: pointer; }
+  dialog {
+    border: 1px solid var(--strong-line);
+    background: var(--surface);
+    color: var(--ink);
+    padding: 0;
+    width: min(560px, 92vw);
+    border-radius: var(--radius);
+  }
+  dialog:focus {
+    outline: none;
+  }
+  dialog.wide {
+    width: min(760px, 94vw);
+  }
+  dialog::backdrop {
+    background: rgb(20 18 15 / 45%);
+  }
+  .inside {
+    padding: 18px 22px 20px;
+  }
+  header {
+    display: flex;
+    justify-content: space-between;
+    align-items: baseline;
+    margin-bottom: 12px;
+  }
+  h2 {
+    font-size: var(--text-l);
+    font-weight: 600;
+  }
+  header button {
+    border: 1px solid var(--line);
+    background: none;
+    border-radius: var(--radius);
+    font-size: var(--text-xs);
+    color: var(--muted);
+    cursor: pointer;
+  }
 </style>

@@ -24,7 +24,10 @@ export default ts.config(
       'svelte/no-useless-mustaches': 'off',
       // svelte-check is the one that warns, and knows which of its warnings are silenced
       'svelte/no-unused-svelte-ignore': 'off',
-      '@typescript-eslint/no-unused-vars': ['error', { argsIgnorePattern: '^_', varsIgnorePattern: '^_' }],
+      '@typescript-eslint/no-unused-vars': [
+        'error',
+        { argsIgnorePattern: '^_', varsIgnorePattern: '^_' },
+      ],
       // TypeScript itself knows what is defined
       'no-undef': 'off',
     },

@@ -127,7 +127,7 @@ def test_a_new_user_adds_ten_hosts_and_six_machines_mends_a_bay_and_knows_what_i
     expect(
         page.get_by_role("row").filter(has_text="knot").get_by_role("img", name="caution")
     ).to_have_count(0)
-    expect(heading(page)).to_contain_text(re.compile(r"[\d.]+ TiB memory to give"))
+    expect(heading(page)).to_contain_text(re.compile(r"[\d.]+ TiB memory\s+to give"))
     page.get_by_role("button", name="datastores").click()
     expect(page.locator("svg[aria-label^='The estate by bytes']")).to_contain_text("TiB")
 

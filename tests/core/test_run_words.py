@@ -9,8 +9,6 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from nimble_stone.core.run_words import (
-    ACTIVE,
-    ENDED,
     EVENTS,
     STATES,
     Checks,
@@ -19,6 +17,7 @@ from nimble_stone.core.run_words import (
     facts_of,
     words_of,
 )
+from nimble_stone.core.runs.states import ACTIVE, ENDED
 
 
 def step(node: str, state: str, kind: str = "boot", message: str = "", **more: Any) -> StepSeen:
@@ -276,12 +275,40 @@ TABLE: list[
         ],
         {},
         (
-            "Rollback stopped: west-arc-2: host is down 1 step left.",
+            "Rollback stopped: west-arc-2: host is down. 1 step left.",
             "Continue rollback",
             "rollback stopped",
             "rollback stopped",
             "! Rollback",
             "rollback stopped 2/3: west-arc-2: host is down",
+        ),
+    ),
+    (
+        "stopped by a fault",
+        "trouble",
+        HALF,
+        {"reason": "A fault in Nimble Stone itself."},
+        (
+            "Stopped: 1 of 3 nodes deployed, 1 deploying. A fault in Nimble Stone itself.",
+            "Retry",
+            "needs attention",
+            "needs attention: stopped",
+            "! Stopped",
+            "stopped 1/3: A fault in Nimble Stone itself.",
+        ),
+    ),
+    (
+        "undoing, stopped by a fault",
+        "undoing",
+        [step("lead", "undone"), step("arc-1", "done"), step("arc-2", "done")],
+        {"reason": "A fault in Nimble Stone itself."},
+        (
+            "Rollback stopped: A fault in Nimble Stone itself. 2 steps left.",
+            "Continue rollback",
+            "rollback stopped",
+            "rollback stopped",
+            "! Rollback",
+            "rollback stopped 1/3: A fault in Nimble Stone itself.",
         ),
     ),
     (

@@ -19,10 +19,11 @@ from nimble_stone.core.disk.source import BytesSource
 from nimble_stone.core.errors import Conflict, RemoteFailed, RemoteTimeout, Unreachable
 from nimble_stone.core.package.contents import examine
 from nimble_stone.core.package.given import Given
+from nimble_stone.core.runs.document import write as freeze
+from nimble_stone.core.runs.states import RunState
 from nimble_stone.core.sequence import Limits
 from nimble_stone.engine import packages, rollout
 from nimble_stone.engine.drive import Driver
-from nimble_stone.engine.frozen import freeze
 from nimble_stone.engine.steps import Context
 from nimble_stone.engine.world import World
 from nimble_stone.keyring import Vault
@@ -133,9 +134,9 @@ async def place(
     )
     sheet = scene.sheet()
     steps = sequence.build(sheet, scene.estate())
-    row = runs.RunRow(
-        "r1", "western", contents.sha256, "running", freeze(sheet, steps, scene.estate()), 1.0, None
-    )
+    document = freeze(sheet, steps, scene.estate())
+    document["views"]["main"]["sha256"] = contents.sha256
+    row = runs.RunRow("r1", "western", contents.sha256, RunState.RUNNING, document, 1.0, None)
     await store.write(runs.add_run, row, [step.key for step in steps])
     yield world, ground, "r1"
     store.close()

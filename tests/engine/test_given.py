@@ -17,9 +17,10 @@ from nimble_stone.core.errors import RemoteFailed
 from nimble_stone.core.plan.model import Plan
 from nimble_stone.core.plan.packages import Packages
 from nimble_stone.core.plan.sheet import Sheet, resolve
+from nimble_stone.core.runs.document import write as freeze
 from nimble_stone.core.sequence import build
 from nimble_stone.engine import certificates
-from nimble_stone.engine.frozen import FrozenRun, freeze, thaw
+from nimble_stone.engine.frozen import FrozenRun, thaw
 from nimble_stone.engine.steps import KINDS
 from nimble_stone.keyring.certificates import words
 from nimble_stone.lab import demo, products

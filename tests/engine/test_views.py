@@ -32,7 +32,7 @@ def moves_on(world: World, monkeypatch: pytest.MonkeyPatch, after: int) -> None:
     monkeypatch.setattr(world.store, "read", read)
 
 
-@pytest.mark.parametrize("after", range(1, 9))
+@pytest.mark.parametrize("after", range(1, 8))
 async def test_a_page_that_hears_of_an_entry_is_shown_its_state(
     place: tuple[World, Any, str], monkeypatch: pytest.MonkeyPatch, after: int
 ) -> None:

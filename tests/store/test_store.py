@@ -12,6 +12,7 @@ import pytest
 
 from nimble_stone.core.errors import Conflict, NotFound, StoneError, StoreError
 from nimble_stone.core.estate import EstateFile, Facts, Guest
+from nimble_stone.core.runs.states import RunState
 from nimble_stone.lab import demo
 from nimble_stone.store import access, designs, records, runs
 from nimble_stone.store.connect import Store, connect, migrate, transaction
@@ -73,18 +74,19 @@ def test_a_plan_has_one_active_run(db: sqlite3.Connection) -> None:
     add_run(db)
     with pytest.raises(Conflict, match="still under way"):
         add_run(db, "r2")
-    runs.move_run(db, "r1", 5.0, "taken-back", "undone")
+    runs.move_run(db, "r1", 4.0, "undo-asked", RunState.UNDOING)
+    runs.move_run(db, "r1", 5.0, "taken-back", RunState.UNDONE)
     add_run(db, "r2")
     assert [run.id for run in runs.runs(db, active=True)] == ["r2"]
-    assert runs.get_run(db, "r1").ended_at == 5.0
+    assert runs.get_run(db, "r1").ended_at == 4.0
 
 
 def test_states_that_are_none_are_refused(db: sqlite3.Connection) -> None:
+    """By the database itself, whoever writes."""
     add_run(db)
-    with pytest.raises(sqlite3.IntegrityError):
-        runs.move_run(db, "r1", 1.0, "x", "happy")
-    with pytest.raises(sqlite3.IntegrityError):
-        runs.move_step(db, "r1", "one", 1.0, "x", state="happy")
+    for table in ("run", "run_step"):
+        with pytest.raises(sqlite3.IntegrityError):
+            db.execute(f"UPDATE {table} SET state = 'happy'")
 
 
 def test_versions_of_a_plan_are_kept_and_a_stale_edit_is_refused(db: sqlite3.Connection) -> None:

@@ -11,6 +11,7 @@ from nimble_stone.core.findings import Edit, Finding
 from nimble_stone.core.ledger import spread_text
 from nimble_stone.core.plan.sheet import Sheet
 from nimble_stone.core.run_words import Checks, RunWords
+from nimble_stone.core.runs.states import RunState
 from nimble_stone.core.units import count_text, inside, time_text
 
 _WORDS = (
@@ -113,10 +114,10 @@ def of_acceptance(sheet: Sheet, verdicts: Sequence[Verdict], run_state: str) -> 
     checks = checks_of({node.id: node.name for node in sheet.nodes}, verdicts)
     again = (
         Action("none", "")
-        if run_state in ("undoing", "undone")
+        if run_state in (RunState.UNDOING, RunState.UNDONE)
         else Action("prove", "Run checks again")
     )
-    if run_state in ("undoing", "undone"):
+    if run_state in (RunState.UNDOING, RunState.UNDONE):
         old = (
             f" What is below was found before: {checks.all - checks.failed - checks.open} of"
             f" {count_text(checks.all, 'check')} passed."
@@ -124,7 +125,7 @@ def of_acceptance(sheet: Sheet, verdicts: Sequence[Verdict], run_state: str) -> 
             else ""
         )
         return Sentence(
-            "", "Rolled back." if run_state == "undone" else "Rolling back.", old, "", again
+            "", "Rolled back." if run_state == RunState.UNDONE else "Rolling back.", old, "", again
         )
     if not verdicts:
         return Sentence(

@@ -9,10 +9,8 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
+from nimble_stone.core.runs.states import FINISHED, UNDER_WAY, RunState, StepState
 from nimble_stone.core.units import count_text, time_text
-
-ACTIVE = ("running", "held", "trouble", "proving", "undoing")
-ENDED = ("done", "unproved", "undone")
 
 
 @dataclass(frozen=True)
@@ -26,7 +24,8 @@ class Failed:
 @dataclass(frozen=True)
 class RunFacts:
     """How a run stands, counted. `now`: what goes on, in words; `left_s`: expected seconds to the
-    end, None when it takes longer than expected.
+    end, None when it takes longer than expected; `reason`: why nobody drives it, '' while somebody
+    does.
     """
 
     state: str
@@ -48,6 +47,7 @@ class RunFacts:
     undo_done: int = 0
     undo_all: int = 0
     removed: str = ""
+    reason: str = ""
 
 
 @dataclass(frozen=True)
@@ -74,7 +74,7 @@ class RunWords:
 
 def words_of(f: RunFacts) -> RunWords:
     """The row of the table that fits."""
-    return _TABLE[f.state](f)
+    return _TABLE[RunState(f.state)](f)
 
 
 def _share(f: RunFacts) -> str:
@@ -143,6 +143,18 @@ def _running(f: RunFacts) -> RunWords:
 
 
 def _trouble(f: RunFacts) -> RunWords:
+    if f.reason and not f.failed:
+        return RunWords(
+            f"Stopped: {_counts(f)}",
+            f.reason,
+            "",
+            "retry",
+            "Retry",
+            "needs attention",
+            "needs attention: stopped",
+            "! Stopped",
+            f"stopped {_share(f)}: {f.reason}",
+        )
     first = f": {_first(f.failed)}" if f.failed else ""
     many = f"needs attention: {count_text(len(f.failed), 'step')} failed"
     return RunWords(
@@ -284,18 +296,19 @@ def _unproved(f: RunFacts) -> RunWords:
 
 def _undoing(f: RunFacts) -> RunWords:
     share = f"{f.undo_done}/{f.undo_all}"
-    if f.undo_failed:
-        left = f.undo_all - f.undo_done
+    why = _first(f.undo_failed) if f.undo_failed else f.reason
+    if why:
+        left = count_text(f.undo_all - f.undo_done, "step")
         return RunWords(
             "Rollback stopped: ",
-            _first(f.undo_failed),
-            f" {count_text(left, 'step')} left.",
+            why,
+            f"{' ' if why.endswith('.') else '. '}{left} left.",
             "undo",
             "Continue rollback",
             "rollback stopped",
             "rollback stopped",
             "! Rollback",
-            f"rollback stopped {share}: {_first(f.undo_failed)}",
+            f"rollback stopped {share}: {why}",
         )
     return RunWords(
         "",
@@ -325,15 +338,15 @@ def _undone(f: RunFacts) -> RunWords:
     )
 
 
-_TABLE: dict[str, Callable[[RunFacts], RunWords]] = {
-    "running": _running,
-    "trouble": _trouble,
-    "held": _held,
-    "proving": _proving,
-    "done": _done,
-    "unproved": _unproved,
-    "undoing": _undoing,
-    "undone": _undone,
+_TABLE: dict[RunState, Callable[[RunFacts], RunWords]] = {
+    RunState.RUNNING: _running,
+    RunState.TROUBLE: _trouble,
+    RunState.HELD: _held,
+    RunState.CHECKING: _proving,
+    RunState.DONE: _done,
+    RunState.UNPROVED: _unproved,
+    RunState.UNDOING: _undoing,
+    RunState.UNDONE: _undone,
 }
 STATES = tuple(_TABLE)
 
@@ -385,29 +398,26 @@ def facts_of(
     left_s: float = 0.0,
     queued: Sequence[str] = (),
     told: str = "",
+    reason: str = "",
 ) -> RunFacts:
     """Count a run's steps. `queued`: for each step that waits for a slot, which limit keeps it;
-    `told`: how far the step that is shown is.
+    `told`: how far the step that is shown is; `reason`: why nobody drives the run.
     """
     per_node: dict[str, list[str]] = {}
     for step in steps:
         if step.node:
             per_node.setdefault(step.node, []).append(step.state)
-    busy = [step for step in steps if step.state in ("working", "waiting")]
-    active = [
-        step
-        for step in steps
-        if step.state in ("working", "waiting", "done", "failed", "skipped", "undoing", "undone")
-    ]
-    shown = next((step for step in busy if step.state == "waiting"), busy[0] if busy else None)
-    removed = sum(step.kind == "define" and step.state == "undone" for step in steps)
+    busy = [step for step in steps if step.state in UNDER_WAY]
+    active = [step for step in steps if step.state != StepState.PLANNED]
+    shown = next(
+        (step for step in busy if step.state == StepState.WAITING), busy[0] if busy else None
+    )
+    removed = sum(step.kind == "define" and step.state == StepState.UNDONE for step in steps)
     return RunFacts(
         state,
         nodes=len(per_node),
-        deployed=sum(all(s in ("done", "skipped") for s in states) for states in per_node.values()),
-        deploying=sum(
-            any(s in ("working", "waiting") for s in states) for states in per_node.values()
-        ),
+        deployed=sum(all(s in FINISHED for s in states) for states in per_node.values()),
+        deploying=sum(any(s in UNDER_WAY for s in states) for states in per_node.values()),
         running_steps=len(busy),
         queued=f"{count_text(len(queued), 'step')} queued: {queued[0]}" if queued else "",
         now=_doing(shown, told) if shown else "",
@@ -415,7 +425,7 @@ def facts_of(
         failed=[
             Failed(step.where or step.label, step.message)
             for step in steps
-            if step.state == "failed" and not step.undo_failed
+            if step.state == StepState.FAILED and not step.undo_failed
         ],
         undo_failed=[
             Failed(step.where or step.label, step.message) for step in steps if step.undo_failed
@@ -423,14 +433,15 @@ def facts_of(
         skipped=[
             f"{step.where + ': ' if step.where else ''}{step.label}: {step.message}"
             for step in steps
-            if step.state == "skipped"
+            if step.state == StepState.SKIPPED
         ],
         checks=checks.all,
         checks_failed=checks.failed,
         checks_open=checks.open,
         first_failed=checks.first_failed,
         first_open=checks.first_open,
-        undo_done=sum(step.state == "undone" for step in active),
+        reason=reason,
+        undo_done=sum(step.state == StepState.UNDONE for step in active),
         undo_all=len(active),
         removed=(
             f"{count_text(removed, 'VM')} {'was' if removed == 1 else 'were'} deleted with"
@@ -452,6 +463,8 @@ def _doing(step: StepSeen, told: str) -> str:
 EVENTS: dict[str, str] = {
     "run-started": "started",
     "taken-up": "resumed after server restart",
+    "driver-failed": "stopped: a fault in Nimble Stone itself",
+    "taken-again": "taken up again",
     "going-on": "deploying",
     "stuck": "stopped: a step failed",
     "held": "on hold",

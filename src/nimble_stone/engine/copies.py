@@ -8,6 +8,7 @@ import hashlib
 
 from nimble_stone.core.errors import Conflict, NotFound, StoneError
 from nimble_stone.core.estate import Estate
+from nimble_stone.core.runs.states import ACTIVE
 from nimble_stone.engine.world import World
 from nimble_stone.store import library, records, runs
 from nimble_stone.store.library import Copy
@@ -43,8 +44,7 @@ async def users(world: World, copy: Copy, besides: str = "") -> list[str]:
             == copy.place
         ]
         if nodes and (
-            row.state in runs.ACTIVE
-            or any(values.get("provisioning") == "overlay" for values in nodes)
+            row.state in ACTIVE or any(values.get("provisioning") == "overlay" for values in nodes)
         ):
             found.append(f"run {row.id} of {row.plan}")
     return found

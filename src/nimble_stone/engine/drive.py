@@ -23,6 +23,7 @@ from nimble_stone.core.errors import (
     StoreError,
     Unreachable,
 )
+from nimble_stone.core.runs.states import FINISHED, OPEN, RunState, StepState
 from nimble_stone.core.sequence import Step
 from nimble_stone.core.units import time_text
 from nimble_stone.engine.groundwork import Preparation
@@ -33,7 +34,6 @@ from nimble_stone.store import runs
 
 log = logging.getLogger("nimble_stone.engine")
 ATTEMPTS = 3
-FINISHED = {"done", "skipped"}
 
 
 @dataclass
@@ -45,6 +45,18 @@ class Wait:
     end: float
     ended: bool = False
     nudge: asyncio.Event = field(default_factory=asyncio.Event)
+
+
+_SETTLED = {
+    RunState.RUNNING: "going-on",
+    RunState.HELD: "held",
+    RunState.TROUBLE: "stuck",
+}
+"""The journal's word for each state that follows from the steps."""
+
+
+def _under_way(step: Step) -> StepState:
+    return StepState.WAITING if step.waits else StepState.WORKING
 
 
 LOST = (Unreachable, RemoteTimeout)
@@ -63,6 +75,11 @@ class Wish:
     prove: bool = False
 
 
+def verdict(passed: bool) -> tuple[str, RunState]:
+    """What the journal calls the end of the acceptance checks, and the state that follows."""
+    return ("proved", RunState.DONE) if passed else ("not-proved", RunState.UNPROVED)
+
+
 class Driver:
     """One run being carried out. `go` returns when the run has ended."""
 
@@ -70,11 +87,12 @@ class Driver:
         self.world, self.run_id = world, run_id
         self.wish = Wish()
         self.wake = asyncio.Event()
-        self._states: dict[str, str] = {}
+        self.loaded = asyncio.Event()
+        self._states: dict[str, StepState] = {}
         self._tried: set[str] = set()
         self._tasks: dict[str, asyncio.Task[None]] = {}
         self._waits: dict[str, Wait] = {}
-        self._trouble: StoreError | None = None
+        self._trouble: Exception | None = None
 
     async def _load(self) -> None:
         row = await self.world.store.read(runs.get_run, self.run_id)
@@ -87,8 +105,9 @@ class Driver:
         self._states = {step.key: step.state for step in rows}
         self._tried = {step.key for step in rows if step.attempt}
         self._run_state = row.state
-        self.wish.hold = row.state == "held"
-        self.wish.undo = row.state == "undoing"
+        self.wish.hold = row.state == RunState.HELD
+        self.wish.undo = row.state == RunState.UNDOING
+        self.loaded.set()
 
     async def go(self) -> None:
         """Carry the run to its end, holding, failing and waiting for a person in between. Raises
@@ -105,12 +124,12 @@ class Driver:
                     # first, so that asking again while it goes on is not lost
                     self.wish.undo = False
                     await self._take_back()
-                    if self._run_state == "undone":
+                    if self._run_state == RunState.UNDONE:
                         return
-                elif self._run_state == "undoing":
+                elif self._run_state == RunState.UNDOING:
                     # taking back got stuck; a person asks again
                     pass
-                elif all(state in FINISHED for state in self._states.values()):
+                elif self._finished() and not self.wish.hold:
                     await self._prove()
                     if not self.wish.undo:
                         return
@@ -124,6 +143,9 @@ class Driver:
                 task.cancel()
             await asyncio.gather(*self._tasks.values(), return_exceptions=True)
             self.world.limiter.leave(self.run_id)
+
+    def _finished(self) -> bool:
+        return all(state in FINISHED for state in self._states.values())
 
     # --- choosing ---
 
@@ -144,24 +166,20 @@ class Driver:
 
     def _is_ready(self, step: Step) -> bool:
         """Whether all before it is done, and it is not."""
-        if self._states[step.key] not in ("planned", "working", "waiting"):
+        if self._states[step.key] not in OPEN:
             return False
-        return all(self._states.get(key, "done") in FINISHED for key in step.after)
+        return all(self._states.get(key, StepState.DONE) in FINISHED for key in step.after)
 
     async def _settle_state(self) -> None:
         """The run's own state follows from its steps and wishes."""
-        failed = any(state == "failed" for state in self._states.values())
-        state = (
-            "held"
-            if self.wish.hold and not self._tasks
-            else "trouble"
-            if failed and not self._tasks
-            else "running"
-        )
-        if self.wish.hold and self._run_state == "held":
-            state = "held"
+        failed = any(state == StepState.FAILED for state in self._states.values())
+        state = RunState.RUNNING
+        if self.wish.hold and (not self._tasks or self._run_state == RunState.HELD):
+            state = RunState.HELD
+        elif failed and not self._tasks:
+            state = RunState.TROUBLE
         if state != self._run_state:
-            await self._move_run({"held": "held", "trouble": "stuck"}.get(state, "going-on"), state)
+            await self._move_run(_SETTLED[state], state)
 
     # --- carrying out ---
 
@@ -183,7 +201,10 @@ class Driver:
                         await self._failed(step, error)
                         return
                     await self._move(
-                        step, "try-again", state="working", message=self.world.blank(str(error))
+                        step,
+                        "try-again",
+                        state=_under_way(step),
+                        message=self.world.blank(str(error)),
                     )
                     await self.world.pause(min(30.0, 2.0**attempt * max(0.2, self.world.pace)))
                 except (Conflict, FormatError, StoneError) as error:
@@ -194,28 +215,26 @@ class Driver:
         except StoreError as error:
             # the whole run stops until the store answers again
             self._trouble = error
-        except Exception:
+        except Exception as error:
             log.exception("step %s of run %s", step.key, self.run_id)
-            await self._move(
-                step,
-                "failed",
-                state="failed",
-                ended=True,
-                message=(
-                    "a fault in Nimble Stone itself; the server's log has it. Retry, and report it"
-                ),
-            )
+            await self._faulted(step, error)
         finally:
             self._tasks.pop(step.key, None)
             self.world.limiter.release(self.run_id, step.key)
             self.world.hub.forget(self.run_id, step.key)
             self.wake.set()
 
+    async def _faulted(self, step: Step, error: Exception) -> None:
+        """A fault of ours: the step fails; where even that cannot be written, the run stops."""
+        message = "a fault in Nimble Stone itself; the server's log has it. Retry, and report it"
+        try:
+            await self._move(step, "failed", state=StepState.FAILED, ended=True, message=message)
+        except Exception:
+            self._trouble = error
+
     async def _once(self, step: Step) -> None:
+        await self._move(step, "begun", state=_under_way(step), new_attempt=True)
         context = await self._context(step)
-        await self._move(
-            step, "begun", state="waiting" if step.waits else "working", new_attempt=True
-        )
         if self._job.polled(step):
             found = await self._waited(step, context)
         else:
@@ -223,7 +242,7 @@ class Driver:
         await self._move(
             step,
             "done",
-            state="done",
+            state=StepState.DONE,
             ended=True,
             message=str(found.get("way", "")),
             payload={"found": found},
@@ -348,13 +367,13 @@ class Driver:
         await self._move(
             step,
             "failed",
-            state="failed",
+            state=StepState.FAILED,
             ended=True,
             message=self.world.blank(str(error)),
             payload={"hint": error.hint, "code": error.code},
         )
 
-    async def _move(self, step: Step, kind: str, *, state: str, **rest: Any) -> None:
+    async def _move(self, step: Step, kind: str, *, state: StepState, **rest: Any) -> None:
         await self.world.store.write(
             runs.move_step, self.run_id, step.key, self.world.clock(), kind, state=state, **rest
         )
@@ -368,7 +387,9 @@ class Driver:
         )
         self.world.hub.signal(self.run_id)
 
-    async def _move_run(self, kind: str, state: str, payload: dict[str, Any] | None = None) -> None:
+    async def _move_run(
+        self, kind: str, state: RunState, payload: dict[str, Any] | None = None
+    ) -> None:
         await self.world.store.write(
             runs.move_run, self.run_id, self.world.clock(), kind, state, payload
         )
@@ -378,31 +399,45 @@ class Driver:
     # --- wishes ---
 
     async def hold(self) -> None:
-        """Begin nothing more; what works is finished. The wish itself is journalled at once."""
+        """Begin nothing more; what works is finished. The wish itself is journalled at once.
+        Raises Conflict when there is nothing left to hold.
+        """
+        if self._run_state in (RunState.CHECKING, RunState.UNDOING):
+            what = "checked" if self._run_state == RunState.CHECKING else "rolled back"
+            raise Conflict(f"The run is being {what}; it cannot be held.", code="not-holdable")
+        if self._run_state == RunState.HELD:
+            return
         self.wish.hold = True
-        await self._move_run("hold-asked", "held")
+        await self._move_run("hold-asked", RunState.HELD)
         self.wake.set()
 
     async def resume(self) -> None:
-        """Go on."""
+        """Go on after a hold; nothing happens where there was none."""
         self.wish.hold = False
-        await self._move_run("resumed", "running")
+        if self._run_state == RunState.HELD:
+            await self._move_run("resumed", RunState.RUNNING)
         self.wake.set()
 
     async def retry(self, keys: list[str]) -> None:
         """Try failed steps again, all of them when none is named; a wait that is named begins anew.
         Raises Conflict when there is none.
         """
+        if self._run_state == RunState.UNDOING:
+            raise Conflict(
+                "The run is being rolled back; no step is tried again.",
+                code="run-undoing",
+                hint="Continue the rollback.",
+            )
         waiting = [key for key in keys if key in self._waits]
         chosen = [
             key
             for key, state in self._states.items()
-            if state == "failed" and (not keys or key in keys)
+            if state == StepState.FAILED and (not keys or key in keys)
         ]
         if not chosen and not waiting:
             raise Conflict("No failed step to retry.", code="nothing-failed")
         for key in [*chosen, *waiting]:
-            await self._move(self._job.steps[key], "retry-asked", state="planned")
+            await self._move(self._job.steps[key], "retry-asked", state=StepState.PLANNED)
             task = self._tasks.get(key)
             # a wait: its step is planned again before it lets go
             if task is not None:
@@ -439,29 +474,27 @@ class Driver:
 
     async def skip(self, key: str, reason: str) -> None:
         """Pass over a failed step, with a reason. Raises Conflict when it has not failed."""
-        if self._states.get(key) != "failed":
+        if self._states.get(key) != StepState.FAILED:
             raise Conflict("only a step that has failed can be skipped", code="not-failed")
         await self._move(
-            self._job.steps[key], "skipped", state="skipped", ended=True, message=reason
+            self._job.steps[key], "skipped", state=StepState.SKIPPED, ended=True, message=reason
         )
         self.wake.set()
 
     async def undo(self) -> None:
         """Take back what this run made."""
         self.wish.undo = True
-        await self._move_run("undo-asked", "undoing")
+        await self._move_run("undo-asked", RunState.UNDOING)
         self.wake.set()
 
     # --- the end ---
 
     async def _prove(self) -> None:
-        if self._run_state != "proving":
-            await self._move_run("proving", "proving")
+        if self._run_state != RunState.CHECKING:
+            await self._move_run("proving", RunState.CHECKING)
         passed, told = await self._job.finish()
         if not self.wish.undo:
-            await self._move_run(
-                "proved" if passed else "not-proved", "done" if passed else "unproved", told
-            )
+            await self._move_run(*verdict(passed), told)
 
     async def _take_back(self) -> None:
         for task in list(self._tasks.values()):
@@ -472,7 +505,7 @@ class Driver:
         touched = [
             step
             for step in reversed(list(self._job.steps.values()))
-            if step.key in self._tried and self._states[step.key] != "undone"
+            if step.key in self._tried and self._states[step.key] != StepState.UNDONE
         ]
         for stage in range(self._job.stages):
             await asyncio.gather(
@@ -484,28 +517,28 @@ class Driver:
                 )
             )
             if any(
-                self._states[step.key] != "undone"
+                self._states[step.key] != StepState.UNDONE
                 for step in touched
                 if self._job.stage(step) == stage
             ):
                 # stays “undoing”; a person repairs the host and asks again
                 return
         await self._job.undone()
-        await self._move_run("taken-back", "undone")
+        await self._move_run("taken-back", RunState.UNDONE)
 
     async def _undo_host(self, steps: list[Step]) -> None:
         """One host's part of a stage, one step after the other."""
         for step in steps:
             try:
-                await self._move(step, "undoing", state="undoing")
+                await self._move(step, "undoing", state=StepState.UNDOING)
                 context = await self._context(step)
                 said = await self._job.kind(step).undo(context)
-                await self._move(step, "undone", state="undone", ended=True, message=said)
+                await self._move(step, "undone", state=StepState.UNDONE, ended=True, message=said)
             except StoneError as error:
                 await self._move(
                     step,
                     "undo-failed",
-                    state="failed",
+                    state=StepState.FAILED,
                     ended=True,
                     message=self.world.blank(str(error)),
                     payload={"hint": error.hint},

@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 import asyncio
-import contextlib
 import json
 import logging
 from dataclasses import asdict
 
-from nimble_stone.core.errors import Conflict, StoreError
+from nimble_stone.core.errors import Conflict, StoneError, StoreError
+from nimble_stone.core.runs.states import ACTIVE, RunState
 from nimble_stone.core.sequence import Limits
 from nimble_stone.engine import prove
-from nimble_stone.engine.drive import Driver
+from nimble_stone.engine.drive import Driver, verdict
 from nimble_stone.engine.frozen import thawed
 from nimble_stone.engine.world import World
 from nimble_stone.store import records, runs
@@ -19,6 +19,7 @@ from nimble_stone.store import records, runs
 log = logging.getLogger("nimble_stone.engine")
 
 
+FAULT = "A fault in Nimble Stone itself; the server's log has it. Retry, and report it."
 PROBE_BYTES = 256 << 10
 FIRST_PAUSE_S, LONGEST_PAUSE_S = 1.0, 15.0
 """Between two looks whether the store can be written again."""
@@ -44,9 +45,7 @@ class Engine:
         """Take up every run that had not ended, within the limits that were set."""
         self.world.limiter.change(limits_of(await self.world.store.read(records.get_meta, LIMITS)))
         for row in await self.world.store.read(runs.runs, active=True, kind=""):
-            await self.world.store.write(
-                runs.journal, row.id, self.world.clock(), "", "taken-up", {"state": row.state}
-            )
+            await self.world.store.write(runs.take_up, row.id, self.world.clock())
             self._take(row.id)
 
     async def close(self) -> None:
@@ -61,8 +60,9 @@ class Engine:
         return driver
 
     async def _drive(self, run_id: str) -> None:
-        """Keep one run driven. When the store fails, wait until it answers and go on from what it
-        holds.
+        """Keep one run driven, or stopped where everybody sees it. When the store fails, wait until
+        it answers and go on from what it holds. Any other failure is a fault of ours: it is written
+        to the run, and the next wish of a person takes it up again.
         """
         try:
             while True:
@@ -72,10 +72,28 @@ class Engine:
                 except StoreError as error:
                     await self._store_answers(error)
                     self._drivers[run_id] = (Driver(self.world, run_id), self._drivers[run_id][1])
-        except Exception:
-            log.exception("run %s", run_id)
+                except StoneError as error:
+                    log.warning("run %s: %s", run_id, error)
+                    await self._abandon(run_id, f"{error} {error.hint}".strip())
+                    return
+                except Exception:
+                    log.exception("run %s", run_id)
+                    await self._abandon(run_id, FAULT)
+                    return
         finally:
             self._drivers.pop(run_id, None)
+
+    async def _abandon(self, run_id: str, reason: str) -> None:
+        """Write to the run why nobody drives it, as soon as the store takes it."""
+        while True:
+            try:
+                await self.world.store.write(
+                    runs.abandon, run_id, self.world.clock(), self.world.blank(reason)
+                )
+                self.world.hub.signal(run_id)
+                return
+            except StoreError as error:
+                await self._store_answers(error)
 
     async def _store_answers(self, error: StoreError) -> None:
         """Wait until the store can be written again; said once in the log, and on every page as
@@ -104,10 +122,26 @@ class Engine:
         await self.world.store.write(runs.add_run, run, steps)
         self._take(run.id)
 
-    def _driver(self, run_id: str) -> Driver:
+    async def _driver(self, run_id: str) -> Driver:
+        """Who drives the run; one that was left standing by a fault is taken up again. Raises
+        Conflict when it has ended, or cannot be driven still.
+        """
         if run_id not in self._drivers:
-            raise Conflict("the run has ended; nothing of it is under way", code="run-ended")
-        return self._drivers[run_id][0]
+            row = await self.world.store.read(runs.get_run, run_id)
+            if row.state not in ACTIVE:
+                raise Conflict("the run has ended; nothing of it is under way", code="run-ended")
+            await self.world.store.write(runs.take_up, run_id, self.world.clock(), "taken-again")
+            self._take(run_id)
+        driver, task = self._drivers[run_id]
+        ready = asyncio.ensure_future(driver.loaded.wait())
+        await asyncio.wait({ready, task}, return_when=asyncio.FIRST_COMPLETED)
+        if not ready.done():
+            ready.cancel()
+            row = await self.world.store.read(runs.get_run, run_id)
+            raise Conflict(
+                f"The run cannot go on: {row.reason}", code="run-stopped", hint="See its journal."
+            )
+        return driver
 
     async def set_limits(self, limits: Limits) -> None:
         """Other limits for all runs, from now on and after a restart."""
@@ -116,33 +150,40 @@ class Engine:
 
     async def hold(self, run_id: str) -> None:
         """Begin nothing more."""
-        await self._driver(run_id).hold()
+        await (await self._driver(run_id)).hold()
 
     async def resume(self, run_id: str) -> None:
         """Go on after a hold."""
-        await self._driver(run_id).resume()
+        await (await self._driver(run_id)).resume()
 
     async def resume_and_retry(self, run_id: str) -> None:
         """Go on after a hold, and try again what failed before it."""
-        driver = self._driver(run_id)
+        driver = await self._driver(run_id)
         await driver.retry([])
         await driver.resume()
 
     async def retry(self, run_id: str, keys: list[str]) -> None:
         """Try failed steps again."""
-        await self._driver(run_id).retry(keys)
+        left = run_id not in self._drivers
+        driver = await self._driver(run_id)
+        try:
+            await driver.retry(keys)
+        except Conflict:
+            # where nobody drove it, that somebody does again is what was asked for
+            if not left or keys:
+                raise
 
     async def skip(self, run_id: str, key: str, reason: str) -> None:
         """Pass over a failed step."""
-        await self._driver(run_id).skip(key, reason)
+        await (await self._driver(run_id)).skip(key, reason)
 
     async def extend(self, run_id: str, key: str, seconds: float) -> None:
         """Put the deadline of a wait off."""
-        await self._driver(run_id).extend(key, seconds)
+        await (await self._driver(run_id)).extend(key, seconds)
 
     async def end_wait(self, run_id: str, key: str) -> None:
         """End a wait."""
-        await self._driver(run_id).end_wait(key)
+        await (await self._driver(run_id)).end_wait(key)
 
     async def undo(self, run_id: str) -> None:
         """Take back what the run made, also after it has ended. Raises Conflict when that was done
@@ -150,10 +191,10 @@ class Engine:
         """
         if run_id not in self._drivers:
             row = await self.world.store.read(runs.get_run, run_id)
-            if row.state == "undone":
+            if row.state == RunState.UNDONE:
                 raise Conflict("this run was rolled back already", code="run-undone")
             await self.world.store.write(
-                runs.move_run, run_id, self.world.clock(), "undo-asked", "undoing"
+                runs.move_run, run_id, self.world.clock(), "undo-asked", RunState.UNDOING
             )
             self._take(run_id)
             return
@@ -164,7 +205,7 @@ class Engine:
         if run_id in self._drivers:
             raise Conflict("the run is under way; it is proved when it ends", code="run-active")
         row = await self.world.store.read(runs.get_run, run_id)
-        if row.state == "undone":
+        if row.state == RunState.UNDONE:
             raise Conflict("this run was rolled back; there is nothing to check", code="run-undone")
         verdicts = await prove.prove(self.world, await thawed(self.world.store, row))
         await prove.keep(self.world, run_id, verdicts)
@@ -173,13 +214,11 @@ class Engine:
             runs.move_run,
             run_id,
             self.world.clock(),
-            "proved" if passed else "not-proved",
-            "done" if passed else "unproved",
+            *verdict(passed),
         )
         self.world.hub.signal(run_id)
 
     async def idle(self) -> None:
         """Wait until nothing is under way (for tests and orderly ends)."""
         while self._drivers:
-            with contextlib.suppress(asyncio.CancelledError):
-                await asyncio.wait([task for _, task in self._drivers.values()])
+            await asyncio.wait([task for _, task in self._drivers.values()])

@@ -22,6 +22,7 @@ from nimble_stone.core.estate import (
     StoreCare,
 )
 from nimble_stone.core.estate_rules.ground import place_of
+from nimble_stone.core.runs.states import RunState
 from nimble_stone.core.sequence import Step
 from nimble_stone.engine import survey
 from nimble_stone.engine.jobs import Kind
@@ -112,7 +113,7 @@ def row_of(run: str, work: g.Groundwork, steps: Sequence[Step], now: float) -> R
         run,
         ", ".join(dict.fromkeys(action.host for action in work.actions))[:200],
         "",
-        "running",
+        RunState.RUNNING,
         {"work": work.model_dump(mode="json"), "steps": [asdict(step) for step in steps]},
         now,
         None,
@@ -666,7 +667,7 @@ class Fence(_Plain):
         """
         for row in await c.world.store.read(runs.runs, kind="groundwork"):
             tries: int = await c.world.store.read(runs.acted, row.id, c.step.key)
-            if tries and row.id != c.run and row.state != "undone":
+            if tries and row.id != c.run and row.state != RunState.UNDONE:
                 return False
         return True
 

@@ -24,11 +24,13 @@ from nimble_stone.core.plan.model import Plan, SharedValues
 from nimble_stone.core.plan.packages import Packages, PackageView, takes
 from nimble_stone.core.plan.sheet import Sheet, ip, resolve
 from nimble_stone.core.plan.whereabouts import Others
+from nimble_stone.core.runs.document import write as freeze
+from nimble_stone.core.runs.states import ACTIVE, RunState
 from nimble_stone.core.sequence import Forecast, Step, Wave
 from nimble_stone.engine import packages, survey
 from nimble_stone.engine.certificates import names
 from nimble_stone.engine.engine import Engine
-from nimble_stone.engine.frozen import freeze, thawed
+from nimble_stone.engine.frozen import thawed
 from nimble_stone.engine.world import World
 from nimble_stone.keyring import certificates
 from nimble_stone.server.rates import measured_rates
@@ -656,12 +658,12 @@ async def start_run(
     """
     plan = await parse_plan(row.text)
     standing = [
-        run for run in await world.store.read(runs.runs, plan.name) if run.state != "undone"
+        run for run in await world.store.read(runs.runs, plan.name) if run.state != RunState.UNDONE
     ]
     if standing:
         raise Conflict(
             f"run {standing[0].id} of this plan"
-            f" {'is under way' if standing[0].state in runs.ACTIVE else 'stands already'}",
+            f" {'is under way' if standing[0].state in ACTIVE else 'stands already'}",
             code="run-exists",
             hint="Take it back first, or make another plan.",
         )
@@ -674,7 +676,13 @@ async def start_run(
     ident = secrets.token_hex(4)
     document = freeze(found.sheet, found.steps, found.estate)
     run = runs.RunRow(
-        ident, plan.name, found.sheet.package.sha256, "running", document, world.clock(), None
+        ident,
+        plan.name,
+        found.sheet.package.sha256,
+        RunState.RUNNING,
+        document,
+        world.clock(),
+        None,
     )
     await engine.start(run, [step.key for step in found.steps])
     return ident, found

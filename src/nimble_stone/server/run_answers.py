@@ -9,6 +9,7 @@ from collections.abc import Sequence
 from nimble_stone.core import narrative, run_words
 from nimble_stone.core.acceptance import Verdict
 from nimble_stone.core.errors import NotFound
+from nimble_stone.core.runs.states import STANDING, UNDER_WAY, RunState
 from nimble_stone.core.units import time_text
 from nimble_stone.engine.frozen import FrozenRun, thawed
 from nimble_stone.engine.world import World
@@ -62,7 +63,12 @@ async def run_view(world: World, ident: str) -> RunView:
     queued = world.limiter.why(ident)
     checks = narrative.checks_of({node.id: node.name for node in frozen.sheet.nodes}, verdicts)
     facts = run_words.facts_of(
-        row.state, _seen(frozen, states, now), checks, left_s=left, queued=list(queued.values())
+        row.state,
+        _seen(frozen, states, now),
+        checks,
+        left_s=left,
+        queued=list(queued.values()),
+        reason=row.reason,
     )
     words = run_words.words_of(facts)
     return RunView(
@@ -95,7 +101,7 @@ async def run_view(world: World, ident: str) -> RunView:
 
 
 def _below(row: RunRow, facts: run_words.RunFacts) -> str:
-    if row.state not in ("running", "trouble", "held"):
+    if row.state not in (RunState.RUNNING, RunState.TROUBLE, RunState.HELD):
         return ""
     return (
         "taking longer than expected"
@@ -110,7 +116,7 @@ def _seen(frozen: FrozenRun, states: dict[str, StepRow], now: float) -> list[run
     for key, row in states.items():
         step = frozen.steps[key]
         overdue = (
-            row.state in ("working", "waiting")
+            row.state in UNDER_WAY
             and row.started_at is not None
             and now - row.started_at > step.expected_s
         )
@@ -148,6 +154,7 @@ async def run_lines(world: World, rows: Sequence[RunRow]) -> list[RunLine]:
             row.state,
             row.ended_at,
             row.undone_at,
+            row.reason,
             lasts.get(row.id, 0),
             *world.limiter.why(row.id).values(),
         )
@@ -181,15 +188,17 @@ async def _line(world: World, row: RunRow, steps: Sequence[runs.SeenRow]) -> Run
         )
         for one in steps
     ]
-    proofs = (
-        await world.store.read(runs.last_proofs, row.id)
-        if row.state in ("done", "unproved")
-        else None
-    )
+    proofs = await world.store.read(runs.last_proofs, row.id) if row.state in STANDING else None
     verdicts = [Verdict(**item) for item in proofs[1]] if proofs else []
     checks = narrative.checks_of(names, verdicts)
     words = run_words.words_of(
-        run_words.facts_of(row.state, seen, checks, queued=list(world.limiter.why(row.id).values()))
+        run_words.facts_of(
+            row.state,
+            seen,
+            checks,
+            queued=list(world.limiter.why(row.id).values()),
+            reason=row.reason,
+        )
     )
     return RunLine(
         id=row.id,

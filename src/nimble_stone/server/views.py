@@ -18,6 +18,7 @@ from nimble_stone.core.narrative import Sentence
 from nimble_stone.core.plan import laying
 from nimble_stone.core.plan.sheet import Column, Kind, Node, Sheet
 from nimble_stone.core.run_words import RunWords
+from nimble_stone.core.runs.states import FINISHED, UNDER_WAY, RunState, StepState
 from nimble_stone.core.sequence import Step
 from nimble_stone.core.units import inside
 from nimble_stone.engine.frozen import FrozenRun
@@ -138,7 +139,7 @@ class StepView(BaseModel):
     deadline_s: float
     start_s: float
     end_s: float
-    state: str = "planned"
+    state: StepState = StepState.PLANNED
     attempt: int = 0
     started_at: float | None = None
     ended_at: float | None = None
@@ -175,7 +176,7 @@ class AttemptView(BaseModel):
 class RunLine(BaseModel):
     id: str
     plan: str
-    state: str
+    state: RunState
     started_at: float
     ended_at: float | None
     undone_at: float | None
@@ -306,7 +307,7 @@ class RunView(BaseModel):
     id: str
     plan: str
     title: str
-    state: str
+    state: RunState
     started_at: float
     ended_at: float | None
     undone_at: float | None
@@ -458,7 +459,7 @@ def step_views(
                 deadline_s=step.deadline_s,
                 start_s=slot.start_s,
                 end_s=slot.end_s,
-                state=row.state if row else "planned",
+                state=row.state if row else StepState.PLANNED,
                 attempt=row.attempt if row else 0,
                 started_at=row.started_at if row else None,
                 ended_at=row.ended_at if row else None,
@@ -667,11 +668,11 @@ def live_forecast(
     """
     done = {}
     for key, row in rows.items():
-        if row.state in ("done", "skipped", "undone") and row.ended_at:
+        if row.state in (*FINISHED, StepState.UNDONE) and row.ended_at:
             done[key] = sequence.Slot(
                 (row.started_at or row.ended_at) - started, row.ended_at - started
             )
-        elif row.state in ("working", "waiting") and row.started_at and key in run.steps:
+        elif row.state in UNDER_WAY and row.started_at and key in run.steps:
             begun = row.started_at - started
             done[key] = sequence.Slot(begun, max(now - started, begun + run.steps[key].expected_s))
     return sequence.forecast(list(run.steps.values()), limits, done=done)

@@ -11,11 +11,19 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from nimble_stone.core.errors import Conflict, NotFound
+from nimble_stone.core.runs.states import (
+    ACTIVE,
+    STANDING,
+    RunState,
+    StepState,
+    check_run_move,
+    check_step_move,
+)
 
 Db = sqlite3.Connection
-ACTIVE = ("running", "held", "trouble", "proving", "undoing")
 MAX_ANSWER = 20_000
 UNDO_KINDS = ("undoing", "undone", "undo-failed")
+"""Journal entries about undoing a step."""
 
 
 @dataclass(frozen=True)
@@ -27,12 +35,13 @@ class RunRow:
     id: str
     plan: str
     package: str
-    state: str
+    state: RunState
     doc: dict[str, Any]
     started_at: float
     ended_at: float | None
     kind: str = "rollout"
     undone_at: float | None = None
+    reason: str = ""
 
     @property
     def own_packages(self) -> dict[str, str]:
@@ -50,7 +59,7 @@ class StepRow:
     """How a step stands."""
 
     key: str
-    state: str
+    state: StepState
     attempt: int
     started_at: float | None
     ended_at: float | None
@@ -78,8 +87,8 @@ def add_run(db: Db, run: RunRow, steps: list[str]) -> None:
     """
     busy = db.execute(
         "SELECT id FROM run WHERE kind = 'rollout' AND plan = ? AND state IN"
-        " ('running','held','trouble','proving','undoing')",
-        (run.plan,),
+        " (SELECT value FROM json_each(?))",
+        (run.plan, json.dumps(sorted(ACTIVE))),
     ).fetchone()
     if busy and run.kind == "rollout":
         raise Conflict(
@@ -123,15 +132,20 @@ def move_step(
     at: float,
     kind: str,
     *,
-    state: str,
+    state: StepState,
     message: str = "",
     new_attempt: bool = False,
     ended: bool = False,
     payload: dict[str, Any] | None = None,
 ) -> EventRow:
     """Change a step's state and journal it. Rolling back keeps when the step began and ended and
-    what it said: its own are kept beside.
+    what it said: its own are kept beside. Raises NotFound, and IllegalMove for what the tables of
+    states do not have.
     """
+    row = db.execute("SELECT state FROM run_step WHERE run = ? AND key = ?", (run, key)).fetchone()
+    if row is None:
+        raise NotFound(f"run {run} has no step “{key}”")
+    check_step_move(StepState(row["state"]), state, key)
     if kind in UNDO_KINDS:
         db.execute(
             "UPDATE run_step SET state = :state, undo_message = :message, undo_failed = :failed,"
@@ -167,19 +181,23 @@ def move_step(
 
 
 def move_run(
-    db: Db, run: str, at: float, kind: str, state: str, payload: dict[str, Any] | None = None
+    db: Db, run: str, at: float, kind: str, state: RunState, payload: dict[str, Any] | None = None
 ) -> EventRow:
     """Change a run's state and journal it. A run that is rolled back keeps when it ended; when that
     was over is kept beside.
     """
-    if state in ("undoing", "undone"):
+    row = db.execute("SELECT state FROM run WHERE id = ?", (run,)).fetchone()
+    if row is None:
+        raise NotFound(f"there is no run “{run}”")
+    check_run_move(RunState(row["state"]), state, run)
+    if state in (RunState.UNDOING, RunState.UNDONE):
         db.execute(
             "UPDATE run SET state = :state, ended_at = coalesce(ended_at, :at), undone_at = CASE"
             " WHEN :state = 'undone' THEN :at ELSE NULL END WHERE id = :run",
             {"state": state, "at": at, "run": run},
         )
     else:
-        ended = state in ("done", "unproved")
+        ended = state in STANDING
         db.execute(
             "UPDATE run SET state = ?, ended_at = CASE WHEN ? THEN coalesce(ended_at, ?) ELSE NULL"
             " END WHERE id = ?",
@@ -189,17 +207,37 @@ def move_run(
     return EventRow(journal(db, run, at, "", kind, body), at, "", kind, body)
 
 
+def take_up(db: Db, run: str, at: float, kind: str = "taken-up") -> None:
+    """Somebody drives the run again: journalled, and what kept it from being driven is past."""
+    row = db.execute("SELECT state FROM run WHERE id = ?", (run,)).fetchone()
+    db.execute("UPDATE run SET reason = '' WHERE id = ?", (run,))
+    journal(db, run, at, "", kind, {"state": row["state"]})
+
+
+def abandon(db: Db, run: str, at: float, reason: str) -> None:
+    """Nobody drives the run any more, for a reason in words: a person sees it and decides. A run
+    on hold or being rolled back stays so; a running one is stopped.
+    """
+    state = RunState(db.execute("SELECT state FROM run WHERE id = ?", (run,)).fetchone()["state"])
+    if state in (RunState.RUNNING, RunState.CHECKING):
+        move_run(db, run, at, "driver-failed", RunState.TROUBLE, {"message": reason})
+    else:
+        journal(db, run, at, "", "driver-failed", {"state": state, "message": reason})
+    db.execute("UPDATE run SET reason = ? WHERE id = ?", (reason, run))
+
+
 def _run(row: sqlite3.Row) -> RunRow:
     return RunRow(
         row["id"],
         row["plan"],
         row["package"] or "",
-        row["state"],
+        RunState(row["state"]),
         json.loads(row["doc"]),
         row["started_at"],
         row["ended_at"],
         row["kind"],
         row["undone_at"],
+        row["reason"],
     )
 
 
@@ -258,7 +296,7 @@ def steps(db: Db, run: str) -> list[StepRow]:
     return [
         StepRow(
             row["key"],
-            row["state"],
+            StepState(row["state"]),
             row["attempt"],
             row["started_at"],
             row["ended_at"],

@@ -31,7 +31,7 @@ CREATE TABLE plan_version (plan TEXT NOT NULL REFERENCES plan(id) ON DELETE CASC
 CREATE TABLE run (id TEXT PRIMARY KEY, kind TEXT NOT NULL CHECK (kind IN ('rollout','groundwork')), plan TEXT NOT NULL,
   package TEXT REFERENCES package(sha256), state TEXT NOT NULL
   CHECK (state IN ('running','held','trouble','proving','done','unproved','undoing','undone')),
-  doc TEXT NOT NULL, started_at REAL NOT NULL, ended_at REAL, undone_at REAL) STRICT;
+  doc TEXT NOT NULL, started_at REAL NOT NULL, ended_at REAL, undone_at REAL, reason TEXT NOT NULL DEFAULT '') STRICT;
 CREATE TABLE run_step (run TEXT NOT NULL REFERENCES run(id), key TEXT NOT NULL, place INTEGER NOT NULL, state TEXT NOT NULL
   CHECK (state IN ('planned','working','waiting','done','failed','skipped','undoing','undone')),
   attempt INTEGER NOT NULL DEFAULT 0, started_at REAL, ended_at REAL, message TEXT NOT NULL DEFAULT '',

@@ -7,12 +7,12 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
-from nimble_stone.core import series
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.kit.model import Kit, Rule
 from nimble_stone.core.package.model import Question
 from nimble_stone.core.plan.model import Plan
 from nimble_stone.core.plan.packages import Packages, PackageView
+from nimble_stone.core.series import Kind as SeriesKind
 
 Kind = Literal["text", "address", "choice", "secret", "number", "ssh-key", "certificate"]
 
@@ -33,7 +33,7 @@ class Column:
     environment: str = ""
     roles: tuple[str, ...] = ()
     when: str = ""
-    draws: series.Kind | None = None
+    draws: SeriesKind | None = None
     series: str = ""
     """For columns that are filled from a series: of what kind, and the column that names it."""
     question: Question | None = None

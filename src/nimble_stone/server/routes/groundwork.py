@@ -11,6 +11,7 @@ from pydantic import BaseModel, Field
 from nimble_stone.core import groundwork as g
 from nimble_stone.core.errors import Conflict, InputError, NotFound
 from nimble_stone.core.estate import Estate
+from nimble_stone.core.runs.states import FINISHED, RunState, StepState
 from nimble_stone.engine import groundwork, keys
 from nimble_stone.engine.world import World
 from nimble_stone.hosts import groundwork as exact
@@ -189,26 +190,26 @@ async def groundwork_start(body: Begin, world: TheWorld, engine: TheEngine) -> G
 
 def _sentence(row: RunRow, states: list[runs.StepRow]) -> str:
     done, failed = (
-        sum(s.state in ("done", "skipped") for s in states),
-        [s for s in states if s.state == "failed"],
+        sum(s.state in FINISHED for s in states),
+        [s for s in states if s.state == StepState.FAILED],
     )
     hosts = len({s.key.split(":")[1] for s in states})
     on = f"{hosts} host{'s' if hosts != 1 else ''}"
     match row.state:
-        case "done":
+        case RunState.DONE:
             return (
                 f"All {len(states)} steps on {on} are done and were seen; the hosts were read anew."
             )
-        case "undone":
+        case RunState.UNDONE:
             return f"Rolled back: what this run made on {on} is gone again."
-        case "undoing":
+        case RunState.UNDOING:
             return (
                 f"Rolling back: {sum(s.state == 'undone' for s in states)} of {len(states)} steps."
                 + (f" {len(failed)} failed." if failed else "")
             )
-        case "held":
+        case RunState.HELD:
             return f"On hold after {done} of {len(states)} steps."
-        case "unproved":
+        case RunState.UNPROVED:
             return f"All {len(states)} steps are done, but not every host could be read afterwards."
         case _ if failed:
             return (

@@ -16,6 +16,7 @@ from nimble_stone.core.findings import Edit
 from nimble_stone.core.kit.model import Kit
 from nimble_stone.core.plan.beginning import beginning
 from nimble_stone.core.plan.sheet import count_of
+from nimble_stone.core.runs.states import RunState
 from nimble_stone.engine.world import World
 from nimble_stone.server import plan_answers as answering
 from nimble_stone.server import planning, run_answers
@@ -495,7 +496,9 @@ async def plan_run(ident: str, world: TheWorld, engine: TheEngine, kits: TheKits
 @router.delete("/plans/{ident}")
 async def plan_remove(ident: str, world: TheWorld) -> dict[str, str]:
     """Remove a plan whose cluster does not exist (any more); its runs keep their record."""
-    standing = [run.id for run in await world.store.read(runs.runs, ident) if run.state != "undone"]
+    standing = [
+        run.id for run in await world.store.read(runs.runs, ident) if run.state != RunState.UNDONE
+    ]
     if standing:
         raise Conflict(
             f"Plan {ident} is not deleted: what run {standing[0]} built from it still exists.",

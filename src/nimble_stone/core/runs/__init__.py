@@ -1,0 +1,1 @@
+"""What a run is: its states and moves, its document, its events and what is projected from them."""

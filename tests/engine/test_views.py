@@ -1,24 +1,36 @@
-"""What pages are told of a run is never older than the journal entry it names, whenever the run
-moves on while an answer is worked out.
+"""What pages are told of runs: never an old state under a new journal entry, and what was read once
+plus all changes is what is read anew.
 """
 
 from __future__ import annotations
 
+import asyncio
+import json
 from typing import Any
 
 import pytest
 
+from nimble_stone.core.runs.states import RunState
+from nimble_stone.engine.engine import Engine
+from nimble_stone.engine.feed import Frame
 from nimble_stone.engine.world import World
-from nimble_stone.server.run_answers import run_lines, run_view
-from nimble_stone.server.run_views import RunViews
+from nimble_stone.server.live import KEPT_CHANGES, LiveRuns
+from nimble_stone.server.run_answers import run_lines
 from nimble_stone.store import runs
-from tests.engine import test_driver
+from tests.engine.large import add_large_run, longest_callback
+from tests.engine.test_driver import (
+    ScriptedWorld,
+    place,  # noqa: F401  # a fixture
+    until,
+)
 
-place = test_driver.place
+Place = tuple[ScriptedWorld, Any, str]
+PASSING = ("now", "left_s", "sentence", "words", "overdue", "critical")
+"""What changes with the clock, not with the journal."""
 
 
 def moves_on(world: World, monkeypatch: pytest.MonkeyPatch, after: int) -> None:
-    """Let the run be rolled back right after the n-th reading of the store from now on."""
+    """Let the run be taken back right after the n-th reading of the store."""
     real, count = world.store.read, 0
 
     async def read(function: Any, *args: Any, **kwargs: Any) -> Any:
@@ -26,7 +38,7 @@ def moves_on(world: World, monkeypatch: pytest.MonkeyPatch, after: int) -> None:
         found = await real(function, *args, **kwargs)
         count += 1
         if count == after:
-            await world.store.write(runs.move_run, "r1", 9.0, "taken-back", "undone")
+            await world.store.write(runs.move_run, "r1", 9.0, "taken-back", RunState.UNDONE)
         return found
 
     monkeypatch.setattr(world.store, "read", read)
@@ -34,27 +46,153 @@ def moves_on(world: World, monkeypatch: pytest.MonkeyPatch, after: int) -> None:
 
 @pytest.mark.parametrize("after", range(1, 8))
 async def test_a_page_that_hears_of_an_entry_is_shown_its_state(
-    place: tuple[World, Any, str], monkeypatch: pytest.MonkeyPatch, after: int
+    place: Place,  # noqa: F811
+    monkeypatch: pytest.MonkeyPatch,
+    after: int,
 ) -> None:
     world, _, run = place
-    await world.store.write(runs.move_run, run, 8.0, "taking-back", "undoing")
-    views = RunViews(world, run_view)
+    await world.store.write(runs.move_run, run, 8.0, "taking-back", RunState.UNDOING)
+    live = LiveRuns(world)
     moves_on(world, monkeypatch, after)
-    early = await views.get(run)
-    if early.state == "undoing":
+    early = await live.view(run)
+    if early.state == RunState.UNDOING:
         assert early.last_event < await world.store.read(runs.last_event, run), (
             "an old state names an old entry"
         )
-    assert (await views.get(run)).state == "undone"
+    assert (await live.view(run)).state == RunState.UNDONE
 
 
 @pytest.mark.parametrize("after", range(1, 4))
 async def test_no_line_of_an_older_state_is_kept(
-    place: tuple[World, Any, str], monkeypatch: pytest.MonkeyPatch, after: int
+    place: Place,  # noqa: F811
+    monkeypatch: pytest.MonkeyPatch,
+    after: int,
 ) -> None:
     world, _, run = place
-    await world.store.write(runs.move_run, run, 8.0, "taking-back", "undoing")
+    await world.store.write(runs.move_run, run, 8.0, "taking-back", RunState.UNDOING)
     moves_on(world, monkeypatch, after)
     await run_lines(world, await world.store.read(runs.runs, ""))
     line = (await run_lines(world, await world.store.read(runs.runs, "")))[0]
     assert (line.state, line.words.short) == ("undone", "rolled back")
+
+
+def applied(page: dict[str, Any], delta: dict[str, Any]) -> dict[str, Any]:
+    """What the page does with a change (web/src/features/rollout/changes.ts)."""
+    assert delta["since"] <= page["last_event"], "no change is missing"
+    parts = ("since", "steps", "slots", "events", "nodes", "proofs", "attempts")
+    head = {key: value for key, value in delta.items() if key not in parts}
+    steps = {step["key"]: step for step in delta["steps"]}
+    nodes = {node["id"]: node for node in delta["nodes"]}
+    known = max((event["id"] for event in page["events"]), default=0)
+    return {
+        **page,
+        **head,
+        "steps": [
+            steps.get(one["key"], {**one, **delta["slots"].get(one["key"], {})})
+            for one in page["steps"]
+        ],
+        "nodes": [nodes.get(one["id"], one) for one in page["nodes"]],
+        "proofs": page["proofs"] if delta["proofs"] is None else delta["proofs"],
+        "attempts": page["attempts"] if delta["attempts"] is None else delta["attempts"],
+        "events": page["events"] + [event for event in delta["events"] if event["id"] > known],
+    }
+
+
+def lasting(page: dict[str, Any]) -> dict[str, Any]:
+    """A page without what changes with the clock."""
+    left = {key: value for key, value in page.items() if key not in PASSING}
+    steps = [
+        {key: value for key, value in step.items() if key not in ("start_s", "end_s")}
+        for step in page["steps"]
+    ]
+    return left | {"steps": steps}
+
+
+async def test_what_was_read_once_and_all_changes_are_what_is_read_anew(
+    place: Place,  # noqa: F811
+) -> None:
+    world, ground, run = place
+    live, engine = LiveRuns(world), Engine(world)
+    page = json.loads(await live.answer(run))
+    pages = [page]
+    again = 0
+
+    async def watch() -> None:
+        nonlocal again
+        async for frame in live.watch(run, page["last_event"], 30):
+            if isinstance(frame, Frame):
+                again += frame.kind == "again"
+                pages[0] = applied(pages[0], json.loads(frame.text))
+
+    watcher = asyncio.create_task(watch())
+    ground.troubles = {"carry/kelda-shared": [ConnectionError("x")]}
+    await engine.open()
+    await until(lambda: _is(world, run, RunState.TROUBLE))
+    await engine.retry(run, [])
+    await asyncio.wait_for(engine.idle(), 20)
+    await engine.undo(run)
+    await asyncio.wait_for(engine.idle(), 20)
+
+    async def up_to_date() -> bool:
+        last = await world.store.read(runs.last_event, run)
+        return bool(pages[0]["last_event"] == last)
+
+    await until(up_to_date)
+    watcher.cancel()
+    await asyncio.gather(watcher, return_exceptions=True)
+    whole = json.loads(await LiveRuns(world).answer(run))
+    assert lasting(pages[0]) == lasting(whole)
+    assert (whole["state"], again) == ("undone", 0)
+    assert len(whole["attempts"]) >= 2
+
+
+async def _is(world: World, run: str, state: RunState) -> bool:
+    return (await world.store.read(runs.head, run)).state == state
+
+
+async def test_a_page_that_slept_too_long_is_told_to_read_anew(place: Place) -> None:  # noqa: F811
+    world, _, run = place
+    live = LiveRuns(world)
+    first = json.loads(await live.answer(run))["last_event"]
+    for number in range(KEPT_CHANGES + 5):
+        await world.store.write(runs.journal, run, 2.0, "", "note", {"n": number})
+        await live.view(run)
+    frames = live.watch(run, first, 30)
+    found = await anext(frames)
+    assert isinstance(found, Frame)
+    assert found.kind == "again"
+    await frames.aclose()
+    newest = json.loads(await live.answer(run))["last_event"]
+    frames = live.watch(run, newest - 3, 30)
+    for number in range(3):
+        found = await anext(frames)
+        assert isinstance(found, Frame)
+        assert json.loads(found.text)["since"] == newest - 3 + number
+    await frames.aclose()
+
+
+async def test_nothing_on_the_event_loop_takes_long_while_large_runs_are_watched(
+    place: Place,  # noqa: F811
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    """Counted in processor time of the loop's thread, which a busy machine does not lengthen."""
+    world, _, _ = place
+    run = await add_large_run(world, nodes=300)
+    live, engine = LiveRuns(world), Engine(world)
+    with longest_callback(monkeypatch) as longest:
+        page = await live.view(run)
+        told = [0]
+
+        async def watch() -> None:
+            async for frame in live.watch(run, page.last_event, 30):
+                told[0] += isinstance(frame, Frame)
+
+        watchers = [asyncio.create_task(watch()) for _ in range(5)]
+        await engine.open()
+        await asyncio.wait_for(engine.idle(), 240)
+        for watcher in watchers:
+            watcher.cancel()
+        await asyncio.gather(*watchers, return_exceptions=True)
+    assert (await world.store.read(runs.head, run)).state == RunState.DONE
+    assert told[0] > 5
+    assert longest() < 0.02, "seconds of one callback"

@@ -27,10 +27,11 @@ SHORTEST_S = 0.05
 
 @dataclass(frozen=True)
 class Frame:
-    """A journal entry ready to be sent."""
+    """A journal entry, or what came of some, ready to be sent: its event's name and id."""
 
     id: int
     text: str
+    kind: str = "journal"
 
 
 @dataclass

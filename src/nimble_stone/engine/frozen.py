@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import Mapping
 from dataclasses import dataclass
 
@@ -45,8 +46,9 @@ async def thawed(store: Store, row: RunRow) -> FrozenRun:
     when one of the packages that an old one names is gone.
     """
     if row.doc.get("version", 1) > 1:
-        return thaw(row, Packages())
-    return thaw(row, made_from(row, await store.read(records.packages_of, row.packages)))
+        return await asyncio.to_thread(thaw, row, Packages())
+    found = await store.read(records.packages_of, row.packages)
+    return await asyncio.to_thread(lambda: thaw(row, made_from(row, found)))
 
 
 def thaw(row: RunRow, packages: Packages) -> FrozenRun:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import Mapping
 from typing import Any
 
@@ -49,7 +50,8 @@ class Rollout:
     @classmethod
     async def load(cls, world: World, row: RunRow) -> Rollout:
         """Raises NotFound when a package is gone."""
-        return cls(world, row, await world.store.read(records.packages_of, row.packages))
+        found = await world.store.read(records.packages_of, row.packages)
+        return await asyncio.to_thread(cls, world, row, found)
 
     def kind(self, step: Step) -> Kind:
         """What carries the step out."""

@@ -24,10 +24,11 @@ from nimble_stone.engine.world import World
 from nimble_stone.keyring import Vault
 from nimble_stone.reach import DialPolicy, Reach
 from nimble_stone.reach.ssh import Pins
-from nimble_stone.server import auth, planning, problems, run_answers
+from nimble_stone.server import auth, planning, problems
 from nimble_stone.server.bodies import BodyLimits
 from nimble_stone.server.guard import Guard, known_names
 from nimble_stone.server.kits import KitRoom
+from nimble_stone.server.live import LiveRuns
 from nimble_stone.server.routes import (
     certificates,
     designs,
@@ -44,7 +45,6 @@ from nimble_stone.server.routes import (
     session,
     takeins,
 )
-from nimble_stone.server.run_views import RunViews
 from nimble_stone.store import records
 from nimble_stone.store.connect import Store
 from nimble_stone.store.folder import DATABASE, KEYRING_KEY, prepared
@@ -118,10 +118,7 @@ def create_app(
         for one in app.state.kits.look().faulty:
             log.warning("kit file %s is left out: %s", one.file, one.message)
         world.desk, world.pull_rate = Desk(world, reachable_at), pull_rate
-        app.state.door, app.state.run_views = (
-            auth.Door(world),
-            RunViews(world, run_answers.run_view),
-        )
+        app.state.door, app.state.live_runs = auth.Door(world), LiveRuns(world)
         app.state.intake = Intake(world, inbox)
         app.state.scanner = Scanner(world)
         await app.state.intake.open()

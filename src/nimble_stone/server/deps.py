@@ -13,8 +13,8 @@ from nimble_stone.engine.scan import Scanner
 from nimble_stone.engine.world import World
 from nimble_stone.server.auth import Caller, Door
 from nimble_stone.server.kits import KitRoom
+from nimble_stone.server.live import LiveRuns
 from nimble_stone.server.reading import aside
-from nimble_stone.server.run_views import RunViews
 
 
 def _world(request: Request) -> World:
@@ -61,12 +61,12 @@ def _caller(request: Request) -> Caller:
     return caller
 
 
-def _run_views(request: Request) -> RunViews:
-    views: RunViews = request.app.state.run_views
-    return views
+def _live_runs(request: Request) -> LiveRuns:
+    live: LiveRuns = request.app.state.live_runs
+    return live
 
 
-TheRunViews = Annotated[RunViews, Depends(_run_views)]
+TheLiveRuns = Annotated[LiveRuns, Depends(_live_runs)]
 TheDoor = Annotated[Door, Depends(_door)]
 TheCaller = Annotated[Caller, Depends(_caller)]
 TheWorld = Annotated[World, Depends(_world)]

@@ -11,23 +11,14 @@ from nimble_stone.core.acceptance import Verdict
 from nimble_stone.core.errors import NotFound
 from nimble_stone.core.runs.states import STANDING, UNDER_WAY, RunState
 from nimble_stone.core.units import time_text
-from nimble_stone.engine.frozen import FrozenRun, thawed
+from nimble_stone.engine.frozen import FrozenRun
 from nimble_stone.engine.world import World
-from nimble_stone.server.planning import without_own
 from nimble_stone.server.views import (
-    AttemptView,
     RunLine,
-    RunView,
-    host_views,
-    live_forecast,
-    node_view,
-    step_views,
     words_view,
 )
-from nimble_stone.store import records, runs
+from nimble_stone.store import runs
 from nimble_stone.store.runs import RunRow, StepRow
-
-SHOWN_EVENTS = 400
 
 
 async def rollout_row(world: World, ident: str) -> RunRow:
@@ -44,63 +35,8 @@ async def rollout_row(world: World, ident: str) -> RunRow:
     return row
 
 
-async def run_view(world: World, ident: str) -> RunView:
-    """A run as its page shows it."""
-    # first: what follows is at least as new as the entry it names
-    last = await world.store.read(runs.last_events, ident, SHOWN_EVENTS)
-    row = await rollout_row(world, ident)
-    frozen = await thawed(world.store, row)
-    states: dict[str, StepRow] = {
-        step.key: step for step in await world.store.read(runs.steps, ident)
-    }
-    now = world.clock()
-    forecast = live_forecast(frozen, states, row.started_at, now, world.limiter.limits)
-    estate = without_own(await world.store.read(records.load_estate), ident)
-    used = {node.value("host") for node in frozen.sheet.nodes}
-    proofs = await world.store.read(runs.last_proofs, ident)
-    verdicts = [Verdict(**item) for item in proofs[1]] if proofs else []
-    left = max(0.0, forecast.end_s - (now - row.started_at))
-    queued = world.limiter.why(ident)
-    checks = narrative.checks_of({node.id: node.name for node in frozen.sheet.nodes}, verdicts)
-    facts = run_words.facts_of(
-        row.state,
-        _seen(frozen, states, now),
-        checks,
-        left_s=left,
-        queued=list(queued.values()),
-        reason=row.reason,
-    )
-    words = run_words.words_of(facts)
-    return RunView(
-        id=row.id,
-        plan=row.plan,
-        title=frozen.sheet.plan.title or row.plan,
-        state=row.state,
-        started_at=row.started_at,
-        ended_at=row.ended_at,
-        undone_at=row.undone_at,
-        last_event=last[-1].id if last else 0,
-        now=now,
-        nodes=[node_view(frozen.sheet, node) for node in frozen.sheet.nodes],
-        hosts=host_views(estate, {frozen.sheet.plan.bay}, names=used),
-        steps=step_views(list(frozen.steps.values()), forecast, states, queued),
-        sentence=narrative.of_run(words, _below(row, facts)),
-        words=words_view(words),
-        left_s=left,
-        overdue=facts.left_s is None,
-        critical=list(forecast.critical),
-        proofs=verdicts,
-        proved_at=proofs[0] if proofs else None,
-        proof_sentence=narrative.of_acceptance(frozen.sheet, verdicts, row.state),
-        attempts=[AttemptView(**vars(one)) for one in await world.store.read(runs.attempts, ident)],
-        events=[
-            {"id": e.id, "at": e.at, "step": e.step, "kind": e.kind, "payload": e.payload}
-            for e in last
-        ],
-    )
-
-
-def _below(row: RunRow, facts: run_words.RunFacts) -> str:
+def below(row: RunRow, facts: run_words.RunFacts) -> str:
+    """The line below a run's sentence: how long it still takes."""
     if row.state not in (RunState.RUNNING, RunState.TROUBLE, RunState.HELD):
         return ""
     return (
@@ -110,7 +46,10 @@ def _below(row: RunRow, facts: run_words.RunFacts) -> str:
     )
 
 
-def _seen(frozen: FrozenRun, states: dict[str, StepRow], now: float) -> list[run_words.StepSeen]:
+def seen_steps(
+    frozen: FrozenRun, states: dict[str, StepRow], now: float
+) -> list[run_words.StepSeen]:
+    """A run's steps as they are counted. Cost: O(steps)."""
     names = {node.id: node.name for node in frozen.sheet.nodes}
     found = []
     for key, row in states.items():

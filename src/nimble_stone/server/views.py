@@ -303,29 +303,69 @@ class PlanLine(BaseModel):
     run: RunLine | None
 
 
-class RunView(BaseModel):
-    id: str
-    plan: str
-    title: str
+class EventView(BaseModel):
+    """A journal entry."""
+
+    id: int
+    at: float
+    step: str
+    kind: str
+    payload: dict[str, Any]
+
+
+class RunHead(BaseModel):
+    """How a run stands as a whole. `last_event`: the newest journal entry that is counted in."""
+
     state: RunState
     started_at: float
     ended_at: float | None
     undone_at: float | None
     last_event: int
     now: float
-    nodes: list[NodeView]
-    hosts: list[HostView]
-    steps: list[StepView]
     sentence: Sentence
     words: WordsView
     left_s: float
     overdue: bool
     critical: list[str]
-    proofs: list[Verdict]
     proved_at: float | None
     proof_sentence: Sentence
+
+
+class RunView(RunHead):
+    """A run as its page shows it."""
+
+    id: str
+    plan: str
+    title: str
+    nodes: list[NodeView]
+    hosts: list[HostView]
+    steps: list[StepView]
+    proofs: list[Verdict]
     attempts: list[AttemptView]
-    events: list[dict[str, Any]]
+    events: list[EventView]
+
+
+class SlotView(BaseModel):
+    """When a step is expected: seconds after the run began."""
+
+    start_s: float
+    end_s: float
+
+
+class RunDelta(RunHead):
+    """What changed in a run after `since` (a journal entry), for a page that has its RunView:
+    its head anew, and of everything else what changed. None: as it was.
+    """
+
+    since: int
+    steps: list[StepView]
+    slots: dict[str, SlotView] = Field(
+        description="Steps that did not change themselves, but are expected at another time."
+    )
+    events: list[EventView]
+    nodes: list[NodeView] = Field(description="Nodes that were given something on the way.")
+    proofs: list[Verdict] | None
+    attempts: list[AttemptView] | None
 
 
 def words_view(words: RunWords) -> WordsView:

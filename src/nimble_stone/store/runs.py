@@ -266,11 +266,8 @@ def get_run(db: Db, ident: str) -> RunRow:
     row = db.execute("SELECT * FROM run WHERE id = ?", (ident,)).fetchone()
     if row is None:
         raise NotFound(f"there is no run “{ident}”")
-    learned: dict[str, dict[str, str]] = {}
-    for one in db.execute("SELECT node, col, value FROM learned WHERE run = ?", (ident,)):
-        learned.setdefault(one["node"], {})[one["col"]] = one["value"]
-    found = _run(row)
-    return replace(found, doc=found.doc | {"learned": learned}) if learned else found
+    given, found = learned(db, ident), _run(row)
+    return replace(found, doc=found.doc | {"learned": given}) if given else found
 
 
 def learn(db: Db, run: str, node: str, values: Mapping[str, str]) -> None:
@@ -291,8 +288,8 @@ def runs(db: Db, plan: str = "", *, active: bool = False, kind: str = "rollout")
     return [_run(row) for row in rows if not active or row["state"] in ACTIVE]
 
 
-def steps(db: Db, run: str) -> list[StepRow]:
-    """The steps of a run, in sequence."""
+def steps(db: Db, run: str, keys: Collection[str] | None = None) -> list[StepRow]:
+    """The steps of a run, in sequence; only those of `keys` where they are given."""
     return [
         StepRow(
             row["key"],
@@ -310,10 +307,31 @@ def steps(db: Db, run: str) -> list[StepRow]:
             "SELECT s.*, CASE WHEN s.state = 'failed' THEN (SELECT json_extract(e.payload,"
             " '$.hint') FROM run_event e WHERE e.run = s.run AND e.step = s.key AND e.kind IN"
             " ('failed', 'undo-failed') ORDER BY e.id DESC LIMIT 1) END AS hint FROM run_step s"
-            " WHERE s.run = ? ORDER BY place",
-            (run,),
+            " WHERE s.run = :run AND (:keys IS NULL OR s.key IN (SELECT value FROM"
+            " json_each(:keys))) ORDER BY place",
+            {"run": run, "keys": None if keys is None else json.dumps(list(keys))},
         )
     ]
+
+
+def head(db: Db, ident: str) -> RunRow:
+    """The run without its document. Raises NotFound."""
+    row = db.execute(
+        "SELECT id, plan, package, state, '{}' AS doc, started_at, ended_at, kind, undone_at,"
+        " reason FROM run WHERE id = ?",
+        (ident,),
+    ).fetchone()
+    if row is None:
+        raise NotFound(f"there is no run “{ident}”")
+    return _run(row)
+
+
+def learned(db: Db, ident: str) -> dict[str, dict[str, str]]:
+    """Node → column → what it was given while the run went on."""
+    found: dict[str, dict[str, str]] = {}
+    for row in db.execute("SELECT node, col, value FROM learned WHERE run = ?", (ident,)):
+        found.setdefault(row["node"], {})[row["col"]] = row["value"]
+    return found
 
 
 @dataclass(frozen=True)

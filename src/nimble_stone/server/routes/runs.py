@@ -5,10 +5,10 @@ from __future__ import annotations
 import datetime
 import json
 import re
-from collections.abc import AsyncIterator, Awaitable, Callable
+from collections.abc import AsyncGenerator, AsyncIterator, Awaitable, Callable
 from contextlib import aclosing
 from functools import partial
-from typing import Annotated, Any
+from typing import Annotated
 
 from fastapi import APIRouter, Header, Query, Request, Response
 from fastapi.responses import HTMLResponse, StreamingResponse
@@ -20,9 +20,9 @@ from nimble_stone.core.errors import InputError, NotFound, StoneError
 from nimble_stone.engine.feed import Frame
 from nimble_stone.engine.frozen import FrozenRun, thawed
 from nimble_stone.server.auth import Door
-from nimble_stone.server.deps import TheCaller, TheEngine, TheRunViews, TheWorld
-from nimble_stone.server.run_answers import rollout_row, run_lines, run_view
-from nimble_stone.server.views import RunLine, RunView
+from nimble_stone.server.deps import TheCaller, TheEngine, TheLiveRuns, TheWorld
+from nimble_stone.server.run_answers import rollout_row, run_lines
+from nimble_stone.server.views import EventView, RunDelta, RunLine, RunView
 from nimble_stone.store import runs
 from nimble_stone.store.runs import RunRow
 
@@ -43,16 +43,6 @@ class Wish(BaseModel):
     seconds: float = Field(
         default=600.0, gt=0, le=86400, description="By how much a wait is extended."
     )
-
-
-class EventView(BaseModel):
-    """A journal entry."""
-
-    id: int
-    at: float
-    step: str
-    kind: str
-    payload: dict[str, Any]
 
 
 class Entry(BaseModel):
@@ -84,13 +74,38 @@ async def run_list(world: TheWorld, plan: str = "") -> list[RunLine]:
 
 
 @router.get("/runs/{ident}", response_model=RunView)
-async def run(ident: str, views: TheRunViews) -> Response:
+async def run(ident: str, live: TheLiveRuns) -> Response:
     """How a run stands."""
-    return _answer(await views.get(ident))
+    return Response(await live.answer(ident), media_type="application/json")
 
 
-def _answer(view: RunView) -> Response:
-    return Response(view.model_dump_json(), media_type="application/json")
+@router.get(
+    "/runs/{ident}/changes",
+    response_class=StreamingResponse,
+    responses={200: {"model": RunDelta, "description": "Server-sent events; see below."}},
+)
+async def run_changes(
+    ident: str,
+    request: Request,
+    live: TheLiveRuns,
+    world: TheWorld,
+    caller: TheCaller,
+    after: Annotated[int, Query(ge=0, le=MOST_ID)] = 0,
+    last_event_id: str = Header(default=""),
+) -> StreamingResponse:
+    """What changes in a run, for a page that has read it up to the journal entry `after`: events
+    `change` (a RunDelta), `progress` (of steps under way), `again` (too much has happened; read
+    the run anew), `still` and `signed-out`. Goes on after Last-Event-ID.
+    """
+    await rollout_row(world, ident)
+    start = int(last_event_id) if _EVENT_ID.fullmatch(last_event_id) else after
+    door: Door = request.app.state.door
+    feed = live.watch(ident, start, SESSION_S)
+    return StreamingResponse(
+        _stream(world, request, feed, partial(door.still, caller)),
+        media_type="text/event-stream",
+        headers={"Cache-Control": "no-store"},
+    )
 
 
 @router.get("/runs/{ident}/events", response_class=StreamingResponse)
@@ -108,19 +123,23 @@ async def run_events(
     await world.store.read(runs.get_run, ident)
     start = int(last_event_id) if _EVENT_ID.fullmatch(last_event_id) else after
     door: Door = request.app.state.door
+    feed = world.feed.watch(ident, start, SESSION_S)
     return StreamingResponse(
-        _stream(world, request, ident, start, partial(door.still, caller)),
+        _stream(world, request, feed, partial(door.still, caller)),
         media_type="text/event-stream",
         headers={"Cache-Control": "no-store"},
     )
 
 
 async def _stream(
-    world: TheWorld, request: Request, ident: str, after: int, still: Callable[[], Awaitable[bool]]
+    world: TheWorld,
+    request: Request,
+    source: AsyncGenerator[Frame | str | None, None],
+    still: Callable[[], Awaitable[bool]],
 ) -> AsyncIterator[str]:
     yield "retry: 1000\n\n"
     quiet = looked = world.monotonic()
-    async with aclosing(world.feed.watch(ident, after, SESSION_S)) as feed:
+    async with aclosing(source) as feed:
         async for item in feed:
             now = world.monotonic()
             if now - looked >= SESSION_S or item is None:
@@ -131,7 +150,7 @@ async def _stream(
                 if await request.is_disconnected():
                     return
             if isinstance(item, Frame):
-                yield f"id: {item.id}\nevent: journal\ndata: {item.text}\n\n"
+                yield f"id: {item.id}\nevent: {item.kind}\ndata: {item.text}\n\n"
             elif item is not None:
                 yield f"event: progress\ndata: {item}\n\n"
             if item is not None:
@@ -217,10 +236,10 @@ async def run_console(ident: str, node: str, world: TheWorld) -> dict[str, str]:
         return {"text": "", "trouble": str(error)}
 
 
-@router.post("/runs/{ident}/{wish}")
+@router.post("/runs/{ident}/{wish}", response_model=RunView)
 async def run_wish(
-    ident: str, wish: str, body: Wish, world: TheWorld, engine: TheEngine
-) -> RunView:
+    ident: str, wish: str, body: Wish, world: TheWorld, engine: TheEngine, live: TheLiveRuns
+) -> Response:
     """hold, resume, retry, resume-retry, skip, extend, end-wait, undo or prove."""
     await rollout_row(world, ident)
     if wish == "hold":
@@ -245,7 +264,7 @@ async def run_wish(
         await engine.prove(ident)
     else:
         raise NotFound(f"a run cannot {wish}")
-    return await run_view(world, ident)
+    return Response(await live.answer(ident), media_type="application/json")
 
 
 def _only(body: Wish) -> str:

@@ -1,10 +1,11 @@
 /** One rollout: its plan, its newest run, what is selected, and everything a person may do. */
 import { createSubscriber } from 'svelte/reactivity';
 import { ApiError, get, send, sessionEnded } from '../../lib/api/client';
-import type { Edit, PlanView, ReadingView, RunView, Started } from '../../lib/api/types';
+import type { Edit, PlanView, ReadingView, RunDelta, RunView, Started } from '../../lib/api/types';
 import { connection } from '../../lib/connection.svelte';
 import { keepDraft, readDraft } from '../../lib/draft';
 import { merged } from '../../lib/merge';
+import { applied } from './changes';
 import { notices } from '../../lib/notices.svelte';
 
 export type Progress = Record<
@@ -30,9 +31,6 @@ export class Rollout {
   #queue: Promise<unknown> = Promise.resolve();
   #live: () => void = () => undefined;
   #source: EventSource | null = null;
-  /** Milliseconds between two readings: large runs are read less often. */
-  #pace = 250;
-  #timer: ReturnType<typeof setTimeout> | undefined;
   /** Edits that were made and that the server has not answered yet; kept over a reload. */
   #unsent = $state.raw<Edit[][]>([]);
   /** What a check waits for, in words. */
@@ -391,6 +389,13 @@ export class Rollout {
     this.#offset = run.now - Date.now() / 1000;
     this.#run = run;
   }
+  #apply(delta: RunDelta) {
+    const run = this.#run;
+    if (!run) return;
+    const next = applied(run, delta);
+    if (next) this.#take(next);
+    else void this.#readRun(run.id).catch(() => undefined);
+  }
   async #readRun(id: string) {
     this.#take(await get<RunView>(`/runs/${id}`));
   }
@@ -398,18 +403,12 @@ export class Rollout {
   #open() {
     const run = this.#run;
     if (!run || this.#source) return;
-    const source = new EventSource(`/api/runs/${run.id}/events?after=${run.last_event}`);
-    source.addEventListener('journal', () => {
-      if (this.#timer) return;
-      this.#timer = setTimeout(() => {
-        this.#timer = undefined;
-        const began = performance.now();
-        void this.#readRun(run.id)
-          .catch(() => undefined)
-          .finally(() => {
-            this.#pace = Math.max(250, 4 * (performance.now() - began));
-          });
-      }, this.#pace);
+    const source = new EventSource(`/api/runs/${run.id}/changes?after=${run.last_event}`);
+    source.addEventListener('change', (event) => {
+      this.#apply(JSON.parse((event as MessageEvent<string>).data) as RunDelta);
+    });
+    source.addEventListener('again', () => {
+      void this.#readRun(run.id).catch(() => undefined);
     });
     source.addEventListener('signed-out', () => {
       this.#close();
@@ -423,8 +422,6 @@ export class Rollout {
   #close() {
     this.#source?.close();
     this.#source = null;
-    clearTimeout(this.#timer);
-    this.#timer = undefined;
   }
   /** The stream is opened once there is a run to watch. */
   watch() {

@@ -2,7 +2,7 @@ import { describe, expect, it } from 'vitest';
 import type { RunView, StepView } from '../../lib/api/types';
 import { nodeStates, stateOf } from './states';
 
-const step = (key: string, state: string, expected = 10): StepView => ({
+const step = (key: string, state: StepView['state'], expected = 10): StepView => ({
   key,
   kind: 'boot',
   label: 'Boot',

@@ -12,6 +12,7 @@ export type HostView = Schemas['HostView'];
 export type StepView = Schemas['StepView'];
 export type ColumnView = Schemas['ColumnView'];
 export type RunView = Schemas['RunView'];
+export type RunDelta = Schemas['RunDelta'];
 export type Verdict = Schemas['Verdict'];
 export type Finding = Schemas['Finding'];
 export type Edit = Schemas['Edit'];

@@ -11,12 +11,12 @@ from pathlib import Path
 
 import pytest
 
+from nimble_stone.app.kits import load_kits
 from nimble_stone.core import yaml_text
 from nimble_stone.core.errors import InputError
 from nimble_stone.core.kit.model import Kit
 from nimble_stone.core.kit.words import explain
 from nimble_stone.core.secrets_rule import made_by, violations
-from nimble_stone.server.kits import load_kits
 
 CLI = [sys.executable, "-m", "nimble_stone.cli.entry", "kit"]
 GOOD = """\

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 from typing import Any
 
+from nimble_stone.app.kits import load_kits
 from nimble_stone.core import checks, sequence, yaml_text
 from nimble_stone.core.checks import Situation
 from nimble_stone.core.estate import Carried, Datastore, Estate, Facts, Guest
@@ -13,7 +14,6 @@ from nimble_stone.core.package import descriptor
 from nimble_stone.core.plan.model import Plan
 from nimble_stone.core.plan.sheet import PackageView, Sheet, resolve
 from nimble_stone.lab import appliance, demo
-from nimble_stone.server.kits import load_kits
 
 KIT = load_kits()["gauge-collector"]
 DESCRIPTOR = descriptor.parse(appliance.descriptor(40 << 30, 1000).encode())

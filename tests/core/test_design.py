@@ -11,13 +11,13 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from nimble_stone.app.kits import load_kits
 from nimble_stone.core import headroom, placement_why, sizing, storage_layout
 from nimble_stone.core.errors import InputError
 from nimble_stone.core.kit.model import Kit
 from nimble_stone.core.placement import Demand, Placement, Supply, place, spread
 from nimble_stone.core.plan.difference import differences
 from nimble_stone.core.storage_layout import DataDisk, Scheme
-from nimble_stone.server.kits import load_kits
 from tests.core import scene
 from tests.core.test_resolution import sheet_of
 

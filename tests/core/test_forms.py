@@ -8,6 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from nimble_stone.app.kits import load_kits
 from nimble_stone.core import checks, yaml_text
 from nimble_stone.core.checks import Situation
 from nimble_stone.core.findings import Finding
@@ -19,7 +20,6 @@ from nimble_stone.core.plan.packages import Packages
 from nimble_stone.core.plan.sheet import PackageView, Sheet, resolve
 from nimble_stone.core.yaml_text import Faults
 from nimble_stone.lab import products
-from nimble_stone.server.kits import load_kits
 from tests.core import scene
 
 HOSTILE = ("a\nb", "a\x1b[2Jb", "x" * 5000, "a\u2028b")

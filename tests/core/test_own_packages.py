@@ -10,6 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from nimble_stone.app.kits import load_kits
 from nimble_stone.core import acceptance, checks, sequence, yaml_text
 from nimble_stone.core.checks import Situation
 from nimble_stone.core.findings import Finding
@@ -21,7 +22,6 @@ from nimble_stone.core.plan.model import Plan
 from nimble_stone.core.plan.packages import Packages, PackageView, matched
 from nimble_stone.core.plan.sheet import Sheet, resolve
 from nimble_stone.lab import products
-from nimble_stone.server.kits import load_kits
 from tests.core import scene
 
 ESTATE = scene.estate()

@@ -11,6 +11,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from nimble_stone.app.kits import load_kits
 from nimble_stone.core import yaml_text
 from nimble_stone.core.errors import InputError
 from nimble_stone.core.package import descriptor
@@ -21,7 +22,6 @@ from nimble_stone.core.plan.many import Base, copy, plans_of
 from nimble_stone.core.plan.model import Plan, SharedValues
 from nimble_stone.core.plan.sheet import Sheet, resolve
 from nimble_stone.lab import demo, products
-from nimble_stone.server.kits import load_kits
 from tests.core import scene
 
 KITS = load_kits()

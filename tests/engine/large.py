@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import gc
 import time
 from collections.abc import Callable, Iterator
 
@@ -13,6 +14,7 @@ from nimble_stone.core import sequence
 from nimble_stone.core.runs.document import write
 from nimble_stone.core.runs.states import RunState
 from nimble_stone.engine.world import World
+from nimble_stone.server.app import GC_THRESHOLDS
 from nimble_stone.store import records, runs
 from tests.core import scene
 
@@ -45,4 +47,11 @@ def longest_callback(monkeypatch: pytest.MonkeyPatch) -> Iterator[Callable[[], f
         most = max(most, time.thread_time() - began)
 
     monkeypatch.setattr(asyncio.Handle, "_run", timed)
+    thresholds = gc.get_threshold()
+    gc.collect()
+    # what other tests left is not looked through here; the rest as the server has it
+    gc.freeze()
+    gc.set_threshold(*GC_THRESHOLDS)
     yield lambda: most
+    gc.set_threshold(*thresholds)
+    gc.unfreeze()

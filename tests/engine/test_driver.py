@@ -13,6 +13,7 @@ from typing import Any
 
 import pytest
 
+from nimble_stone.app.application import Application
 from nimble_stone.core import sequence
 from nimble_stone.core.acceptance import Verdict
 from nimble_stone.core.disk.source import BytesSource
@@ -87,7 +88,7 @@ class ScriptedKind:
         return "gone"
 
 
-class ScriptedWorld(World):
+class ScriptedWorld(Application):
     """A world whose pauses take no time and whose hosts are nobody."""
 
     paused = 0.0

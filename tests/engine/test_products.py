@@ -269,9 +269,9 @@ def test_kit_files_are_complete(tmp_path: Path) -> None:
     """Every kit names a product whose package there is, and answers every question that has no
     default.
     """
+    from nimble_stone.app.kits import load_kits
     from nimble_stone.core.package import descriptor
     from nimble_stone.core.plan.packages import takes
-    from nimble_stone.server.kits import load_kits
 
     for ident, product in products.PRODUCTS.items():
         kit, own = load_kits()[ident], descriptor.parse(products.descriptor(product, 1000).encode())

@@ -16,7 +16,7 @@ from nimble_stone.core.runs.states import RunState
 from nimble_stone.lab import demo
 from nimble_stone.store import access, designs, records, runs
 from nimble_stone.store.connect import Store, connect, migrate, transaction
-from nimble_stone.store.designs import ClaimRow
+from nimble_stone.store.designs import ClaimRow, Holding, MemberRow
 
 
 @pytest.fixture
@@ -189,9 +189,9 @@ def test_a_plan_and_what_it_holds_are_stored_together_or_not_at_all(tmp_path: Pa
                 "text",
                 1.0,
                 based_on,
-                (
-                    [ClaimRow(plan, node, node, "gannet", True, 8, 2)],
-                    [(m, f"{node}/address", True) for m in members],
+                Holding(
+                    (ClaimRow(plan, node, node, "gannet", True, 8, 2),),
+                    tuple(MemberRow(m, f"{node}/address", True) for m in members),
                 ),
             )
 

@@ -27,7 +27,7 @@ Which = Annotated[str, typer.Argument(help="A kit's file, or the id of one that 
 @app.command("list")
 def kit_list(as_json: Json = False) -> None:
     """The kits that ship."""
-    from nimble_stone.server.kits import load_kits
+    from nimble_stone.app.kits import load_kits
 
     kits = load_kits()
     rows = [
@@ -44,8 +44,8 @@ def kit_list(as_json: Json = False) -> None:
 @app.command("validate")
 def kit_validate(file: Path, as_json: Json = False) -> None:
     """Whether a kit file is one; every fault with its line. Exit code 1 when it is none."""
+    from nimble_stone.app.kits import read_kit
     from nimble_stone.core import yaml_text
-    from nimble_stone.server.kits import read_kit
 
     try:
         kit = read_kit(text_of(file), str(file))
@@ -129,7 +129,7 @@ def _pairs(items: list[str] | None) -> list[tuple[str, str]]:
 
 
 def _kit(which: str) -> Kit:
-    from nimble_stone.server.kits import load_kits, read_kit
+    from nimble_stone.app.kits import load_kits, read_kit
 
     if Path(which).is_file():
         return read_kit(text_of(Path(which)), which)

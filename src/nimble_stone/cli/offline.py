@@ -7,6 +7,9 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
+from nimble_stone.app import designing
+from nimble_stone.app.kits import load_kits
+from nimble_stone.app.licences import licence_sha256
 from nimble_stone.cli.say import text_of
 from nimble_stone.core import answers, checks, sequence, yaml_text
 from nimble_stone.core.checks import Situation
@@ -19,9 +22,6 @@ from nimble_stone.core.plan.model import Plan, SharedValues
 from nimble_stone.core.plan.packages import PackageView, matched
 from nimble_stone.core.plan.sheet import Sheet, resolve
 from nimble_stone.engine.files import opened
-from nimble_stone.server import designing
-from nimble_stone.server.kits import load_kits
-from nimble_stone.server.planning import licence_sha256
 
 MAX_FACTS = 256 << 20
 

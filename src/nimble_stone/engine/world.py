@@ -54,8 +54,6 @@ class World:
     """What keeps this server from storing, in words; '' when nothing does."""
     reading: dict[str, float] = field(default_factory=dict)
     """Hosts that are being read, and since when (monotonic)."""
-    # what was read before and can be had again
-    remembered: dict[str, Any] = field(default_factory=dict, repr=False)
     _locks: dict[str, asyncio.Lock] = field(default_factory=dict, repr=False)
     _seen: set[str] = field(default_factory=set, repr=False)
 

@@ -14,20 +14,21 @@ from fastapi.responses import FileResponse
 from fastapi.staticfiles import StaticFiles
 
 from nimble_stone import __version__
+from nimble_stone.app.application import Application
+from nimble_stone.app.kits import KitRoom
+from nimble_stone.app.plans import keep_missing_claims
 from nimble_stone.core import yaml_text
 from nimble_stone.core.errors import NotFound
 from nimble_stone.engine.engine import Engine
 from nimble_stone.engine.intake import Intake
 from nimble_stone.engine.pulling import Desk
 from nimble_stone.engine.scan import Scanner
-from nimble_stone.engine.world import World
 from nimble_stone.keyring import Vault
 from nimble_stone.reach import DialPolicy, Reach
 from nimble_stone.reach.ssh import Pins
-from nimble_stone.server import auth, planning, problems
+from nimble_stone.server import auth, problems
 from nimble_stone.server.bodies import BodyLimits
 from nimble_stone.server.guard import Guard, known_names
-from nimble_stone.server.kits import KitRoom
 from nimble_stone.server.live import LiveRuns
 from nimble_stone.server.routes import (
     certificates,
@@ -53,6 +54,11 @@ PAGES = {"", "plans", "estate", "packages", "keyring", "runs"}
 STATIC = Path(__file__).parent / "static"
 log = logging.getLogger("nimble_stone.server")
 
+GC_THRESHOLDS = (100_000, 20, 100)
+"""A large plan is tens of thousands of small values that live for one answer; looking through all
+of them again and again doubles its time.
+"""
+
 
 def read_policy(data: Path) -> DialPolicy:
     """The dial policy of a data folder; the built-in one when there is no dial.yaml. Raises
@@ -64,7 +70,7 @@ def read_policy(data: Path) -> DialPolicy:
     )
 
 
-def open_world(data: Path, pace: float) -> World:
+def open_world(data: Path, pace: float) -> Application:
     """Store, keyring and door of a data folder (made when it is new, mode 0700)."""
     prepared(data)
     store = Store(data / DATABASE)
@@ -78,7 +84,7 @@ def open_world(data: Path, pace: float) -> World:
 
     packages_folder = data / "packages"
     packages_folder.mkdir(exist_ok=True, mode=0o700)
-    world = World(
+    world = Application(
         store,
         Vault.at(data / KEYRING_KEY),
         Reach(read_policy(data), Pins(get, put)),
@@ -106,9 +112,7 @@ def create_app(
 
     @contextlib.asynccontextmanager
     async def life(app: FastAPI) -> AsyncIterator[None]:
-        # A large plan is tens of thousands of small values that live for one answer; looking
-        # through all of them again and again doubles its time.
-        gc.set_threshold(100_000, 20, 100)
+        gc.set_threshold(*GC_THRESHOLDS)
         world = open_world(data, pace)
         app.state.world, app.state.engine, app.state.kits = (
             world,
@@ -123,7 +127,7 @@ def create_app(
         app.state.scanner = Scanner(world)
         await app.state.intake.open()
         await app.state.engine.open()
-        await planning.hold_missing(world, app.state.kits.shelf.kits)
+        await keep_missing_claims(world, app.state.kits.shelf.kits)
         try:
             yield
         finally:

@@ -17,8 +17,8 @@ from dataclasses import dataclass, field
 from argon2 import PasswordHasher
 from argon2.exceptions import InvalidHashError, VerificationError
 
+from nimble_stone.app.application import Application
 from nimble_stone.core.errors import Busy, Denied
-from nimble_stone.engine.world import World
 from nimble_stone.store import access, records
 
 COOKIE = "nimble-stone-session"
@@ -90,7 +90,7 @@ def network_of(address: str) -> str:
 class Door:
     """Signing in, and recognizing who has."""
 
-    def __init__(self, world: World) -> None:
+    def __init__(self, world: Application) -> None:
         self._world = world
         self.tries = Tries(world.monotonic)
         self._hashing = asyncio.Semaphore(AT_ONCE)
@@ -180,14 +180,14 @@ def new_key() -> str:
     return "-".join("".join(secrets.choice(alphabet) for _ in range(5)) for _ in range(5))
 
 
-async def set_key(world: World, key: str) -> None:
+async def set_key(world: Application, key: str) -> None:
     """Keep the Argon2 hash of a new access key; the key itself is nowhere. Every session and token
     ends.
     """
     await world.store.write(access.rotate, await asyncio.to_thread(_hasher.hash, key))
 
 
-async def make_token(world: World, name: str) -> tuple[str, str]:
+async def make_token(world: Application, name: str) -> tuple[str, str]:
     """(id, token) of a new token; the token is shown once and kept nowhere."""
     ident, token = secrets.token_hex(4), "ns_" + secrets.token_urlsafe(32)
     await world.store.write(access.add_token, ident, name, digest(token), world.clock())

@@ -6,19 +6,19 @@ from typing import Annotated
 
 from fastapi import Depends, Request
 
+from nimble_stone.app.application import Application
+from nimble_stone.app.aside import aside
+from nimble_stone.app.kits import KitRoom
 from nimble_stone.core.kit.model import Kit
 from nimble_stone.engine.engine import Engine
 from nimble_stone.engine.intake import Intake
 from nimble_stone.engine.scan import Scanner
-from nimble_stone.engine.world import World
 from nimble_stone.server.auth import Caller, Door
-from nimble_stone.server.kits import KitRoom
 from nimble_stone.server.live import LiveRuns
-from nimble_stone.server.reading import aside
 
 
-def _world(request: Request) -> World:
-    world: World = request.app.state.world
+def _world(request: Request) -> Application:
+    world: Application = request.app.state.world
     return world
 
 
@@ -69,7 +69,7 @@ def _live_runs(request: Request) -> LiveRuns:
 TheLiveRuns = Annotated[LiveRuns, Depends(_live_runs)]
 TheDoor = Annotated[Door, Depends(_door)]
 TheCaller = Annotated[Caller, Depends(_caller)]
-TheWorld = Annotated[World, Depends(_world)]
+TheWorld = Annotated[Application, Depends(_world)]
 TheEngine = Annotated[Engine, Depends(_engine)]
 TheIntake = Annotated[Intake, Depends(_intake)]
 TheScanner = Annotated[Scanner, Depends(_scanner)]

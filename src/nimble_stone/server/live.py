@@ -14,6 +14,8 @@ from collections import OrderedDict, deque
 from collections.abc import AsyncGenerator
 from dataclasses import dataclass, field
 
+from nimble_stone.app.application import Application
+from nimble_stone.app.claims import without_own
 from nimble_stone.core import narrative, run_words, sequence
 from nimble_stone.core.acceptance import Verdict
 from nimble_stone.core.errors import StoneError
@@ -21,8 +23,6 @@ from nimble_stone.core.estate import Estate
 from nimble_stone.core.runs import document
 from nimble_stone.engine.feed import Frame
 from nimble_stone.engine.frozen import FrozenRun, thawed
-from nimble_stone.engine.world import World
-from nimble_stone.server.planning import without_own
 from nimble_stone.server.run_answers import below, rollout_row, seen_steps
 from nimble_stone.server.views import (
     AttemptView,
@@ -102,7 +102,7 @@ class Live:
 class LiveRuns:
     """Answers and changes of runs."""
 
-    def __init__(self, world: World) -> None:
+    def __init__(self, world: Application) -> None:
         self._world = world
         self._kept: OrderedDict[str, Live] = OrderedDict()
         self._opening: dict[str, asyncio.Lock] = {}

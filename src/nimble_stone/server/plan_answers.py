@@ -18,19 +18,16 @@ import orjson
 from fastapi import Response
 from pydantic import BaseModel
 
+from nimble_stone.app.application import Application
+from nimble_stone.app.estate import estate_of
+from nimble_stone.app.resolved import Resolved
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.plan.cells import Cell
 from nimble_stone.core.plan.sheet import Node, Sheet
-from nimble_stone.engine.world import World
 from nimble_stone.server import run_answers, views
-from nimble_stone.server.planning import Resolved, estate_of
 from nimble_stone.store import runs
 from nimble_stone.store.records import PlanRow
 
-ANSWERS = 4
-"""Answers remembered of each plan: a page's last one, what it tries while somebody types, and
-another page's.
-"""
 KEPT = ("waves", "way", "hosts", "columns", "bays", "licence_text")
 
 
@@ -77,7 +74,7 @@ def _node(node: Node, number: int, label: str, prefix: str) -> NodeData:
 
 
 async def data_of(
-    world: World, row: PlanRow, resolved: Resolved, *, checked: bool = False
+    world: Application, row: PlanRow, resolved: Resolved, *, checked: bool = False
 ) -> dict[str, Any]:
     """The whole answer as data that `packed` can write."""
     estate = await estate_of(world)
@@ -91,7 +88,7 @@ async def data_of(
     return head | {"nodes": nodes_of(resolved.sheet), "hosts": _hosts(world, resolved, estate)}
 
 
-def _hosts(world: World, resolved: Resolved, estate: Estate) -> orjson.Fragment:
+def _hosts(world: Application, resolved: Resolved, estate: Estate) -> orjson.Fragment:
     used = {node.value("host") for node in resolved.sheet.nodes}
     bay = resolved.sheet.plan.bay
     own = {
@@ -102,40 +99,23 @@ def _hosts(world: World, resolved: Resolved, estate: Estate) -> orjson.Fragment:
     }
     strange = frozenset(used - {host.name for host in estate.bay(bay)})
     key = (resolved.estate_number, bay, strange, frozenset(own))
-    kept = world.remembered.get("hosts packed")
-    if kept is None or kept[0] != key:
-        kept = (
-            key,
-            orjson.Fragment(
-                packed(
-                    [
-                        view.model_dump(mode="json")
-                        for view in views.host_views(
-                            resolved.estate, {bay} if bay else set(), names=used
-                        )
-                    ]
-                )
-            ),
-        )
-        world.remembered["hosts packed"] = kept
-    fragment: orjson.Fragment = kept[1]
-    return fragment
+    kept = world.caches.hosts.get(key)
+    if kept is None:
+        hosts = views.host_views(resolved.estate, {bay} if bay else set(), names=used)
+        kept = packed([view.model_dump(mode="json") for view in hosts])
+        world.caches.hosts.put(key, kept)
+    return orjson.Fragment(kept)
 
 
-def since(world: World, ident: str, data: dict[str, Any], known: str) -> dict[str, Any]:
+def since(world: Application, ident: str, data: dict[str, Any], known: str) -> dict[str, Any]:
     """The answer for a page that has the answer tagged `known`; whole when that is forgotten.
     Remembers this one, under a tag of its own.
 
     A version would not do: two pages on one version may have seen different estates.
     """
     data = data | {"tag": secrets.token_hex(6)}
-    answers: dict[str, dict[str, Any]] = world.remembered.setdefault(f"answered {ident}", {})
-    before = answers.pop(known, None)
-    if before is not None:
-        answers[known] = before  # used again: the last to be forgotten
-    while len(answers) >= ANSWERS:
-        answers.pop(next(iter(answers)))
-    answers[data["tag"]] = data
+    before = world.caches.answers.get(f"{ident} {known}")
+    world.caches.answers.put(f"{ident} {data['tag']}", data)
     if before is None:
         return data
     old = {node.id: node for node in before["nodes"]}
@@ -201,7 +181,7 @@ def _plain(value: Any) -> Any:
 
 
 async def answer(
-    world: World, row: PlanRow, resolved: Resolved, *, known: str = "", checked: bool = False
+    world: Application, row: PlanRow, resolved: Resolved, *, known: str = "", checked: bool = False
 ) -> Response:
     """The plan, whole or since an earlier answer, ready to be sent."""
     data = await data_of(world, row, resolved, checked=checked)

@@ -6,13 +6,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from nimble_stone.app.application import Application
 from nimble_stone.core import narrative, run_words
 from nimble_stone.core.acceptance import Verdict
 from nimble_stone.core.errors import NotFound
 from nimble_stone.core.runs.states import STANDING, UNDER_WAY, RunState
 from nimble_stone.core.units import time_text
 from nimble_stone.engine.frozen import FrozenRun
-from nimble_stone.engine.world import World
 from nimble_stone.server.views import (
     RunLine,
     words_view,
@@ -21,7 +21,7 @@ from nimble_stone.store import runs
 from nimble_stone.store.runs import RunRow, StepRow
 
 
-async def rollout_row(world: World, ident: str) -> RunRow:
+async def rollout_row(world: Application, ident: str) -> RunRow:
     """A rollout's row. Raises NotFound, also for a run that prepares hosts: that has a place of its
     own.
     """
@@ -75,19 +75,14 @@ def seen_steps(
     return found
 
 
-LINES = 512
-"""Lines that are remembered: what is said of a run changes only with its journal, and with who else
-wants its slots.
-"""
-
-
-async def run_lines(world: World, rows: Sequence[RunRow]) -> list[RunLine]:
-    """Runs as lists show them, each in words."""
-    kept: dict[tuple[object, ...], RunLine] = world.remembered.setdefault("run lines", {})
-    lasts = await world.store.read(runs.last_events_of, [row.id for row in rows])
+async def run_lines(app: Application, rows: Sequence[RunRow]) -> list[RunLine]:
+    """Runs as lists show them, each in words: what is said of one changes only with its journal,
+    and with who else wants its slots.
+    """
+    lasts = await app.store.read(runs.last_events_of, [row.id for row in rows])
     # The rows were read before the journal's ends: what they say is part of the key, so that no
     # line of an older state is kept under a newer entry.
-    keys: dict[str, tuple[object, ...]] = {
+    keys = {
         row.id: (
             row.id,
             row.state,
@@ -95,22 +90,20 @@ async def run_lines(world: World, rows: Sequence[RunRow]) -> list[RunLine]:
             row.undone_at,
             row.reason,
             lasts.get(row.id, 0),
-            *world.limiter.why(row.id).values(),
+            *app.limiter.why(row.id).values(),
         )
         for row in rows
     }
-    missing = [row for row in rows if keys[row.id] not in kept]
-    if missing:
-        steps = await world.store.read(runs.seen, [row.id for row in missing])
-        for row in missing:
-            kept[keys[row.id]] = await _line(world, row, steps[row.id])
-    found = [kept[keys[row.id]] for row in rows]
-    for old in list(kept)[:-LINES]:
-        kept.pop(old)
-    return found
+    found = {row.id: app.caches.lines.get(keys[row.id]) for row in rows}
+    missing = [row for row in rows if found[row.id] is None]
+    steps = await app.store.read(runs.seen, [row.id for row in missing]) if missing else {}
+    for row in missing:
+        line = await _line(app, row, steps[row.id])
+        found[row.id] = app.caches.lines.put(keys[row.id], line)
+    return [line for line in found.values() if line is not None]
 
 
-async def _line(world: World, row: RunRow, steps: Sequence[runs.SeenRow]) -> RunLine:
+async def _line(world: Application, row: RunRow, steps: Sequence[runs.SeenRow]) -> RunLine:
     names = {
         ident: str(values.get("name", ident))
         for ident, values in row.doc.get("plan", {}).get("nodes", {}).items()

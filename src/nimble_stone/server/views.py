@@ -7,6 +7,8 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, Field
 
+from nimble_stone.app.licences import licence_text
+from nimble_stone.app.resolved import Resolved
 from nimble_stone.core import ledger, narrative, sequence
 from nimble_stone.core.acceptance import Verdict
 from nimble_stone.core.estate import HOST_RESERVE, Carried, Estate, Facts
@@ -22,7 +24,6 @@ from nimble_stone.core.runs.states import FINISHED, UNDER_WAY, RunState, StepSta
 from nimble_stone.core.sequence import Step
 from nimble_stone.core.units import inside
 from nimble_stone.engine.frozen import FrozenRun
-from nimble_stone.server.planning import Resolved, licence_text
 from nimble_stone.store.records import PlanRow
 from nimble_stone.store.runs import StepRow
 

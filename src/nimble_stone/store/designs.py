@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Iterable
 from dataclasses import dataclass
 
 from nimble_stone.core.errors import Conflict, NotFound
@@ -92,10 +91,27 @@ def members(db: Db) -> list[tuple[str, str, str, bool]]:
     ]
 
 
-def hold(
-    db: Db, plan: str, rows: Iterable[ClaimRow], held: Iterable[tuple[str, str, bool]]
-) -> list[str]:
-    """Write anew what a plan holds; `held`: (member, slot, whether a pool gave it).
+@dataclass(frozen=True)
+class MemberRow:
+    """A member (an address, a number) that a plan holds, for which slot, and whether a pool gave
+    it.
+    """
+
+    member: str
+    slot: str
+    drawn: bool
+
+
+@dataclass(frozen=True)
+class Holding:
+    """What a plan holds, so that no other plan is given the same."""
+
+    claims: tuple[ClaimRow, ...]
+    members: tuple[MemberRow, ...]
+
+
+def hold(db: Db, plan: str, holding: Holding) -> list[str]:
+    """Write anew what a plan holds.
 
     Answers with members that another plan has taken in the meantime: those are not held.
     """
@@ -106,15 +122,15 @@ def hold(
         "INSERT INTO claim VALUES (?, ?, ?, ?, ?, ?, ?)",
         [
             (plan, one.node, one.name, one.host, int(one.computed), one.memory_bytes, one.vcpu)
-            for one in rows
+            for one in holding.claims
         ],
     )
     return [
-        member
-        for member, slot, drawn in held
+        one.member
+        for one in holding.members
         if db.execute(
             "INSERT INTO claim_member VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING",
-            (member, plan, slot, int(drawn)),
+            (one.member, plan, one.slot, int(one.drawn)),
         ).rowcount
         == 0
     ]
@@ -126,14 +142,14 @@ def put_plan(
     text: str,
     at: float,
     based_on: int | None,
-    holding: tuple[list[ClaimRow], list[tuple[str, str, bool]]] | None,
+    holding: Holding | None,
 ) -> records.PlanRow:
     """The next version of a plan together with what it holds (None: that stays). Raises Conflict
     when somebody else changed the plan meanwhile.
     """
     row = records.put_plan(db, plan, text, at, based_on=based_on)
     if holding is not None:
-        hold(db, plan, *holding)
+        hold(db, plan, holding)
     return row
 
 

@@ -6,6 +6,8 @@ from fastapi import APIRouter, Response
 from fastapi.responses import PlainTextResponse
 from pydantic import BaseModel, Field
 
+from nimble_stone.app.aside import aside
+from nimble_stone.app.evaluate import evaluate
 from nimble_stone.core import yaml_text
 from nimble_stone.core.errors import Denied, InputError, NotFound
 from nimble_stone.core.kit.model import Certificate
@@ -14,9 +16,7 @@ from nimble_stone.core.plan.sheet import Sheet
 from nimble_stone.engine import certificates as making
 from nimble_stone.keyring import certificates
 from nimble_stone.keyring.certificates import MAX_PEM
-from nimble_stone.server import planning
 from nimble_stone.server.deps import TheKits, TheWorld
-from nimble_stone.server.reading import aside
 from nimble_stone.server.routes.plans import secret_name, store_text
 from nimble_stone.server.views import PlanView
 from nimble_stone.store import records
@@ -86,7 +86,7 @@ async def plan_pair(
     InputError.
     """
     sheet = (
-        await planning.think(world, kits, (await world.store.read(records.get_plan, ident)).text)
+        await evaluate(world, kits, (await world.store.read(records.get_plan, ident)).text)
     ).sheet
     wanted = _wanted(sheet, column)
     nodes = [
@@ -120,7 +120,7 @@ async def keep_pair(ident: str, body: PairEdit, world: TheWorld, kits: TheKits) 
     when certificate and key do not belong together.
     """
     row = await world.store.read(records.get_plan, ident)
-    _wanted((await planning.think(world, kits, row.text)).sheet, body.column)
+    _wanted((await evaluate(world, kits, row.text)).sheet, body.column)
     path = ("nodes", body.node, body.column) if body.node else ("values", body.column)
     if not body.certificate.strip() and not body.key.strip():
         return await store_text(

@@ -12,6 +12,24 @@ from typing import Annotated
 from fastapi import APIRouter, Query, Response
 from pydantic import BaseModel, Field, FiniteFloat
 
+from nimble_stone.app import designing
+from nimble_stone.app.application import Application
+from nimble_stone.app.aside import aside
+from nimble_stone.app.choices import kit_of, usual_of
+from nimble_stone.app.designing import (
+    BalanceView,
+    ChancesView,
+    ChangeLine,
+    LayoutView,
+    LossView,
+    PlaceView,
+    SizingView,
+)
+from nimble_stone.app.estate import estate_of
+from nimble_stone.app.evaluate import evaluate
+from nimble_stone.app.plans import keep_claims, keep_plan
+from nimble_stone.app.resolved import Before, Resolved
+from nimble_stone.app.texts import parse_plan, parse_values, shared_of
 from nimble_stone.core import yaml_text
 from nimble_stone.core.errors import Conflict, InputError, StoneError
 from nimble_stone.core.findings import Edit, Finding
@@ -24,19 +42,7 @@ from nimble_stone.core.plan.model import SharedValues
 from nimble_stone.core.plan.sheet import Sheet
 from nimble_stone.engine import spreadsheet
 from nimble_stone.engine.frozen import thawed
-from nimble_stone.engine.world import World
-from nimble_stone.server import designing, planning
 from nimble_stone.server.deps import TheKits, TheWorld
-from nimble_stone.server.designing import (
-    BalanceView,
-    ChancesView,
-    ChangeLine,
-    LayoutView,
-    LossView,
-    PlaceView,
-    SizingView,
-)
-from nimble_stone.server.reading import aside
 from nimble_stone.store import designs, records, runs
 
 router = APIRouter(tags=["designs"])
@@ -167,8 +173,8 @@ class TouchedView(BaseModel):
     blockers_after: int
 
 
-async def _think(world: World, kits: TheKits, ident: str) -> planning.Resolved:
-    return await planning.think(world, kits, (await world.store.read(records.get_plan, ident)).text)
+async def _think(world: Application, kits: TheKits, ident: str) -> Resolved:
+    return await evaluate(world, kits, (await world.store.read(records.get_plan, ident)).text)
 
 
 @router.get("/plans/{ident}/headroom")
@@ -234,7 +240,7 @@ async def plan_difference(
             if plan
             else await world.store.read(records.plan_version, ident, version)
         )
-        then = await planning.think(world, kits, text)
+        then = await evaluate(world, kits, text)
         return DifferenceAnswer(
             differences=designing.difference_views(differences(then.sheet, now.sheet)),
             before_s=then.forecast.end_s,
@@ -248,7 +254,7 @@ async def plan_difference(
     )
 
 
-async def _built(world: World, plan: str, run: str) -> Sheet:
+async def _built(world: Application, plan: str, run: str) -> Sheet:
     ident = run or next(
         (row.id for row in await world.store.read(runs.standing) if row.plan == plan), ""
     )
@@ -298,7 +304,7 @@ async def plan_sheet_read(ident: str, body: TableIn, world: TheWorld, kits: TheK
 async def plan_copy(ident: str, body: CopyIn, world: TheWorld, kits: TheKits) -> CarriedOver:
     """Carry a plan over to another bay under another name."""
     row = await world.store.read(records.get_plan, ident)
-    estate = await planning.estate_of(world)
+    estate = await estate_of(world)
     if not estate.bay(body.bay):
         raise InputError(f"the estate has no bay “{body.bay}”", code="bay-unknown")
     copied = await aside(many.copy, row.text, body.name, body.bay, body.mapping, estate)
@@ -308,17 +314,17 @@ async def plan_copy(ident: str, body: CopyIn, world: TheWorld, kits: TheKits) ->
     )
 
 
-async def _make(world: World, kits: TheKits, text: str) -> None:
-    plan = await planning.parse_plan(text)
-    planning.kit_of(plan, kits)
+async def _make(world: Application, kits: TheKits, text: str) -> None:
+    plan = await parse_plan(text)
+    kit_of(plan, kits)
     if any(row.id == plan.name for row in await world.store.read(records.plans)):
         raise Conflict(
             f"there is a plan “{plan.name}” already",
             code="plan-exists",
             hint="Choose another name.",
         )
-    resolved = await planning.think(world, kits, text)
-    await planning.keep(world, resolved, text, 0)
+    resolved = await evaluate(world, kits, text)
+    await keep_plan(world, resolved, text, 0)
 
 
 @router.post("/plans/table")
@@ -326,10 +332,10 @@ async def plan_table(body: ManyIn, world: TheWorld, kits: TheKits) -> ManyView:
     """Plans from a table: each row after those before it, as if built one after the other. `make`
     keeps them, if every row is a plan.
     """
-    own = {kit.id: await planning.usual_of(world, kit) for kit in kits.values()}
+    own = {kit.id: await usual_of(world, kit) for kit in kits.values()}
     base = many.Base(body.kit, body.package, body.bay, tuple(body.include), body.values, own)
-    estate = await planning.estate_of(world)
-    included = gather(base.include, await planning.shared_of(world))
+    estate = await estate_of(world)
+    included = gather(base.include, await shared_of(world))
 
     def begin(kit: Kit, bay: str) -> dict[str, str]:
         return {
@@ -348,13 +354,13 @@ async def plan_table(body: ManyIn, world: TheWorld, kits: TheKits) -> ManyView:
         )
         for one in drawn
     ]
-    views, made, before = [], [], planning.Before()
+    views, made, before = [], [], Before()
     for one in drawn:
         faults = list(one.faults)
         resolved = None
         if one.text:
             try:
-                resolved = await planning.think(world, kits, one.text, before=before)
+                resolved = await evaluate(world, kits, one.text, before=before)
             except StoneError as error:
                 faults.append(str(error))
         if resolved is None:
@@ -410,7 +416,7 @@ async def values_list(world: TheWorld) -> list[SharedView]:
 
 
 async def _shared_view(row: designs.SharedRow, using: dict[str, list[str]]) -> SharedView:
-    values = await planning.parse_values(row.text)
+    values = await parse_values(row.text)
     return SharedView(
         name=row.name,
         title=values.title,
@@ -422,11 +428,11 @@ async def _shared_view(row: designs.SharedRow, using: dict[str, list[str]]) -> S
     )
 
 
-async def _includers(world: World) -> dict[str, list[str]]:
-    known = await planning.shared_of(world)
+async def _includers(world: Application) -> dict[str, list[str]]:
+    known = await shared_of(world)
     found: dict[str, list[str]] = {}
     for row in await world.store.read(records.plans):
-        names, seen = list((await planning.parse_plan(row.text)).include), set[str]()
+        names, seen = list((await parse_plan(row.text)).include), set[str]()
         while names:
             name = names.pop()
             if name not in seen:
@@ -447,7 +453,7 @@ async def values_put(name: str, body: SharedIn, world: TheWorld, kits: TheKits) 
     for ident in using.get(name, []):
         # a plan that cannot be thought through (its kit is gone) goes on holding what it held
         with contextlib.suppress(StoneError):
-            await planning.hold(world, await _think(world, kits, ident))
+            await keep_claims(world, await _think(world, kits, ident))
     return await _shared_view(row, using)
 
 
@@ -463,8 +469,8 @@ async def values_touch(
     for ident in (await _includers(world)).get(name, []):
         text = (await world.store.read(records.get_plan, ident)).text
         before, after = (
-            await planning.think(world, kits, text),
-            await planning.think(world, kits, text, instead=values),
+            await evaluate(world, kits, text),
+            await evaluate(world, kits, text, instead=values),
         )
         found.append(
             TouchedView(
@@ -477,14 +483,14 @@ async def values_touch(
     return found
 
 
-async def _fits(world: World, name: str, text: str) -> SharedValues:
+async def _fits(world: Application, name: str, text: str) -> SharedValues:
     """The values a text holds, if they can stand under that name without a ring."""
-    values = await planning.parse_values(text)
+    values = await parse_values(text)
     if values.name != name:
         raise InputError(
             f"the text names itself “{values.name}”, but these are “{name}”", code="values-name"
         )
-    gather([name], await planning.shared_of(world) | {name: values})
+    gather([name], await shared_of(world) | {name: values})
     return values
 
 
@@ -495,7 +501,7 @@ async def values_remove(name: str, world: TheWorld) -> dict[str, str]:
     others = [
         row.name
         for row in await world.store.read(designs.shared_values)
-        if name in (await planning.parse_values(row.text)).include
+        if name in (await parse_values(row.text)).include
     ]
     if users or others:
         raise Conflict(
@@ -518,9 +524,7 @@ async def bay_layout(
     """Ways to lay data on a bay's drives and free disks: of a kind (SSD, HDD), of a least size, at
     most so many in each machine.
     """
-    return designing.layouts_of_bay(
-        await planning.estate_of(world), bay, kind, int(least_gib * 2**30), most
-    )
+    return designing.layouts_of_bay(await estate_of(world), bay, kind, int(least_gib * 2**30), most)
 
 
 @router.get("/plans/{ident}/check/shared")
@@ -529,8 +533,8 @@ async def plan_shared_change(
 ) -> list[ChangeLine]:
     """What one shared value of the plan would change, before it is changed."""
     row = await world.store.read(records.get_plan, ident)
-    before = await planning.think(world, kits, row.text)
-    after = await planning.think(
+    before = await evaluate(world, kits, row.text)
+    after = await evaluate(
         world, kits, await aside(yaml_text.edit, row.text, ("values", column), value or None)
     )
     return designing.difference_views(differences(before.sheet, after.sheet))

@@ -9,6 +9,8 @@ from typing import Literal
 from fastapi import APIRouter
 from pydantic import BaseModel, Field, FiniteFloat
 
+from nimble_stone.app.application import Application
+from nimble_stone.app.aside import aside
 from nimble_stone.core import estate_rules
 from nimble_stone.core.errors import Conflict, InputError, NotFound
 from nimble_stone.core.estate import (
@@ -28,9 +30,7 @@ from nimble_stone.core.estate_list import Entry, parse
 from nimble_stone.core.groundwork import Action
 from nimble_stone.core.series import Series
 from nimble_stone.engine import adding, survey
-from nimble_stone.engine.world import World
 from nimble_stone.server.deps import TheWorld
-from nimble_stone.server.reading import aside
 from nimble_stone.server.views import HostView, host_views
 from nimble_stone.store import entries, records, runs
 
@@ -181,7 +181,9 @@ async def estate_rules_view(world: TheWorld) -> FitnessView:
     )
 
 
-async def _judged(world: World, estate: Estate, names: Collection[str] = ()) -> list[ViolationView]:
+async def _judged(
+    world: Application, estate: Estate, names: Collection[str] = ()
+) -> list[ViolationView]:
     live = {row.id for row in await world.store.read(runs.runs) if row.state != "undone"}
     keys = {entry.name for entry in await world.store.read(entries.entries) if entry.kind == "key"}
     return [

@@ -8,12 +8,12 @@ from typing import Any
 from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
+from nimble_stone.app.application import Application
 from nimble_stone.core import groundwork as g
 from nimble_stone.core.errors import Conflict, InputError, NotFound
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.runs.states import FINISHED, RunState, StepState
 from nimble_stone.engine import groundwork, keys
-from nimble_stone.engine.world import World
 from nimble_stone.hosts import groundwork as exact
 from nimble_stone.server.deps import TheEngine, TheWorld
 from nimble_stone.server.routes.runs import Wish
@@ -107,7 +107,7 @@ class KeyView(BaseModel):
     public: str
 
 
-async def _key_names(world: World) -> frozenset[str]:
+async def _key_names(world: Application) -> frozenset[str]:
     return frozenset(
         entry.name for entry in await world.store.read(entries.entries) if entry.kind == "key"
     )
@@ -220,7 +220,7 @@ def _sentence(row: RunRow, states: list[runs.StepRow]) -> str:
             return f"{done} of {len(states)} steps on {on} are done."
 
 
-async def _view(world: World, ident: str) -> GroundRun:
+async def _view(world: Application, ident: str) -> GroundRun:
     # first: what follows is at least as new as the entry it names
     last = await world.store.read(runs.last_events, ident, 1)
     row = await world.store.read(runs.get_run, ident)

@@ -12,6 +12,8 @@ from fastapi import APIRouter, Request
 from pydantic import BaseModel, Field
 from starlette.requests import ClientDisconnect
 
+from nimble_stone.app.application import Application
+from nimble_stone.app.texts import parse_plan
 from nimble_stone.core.errors import Conflict, FormatError, InputError, NotFound
 from nimble_stone.core.kit.model import Kit
 from nimble_stone.core.package import compare, signature
@@ -19,8 +21,7 @@ from nimble_stone.core.package.contents import Contents
 from nimble_stone.core.plan.packages import takes
 from nimble_stone.engine import copies, packages
 from nimble_stone.engine.intake import Intake
-from nimble_stone.engine.world import World
-from nimble_stone.server import package_views, planning
+from nimble_stone.server import package_views
 from nimble_stone.server.deps import TheIntake, TheKits, TheWorld
 from nimble_stone.server.package_views import (
     ChangeView,
@@ -81,7 +82,7 @@ async def _plans_by_package(world: TheWorld) -> dict[str, list[str]]:
     found: dict[str, list[str]] = {}
     for plan in await world.store.read(records.plans):
         try:
-            parsed = await planning.parse_plan(plan.text)
+            parsed = await parse_plan(plan.text)
             for wanted in {parsed.package, *(block.package for block in parsed.roles.values())} - {
                 ""
             }:
@@ -210,7 +211,7 @@ async def _accepted_in_plans(world: TheWorld, text_sha256: str) -> list[package_
     found = []
     for row in await world.store.read(records.plans):
         try:
-            licence = (await planning.parse_plan(row.text)).licence
+            licence = (await parse_plan(row.text)).licence
         except (FormatError, InputError):
             continue
         if licence and text_sha256 and licence.text == text_sha256:
@@ -374,7 +375,7 @@ async def trust_add(body: Pem, world: TheWorld) -> list[TrustedView]:
     return await trust_list(world)
 
 
-async def _judge_signatures_again(world: World) -> None:
+async def _judge_signatures_again(world: Application) -> None:
     """Which packages count as trusted follows the trust list: new plans choose by it."""
     trust = [
         certificate

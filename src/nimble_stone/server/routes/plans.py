@@ -10,6 +10,14 @@ from fastapi import APIRouter, Response
 from fastapi.responses import PlainTextResponse
 from pydantic import BaseModel, FailFast, Field
 
+from nimble_stone.app.application import Application
+from nimble_stone.app.aside import aside
+from nimble_stone.app.choices import choices_of, kit_of, usual_of
+from nimble_stone.app.estate import estate_of
+from nimble_stone.app.evaluate import evaluate
+from nimble_stone.app.plans import check_world, keep_plan, start_run
+from nimble_stone.app.resolved import Resolved
+from nimble_stone.app.texts import parse_plan
 from nimble_stone.core import answers, secrets_rule, yaml_text
 from nimble_stone.core.errors import Conflict, InputError, NotFound
 from nimble_stone.core.findings import Edit
@@ -17,11 +25,9 @@ from nimble_stone.core.kit.model import Kit
 from nimble_stone.core.plan.beginning import beginning
 from nimble_stone.core.plan.sheet import count_of
 from nimble_stone.core.runs.states import RunState
-from nimble_stone.engine.world import World
 from nimble_stone.server import plan_answers as answering
-from nimble_stone.server import planning, run_answers
+from nimble_stone.server import run_answers
 from nimble_stone.server.deps import TheEngine, TheKitRoom, TheKits, TheWorld
-from nimble_stone.server.reading import aside
 from nimble_stone.server.views import PlanLine, PlanView, StepView, step_views
 from nimble_stone.store import records, runs
 from nimble_stone.store.records import PlanRow
@@ -89,39 +95,39 @@ class Started(BaseModel):
 
 
 async def _view(
-    world: World,
+    world: Application,
     kits: Kits,
     row: PlanRow,
-    resolved: planning.Resolved | None = None,
+    resolved: Resolved | None = None,
     *,
     checked: bool = False,
 ) -> Response:
     return await answering.answer(
-        world, row, resolved or await planning.think(world, kits, row.text), checked=checked
+        world, row, resolved or await evaluate(world, kits, row.text), checked=checked
     )
 
 
-async def view_data(world: World, kits: Kits, row: PlanRow) -> dict[str, Any]:
+async def view_data(world: Application, kits: Kits, row: PlanRow) -> dict[str, Any]:
     """The whole answer as data."""
-    return await answering.data_of(world, row, await planning.think(world, kits, row.text))
+    return await answering.data_of(world, row, await evaluate(world, kits, row.text))
 
 
 async def store_text(
-    world: World, kits: Kits, ident: str, text: str, version: int | None, *, known: str = ""
+    world: Application, kits: Kits, ident: str, text: str, version: int | None, *, known: str = ""
 ) -> Response:
     """Validate a text, then keep it as the next version; the answer is what changed since the one
     tagged `known`.
     """
-    plan = await planning.parse_plan(text)
-    planning.kit_of(plan, kits)
+    plan = await parse_plan(text)
+    kit_of(plan, kits)
     if plan.name != ident:
         raise InputError(
             f"the plan's name is “{plan.name}”, but this is plan “{ident}”",
             code="plan-name",
             hint="A plan keeps its name; import it as a new one.",
         )
-    resolved = await planning.think(world, kits, text)
-    row = await planning.keep(world, resolved, text, version)
+    resolved = await evaluate(world, kits, text)
+    row = await keep_plan(world, resolved, text, version)
     return await answering.answer(world, row, resolved, known=known)
 
 
@@ -178,7 +184,7 @@ async def kit_packages(ident: str, world: TheWorld, kits: TheKits) -> list[RoleC
     """What plans of a kit can be begun with. Raises NotFound."""
     if ident not in kits:
         raise NotFound(f"there is no kit “{ident}”")
-    kit, usual = kits[ident], await planning.usual_of(world, kits[ident])
+    kit, usual = kits[ident], await usual_of(world, kits[ident])
     return [
         RoleChoices(
             role=role,
@@ -186,7 +192,7 @@ async def kit_packages(ident: str, world: TheWorld, kits: TheKits) -> list[RoleC
             usual=usual.get(role, ""),
             choices=[ChoiceView(**vars(one)) for one in choices],
         )
-        for role, choices in (await planning.choices_of(world, kit)).items()
+        for role, choices in (await choices_of(world, kit)).items()
     ]
 
 
@@ -194,10 +200,10 @@ async def kit_packages(ident: str, world: TheWorld, kits: TheKits) -> list[RoleC
 async def plan_list(world: TheWorld, kits: TheKits) -> list[PlanLine]:
     """All plans with their newest run."""
     lines = []
-    estate = await planning.estate_of(world)
+    estate = await estate_of(world)
     for row in await world.store.read(records.plans):
         newest = await world.store.read(runs.runs, row.id)
-        plan = await planning.parse_plan(row.text)
+        plan = await parse_plan(row.text)
         kit = kits.get(plan.kit)
         lines.append(
             PlanLine(
@@ -219,8 +225,8 @@ async def plan_list(world: TheWorld, kits: TheKits) -> list[PlanLine]:
 async def plan_new(body: NewPlan, world: TheWorld, kits: TheKits) -> Response:
     """Make a plan from a file, or from a kit and a bay."""
     text = body.text or await _first_text(body, kits, world)
-    plan = await planning.parse_plan(text)
-    planning.kit_of(plan, kits)
+    plan = await parse_plan(text)
+    kit_of(plan, kits)
     if any(row.id == plan.name for row in await world.store.read(records.plans)):
         raise Conflict(
             f"there is a plan “{plan.name}” already",
@@ -230,18 +236,18 @@ async def plan_new(body: NewPlan, world: TheWorld, kits: TheKits) -> Response:
     return await store_text(world, kits, plan.name, text, 0)
 
 
-async def _first_text(body: NewPlan, kits: TheKits, world: World) -> str:
+async def _first_text(body: NewPlan, kits: TheKits, world: Application) -> str:
     if body.kit not in kits:
         raise InputError("choose a kit", code="kit-unknown")
     kit = kits[body.kit]
-    newest = await planning.usual_of(world, kit) | {
+    newest = await usual_of(world, kit) | {
         role: title for role, title in body.packages.items() if title
     }
     roles: dict[str, dict[str, Any]] = {}
     for role in kit.roles:
         count = {} if role.count.per_host else {"count": role.count.usual}
         roles[role.id] = count | ({"package": newest[role.id]} if role.id in newest else {})
-    values = beginning(kit, body.bay, await planning.estate_of(world))
+    values = beginning(kit, body.bay, await estate_of(world))
     # Names of packages and bays come from outside: the writer quotes what needs it.
     return yaml_text.write(
         {
@@ -267,7 +273,7 @@ class Asked(BaseModel):
 @router.post("/plans/check", response_model=PlanView)
 async def plan_check_text(body: Text, world: TheWorld, kits: TheKits) -> Response:
     """Check a plan file without keeping it."""
-    plan = await planning.parse_plan(body.text)
+    plan = await parse_plan(body.text)
     return await _view(world, kits, PlanRow(plan.name, 0, body.text, world.clock()))
 
 
@@ -277,9 +283,7 @@ async def plan_answers(body: Asked, world: TheWorld, kits: TheKits) -> dict[str,
     docs/plans.md.
     """
     text = body.text or (await world.store.read(records.get_plan, body.plan)).text
-    found = await (
-        planning.check_world(world, kits, text) if body.world else planning.think(world, kits, text)
-    )
+    found = await (check_world(world, kits, text) if body.world else evaluate(world, kits, text))
     return {
         "check": answers.check(found.sheet, found.estate, found.findings, found.steps),
         "place": answers.place(found.sheet, found.estate),
@@ -295,9 +299,7 @@ async def plan(ident: str, world: TheWorld, kits: TheKits) -> Response:
 @router.get("/plans/{ident}/steps")
 async def plan_steps(ident: str, world: TheWorld, kits: TheKits) -> list[StepView]:
     """The whole sequence as it would be carried out."""
-    resolved = await planning.think(
-        world, kits, (await world.store.read(records.get_plan, ident)).text
-    )
+    resolved = await evaluate(world, kits, (await world.store.read(records.get_plan, ident)).text)
     return step_views(resolved.steps, resolved.forecast)
 
 
@@ -357,7 +359,7 @@ async def plan_try(
     and nothing is held.
     """
     row = await world.store.read(records.get_plan, ident)
-    resolved = await planning.think(
+    resolved = await evaluate(
         world,
         kits,
         await aside(
@@ -407,7 +409,7 @@ async def plan_restore(ident: str, version: int, world: TheWorld, kits: TheKits)
 async def plan_secret(ident: str, body: SecretEdit, world: TheWorld, kits: TheKits) -> Response:
     """Keep a typed secret and refer to it."""
     row = await world.store.read(records.get_plan, ident)
-    resolved = await planning.think(world, kits, row.text)
+    resolved = await evaluate(world, kits, row.text)
     column = next(
         (
             column
@@ -450,9 +452,7 @@ async def plan_secret_make(ident: str, column: str, world: TheWorld, kits: TheKi
     """A secret that keeps a column's rule, to be looked at and then kept. Raises InputError for a
     column that holds none.
     """
-    resolved = await planning.think(
-        world, kits, (await world.store.read(records.get_plan, ident)).text
-    )
+    resolved = await evaluate(world, kits, (await world.store.read(records.get_plan, ident)).text)
     found = next(
         (one for one in resolved.sheet.columns if one.id == column and one.kind == "secret"), None
     )
@@ -465,7 +465,7 @@ async def plan_secret_make(ident: str, column: str, world: TheWorld, kits: TheKi
 async def plan_licence(ident: str, body: AcceptLicence, world: TheWorld, kits: TheKits) -> Response:
     """Accept the package's licence in somebody's name."""
     row = await world.store.read(records.get_plan, ident)
-    resolved = await planning.think(world, kits, row.text)
+    resolved = await evaluate(world, kits, row.text)
     if not resolved.licence:
         raise InputError("the package has no licence text", code="no-licence")
     at = datetime.datetime.fromtimestamp(world.clock(), datetime.UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
@@ -479,16 +479,14 @@ async def plan_licence(ident: str, body: AcceptLicence, world: TheWorld, kits: T
 async def plan_check(ident: str, world: TheWorld, kits: TheKits) -> Response:
     """Check against the world: hosts are read anew, planned addresses are asked for."""
     row = await world.store.read(records.get_plan, ident)
-    return await _view(
-        world, kits, row, await planning.check_world(world, kits, row.text), checked=True
-    )
+    return await _view(world, kits, row, await check_world(world, kits, row.text), checked=True)
 
 
 @router.post("/plans/{ident}/run", response_model=Started)
 async def plan_run(ident: str, world: TheWorld, engine: TheEngine, kits: TheKits) -> Response:
     """Check against the world and start; blockers stop it."""
     row = await world.store.read(records.get_plan, ident)
-    run, resolved = await planning.start_run(world, engine, kits, row)
+    run, resolved = await start_run(world, engine, kits, row)
     data = await answering.data_of(world, row, resolved, checked=True)
     return Response(answering.packed({"run": run, "plan": data}), media_type="application/json")
 

@@ -7,13 +7,15 @@ from typing import Literal
 from fastapi import APIRouter
 from pydantic import BaseModel, Field, ValidationError
 
+from nimble_stone.app.application import Application
+from nimble_stone.app.claims import claims_of_others
+from nimble_stone.app.estate import estate_of
+from nimble_stone.app.texts import parse_plan, shared_of
 from nimble_stone.core import ledger
 from nimble_stone.core.errors import Conflict, InputError, NotFound
 from nimble_stone.core.estate import Estate, EstateFile, Pool
 from nimble_stone.core.plan.model import Plan
 from nimble_stone.core.series import Series, listed
-from nimble_stone.engine.world import World
-from nimble_stone.server import planning
 from nimble_stone.server.deps import TheWorld
 from nimble_stone.store import records
 
@@ -73,7 +75,7 @@ async def put_pool(body: PoolEdit, world: TheWorld) -> list[PoolView]:
     """Make a pool, or replace the one of that name. Plans keep what they hold of it as long as it
     still lies in there. Raises InputError.
     """
-    estate = await planning.estate_of(world)
+    estate = await estate_of(world)
     kinds = {pool.name: "ipv4" for pool in estate.pools} | {
         one.name: one.kind for one in estate.series
     }
@@ -90,17 +92,17 @@ async def put_pool(body: PoolEdit, world: TheWorld) -> list[PoolView]:
 @router.delete("/pools/{name}")
 async def drop_pool(name: str, world: TheWorld) -> list[PoolView]:
     """Give a pool up. Raises NotFound, Conflict as long as plans draw from it."""
-    estate = await planning.estate_of(world)
+    estate = await estate_of(world)
     if estate.pool(name) is None and estate.one_series(name) is None:
         raise NotFound(f"the estate has no pool “{name}”")
     users = [
         row.id
         for row in await world.store.read(records.plans)
-        if _names(await planning.parse_plan(row.text), name)
+        if _names(await parse_plan(row.text), name)
     ]
     users += [
         one.name
-        for one in (await planning.shared_of(world)).values()
+        for one in (await shared_of(world)).values()
         if name in map(str, one.values.values())
     ]
     if users:
@@ -114,11 +116,11 @@ async def drop_pool(name: str, world: TheWorld) -> list[PoolView]:
     return await _view(world)
 
 
-async def _view(world: World) -> list[PoolView]:
-    estate = await planning.estate_of(world)
+async def _view(world: Application) -> list[PoolView]:
+    estate = await estate_of(world)
     held = {
         address: claim.plan + (f", run {claim.run}" if claim.run else "")
-        for claim in await planning.claims_of_others(world, "")
+        for claim in await claims_of_others(world, "")
         for address in claim.addresses
     }
     return [PoolView(**line) for line in ledger.pool_members(estate, held)]

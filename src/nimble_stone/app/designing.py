@@ -9,6 +9,8 @@ from typing import Any
 
 from pydantic import BaseModel, Field
 
+from nimble_stone.app.application import Application
+from nimble_stone.app.rates import measured_rates
 from nimble_stone.core import chances, headroom, placement_why, sequence, sizing, storage_layout
 from nimble_stone.core.errors import InputError
 from nimble_stone.core.estate import Estate
@@ -18,8 +20,6 @@ from nimble_stone.core.plan.difference import Difference
 from nimble_stone.core.plan.sheet import Sheet
 from nimble_stone.core.sequence import Step
 from nimble_stone.core.storage_layout import DataDisk, Layout, Scheme
-from nimble_stone.engine.world import World
-from nimble_stone.server.rates import measured_rates
 
 MAX_PAIR_HOSTS = 40
 """Pairs are worked out for so many hosts at most: 780 pairs."""
@@ -328,7 +328,7 @@ def difference_views(found: Sequence[Difference]) -> list[ChangeLine]:
     ]
 
 
-async def chances_of(world: World, steps: list[Step]) -> ChancesView:
+async def chances_of(world: Application, steps: list[Step]) -> ChancesView:
     """The one forecast of a plan's steps (their expected times hold what earlier runs showed), and
     how late it may get.
     """

@@ -1,0 +1,164 @@
+"""What plans and runs hold of the estate, so that no other plan is given the same."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from nimble_stone.app.application import Application
+from nimble_stone.app.resolved import Resolved
+from nimble_stone.core.checks import Claim
+from nimble_stone.core.errors import FormatError, NotFound
+from nimble_stone.core.estate import Estate
+from nimble_stone.core.plan.whereabouts import Others
+from nimble_stone.engine.frozen import thawed
+from nimble_stone.store import designs, runs
+from nimble_stone.store.designs import ClaimRow, Holding, MemberRow
+
+
+async def claims_of_others(app: Application, plan_name: str) -> tuple[Claim, ...]:
+    """What runs of other plans hold, and what other plans without a run mean to build. A run that
+    was taken back holds nothing, nor does a draft.
+    """
+    found: list[Claim] = []
+    standing = [row for row in await app.store.read(runs.standing) if row.plan != plan_name]
+    for row in standing:
+        found += await claims_of_run(app, row)
+    built = {row.plan for row in standing} | {plan_name}
+    for plan, claims in (await held_by_plans(app)).claims.items():
+        if plan not in built:
+            found += claims
+    return tuple(found)
+
+
+@dataclass(frozen=True)
+class Held:
+    """What plans hold, by plan: claims, members that a pool gave by slot, and the host of each node
+    that placement chose.
+    """
+
+    claims: Mapping[str, tuple[Claim, ...]]
+    slots: Mapping[str, Mapping[str, str]]
+    hosts: Mapping[str, Mapping[str, str]]
+
+
+async def held_by_plans(app: Application) -> Held:
+    """Read again only when some plan holds something else."""
+    kept = app.caches.held.get((await app.store.read(designs.numbers))[1])
+    if kept is not None:
+        return kept
+    number, rows, members = await app.store.read(designs.held)
+    addresses: dict[tuple[str, str], list[str]] = {}
+    slots: dict[str, dict[str, str]] = {}
+    for member, plan, slot, drawn in members:
+        addresses.setdefault((plan, slot.partition("/")[0]), []).append(member)
+        # what was typed and is put back goes to the pool's next, not to itself
+        if drawn:
+            slots.setdefault(plan, {})[slot] = member
+    claims: dict[str, list[Claim]] = {}
+    hosts: dict[str, dict[str, str]] = {}
+    for one in rows:
+        # What belongs to the whole plan (a virtual address) is told with its first node.
+        own = addresses.pop((one.plan, one.node), []) + addresses.pop((one.plan, ""), [])
+        claims.setdefault(one.plan, []).append(
+            Claim("", one.plan, one.name, tuple(own), one.host, one.memory_bytes, one.vcpu)
+        )
+        if one.computed:
+            hosts.setdefault(one.plan, {})[one.node] = one.host
+    found = Held({plan: tuple(own) for plan, own in claims.items()}, slots, hosts)
+    return app.caches.held.put(number, found)
+
+
+async def claims_of_run(app: Application, row: runs.StandingRow) -> tuple[Claim, ...]:
+    """A run never changes what it builds: read once, and kept."""
+    kept = app.caches.claims.get(row.id)
+    if kept is not None:
+        return kept
+    try:
+        sheet = (await thawed(app.store, await app.store.read(runs.get_run, row.id))).sheet
+    except (NotFound, FormatError):
+        return ()
+    held = sheet.by_node()
+    found = tuple(
+        Claim(
+            row.id,
+            row.plan,
+            node.name,
+            held.get(node.id, ()),
+            node.value("host"),
+            node.memory_bytes,
+            node.vcpu,
+        )
+        for node in sheet.nodes
+    )
+    return app.caches.claims.put(row.id, found)
+
+
+def coming(claims: Sequence[Claim], estate: Estate) -> Others:
+    """Memory by host that other plans' nodes will take and that no running guest takes yet."""
+    present = (
+        {
+            (name, guest.name)
+            for name, facts in estate.facts.items()
+            for guest in facts.guests
+            if guest.running
+        }
+        if claims
+        else set()
+    )
+    found: tuple[dict[str, int], dict[str, int]] = ({}, {})
+    for claim in claims:
+        if claim.host and (claim.host, claim.name) not in present:
+            by_host = found[0 if claim.run else 1]
+            by_host[claim.host] = by_host.get(claim.host, 0) + claim.memory_bytes
+    return Others(*found)
+
+
+def without_own(estate: Estate, run: str) -> Estate:
+    """The estate as if the plan's own run had made nothing: its guests are the plan, not bedrock
+    below it.
+    """
+    if not run:
+        return estate
+    facts = {
+        name: one.model_copy(
+            update={"guests": tuple(g for g in one.guests if not (g.mark and g.mark.run == run))}
+        )
+        for name, one in estate.facts.items()
+    }
+    return estate.model_copy(update={"facts": facts})
+
+
+async def own_run(world: Application, plan_name: str) -> str:
+    """The run of this plan that stands (its guests are expected to be there)."""
+    return next(
+        (row.id for row in await world.store.read(runs.standing) if row.plan == plan_name), ""
+    )
+
+
+def holding_of(resolved: Resolved) -> Holding:
+    """What a plan holds, so that no other plan is given the same. A draft holds nothing."""
+    sheet = resolved.sheet
+    if sheet.plan.draft:
+        return Holding((), ())
+    claims = tuple(
+        ClaimRow(
+            sheet.plan.name,
+            node.id,
+            node.name,
+            node.value("host"),
+            node.cells["host"].origin == "computed",
+            node.memory_bytes,
+            node.vcpu,
+        )
+        for node in sheet.nodes
+    )
+    members = tuple(
+        MemberRow(
+            value,
+            f"{node.id if node else ''}/{column}",
+            (node or sheet.nodes[0]).cells[column].origin == "pool",
+        )
+        for node, column, value in sheet.members()
+    )
+    return Holding(claims, members)

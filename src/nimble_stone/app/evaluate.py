@@ -1,0 +1,139 @@
+"""Evaluating a plan: everything its page shows, computed from the plan's text and the facts."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from nimble_stone.app.application import Application
+from nimble_stone.app.choices import kit_of, packages_of, shelf_of
+from nimble_stone.app.claims import claims_of_others, coming, held_by_plans, own_run, without_own
+from nimble_stone.app.estate import numbered_estate
+from nimble_stone.app.licences import licence_sha256, licences_recorded
+from nimble_stone.app.plan_secrets import pair_verdicts, secret_verdicts, withheld_secrets
+from nimble_stone.app.rates import measured_rates
+from nimble_stone.app.resolved import Before, Course, Resolved
+from nimble_stone.app.texts import parse_plan, shared_of
+from nimble_stone.core import checks, sequence
+from nimble_stone.core.checks import Situation
+from nimble_stone.core.estate import Estate
+from nimble_stone.core.kit import expression
+from nimble_stone.core.kit.model import Kit
+from nimble_stone.core.plan.include import gather
+from nimble_stone.core.plan.model import SharedValues
+from nimble_stone.core.plan.sheet import Sheet, ip, resolve
+
+
+async def evaluate(
+    world: Application,
+    kits: Mapping[str, Kit],
+    text: str,
+    *,
+    answering: Mapping[str, str] | None = None,
+    unreached: Mapping[str, str] | None = None,
+    before: Before | None = None,
+    instead: SharedValues | None = None,
+) -> Resolved:
+    """Resolve, check and sequence a plan against the last facts. `before`: plans that are not kept
+    yet but come first; `instead`: shared values as they
+    might become. Raises FormatError, Faults, InputError.
+    """
+    plan = await parse_plan(text)
+    kit = kit_of(plan, kits)
+    made_from = await packages_of(world, plan, kit)
+    own = await own_run(world, plan.name)
+    stored = await numbered_estate(world)
+    estate = without_own(stored.estate, own)
+    claims = (*await claims_of_others(world, plan.name), *(before.claims if before else ()))
+    # What merely answers is not withheld by the pools: the finding says so, and the person sees it
+    # happen.
+    taken = {address for claim in claims for text in claim.addresses if (address := ip(text))}
+    shared = (
+        gather(plan.include, await shared_of(world) | ({instead.name: instead} if instead else {}))
+        if plan.include
+        else {}
+    )
+    held = await held_by_plans(world)
+    members = {text for claim in claims for text in claim.addresses}
+    sheet = resolve(
+        plan,
+        kit,
+        made_from,
+        estate,
+        taken,
+        members=members,
+        shared=shared,
+        others=coming(claims, estate),
+        held=held.slots.get(plan.name, {}),
+        prefer=held.hosts.get(plan.name, {}),
+    )
+    licence = licence_sha256(package.descriptor for package in sheet.used)
+    situation = Situation(
+        sheet,
+        estate,
+        claims,
+        answering or {},
+        await secret_verdicts(world, sheet),
+        await pair_verdicts(world, sheet),
+        unreached or {},
+        licence,
+        await shelf_of(world, kit),
+        own,
+        licence_recorded=bool(licence) and await licences_recorded(world, sheet.used),
+        withheld=await withheld_secrets(world, sheet, stored.estate),
+        now=world.clock(),
+    )
+    findings = checks.check(situation)
+    course = _timed(world, sheet, estate, stored.number, await measured_rates(world))
+    return Resolved(
+        sheet,
+        estate,
+        findings,
+        course.steps,
+        course.forecast,
+        course.waves,
+        claims,
+        situation.licence_sha256,
+        situation.shelf,
+        stored.number,
+    )
+
+
+def _timed(
+    world: Application, sheet: Sheet, estate: Estate, number: int, rates: Mapping[str, float]
+) -> Course:
+    """Steps, forecast and waves; remembered, for most edits of a plan leave its course alone."""
+    reads = sorted(
+        {
+            name
+            for step in sheet.kit.forming
+            if step.when
+            for name in expression.parse(step.when).names
+        }
+    )
+    key = (
+        sheet.kit.id,
+        *(package.sha256 for package in sheet.used),
+        world.pace,
+        number,
+        tuple(rates.items()),
+        world.limiter.limits,
+        tuple(
+            (
+                node.id,
+                node.value("host"),
+                node.value("datastore"),
+                node.extra_places,
+                node.thin_bytes,
+                node.full_bytes,
+                node.value("provisioning"),
+                *(node.value(name) for name in reads),
+            )
+            for node in sheet.nodes
+        ),
+    )
+    kept = world.caches.courses.get(key)
+    if kept is not None:
+        return kept
+    steps = sequence.paced(sequence.build(sheet, estate, pace=world.pace), rates)
+    forecast = sequence.forecast(steps, world.limiter.limits)
+    return world.caches.courses.put(key, Course(steps, forecast, sequence.waves(steps, forecast)))

@@ -1,0 +1,140 @@
+"""Keeping a plan, checking it against the hosts, and starting its run."""
+
+from __future__ import annotations
+
+import contextlib
+import secrets
+from collections.abc import Mapping
+
+from nimble_stone.app.application import Application
+from nimble_stone.app.claims import holding_of, own_run
+from nimble_stone.app.evaluate import evaluate
+from nimble_stone.app.resolved import Resolved
+from nimble_stone.app.texts import parse_plan
+from nimble_stone.core.errors import Conflict, StoneError
+from nimble_stone.core.kit.model import Kit
+from nimble_stone.core.runs.document import write as freeze
+from nimble_stone.core.runs.states import ACTIVE, RunState
+from nimble_stone.engine import survey
+from nimble_stone.engine.engine import Engine
+from nimble_stone.store import designs, records, runs
+from nimble_stone.store.records import PlanRow
+
+FRESH_S = 300.0
+CHECK_READ_S = 30.0
+"""A host that has not told its facts by then counts as silent in a check."""
+
+
+async def keep_plan(
+    world: Application, resolved: Resolved, text: str, based_on: int | None
+) -> PlanRow:
+    """Store a plan's next version and what it holds, both or neither. Raises Conflict when somebody
+    else changed it meanwhile.
+    """
+    name, holding = resolved.sheet.plan.name, holding_of(resolved)
+    number = (await world.store.read(designs.numbers))[1]
+    # most edits change nothing of what a plan holds
+    same = world.caches.holdings.get(name) == (number, holding)
+    row = await world.store.write(
+        designs.put_plan, name, text, world.clock(), based_on, None if same else holding
+    )
+    world.caches.holdings.put(name, (number if same else number + 1, holding))
+    return row
+
+
+async def keep_claims(world: Application, resolved: Resolved) -> None:
+    """Write down anew what a plan holds, when something it includes has changed."""
+    await world.store.write(designs.hold, resolved.sheet.plan.name, holding_of(resolved))
+
+
+async def keep_missing_claims(world: Application, kits: Mapping[str, Kit]) -> None:
+    """Let plans hold what they mean to build that were kept before plans held anything. A plan that
+    cannot be thought through holds nothing.
+    """
+    known = {claim.plan for claim in await world.store.read(designs.claims)}
+    for row in await world.store.read(records.plans):
+        if row.id not in known:
+            with contextlib.suppress(StoneError):
+                await keep_claims(world, await evaluate(world, kits, row.text))
+
+
+async def check_world(
+    world: Application, kits: Mapping[str, Kit], text: str, *, all_fresh: bool = True
+) -> Resolved:
+    """Read the hosts of the bay anew, ask who answers on the planned addresses, then think
+    again.
+    """
+    first = await evaluate(world, kits, text)
+    hosts = first.estate.bay(first.sheet.plan.bay)
+    now = world.clock()
+    old = [
+        host
+        for host in hosts
+        if all_fresh
+        or host.name not in first.estate.facts
+        or now - first.estate.facts[host.name].read_at > FRESH_S
+    ]
+    await survey.read_hosts(world, old, first.estate.facts, limit_s=CHECK_READ_S)
+    again = await evaluate(world, kits, text)
+    standing = await own_run(world, again.sheet.plan.name)
+    found = await world.store.read(records.load_estate)
+    made = {
+        guest.name
+        for facts in found.facts.values()
+        for guest in facts.guests
+        if guest.mark and guest.mark.run == standing and standing
+    }
+    addresses = again.sheet.by_node()
+    own = {
+        address
+        for node in again.sheet.nodes
+        if node.name in made
+        for address in addresses.get(node.id, ())
+    }
+    answering = await survey.who_answers(world, again.sheet, again.estate, own)
+    unreached = await survey.unreached(world, again.sheet, again.estate)
+    return (
+        await evaluate(world, kits, text, answering=answering, unreached=unreached)
+        if answering or unreached
+        else again
+    )
+
+
+async def start_run(
+    world: Application, engine: Engine, kits: Mapping[str, Kit], row: PlanRow
+) -> tuple[str, Resolved]:
+    """Check against the world, then start. The run's id is '' and nothing was started when blockers
+    stand in the way.
+
+    Raises: Conflict when a run of this plan is under way or stands already.
+    """
+    plan = await parse_plan(row.text)
+    standing = [
+        run for run in await world.store.read(runs.runs, plan.name) if run.state != RunState.UNDONE
+    ]
+    if standing:
+        raise Conflict(
+            f"run {standing[0].id} of this plan"
+            f" {'is under way' if standing[0].state in ACTIVE else 'stands already'}",
+            code="run-exists",
+            hint="Take it back first, or make another plan.",
+        )
+    found = await check_world(world, kits, row.text)
+    if (
+        any(finding.severity == "blocker" for finding in found.findings)
+        or found.sheet.package is None
+    ):
+        return "", found
+    ident = secrets.token_hex(4)
+    document = freeze(found.sheet, found.steps, found.estate)
+    run = runs.RunRow(
+        ident,
+        plan.name,
+        found.sheet.package.sha256,
+        RunState.RUNNING,
+        document,
+        world.clock(),
+        None,
+    )
+    await engine.start(run, [step.key for step in found.steps])
+    return ident, found

@@ -7,7 +7,7 @@ APT_BASE := python3-venv
 APT_TEST := chromium qemu-system-x86 qemu-utils libvirt-daemon libvirt-daemon-driver-qemu libvirt-daemon-system libvirt-clients seabios ipxe-qemu \
   openssh-server openssh-client grub-pc-bin grub-common busybox-static dropbear-bin linux-image-cloud-amd64 iproute2 iputils-ping cpio kmod e2fsprogs util-linux openssl
 
-.PHONY: help demo test check fmt bench fuzz shots openapi hypervisor-demo clean
+.PHONY: help lock demo test check fmt bench fuzz shots openapi hypervisor-demo clean
 help: ## this list
 	@grep -E '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 18
 
@@ -15,9 +15,21 @@ $(STAMPS)/python: requirements.lock pyproject.toml
 	@echo "Setting up Python packages in .venv …"
 	@mkdir -p $(STAMPS)
 	@test -x $(PY) || python3 -m venv .venv || { apt-get update -qq && apt-get install -y -qq $(APT_BASE) && python3 -m venv --clear .venv; }
-	@$(BIN)/pip install --quiet -r requirements.lock
+	@$(BIN)/pip install --quiet --require-hashes -r requirements.lock
 	@$(BIN)/pip install --quiet --no-deps --no-build-isolation -e .
 	@touch $@
+
+$(STAMPS)/python-dev: $(STAMPS)/python requirements-dev.lock
+	@echo "Setting up what development and tests need …"
+	@$(BIN)/pip install --quiet --require-hashes -r requirements-dev.lock
+	@touch $@
+
+lock: $(STAMPS)/python ## write the lock files from requirements*.in, with the newest versions that fit
+	@$(BIN)/pip install --quiet uv
+	@for kind in "" -dev; do \
+	  { echo "# Exact versions with their digests; \`make lock\` writes it from requirements$$kind.in."; \
+	    $(BIN)/uv pip compile requirements$$kind.in --generate-hashes --no-header --no-annotate --allow-unsafe --quiet; } > requirements$$kind.lock.new && \
+	  mv requirements$$kind.lock.new requirements$$kind.lock; done
 
 $(STAMPS)/web-packages: web/package-lock.json
 	@echo "Setting up the front end's packages …"
@@ -44,7 +56,7 @@ test: check $(STAMPS)/test-tools ## every test: units, engine, contract, browser
 	@cd web && npm run --silent test
 	@$(PY) -m pytest tests -n 2 --dist loadfile --no-loadscope-reorder
 
-check: $(STAMPS)/python $(STAMPS)/web ## linters, types, layers, generated files up to date
+check: $(STAMPS)/python-dev $(STAMPS)/web ## linters, types, layers, generated files up to date
 	@$(BIN)/ruff check src tests bench
 	@$(BIN)/ruff format --check --quiet src tests bench
 	@$(BIN)/mypy
@@ -57,21 +69,21 @@ openapi: $(STAMPS)/python ## write web/openapi.json and docs/schemas from the mo
 	@for kind in plan kit; do $(BIN)/nimble-stone schema $$kind --words > docs/$$kind-reference.md; done
 	@for kind in plan kit estate values; do $(BIN)/nimble-stone schema $$kind > docs/schemas/$$kind.schema.json; done
 
-fmt: $(STAMPS)/python $(STAMPS)/web-packages ## lay everything out, mend what the linters can mend
+fmt: $(STAMPS)/python-dev $(STAMPS)/web-packages ## lay everything out, mend what the linters can mend
 	@$(BIN)/ruff check --fix src tests bench
 	@$(BIN)/ruff format --quiet src tests bench
 	@cd web && npm run --silent fmt
 
-bench: $(STAMPS)/python $(STAMPS)/web $(STAMPS)/test-tools ## measurements as ratios; prints, asserts nothing
+bench: $(STAMPS)/python-dev $(STAMPS)/web $(STAMPS)/test-tools ## measurements as ratios; prints, asserts nothing
 	@$(PY) bench/run.py
 
-fuzz: $(STAMPS)/python $(STAMPS)/test-tools ## damaged packages and disks for a minute; SECONDS=600 for longer
+fuzz: $(STAMPS)/python-dev $(STAMPS)/test-tools ## damaged packages and disks for a minute; SECONDS=600 for longer
 	@$(PY) -m tests.fuzz $(or $(SECONDS),60)
 
-shots: $(STAMPS)/python $(STAMPS)/web $(STAMPS)/test-tools ## docs/screenshots from the demo data
+shots: $(STAMPS)/python-dev $(STAMPS)/web $(STAMPS)/test-tools ## docs/screenshots from the demo data
 	@$(PY) -m tests.browser.shots
 
-hypervisor-demo: $(STAMPS)/python $(STAMPS)/web $(STAMPS)/test-tools ## the same on two real KVM hosts on this machine, with the page left open
+hypervisor-demo: $(STAMPS)/python-dev $(STAMPS)/web $(STAMPS)/test-tools ## the same on two real KVM hosts on this machine, with the page left open
 	@$(PY) -m tests.hypervisor.demo
 
 clean: ## forget what was set up

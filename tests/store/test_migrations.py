@@ -9,12 +9,25 @@ from pathlib import Path
 
 import pytest
 
+from nimble_stone.app.kits import load_kits
+from nimble_stone.app.upgrades import STEPS, bring_forward
+from nimble_stone.core.disk.source import BytesSource
 from nimble_stone.core.errors import StoneError
+from nimble_stone.core.package.contents import examine
+from nimble_stone.core.package.given import Given
+from nimble_stone.core.runs import document
+from nimble_stone.core.runs.states import RunState
+from nimble_stone.engine import packages
+from nimble_stone.engine.frozen import thawed
 from nimble_stone.lab import appliance
+from nimble_stone.server.app import open_world
+from nimble_stone.store import connect as connect_module
 from nimble_stone.store import library, records, runs
 from nimble_stone.store.connect import SCHEMA_VERSION, connect, migrate
+from nimble_stone.store.folder import DATABASE
 from tests.support.processes import ServerProcess
 
+DOCUMENTS = Path(__file__).parents[1] / "data" / "run-documents"
 OLD = (Path(__file__).parent / "schema_1.sql").read_text()
 
 
@@ -101,3 +114,66 @@ def test_packages_of_the_first_version_are_found_again_and_read_anew(tmp_path: P
         )
     finally:
         server.stop()
+
+
+@pytest.mark.parametrize("version", range(1, SCHEMA_VERSION))
+def test_a_database_of_every_past_version_upgrades(tmp_path: Path, version: int) -> None:
+    """Made by the scripts that once made it; its runs and steps are there afterwards."""
+    old, new = old_database(tmp_path / "old.db"), connect(tmp_path / "new.db")
+    scripts = Path(connect_module.__file__).parent / "migrations"
+    for number in range(2, version + 1):
+        old.executescript((scripts / f"{number:04d}.sql").read_text())
+        old.execute(f"PRAGMA user_version = {number}")
+    old.execute(
+        "INSERT INTO package (sha256, product, version, doc, size, thin_bytes, file_name, added_at)"
+        " VALUES ('abc', 'Gauge Collector', '4.2.0', '{}', 5, 6, 'x.ova', 7.0)"
+    )
+    kind = ("", "") if version < 3 else ("kind, ", "'rollout', ")
+    old.execute(
+        f"INSERT INTO run (id, {kind[0]}plan, package, state, doc, started_at) VALUES"
+        f" ('r', {kind[1]}'p', 'abc', 'done', '{{}}', 1.0)"
+    )
+    migrate(old)
+    migrate(new)
+    assert shape(old) == shape(new)
+    assert runs.get_run(old, "r").state == "done"
+    copy = Path(f"{tmp_path / 'old.db'}.before-{SCHEMA_VERSION}")
+    assert copy.exists(), "as it was before"
+    assert connect(copy).execute("PRAGMA user_version").fetchone()[0] == version
+
+
+async def test_data_of_earlier_versions_is_brought_forward_once(tmp_path: Path) -> None:
+    data = appliance.ova(mib=1)
+    sha = hashlib.sha256(data).hexdigest()
+    app = open_world(tmp_path, 1.0)
+    stored = json.loads((DOCUMENTS / "version-1.json").read_text())
+    learned = stored.pop("learned")
+    blob = packages.blob(app.packages, sha)
+    blob.parent.mkdir(parents=True)
+    blob.write_bytes(data)
+    contents = examine([Given("x.ova", BytesSource(data), sha)])
+    row = records.PackageRow(sha, "Gauge Collector", "4.2.0", packages.dump(contents), 1, 1, "x", 1)
+    await app.store.write(records.put_package, row)
+    run = runs.RunRow("r", "western", sha, RunState.RUNNING, stored, 1.0, None)
+    await app.store.write(runs.add_run, run, [step["key"] for step in stored["steps"]])
+    damaged = runs.RunRow("d", "lost", sha, RunState.RUNNING, {"plan": "mud"}, 1.0, None)
+    await app.store.write(runs.add_run, damaged, [])
+    for node, values in learned.items():
+        await app.store.write(runs.learn, "r", node, values)
+    before = await thawed(app.store, await app.store.read(runs.get_run, "r"))
+    await bring_forward(app, load_kits())
+    after = await app.store.read(runs.get_run, "r")
+    assert after.doc["version"] == document.VERSION
+    again = await thawed(app.store, after)
+    assert again.steps == before.steps
+    assert {n.id: (n.size, n.full_bytes, n.value("address")) for n in again.sheet.nodes} == {
+        n.id: (n.size, n.full_bytes, n.value("address")) for n in before.sheet.nodes
+    }
+    assert (await app.store.read(runs.get_run, "d")).doc == {"plan": "mud"}, "left as it is"
+    copy = tmp_path / f"{DATABASE}.before-data-{STEPS[-1].number}"
+    assert json.loads(connect(copy).execute("SELECT doc FROM run").fetchone()["doc"]) == stored
+    written = app.store.write
+    app.store.write = None  # type: ignore[method-assign,assignment]
+    await bring_forward(app, load_kits())
+    app.store.write = written  # type: ignore[method-assign]
+    app.store.close()

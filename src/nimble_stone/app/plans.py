@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import secrets
 from collections.abc import Mapping
 
@@ -11,7 +10,7 @@ from nimble_stone.app.claims import holding_of, own_run
 from nimble_stone.app.evaluate import evaluate
 from nimble_stone.app.resolved import Resolved
 from nimble_stone.app.texts import parse_plan
-from nimble_stone.core.errors import Conflict, StoneError
+from nimble_stone.core.errors import Conflict
 from nimble_stone.core.kit.model import Kit
 from nimble_stone.core.runs.document import write as freeze
 from nimble_stone.core.runs.states import ACTIVE, RunState
@@ -45,17 +44,6 @@ async def keep_plan(
 async def keep_claims(world: Application, resolved: Resolved) -> None:
     """Write down anew what a plan holds, when something it includes has changed."""
     await world.store.write(designs.hold, resolved.sheet.plan.name, holding_of(resolved))
-
-
-async def keep_missing_claims(world: Application, kits: Mapping[str, Kit]) -> None:
-    """Let plans hold what they mean to build that were kept before plans held anything. A plan that
-    cannot be thought through holds nothing.
-    """
-    known = {claim.plan for claim in await world.store.read(designs.claims)}
-    for row in await world.store.read(records.plans):
-        if row.id not in known:
-            with contextlib.suppress(StoneError):
-                await keep_claims(world, await evaluate(world, kits, row.text))
 
 
 async def check_world(

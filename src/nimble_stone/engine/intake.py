@@ -125,10 +125,9 @@ class Intake:
     # --- life ---
 
     async def open(self) -> None:
-        """Make the folders, renew what an older version kept, go on with what was under way."""
+        """Make the folders, go on with what was under way."""
         (self.world.packages / "blobs").mkdir(exist_ok=True, mode=0o700)
         (self.world.packages / "incoming").mkdir(exist_ok=True, mode=0o700)
-        await self._renew()
         for left in (self.world.packages / "spool").glob("*.part"):
             left.unlink()
         known = set()
@@ -161,23 +160,6 @@ class Intake:
         for task in tasks:
             task.cancel()
         await asyncio.gather(*tasks, return_exceptions=True)
-
-    async def _renew(self) -> None:
-        """Packages of an older version: their files get their new names, their contents are read
-        anew.
-        """
-        for old in self.world.packages.glob("*.ova"):
-            os.replace(old, packages.blob(self.world.packages, old.stem))
-        for row in await self.world.store.read(records.packages):
-            if "format" not in row.doc:
-                path = packages.blob(self.world.packages, row.sha256)
-                if path.exists():
-                    contents = await asyncio.to_thread(
-                        self._examine, [(row.file_name, path, row.sha256)], Progress(), ()
-                    )
-                    await self.world.store.write(
-                        records.renew_package, row.sha256, packages.dump(contents)
-                    )
 
     def _begin(self, ident: str, work: Any) -> None:
         async def guarded() -> None:

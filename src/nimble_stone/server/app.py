@@ -16,7 +16,7 @@ from fastapi.staticfiles import StaticFiles
 from nimble_stone import __version__
 from nimble_stone.app.application import Application
 from nimble_stone.app.kits import KitRoom
-from nimble_stone.app.plans import keep_missing_claims
+from nimble_stone.app.upgrades import bring_forward
 from nimble_stone.core import yaml_text
 from nimble_stone.core.errors import NotFound
 from nimble_stone.engine.engine import Engine
@@ -125,9 +125,9 @@ def create_app(
         app.state.door, app.state.live_runs = auth.Door(world), LiveRuns(world)
         app.state.intake = Intake(world, inbox)
         app.state.scanner = Scanner(world)
+        await bring_forward(world, app.state.kits.shelf.kits)
         await app.state.intake.open()
         await app.state.engine.open()
-        await keep_missing_claims(world, app.state.kits.shelf.kits)
         try:
             yield
         finally:

@@ -77,6 +77,12 @@ class Store:
 
         return await asyncio.get_running_loop().run_in_executor(self._readers, inside)
 
+    async def copy_before(self, name: str) -> None:
+        """A copy of the database beside it, before its contents are brought forward."""
+        await asyncio.get_running_loop().run_in_executor(
+            self._writer, _copy_before, self._connection, name
+        )
+
     def close(self) -> None:
         """End the threads; what was given is finished first. The last connection folds the
         write-ahead log in.
@@ -207,7 +213,7 @@ def migrate(connection: sqlite3.Connection) -> None:
         ]
     )
     if 0 < version < SCHEMA_VERSION:
-        _copy_before(connection, version)
+        _copy_before(connection, str(SCHEMA_VERSION))
     # a table that others refer to can only be made anew without them
     connection.execute("PRAGMA foreign_keys = OFF")
     for number, script in steps:
@@ -225,12 +231,16 @@ def migrate(connection: sqlite3.Connection) -> None:
     connection.execute("PRAGMA foreign_keys = ON")
 
 
-def _copy_before(connection: sqlite3.Connection, version: int) -> None:
-    """A copy beside the database as it was, so that an upgrade can be gone back on."""
+def _copy_before(connection: sqlite3.Connection, name: str) -> None:
+    """A copy beside the database as it was, so that an upgrade can be gone back on. An empty
+    database needs none.
+    """
+    if connection.execute("SELECT count(*) FROM sqlite_master").fetchone()[0] == 0:
+        return
     path = str(connection.execute("PRAGMA database_list").fetchone()["file"])
     if not path:
         return
-    target = Path(f"{path}.before-{SCHEMA_VERSION}")
+    target = Path(f"{path}.before-{name}")
     if target.exists():
         # an earlier attempt to upgrade made it
         return
@@ -240,12 +250,7 @@ def _copy_before(connection: sqlite3.Connection, version: int) -> None:
     with contextlib.closing(sqlite3.connect(part)) as copy:
         connection.backup(copy)
     part.rename(target)
-    log.info(
-        "the database of version %s was copied to %s before it is brought to version %s",
-        version,
-        target,
-        SCHEMA_VERSION,
-    )
+    log.info("the database was copied to %s before it is brought forward", target)
 
 
 def _statements(script: str) -> list[str]:

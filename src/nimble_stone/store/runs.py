@@ -207,6 +207,11 @@ def move_run(
     return EventRow(journal(db, run, at, "", kind, body), at, "", kind, body)
 
 
+def renew_document(db: Db, run: str, doc: dict[str, Any]) -> None:
+    """Put a run's document in another version's shape."""
+    db.execute("UPDATE run SET doc = ? WHERE id = ?", (json.dumps(doc), run))
+
+
 def take_up(db: Db, run: str, at: float, kind: str = "taken-up") -> None:
     """Somebody drives the run again: journalled, and what kept it from being driven is past."""
     row = db.execute("SELECT state FROM run WHERE id = ?", (run,)).fetchone()

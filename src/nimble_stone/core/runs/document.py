@@ -152,6 +152,16 @@ def read(doc: Mapping[str, Any], packages: Packages) -> RunDocument:
     return replace(found, sheet=with_values(found.sheet, doc.get("learned", {})))
 
 
+def renewed(doc: Mapping[str, Any], packages: Packages) -> dict[str, Any]:
+    """A document of an earlier version as one of this version; what nodes were given on the way is
+    kept beside it. Raises FormatError.
+    """
+    before = {key: value for key, value in doc.items() if key != "learned"}
+    found = read(before, packages)
+    fresh = write(found.sheet, list(found.steps.values()), Estate())
+    return fresh | {"domain_types": dict(found.domain_types)}
+
+
 def with_values(sheet: Sheet, learned: Mapping[str, Mapping[str, str]]) -> Sheet:
     """The sheet with what nodes were given on the way (node → column → value)."""
     if not learned:

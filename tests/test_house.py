@@ -1,0 +1,72 @@
+"""Rules of the house that no linter knows."""
+
+from __future__ import annotations
+
+import ast
+import re
+import sys
+import tomllib
+from importlib.metadata import packages_distributions
+from pathlib import Path
+
+ROOT = Path(__file__).parents[1]
+SOURCES = sorted((ROOT / "src").rglob("*.py"))
+
+
+def imported(path: Path) -> set[str]:
+    """Top-level names of what a file imports."""
+    found: set[str] = set()
+    for node in ast.walk(ast.parse(path.read_text())):
+        if isinstance(node, ast.Import):
+            found |= {alias.name.split(".")[0] for alias in node.names}
+        if isinstance(node, ast.ImportFrom) and node.module and not node.level:
+            found.add(node.module.split(".")[0])
+    return found
+
+
+def declared() -> set[str]:
+    """Distributions that pyproject.toml asks for at run time, in lower case with dashes."""
+    project = tomllib.loads((ROOT / "pyproject.toml").read_text())["project"]
+    return {re.split(r"[\[<>=~; ]", one)[0].lower() for one in project["dependencies"]}
+
+
+def test_whatever_is_imported_is_declared() -> None:
+    own = {"nimble_stone", *sys.stdlib_module_names}
+    providers = packages_distributions()
+    asked = declared()
+    # FastAPI's own foundation, which it exports only in part
+    asked |= {"starlette", "pydantic-core"}
+    missing = {
+        f"{path.relative_to(ROOT)}: {name}"
+        for path in SOURCES
+        for name in imported(path) - own
+        if not {one.lower().replace("_", "-") for one in providers.get(name, [name])} & asked
+    }
+    assert missing == set()
+
+
+def test_both_lists_of_dependencies_agree() -> None:
+    listed = set((ROOT / "requirements.in").read_text().split()) - {"setuptools", "wheel"}
+    assert listed == declared()
+
+
+def test_locked_packages_have_digests_and_no_addresses() -> None:
+    for name in ("requirements.lock", "requirements-dev.lock"):
+        text = (ROOT / name).read_text()
+        pinned = re.findall(r"^([\w.-]+)==", text, re.MULTILINE)
+        blocks = re.split(r"^(?=[\w.-]+==)", text, flags=re.MULTILINE)[1:]
+        assert len(pinned) == len(blocks) > 20
+        assert all("--hash=sha256:" in block for block in blocks)
+        assert "://" not in text
+
+
+def test_no_line_is_longer_than_100_characters() -> None:
+    pragma = re.compile(r"\s*#\s*(type: ignore|noqa).*$")
+    long = [
+        f"{path.relative_to(ROOT)}:{number}"
+        for folder in ("src", "tests", "bench")
+        for path in sorted((ROOT / folder).rglob("*.py"))
+        for number, line in enumerate(path.read_text().splitlines(), 1)
+        if len(pragma.sub("", line)) > 100
+    ]
+    assert long == []

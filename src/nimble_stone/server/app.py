@@ -5,8 +5,10 @@ from __future__ import annotations
 import contextlib
 import gc
 import logging
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Callable
+from functools import lru_cache
 from pathlib import Path
+from typing import Any
 from urllib.parse import urlsplit
 
 from fastapi import FastAPI
@@ -164,8 +166,8 @@ def create_app(
         pools.router,
         runs.router,
     ):
-        app.include_router(router, prefix="/api")
-    app.include_router(pull.router)
+        app.include_router(router, prefix="/api", responses=problems.RESPONSES)
+    app.include_router(pull.router, responses=problems.RESPONSES)
     if STATIC.exists():
         app.mount("/assets", StaticFiles(directory=STATIC / "assets"), name="assets")
 
@@ -181,4 +183,15 @@ def create_app(
                 )
             return FileResponse(STATIC / "index.html", headers={"Cache-Control": "no-cache"})
 
+    app.openapi = _described(app.openapi)  # type: ignore[method-assign]
     return app
+
+
+def _described(plain: Callable[[], dict[str, Any]]) -> Callable[[], dict[str, Any]]:
+    """The API's description, made once, with problems as they are sent."""
+
+    @lru_cache(maxsize=1)
+    def made() -> dict[str, Any]:
+        return problems.describe(plain())
+
+    return made

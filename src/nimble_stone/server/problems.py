@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import logging
 import secrets
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
+from pydantic import BaseModel, Field
 from starlette.exceptions import HTTPException
 
 from nimble_stone.core.errors import (
@@ -40,6 +41,53 @@ _STATUS: tuple[tuple[type[StoneError], int, str], ...] = (
 )
 
 
+class Fault(BaseModel):
+    """One of several things that are wrong: where, and what."""
+
+    place: str
+    message: str
+
+
+class Problem(BaseModel):
+    """An error as RFC 9457 has it, with what to do next (`hint`), a stable code, and where in what
+    was given the fault is (`place`, `faults`).
+    """
+
+    type: str = Field(description="urn:nimble-stone:problem:CODE")
+    title: str
+    status: int
+    detail: str
+    hint: str = ""
+    code: str
+    place: str = ""
+    faults: list[Fault] = Field(default=[], max_length=MAX_FAULTS)
+
+
+RESPONSES: dict[int | str, dict[str, Any]] = {
+    "4XX": {"model": Problem, "description": "What was asked cannot be done, and why."},
+    "5XX": {"model": Problem, "description": "The server or another machine failed, and how."},
+}
+"""What every operation may answer besides what it declares itself."""
+MEDIA_TYPE = "application/problem+json"
+
+
+def describe(schema: dict[str, Any]) -> dict[str, Any]:
+    """The API's description with problems as they are sent: their media type, and no other shape
+    of error.
+    """
+    for operations in schema.get("paths", {}).values():
+        for operation in operations.values():
+            answers = operation["responses"]
+            answers.pop("422", None)
+            for name in RESPONSES:
+                answers[name]["content"] = {
+                    MEDIA_TYPE: {"schema": {"$ref": "#/components/schemas/Problem"}}
+                }
+    for name in ("HTTPValidationError", "ValidationError"):
+        schema.get("components", {}).get("schemas", {}).pop(name, None)
+    return schema
+
+
 def problem(
     status: int,
     code: str,
@@ -47,7 +95,9 @@ def problem(
     detail: str,
     hint: str = "",
     headers: Mapping[str, str] | None = None,
-    **more: Any,
+    *,
+    place: str = "",
+    faults: Sequence[Mapping[str, str]] = (),
 ) -> JSONResponse:
     """A problem document."""
     body = {
@@ -57,9 +107,10 @@ def problem(
         "detail": detail,
         "hint": hint,
         "code": code,
-        **more,
+        "place": place,
+        "faults": list(faults)[:MAX_FAULTS],
     }
-    return JSONResponse(body, status, headers, media_type="application/problem+json")
+    return JSONResponse(body, status, headers, media_type=MEDIA_TYPE)
 
 
 def install(app: FastAPI) -> None:

@@ -52,7 +52,7 @@
   $effect(() => {
     if (signedIn) {
       void [place, plan];
-      get<PlanLine[]>('/plans')
+      get('/plans')
         .then((found) => {
           plans = found;
           if (location.pathname === '/')

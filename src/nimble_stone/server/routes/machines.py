@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
 from typing import Literal
 
 from fastapi import APIRouter
@@ -68,6 +67,14 @@ async def _views(world: TheWorld) -> list[MachineView]:
     return machine_views(
         await world.store.read(records.load_estate), await world.store.read(records.pins)
     )
+
+
+class ShownCertificate(BaseModel):
+    """What a controller shows; `odd`: what is unusual about it, in words."""
+
+    fingerprint: str
+    subject: str
+    odd: str
 
 
 @router.get("/estate/machines")
@@ -140,12 +147,13 @@ async def machine_forget_pin(name: str, world: TheWorld) -> list[MachineView]:
 
 
 @router.get("/estate/machines/{name}/certificate")
-async def machine_certificate(name: str, world: TheWorld) -> dict[str, str]:
+async def machine_certificate(name: str, world: TheWorld) -> ShownCertificate:
     """The certificate its controller shows now."""
     machine = (await world.store.read(records.load_estate)).machine(name)
     if machine is None:
         raise NotFound(f"the estate has no machine “{name}”")
-    return dict(asdict(await world.reach.certificate(machine.address, machine.port, world.clock())))
+    shown = await world.reach.certificate(machine.address, machine.port, world.clock())
+    return ShownCertificate(fingerprint=shown.fingerprint, subject=shown.subject, odd=shown.odd)
 
 
 @router.post("/estate/machines/{name}/power")

@@ -336,14 +336,21 @@ async def copy_list(world: TheWorld) -> list[CopyView]:
     ]
 
 
+class ClearedView(BaseModel):
+    """How many copies were cleared, and why others stay."""
+
+    cleared: int
+    kept: list[str]
+
+
 @router.delete("/packages/{sha256}/copies")
-async def copy_clear(sha256: str, world: TheWorld) -> dict[str, int | list[str]]:
+async def copy_clear(sha256: str, world: TheWorld) -> ClearedView:
     """Clear the copies that no node builds on and no run needs; what could not be cleared, with its
     reason.
     """
     row = await _find(world, sha256)
     cleared, kept = await copies.clear(world, row.sha256)
-    return {"cleared": cleared, "kept": kept}
+    return ClearedView(cleared=cleared, kept=kept)
 
 
 @router.get("/trust")

@@ -45,6 +45,13 @@ class Wish(BaseModel):
     )
 
 
+class ConsoleView(BaseModel):
+    """The tail of a node's serial console, or why it cannot be read."""
+
+    text: str = ""
+    trouble: str = ""
+
+
 class Entry(BaseModel):
     """A command and its answer; `times` it was sent with that very answer, the last time at
     `last_at`.
@@ -223,7 +230,7 @@ async def run_events_page(
 
 
 @router.get("/runs/{ident}/console")
-async def run_console(ident: str, node: str, world: TheWorld) -> dict[str, str]:
+async def run_console(ident: str, node: str, world: TheWorld) -> ConsoleView:
     """The tail of a node's serial console, '' when there is none."""
     _, frozen = await _frozen(world, ident)
     found = frozen.sheet.node(node)
@@ -231,9 +238,9 @@ async def run_console(ident: str, node: str, world: TheWorld) -> dict[str, str]:
         raise NotFound("no such node")
     try:
         host = await world.kvm(await world.host(found.value("host")))
-        return {"text": world.blank(await host.console(found.name)), "trouble": ""}
+        return ConsoleView(text=world.blank(await host.console(found.name)))
     except StoneError as error:
-        return {"text": "", "trouble": str(error)}
+        return ConsoleView(trouble=str(error))
 
 
 @router.post("/runs/{ident}/{wish}", response_model=RunView)

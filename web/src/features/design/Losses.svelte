@@ -20,11 +20,11 @@
   });
   async function ask() {
     try {
-      losses = await get<LossView[]>(`/plans/${plan.id}/headroom`);
+      losses = await get(`/plans/${plan.id}/headroom`);
       const hosts = losses.slice(0, MOST).map((l) => l.hosts[0]);
       pairs =
         hosts.length > 1
-          ? await get<LossView[]>(`/plans/${plan.id}/headroom?together=2&hosts=${hosts.join(',')}`)
+          ? await get(`/plans/${plan.id}/headroom?together=2&hosts=${hosts.join(',')}`)
           : [];
     } catch (error) {
       notices.problem(error);

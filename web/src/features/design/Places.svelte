@@ -23,7 +23,7 @@
   let fixed = $derived(plan.nodes.filter((n) => n.cells['host']?.origin === 'node'));
   $effect(() => {
     void plan.version;
-    get<BalanceView>(`/plans/${plan.id}/balance`)
+    get(`/plans/${plan.id}/balance`)
       .then((found) => {
         balance = found;
       })
@@ -32,7 +32,7 @@
   $effect(() => {
     void plan.version;
     if (node && node !== '*')
-      get<PlaceView[]>(`/plans/${plan.id}/why?node=${encodeURIComponent(node)}`)
+      get(`/plans/${plan.id}/why?node=${encodeURIComponent(node)}`)
         .then((found) => {
           places = found;
         })

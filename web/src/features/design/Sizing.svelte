@@ -23,7 +23,7 @@
   $effect(() => {
     void plan.version;
     void ask();
-    void get<LayoutView[]>(`/plans/${plan.id}/layout`)
+    void get(`/plans/${plan.id}/layout`)
       .then((found) => {
         layouts = found;
       })
@@ -39,7 +39,7 @@
         .map(([id, text]) => [id, Number(text)]),
     );
     try {
-      const found = await send<SizingView>('POST', `/plans/${plan.id}/sizing`, { loads });
+      const found = await send('POST', `/plans/${plan.id}/sizing`, { loads });
       if (own === asked) {
         answer = found;
         load ||= found.loads[0]?.id ?? '';

@@ -14,13 +14,13 @@
     built = $state.raw<DifferenceAnswer | null>(null);
   $effect(() => {
     void plan.version;
-    get<ChancesView>(`/plans/${plan.id}/chances`)
+    get(`/plans/${plan.id}/chances`)
       .then((found) => {
         chances = found;
       })
       .catch((e: unknown) => notices.problem(e));
     if (plan.version > 1)
-      get<DifferenceAnswer>(`/plans/${plan.id}/difference?version=${plan.version - 1}`)
+      get(`/plans/${plan.id}/difference?version=${plan.version - 1}`)
         .then((found) => {
           before = found;
         })
@@ -29,7 +29,7 @@
         });
     else before = null;
     if (plan.runs.some((r) => r.state !== 'undone'))
-      get<DifferenceAnswer>(`/plans/${plan.id}/difference`)
+      get(`/plans/${plan.id}/difference`)
         .then((found) => {
           built = found;
         })

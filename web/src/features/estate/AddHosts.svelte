@@ -40,7 +40,7 @@
     timer = 0,
     asked = 0;
   $effect(() => {
-    void get<Record<string, string>>('/secrets')
+    void get('/secrets')
       .then((found) => {
         known = Object.keys(found).filter((n) => !n.includes('/'));
         credential ||= known.includes(login) ? login : (known[0] ?? '');
@@ -58,7 +58,7 @@
         listing = null;
         return;
       }
-      send<ListingView>('POST', '/estate/list', { text: wanted })
+      send('POST', '/estate/list', { text: wanted })
         .then((found) => {
           if (number === asked) {
             listing = found;
@@ -97,7 +97,7 @@
       }
       clearTimeout(timer);
       asked++; // what is looked at is what stands in the list now, not what stood there a moment ago
-      listing = await send<ListingView>('POST', '/estate/list', { text });
+      listing = await send('POST', '/estate/list', { text });
       const entries = await Promise.all(
         listing.entries.map(async (e, i) => {
           // a login of its own becomes a keyring entry of its own
@@ -118,7 +118,7 @@
       total = entries.length;
       for (let i = 0; i < entries.length && !stopped; i += AT_ONCE) {
         found.push(
-          ...(await send<LookView[]>('POST', '/estate/look', {
+          ...(await send('POST', '/estate/look', {
             entries: entries.slice(i, i + AT_ONCE),
             user,
             credential,
@@ -171,13 +171,13 @@
           hosts.map((c) => ({ fingerprint: c[0].fingerprint, host: wish(c) })),
         );
       if (machines.length)
-        await send<MachineView[]>(
+        await send(
           'POST',
           '/estate/machines',
           machines.map((c) => ({ fingerprint: c[0].fingerprint, machine: wish(c) })),
         );
       keepDraft('hosts', '');
-      onadded(await get<EstateView>('/estate'));
+      onadded(await get('/estate'));
       onclose();
     } catch (error) {
       said(error);

@@ -20,7 +20,7 @@
     const own = ++asked,
       rule = `kind=${kind}&least_gib=${Number(least) || 0}&most=${Math.floor(Number(most)) || 0}`;
     if (!at) return;
-    get<LayoutView[]>(`/estate/bays/${encodeURIComponent(at)}/layout?${rule}`)
+    get(`/estate/bays/${encodeURIComponent(at)}/layout?${rule}`)
       .then((answer) => {
         if (own === asked) {
           found = answer;

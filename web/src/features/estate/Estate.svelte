@@ -121,7 +121,7 @@
   }); // whoever comes back from a page of one thing sees what became of it
   $effect(() => {
     if (see === 'groundwork' && !place)
-      void get<GroundLine[]>('/groundwork')
+      void get('/groundwork')
         .then((found) => {
           ground = found;
         })

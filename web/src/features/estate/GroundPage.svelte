@@ -33,7 +33,7 @@
   }
   async function load() {
     try {
-      take(await get<GroundRun>(`/groundwork/${id}`));
+      take(await get(`/groundwork/${id}`));
     } catch (error) {
       notices.problem(error);
     }
@@ -55,7 +55,7 @@
     const key = step?.key;
     void run?.last_event;
     if (key)
-      get<Entry[]>(`/runs/${id}/transcript?step=${encodeURIComponent(key)}`)
+      get(`/runs/${id}/transcript?step=${encodeURIComponent(key)}`)
         .then((found) => {
           if (key === step?.key) entries = found;
         })
@@ -65,7 +65,7 @@
     asking = false;
     skipping = false;
     try {
-      take(await send<GroundRun>('POST', `/groundwork/${id}/${what}`, body));
+      take(await send('POST', `/groundwork/${id}/${what}`, body));
     } catch (error) {
       notices.problem(error);
     }

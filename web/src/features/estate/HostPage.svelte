@@ -29,7 +29,7 @@
   $effect(() => {
     void data.view;
     const wanted = name;
-    get<OneHost>(`/estate/hosts/${wanted}`)
+    get(`/estate/hosts/${wanted}`)
       .then((found) => {
         if (wanted !== name) return;
         const old = one?.host;
@@ -66,7 +66,7 @@
     one?.cares.find((c) => c.place === (store.shared || `${name}/${store.name}`)),
   );
   const change = async (body: object, to = name) => {
-    if (await data.work('changing', () => send<EstateView>('PATCH', `/estate/hosts/${name}`, body)))
+    if (await data.work('changing', () => send('PATCH', `/estate/hosts/${name}`, body)))
       router.go(`/estate/hosts/${to}`, true);
   };
   let sentence = $derived(
@@ -316,9 +316,8 @@
             <Button
               kind="danger"
               onclick={() =>
-                void data.work('forgetting', () =>
-                  send<EstateView>('DELETE', `/estate/hosts/${name}/pin`),
-                )}>Forget this key</Button
+                void data.work('forgetting', () => send('DELETE', `/estate/hosts/${name}/pin`))}
+              >Forget this key</Button
             >{/if}
           {#if f.unread?.length}<ul class="changes">
               {#each f.unread as u (u)}<li class="quiet">not read: {u}</li>{/each}
@@ -363,7 +362,7 @@
                   kind="danger"
                   onclick={() =>
                     void data
-                      .work('retiring', () => send<EstateView>('DELETE', `/estate/hosts/${name}`))
+                      .work('retiring', () => send('DELETE', `/estate/hosts/${name}`))
                       .then((gone) => {
                         if (gone) router.go('/estate');
                         retiring = false;

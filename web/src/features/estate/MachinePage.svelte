@@ -43,7 +43,7 @@
       confirmed = typed;
     if (
       await data.work('switching', () =>
-        send<MachineView[]>('POST', `/estate/machines/${name}/power`, { kind, confirmed }),
+        send('POST', `/estate/machines/${name}/power`, { kind, confirmed }),
       )
     ) {
       wish = '';
@@ -51,7 +51,7 @@
     }
   }
   const look = () =>
-    get<NonNullable<typeof shown>>(`/estate/machines/${name}/certificate`)
+    get(`/estate/machines/${name}/certificate`)
       .then((found) => {
         shown = found;
       })
@@ -230,9 +230,7 @@
                   kind="danger"
                   onclick={() => {
                     shown = null;
-                    void data.work('pinning', () =>
-                      send<MachineView[]>('DELETE', `/estate/machines/${name}/pin`),
-                    );
+                    void data.work('pinning', () => send('DELETE', `/estate/machines/${name}/pin`));
                   }}>I compared it: pin this one</Button
                 >
               </div>{:else}<Button onclick={() => void look()}>See the one it shows now</Button
@@ -243,7 +241,7 @@
               kind="danger"
               onclick={() =>
                 void data
-                  .work('retiring', () => send<MachineView[]>('DELETE', `/estate/machines/${name}`))
+                  .work('retiring', () => send('DELETE', `/estate/machines/${name}`))
                   .then((gone) => {
                     if (gone) router.go('/estate');
                     retiring = false;

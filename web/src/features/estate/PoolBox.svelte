@@ -52,7 +52,7 @@
     onsubmit={(e) => {
       e.preventDefault();
       void go(() =>
-        send<PoolView[]>('PUT', '/pools', {
+        send('PUT', '/pools', {
           name,
           kind,
           network,
@@ -136,7 +136,7 @@
       <Button kind="main" type="submit" disabled={busy}>{was ? 'Change it' : 'Make it'}</Button>
       {#if was}{#if sure}<Button
             disabled={busy}
-            onclick={() => void go(() => send<PoolView[]>('DELETE', `/pools/${was.name}`))}
+            onclick={() => void go(() => send('DELETE', `/pools/${was.name}`))}
             >Yes, give {was.name} up</Button
           >{:else}<Button
             onclick={() => {

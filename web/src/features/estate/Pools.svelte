@@ -15,7 +15,7 @@
   let pools = $state.raw<PoolView[] | null>(null),
     at = $state('');
   $effect(() => {
-    get<PoolView[]>('/pools')
+    get('/pools')
       .then((found) => {
         pools = found;
       })

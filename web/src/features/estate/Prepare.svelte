@@ -46,7 +46,7 @@
     if (!repairing && asks(kind))
       for (const name of chosen.slice(0, MOST))
         if (!details[name])
-          void get<OneHost>(`/estate/hosts/${name}`)
+          void get(`/estate/hosts/${name}`)
             .then((one) => {
               details = { ...details, [name]: one };
             })
@@ -83,7 +83,7 @@
         preview = null;
         return;
       }
-      send<Preview>('POST', '/estate/groundwork/preview', body)
+      send('POST', '/estate/groundwork/preview', body)
         .then((found) => {
           if (number === asked) preview = found;
         })
@@ -104,8 +104,7 @@
   async function key() {
     busy = true;
     try {
-      publicKey = (await send<{ public: string }>('POST', '/estate/keys', { name: form.key }))
-        .public;
+      publicKey = (await send('POST', '/estate/keys', { name: form.key })).public;
     } catch (error) {
       said(error);
     } finally {
@@ -116,7 +115,7 @@
     busy = true;
     problem = '';
     try {
-      const run = await send<GroundRun>('POST', '/estate/groundwork', {
+      const run = await send('POST', '/estate/groundwork', {
         run: preview!.run,
         work: { actions: confirmed, care },
       });

@@ -23,7 +23,7 @@
   async function put(body: object) {
     problem = '';
     try {
-      onchanged(await send<FitnessView>('PUT', '/estate/rules', body));
+      onchanged(await send('PUT', '/estate/rules', body));
     } catch (error) {
       problem =
         error instanceof ApiError ? `${error.problem.detail} ${error.problem.hint}` : String(error);

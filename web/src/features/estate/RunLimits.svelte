@@ -22,14 +22,14 @@
     store = found.per_datastore;
   }
   $effect(() => {
-    get<RunLimits>('/limits')
+    get('/limits')
       .then(take)
       .catch((e: unknown) => notices.problem(e));
   });
   async function save() {
     try {
       const body = { overall, per_host: host, per_datastore: store };
-      take(await send<RunLimits>('PUT', '/limits', body));
+      take(await send('PUT', '/limits', body));
     } catch (error) {
       notices.problem(error);
     }

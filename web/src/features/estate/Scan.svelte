@@ -24,7 +24,7 @@
     problem = '';
     ticked = {};
     try {
-      scan = await send<ScanView>('POST', '/estate/scans', { range });
+      scan = await send('POST', '/estate/scans', { range });
       poll();
     } catch (error) {
       said(error);
@@ -33,7 +33,7 @@
   function poll() {
     clearTimeout(timer);
     timer = window.setTimeout(() => {
-      void get<ScanView>(`/estate/scans/${scan!.id}`)
+      void get(`/estate/scans/${scan!.id}`)
         .then((found) => {
           scan = found;
           if (found.state === 'running') poll();
@@ -44,7 +44,7 @@
   $effect(() => () => clearTimeout(timer));
   async function stop() {
     try {
-      scan = await send<ScanView>('DELETE', `/estate/scans/${scan!.id}`);
+      scan = await send('DELETE', `/estate/scans/${scan!.id}`);
     } catch (error) {
       said(error);
     }

@@ -26,9 +26,9 @@ export class EstateData {
     this.#busy = what;
     try {
       const found = await task();
-      if (Array.isArray(found) || !found) this.#view = await get<EstateView>('/estate');
+      if (Array.isArray(found) || !found) this.#view = await get('/estate');
       else this.#view = found;
-      this.#fitness = await get<FitnessView>('/estate/rules');
+      this.#fitness = await get('/estate/rules');
       return true;
     } catch (error) {
       notices.problem(error);

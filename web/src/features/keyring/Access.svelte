@@ -12,7 +12,7 @@
 
   async function read() {
     try {
-      access = await get<AccessView>('/access');
+      access = await get('/access');
     } catch (error) {
       notices.problem(error);
     }
@@ -20,7 +20,7 @@
   $effect(() => void read());
   async function make() {
     try {
-      made = await send<MadeToken>('POST', '/access/tokens', { name: name.trim() });
+      made = await send('POST', '/access/tokens', { name: name.trim() });
       name = '';
       await read();
     } catch (error) {
@@ -29,7 +29,7 @@
   }
   async function revoke(id: string) {
     try {
-      access = await send<AccessView>('DELETE', `/access/tokens/${id}`);
+      access = await send('DELETE', `/access/tokens/${id}`);
     } catch (error) {
       notices.problem(error);
     }

@@ -20,12 +20,12 @@
   let shown = $derived(matching(entries ?? [], filter));
 
   $effect(() => {
-    get<KeyringEntry[]>('/keyring')
+    get('/keyring')
       .then((found) => {
         entries = found;
       })
       .catch((e: unknown) => notices.problem(e));
-    get<PlanLine[]>('/plans')
+    get('/plans')
       .then((found) => {
         plans = found;
       })
@@ -40,19 +40,19 @@
     }
   }
   const grant = (entry: string, plan: string) =>
-    change(send<KeyringEntry[]>('POST', '/keyring/grants', { entry, plan }));
+    change(send('POST', '/keyring/grants', { entry, plan }));
   const revoke = (entry: string, plan: string) => {
     const query = new URLSearchParams({ entry, plan }).toString();
-    return change(send<KeyringEntry[]>('DELETE', `/keyring/grants?${query}`));
+    return change(send('DELETE', `/keyring/grants?${query}`));
   };
   async function remove(entry: KeyringEntry) {
-    await change(send<KeyringEntry[]>('DELETE', `/secrets/${encodeURIComponent(entry.name)}`));
+    await change(send('DELETE', `/secrets/${encodeURIComponent(entry.name)}`));
     leaving = null;
   }
   async function add() {
     try {
       await send('PUT', `/secrets/${encodeURIComponent(name.trim())}`, { kind, value });
-      entries = await get<KeyringEntry[]>('/keyring');
+      entries = await get('/keyring');
       adding = false;
       name = value = '';
     } catch (e) {

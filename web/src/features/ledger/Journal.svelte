@@ -29,9 +29,7 @@
 
   async function earlier() {
     try {
-      const page = await get<EventView[]>(
-        `/runs/${run.id}/events/page?before=${events[0]?.id ?? 0}`,
-      );
+      const page = await get(`/runs/${run.id}/events/page?before=${events[0]?.id ?? 0}`);
       events = [...page, ...events];
       more = page.length === PAGE;
     } catch (error) {

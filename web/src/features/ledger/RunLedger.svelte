@@ -44,7 +44,7 @@
     if (!name || run.state === 'undone') return;
     const stop = new AbortController();
     const read = () =>
-      get<{ text: string; trouble: string }>(`/runs/${id}/console?node=${name}`, stop.signal)
+      get(`/runs/${id}/console?node=${name}`, stop.signal)
         .then((found) => {
           consoleText = found.text;
           consoleTrouble = found.trouble;

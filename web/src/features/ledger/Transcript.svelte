@@ -43,7 +43,7 @@
     for (;;) {
       const after = found.at(-1)?.id ?? 0;
       const query = new URLSearchParams({ step: key, after: String(after) }).toString();
-      const page = await get<Entry[]>(`/runs/${run}/transcript?${query}`, signal);
+      const page = await get(`/runs/${run}/transcript?${query}`, signal);
       found = [...found, ...page];
       if (page.length < PAGE) break;
     }

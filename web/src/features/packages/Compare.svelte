@@ -16,7 +16,7 @@
     newer = $derived(router.query.get('new') ?? '');
   $effect(() => {
     if (older && newer)
-      get<CompareView>(`/packages/compare?old=${older}&new=${newer}`)
+      get(`/packages/compare?old=${older}&new=${newer}`)
         .then((f) => {
           found = f;
           trouble = '';

@@ -32,7 +32,7 @@
     note = found.note;
   };
   $effect(() => {
-    get<PackageView>(`/packages/${sha}${lang ? `?lang=${encodeURIComponent(lang)}` : ''}`)
+    get(`/packages/${sha}${lang ? `?lang=${encodeURIComponent(lang)}` : ''}`)
       .then(show)
       .catch((e: unknown) => {
         if (!one) missing = e instanceof Error ? e.message : String(e);
@@ -51,9 +51,9 @@
     dropped: 'is left out',
     added: 'is added',
   };
-  async function change(method: 'PATCH' | 'POST', path: string, body: unknown) {
+  async function change(work: (place: `/packages/${string}`) => Promise<PackageView>) {
     try {
-      show(await send<PackageView>(method, `/packages/${one!.sha256}${path}`, body));
+      show(await work(`/packages/${one!.sha256}`));
       onchange();
       return true;
     } catch (e) {
@@ -63,12 +63,9 @@
   }
   async function clear() {
     try {
-      const done = await send<{ cleared: number; kept: string[] }>(
-        'DELETE',
-        `/packages/${one!.sha256}/copies`,
-      );
+      const done = await send('DELETE', `/packages/${one!.sha256}/copies`);
       if (done.kept.length) notices.say('Some copies stay', done.kept.join('; '));
-      show(await get<PackageView>(`/packages/${one!.sha256}`));
+      show(await get(`/packages/${one!.sha256}`));
     } catch (e) {
       notices.problem(e);
     }
@@ -265,7 +262,7 @@
         ><form
           onsubmit={(e) => {
             e.preventDefault();
-            void change('PATCH', '', { channel, note });
+            void change((place) => send('PATCH', place, { channel, note }));
           }}
         >
           <label
@@ -357,7 +354,7 @@
         class="accept"
         onsubmit={(e) => {
           e.preventDefault();
-          void change('POST', '/accept', { by }).then((fine) => {
+          void change((place) => send('POST', `${place}/accept`, { by })).then((fine) => {
             if (fine) reading = false;
           });
         }}

@@ -28,7 +28,7 @@
   let files: HTMLInputElement | undefined = $state(),
     folder: HTMLInputElement | undefined = $state();
   const load = () =>
-    get<PackageItem[]>('/packages')
+    get('/packages')
       .then((found) => {
         list = found;
       })

@@ -13,7 +13,7 @@
   let pem = $state(''),
     problem = $state('');
   $effect(() => {
-    get<TrustedView[]>('/trust')
+    get('/trust')
       .then((found) => {
         list = found;
       })
@@ -22,7 +22,7 @@
   async function add() {
     problem = '';
     try {
-      list = await send<TrustedView[]>('POST', '/trust', { pem });
+      list = await send('POST', '/trust', { pem });
       pem = '';
     } catch (e) {
       problem = e instanceof ApiError ? `${e.problem.detail} ${e.problem.hint}` : String(e);
@@ -30,7 +30,7 @@
   }
   async function drop(fingerprint: string) {
     try {
-      list = await send<TrustedView[]>('DELETE', `/trust/${encodeURIComponent(fingerprint)}`);
+      list = await send('DELETE', `/trust/${encodeURIComponent(fingerprint)}`);
     } catch (e) {
       notices.problem(e);
     }

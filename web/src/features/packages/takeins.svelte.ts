@@ -87,7 +87,7 @@ export class TakeIns {
   async look() {
     clearTimeout(this.#timer);
     try {
-      const found = await get<TakeInView[]>('/take-ins');
+      const found = await get('/take-ins');
       for (const row of found) {
         const before = this.#seen.get(row.id);
         if (row.state === 'done' && before !== undefined && before !== 'done') this.arrived(row);
@@ -123,7 +123,7 @@ export class TakeIns {
     try {
       const row =
         pending ??
-        (await send<TakeInView>('POST', '/take-ins', {
+        (await send('POST', '/take-ins', {
           files: files.map((f) => [f.name, f.file.size]),
         }));
       this.#seen.set(row.id, row.state);
@@ -144,7 +144,7 @@ export class TakeIns {
     }
   }
   async fetch(url: string, sha256: string) {
-    const row = await send<TakeInView>('POST', '/take-ins', { url, sha256 });
+    const row = await send('POST', '/take-ins', { url, sha256 });
     this.#seen.set(row.id, row.state);
     await this.look();
   }

@@ -27,7 +27,7 @@
   /** What the plan says anywhere: only that needs another name there. */
   let said = $state.raw<Set<string> | null>(null);
   $effect(() => {
-    get<PlanView>(`/plans/${plan.id}`)
+    get(`/plans/${plan.id}`)
       .then((found) => {
         said = new Set(
           found.nodes.flatMap((n) =>
@@ -53,7 +53,7 @@
   };
   async function carry() {
     try {
-      done = await send<CarriedOver>('POST', `/plans/${plan.id}/copy`, {
+      done = await send('POST', `/plans/${plan.id}/copy`, {
         name,
         bay,
         mapping: Object.fromEntries(Object.entries(map).filter(([k, v]) => v && old.includes(k))),

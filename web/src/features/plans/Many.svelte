@@ -43,7 +43,7 @@
   $effect(() => {
     const asked = kit;
     if (asked)
-      get<RoleChoices[]>(`/kits/${asked}/packages`)
+      get(`/kits/${asked}/packages`)
         .then((found) => {
           if (asked === kit) {
             fitting = found.find((one) => one.role === '');
@@ -62,7 +62,7 @@
     const own = ++asked;
     busy = true;
     try {
-      const found = await send<ManyView>('POST', '/plans/table', body(false));
+      const found = await send('POST', '/plans/table', body(false));
       if (own === asked) answer = found;
     } catch (error) {
       if (own === asked) {
@@ -83,7 +83,7 @@
   async function make() {
     busy = true;
     try {
-      answer = await send<ManyView>('POST', '/plans/table', body(true));
+      answer = await send('POST', '/plans/table', body(true));
       text = '';
       file = '';
       await onmade();

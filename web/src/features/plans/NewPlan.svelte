@@ -24,7 +24,7 @@
   $effect(() => {
     const asked = kit;
     if (!asked) return;
-    get<RoleChoices[]>(`/kits/${asked}/packages`)
+    get(`/kits/${asked}/packages`)
       .then((found) => {
         if (asked !== kit) return;
         roles = found;
@@ -36,7 +36,7 @@
   async function make() {
     busy = true;
     try {
-      const made = await send<PlanView>('POST', '/plans', { name, kit, bay, packages: chosen });
+      const made = await send('POST', '/plans', { name, kit, bay, packages: chosen });
       router.go(`/plans/${made.id}`);
     } catch (error) {
       notices.problem(error);

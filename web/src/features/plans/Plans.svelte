@@ -51,11 +51,11 @@
   });
   async function load() {
     try {
-      plans = await get<PlanLine[]>('/plans');
-      kits = await get<KitLine[]>('/kits');
-      values = await get<SharedView[]>('/values');
-      packages = (await get<PackageItem[]>('/packages')).map((p) => `${p.product} ${p.version}`);
-      estate = await get<EstateView>('/estate');
+      plans = await get('/plans');
+      kits = await get('/kits');
+      values = await get('/values');
+      packages = (await get('/packages')).map((p) => `${p.product} ${p.version}`);
+      estate = await get('/estate');
       bays = [...new Set(estate.hosts.map((h) => h.bay))];
       kit ||=
         kits.find((k) => k.id === plans?.[0]?.kit)?.id ??
@@ -71,7 +71,7 @@
     const file = files?.[0];
     if (!file) return;
     try {
-      const made = await send<PlanView>('POST', '/plans', { text: await file.text() });
+      const made = await send('POST', '/plans', { text: await file.text() });
       router.go(`/plans/${made.id}`);
     } catch (error) {
       notices.problem(error);

@@ -47,7 +47,7 @@
       return;
     }
     try {
-      const found = await send<TouchedView[]>('POST', `/values/${name}/touches`, { text });
+      const found = await send('POST', `/values/${name}/touches`, { text });
       if (own === asked) {
         touched = found;
         problem = '';

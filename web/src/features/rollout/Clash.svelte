@@ -12,7 +12,7 @@
   let { plan, clash, onsettle }: Props = $props();
   let theirs = $state.raw<DifferenceAnswer | null>(null);
   $effect(() => {
-    get<DifferenceAnswer>(`/plans/${plan.id}/difference?version=${clash.from}`)
+    get(`/plans/${plan.id}/difference?version=${clash.from}`)
       .then((found) => {
         theirs = found;
       })

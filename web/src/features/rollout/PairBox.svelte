@@ -23,15 +23,13 @@
     wrong = $state.raw<ApiError | null>(null),
     busy = $state(false);
   $effect(() => {
-    get<PairView>(
-      `/plans/${plan}/pair?column=${encodeURIComponent(column)}&node=${encodeURIComponent(node)}`,
-    )
+    get(`/plans/${plan}/pair?column=${encodeURIComponent(column)}&node=${encodeURIComponent(node)}`)
       .then((found) => {
         now = found;
         bring = found.words !== '';
       })
       .catch((e: unknown) => notices.problem(e));
-    get<AuthorityView>('/authority')
+    get('/authority')
       .then((found) => {
         authority = found;
       })

@@ -28,7 +28,7 @@
   async function save() {
     problem = '';
     try {
-      await send<PlanView>('PUT', `/plans/${id}/file`, { version, text });
+      await send('PUT', `/plans/${id}/file`, { version, text });
       keepDraft(`plan ${id}`, '');
       onsaved();
     } catch (error) {

@@ -139,7 +139,7 @@
     return () => rollout.dispose();
   });
   $effect(() => {
-    void get<SharedView[]>('/values')
+    void get('/values')
       .then((found) => {
         shared = found.map((one) => one.name);
       })

@@ -19,11 +19,7 @@
   let input: HTMLInputElement | undefined = $state();
   async function look() {
     try {
-      landed = await send<LandedView>(
-        'POST',
-        `/plans/${plan.id}/sheet`,
-        file ? { file } : { text },
-      );
+      landed = await send('POST', `/plans/${plan.id}/sheet`, file ? { file } : { text });
     } catch (error) {
       landed = null;
       notices.problem(error);

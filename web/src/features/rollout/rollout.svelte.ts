@@ -86,7 +86,7 @@ export class Rollout {
 
   async load(runId?: string) {
     await this.#work(async () => {
-      const plan = await get<PlanView>(`/plans/${this.id}`);
+      const plan = await get(`/plans/${this.id}`);
       this.#plan = plan;
       const id = runId || plan.runs[0]?.id;
       if (id) await this.#readRun(id);
@@ -107,7 +107,7 @@ export class Rollout {
   /** After a silence everything is read anew: it may have changed meanwhile. */
   async #comeBack() {
     try {
-      if (!this.#unsent.length) this.#plan = await get<PlanView>(`/plans/${this.id}`);
+      if (!this.#unsent.length) this.#plan = await get(`/plans/${this.id}`);
       const id = this.#run?.id ?? this.#plan?.runs[0]?.id;
       if (id) await this.#readRun(id);
       this.#close();
@@ -139,7 +139,7 @@ export class Rollout {
       try {
         return merged(
           at,
-          await send<PlanView>('PATCH', `/plans/${this.id}?known=${at.tag}`, {
+          await send('PATCH', `/plans/${this.id}?known=${at.tag}`, {
             version: at.version,
             edits,
           }),
@@ -148,7 +148,7 @@ export class Rollout {
         if (!(error instanceof ApiError && error.problem.code === 'offline')) throw error;
         connection.lost();
         await connection.whenBack();
-        at = await get<PlanView>(`/plans/${this.id}`);
+        at = await get(`/plans/${this.id}`);
       }
     }
   }
@@ -167,7 +167,7 @@ export class Rollout {
           const plan = this.#plan;
           if (!plan || mine !== this.#attempt) return;
           try {
-            const found = await send<PlanView>('POST', `/plans/${this.id}/try?known=${plan.tag}`, {
+            const found = await send('POST', `/plans/${this.id}/try?known=${plan.tag}`, {
               version: plan.version,
               edits,
             });
@@ -190,7 +190,7 @@ export class Rollout {
   }
   secret(node: string, column: string, value: string) {
     return this.#change((plan) =>
-      send<PlanView>('POST', `/plans/${this.id}/secret`, {
+      send('POST', `/plans/${this.id}/secret`, {
         version: plan.version,
         node,
         column,
@@ -208,7 +208,7 @@ export class Rollout {
     let wrong: ApiError | null = null;
     await this.#change(async (plan) => {
       try {
-        return await send<PlanView>('POST', `/plans/${this.id}/pair`, {
+        return await send('POST', `/plans/${this.id}/pair`, {
           version: plan.version,
           node,
           column,
@@ -227,10 +227,7 @@ export class Rollout {
   async make(column: string): Promise<string> {
     try {
       return (
-        await send<{ value: string }>(
-          'POST',
-          `/plans/${this.id}/secret/make?column=${encodeURIComponent(column)}`,
-        )
+        await send('POST', `/plans/${this.id}/secret/make?column=${encodeURIComponent(column)}`)
       ).value;
     } catch (error) {
       notices.problem(error);
@@ -239,7 +236,7 @@ export class Rollout {
   }
   licence(by: string) {
     return this.#change((plan) =>
-      send<PlanView>('POST', `/plans/${this.id}/licence`, { version: plan.version, by }),
+      send('POST', `/plans/${this.id}/licence`, { version: plan.version, by }),
     );
   }
   undo() {
@@ -263,7 +260,7 @@ export class Rollout {
   check() {
     return this.#work(() =>
       this.#telling(async () => {
-        this.#plan = await send<PlanView>('POST', `/plans/${this.id}/check`);
+        this.#plan = await send('POST', `/plans/${this.id}/check`);
       }),
     );
   }
@@ -271,7 +268,7 @@ export class Rollout {
   async #telling(task: () => Promise<void>): Promise<void> {
     const timer = setInterval(
       () =>
-        void get<ReadingView[]>('/estate/reading')
+        void get('/estate/reading')
           .then((found) => {
             const slow = found[0];
             this.#reading =
@@ -297,7 +294,7 @@ export class Rollout {
     let id = '';
     await this.#work(() =>
       this.#telling(async () => {
-        const started = await send<Started>('POST', `/plans/${this.id}/run`);
+        const started = await send('POST', `/plans/${this.id}/run`);
         this.#plan = started.plan;
         id = started.run;
         if (id) {
@@ -312,7 +309,7 @@ export class Rollout {
 
   wish(wish: string, body: unknown = {}) {
     return this.#work(async () => {
-      if (this.#run) this.#take(await send<RunView>('POST', `/runs/${this.#run.id}/${wish}`, body));
+      if (this.#run) this.#take(await send('POST', `/runs/${this.#run.id}/${wish}`, body));
     });
   }
 
@@ -347,9 +344,9 @@ export class Rollout {
         try {
           this.#plan = merged(
             this.#plan,
-            await send<PlanView>(
+            await send(
               'POST',
-              `/plans/${this.id}/take-back/${version}?known=${this.#plan.tag}`,
+              `/plans/${this.id}/take-back/${String(version)}?known=${this.#plan.tag}`,
             ),
           );
         } catch (error) {
@@ -373,7 +370,7 @@ export class Rollout {
       if (!(error instanceof ApiError && error.problem.code === 'plan-changed'))
         notices.problem(error);
       try {
-        this.#plan = await get<PlanView>(`/plans/${this.id}`);
+        this.#plan = await get(`/plans/${this.id}`);
       } catch {
         /* the first problem says enough */
       }
@@ -397,7 +394,7 @@ export class Rollout {
     else void this.#readRun(run.id).catch(() => undefined);
   }
   async #readRun(id: string) {
-    this.#take(await get<RunView>(`/runs/${id}`));
+    this.#take(await get(`/runs/${id}`));
   }
 
   #open() {

@@ -1,13 +1,12 @@
 /** The one place that fetches. Answers are values or a Problem with what to do; nothing else is thrown. */
-import type { Session } from './types';
+import type { Answer } from './paths';
+import type { components } from './schema.gen';
 
-export interface Problem {
-  code: string;
-  title: string;
-  detail: string;
+type Schemas = components['schemas'];
+
+export type Problem = Pick<Schemas['Problem'], 'code' | 'title' | 'detail' | 'status'> & {
   hint: string;
-  status: number;
-}
+};
 
 export class ApiError extends Error {
   constructor(readonly problem: Problem) {
@@ -26,7 +25,7 @@ export const sessionEnded = (): Promise<void> => signInAgain?.() ?? Promise.reso
 
 export async function openSession(): Promise<boolean> {
   try {
-    csrf = (await get<Session>('/session')).csrf;
+    csrf = (await get('/session')).csrf;
     return csrf !== '';
   } catch {
     return false;
@@ -34,7 +33,7 @@ export async function openSession(): Promise<boolean> {
 }
 
 export async function signIn(key: string): Promise<void> {
-  csrf = (await send<Session>('POST', '/session', { key })).csrf;
+  csrf = (await send('POST', '/session', { key })).csrf;
 }
 
 export async function signOut(): Promise<void> {
@@ -42,16 +41,18 @@ export async function signOut(): Promise<void> {
   csrf = '';
 }
 
-export function get<T>(path: string, signal?: AbortSignal): Promise<T> {
-  return call<T>('GET', path, undefined, signal);
+export function get<const Path extends string>(
+  path: Path,
+  signal?: AbortSignal,
+): Promise<Answer<'get', Path>> {
+  return call('GET', path, undefined, signal);
 }
 
-export function send<T>(
-  method: 'POST' | 'PUT' | 'PATCH' | 'DELETE',
-  path: string,
-  body?: unknown,
-): Promise<T> {
-  return call<T>(method, path, body === undefined ? undefined : JSON.stringify(body));
+export function send<
+  const Method extends 'POST' | 'PUT' | 'PATCH' | 'DELETE',
+  const Path extends string,
+>(method: Method, path: Path, body?: unknown): Promise<Answer<Lowercase<Method>, Path>> {
+  return call(method, path, body === undefined ? undefined : JSON.stringify(body));
 }
 
 export const csrfToken = (): string => csrf;

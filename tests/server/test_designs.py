@@ -13,6 +13,7 @@ from typing import Any
 import pytest
 from openpyxl import Workbook, load_workbook
 
+from nimble_stone.app.application import ANSWERS
 from nimble_stone.cli.client import Client
 from nimble_stone.core.errors import StoneError
 from nimble_stone.lab import demo
@@ -549,7 +550,7 @@ def test_an_edit_is_answered_against_what_that_very_page_has(client: Client) -> 
     early = client.call("PATCH", f"/api/plans/pages?known={old['tag']}", edits)
     # what this page saw is remembered beside what the other one saw
     assert early["since"] == old["tag"]
-    for _ in range(5):
+    for _ in range(ANSWERS + 1):
         client.call("GET", "/api/plans/pages")
     late = client.call(
         "PATCH", f"/api/plans/pages?known={old['tag']}", edits | {"version": early["version"]}

@@ -347,6 +347,7 @@ def test_plans_of_a_time_when_plans_held_nothing_hold_at_the_next_start(
     with contextlib.closing(sqlite3.connect(server.data / "nimble-stone.db")) as db, db:
         db.execute("DELETE FROM claim")
         db.execute("DELETE FROM claim_member")
+        db.execute("DELETE FROM meta WHERE key = 'data-version'")
         db.execute("UPDATE plan SET text = 'no plan at all: [' WHERE id = 'broken'")
     server.start()
     assert {m["by"] for m in pool(client, "kelda-macs")["members"] if m["state"] == "held"} == {

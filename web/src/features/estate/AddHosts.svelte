@@ -1,7 +1,7 @@
 <script lang="ts">
   /** From a pasted or loaded list to hosts of the estate: read the lines, look at each host, compare the keys, tick, add. */
   import { ApiError, get, send } from '../../lib/api/client';
-  import type { EstateView, ListingView, LookView, MachineView } from '../../lib/api/types';
+  import type { EstateView, ListingView, LookView } from '../../lib/api/types';
   import { keepDraft, readDraft } from '../../lib/draft';
   import { count, middle, span } from '../../lib/format';
   import Button from '../../lib/ui/Button.svelte';

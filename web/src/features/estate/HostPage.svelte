@@ -1,7 +1,7 @@
 <script lang="ts">
   /** One host, drawn as what it is: its compute, its interfaces to networks, its datastores, its disks, its guests. */
   import { get, send } from '../../lib/api/client';
-  import type { Action, EstateView, OneHost } from '../../lib/api/types';
+  import type { Action, OneHost } from '../../lib/api/types';
   import { ago, count, middle, size, span, utc } from '../../lib/format';
   import { notices } from '../../lib/notices.svelte';
   import { router } from '../../lib/router.svelte';

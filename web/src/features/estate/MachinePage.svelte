@@ -1,7 +1,7 @@
 <script lang="ts">
   /** One bare machine, as its management controller tells it, and its power. */
   import { get, send } from '../../lib/api/client';
-  import type { MachineView } from '../../lib/api/types';
+
   import { ago, count, size, utc } from '../../lib/format';
   import { notices } from '../../lib/notices.svelte';
   import { router } from '../../lib/router.svelte';

@@ -1,7 +1,7 @@
 <script lang="ts">
   /** Groundwork: what is to be done, on which hosts, with the exact commands before anything is sent. */
   import { ApiError, get, send } from '../../lib/api/client';
-  import type { Action, EstateView, GroundRun, OneHost, Preview } from '../../lib/api/types';
+  import type { Action, EstateView, OneHost, Preview } from '../../lib/api/types';
   import { count, size } from '../../lib/format';
   import { router } from '../../lib/router.svelte';
   import Button from '../../lib/ui/Button.svelte';

@@ -1,6 +1,6 @@
 <script lang="ts">
   import { get, send } from '../../lib/api/client';
-  import type { CarriedOver, EstateView, PlanLine, PlanView } from '../../lib/api/types';
+  import type { CarriedOver, EstateView, PlanLine } from '../../lib/api/types';
   import { notices } from '../../lib/notices.svelte';
   import { router } from '../../lib/router.svelte';
   import Button from '../../lib/ui/Button.svelte';

@@ -1,7 +1,7 @@
 <script lang="ts">
   /** Beginning a plan: name, kit, bay, and the packages its nodes are made from. */
   import { get, send } from '../../lib/api/client';
-  import type { KitLine, PlanView, RoleChoices } from '../../lib/api/types';
+  import type { KitLine, RoleChoices } from '../../lib/api/types';
   import { notices } from '../../lib/notices.svelte';
   import { router } from '../../lib/router.svelte';
   import Button from '../../lib/ui/Button.svelte';

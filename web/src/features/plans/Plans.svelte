@@ -1,13 +1,6 @@
 <script lang="ts">
   import { get, send } from '../../lib/api/client';
-  import type {
-    EstateView,
-    KitLine,
-    PackageItem,
-    PlanLine,
-    PlanView,
-    SharedView,
-  } from '../../lib/api/types';
+  import type { EstateView, KitLine, PlanLine, SharedView } from '../../lib/api/types';
   import { ago, count, utc } from '../../lib/format';
   import { notices } from '../../lib/notices.svelte';
   import { router } from '../../lib/router.svelte';

@@ -1,6 +1,6 @@
 <script lang="ts">
   import { ApiError, send } from '../../lib/api/client';
-  import type { PlanView } from '../../lib/api/types';
+
   import { keepDraft, readDraft } from '../../lib/draft';
   import Button from '../../lib/ui/Button.svelte';
   import Dialog from '../../lib/ui/Dialog.svelte';

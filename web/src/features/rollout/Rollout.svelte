@@ -1,7 +1,7 @@
 <script lang="ts">
   import { untrack } from 'svelte';
   import { get } from '../../lib/api/client';
-  import type { Edit, Finding, RunView, Sentence, SharedView } from '../../lib/api/types';
+  import type { Edit, Finding, RunView, Sentence } from '../../lib/api/types';
   import { connection } from '../../lib/connection.svelte';
   import { count, moment, zone } from '../../lib/format';
   import { router } from '../../lib/router.svelte';

@@ -1,7 +1,7 @@
 /** One rollout: its plan, its newest run, what is selected, and everything a person may do. */
 import { createSubscriber } from 'svelte/reactivity';
 import { ApiError, get, send, sessionEnded } from '../../lib/api/client';
-import type { Edit, PlanView, ReadingView, RunDelta, RunView, Started } from '../../lib/api/types';
+import type { Edit, PlanView, RunDelta, RunView } from '../../lib/api/types';
 import { connection } from '../../lib/connection.svelte';
 import { keepDraft, readDraft } from '../../lib/draft';
 import { merged } from '../../lib/merge';

@@ -64,10 +64,11 @@ check: $(STAMPS)/python-dev $(STAMPS)/web ## linters, types, layers, generated f
 	@$(BIN)/nimble-stone openapi | diff -q - web/openapi.json >/dev/null || { echo "web/openapi.json is not what the server says: run make openapi"; exit 1; }
 	@cd web && npm run --silent check
 
-openapi: $(STAMPS)/python ## write web/openapi.json and docs/schemas from the models
+openapi: $(STAMPS)/python-dev ## write web/openapi.json, docs/schemas and the catalogues from models and code
 	@$(BIN)/nimble-stone openapi > web/openapi.json
 	@for kind in plan kit; do $(BIN)/nimble-stone schema $$kind --words > docs/$$kind-reference.md; done
 	@for kind in plan kit estate values; do $(BIN)/nimble-stone schema $$kind > docs/schemas/$$kind.schema.json; done
+	@$(PY) -m tests.support.catalogue
 
 fmt: $(STAMPS)/python-dev $(STAMPS)/web-packages ## lay everything out, mend what the linters can mend
 	@$(BIN)/ruff check --fix src tests bench

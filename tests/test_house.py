@@ -9,6 +9,10 @@ import tomllib
 from importlib.metadata import packages_distributions
 from pathlib import Path
 
+import pytest
+
+from tests.support import catalogue
+
 ROOT = Path(__file__).parents[1]
 SOURCES = sorted((ROOT / "src").rglob("*.py"))
 
@@ -70,3 +74,16 @@ def test_no_line_is_longer_than_100_characters() -> None:
         if len(pragma.sub("", line)) > 100
     ]
     assert long == []
+
+
+@pytest.mark.parametrize("name", ["errors.md", "findings.md"])
+def test_the_catalogues_are_what_the_code_says(name: str) -> None:
+    """Both ways: no code is missing in the docs, and none is there that the code does not have."""
+    assert (ROOT / "docs" / name).read_text() == catalogue.pages()[name], "run make openapi"
+
+
+def test_every_error_that_names_a_code_says_something() -> None:
+    errors, findings = catalogue.read()
+    assert len(errors) > 150
+    assert len(findings) > 50
+    assert [code for code, entry in findings.items() if not entry.said] == []

@@ -570,27 +570,23 @@ def names_taken(s: Situation) -> Iterator[Finding]:
             node = wanted.get(guest.name)
             if node is None or (guest.mark and guest.mark.run == s.own_run and s.own_run):
                 continue
-            if guest.mark:
-                message = (
-                    f"A guest {guest.name} stands on {host.name}; run {guest.mark.run} of ours"
-                    " made it."
-                )
-                remedy = Remedy(label=f"Roll back run {guest.mark.run}, or rename the node")
-            else:
-                message = (
-                    f"A guest {guest.name} stands on {host.name}; it is not ours and stays"
-                    " untouched."
-                )
-                remedy = Remedy(label="Rename the node")
+            rename = "rename the node"
+            label = f"Roll back run {guest.mark.run}, or {rename}" if guest.mark else ""
             yield Finding(
                 severity="blocker",
                 code="guest-exists",
                 node=node.id,
                 column="name",
                 host=host.name,
-                message=message,
+                message=(
+                    f"A guest {guest.name} stands on {host.name}; run {guest.mark.run} of ours"
+                    " made it."
+                    if guest.mark
+                    else f"A guest {guest.name} stands on {host.name}; it is not ours and stays"
+                    " untouched."
+                ),
                 consequence="Names are unique; defining the node would fail.",
-                remedy=remedy,
+                remedy=Remedy(label=label or rename.capitalize()),
             )
 
 

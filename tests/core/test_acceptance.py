@@ -2,10 +2,29 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+from typing import Any, get_args
+
+import pytest
 from lxml import etree
 
+from nimble_stone.app.kits import load_kits
 from nimble_stone.core import report
-from nimble_stone.core.acceptance import Expected, Verdict, expectations, judge, totals
+from nimble_stone.core.acceptance import (
+    KINDS,
+    NOT_ASKED,
+    Answer,
+    Expected,
+    Subject,
+    Verdict,
+    cluster,
+    expectations,
+    hardware,
+    identity,
+    judge,
+    totals,
+)
+from nimble_stone.core.kit.model import CLUSTER_KINDS, Kit, Proof
 from tests.core.scene import sheet
 
 
@@ -18,13 +37,91 @@ def test_every_node_is_expected_as_it_was_planned() -> None:
     assert found["", "members"] == "western-arc-1, western-arc-2, western-lead"
 
 
+def item(kind: str, wanted: Any, limit: float = 0) -> Expected:
+    return Expected("p", "P", "n", kind, wanted, limit, "as planned")
+
+
+def passes(one: Expected, found: Any) -> bool:
+    return judge(one, Answer(found, "asked")).passed
+
+
+def test_there_is_a_kind_for_every_word_that_a_kit_may_use() -> None:
+    assert set(KINDS) == set(get_args(Proof.model_fields["kind"].annotation))
+    assert {kind.id for kind in KINDS.values() if kind.of == "cluster"} == set(CLUSTER_KINDS)
+
+
+@pytest.mark.parametrize("kit", sorted(load_kits()))
+def test_every_check_of_every_kit_passes_on_what_it_expects_and_on_nothing_else(kit: str) -> None:
+    other = {
+        "running": False,
+        "hardware": hardware.Hardware(1, 1, 9),
+        "host": hardware.Place("elsewhere"),
+        "gateway": identity.Reached("10.9.9.9", False),
+        "clock": 1e6,
+        "port": identity.Port(1, False),
+        "certificate": (identity.Shown("x", "expired"),),
+        "one-lead": 2,
+        "virtual": (cluster.Served("10.9.9.9", 1, False),),
+        "balanced": (cluster.Balanced("x", ("y",)),),
+        "address": "10.9.9.9/8",
+        "address6": "fd00::9/64",
+    }
+    checks = load_kits()[kit].acceptance
+    for check in checks:
+        subject = Subject(sheet(), sheet().nodes[0] if check.of == "node" else None, check)
+        wanted = KINDS[check.kind].expect(subject)
+        if wanted is None:
+            continue
+        one = Expected(check.id, check.label, "", check.kind, wanted, check.limit, "as planned")
+        if wanted not in ("", (), None) and wanted != identity.Reached(""):
+            assert passes(one, wanted) or check.kind in ("address", "address6"), check.kind
+        assert not passes(one, other.get(check.kind, ("something", "else"))), check.kind
+        unknown = judge(one, Answer(None, "asked", unknown="no answer"))
+        assert (unknown.passed, unknown.checked) == (False, False)
+        assert unknown.found == "not known: no answer"
+
+
 def test_nothing_found_never_passes_and_clocks_are_compared_in_seconds() -> None:
-    item = Expected("p", "P", "n", "name", "", 0)
-    assert not judge(item, "", "").passed
-    clock = Expected("c", "Clock", "n", "clock", "within 5 s", 5)
-    assert judge(clock, "-4.9 s", "").passed
-    for found in ("+5.1 s", "the node tells no time", "nan s", ""):
-        assert not judge(clock, found, "").passed
+    assert judge(item("name", "west"), Answer(None, "asked")).found == "nothing"
+    assert not passes(item("name", ""), "")
+    assert not judge(item("name", "west"), NOT_ASKED).checked
+    clock = item("clock", 0.0, 5)
+    assert passes(clock, -4.96)
+    for found in (5.04, float("nan"), float("inf"), None):
+        assert not passes(clock, found)
+
+
+def test_values_are_compared_not_the_words_for_them() -> None:
+    """127.6 GiB were once as good as 128: both were said with the same words."""
+    one = item("hardware", hardware.Hardware(4, 128 << 30, 1))
+    almost = hardware.Hardware(4, int(127.6 * (1 << 30)), 1)
+    assert passes(one, hardware.Hardware(4, (128 << 30) - 4096, 1))
+    verdict = judge(one, Answer(almost, "asked"))
+    assert not verdict.passed
+    assert "127.600 GiB" in verdict.found
+    assert passes(item("address6", "fd00:0:0::1/64"), "fd00::1/64")
+    assert not passes(item("address", "10.0.0.1/24"), "not an address")
+
+
+def test_many_checks_of_one_kind_are_judged_each_by_its_own_limit() -> None:
+    kit = sheet().kit
+    clock = next(check for check in kit.acceptance if check.kind == "clock")
+    strict = clock.model_copy(update={"id": "clock-strict", "label": "Strict", "limit": 0.5})
+    both = kit.model_copy(update={"acceptance": (clock, strict)})
+    listed = [one for one in expectations(replace(sheet(), kit=both)) if one.node == "lead-1"]
+    verdicts = {one.proof: passes(one, 1.0) for one in listed}
+    assert verdicts == {clock.id: True, "clock-strict": False}
+
+
+def test_a_check_that_cannot_be_asked_so_is_refused_where_it_is_written() -> None:
+    kit = sheet().kit.model_dump(mode="json", by_alias=True)
+    check = kit["acceptance"][0]
+    for changed, message in (
+        ([*kit["acceptance"], check], "share the id"),
+        ([check | {"of": "cluster"}], "asked of the node, not of the cluster"),
+    ):
+        with pytest.raises(ValueError, match=message):
+            Kit.model_validate(kit | {"acceptance": changed})
 
 
 def test_reports_carry_every_verdict_and_escape_what_machines_say() -> None:

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import asyncio
-from dataclasses import asdict
+import math
+from collections.abc import Iterable
+from dataclasses import asdict, replace
 from typing import Any
 
 from nimble_stone.core import acceptance
-from nimble_stone.core.acceptance import Expected, Verdict
+from nimble_stone.core.acceptance import Answer, Verdict, cluster, hardware, identity
 from nimble_stone.core.errors import StoneError
 from nimble_stone.core.plan.cells import MADE_HERE
 from nimble_stone.core.plan.sheet import Node, macs_of
@@ -18,18 +20,18 @@ from nimble_stone.hosts.node import NodeAccess, NodeDoor
 from nimble_stone.store import runs
 
 SIDE_BY_SIDE = 16
-# characters of an answer that are compared: a thousand member names and more
-MOST = 100_000
+MOST = 120
+"""Characters of what a node says of itself that are compared."""
 
 
-class _Seen:
-    """What was found out about one node; a question that failed answers with its reason."""
+Answers = dict[str, Answer]
+"""Kind of check → what was found."""
+HOST_SIDE = ("running", "hardware", "host", "networks", "mac")
+NODE_SAYS = ("name", "address", "address6", "version", "role")
 
-    def __init__(self) -> None:
-        self.found: dict[str, tuple[str, str]] = {}
 
-    def put(self, kind: str, found: str, how: str) -> None:
-        self.found[kind] = (found, how)
+def _unknown(kinds: Iterable[str], error: StoneError, how: str) -> Answers:
+    return {kind: Answer(None, how, unknown=str(error)) for kind in kinds}
 
 
 async def prove(world: World, run: FrozenRun) -> list[Verdict]:
@@ -38,14 +40,17 @@ async def prove(world: World, run: FrozenRun) -> list[Verdict]:
     """
     gate = asyncio.Semaphore(SIDE_BY_SIDE)
 
-    async def ask(node: Node) -> tuple[str, _Seen]:
+    async def ask(node: Node) -> tuple[str, Answers]:
         async with gate:
             return node.id, await _ask(world, run, node)
 
     seen = dict(await asyncio.gather(*(ask(node) for node in run.sheet.nodes)))
     cluster = await _ask_cluster(world, run)
     return [
-        _verdict(item, (seen[item.node] if item.node else cluster).found)
+        acceptance.judge(
+            item,
+            (seen[item.node] if item.node else cluster).get(item.kind, acceptance.NOT_ASKED),
+        )
         for item in acceptance.expectations(run.sheet)
     ]
 
@@ -57,11 +62,6 @@ async def keep(world: World, run_id: str, verdicts: list[Verdict]) -> None:
     )
 
 
-def _verdict(item: Expected, found: dict[str, tuple[str, str]]) -> Verdict:
-    text, how = found.get(item.kind, ("", "not asked"))
-    return acceptance.judge(item, text[:MOST], how)
-
-
 async def _door(world: World, run: FrozenRun, node: Node) -> NodeDoor:
     kit = run.sheet.kit
     password = await world.open_for_plan(run.sheet.plan.name, node.value(kit.admin_password))
@@ -71,82 +71,75 @@ async def _door(world: World, run: FrozenRun, node: Node) -> NodeDoor:
     )
 
 
-async def _ask(world: World, run: FrozenRun, node: Node) -> _Seen:
-    seen = _Seen()
-    await asyncio.gather(
-        _host_side(world, run, node, seen),
-        _node_side(world, run, node, seen),
-        _gateway(world, run, node, seen),
-        _certificates(world, run, node, seen),
+async def _ask(world: World, run: FrozenRun, node: Node) -> Answers:
+    found = await asyncio.gather(
+        _host_side(world, run, node),
+        _node_side(world, run, node),
+        _gateway(world, run, node),
+        _certificates(world, run, node),
     )
-    return seen
+    return {kind: answer for part in found for kind, answer in part.items()}
 
 
-async def _host_side(world: World, run: FrozenRun, node: Node, seen: _Seen) -> None:
+async def _host_side(world: World, run: FrozenRun, node: Node) -> Answers:
     how = f"virsh dumpxml {node.name} on {node.value('host')}"
     try:
         host = await world.kvm(await world.host(node.value("host")))
         domain = await host.domain(node.name)
         if domain is None:
-            for kind in ("running", "hardware", "host", "networks", "mac"):
-                seen.put(kind, "no such guest", how)
-            return
+            return {kind: Answer(None, how, "no such guest") for kind in HOST_SIDE}
         running = await host.running(node.name)
-        seen.put("running", "running" if running else "stopped", f"virsh domstate {node.name}")
-        seen.put(
-            "hardware",
-            acceptance.hardware_text(domain.vcpu, domain.memory_bytes, domain.disks),
-            how,
-        )
-        seen.put("networks", ", ".join(domain.networks), how)
-        planned = macs_of(run.sheet.kit, node, acceptance.interfaces(run.sheet, node))
-        seen.put(
-            "mac",
-            ", ".join(mac for mac, wanted in zip(domain.macs, planned, strict=False) if wanted),
-            how,
-        )
-        ours = domain.mark is not None and domain.mark.run == run.id
-        seen.put("host", host.name if ours else f"{host.name}, but without our mark", how)
     except StoneError as error:
-        for kind in ("running", "hardware", "host", "networks", "mac"):
-            seen.put(kind, f"not known: {error}", how)
+        return _unknown(HOST_SIDE, error, how)
+    planned = macs_of(run.sheet.kit, node, hardware.interfaces(run.sheet, node))
+    macs = tuple(mac for mac, wanted in zip(domain.macs, planned, strict=False) if wanted)
+    has = hardware.Hardware(domain.vcpu, domain.memory_bytes, domain.disks)
+    ours = domain.mark is not None and domain.mark.run == run.id
+    return {
+        "running": Answer(running, f"virsh domstate {node.name}"),
+        "hardware": Answer(has, how),
+        "networks": Answer(tuple(domain.networks), how),
+        "mac": Answer(macs, how),
+        "host": Answer(hardware.Place(host.name, ours), how),
+    }
 
 
-async def _node_side(world: World, run: FrozenRun, node: Node, seen: _Seen) -> None:
-    kit = run.sheet.kit
-    how = f"GET {node.value('address')}:{kit.service.port}{kit.service.path}"
+async def _node_side(world: World, run: FrozenRun, node: Node) -> Answers:
+    service, address = run.sheet.kit.service, node.value("address")
+    how = f"GET {address}:{service.port}{service.path}"
+    found: Answers = {}
     try:
         door = await _door(world, run, node)
-        seen.put(
-            "port",
-            f"{kit.service.port} {'open' if await door.port_open(kit.service.port) else 'closed'}",
-            f"connect {node.value('address')}:{kit.service.port}",
+        is_open = await door.port_open(service.port)
+        found["port"] = Answer(
+            identity.Port(service.port, is_open), f"connect {address}:{service.port}"
         )
         before = world.clock()
-        status = await door.call("GET", kit.service.path, login=False)
+        status = await door.call("GET", service.path, login=False)
         middle = (before + world.clock()) / 2
     except StoneError as error:
-        for kind in ("name", "address", "address6", "clock", "version", "role"):
-            seen.put(kind, f"not known: {error}", how)
-        return
-    for kind in ("name", "address", "address6", "version", "role"):
-        seen.put(kind, str(status.get(kind, ""))[:120], how)
+        missing = [kind for kind in ("port", "clock", *NODE_SAYS) if kind not in found]
+        return found | _unknown(missing, error, how)
+    for kind in NODE_SAYS:
+        said = str(status.get(kind, ""))[:MOST]
+        found[kind] = Answer(said or None, how)
     try:
-        seen.put("clock", f"{float(status.get('time', 'nan')) - middle:+.1f} s", how)
+        off = float(status.get("time", "nan")) - middle
+        found["clock"] = Answer(off if math.isfinite(off) else None, how, "the node tells no time")
     except (TypeError, ValueError):
-        seen.put("clock", "the node tells no time", how)
+        found["clock"] = Answer(None, how, "the node tells no time")
+    return found
 
 
-async def _certificates(world: World, run: FrozenRun, node: Node, seen: _Seen) -> None:
+async def _certificates(world: World, run: FrozenRun, node: Node) -> Answers:
     """Connect to where each certificate is shown and see whether it is the one, made out to the
     node.
     """
-    said, how = [], []
-    for one in acceptance.shown(run.sheet, node):
+    seen, how = [], []
+    for one in identity.shown(run.sheet, node):
         names = certificates.names(run.sheet, node, one)
-        how.append(
-            f"TLS to {node.value('address')}:{one.port} as {names[0] if names else node.name}"
-        )
+        name = names[0] if names else node.name
+        how.append(f"TLS to {node.value('address')}:{one.port} as {name}")
         try:
             brought = node.value(f"certificate.{one.id}") != MADE_HERE
             pair = await certificates.of_node(world, run.id, run.sheet, node, one)
@@ -154,59 +147,49 @@ async def _certificates(world: World, run: FrozenRun, node: Node, seen: _Seen) -
                 pair.certificate if brought else (await certificates.authority(world)).certificate
             )
             wrong = await world.reach.trust(
-                node.value("address"),
-                one.port,
-                trust,
-                names[0] if names else node.name,
-                exactly=brought,
+                node.value("address"), one.port, trust, name, exactly=brought
             )
-            said.append(f"{one.label} {wrong or 'trusted'}")
         except StoneError as error:
-            said.append(f"{one.label} not known: {error}")
-    seen.put("certificate", ", ".join(said), "; ".join(how))
+            wrong = f"not known: {error}"
+        seen.append(identity.Shown(one.label, wrong))
+    return {"certificate": Answer(tuple(seen), "; ".join(how))}
 
 
-async def _gateway(world: World, run: FrozenRun, node: Node, seen: _Seen) -> None:
+async def _gateway(world: World, run: FrozenRun, node: Node) -> Answers:
     gateway = node.value("gateway")
     how = f"ping {gateway} by SSH on {node.name}"
     try:
         door = await _door(world, run, node)
-        seen.put(
-            "gateway",
-            f"{gateway} answers" if await door.ping_from(gateway) else f"{gateway} does not answer",
-            how,
-        )
+        answers = await door.ping_from(gateway)
     except StoneError as error:
-        seen.put("gateway", f"not known: {error}", how)
+        return _unknown(["gateway"], error, how)
+    return {"gateway": Answer(identity.Reached(gateway, answers), how)}
 
 
-async def _ask_cluster(world: World, run: FrozenRun) -> _Seen:
-    seen, first = _Seen(), run.sheet.nodes[0]
-    path = run.sheet.kit.service.members
-    how = f"GET {first.value('address')}:{run.sheet.kit.service.port}{path}"
+async def _ask_cluster(world: World, run: FrozenRun) -> Answers:
+    found = await asyncio.gather(_members(world, run), _virtual(world, run), _balanced(world, run))
+    return {kind: answer for part in found for kind, answer in part.items()}
+
+
+async def _members(world: World, run: FrozenRun) -> Answers:
+    first, service = run.sheet.nodes[0], run.sheet.kit.service
+    how = f"GET {first.value('address')}:{service.port}{service.members}"
     try:
-        answer: dict[str, Any] = await (await _door(world, run, first)).call(
-            "GET", path, login=False
-        )
-        members = [item for item in answer.get("members", []) if isinstance(item, dict)]
-        seen.put(
-            "members", ", ".join(sorted(str(item.get("name", ""))[:80] for item in members)), how
-        )
-        leads = [item for item in members if item.get("role") == run.sheet.nodes[0].role]
-        seen.put("one-lead", "one lead" if len(leads) == 1 else f"{len(leads)} leads", how)
+        door = await _door(world, run, first)
+        answer: dict[str, Any] = await door.call("GET", service.members, login=False)
     except StoneError as error:
-        for kind in ("members", "one-lead"):
-            seen.put(kind, f"not known: {error}", how)
-    await _ask_virtual(world, run, seen)
-    await _ask_balanced(world, run, seen)
-    return seen
+        return _unknown(("members", "one-lead"), error, how)
+    members = [item for item in answer.get("members", []) if isinstance(item, dict)]
+    names = tuple(sorted(str(item.get("name", ""))[:80] for item in members))
+    leads = sum(item.get("role") == first.role for item in members)
+    return {"members": Answer(names, how), "one-lead": Answer(leads, how)}
 
 
-async def _ask_balanced(world: World, run: FrozenRun, seen: _Seen) -> None:
+async def _balanced(world: World, run: FrozenRun) -> Answers:
     """Who answers when each balanced service is asked again and again, at most three times as often
     as it has members.
     """
-    said, how, kit = [], [], run.sheet.kit
+    seen, how, kit = [], [], run.sheet.kit
     for one in kit.balanced:
         wanted = {node.name for node in run.sheet.nodes if node.role in one.members}
         address, met = run.sheet.nodes[0].value(f"virtual.{one.virtual}"), set[str]()
@@ -221,21 +204,14 @@ async def _ask_balanced(world: World, run: FrozenRun, seen: _Seen) -> None:
                 continue
             if met >= wanted:
                 break
-        said.append(f"{one.label}: {', '.join(sorted(met - {''}))}")
-    seen.put("balanced", "; ".join(said), "; ".join(how))
+        seen.append(cluster.Balanced(one.label, tuple(sorted(met - {""}))))
+    return {"balanced": Answer(tuple(seen), "; ".join(how))}
 
 
-async def _ask_virtual(world: World, run: FrozenRun, seen: _Seen) -> None:
+async def _virtual(world: World, run: FrozenRun) -> Answers:
     """Whether each port of each virtual address is open."""
-    wanted = acceptance.virtual_ports(run.sheet)
-    found = await asyncio.gather(
-        *(world.reach.port_open(address, port) for address, port in wanted)
-    )
-    seen.put(
-        "virtual",
-        ", ".join(
-            f"{address}:{port} {'open' if is_open else 'closed'}"
-            for (address, port), is_open in zip(wanted, found, strict=True)
-        ),
-        ", ".join(f"connect {address}:{port}" for address, port in wanted),
-    )
+    wanted = cluster.virtual_ports(run.sheet)
+    found = await asyncio.gather(*(world.reach.port_open(one.address, one.port) for one in wanted))
+    seen = tuple(replace(one, open=is_open) for one, is_open in zip(wanted, found, strict=True))
+    how = ", ".join(f"connect {one.address}:{one.port}" for one in wanted)
+    return {"virtual": Answer(seen, how)}

@@ -235,6 +235,10 @@ class Forming(_Part):
     )
 
 
+CLUSTER_KINDS = ("members", "one-lead", "virtual", "balanced")
+"""Kinds of acceptance checks that are asked of the cluster as a whole; all others of each node."""
+
+
 class Proof(_Part):
     """One line of the acceptance list. `kind` selects what is measured; the rest are its limits."""
 
@@ -262,6 +266,16 @@ class Proof(_Part):
         "balanced",
     ]
     limit: float = 0.0
+
+    @model_validator(mode="after")
+    def _of_what_it_can_be(self) -> Proof:
+        of = "cluster" if self.kind in CLUSTER_KINDS else "node"
+        if self.of != of:
+            raise ValueError(
+                f"acceptance check “{self.id}”: {self.kind} is asked of the {of}, not of the"
+                f" {self.of}"
+            )
+        return self
 
 
 class Durations(_Part):
@@ -531,6 +545,11 @@ class Kit(_Part):
     @model_validator(mode="after")
     def _refers_to_what_exists(self) -> Kit:
         roles = {role.id for role in self.roles}
+        seen: set[str] = set()
+        for proof in self.acceptance:
+            if proof.id in seen:
+                raise ValueError(f"two acceptance checks share the id “{proof.id}”")
+            seen.add(proof.id)
         for role in self.roles:
             if unknown := set(role.after) - roles:
                 raise ValueError(

@@ -1,0 +1,88 @@
+"""The acceptance list: the plan read backwards. What is expected is computed here, what was found
+comes from outside; the verdict is pure. One module per family of checks, one registry.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+
+from nimble_stone.core.acceptance import cluster, hardware, identity
+from nimble_stone.core.acceptance.model import Answer, Expected, Kind, Subject, Verdict
+from nimble_stone.core.plan.sheet import Sheet
+
+__all__ = [
+    "KINDS",
+    "Answer",
+    "Expected",
+    "Kind",
+    "Subject",
+    "Verdict",
+    "expectations",
+    "judge",
+    "totals",
+]
+
+KINDS: Mapping[str, Kind] = {
+    kind.id: kind for kind in (*hardware.KINDS, *identity.KINDS, *cluster.KINDS)
+}
+NOT_ASKED = Answer(None, "not asked", unknown="nobody asked")
+
+
+def expectations(sheet: Sheet) -> list[Expected]:
+    """Every check of every node, then those of the cluster."""
+    return [*_of_nodes(sheet), *_of_cluster(sheet)]
+
+
+def _of_nodes(sheet: Sheet) -> Iterator[Expected]:
+    for node in sheet.nodes:
+        for proof in sheet.kit.acceptance:
+            if proof.of == "node":
+                yield from _expected(Subject(sheet, node, proof))
+
+
+def _of_cluster(sheet: Sheet) -> Iterator[Expected]:
+    for proof in sheet.kit.acceptance:
+        if proof.of == "cluster":
+            yield from _expected(Subject(sheet, None, proof))
+
+
+def _expected(subject: Subject) -> Iterator[Expected]:
+    proof, kind = subject.proof, KINDS[subject.proof.kind]
+    wanted = kind.expect(subject)
+    if wanted is None:
+        return
+    text = kind.say_expected(wanted, proof.limit) if kind.say_expected else kind.say(wanted)
+    node = subject.node.id if subject.node else ""
+    yield Expected(proof.id, proof.label, node, proof.kind, wanted, proof.limit, text)
+
+
+def judge(item: Expected, answer: Answer) -> Verdict:
+    """The verdict on what was found. Values are compared, never words; nothing found never
+    passes, and what could not be asked is neither a pass nor a failure.
+    """
+    kind = KINDS[item.kind]
+    passed = False
+    if answer.unknown:
+        found = f"not known: {answer.unknown}"
+    elif answer.value is None:
+        found = answer.said or "nothing"
+    else:
+        found = kind.say(answer.value) or "nothing"
+        passed = kind.fits(item.wanted, answer.value, item.limit)
+    return Verdict(
+        item.proof,
+        item.label,
+        item.node,
+        item.expected,
+        found,
+        passed,
+        answer.how,
+        not answer.unknown,
+    )
+
+
+def totals(verdicts: Sequence[Verdict]) -> Mapping[str, int]:
+    """passed, failed and open (could not be asked) counts."""
+    passed = sum(verdict.passed for verdict in verdicts)
+    unknown = sum(not verdict.checked for verdict in verdicts)
+    return {"passed": passed, "failed": len(verdicts) - passed - unknown, "open": unknown}

@@ -42,7 +42,7 @@ async def _prepared(host: KvmHost) -> None:
         ),
     )
     for action in actions:
-        for command in groundwork.work(action, "gcontract").act:
+        for command in groundwork.work(action, "gcontract").act():
             await host.do(command)
     found = await host.network("ns-inner")
     assert found is not None
@@ -63,14 +63,14 @@ async def _prepared(host: KvmHost) -> None:
         await host.text_of("/etc/hosts") or ""
     )
     for action in actions[:2]:
-        for command in groundwork.work(action, "gcontract").act:
+        for command in groundwork.work(action, "gcontract").act():
             # once more: it is so already
             await host.do(command)
     await host.create_volume("ns-folder", "ns-inside", "raw", 1 << 20)
     assert await host.listing("/var/lib/libvirt/images/ns-folder") == ["ns-inside"]
     await host.delete_volume("ns-folder", "ns-inside")
     for action in actions:
-        for command in groundwork.work(action, "gcontract").undo:
+        for command in groundwork.work(action, "gcontract").undo():
             await host.do(command)
     assert await host.network("ns-inner") is None
     assert await host.pool("ns-folder") is None

@@ -296,19 +296,19 @@ def test_commands_are_limited_marked_and_the_document_is_well_formed(action: g.A
     )
     # what is shown is what is sent
     assert made == again
-    for command in (*made.act, *made.undo):
+    for command in (*made.act(), *made.undo()):
         assert shlex.split(command.text)[:4] == ["LC_ALL=C", "timeout", "-k", "2"]
         assert not set(";|&><`$") & set(command.text.replace("'/ nimble-stone:g0000000a$/d'", ""))
         if command.data.lstrip().startswith("<"):
             etree.fromstring(command.data.encode())
     if (
-        any("uuid" in c.data or "nimble-stone:" in c.data for c in made.act)
+        any("uuid" in c.data or "nimble-stone:" in c.data for c in made.act())
         and action.kind != "rename-datastore"
     ):
         # another run's mark is another one
         assert made != other
     assert g.label(action)
-    assert made.undo or not g.undoable(action)
+    assert made.undo() or not g.undoable(action)
 
 
 def test_a_file_that_is_written_is_ours_by_its_first_line() -> None:

@@ -30,7 +30,7 @@ def test_a_disk_is_looked_at_formatted_with_our_mark_and_wiped(tmp_path: Path) -
     assert (found["UUID"], found["TYPE"]) == (ident, "ext4")
     undo = groundwork.work(
         g.DiskStore(host="gannet", name="gannet-data", device="/dev/sdz"), "g1"
-    ).undo[-1]
+    ).undo()[-1]
     assert run(undo.text.replace("/dev/sdz", str(disk))).returncode == 0
     assert run(groundwork.probe_disk(str(disk))).returncode == 2
     assert run(groundwork.probe_disk(str(tmp_path / "none"))).returncode != 0
@@ -46,9 +46,12 @@ def test_lines_and_files_of_one_run_go_and_all_others_stay(tmp_path: Path) -> No
         ),
     )
     work = groundwork.work(action, "g1")
-    assert run(work.act[0].text.replace("/etc/hosts", str(hosts)), work.act[0].data).returncode == 0
+    assert (
+        run(work.act()[0].text.replace("/etc/hosts", str(hosts)), work.act()[0].data).returncode
+        == 0
+    )
     assert "10.44.1.13 skua.holm.example skua # nimble-stone:g1\n" in hosts.read_text()
-    assert run(work.undo[0].text.replace("/etc/hosts", str(hosts))).returncode == 0
+    assert run(work.undo()[0].text.replace("/etc/hosts", str(hosts))).returncode == 0
     # g12 is not g1
     assert hosts.read_text() == "127.0.0.1 localhost\n10.44.1.12 fulmar # nimble-stone:g12\n"
     file = tmp_path / "20-ours.conf"

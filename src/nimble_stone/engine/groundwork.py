@@ -28,7 +28,7 @@ from nimble_stone.engine import survey
 from nimble_stone.engine.jobs import Kind
 from nimble_stone.engine.world import World
 from nimble_stone.hosts import commands, groundwork, linux_in, reading
-from nimble_stone.hosts.groundwork import Work
+from nimble_stone.hosts.groundwork import Op, Work
 from nimble_stone.hosts.kvm import KvmHost, Recorder
 from nimble_stone.reach import Credential, Target
 from nimble_stone.store import entries, records, runs
@@ -240,8 +240,9 @@ class _Plain:
                     code="not-ours",
                     hint="Take the run back that made it, or move the file away; then retry.",
                 )
-        for number, command in enumerate(c.work.act, 1):
-            c.tell(done=number - 1, total=len(c.work.act))
+        commands = c.work.act()
+        for number, command in enumerate(commands):
+            c.tell(done=number, total=len(commands))
             await c.host.do(command)
 
     async def undo(self, c: GroundContext) -> str:
@@ -277,7 +278,7 @@ class _Plain:
 
     async def undoing(self, c: GroundContext) -> Sequence[groundwork.Cmd]:
         """The commands for that."""
-        return c.work.undo
+        return c.work.undo()
 
 
 class Key(_Plain):
@@ -360,7 +361,7 @@ class Key(_Plain):
             records.merge_estate,
             EstateFile(hosts=(host.model_copy(update={"credential": before}),)),
         )
-        for command in c.work.undo:
+        for command in c.work.undo():
             await c.host.do(command)
         return f"{c.step.label}: rolled back"
 
@@ -396,7 +397,7 @@ class Names(_Plain):
         assert isinstance(action, g.AddNames)
         text = await c.host.text_of(groundwork.HOSTS) or ""
         missing = self._missing(action, text)
-        [command] = groundwork.work(action.model_copy(update={"records": missing}), c.run).act
+        [command] = groundwork.work(action.model_copy(update={"records": missing}), c.run).act()
         if text and not text.endswith("\n"):
             command = groundwork.Cmd(command.text, "\n" + command.data)
         await c.host.do(command)
@@ -468,11 +469,10 @@ class Network(_Plain):
 
     async def undoing(self, c: GroundContext) -> Sequence[groundwork.Cmd]:
         """The network where it bears our mark, then the interfaces and files where those do."""
-        network, rest = c.work.undo[:2], c.work.undo[2:]
-        return (
-            *(network if await self._net_ours(c) else ()),
-            *(rest if await super().ours(c) else ()),
-        )
+        mine = [Op.DEFINE_NETWORK] if await self._net_ours(c) else []
+        if await super().ours(c):
+            mine.append(Op.BUILD_BRIDGE)
+        return c.work.undo(mine)
 
 
 async def _network_used(c: GroundContext, name: str) -> str:
@@ -524,10 +524,10 @@ class Store(_Plain):
         """A disk is looked at again right before it is formatted; one that bears our mark was
         formatted by an earlier try.
         """
-        action, work = action_of(c.step), c.work.act
+        action, done = action_of(c.step), set[Op]()
         if isinstance(action, g.DiskStore):
             if await self._disk_ours(c, action):
-                work = work[1:]
+                done = {Op.FORMAT_DISK}
             elif (disk := await _disk(c, action.device)).use != "free" or (
                 await _probed(c, action.device)
             ):
@@ -537,7 +537,7 @@ class Store(_Plain):
                     code="disk-in-use",
                     hint="Choose another disk.",
                 )
-        for command in work:
+        for command in c.work.act(without=done):
             await c.host.do(command)
 
     async def _disk_ours(self, c: GroundContext, action: g.DiskStore) -> bool:
@@ -571,13 +571,13 @@ class Store(_Plain):
 
     async def undoing(self, c: GroundContext) -> Sequence[groundwork.Cmd]:
         """The pool where it bears our mark, and the file system where that does."""
-        action, undo = action_of(c.step), c.work.undo
+        action = action_of(c.step)
         if not isinstance(action, g.DiskStore):
-            return undo
-        return (
-            *(undo[:-1] if await self._pool_ours(c) else ()),
-            *(undo[-1:] if await self._disk_ours(c, action) else ()),
-        )
+            return c.work.undo()
+        mine = [Op.DEFINE_POOL] if await self._pool_ours(c) else []
+        if await self._disk_ours(c, action):
+            mine.append(Op.FORMAT_DISK)
+        return c.work.undo(mine)
 
 
 async def _probed(c: GroundContext, device: str) -> dict[str, str]:

@@ -7,7 +7,9 @@ datastores have a UUID made of the run.
 from __future__ import annotations
 
 import uuid
+from collections.abc import Collection
 from dataclasses import dataclass
+from enum import StrEnum
 from shlex import quote
 
 from lxml import etree
@@ -39,15 +41,69 @@ class Cmd:
         return self.text + (f" <<'END'\n{self.data.rstrip()}\nEND" if self.data else "")
 
 
-@dataclass(frozen=True)
-class Work:
-    """What is sent to do it, and what is sent to take it back. `files` are written whole, and are
-    this run's by their first line.
-    """
+class Op(StrEnum):
+    """What an operation does. The engine speaks of operations by these names, never of places."""
 
+    FORMAT_DISK = "format-disk"
+    DEFINE_POOL = "define-pool"
+    BUILD_BRIDGE = "build-bridge"
+    DEFINE_NETWORK = "define-network"
+    CHANGE = "change"
+
+
+_BEFORE = {Op.DEFINE_POOL: Op.FORMAT_DISK, Op.DEFINE_NETWORK: Op.BUILD_BRIDGE}
+"""What rests on what: the second comes first where both are there."""
+
+
+@dataclass(frozen=True)
+class Operation:
+    """What is sent to do one thing, and what is sent to take it back."""
+
+    name: Op
     act: tuple[Cmd, ...]
     undo: tuple[Cmd, ...] = ()
+
+
+@dataclass(frozen=True)
+class Work:
+    """The operations of an action, in their order; they are taken back in the opposite one. `files`
+    are written whole, and are this run's by their first line. Raises ValueError for an order that
+    cannot be.
+    """
+
+    operations: tuple[Operation, ...]
     files: tuple[str, ...] = ()
+
+    def __post_init__(self) -> None:
+        names = [operation.name for operation in self.operations]
+        if len(set(names)) != len(names):
+            raise ValueError("an operation stands twice in one piece of work")
+        for later, earlier in _BEFORE.items():
+            if {later, earlier} <= set(names) and names.index(later) < names.index(earlier):
+                raise ValueError(f"{later} cannot come before {earlier}")
+
+    def act(self, without: Collection[Op] = ()) -> tuple[Cmd, ...]:
+        """What is sent to do it, without operations that are done already."""
+        return tuple(
+            command
+            for operation in self.operations
+            if operation.name not in without
+            for command in operation.act
+        )
+
+    def undo(self, only: Collection[Op] = tuple(Op)) -> tuple[Cmd, ...]:
+        """What is sent to take it back, of the operations that are named."""
+        return tuple(
+            command
+            for operation in reversed(self.operations)
+            if operation.name in only
+            for command in operation.undo
+        )
+
+
+def _change(act: tuple[Cmd, ...], undo: tuple[Cmd, ...] = (), files: tuple[str, ...] = ()) -> Work:
+    """Work that is one operation."""
+    return Work((Operation(Op.CHANGE, act, undo),), files)
 
 
 def mark(run: str) -> str:
@@ -150,7 +206,7 @@ def work(action: g.Action, run: str, before: Datastore | None = None) -> Work:
     """
     match action:
         case g.AddKey():
-            return Work(
+            return _change(
                 (
                     Cmd(limited("mkdir -p -m 700 ~/.ssh", 10)),
                     tee(KEYS, f"{action.public} {mark(run)}\n", append=True),
@@ -162,7 +218,7 @@ def work(action: g.Action, run: str, before: Datastore | None = None) -> Work:
                 f"{record.address} {' '.join(record.names)} # {mark(run)}\n"
                 for record in action.records
             )
-            return Work((tee(HOSTS, lines, append=True),), (without_mark(HOSTS, run),))
+            return _change((tee(HOSTS, lines, append=True),), (without_mark(HOSTS, run),))
         case g.IsolatedNetwork():
             xml = network_xml(
                 action.name,
@@ -170,14 +226,14 @@ def work(action: g.Action, run: str, before: Datastore | None = None) -> Work:
                 uuid_of(run, action.host, "network", action.name),
                 isolated=True,
             )
-            return Work(_network(action.name, xml), _no_network(action.name))
+            return Work((_network(action.name, xml),))
         case g.CarryNetwork():
             return _carry(action, run)
         case g.FolderStore():
             xml = pool_xml(
                 action.name, uuid_of(run, action.host, "pool", action.name), "dir", action.path
             )
-            return Work(_pool(action.name, xml), _no_pool(action.name))
+            return Work((_pool(action.name, xml),))
         case g.DiskStore():
             # The file system's UUID is our mark, and the pool names the disk by it: letters of
             # disks change from one start to the next.
@@ -190,11 +246,14 @@ def work(action: g.Action, run: str, before: Datastore | None = None) -> Work:
                 device=f"/dev/disk/by-uuid/{ident}",
             )
             return Work(
-                (format_disk(action.device, ident), *_pool(action.name, xml)),
                 (
-                    *_no_pool(action.name, delete=False),
-                    Cmd(limited(f"wipefs --all {quote(action.device)}", 30)),
-                ),
+                    Operation(
+                        Op.FORMAT_DISK,
+                        (format_disk(action.device, ident),),
+                        (Cmd(limited(f"wipefs --all {quote(action.device)}", 30)),),
+                    ),
+                    _pool(action.name, xml, delete=False),
+                )
             )
         case g.NfsStore():
             xml = pool_xml(
@@ -205,7 +264,7 @@ def work(action: g.Action, run: str, before: Datastore | None = None) -> Work:
                 server=action.server,
                 export=action.export,
             )
-            return Work(_pool(action.name, xml), _no_pool(action.name, delete=False))
+            return Work((_pool(action.name, xml, delete=False),))
         case g.FencingVolume():
             volume = (
                 f"<volume>\n  <name>{fence(action)}</name>\n  <capacity"
@@ -213,7 +272,7 @@ def work(action: g.Action, run: str, before: Datastore | None = None) -> Work:
                 f' unit="bytes">{g.FENCE_BYTES}</allocation>\n  <target><format'
                 ' type="raw"/></target>\n</volume>\n'
             )
-            return Work(
+            return _change(
                 (
                     Cmd(
                         virsh("vol-create", action.datastore, "/dev/stdin"),
@@ -224,7 +283,7 @@ def work(action: g.Action, run: str, before: Datastore | None = None) -> Work:
                 (Cmd(virsh("vol-delete", "--pool", action.datastore, fence(action))),),
             )
         case g.WipeDisk():
-            return Work(
+            return _change(
                 (
                     Cmd(
                         limited(
@@ -238,7 +297,7 @@ def work(action: g.Action, run: str, before: Datastore | None = None) -> Work:
         case g.RenameStore():
             return _rename(action, before)
         case g.StartStore():
-            return Work(
+            return _change(
                 (
                     Cmd(virsh("pool-start", action.name), fine=("already active",)),
                     Cmd(virsh("pool-autostart", action.name)),
@@ -249,7 +308,7 @@ def work(action: g.Action, run: str, before: Datastore | None = None) -> Work:
                 ),
             )
         case g.StartNetwork():
-            return Work(
+            return _change(
                 (
                     Cmd(virsh("net-start", action.name), fine=("already active",)),
                     Cmd(virsh("net-autostart", action.name)),
@@ -261,14 +320,14 @@ def work(action: g.Action, run: str, before: Datastore | None = None) -> Work:
             )
         case g.TimeSource():
             reload = Cmd(limited("chronyc reload sources", 10))
-            return Work(
+            return _change(
                 (tee(TIME, f"{first_line(run)}server {action.server} iburst\n"), reload),
                 (remove(TIME), reload),
                 (TIME,),
             )
         case g.RefusePasswords():
             reload = Cmd(limited("systemctl reload ssh", 20))
-            return Work(
+            return _change(
                 (
                     tee(SSHD, f"{first_line(run)}PasswordAuthentication no\n"),
                     Cmd(limited("/usr/sbin/sshd -t", 10)),
@@ -284,33 +343,36 @@ def fence(action: g.FencingVolume) -> str:
     return f"ns-{action.name}"
 
 
-def _network(name: str, xml: str) -> tuple[Cmd, ...]:
-    return (
-        Cmd(virsh("net-define", "/dev/stdin"), xml, ("already exists",)),
-        Cmd(virsh("net-autostart", name)),
-        Cmd(virsh("net-start", name), fine=("already active",)),
+def _network(name: str, xml: str) -> Operation:
+    return Operation(
+        Op.DEFINE_NETWORK,
+        (
+            Cmd(virsh("net-define", "/dev/stdin"), xml, ("already exists",)),
+            Cmd(virsh("net-autostart", name)),
+            Cmd(virsh("net-start", name), fine=("already active",)),
+        ),
+        (
+            Cmd(virsh("net-destroy", name), fine=("not active",)),
+            Cmd(virsh("net-undefine", name)),
+        ),
     )
 
 
-def _no_network(name: str) -> tuple[Cmd, ...]:
-    return (Cmd(virsh("net-destroy", name), fine=("not active",)), Cmd(virsh("net-undefine", name)))
-
-
-def _pool(name: str, xml: str) -> tuple[Cmd, ...]:
-    return (
-        Cmd(virsh("pool-define", "/dev/stdin"), xml, ("already exists",)),
-        Cmd(virsh("pool-build", name), fine=("already active",)),
-        Cmd(virsh("pool-start", name, seconds=60), fine=("already active",)),
-        Cmd(virsh("pool-autostart", name)),
-    )
-
-
-def _no_pool(name: str, *, delete: bool = True) -> tuple[Cmd, ...]:
+def _pool(name: str, xml: str, *, delete: bool = True) -> Operation:
     gone = (Cmd(virsh("pool-delete", name), fine=("No such file",)),) if delete else ()
-    return (
-        Cmd(virsh("pool-destroy", name), fine=("not active",)),
-        *gone,
-        Cmd(virsh("pool-undefine", name)),
+    return Operation(
+        Op.DEFINE_POOL,
+        (
+            Cmd(virsh("pool-define", "/dev/stdin"), xml, ("already exists",)),
+            Cmd(virsh("pool-build", name), fine=("already active",)),
+            Cmd(virsh("pool-start", name, seconds=60), fine=("already active",)),
+            Cmd(virsh("pool-autostart", name)),
+        ),
+        (
+            Cmd(virsh("pool-destroy", name), fine=("not active",)),
+            *gone,
+            Cmd(virsh("pool-undefine", name)),
+        ),
     )
 
 
@@ -334,7 +396,7 @@ def _rename(action: g.RenameStore, before: Datastore | None) -> Work:
             Cmd(virsh("pool-autostart", new)),
         )
 
-    return Work(called(action.name, action.to), called(action.to, action.name))
+    return _change(called(action.name, action.to), called(action.to, action.name))
 
 
 def carry_files(action: g.CarryNetwork, run: str) -> dict[str, str]:
@@ -427,8 +489,5 @@ def _carry(action: g.CarryNetwork, run: str) -> Work:
         uuid_of(run, action.host, "network", action.network),
         isolated=False,
     )
-    return Work(
-        (*made, up, *_network(action.network, xml)),
-        (*_no_network(action.network), *down, remove(*files), *reload),
-        tuple(files),
-    )
+    bridge = Operation(Op.BUILD_BRIDGE, (*made, up), (*down, remove(*files), *reload))
+    return Work((bridge, _network(action.network, xml)), tuple(files))

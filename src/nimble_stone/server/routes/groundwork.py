@@ -135,8 +135,8 @@ def _planned(work: g.Groundwork, estate: Estate, run: str, known: frozenset[str]
                 kind=action.kind,
                 label=step.label,
                 refusals=refusals,
-                commands=[c.shown for c in done.act],
-                undo=[c.shown for c in done.undo],
+                commands=[c.shown for c in done.act()],
+                undo=[c.shown for c in done.undo()],
                 undoable=g.undoable(action),
                 confirm=action.wanted if isinstance(action, g.WipeDisk) else "",
             )
@@ -232,7 +232,7 @@ async def _view(world: Application, ident: str) -> GroundRun:
     for state in states:
         step = steps[state.key]
         action = groundwork.action_of(step)
-        commands = [c.shown for c in exact.work(action, ident, groundwork.before_of(step)).act]
+        commands = [c.shown for c in exact.work(action, ident, groundwork.before_of(step)).act()]
         shown.append(
             GroundStep(
                 key=step.key,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from functools import cached_property
 from typing import Annotated, Literal
 
@@ -545,60 +546,45 @@ class Kit(_Part):
     @model_validator(mode="after")
     def _refers_to_what_exists(self) -> Kit:
         roles = {role.id for role in self.roles}
+        self._check_ids()
+        self._check_roles(roles)
+        self._check_disks(roles)
+        self._check_forming(roles)
+        self._check_role_names(roles)
+        self._check_addresses()
+        self._check_laying()
+        self._check_conditions()
+        self._check_templates()
+        self._check_sizing(roles)
+        if self.admin_password not in {question.id for question in self.questions}:
+            raise ValueError(
+                f"admin_password names “{self.admin_password}”, which is no question of this kit"
+            )
+        return self
+
+    def _check_ids(self) -> None:
+        """Ids are given once."""
         seen: set[str] = set()
         for proof in self.acceptance:
             if proof.id in seen:
                 raise ValueError(f"two acceptance checks share the id “{proof.id}”")
             seen.add(proof.id)
+        for ident, many in [
+            ("id", [q.id for q in self.questions]),
+            ("network", [n.id for n in self.networks]),
+            ("role", [r.id for r in self.roles]),
+        ]:
+            if twice := {one for one in many if many.count(one) > 1}:
+                raise ValueError(f"{ident} “{sorted(twice)[0]}” stands twice")
+
+    def _check_roles(self, roles: set[str]) -> None:
+        """Roles come after, and stand beside, roles of this kit; their counts are possible."""
         for role in self.roles:
             if unknown := set(role.after) - roles:
                 raise ValueError(
                     f"role “{role.id}” comes after “{sorted(unknown)[0]}”, which is no role of"
                     " this kit"
                 )
-        for disk in self.extra_disks:
-            if unknown := set(disk.roles) - roles:
-                raise ValueError(
-                    f"extra disk “{disk.id}” is for “{sorted(unknown)[0]}”, which is no role of"
-                    " this kit"
-                )
-            if unknown := set(disk.by_use) - set(self.uses):
-                raise ValueError(
-                    f"extra disk “{disk.id}” speaks of “{sorted(unknown)[0]}”, which is no use of"
-                    " this kit"
-                )
-            for use in ("", *disk.by_use):
-                for name, span in zip(("size_gib", "count"), disk.limits(use), strict=True):
-                    if not span.least <= span.usual <= span.most:
-                        raise ValueError(
-                            f"extra disk “{disk.id}”: {name} needs least ≤ usual ≤ most"
-                        )
-        for number, step in enumerate(self.forming):
-            if step.role != "cluster" and step.role not in roles:
-                raise ValueError(
-                    f"forming step “{step.id}” is for “{step.role}”, which is no role of this kit"
-                )
-            if not step.call.path and not step.call.ssh:
-                raise ValueError(f"forming step “{step.id}” has neither a path nor a command")
-            for call in (step.call, step.observe):
-                if call is not None and call.ssh and (wrong := shell_words.fault_of(call.ssh)):
-                    raise ValueError(
-                        f"forming step “{step.id}”: in the command “{call.ssh}” {wrong}"
-                    )
-            if unknown := set(step.after) - {one.id for one in self.forming[:number]}:
-                raise ValueError(
-                    f"forming step “{step.id}” comes after “{sorted(unknown)[0]}”, which is no"
-                    " earlier step"
-                )
-        if self.admin_password not in {question.id for question in self.questions}:
-            raise ValueError(
-                f"admin_password names “{self.admin_password}”, which is no question of this kit"
-            )
-        self._further(roles)
-        return self
-
-    def _further(self, roles: set[str]) -> None:
-        """Counts, networks, virtual addresses, sizing and formulas refer to what there is."""
         for role in self.roles:
             if not role.count.per_host and not role.count.allows(role.count.usual):
                 raise ValueError(
@@ -616,7 +602,49 @@ class Kit(_Part):
                 )
         if all(role.accepts for role in self.roles):
             raise ValueError("every role has a product of its own, and none takes the kit's")
-        networks = {network.id for network in self.networks}
+
+    def _check_disks(self, roles: set[str]) -> None:
+        """Extra disks are for roles and uses of this kit, and their limits are in order."""
+        for disk in self.extra_disks:
+            if unknown := set(disk.roles) - roles:
+                raise ValueError(
+                    f"extra disk “{disk.id}” is for “{sorted(unknown)[0]}”, which is no role of"
+                    " this kit"
+                )
+            if unknown := set(disk.by_use) - set(self.uses):
+                raise ValueError(
+                    f"extra disk “{disk.id}” speaks of “{sorted(unknown)[0]}”, which is no use of"
+                    " this kit"
+                )
+            for use in ("", *disk.by_use):
+                for name, span in zip(("size_gib", "count"), disk.limits(use), strict=True):
+                    if not span.least <= span.usual <= span.most:
+                        raise ValueError(
+                            f"extra disk “{disk.id}”: {name} needs least ≤ usual ≤ most"
+                        )
+
+    def _check_forming(self, roles: set[str]) -> None:
+        """Forming steps are for roles of this kit, come after earlier ones, and can be sent."""
+        for number, step in enumerate(self.forming):
+            if step.role != "cluster" and step.role not in roles:
+                raise ValueError(
+                    f"forming step “{step.id}” is for “{step.role}”, which is no role of this kit"
+                )
+            if not step.call.path and not step.call.ssh:
+                raise ValueError(f"forming step “{step.id}” has neither a path nor a command")
+            for call in (step.call, step.observe):
+                if call is not None and call.ssh and (wrong := shell_words.fault_of(call.ssh)):
+                    raise ValueError(
+                        f"forming step “{step.id}”: in the command “{call.ssh}” {wrong}"
+                    )
+            if unknown := set(step.after) - {one.id for one in self.forming[:number]}:
+                raise ValueError(
+                    f"forming step “{step.id}” comes after “{sorted(unknown)[0]}”, which is no"
+                    " earlier step"
+                )
+
+    def _check_role_names(self, roles: set[str]) -> None:
+        """Whatever names roles names roles of this kit."""
         for what, ident, names in [
             *(("network", one.id, one.roles) for one in self.networks),
             *(("virtual address", one.id, one.members) for one in self.virtual),
@@ -629,6 +657,10 @@ class Kit(_Part):
                 raise ValueError(
                     f"{what} “{ident}” names “{sorted(unknown)[0]}”, which is no role of this kit"
                 )
+
+    def _check_addresses(self) -> None:
+        """Virtual addresses lie in networks, balanced services turn to virtual addresses."""
+        networks = {network.id for network in self.networks}
         for virtual in self.virtual:
             if virtual.network and virtual.network not in networks:
                 raise ValueError(
@@ -641,27 +673,27 @@ class Kit(_Part):
                     f"balanced service “{balanced.id}” turns to “{balanced.virtual}”, which is no"
                     " virtual address of this kit"
                 )
-        if self.laying:
-            if unknown := set(self.laying.disks) - {disk.id for disk in self.extra_disks}:
+
+    def _check_laying(self) -> None:
+        """Data is laid on extra disks of this kit, by answers that its questions take."""
+        if not self.laying:
+            return
+        if unknown := set(self.laying.disks) - {disk.id for disk in self.extra_disks}:
+            raise ValueError(
+                f"laying is on “{sorted(unknown)[0]}”, which is no extra disk of this kit"
+            )
+        for ident, answer in (
+            (ident, answer) for way in self.laying.ways for ident, answer in way.answers.items()
+        ):
+            asked = self.question(ident)
+            if asked is None or (asked.rule.choices and answer not in asked.rule.choices):
                 raise ValueError(
-                    f"laying is on “{sorted(unknown)[0]}”, which is no extra disk of this kit"
+                    f"laying: “{ident}” is answered “{answer}”, which is no"
+                    f" {'choice of it' if asked else 'question of this kit'}"
                 )
-            for ident, answer in (
-                (ident, answer) for way in self.laying.ways for ident, answer in way.answers.items()
-            ):
-                asked = self.question(ident)
-                if asked is None or (asked.rule.choices and answer not in asked.rule.choices):
-                    raise ValueError(
-                        f"laying: “{ident}” is answered “{answer}”, which is no"
-                        f" {'choice of it' if asked else 'question of this kit'}"
-                    )
-        for ident, many in [
-            ("id", [q.id for q in self.questions]),
-            ("network", [n.id for n in self.networks]),
-            ("role", [r.id for r in self.roles]),
-        ]:
-            if twice := {one for one in many if many.count(one) > 1}:
-                raise ValueError(f"{ident} “{sorted(twice)[0]}” stands twice")
+
+    def _check_conditions(self) -> None:
+        """Conditions read what the sheet has."""
         known = self.names_known()
         for question in self.questions:
             self._reads(f"question “{question.id}”", question.when, known)
@@ -669,6 +701,10 @@ class Kit(_Part):
             self._reads(f"role “{role.id}”: copies_by", role.copies_by, known)
         for step in self.forming:
             self._reads(f"forming step “{step.id}”", step.when, known)
+
+    def _check_templates(self) -> None:
+        """Templates ask for what the sheet has."""
+        known = self.names_known()
         for place, environment in [
             ("", self.environment),
             *((f"role “{role.id}”: ", role.environment) for role in self.roles),
@@ -680,26 +716,31 @@ class Kit(_Part):
         for certificate in self.certificates:
             for template in certificate.names:
                 self._templates(f"certificate “{certificate.id}”", template, known)
-        if self.sizing:
-            loads = {load.id for load in self.sizing.loads}
-            for ident, sizing in self.sizing.roles.items():
-                if ident not in roles:
-                    raise ValueError(f"sizing is for “{ident}”, which is no role of this kit")
-                for carries in (sizing.carries, *sizing.by_size.values()):
-                    if unknown := set(carries) - loads:
-                        raise ValueError(
-                            f"sizing of “{ident}” speaks of “{sorted(unknown)[0]}”, which is no"
-                            " load of this kit"
-                        )
-                    for formula in carries.values():
-                        self._reads(
-                            f"sizing of “{ident}”", formula, loads | {"n", "vcpu", "memory_gib"}
-                        )
-                self._reads(
-                    f"sizing of “{ident}”",
-                    sizing.count,
-                    loads | {f"count.{role}" for role in roles},
-                )
+
+    def _check_sizing(self, roles: set[str]) -> None:
+        """Sizing is for roles, and speaks of loads, of this kit."""
+        if not self.sizing:
+            return
+        loads = {load.id for load in self.sizing.loads}
+        for ident, sizing in self.sizing.roles.items():
+            if ident not in roles:
+                raise ValueError(f"sizing is for “{ident}”, which is no role of this kit")
+            for carries in (sizing.carries, *sizing.by_size.values()):
+                self._check_carries(ident, carries, loads)
+            self._reads(
+                f"sizing of “{ident}”",
+                sizing.count,
+                loads | {f"count.{role}" for role in roles},
+            )
+
+    def _check_carries(self, ident: str, carries: Mapping[str, str], loads: set[str]) -> None:
+        if unknown := set(carries) - loads:
+            raise ValueError(
+                f"sizing of “{ident}” speaks of “{sorted(unknown)[0]}”, which is no load of this"
+                " kit"
+            )
+        for formula in carries.values():
+            self._reads(f"sizing of “{ident}”", formula, loads | {"n", "vcpu", "memory_gib"})
 
     def names_known(self) -> set[str]:
         """What conditions may read: the sheet's columns and counts."""

@@ -5,6 +5,7 @@ afterwards.
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 from typing import Literal
 
 Kind = Literal[
@@ -31,36 +32,17 @@ _ENVELOPE = re.compile(rb"<([A-Za-z_][\w.-]{0,40}:)?Envelope[\s>/]")
 
 def tell(head: bytes) -> Kind:
     """The kind of a file that begins with `head` (give HEAD bytes, or all there are)."""
-    if head[:4] == b"QFI\xfb":
-        return "qcow2"
-    if head[:4] in (b"KDMV", b"COWD"):
-        return "vmdk"
-    if head.lstrip()[:21] == b"# Disk DescriptorFile":
-        return "vmdk-text"
-    if head[:2] == b"\x1f\x8b":
-        return "gzip"
-    if head[:6] == b"\xfd7zXZ\x00":
-        return "xz"
-    if head[:4] == b"\x28\xb5\x2f\xfd":
-        return "zstd"
-    if head[0x202:0x206] == b"HdrS":
-        return "kernel"
-    if head[:6] in (b"070701", b"070702", b"070707"):
-        return "initrd"
-    if head[0x8001:0x8006] == b"CD001":
-        return "iso"
-    text = head.lstrip(b"\xef\xbb\xbf \t\r\n")
-    if text.startswith((b"<?xml", *_UTF16)) or (text.startswith(b"<") and _ENVELOPE.search(text)):
-        return "ovf"
-    if head[257:262] == b"ustar" or _old_tar(head):
-        return "ova"
-    if head[:3] == b"SHA" and b")=" in head[:400]:
-        return "manifest"
-    if head[:27] == b"-----BEGIN CERTIFICATE-----":
-        return "certificate"
-    if _disk(head):
-        return "raw"
+    for kind, fits in _SIGNS:
+        if fits(head):
+            return kind
     return "unknown"
+
+
+def _descriptor(head: bytes) -> bool:
+    text = head.lstrip(b"\xef\xbb\xbf \t\r\n")
+    return text.startswith((b"<?xml", *_UTF16)) or bool(
+        text.startswith(b"<") and _ENVELOPE.search(text)
+    )
 
 
 def _old_tar(head: bytes) -> bool:
@@ -90,3 +72,22 @@ def _disk(head: bytes) -> bool:
         or head[0x8000:0x8008] == b"NXSB"
         or (len(head) >= 512 and not any(head[:4096]))
     )
+
+
+_SIGNS: tuple[tuple[Kind, Callable[[bytes], bool]], ...] = (
+    ("qcow2", lambda head: head[:4] == b"QFI\xfb"),
+    ("vmdk", lambda head: head[:4] in (b"KDMV", b"COWD")),
+    ("vmdk-text", lambda head: head.lstrip()[:21] == b"# Disk DescriptorFile"),
+    ("gzip", lambda head: head[:2] == b"\x1f\x8b"),
+    ("xz", lambda head: head[:6] == b"\xfd7zXZ\x00"),
+    ("zstd", lambda head: head[:4] == b"\x28\xb5\x2f\xfd"),
+    ("kernel", lambda head: head[0x202:0x206] == b"HdrS"),
+    ("initrd", lambda head: head[:6] in (b"070701", b"070702", b"070707")),
+    ("iso", lambda head: head[0x8001:0x8006] == b"CD001"),
+    ("ovf", _descriptor),
+    ("ova", lambda head: head[257:262] == b"ustar" or _old_tar(head)),
+    ("manifest", lambda head: head[:3] == b"SHA" and b")=" in head[:400]),
+    ("certificate", lambda head: head[:27] == b"-----BEGIN CERTIFICATE-----"),
+    ("raw", _disk),
+)
+"""Kinds and what tells them, in the order in which they are tried."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime
 import json
 import re
-from collections.abc import AsyncGenerator, AsyncIterator, Awaitable, Callable
+from collections.abc import AsyncGenerator, AsyncIterator, Awaitable, Callable, Mapping
 from contextlib import aclosing
 from functools import partial
 from typing import Annotated
@@ -17,6 +17,7 @@ from pydantic import BaseModel, Field
 from nimble_stone.core import report
 from nimble_stone.core.acceptance import Verdict, totals
 from nimble_stone.core.errors import InputError, NotFound, StoneError
+from nimble_stone.engine.engine import Engine
 from nimble_stone.engine.feed import Frame
 from nimble_stone.engine.frozen import FrozenRun, thawed
 from nimble_stone.server.auth import Door
@@ -243,34 +244,36 @@ async def run_console(ident: str, node: str, world: TheWorld) -> ConsoleView:
         return ConsoleView(trouble=str(error))
 
 
+async def _skip(engine: Engine, ident: str, body: Wish) -> None:
+    if not body.reason.strip():
+        raise InputError("Skipping a step needs a reason.", code="skip-reason")
+    await engine.skip(ident, _only(body), body.reason)
+
+
+WISHES: Mapping[str, Callable[[Engine, str, Wish], Awaitable[None]]] = {
+    "hold": lambda engine, ident, _: engine.hold(ident),
+    "resume": lambda engine, ident, _: engine.resume(ident),
+    "resume-retry": lambda engine, ident, _: engine.resume_and_retry(ident),
+    "retry": lambda engine, ident, body: engine.retry(ident, body.steps),
+    "skip": _skip,
+    "extend": lambda engine, ident, body: engine.extend(ident, _only(body), body.seconds),
+    "end-wait": lambda engine, ident, body: engine.end_wait(ident, _only(body)),
+    "undo": lambda engine, ident, _: engine.undo(ident),
+    "prove": lambda engine, ident, _: engine.prove(ident),
+}
+"""What a person may do with a run."""
+
+
 @router.post("/runs/{ident}/{wish}", response_model=RunView)
 async def run_wish(
     ident: str, wish: str, body: Wish, world: TheWorld, engine: TheEngine, live: TheLiveRuns
 ) -> Response:
     """hold, resume, retry, resume-retry, skip, extend, end-wait, undo or prove."""
     await rollout_row(world, ident)
-    if wish == "hold":
-        await engine.hold(ident)
-    elif wish == "resume":
-        await engine.resume(ident)
-    elif wish == "resume-retry":
-        await engine.resume_and_retry(ident)
-    elif wish == "retry":
-        await engine.retry(ident, body.steps)
-    elif wish == "skip":
-        if not body.reason.strip():
-            raise InputError("Skipping a step needs a reason.", code="skip-reason")
-        await engine.skip(ident, _only(body), body.reason)
-    elif wish == "extend":
-        await engine.extend(ident, _only(body), body.seconds)
-    elif wish == "end-wait":
-        await engine.end_wait(ident, _only(body))
-    elif wish == "undo":
-        await engine.undo(ident)
-    elif wish == "prove":
-        await engine.prove(ident)
-    else:
+    work = WISHES.get(wish)
+    if work is None:
         raise NotFound(f"a run cannot {wish}")
+    await work(engine, ident, body)
     return Response(await live.answer(ident), media_type="application/json")
 
 

@@ -14,11 +14,12 @@ from collections.abc import Callable
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parents[1]))
-from bench import editing, estate, frames, packages, placement
+from bench import editing, estate, frames, packages, placement, run_page
 from nimble_stone.core import checks, sequence, yaml_text
 from nimble_stone.core.checks import Situation
 from nimble_stone.core.plan.model import Plan
 from nimble_stone.core.plan.sheet import resolve
+from nimble_stone.core.runs.states import RunState, StepState
 from nimble_stone.lab import demo
 from nimble_stone.store import runs
 from nimble_stone.store.connect import connect, migrate, transaction
@@ -49,14 +50,14 @@ def journal(folder: Path) -> None:
     """A step's journal entries (begun, acting, done) against bare commits of the same number."""
     connection = connect(folder / "j.db")
     migrate(connection)
-    connection.execute("PRAGMA foreign_keys = OFF")
+    runs.add_run(connection, runs.RunRow("r", "p", "", RunState.RUNNING, {}, 1.0, None), ["s"])
     connection.execute("CREATE TABLE bare (id INTEGER PRIMARY KEY, t TEXT)")
 
     def ours() -> None:
         for _ in range(300):
             for kind in ("begun", "acting", "done"):
                 with transaction(connection):
-                    runs.move_step(connection, "r", "s", 1.0, kind, state="working")
+                    runs.move_step(connection, "r", "s", 1.0, kind, state=StepState.WORKING)
 
     def bare() -> None:
         for _ in range(900):
@@ -213,6 +214,7 @@ def main() -> None:
         "placement": lambda _: placement.main(),
         "editing": lambda _: editing.main(),
         "frames": frames.main,
+        "run_page": run_page.main,
     }
     for name, work in parts.items():
         if not set(sys.argv[1:]) & set(parts) or name in sys.argv:

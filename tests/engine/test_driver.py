@@ -12,6 +12,8 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from nimble_stone.app.application import Application
 from nimble_stone.core import sequence
@@ -21,10 +23,10 @@ from nimble_stone.core.errors import Conflict, RemoteFailed, RemoteTimeout, Unre
 from nimble_stone.core.package.contents import examine
 from nimble_stone.core.package.given import Given
 from nimble_stone.core.runs.document import write as freeze
-from nimble_stone.core.runs.states import RunState
+from nimble_stone.core.runs.states import FINISHED, OPEN, STEP_MOVES, RunState, StepState
 from nimble_stone.core.sequence import Limits
 from nimble_stone.engine import packages, rollout
-from nimble_stone.engine.drive import Driver
+from nimble_stone.engine.drive import Driver, Queue
 from nimble_stone.engine.steps import Context
 from nimble_stone.engine.world import World
 from nimble_stone.keyring import Vault
@@ -519,3 +521,33 @@ async def test_a_run_of_the_first_version_with_its_tidying_step_is_taken_back(
     assert there == {"ns-base-0123", "ns-r2-base0"}
     assert await KINDS["tidy"].observe(context) == {}
     assert set(rollout.UNDO_STAGE) == set(KINDS)
+
+
+@given(st.data())
+def test_the_queue_says_what_looking_at_every_step_would(data: st.DataObject) -> None:
+    """However steps hang on each other and whatever moves."""
+    count = data.draw(st.integers(min_value=1, max_value=12))
+    keys = [f"s{number}" for number in range(count)]
+    before = [
+        tuple(data.draw(st.sets(st.sampled_from(keys[:number])))) if number else ()
+        for number in range(count)
+    ]
+    steps = [
+        sequence.Step(key, "boot", key, "n", "h", "store", 1, after, 1.0, 2.0)
+        for key, after in zip(keys, before, strict=True)
+    ]
+    kept = {key: data.draw(st.sampled_from(StepState)) for key in keys}
+    queue = Queue(steps, kept)
+    for _ in range(data.draw(st.integers(min_value=0, max_value=20))):
+        expected = [
+            step
+            for step in steps
+            if kept[step.key] in OPEN and all(kept[key] in FINISHED for key in step.after)
+        ]
+        assert queue.ready() == expected
+        key = data.draw(st.sampled_from(keys))
+        # what was finished is only ever undone, and then nothing begins any more
+        if kept[key] in FINISHED or not STEP_MOVES[kept[key]]:
+            continue
+        kept[key] = data.draw(st.sampled_from(sorted(STEP_MOVES[kept[key]])))
+        queue.moved(key, kept[key])

@@ -193,6 +193,7 @@ async def test_nothing_on_the_event_loop_takes_long_while_large_runs_are_watched
         for watcher in watchers:
             watcher.cancel()
         await asyncio.gather(*watchers, return_exceptions=True)
+        most = longest()
     assert (await world.store.read(runs.head, run)).state == RunState.DONE
     assert told[0] > 5
-    assert longest() < 0.02, "seconds of one callback"
+    assert most < 0.02, "seconds of one callback"

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import asyncio
 import logging
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -75,6 +76,47 @@ class Wish:
     prove: bool = False
 
 
+class Queue:
+    """Which steps may begin: not finished themselves, with all before them finished. Kept up with
+    each move, so that asking costs O(ready), however many steps there are.
+    """
+
+    def __init__(self, steps: Iterable[Step], states: Mapping[str, StepState]) -> None:
+        self._steps = {step.key: step for step in steps}
+        self._place = {key: place for place, key in enumerate(self._steps)}
+        self._followers: dict[str, list[str]] = {}
+        self._before: dict[str, set[str]] = {}
+        for step in self._steps.values():
+            open_before = {
+                key for key in step.after if states.get(key, StepState.DONE) not in FINISHED
+            }
+            self._before[step.key] = open_before
+            for key in open_before:
+                self._followers.setdefault(key, []).append(step.key)
+        self._open = {key for key in self._steps if states[key] in OPEN}
+        self._ready = {key for key in self._open if not self._before[key]}
+
+    def ready(self) -> list[Step]:
+        """The steps that may begin, in sequence; those that are under way are among them."""
+        return [self._steps[key] for key in sorted(self._ready, key=self._place.__getitem__)]
+
+    def moved(self, key: str, state: StepState) -> None:
+        """A step has another state."""
+        if state in OPEN:
+            self._open.add(key)
+            if not self._before[key]:
+                self._ready.add(key)
+            return
+        self._open.discard(key)
+        self._ready.discard(key)
+        if state not in FINISHED:
+            return
+        for follower in self._followers.get(key, ()):
+            self._before[follower].discard(key)
+            if not self._before[follower] and follower in self._open:
+                self._ready.add(follower)
+
+
 def verdict(passed: bool) -> tuple[str, RunState]:
     """What the journal calls the end of the acceptance checks, and the state that follows."""
     return ("proved", RunState.DONE) if passed else ("not-proved", RunState.UNPROVED)
@@ -104,6 +146,7 @@ class Driver:
         rows = await self.world.store.read(runs.steps, self.run_id)
         self._states = {step.key: step.state for step in rows}
         self._tried = {step.key for step in rows if step.attempt}
+        self._queue = Queue(self._job.steps.values(), self._states)
         self._run_state = row.state
         self.wish.hold = row.state == RunState.HELD
         self.wish.undo = row.state == RunState.UNDOING
@@ -153,22 +196,12 @@ class Driver:
         if self.wish.hold:
             self.world.limiter.want(self.run_id, (), self.wake.set)
             return
-        ready = [
-            step
-            for step in self._job.steps.values()
-            if step.key not in self._tasks and self._is_ready(step)
-        ]
+        ready = [step for step in self._queue.ready() if step.key not in self._tasks]
         working = (step for step in ready if not step.waits)
         slots = self.world.limiter.want(self.run_id, working, self.wake.set)
         for step in ready:
             if step.waits or step.key in slots:
                 self._tasks[step.key] = asyncio.create_task(self._attempts(step))
-
-    def _is_ready(self, step: Step) -> bool:
-        """Whether all before it is done, and it is not."""
-        if self._states[step.key] not in OPEN:
-            return False
-        return all(self._states.get(key, StepState.DONE) in FINISHED for key in step.after)
 
     async def _settle_state(self) -> None:
         """The run's own state follows from its steps and wishes."""
@@ -378,6 +411,7 @@ class Driver:
             runs.move_step, self.run_id, step.key, self.world.clock(), kind, state=state, **rest
         )
         self._states[step.key] = state
+        self._queue.moved(step.key, state)
         self._tried.add(step.key)
         self.world.hub.signal(self.run_id)
 

@@ -6,8 +6,9 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import Any
 
 from nimble_stone.core.errors import Conflict, NotFound
@@ -26,6 +27,27 @@ UNDO_KINDS = ("undoing", "undone", "undo-failed")
 """Journal entries about undoing a step."""
 
 
+class Document(Mapping[str, Any]):
+    """A run's document, parsed when it is looked into: lists never do, and it may be megabytes."""
+
+    def __init__(self, text: str) -> None:
+        self._text = text
+
+    @cached_property
+    def _whole(self) -> dict[str, Any]:
+        found: dict[str, Any] = json.loads(self._text)
+        return found
+
+    def __getitem__(self, key: str) -> Any:
+        return self._whole[key]
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._whole)
+
+    def __len__(self) -> int:
+        return len(self._whole)
+
+
 @dataclass(frozen=True)
 class RunRow:
     """A run. `doc` holds what it needs: for a rollout the frozen plan, the kit and the steps; for
@@ -36,7 +58,7 @@ class RunRow:
     plan: str
     package: str
     state: RunState
-    doc: dict[str, Any]
+    doc: Mapping[str, Any]
     started_at: float
     ended_at: float | None
     kind: str = "rollout"
@@ -105,7 +127,7 @@ def add_run(db: Db, run: RunRow, steps: list[str]) -> None:
             run.plan,
             run.package or None,
             run.state,
-            json.dumps(run.doc),
+            json.dumps(dict(run.doc)),
             run.started_at,
         ),
     )
@@ -237,7 +259,7 @@ def _run(row: sqlite3.Row) -> RunRow:
         row["plan"],
         row["package"] or "",
         RunState(row["state"]),
-        json.loads(row["doc"]),
+        Document(row["doc"]),
         row["started_at"],
         row["ended_at"],
         row["kind"],
@@ -272,7 +294,7 @@ def get_run(db: Db, ident: str) -> RunRow:
     if row is None:
         raise NotFound(f"there is no run “{ident}”")
     given, found = learned(db, ident), _run(row)
-    return replace(found, doc=found.doc | {"learned": given}) if given else found
+    return replace(found, doc={**found.doc, "learned": given}) if given else found
 
 
 def learn(db: Db, run: str, node: str, values: Mapping[str, str]) -> None:

@@ -6,7 +6,7 @@ import asyncio
 import contextlib
 import gc
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 
 import pytest
 
@@ -35,23 +35,34 @@ async def add_large_run(world: World, nodes: int) -> str:
 
 
 @contextlib.contextmanager
-def longest_callback(monkeypatch: pytest.MonkeyPatch) -> Iterator[Callable[[], float]]:
-    """The most processor time (s) that one callback took of the event loop's thread."""
-    most = 0.0
+def timed_callbacks(monkeypatch: pytest.MonkeyPatch) -> Iterator[list[float]]:
+    """The processor time (s) that each callback took of the event loop's thread, without what the
+    garbage collector took in it: that depends on what other tests left.
+    """
+    took: list[float] = []
     plain = asyncio.Handle._run
+    pauses = [0.0, 0.0]
+
+    def collecting(phase: str, _: object) -> None:
+        if phase == "start":
+            pauses[1] = time.thread_time()
+        else:
+            pauses[0] += time.thread_time() - pauses[1]
 
     def timed(self: asyncio.Handle) -> None:
-        nonlocal most
-        began = time.thread_time()
+        began, paused = time.thread_time(), pauses[0]
         plain(self)
-        most = max(most, time.thread_time() - began)
+        took.append(time.thread_time() - began - (pauses[0] - paused))
 
     monkeypatch.setattr(asyncio.Handle, "_run", timed)
     thresholds = gc.get_threshold()
     gc.collect()
-    # what other tests left is not looked through here; the rest as the server has it
     gc.freeze()
     gc.set_threshold(*GC_THRESHOLDS)
-    yield lambda: most
-    gc.set_threshold(*thresholds)
-    gc.unfreeze()
+    gc.callbacks.append(collecting)
+    try:
+        yield took
+    finally:
+        gc.callbacks.remove(collecting)
+        gc.set_threshold(*thresholds)
+        gc.unfreeze()

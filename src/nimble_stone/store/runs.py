@@ -294,6 +294,8 @@ def get_run(db: Db, ident: str) -> RunRow:
     if row is None:
         raise NotFound(f"there is no run “{ident}”")
     given, found = learned(db, ident), _run(row)
+    # looked into here, in the store's thread: whoever asks for one run needs its document
+    len(found.doc)
     return replace(found, doc={**found.doc, "learned": given}) if given else found
 
 

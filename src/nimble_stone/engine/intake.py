@@ -206,7 +206,7 @@ class Intake:
         for file in files:
             if inside(file.name) != file.name:
                 raise InputError(
-                    f"“{file.name[:80]}” is no file name inside a package", code="take-in-name"
+                    f"“{file.name[:80]}” is not a file name inside a package", code="take-in-name"
                 )
             if file.size is not None and not 0 < file.size <= 1 << 50:
                 raise InputError(

@@ -25,7 +25,7 @@ __all__ = [
 KINDS: Mapping[str, Kind] = {
     kind.id: kind for kind in (*hardware.KINDS, *identity.KINDS, *cluster.KINDS)
 }
-NOT_ASKED = Answer(None, "not asked", unknown="nobody asked")
+NOT_ASKED = Answer(None, "not asked", unknown="not asked")
 
 
 def expectations(sheet: Sheet) -> list[Expected]:

@@ -17,11 +17,11 @@ from nimble_stone.core.estate import EstateFile
 from nimble_stone.core.findings import Edit
 from nimble_stone.core.kit.model import Kit
 from nimble_stone.core.package.contents import examine
-from nimble_stone.engine.files import opened
-from nimble_stone.engine.packages import dump
-from nimble_stone.engine.world import World
 from nimble_stone.lab import appliance, demo
-from nimble_stone.server.app import open_world
+from nimble_stone.packages.files import opened
+from nimble_stone.packages.stored import dump
+from nimble_stone.ports.ports import Ports
+from nimble_stone.server.app import open_application
 from nimble_stone.server.plan_answers import packed
 from nimble_stone.server.routes import plans
 from nimble_stone.store import records
@@ -30,23 +30,23 @@ from tests.core import scene
 ROUNDS = 9
 
 
-async def prepared(folder: Path) -> tuple[World, dict[str, Kit]]:
+async def prepared(folder: Path) -> tuple[Ports, dict[str, Kit]]:
     """A world with 200 hosts read, and a plan of 1,000 nodes with 60 roles that stand apart
     each.
     """
     gc.set_threshold(100_000, 20, 100)  # as the server does
-    world = open_world(folder, 1.0)
+    ports = open_application(folder, 1.0)
     estate = scene.estate(200)
-    await world.store.write(
+    await ports.store.write(
         records.merge_estate,
         EstateFile(networks=estate.networks, pools=estate.pools, hosts=estate.hosts),
     )
     for facts in estate.facts.values():
-        await world.store.write(records.put_facts, facts)
+        await ports.store.write(records.put_facts, facts)
     (folder / "g.ova").write_bytes(appliance.ova(mib=1))
     with opened(folder / "g.ova") as given:
         contents = examine(given)
-    await world.store.write(
+    await ports.store.write(
         records.put_package,
         records.PackageRow(
             contents.sha256,
@@ -56,7 +56,7 @@ async def prepared(folder: Path) -> tuple[World, dict[str, Kit]]:
             contents.size,
             30 << 20,
             "g.ova",
-            world.clock(),
+            ports.clock(),
             contents.format,
         ),
     )
@@ -98,22 +98,22 @@ async def prepared(folder: Path) -> tuple[World, dict[str, Kit]]:
         f"  role{n}: {{count: {17 if n < 39 else 16}}}\n" for n in range(60)
     )
     kits = {kit.id: kit}
-    await plans.store_text(world, kits, "western", text, 0)
-    return world, kits
+    await plans.store_text(ports, kits, "western", text, 0)
+    return ports, kits
 
 
 async def edits(
-    world: World, kits: dict[str, Kit], column: str, values: list[str]
+    ports: Ports, kits: dict[str, Kit], column: str, values: list[str]
 ) -> tuple[float, int, Any]:
     """Median seconds of an edit with its answer, the answer's bytes, and the answer."""
     took, body, tag = [], b"", ""
     for value in values:
-        version = (await world.store.read(records.get_plan, "western")).version
+        version = (await ports.store.read(records.get_plan, "western")).version
         began = time.perf_counter()
         answer = await plans.plan_edit(
             "western",
             plans.Edits(version=version, edits=[Edit(path=("values", column), value=value)]),
-            world,
+            ports,
             kits,
             known=tag,
         )
@@ -125,10 +125,10 @@ async def edits(
 
 async def run(folder: Path) -> None:
     """Edits of several kinds."""
-    world, kits = await prepared(folder)
+    ports, kits = await prepared(folder)
     try:
         whole = packed(
-            await plans.view_data(world, kits, await world.store.read(records.get_plan, "western"))
+            await plans.view_data(ports, kits, await ports.store.read(records.get_plan, "western"))
         )
         packing = []
         data = json.loads(whole)
@@ -149,13 +149,13 @@ async def run(folder: Path) -> None:
             ),
             ("the size (everything moves)", "size", ["medium", "small"] * (ROUNDS // 2)),
         ):
-            seconds, size, _ = await edits(world, kits, column, values)
+            seconds, size, _ = await edits(ports, kits, column, values)
             print(
                 f"  editing {label}: {seconds * 1000:.0f} ms to the answer of {size >> 10} KiB;"
                 f" ratio to json.dumps {seconds / base:.2f}"
             )
     finally:
-        world.store.close()
+        ports.store.close()
 
 
 def main() -> None:

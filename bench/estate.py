@@ -13,7 +13,7 @@ import asyncssh
 
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.estate_rules import Ground, judge
-from nimble_stone.hosts import commands, reading, xml_in
+from nimble_stone.hosts.kvm import commands, reading, xml_in
 from nimble_stone.lab import demo
 from tests.support.processes import LabProcess, ServerProcess
 

@@ -56,8 +56,8 @@ def main(folder: Path) -> None:
     data.mkdir(mode=0o700)
 
     async def fill() -> None:
-        world, kits = await prepared(data)
-        world.store.close()
+        ports, kits = await prepared(data)
+        ports.store.close()
         (data / "kits").mkdir()
         for kit in kits.values():
             (data / "kits" / "bench.yaml").write_text(

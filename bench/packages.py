@@ -20,14 +20,14 @@ import uvicorn
 from fastapi import FastAPI
 
 from nimble_stone.core.disk.source import BytesSource
-from nimble_stone.core.package.contents import examine
+from nimble_stone.core.package.contents import Contents, examine
 from nimble_stone.core.package.given import Given
-from nimble_stone.engine import packages, spool, transfer
-from nimble_stone.engine.pulling import Desk
-from nimble_stone.hosts.kvm import KvmHost
+from nimble_stone.hosts.kvm.driver import KvmHost
 from nimble_stone.lab import appliance, demo
+from nimble_stone.packages import spool, stored, transfer
+from nimble_stone.packages.pulling import Tickets
 from nimble_stone.reach import Credential, Target
-from nimble_stone.server.app import open_world
+from nimble_stone.server.app import open_application
 from nimble_stone.server.routes import pull
 from tests.support.processes import CLI, LabProcess
 
@@ -164,7 +164,7 @@ def converting(folder: Path) -> None:
         )
 
 
-def _package(folder: Path) -> tuple[Path, packages.Contents]:
+def _package(folder: Path) -> tuple[Path, Contents]:
     """A package with 300 MiB of real content in a store of its own."""
     raw, vmdk = folder / "p.raw", folder / "p.vmdk"
     content(raw, 300)
@@ -193,26 +193,26 @@ def _package(folder: Path) -> tuple[Path, packages.Contents]:
     contents = examine([Given("g.ova", BytesSource(data), hashlib.sha256(data).hexdigest())])
     store = folder / "store"
     (store / "blobs").mkdir(parents=True)
-    packages.blob(store, contents.sha256).write_bytes(data)
+    stored.blob(store, contents.sha256).write_bytes(data)
     # as it comes out of the store
-    return store, packages.contents_of(type("Row", (), {"doc": packages.dump(contents)})())
+    return store, stored.contents_of(type("Row", (), {"doc": stored.dump(contents)})())
 
 
-def pushing(folder: Path, store: Path, contents: packages.Contents) -> None:
+def pushing(folder: Path, store: Path, contents: Contents) -> None:
     """Our upload with conversion to a stand-in host, against plain `cat` over a bare asyncssh
     connection to the same host.
     """
     lab = LabProcess(folder / "lab", speed=1)
     host = lab.plan.hosts[0]
     lab.turn(host.name, rate=0)
-    world = open_world(folder / "data", 1.0)
-    world.packages = store
+    ports = open_application(folder / "data", 1.0)
+    ports.packages = store
     address, port = lab.plan.real(host.address, 22)
 
     async def work() -> None:
         target = Target(host.name, address, port, Credential("root", demo.PASSWORD))
-        kvm = KvmHost(world.reach, target)
-        with packages.open_disk(store, contents, "disk1") as conversion:
+        kvm = KvmHost(ports.reach, target)
+        with stored.open_disk(store, contents, "disk1") as conversion:
             total = conversion.file_bytes
             ours, theirs, ready = [], [], []
             spooled = spool.make(store, contents, "disk1")
@@ -227,11 +227,11 @@ def pushing(folder: Path, store: Path, contents: packages.Contents) -> None:
             )
             block = os.urandom(MIB)
             for _ in range(3):
-                await kvm.create_volume(
-                    host.stores[0].name, "ns-bench", "qcow2", conversion.capacity_bytes
+                await kvm.storage.create_disk(
+                    host.stores[0].name, "ns-bench", conversion.capacity_bytes
                 )
                 began = time.perf_counter()
-                await kvm.upload(
+                await kvm.storage.upload(
                     host.stores[0].name,
                     "ns-bench",
                     transfer.pieces(conversion.stream(), lambda _: None),
@@ -239,12 +239,12 @@ def pushing(folder: Path, store: Path, contents: packages.Contents) -> None:
                     sent=lambda _: None,
                 )
                 ours.append(total / (time.perf_counter() - began))
-                await kvm.delete_volume(host.stores[0].name, "ns-bench")
-                await kvm.create_volume(
-                    host.stores[0].name, "ns-bench", "qcow2", conversion.capacity_bytes
+                await kvm.storage.delete(host.stores[0].name, "ns-bench")
+                await kvm.storage.create_disk(
+                    host.stores[0].name, "ns-bench", conversion.capacity_bytes
                 )
                 began = time.perf_counter()
-                await kvm.upload(
+                await kvm.storage.upload(
                     host.stores[0].name,
                     "ns-bench",
                     transfer.file_pieces(spooled.path),
@@ -252,7 +252,7 @@ def pushing(folder: Path, store: Path, contents: packages.Contents) -> None:
                     sent=lambda _: None,
                 )
                 ready.append(spooled.size / (time.perf_counter() - began))
-                await kvm.delete_volume(host.stores[0].name, "ns-bench")
+                await kvm.storage.delete(host.stores[0].name, "ns-bench")
                 began = time.perf_counter()
                 process = await connection.create_process("cat > /tmp/bench", encoding=None)
                 for _ in range(total // MIB):
@@ -269,35 +269,35 @@ def pushing(folder: Path, store: Path, contents: packages.Contents) -> None:
                 f" {plain / MIB:.0f} MiB/s; ratios {max(ours) / plain:.2f} and"
                 f" {max(ready) / plain:.2f}"
             )
-        await world.reach.close()
+        await ports.reach.close()
 
     try:
         asyncio.run(work())
     finally:
-        world.store.close()
+        ports.store.close()
         lab.stop()
 
 
-def pulling(folder: Path, store: Path, contents: packages.Contents) -> None:
+def pulling(folder: Path, store: Path, contents: Contents) -> None:
     """curl from our one-time address, converting on the way, against curl of the finished file from
     a static file server.
     """
-    world = open_world(folder / "pull-data", 1.0)
-    world.packages = store
-    app = FastAPI()
+    ports = open_application(folder / "pull-data", 1.0)
+    ports.packages = store
+    app, tickets = FastAPI(), Tickets(ports)
     app.include_router(pull.router)
-    app.state.world = world
+    app.state.app, app.state.tickets = ports, tickets
     server = uvicorn.Server(uvicorn.Config(app, host="127.0.0.1", port=0, log_level="error"))
     thread = threading.Thread(target=server.run, daemon=True)
     thread.start()
     while not server.started:
         time.sleep(0.02)
     port = server.servers[0].sockets[0].getsockname()[1]
-    world.desk = Desk(world, f"http://127.0.0.1:{port}")
+    tickets.base = f"http://127.0.0.1:{port}"
     static = folder / "static"
     static.mkdir()
     with (
-        packages.open_disk(store, contents, "disk1") as conversion,
+        stored.open_disk(store, contents, "disk1") as conversion,
         (static / "d.qcow2").open("wb") as out,
     ):
         for piece in conversion.stream():
@@ -321,8 +321,8 @@ def pulling(folder: Path, store: Path, contents: packages.Contents) -> None:
     (static / "s.qcow2").symlink_to(spooled.path)
     rates: dict[str, list[float]] = {"converting": [], "spooled": [], "static": []}
     for _ in range(5):
-        _, url = world.desk.open(contents, "disk1", lambda _: None)
-        _, ready = world.desk.open(contents, "disk1", lambda _: None, 0.0, spooled.path)
+        url = tickets.open(contents, "disk1", lambda _: None).address
+        ready = tickets.open(contents, "disk1", lambda _: None, 0.0, spooled.path).address
         for kind, address, target in (
             ("converting", url, "a"),
             ("spooled", ready, "c"),
@@ -345,7 +345,7 @@ def pulling(folder: Path, store: Path, contents: packages.Contents) -> None:
     files.wait()
     server.should_exit = True
     thread.join(10)
-    world.store.close()
+    ports.store.close()
 
 
 def main(folder: Path, large: bool) -> None:

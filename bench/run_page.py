@@ -17,9 +17,9 @@ from nimble_stone.core.package.contents import examine
 from nimble_stone.core.package.given import Given
 from nimble_stone.core.runs.document import write
 from nimble_stone.core.runs.states import RunState, StepState
-from nimble_stone.engine import packages
 from nimble_stone.lab import appliance
-from nimble_stone.server.app import open_world
+from nimble_stone.packages import stored
+from nimble_stone.server.app import open_application
 from nimble_stone.server.live import LiveRuns
 from nimble_stone.store import records, runs
 from tests.core import scene
@@ -29,11 +29,11 @@ NODES, EVENTS = 1000, 60
 
 async def measured(folder: Path) -> None:
     """One run, read and watched."""
-    app = open_world(folder, 1.0)
+    app = open_application(folder, 1.0)
     data = appliance.ova(mib=1)
     digest = hashlib.sha256(data).hexdigest()
     contents = examine([Given("x.ova", BytesSource(data), digest)])
-    row = records.PackageRow(digest, "Gauge", "4.2.0", packages.dump(contents), 1, 1, "x.ova", 1.0)
+    row = records.PackageRow(digest, "Gauge", "4.2.0", stored.dump(contents), 1, 1, "x.ova", 1.0)
     await app.store.write(records.put_package, row)
     estate = scene.estate(200)
     sheet = scene.sheet(estate, roles__archive__count=NODES - 1)

@@ -87,3 +87,38 @@ def test_every_error_that_names_a_code_says_something() -> None:
     assert len(errors) > 150
     assert len(findings) > 50
     assert [code for code, entry in findings.items() if not entry.said] == []
+
+
+FORMATS = ("core/disk/", "core/package/", "packages/", "cli/disks.py", "cli/inspecting.py")
+"""Where a disk format may be named: it is a payload's there, not a host's."""
+
+
+@pytest.mark.parametrize(
+    ("words", "allowed"),
+    [
+        ("virsh|libvirt|KvmHost", ("hosts/", "lab/")),
+        ("qcow2", ("hosts/kvm/", "lab/", *FORMATS)),
+    ],
+)
+def test_only_a_driver_knows_how_its_kind_of_host_is_spoken_to(
+    words: str, allowed: tuple[str, ...]
+) -> None:
+    home = ROOT / "src" / "nimble_stone"
+    told = [
+        name
+        for path in SOURCES
+        if not (name := str(path.relative_to(home))).startswith(allowed)
+        and re.search(words, path.read_text(), re.IGNORECASE)
+    ]
+    assert told == []
+
+
+def test_the_page_does_not_know_it_either() -> None:
+    pages = [*(ROOT / "web" / "src").rglob("*.ts"), *(ROOT / "web" / "src").rglob("*.svelte")]
+    told = [
+        path.name
+        for path in pages
+        if not path.name.endswith((".test.ts", ".gen.d.ts"))
+        and re.search("virsh|libvirt", path.read_text(), re.IGNORECASE)
+    ]
+    assert told == []

@@ -20,7 +20,7 @@ ARGUMENTS = [
 
 
 # beside emulated guests that boot on the same two cores
-expect.set_options(timeout=20_000)
+expect.set_options(timeout=45_000)
 
 
 @pytest.fixture(scope="module")
@@ -36,7 +36,7 @@ def context(browser: Browser) -> Iterator[BrowserContext]:
     found = browser.new_context(
         viewport={"width": 1280, "height": 800}, permissions=["clipboard-read", "clipboard-write"]
     )
-    found.set_default_timeout(15_000)
+    found.set_default_timeout(45_000)
     yield found
     found.close()
 

@@ -1,4 +1,4 @@
-"""What a KVM host must do for us, stand-in or real."""
+"""What a driver of hosts with VMs must do for us, whatever its kind, stand-in or real."""
 
 from __future__ import annotations
 
@@ -13,9 +13,8 @@ from nimble_stone.core.disk.opening import open_image
 from nimble_stone.core.disk.source import BytesSource
 from nimble_stone.core.errors import Conflict, RemoteFailed
 from nimble_stone.core.estate import Mark
-from nimble_stone.hosts import groundwork, medium
-from nimble_stone.hosts.kvm import KvmHost
-from nimble_stone.hosts.xml_out import GuestDesign, GuestDisk
+from nimble_stone.hosts import medium
+from nimble_stone.hosts.api import HostDriver, VmDesign, VmDisk, VmMedium
 from nimble_stone.lab import appliance
 
 
@@ -31,8 +30,8 @@ async def _fails(awaitable: object) -> str:
     raise AssertionError("no failure")
 
 
-async def _prepared(host: KvmHost) -> None:
-    """Groundwork by its exact commands: done, done again without harm, seen, taken back."""
+async def _prepared(host: HostDriver) -> None:
+    """Host preparation: done, done again without harm, seen, rolled back."""
     actions: tuple[g.Action, ...] = (
         g.IsolatedNetwork(host=host.name, name="ns-inner", bridge="ns-inner0"),
         g.FolderStore(host=host.name, name="ns-folder", path="/var/lib/libvirt/images/ns-folder"),
@@ -41,48 +40,48 @@ async def _prepared(host: KvmHost) -> None:
             records=(g.NameRecord(address=IPv4Address("10.44.99.1"), names=("ns-contract",)),),
         ),
     )
+    ground = host.preparation
     for action in actions:
-        for command in groundwork.work(action, "gcontract").act():
-            await host.do(command)
-    found = await host.network("ns-inner")
+        for command in ground.work(action, "gcontract").act():
+            await ground.send(command)
+    found = await ground.network("ns-inner")
     assert found is not None
-    assert (found[0].isolated, found[0].uuid, found[1]) == (
+    assert (found.isolated, found.uuid, found.ready) == (
         True,
-        groundwork.uuid_of("gcontract", host.name, "network", "ns-inner"),
+        ground.uuid("gcontract", "network", "ns-inner"),
         True,
     )
-    pool = await host.pool("ns-folder")
+    pool = await ground.store("ns-folder")
     assert pool is not None
     assert (pool.uuid, pool.path) == (
-        groundwork.uuid_of("gcontract", host.name, "pool", "ns-folder"),
+        ground.uuid("gcontract", "pool", "ns-folder"),
         "/var/lib/libvirt/images/ns-folder",
     )
-    assert await host.pool_runs("ns-folder")
-    assert await host.listing("/var/lib/libvirt/images/ns-folder") == []
-    assert "10.44.99.1 ns-contract # nimble-stone:gcontract\n" in (
-        await host.text_of("/etc/hosts") or ""
-    )
+    assert await ground.store_ready("ns-folder")
+    assert await ground.contents("/var/lib/libvirt/images/ns-folder") == []
+    assert (await ground.name_records())["10.44.99.1"] == {"ns-contract"}
     for action in actions[:2]:
-        for command in groundwork.work(action, "gcontract").act():
+        for command in ground.work(action, "gcontract").act():
             # once more: it is so already
-            await host.do(command)
-    await host.create_volume("ns-folder", "ns-inside", "raw", 1 << 20)
-    assert await host.listing("/var/lib/libvirt/images/ns-folder") == ["ns-inside"]
-    await host.delete_volume("ns-folder", "ns-inside")
+            await ground.send(command)
+    await host.storage.create_image("ns-folder", "ns-inside", 1 << 20)
+    assert await ground.contents("/var/lib/libvirt/images/ns-folder") == ["ns-inside"]
+    await host.storage.delete("ns-folder", "ns-inside")
     for action in actions:
-        for command in groundwork.work(action, "gcontract").undo():
-            await host.do(command)
-    assert await host.network("ns-inner") is None
-    assert await host.pool("ns-folder") is None
-    assert "gcontract" not in (await host.text_of("/etc/hosts") or "")
-    assert await host.text_of("/nowhere/at-all") is None
+        for command in ground.work(action, "gcontract").undo():
+            await ground.send(command)
+    assert await ground.network("ns-inner") is None
+    assert await ground.store("ns-folder") is None
+    assert "10.44.99.1" not in await ground.name_records()
+    assert await ground.contents("/nowhere/at-all") == []
 
 
-async def keep(host: KvmHost, *, datastore: str, network: str) -> None:
-    """Volumes, clones, a guest with our mark, its removal, and the words of failures. Leaves
+async def keep(host: HostDriver, *, address: str, datastore: str, network: str) -> None:
+    """Volumes, clones, a VM with our mark, its removal, and the words of failures. Leaves
     nothing behind.
     """
-    facts = await host.read_facts(1.0)
+    storage, vms = host.storage, host.vms
+    facts = await host.reading.facts(1.0)
     assert facts.memory_bytes > 0
     assert facts.datastore(datastore) is not None
     assert network in {net.name for net in facts.networks if net.active}
@@ -100,32 +99,32 @@ async def keep(host: KvmHost, *, datastore: str, network: str) -> None:
     disk = b"".join(conversion.stream())
     base, clone, full, config = "ns-test-base0", "ns-test-disk0", "ns-test-disk1", "ns-test-config"
     laid = "ns-test-disk2"
-    assert await host.volume(datastore, base) is None
-    await host.create_volume(datastore, base, "qcow2", conversion.capacity_bytes)
+    assert await storage.volume(datastore, base) is None
+    await storage.create_disk(datastore, base, conversion.capacity_bytes)
     sent: list[int] = []
-    await host.upload(datastore, base, _once(disk), limit_s=60, sent=sent.append)
+    await storage.upload(datastore, base, _once(disk), limit_s=60, sent=sent.append)
     assert sent[-1] == len(disk)
-    found = await host.volume(datastore, base)
+    found = await storage.volume(datastore, base)
     assert found is not None
-    assert await host.digest(found.path) == hashlib.sha256(disk).hexdigest()
-    assert "exists already" in await _fails(host.create_volume(datastore, base, "qcow2", 1 << 20))
-    assert "torage pool not found" in await _fails(
-        host.create_volume("nowhere", base, "qcow2", 1 << 20)
+    assert await storage.digest(found.path) == hashlib.sha256(disk).hexdigest()
+    assert "exists already" in await _fails(storage.create_disk(datastore, base, 1 << 20))
+    assert "torage pool not found" in await _fails(storage.create_disk("nowhere", base, 1 << 20))
+    await storage.refresh(datastore)
+    await storage.clone(
+        datastore, base, clone, full=False, capacity_bytes=conversion.capacity_bytes
     )
-    await host.refresh(datastore)
-    await host.clone(datastore, base, clone, full=False, capacity_bytes=conversion.capacity_bytes)
-    await host.clone(datastore, base, full, full=True, capacity_bytes=conversion.capacity_bytes)
-    copy = await host.volume(datastore, clone)
+    await storage.clone(datastore, base, full, full=True, capacity_bytes=conversion.capacity_bytes)
+    copy = await storage.volume(datastore, clone)
     assert copy is not None
     assert copy.capacity_bytes == conversion.capacity_bytes
-    await host.overlay(datastore, found.path, laid, conversion.capacity_bytes)
-    over = await host.volume(datastore, laid)
+    await storage.overlay(datastore, found.path, laid, conversion.capacity_bytes)
+    over = await storage.volume(datastore, laid)
     assert over is not None
     assert over.capacity_bytes == conversion.capacity_bytes
     assert over.physical_bytes < found.physical_bytes or found.physical_bytes < 1 << 20
-    assert await host.file_size(found.path) == len(disk)
-    assert await host.file_size("/nowhere/at-all") == -1
-    assert await host.push_rate(_once(b"x" * (1 << 20)), 1 << 20) > 0
+    assert await storage.file_size(found.path) == len(disk)
+    assert await storage.file_size("/nowhere/at-all") == -1
+    assert await host.probes.push_rate(_once(b"x" * (1 << 20)), 1 << 20) > 0
     # an address of its own: nobody there asks for a lease
     own = {"gauge.hostname": 'n<&>"', "gauge.address": "10.44.20.9", "gauge.prefix": "24"}
     image = medium.build(
@@ -140,27 +139,27 @@ async def keep(host: KvmHost, *, datastore: str, network: str) -> None:
             "domain": "x",
         },
     )
-    await host.create_volume(datastore, config, "raw", len(image))
-    await host.upload(datastore, config, _once(image), limit_s=60, sent=lambda _: None)
-    design = GuestDesign(
+    await storage.create_image(datastore, config, len(image))
+    await storage.upload(datastore, config, _once(image), limit_s=60, sent=lambda _: None)
+    design = VmDesign(
         "ns-test-guest",
         Mark(run="rt", node="lead-1", plan="test"),
         facts.domain_type or "qemu",
         1,
         128 << 20,
         (
-            GuestDisk(datastore, clone, "qcow2"),
-            GuestDisk(datastore, laid, "qcow2", "scsi", "sda", 0),
+            VmDisk(datastore, clone),
+            VmDisk(datastore, laid, "scsi", "sda", 0),
         ),
-        (datastore, config, "hda"),
+        VmMedium(datastore, config, "hda"),
         (network, network),
         ("virtio", "e1000"),
         ("virtio-scsi",),
         macs=("52:54:00:44:99:01",),
     )
-    assert await host.domain("ns-test-guest") is None
-    await host.define(design)
-    defined = await host.domain("ns-test-guest")
+    assert await vms.find("ns-test-guest") is None
+    await vms.define(design)
+    defined = await vms.find("ns-test-guest")
     assert defined is not None
     assert (defined.mark, defined.vcpu, defined.memory_bytes, defined.disks) == (
         design.mark,
@@ -171,25 +170,25 @@ async def keep(host: KvmHost, *, datastore: str, network: str) -> None:
     assert defined.macs[0] == "52:54:00:44:99:01"
     # none was planned: the hypervisor gives one
     assert re.fullmatch("52:54:00(:[0-9a-f]{2}){3}", defined.macs[1])
-    assert not await host.running("ns-test-guest")
-    await host.start("ns-test-guest")
-    assert await host.running("ns-test-guest")
+    assert not await vms.running("ns-test-guest")
+    await vms.start("ns-test-guest")
+    assert await vms.running("ns-test-guest")
     assert any(
         guest.mark == design.mark and guest.running and guest.macs == defined.macs
-        for guest in (await host.read_facts(2.0, facts)).guests
+        for guest in (await host.reading.facts(2.0, facts)).guests
     )
     # nobody listens on the discard port
-    assert await host.reaches("127.0.0.1", 9) != ""
-    assert await host.reaches(host._target.address, 22) == ""
+    assert await host.probes.reaches("127.0.0.1", 9) != ""
+    assert await host.probes.reaches(address, 22) == ""
     # nothing in it asks for one
-    assert await host.first_addresses("ns-test-guest") == []
+    assert await vms.addresses("ns-test-guest") == []
     try:
-        await host.remove("ns-test-guest", "another-run")
-        raise AssertionError("a guest of another run was removed")
+        await vms.remove("ns-test-guest", "another-run")
+        raise AssertionError("a VM of another run was removed")
     except Conflict:
         pass
-    assert await host.remove("ns-test-guest", "rt")
-    assert not await host.remove("ns-test-guest", "rt")
+    assert await vms.remove("ns-test-guest", "rt")
+    assert not await vms.remove("ns-test-guest", "rt")
     for name in (laid, base, clone, full, config):
-        await host.delete_volume(datastore, name)
-        assert await host.volume(datastore, name) is None
+        await host.storage.delete(datastore, name)
+        assert await storage.volume(datastore, name) is None

@@ -53,11 +53,11 @@ async def host(lab: LabProcess) -> AsyncIterator[KvmHost]:
 
 
 async def test_the_stand_in_keeps_the_contract(host: KvmHost) -> None:
-    await keep(host, datastore="gannet-local", network="survey")
+    await keep(host, address="10.44.1.11", datastore="gannet-local", network="survey")
 
 
 async def test_facts_hold_bedrock_shared_datastores_and_networks(host: KvmHost) -> None:
-    facts = await host.read_facts(5.0)
+    facts = await host.reading.facts(5.0)
     assert {guest.name for guest in facts.guests} >= {"survey-db", "mirror", "names"}
     assert facts.datastore("kelda-shared") is not None
     assert {store.name: bool(store.shared) for store in facts.datastores} == {
@@ -73,7 +73,7 @@ async def test_kvm_that_is_advertised_but_does_not_work_is_found_out(
 ) -> None:
     lab.turn("gannet", emulation=True)
     try:
-        assert (await host.read_facts(5.0)).domain_type == "qemu"
+        assert (await host.reading.facts(5.0)).domain_type == "qemu"
     finally:
         lab.turn("gannet", emulation=False)
 
@@ -83,7 +83,7 @@ async def test_kvm_that_is_slower_than_emulation_does_not_count(
 ) -> None:
     lab.turn("gannet", slow_kvm_s=3.0)
     try:
-        facts = await host.read_facts(5.0)
+        facts = await host.reading.facts(5.0)
         assert facts.domain_type == "qemu"
         assert "in software emulation" in facts.domain_reason
     finally:
@@ -91,43 +91,45 @@ async def test_kvm_that_is_slower_than_emulation_does_not_count(
 
 
 async def test_each_trouble_has_its_own_words(host: KvmHost, lab: LabProcess) -> None:
-    await host.volume("gannet-local", "x")
+    await host.storage.volume("gannet-local", "x")
     lab.turn("gannet", unreachable=True)
     with pytest.raises(Unreachable):
-        await host.volume("gannet-local", "x")
+        await host.storage.volume("gannet-local", "x")
     lab.turn("gannet", unreachable=False, login_refused=True)
     with pytest.raises(LoginRefused, match="refuses the login of “root”"):
-        await host.volume("gannet-local", "x")
+        await host.storage.volume("gannet-local", "x")
     lab.turn("gannet", login_refused=False, new_host_key=True)
     with pytest.raises(HostKeyChanged, match="was pinned"):
-        await host.volume("gannet-local", "x")
+        await host.storage.volume("gannet-local", "x")
     lab.turn("gannet", new_host_key=False)
-    assert await host.volume("gannet-local", "x") is None
+    assert await host.storage.volume("gannet-local", "x") is None
     lab.turn("gannet", garbage=True)
     with pytest.raises(RemoteFailed, match="cannot be read"):
-        await host.read_facts(5.0)
+        await host.reading.facts(5.0)
     lab.turn("gannet", garbage=False)
 
 
 async def test_a_slow_host_runs_into_the_limit_and_the_connection_stays_usable(
     host: KvmHost, lab: LabProcess
 ) -> None:
-    await host.volume("gannet-local", "x")
+    await host.storage.volume("gannet-local", "x")
     lab.turn("gannet", slow_s=30)
     with pytest.raises(RemoteTimeout):
-        await host._reach.ssh.run(
-            host._target, "LC_ALL=C timeout -k 2 1 virsh -q -c qemu:///system hostname", limit_s=-4
+        await host.vms._session._reach.ssh.run(
+            host.vms._session._target,
+            "LC_ALL=C timeout -k 2 1 virsh -q -c qemu:///system hostname",
+            limit_s=-4,
         )
     lab.turn("gannet", slow_s=0)
-    assert await host.volume("gannet-local", "x") is None
+    assert await host.storage.volume("gannet-local", "x") is None
 
 
 async def test_what_does_not_bear_our_mark_is_left_alone(host: KvmHost) -> None:
     with pytest.raises(Conflict, match="left alone"):
-        await host.remove("survey-db", "r1")
+        await host.vms.remove("survey-db", "r1")
     with pytest.raises(Conflict, match="left alone"):
-        await host.delete_volume("gannet-local", "payroll.qcow2")
-    assert await host.running("survey-db")
+        await host.storage.delete("gannet-local", "payroll.qcow2")
+    assert await host.vms.running("survey-db")
 
 
 async def test_addresses_outside_the_policy_are_not_dialled(lab: LabProcess) -> None:

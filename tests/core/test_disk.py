@@ -15,8 +15,8 @@ from nimble_stone.core.disk.opening import open_image
 from nimble_stone.core.disk.source import BytesSource
 from nimble_stone.core.disk.vmdk import VmdkImage
 from nimble_stone.core.errors import FormatError
-from nimble_stone.engine.files import FileSource
 from nimble_stone.lab import appliance
+from nimble_stone.packages.files import FileSource
 
 GRAIN = 1 << 16
 

@@ -27,7 +27,7 @@ from nimble_stone.core.estate import (
     MachineFacts,
 )
 from nimble_stone.core.units import GIB
-from nimble_stone.hosts import groundwork
+from nimble_stone.hosts.kvm import groundwork
 
 HOST = Host(name="gannet", address="10.44.1.11", credential="c", site="Kelda", bay="main")
 

@@ -1,4 +1,4 @@
-"""The driver alone, over a real journal and a scripted world: every crash, every wait, every limit,
+"""The driver alone, over a real journal and a scripted ports: every crash, every wait, every limit,
 without a socket or a real second.
 """
 
@@ -25,12 +25,13 @@ from nimble_stone.core.package.given import Given
 from nimble_stone.core.runs.document import write as freeze
 from nimble_stone.core.runs.states import FINISHED, OPEN, STEP_MOVES, RunState, StepState
 from nimble_stone.core.sequence import Limits
-from nimble_stone.engine import packages, rollout
+from nimble_stone.engine import rollout
 from nimble_stone.engine.drive import Driver, Queue
 from nimble_stone.engine.steps import Context
-from nimble_stone.engine.world import World
 from nimble_stone.keyring import Vault
 from nimble_stone.lab import appliance
+from nimble_stone.packages import stored
+from nimble_stone.ports.ports import Ports
 from nimble_stone.store import records, runs
 from nimble_stone.store.connect import Store
 from tests.core import scene
@@ -43,7 +44,7 @@ class Crash(BaseException):
 
 
 class Ground:
-    """What exists in the world, and how often each thing was made."""
+    """What exists in the ports, and how often each thing was made."""
 
     def __init__(self) -> None:
         self.there: set[str] = set()
@@ -90,8 +91,8 @@ class ScriptedKind:
         return "gone"
 
 
-class ScriptedWorld(Application):
-    """A world whose pauses take no time and whose hosts are nobody."""
+class ScriptedPorts(Application):
+    """Ports whose pauses take no time and whose hosts are nobody."""
 
     paused = 0.0
 
@@ -102,18 +103,18 @@ class ScriptedWorld(Application):
     async def host(self, name: str) -> Any:
         return name
 
-    async def kvm(self, host: Any, record: Any = None) -> Any:
+    async def driver(self, host: Any, record: Any = None) -> Any:
         return host
 
 
 @pytest.fixture
 async def place(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
-) -> AsyncIterator[tuple[ScriptedWorld, Ground, str]]:
+) -> AsyncIterator[tuple[ScriptedPorts, Ground, str]]:
     ground = Ground()
     store = Store(tmp_path / "n.db")
     # nothing is dialled
-    world = ScriptedWorld(store, Vault(b"k" * 32), None, tmp_path)  # type: ignore[arg-type]
+    ports = ScriptedPorts(store, Vault(b"k" * 32), None, tmp_path)  # type: ignore[arg-type]
     monkeypatch.setattr(
         rollout,
         "KINDS",
@@ -132,7 +133,7 @@ async def place(
     await store.write(
         records.put_package,
         records.PackageRow(
-            contents.sha256, "Gauge Collector", "4.2.0", packages.dump(contents), 1, 1, "x.ova", 1.0
+            contents.sha256, "Gauge Collector", "4.2.0", stored.dump(contents), 1, 1, "x.ova", 1.0
         ),
     )
     sheet = scene.sheet()
@@ -141,12 +142,12 @@ async def place(
     document["views"]["main"]["sha256"] = contents.sha256
     row = runs.RunRow("r1", "western", contents.sha256, RunState.RUNNING, document, 1.0, None)
     await store.write(runs.add_run, row, [step.key for step in steps])
-    yield world, ground, "r1"
+    yield ports, ground, "r1"
     store.close()
 
 
-async def states(world: World, run: str) -> dict[str, str]:
-    return {step.key: step.state for step in await world.store.read(runs.steps, run)}
+async def states(ports: Ports, run: str) -> dict[str, str]:
+    return {step.key: step.state for step in await ports.store.read(runs.steps, run)}
 
 
 async def until(condition: Callable[[], Any]) -> None:
@@ -156,23 +157,23 @@ async def until(condition: Callable[[], Any]) -> None:
 
 
 async def test_a_run_makes_everything_once_and_ends_proved(
-    place: tuple[ScriptedWorld, Ground, str],
+    place: tuple[ScriptedPorts, Ground, str],
 ) -> None:
-    world, ground, run = place
-    await Driver(world, run).go()
-    assert set((await states(world, run)).values()) == {"done"}
+    ports, ground, run = place
+    await Driver(ports, run).go()
+    assert set((await states(ports, run)).values()) == {"done"}
     assert set(ground.made.values()) == {1}
-    assert (await world.store.read(runs.get_run, run)).state == "done"
+    assert (await ports.store.read(runs.get_run, run)).state == "done"
 
 
 async def test_crashed_after_every_single_journal_write_the_end_is_the_same(
-    place: tuple[ScriptedWorld, Ground, str], monkeypatch: pytest.MonkeyPatch
+    place: tuple[ScriptedPorts, Ground, str], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """The process ends right after the n-th write, for every n, until the run has come to
     its end.
     """
-    world, ground, run = place
-    write, left = world.store.write, 0
+    ports, ground, run = place
+    write, left = ports.store.write, 0
 
     async def failing(function: Any, *args: Any, **kwargs: Any) -> Any:
         nonlocal left
@@ -184,13 +185,13 @@ async def test_crashed_after_every_single_journal_write_the_end_is_the_same(
             raise asyncio.CancelledError  # written, but nobody heard of it
         return found
 
-    monkeypatch.setattr(world.store, "write", failing)
+    monkeypatch.setattr(ports.store, "write", failing)
     lives = 0
-    while (await world.store.read(runs.get_run, run)).state not in ("done", "unproved"):
+    while (await ports.store.read(runs.get_run, run)).state not in ("done", "unproved"):
         lives += 1
         assert lives < 200
         left = 1 + lives * 7 % 23
-        task = asyncio.create_task(Driver(world, run).go())
+        task = asyncio.create_task(Driver(ports, run).go())
         async with asyncio.timeout(10):
             while left > 0 and not task.done():
                 await asyncio.sleep(0.001)
@@ -200,41 +201,41 @@ async def test_crashed_after_every_single_journal_write_the_end_is_the_same(
         await write(lambda db: None)
         ground.busy.clear()
     assert lives > 5
-    assert set((await states(world, run)).values()) == {"done"}
-    kinds = Counter((event.step, event.kind) for event in await world.store.read(runs.events, run))
+    assert set((await states(ports, run)).values()) == {"done"}
+    kinds = Counter((event.step, event.kind) for event in await ports.store.read(runs.events, run))
     assert {
-        key: kinds[key, "done"] for key in await states(world, run) if kinds[key, "done"] != 1
+        key: kinds[key, "done"] for key in await states(ports, run) if kinds[key, "done"] != 1
     } == {}
     assert set(ground.made) == {
         key
-        for key, kind in ((s, s.split("/")[0]) for s in await states(world, run))
+        for key, kind in ((s, s.split("/")[0]) for s in await states(ports, run))
         if kind not in ("boot", "services")
     }
 
 
 async def test_limits_are_kept_per_host_and_overall(
-    place: tuple[ScriptedWorld, Ground, str],
+    place: tuple[ScriptedPorts, Ground, str],
 ) -> None:
-    world, ground, run = place
-    world.limiter.change(Limits(per_host=1, per_datastore=1, overall=2))
-    await Driver(world, run).go()
+    ports, ground, run = place
+    ports.limiter.change(Limits(per_host=1, per_datastore=1, overall=2))
+    await Driver(ports, run).go()
     assert ground.most.pop("overall") <= 2
     assert set(ground.most.values()) == {1}
 
 
 async def test_a_lost_connection_is_tried_three_times_then_a_person_decides(
-    place: tuple[ScriptedWorld, Ground, str],
+    place: tuple[ScriptedPorts, Ground, str],
 ) -> None:
-    world, ground, run = place
+    ports, ground, run = place
     ground.troubles["define/lead-1"] = [Unreachable("the cable is out")] * 3
-    driver = Driver(world, run)
+    driver = Driver(ports, run)
     task = asyncio.create_task(driver.go())
 
     async def stuck() -> bool:
-        return (await world.store.read(runs.get_run, run)).state == "trouble"
+        return (await ports.store.read(runs.get_run, run)).state == "trouble"
 
     await until(stuck)
-    found = {step.key: step for step in await world.store.read(runs.steps, run)}
+    found = {step.key: step for step in await ports.store.read(runs.steps, run)}
     assert (
         found["define/lead-1"].state,
         found["define/lead-1"].attempt,
@@ -245,23 +246,23 @@ async def test_a_lost_connection_is_tried_three_times_then_a_person_decides(
         await driver.skip("start/archive-1", "no")
     await driver.retry([])
     await asyncio.wait_for(task, 20)
-    assert (await world.store.read(runs.get_run, run)).state == "done"
+    assert (await ports.store.read(runs.get_run, run)).state == "done"
     with pytest.raises(Conflict):
         await driver.retry([])
 
 
 async def test_an_error_that_will_not_change_is_not_tried_again(
-    place: tuple[ScriptedWorld, Ground, str],
+    place: tuple[ScriptedPorts, Ground, str],
 ) -> None:
-    world, ground, run = place
+    ports, ground, run = place
     ground.troubles["define/lead-1"] = [Conflict("not ours")]
-    task = asyncio.create_task(Driver(world, run).go())
+    task = asyncio.create_task(Driver(ports, run).go())
 
     async def stuck() -> bool:
-        return (await states(world, run))["define/lead-1"] == "failed"
+        return (await states(ports, run))["define/lead-1"] == "failed"
 
     await until(stuck)
-    assert {step.key: step.attempt for step in await world.store.read(runs.steps, run)}[
+    assert {step.key: step.attempt for step in await ports.store.read(runs.steps, run)}[
         "define/lead-1"
     ] == 1
     task.cancel()
@@ -269,40 +270,40 @@ async def test_an_error_that_will_not_change_is_not_tried_again(
 
 
 async def test_a_wait_ends_at_its_deadline_in_words(
-    place: tuple[ScriptedWorld, Ground, str],
+    place: tuple[ScriptedPorts, Ground, str],
 ) -> None:
-    world, ground, run = place
+    ports, ground, run = place
     ground.silent.add("boot/lead-1")
-    world.monotonic = lambda: world.paused
-    driver = Driver(world, run)
+    ports.monotonic = lambda: ports.paused
+    driver = Driver(ports, run)
     task = asyncio.create_task(driver.go())
 
     async def stuck() -> bool:
-        return (await states(world, run))["boot/lead-1"] == "failed"
+        return (await states(ports, run))["boot/lead-1"] == "failed"
 
     await until(stuck)
-    found = {step.key: step for step in await world.store.read(runs.steps, run)}["boot/lead-1"]
+    found = {step.key: step for step in await ports.store.read(runs.steps, run)}["boot/lead-1"]
     assert found.message.startswith("western-lead: boot not completed within 4 min")
-    assert world.paused >= 240
+    assert ports.paused >= 240
     ground.silent.clear()
     await driver.retry(["boot/lead-1"])
     await asyncio.wait_for(task, 20)
 
 
-async def waiting_on(world: World, run: str, key: str, driver: Driver) -> None:
+async def waiting_on(ports: Ports, run: str, key: str, driver: Driver) -> None:
     async def there() -> bool:
-        return key in driver._waits and (await states(world, run))[key] == "waiting"
+        return key in driver._waits and (await states(ports, run))[key] == "waiting"
 
     await until(there)
 
 
 async def test_losing_contact_is_part_of_waiting_and_is_said_once(
-    place: tuple[ScriptedWorld, Ground, str],
+    place: tuple[ScriptedPorts, Ground, str],
 ) -> None:
-    world, ground, run = place
+    ports, ground, run = place
     ground.silent.add("boot/lead-1")
-    world.monotonic = lambda: world.paused
-    driver = Driver(world, run)
+    ports.monotonic = lambda: ports.paused
+    driver = Driver(ports, run)
     kinds = rollout.KINDS
     plain, asked = kinds["boot"].observe, [0]
 
@@ -317,10 +318,10 @@ async def test_losing_contact_is_part_of_waiting_and_is_said_once(
 
     kinds["boot"].observe = flaky  # type: ignore[method-assign]
     await asyncio.wait_for(driver.go(), 20)
-    assert (await world.store.read(runs.get_run, run)).state == "done"
+    assert (await ports.store.read(runs.get_run, run)).state == "done"
     told = [
         (e.kind, e.payload.get("message"))
-        for e in await world.store.read(runs.events, run)
+        for e in await ports.store.read(runs.events, run)
         if e.step == "boot/lead-1"
     ]
     assert told == [
@@ -330,34 +331,34 @@ async def test_losing_contact_is_part_of_waiting_and_is_said_once(
         ("contact-again", None),
         ("done", None),
     ]
-    assert {step.key: step.attempt for step in await world.store.read(runs.steps, run)}[
+    assert {step.key: step.attempt for step in await ports.store.read(runs.steps, run)}[
         "boot/lead-1"
     ] == 1
 
 
 async def test_a_wait_is_extended_ended_and_begun_anew_by_a_person(
-    place: tuple[ScriptedWorld, Ground, str],
+    place: tuple[ScriptedPorts, Ground, str],
 ) -> None:
-    world, ground, run = place
+    ports, ground, run = place
     ground.silent.add("boot/lead-1")
-    driver = Driver(world, run)
+    driver = Driver(ports, run)
     task = asyncio.create_task(driver.go())
-    await waiting_on(world, run, "boot/lead-1", driver)
+    await waiting_on(ports, run, "boot/lead-1", driver)
     before = driver._waits["boot/lead-1"].end
     await driver.extend("boot/lead-1", 900)
     assert driver._waits["boot/lead-1"].end == before + 900
     await driver.retry(["boot/lead-1"])
-    await waiting_on(world, run, "boot/lead-1", driver)
+    await waiting_on(ports, run, "boot/lead-1", driver)
     assert driver._waits["boot/lead-1"].end < before + 900
     await driver.end_wait("boot/lead-1")
 
     async def failed() -> bool:
-        return (await states(world, run))["boot/lead-1"] == "failed" and driver._states[
+        return (await states(ports, run))["boot/lead-1"] == "failed" and driver._states[
             "boot/lead-1"
         ] == "failed"
 
     await until(failed)
-    found = {step.key: step for step in await world.store.read(runs.steps, run)}["boot/lead-1"]
+    found = {step.key: step for step in await ports.store.read(runs.steps, run)}["boot/lead-1"]
     assert "was ended by a person" in found.message
     assert found.attempt == 2
     for wish in (driver.extend("boot/lead-1", 5), driver.end_wait("boot/lead-1")):
@@ -365,7 +366,7 @@ async def test_a_wait_is_extended_ended_and_begun_anew_by_a_person(
             await wish
     await driver.skip("boot/lead-1", "it is up")
     await asyncio.wait_for(task, 20)
-    kinds = [e.kind for e in await world.store.read(runs.events, run) if e.step == "boot/lead-1"]
+    kinds = [e.kind for e in await ports.store.read(runs.events, run) if e.step == "boot/lead-1"]
     assert [k for k in kinds if k not in ("begun", "acting")] == [
         "wait-extended",
         "retry-asked",
@@ -377,14 +378,14 @@ async def test_a_wait_is_extended_ended_and_begun_anew_by_a_person(
 
 @pytest.mark.parametrize("code", ["guest-gone", "guest-stopped"])
 async def test_a_guest_that_vanishes_during_a_wait_fails_it_at_once(
-    place: tuple[ScriptedWorld, Ground, str], code: str
+    place: tuple[ScriptedPorts, Ground, str], code: str
 ) -> None:
-    world, ground, run = place
+    ports, ground, run = place
     ground.silent.add("services/lead-1")
-    task = asyncio.create_task(Driver(world, run).go())
+    task = asyncio.create_task(Driver(ports, run).go())
 
     async def state_is(wanted: str) -> bool:
-        return (await states(world, run))["services/lead-1"] == wanted
+        return (await states(ports, run))["services/lead-1"] == wanted
 
     await until(lambda: state_is("waiting"))
     plain = rollout.KINDS["services"].observe
@@ -396,7 +397,7 @@ async def test_a_guest_that_vanishes_during_a_wait_fails_it_at_once(
 
     rollout.KINDS["services"].observe = gone  # type: ignore[method-assign]
     await until(lambda: state_is("failed"))
-    assert {step.key: step.attempt for step in await world.store.read(runs.steps, run)}[
+    assert {step.key: step.attempt for step in await ports.store.read(runs.steps, run)}[
         "services/lead-1"
     ] == 1
     task.cancel()
@@ -404,28 +405,28 @@ async def test_a_guest_that_vanishes_during_a_wait_fails_it_at_once(
 
 
 async def test_a_skipped_step_lets_the_rest_go_on_and_keeps_its_reason(
-    place: tuple[ScriptedWorld, Ground, str],
+    place: tuple[ScriptedPorts, Ground, str],
 ) -> None:
-    world, ground, run = place
+    ports, ground, run = place
     ground.troubles["form/cluster"] = [RemoteFailed("the cluster is formed already")] * 3
-    driver = Driver(world, run)
+    driver = Driver(ports, run)
     task = asyncio.create_task(driver.go())
 
     async def stuck() -> bool:
-        return (await world.store.read(runs.get_run, run)).state == "trouble"
+        return (await ports.store.read(runs.get_run, run)).state == "trouble"
 
     await until(stuck)
     await driver.skip("form/cluster", "it was formed by hand")
     await asyncio.wait_for(task, 20)
     assert {
-        step.key: (step.state, step.message) for step in await world.store.read(runs.steps, run)
+        step.key: (step.state, step.message) for step in await ports.store.read(runs.steps, run)
     }["form/cluster"] == ("skipped", "it was formed by hand")
 
 
 async def test_holding_finishes_what_has_begun_and_begins_nothing(
-    place: tuple[ScriptedWorld, Ground, str],
+    place: tuple[ScriptedPorts, Ground, str],
 ) -> None:
-    world, ground, run = place
+    ports, ground, run = place
     opened = asyncio.Event()
 
     async def gate(key: str) -> None:
@@ -433,45 +434,45 @@ async def test_holding_finishes_what_has_begun_and_begins_nothing(
             await opened.wait()
 
     ground.gate = gate
-    driver = Driver(world, run)
+    driver = Driver(ports, run)
     task = asyncio.create_task(driver.go())
 
     async def carrying() -> bool:
-        return list((await states(world, run)).values()).count("working") >= 3
+        return list((await states(ports, run)).values()).count("working") >= 3
 
     await until(carrying)
     await driver.hold()
     opened.set()
 
     async def quiet() -> bool:
-        return "working" not in (await states(world, run)).values()
+        return "working" not in (await states(ports, run)).values()
 
     await until(quiet)
-    now = await states(world, run)
+    now = await states(ports, run)
     assert all(state == "done" for key, state in now.items() if key.startswith("carry"))
     assert all(state == "planned" for key, state in now.items() if key.startswith("clone"))
     await driver.resume()
     await asyncio.wait_for(task, 20)
-    assert (await world.store.read(runs.get_run, run)).state == "done"
+    assert (await ports.store.read(runs.get_run, run)).state == "done"
 
 
 async def test_taking_back_in_the_middle_leaves_nothing_and_what_was_never_begun_alone(
-    place: tuple[ScriptedWorld, Ground, str],
+    place: tuple[ScriptedPorts, Ground, str],
 ) -> None:
-    world, ground, run = place
+    ports, ground, run = place
     ground.silent.add("boot/lead-1")
-    driver = Driver(world, run)
+    driver = Driver(ports, run)
     task = asyncio.create_task(driver.go())
 
     async def waiting() -> bool:
-        return (await states(world, run))["boot/lead-1"] == "waiting"
+        return (await states(ports, run))["boot/lead-1"] == "waiting"
 
     await until(waiting)
     ground.troubles["undo define/lead-1"] = [Unreachable("host is down")]
     await driver.undo()
 
     async def stuck() -> bool:
-        return (await states(world, run))["define/lead-1"] == "failed"
+        return (await states(ports, run))["define/lead-1"] == "failed"
 
     await until(stuck)
     # disks stay while their guest could not be removed
@@ -479,9 +480,9 @@ async def test_taking_back_in_the_middle_leaves_nothing_and_what_was_never_begun
     await driver.undo()
     await asyncio.wait_for(task, 20)
     assert ground.there == set()
-    found = await states(world, run)
+    found = await states(ports, run)
     assert found["join/archive-1"] == "planned"
-    assert (await world.store.read(runs.get_run, run)).state == "undone"
+    assert (await ports.store.read(runs.get_run, run)).state == "undone"
 
 
 def test_the_errors_of_the_tree_say_whether_trying_again_makes_sense() -> None:
@@ -500,13 +501,17 @@ async def test_a_run_of_the_first_version_with_its_tidying_step_is_taken_back(
     there = {"ns-r1-base0", "ns-r1-base1", "ns-base-0123", "ns-r2-base0"}
 
     class Host:
+        @property
+        def storage(self) -> Host:
+            return self
+
         async def refresh(self, datastore: str) -> None:
             return
 
         async def volume(self, datastore: str, name: str) -> str | None:
             return name if name in there else None
 
-        async def delete_volume(self, datastore: str, name: str) -> None:
+        async def delete(self, datastore: str, name: str) -> None:
             there.discard(name)
 
     context: Any = SimpleNamespace(
@@ -514,7 +519,7 @@ async def test_a_run_of_the_first_version_with_its_tidying_step_is_taken_back(
         step=SimpleNamespace(datastore="store", detail={"place": "store"}),
         volume=lambda what: f"ns-r1-{what}",
         contents=SimpleNamespace(descriptor=SimpleNamespace(disk_order=("a", "b"))),
-        world=None,
+        ports=None,
     )
     assert "2 travelling copies" in await KINDS["tidy"].undo(context)
     # what other runs or the store of copies hold stays

@@ -14,6 +14,7 @@ import pytest
 
 from nimble_stone.cli.client import Client
 from nimble_stone.core.errors import RemoteFailed
+from nimble_stone.core.estate import Mark
 from nimble_stone.core.plan.model import Plan
 from nimble_stone.core.plan.packages import Packages
 from nimble_stone.core.plan.sheet import Sheet, resolve
@@ -22,9 +23,10 @@ from nimble_stone.core.sequence import build
 from nimble_stone.engine import certificates
 from nimble_stone.engine.frozen import FrozenRun, thaw
 from nimble_stone.engine.steps import KINDS
+from nimble_stone.hosts.api import Vm, VmAddress
 from nimble_stone.keyring.certificates import words
 from nimble_stone.lab import demo, products
-from nimble_stone.server.app import open_world
+from nimble_stone.server.app import open_application
 from nimble_stone.store import runs
 from nimble_stone.store.runs import RunRow
 from tests.core.test_resolution import KITS, PACKAGES
@@ -67,14 +69,15 @@ class Host:
 
     name = "gannet"
 
-    def __init__(self, *said: list[tuple[str, str]], runs: bool = True) -> None:
+    def __init__(self, *said: list[VmAddress], runs: bool = True) -> None:
         self.said, self.runs, self.started = list(said), runs, 0
+        self.vms = self
 
-    async def first_addresses(self, name: str) -> list[tuple[str, str]]:
+    async def addresses(self, name: str) -> list[VmAddress]:
         return self.said.pop(0) if self.said else []
 
-    async def domain(self, name: str) -> SimpleNamespace:
-        return SimpleNamespace(mark=SimpleNamespace(run="r1"))
+    async def find(self, name: str) -> Vm:
+        return Vm(name, "u", 1, 1, 1, Mark(run="r1", node=name, plan="reef"))
 
     async def running(self, name: str) -> bool:
         return self.runs
@@ -98,7 +101,7 @@ def context(host: Host, run: FrozenRun, node: str = "worker-1") -> Any:
         host=host,
         run=run,
         node=run.sheet.by_id[node],
-        world=SimpleNamespace(store=Book()),
+        ports=SimpleNamespace(store=Book()),
         acted=True,
     )
 
@@ -117,16 +120,16 @@ def test_only_nodes_by_dhcp_wait_for_an_address_and_all_that_need_it_wait_for_th
 
 
 async def test_an_address_is_learnt_kept_and_used() -> None:
-    run, host = frozen(), Host([], [("10.44.20.80", "23")])
+    run, host = frozen(), Host([], [VmAddress("10.44.20.80", "23")])
     c = context(host, run)
     assert await KINDS["learn"].observe(c) is None
     assert await KINDS["learn"].observe(c) == {"address": "10.44.20.80", "way": "10.44.20.80"}
     assert (
         "learn",
         ("r1", "worker-1", {"address": "10.44.20.80", "prefix": "23"}),
-    ) in c.world.store.written
+    ) in c.ports.store.written
     # a new guest has a new host key
-    assert ("drop_pin", ("10.44.20.80:22",)) in c.world.store.written
+    assert ("drop_pin", ("10.44.20.80:22",)) in c.ports.store.written
     assert run.sheet.by_id["worker-1"].value("address") == "10.44.20.80"
     # asked once
     assert await KINDS["learn"].observe(context(Host(), run)) == {"address": "10.44.20.80"}
@@ -140,12 +143,12 @@ async def test_an_address_of_somebody_else_in_the_plan_is_not_believed() -> None
     run = frozen()
     mine = run.sheet.by_id["controller-2"].value("address")
     virtual = run.sheet.nodes[0].value("virtual.api")
-    c = context(Host([(mine, "23"), (virtual, "23")]), run)
+    c = context(Host([VmAddress(mine, "23"), VmAddress(virtual, "23")]), run)
     assert await KINDS["learn"].observe(c) is None
     # nor is that one's host key forgotten
-    assert c.world.store.written == []
+    assert c.ports.store.written == []
     assert await KINDS["learn"].observe(
-        context(Host([(mine, "23"), ("10.44.20.85", "")]), run)
+        context(Host([VmAddress(mine, "23"), VmAddress("10.44.20.85", "")]), run)
     ) == {"address": "10.44.20.85", "way": "10.44.20.85"}
     # the neighbour table knows none; the network's stays
     assert run.sheet.by_id["worker-1"].value("prefix") == "23"
@@ -161,12 +164,12 @@ async def test_a_guest_that_stops_before_it_has_an_address_is_told_and_started_o
 
 
 async def test_certificates_of_a_run_are_made_once_and_go_with_it(tmp_path: Path) -> None:
-    world = open_world(tmp_path, 1.0)
+    ports = open_application(tmp_path, 1.0)
     sheet, wanted = reef(), KITS["skerry"].certificates[0]
-    first = await certificates.of_node(world, "r1", sheet, sheet.nodes[0], wanted)
-    assert await certificates.of_node(world, "r1", sheet, sheet.nodes[0], wanted) == first
-    assert await certificates.of_node(world, "r1", sheet, sheet.nodes[1], wanted) != first
-    assert await certificates.of_node(world, "r2", sheet, sheet.nodes[0], wanted) != first
+    first = await certificates.of_node(ports, "r1", sheet, sheet.nodes[0], wanted)
+    assert await certificates.of_node(ports, "r1", sheet, sheet.nodes[0], wanted) == first
+    assert await certificates.of_node(ports, "r1", sheet, sheet.nodes[1], wanted) != first
+    assert await certificates.of_node(ports, "r2", sheet, sheet.nodes[0], wanted) != first
     assert words(first.certificate).startswith(
         "reef-ctl1.kelda.holm.example, by Nimble Stone authority"
     )
@@ -176,11 +179,11 @@ async def test_certificates_of_a_run_are_made_once_and_go_with_it(tmp_path: Path
         "10.44.20.11",
         "10.44.20.74",
     ]
-    assert first.key not in world.blank(f"x {first.key} y")
-    maker = await certificates.authority(world)
-    world.store.close()
+    assert first.key not in ports.blank(f"x {first.key} y")
+    maker = await certificates.authority(ports)
+    ports.store.close()
     # a server that was started anew
-    again = open_world(tmp_path, 1.0)
+    again = open_application(tmp_path, 1.0)
     assert await certificates.authority(again) == maker
     assert await certificates.of_node(again, "r1", sheet, sheet.nodes[0], wanted) == first
     again.store.close()

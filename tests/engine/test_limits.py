@@ -8,7 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from nimble_stone.core.sequence import Limits, Step
-from nimble_stone.engine.limits import Limiter
+from nimble_stone.ports.limits import Limiter
 
 
 def step(key: str, host: str = "h", store: str = "") -> Step:

@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from nimble_stone.engine import spreadsheet
+from nimble_stone.app import spreadsheet
 
 
 @pytest.mark.parametrize(

@@ -16,47 +16,47 @@ from nimble_stone.store import records, runs
 from nimble_stone.store.connect import Store
 from tests.engine.test_driver import (
     Ground,
-    ScriptedWorld,
+    ScriptedPorts,
     place,  # noqa: F401  # a fixture
     states,
     until,
 )
 
 
-def limited(world: ScriptedWorld, pages: int) -> None:
+def limited(ports: ScriptedPorts, pages: int) -> None:
     """Let the real database take no further page, or lots of them."""
-    world.store._writer.submit(
-        lambda: world.store._connection.execute(f"PRAGMA max_page_count = {pages}").fetchone()
+    ports.store._writer.submit(
+        lambda: ports.store._connection.execute(f"PRAGMA max_page_count = {pages}").fetchone()
     ).result()
 
 
-def pages(world: ScriptedWorld) -> int:
+def pages(ports: ScriptedPorts) -> int:
     return int(
-        world.store._writer.submit(
-            lambda: world.store._connection.execute("PRAGMA page_count").fetchone()[0]
+        ports.store._writer.submit(
+            lambda: ports.store._connection.execute("PRAGMA page_count").fetchone()[0]
         ).result()
     )
 
 
 async def test_a_full_disk_stops_a_run_visibly_and_it_goes_on_by_itself(
-    place: tuple[ScriptedWorld, Ground, str],  # noqa: F811
+    place: tuple[ScriptedPorts, Ground, str],  # noqa: F811
     caplog: pytest.LogCaptureFixture,
 ) -> None:
-    world, ground, run = place
+    ports, ground, run = place
     tries = [0]
-    plain = world.store.write
+    plain = ports.store.write
 
     async def counted(*args: object, **kwargs: object) -> object:
-        tries[0] += bool(world.trouble)
+        tries[0] += bool(ports.trouble)
         return await plain(*args, **kwargs)  # type: ignore[arg-type]
 
-    world.store.write = counted  # type: ignore[method-assign,assignment]
-    engine = Engine(world)
+    ports.store.write = counted  # type: ignore[method-assign,assignment]
+    engine = Engine(ports)
     opened = asyncio.Event()
 
     async def gate(key: str) -> None:
         if key == "carry/kelda-shared":
-            limited(world, pages(world))
+            limited(ports, pages(ports))
             opened.set()
 
     ground.gate = gate
@@ -65,32 +65,32 @@ async def test_a_full_disk_stops_a_run_visibly_and_it_goes_on_by_itself(
     # Rows that still fit are kept; sooner or later a page is needed.
 
     async def full() -> bool:
-        return world.trouble != ""
+        return ports.trouble != ""
 
-    filler = asyncio.create_task(_fill(world))
+    filler = asyncio.create_task(_fill(ports))
     await until(full)
     filler.cancel()
-    assert "disk is full" in world.trouble
+    assert "disk is full" in ports.trouble
     before = tries[0]
     for _ in range(200):
         await asyncio.sleep(0.001)
     ground.gate = None
-    limited(world, 1 << 30)
+    limited(ports, 1 << 30)
     await asyncio.wait_for(engine.idle(), 20)
-    assert world.trouble == ""
-    assert (await world.store.read(runs.get_run, run)).state == "done"
-    assert set((await states(world, run)).values()) == {"done"}
+    assert ports.trouble == ""
+    assert (await ports.store.read(runs.get_run, run)).state == "done"
+    assert set((await states(ports, run)).values()) == {"done"}
     assert sum("runs wait" in record.message for record in caplog.records) == 1
     # it paused before each look: no spin
-    assert world.paused >= tries[0] - before - 5
+    assert ports.paused >= tries[0] - before - 5
     assert max(ground.made.values()) == 1
     await engine.close()
 
 
-async def _fill(world: ScriptedWorld) -> None:
+async def _fill(ports: ScriptedPorts) -> None:
     while True:
         try:
-            await world.store.write(records.put_meta, f"filler {world.clock()}", "x" * 3000)
+            await ports.store.write(records.put_meta, f"filler {ports.clock()}", "x" * 3000)
         except StoreError:
             await asyncio.sleep(0.001)
 

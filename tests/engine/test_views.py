@@ -12,36 +12,36 @@ import pytest
 
 from nimble_stone.core.runs.states import RunState
 from nimble_stone.engine.engine import Engine
-from nimble_stone.engine.feed import Frame
-from nimble_stone.engine.world import World
+from nimble_stone.ports.feed import Frame
+from nimble_stone.ports.ports import Ports
 from nimble_stone.server.live import KEPT_CHANGES, LiveRuns
 from nimble_stone.server.run_answers import run_lines
 from nimble_stone.store import runs
 from tests.engine.large import add_large_run, timed_callbacks
 from tests.engine.test_driver import (
-    ScriptedWorld,
+    ScriptedPorts,
     place,  # noqa: F401  # a fixture
     until,
 )
 
-Place = tuple[ScriptedWorld, Any, str]
+Place = tuple[ScriptedPorts, Any, str]
 PASSING = ("now", "left_s", "sentence", "words", "overdue", "critical")
 """What changes with the clock, not with the journal."""
 
 
-def moves_on(world: World, monkeypatch: pytest.MonkeyPatch, after: int) -> None:
+def moves_on(ports: Ports, monkeypatch: pytest.MonkeyPatch, after: int) -> None:
     """Let the run be taken back right after the n-th reading of the store."""
-    real, count = world.store.read, 0
+    real, count = ports.store.read, 0
 
     async def read(function: Any, *args: Any, **kwargs: Any) -> Any:
         nonlocal count
         found = await real(function, *args, **kwargs)
         count += 1
         if count == after:
-            await world.store.write(runs.move_run, "r1", 9.0, "taken-back", RunState.UNDONE)
+            await ports.store.write(runs.move_run, "r1", 9.0, "taken-back", RunState.UNDONE)
         return found
 
-    monkeypatch.setattr(world.store, "read", read)
+    monkeypatch.setattr(ports.store, "read", read)
 
 
 @pytest.mark.parametrize("after", range(1, 8))
@@ -50,13 +50,13 @@ async def test_a_page_that_hears_of_an_entry_is_shown_its_state(
     monkeypatch: pytest.MonkeyPatch,
     after: int,
 ) -> None:
-    world, _, run = place
-    await world.store.write(runs.move_run, run, 8.0, "taking-back", RunState.UNDOING)
-    live = LiveRuns(world)
-    moves_on(world, monkeypatch, after)
+    ports, _, run = place
+    await ports.store.write(runs.move_run, run, 8.0, "taking-back", RunState.UNDOING)
+    live = LiveRuns(ports)
+    moves_on(ports, monkeypatch, after)
     early = await live.view(run)
     if early.state == RunState.UNDOING:
-        assert early.last_event < await world.store.read(runs.last_event, run), (
+        assert early.last_event < await ports.store.read(runs.last_event, run), (
             "an old state names an old entry"
         )
     assert (await live.view(run)).state == RunState.UNDONE
@@ -68,11 +68,11 @@ async def test_no_line_of_an_older_state_is_kept(
     monkeypatch: pytest.MonkeyPatch,
     after: int,
 ) -> None:
-    world, _, run = place
-    await world.store.write(runs.move_run, run, 8.0, "taking-back", RunState.UNDOING)
-    moves_on(world, monkeypatch, after)
-    await run_lines(world, await world.store.read(runs.runs, ""))
-    line = (await run_lines(world, await world.store.read(runs.runs, "")))[0]
+    ports, _, run = place
+    await ports.store.write(runs.move_run, run, 8.0, "taking-back", RunState.UNDOING)
+    moves_on(ports, monkeypatch, after)
+    await run_lines(ports, await ports.store.read(runs.runs, ""))
+    line = (await run_lines(ports, await ports.store.read(runs.runs, "")))[0]
     assert (line.state, line.words.short) == ("undone", "rolled back")
 
 
@@ -111,8 +111,8 @@ def lasting(page: dict[str, Any]) -> dict[str, Any]:
 async def test_what_was_read_once_and_all_changes_are_what_is_read_anew(
     place: Place,  # noqa: F811
 ) -> None:
-    world, ground, run = place
-    live, engine = LiveRuns(world), Engine(world)
+    ports, ground, run = place
+    live, engine = LiveRuns(ports), Engine(ports)
     page = json.loads(await live.answer(run))
     pages = [page]
     again = 0
@@ -127,35 +127,35 @@ async def test_what_was_read_once_and_all_changes_are_what_is_read_anew(
     watcher = asyncio.create_task(watch())
     ground.troubles = {"carry/kelda-shared": [ConnectionError("x")]}
     await engine.open()
-    await until(lambda: _is(world, run, RunState.TROUBLE))
+    await until(lambda: _is(ports, run, RunState.TROUBLE))
     await engine.retry(run, [])
     await asyncio.wait_for(engine.idle(), 20)
     await engine.undo(run)
     await asyncio.wait_for(engine.idle(), 20)
 
     async def up_to_date() -> bool:
-        last = await world.store.read(runs.last_event, run)
+        last = await ports.store.read(runs.last_event, run)
         return bool(pages[0]["last_event"] == last)
 
     await until(up_to_date)
     watcher.cancel()
     await asyncio.gather(watcher, return_exceptions=True)
-    whole = json.loads(await LiveRuns(world).answer(run))
+    whole = json.loads(await LiveRuns(ports).answer(run))
     assert lasting(pages[0]) == lasting(whole)
     assert (whole["state"], again) == ("undone", 0)
     assert len(whole["attempts"]) >= 2
 
 
-async def _is(world: World, run: str, state: RunState) -> bool:
-    return (await world.store.read(runs.head, run)).state == state
+async def _is(ports: Ports, run: str, state: RunState) -> bool:
+    return (await ports.store.read(runs.head, run)).state == state
 
 
 async def test_a_page_that_slept_too_long_is_told_to_read_anew(place: Place) -> None:  # noqa: F811
-    world, _, run = place
-    live = LiveRuns(world)
+    ports, _, run = place
+    live = LiveRuns(ports)
     first = json.loads(await live.answer(run))["last_event"]
     for number in range(KEPT_CHANGES + 5):
-        await world.store.write(runs.journal, run, 2.0, "", "note", {"n": number})
+        await ports.store.write(runs.journal, run, 2.0, "", "note", {"n": number})
         await live.view(run)
     frames = live.watch(run, first, 30)
     found = await anext(frames)
@@ -176,9 +176,9 @@ async def test_nothing_on_the_event_loop_takes_long_while_large_runs_are_watched
     monkeypatch: pytest.MonkeyPatch,
 ) -> None:
     """Counted in processor time of the loop's thread, which a busy machine does not lengthen."""
-    world, _, _ = place
-    run = await add_large_run(world, nodes=300)
-    live, engine = LiveRuns(world), Engine(world)
+    ports, _, _ = place
+    run = await add_large_run(ports, nodes=300)
+    live, engine = LiveRuns(ports), Engine(ports)
     with timed_callbacks(monkeypatch) as took:
         page = await live.view(run)
         told = [0]
@@ -194,7 +194,7 @@ async def test_nothing_on_the_event_loop_takes_long_while_large_runs_are_watched
             watcher.cancel()
         await asyncio.gather(*watchers, return_exceptions=True)
         slow = sorted(one for one in took if one > 0.02)
-    assert (await world.store.read(runs.head, run)).state == RunState.DONE
+    assert (await ports.store.read(runs.head, run)).state == RunState.DONE
     assert told[0] > 5
     # two that share a core with another test's work may come out a little longer
     assert len(slow) <= 2, "callbacks of more than 20 ms"

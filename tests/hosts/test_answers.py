@@ -17,19 +17,21 @@ from lxml import etree
 from nimble_stone.core.errors import RemoteFailed
 from nimble_stone.core.estate import Mark
 from nimble_stone.core.package import environment
-from nimble_stone.hosts import commands, medium, xml_in, xml_out
+from nimble_stone.hosts import medium
+from nimble_stone.hosts.api import VmAddress, VmDesign, VmDisk, VmMedium
+from nimble_stone.hosts.kvm import commands, xml_in, xml_out
 
-DESIGN = xml_out.GuestDesign(
+DESIGN = VmDesign(
     "western-lead",
     Mark(run="r1", node="lead-1", plan="western"),
     "kvm",
     2,
     8 << 30,
     (
-        xml_out.GuestDisk("store", "ns-r1-disk0", "qcow2"),
-        xml_out.GuestDisk("store", "ns-r1-disk1", "qcow2", target="vdb"),
+        VmDisk("store", "ns-r1-disk0"),
+        VmDisk("store", "ns-r1-disk1", target="vdb"),
     ),
-    ("store", "ns-r1-config", "hda"),
+    VmMedium("store", "ns-r1-config", "hda"),
     ("survey", "storage"),
     ("virtio", "e1000"),
 )
@@ -191,15 +193,15 @@ def test_addresses_of_interfaces_are_read_and_odd_ones_passed_over() -> None:
  vnet1      52:54:00:44:00:02    ipv4         300.1.1.1/8
  vnet1      52:54:00:44:00:02    ipv4
 """
-    assert xml_in.interface_addresses(table) == [
-        ("52:54:00:44:00:01", "10.44.20.80", "23"),
-        ("52:54:00:44:00:02", "10.44.20.81", ""),
-    ]
+    assert xml_in.interface_addresses(table) == {
+        "52:54:00:44:00:01": [VmAddress("10.44.20.80", "23")],
+        "52:54:00:44:00:02": [VmAddress("10.44.20.81", "")],
+    }
 
 
 @given(st.text(max_size=400))
 def test_no_answer_about_addresses_breaks_the_reading(text: str) -> None:
-    assert all(len(line) == 3 for line in xml_in.interface_addresses(text))
+    assert all(found for found in xml_in.interface_addresses(text).values())
 
 
 @given(st.text(max_size=60))

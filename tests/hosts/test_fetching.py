@@ -17,7 +17,7 @@ from typing import Any
 import pytest
 
 from nimble_stone.core.errors import RemoteFailed
-from nimble_stone.hosts.kvm import KvmHost
+from nimble_stone.hosts.kvm.driver import KvmHost
 from nimble_stone.reach import Answer, Credential, Target
 
 BODY = random.Random(4).randbytes(3_000_000)
@@ -95,7 +95,7 @@ async def test_it_fetches_into_a_file_that_is_there_and_goes_on_after_a_cut(
     target.write_bytes(b"what the volume held before" * 100)
     Web.cut = 1_000_000
     with pytest.raises(RemoteFailed, match=r"\(18\)"):
-        await host.pull(
+        await host.storage.pull(
             f"{web}/pull/0123456789abcdef.1.{'a' * 32}",
             str(target),
             resume=False,
@@ -103,7 +103,7 @@ async def test_it_fetches_into_a_file_that_is_there_and_goes_on_after_a_cut(
             limit_s=30,
         )
     assert target.stat().st_size == 1_000_000
-    await host.pull(
+    await host.storage.pull(
         f"{web}/pull/0123456789abcdef.1.{'a' * 32}",
         str(target),
         resume=True,
@@ -111,15 +111,17 @@ async def test_it_fetches_into_a_file_that_is_there_and_goes_on_after_a_cut(
         limit_s=30,
     )
     assert target.read_bytes() == BODY
-    assert await host.file_size(str(target)) == len(BODY)
+    assert await host.storage.file_size(str(target)) == len(BODY)
     assert all("a" * 32 not in command for command in told)
 
 
 async def test_it_tells_the_rate_or_why_it_cannot(web: str, host: KvmHost, tmp_path: Path) -> None:
-    assert await host.pull_rate(f"{web}/trial") > 1000
+    assert await host.probes.pull_rate(f"{web}/trial") > 1000
     for url in (f"{web}/gone", "http://127.0.0.1:9/trial"):
         with pytest.raises(RemoteFailed, match="cannot fetch"):
-            await host.pull_rate(url)
+            await host.probes.pull_rate(url)
     with pytest.raises(RemoteFailed):
-        await host.pull(f"{web}/x", str(tmp_path / "none/x"), resume=False, rate=0, limit_s=20)
+        await host.storage.pull(
+            f"{web}/x", str(tmp_path / "none/x"), resume=False, rate=0, limit_s=20
+        )
     assert not os.listdir(tmp_path)

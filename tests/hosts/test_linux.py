@@ -10,8 +10,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from nimble_stone.core.errors import RemoteFailed
-from nimble_stone.hosts import linux_in, reading
-from nimble_stone.hosts.reading import Said
+from nimble_stone.hosts.kvm import linux_in, reading
+from nimble_stone.hosts.kvm.reading import Said
 
 ADDR = json.dumps(
     [

@@ -5,15 +5,18 @@ from __future__ import annotations
 import pytest
 
 from nimble_stone.core import groundwork as g
-from nimble_stone.hosts.groundwork import Cmd, Op, Operation, Work, work
+from nimble_stone.hosts.kvm.groundwork import work
+from nimble_stone.hosts.work import Command, Op, Operation, Work
 
-FORMAT = Operation(Op.FORMAT_DISK, (Cmd("format"),), (Cmd("wipe"),))
-POOL = Operation(Op.DEFINE_POOL, (Cmd("define"), Cmd("start")), (Cmd("stop"), Cmd("undefine")))
-BRIDGE = Operation(Op.BUILD_BRIDGE, (Cmd("up"),), (Cmd("down"),))
-NETWORK = Operation(Op.DEFINE_NETWORK, (Cmd("net"),), (Cmd("no net"),))
+FORMAT = Operation(Op.FORMAT_DISK, (Command("format"),), (Command("wipe"),))
+POOL = Operation(
+    Op.DEFINE_POOL, (Command("define"), Command("start")), (Command("stop"), Command("undefine"))
+)
+BRIDGE = Operation(Op.BUILD_BRIDGE, (Command("up"),), (Command("down"),))
+NETWORK = Operation(Op.DEFINE_NETWORK, (Command("net"),), (Command("no net"),))
 
 
-def texts(commands: tuple[Cmd, ...]) -> list[str]:
+def texts(commands: tuple[Command, ...]) -> list[str]:
     return [command.text for command in commands]
 
 

@@ -9,7 +9,7 @@ from ipaddress import IPv4Address
 from pathlib import Path
 
 from nimble_stone.core import groundwork as g
-from nimble_stone.hosts import groundwork, linux_in
+from nimble_stone.hosts.kvm import groundwork, linux_in
 
 
 def run(command: str, data: str = "") -> subprocess.CompletedProcess[str]:
@@ -57,7 +57,7 @@ def test_lines_and_files_of_one_run_go_and_all_others_stay(tmp_path: Path) -> No
     file = tmp_path / "20-ours.conf"
     assert (
         run(
-            groundwork.tee(str(file), groundwork.first_line("g1") + "x\n").text,
+            groundwork.write(str(file), groundwork.first_line("g1") + "x\n").text,
             groundwork.first_line("g1") + "x\n",
         ).returncode
         == 0

@@ -135,16 +135,6 @@ def test_a_real_host_keeps_the_contract_of_the_stand_in(
     folder: Path, server: ServerProcess
 ) -> None:
     """The very contract of tests/contract, in a process inside the hosts' network namespace."""
-    script = (
-        "import asyncio, sys; from pathlib import Path; from nimble_stone.hosts.kvm import"
-        " KvmHost; from nimble_stone.reach import Credential, DialPolicy, Reach, Target\nfrom"
-        " nimble_stone.reach.ssh import Pins; from tests.contract.contract import keep\nasync def"
-        " main():\n    async def get(place): return None\n    async def put(place, fingerprint):"
-        " pass\n    reach = Reach(DialPolicy(), Pins(get, put))\n    host = KvmHost(reach,"
-        f" Target('fulmar', '{hosts.NAMES['fulmar']}', 22, Credential('root',"
-        " key=Path(sys.argv[1]).read_text())))\n    await keep(host, datastore='fulmar-local',"
-        " network='survey'); await reach.close()\nasyncio.run(main())\n"
-    )
     found = subprocess.run(
         [
             "ip",
@@ -152,8 +142,10 @@ def test_a_real_host_keeps_the_contract_of_the_stand_in(
             "exec",
             hosts.NETNS,
             sys.executable,
-            "-c",
-            script,
+            "-m",
+            "tests.contract.alone",
+            "fulmar",
+            hosts.NAMES["fulmar"],
             str(folder / "hosts/key"),
         ],
         capture_output=True,

@@ -9,8 +9,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from nimble_stone.core.errors import StoneError
-from nimble_stone.engine.world import BLANK, World
 from nimble_stone.keyring import Vault
+from nimble_stone.ports.ports import BLANK, Ports
 
 
 @given(st.text(max_size=200), st.text(max_size=40))
@@ -44,12 +44,12 @@ def test_the_key_file_is_made_once_for_its_owner_only(tmp_path: Path) -> None:
 
 
 def test_blanking_finds_a_secret_in_every_dress() -> None:
-    world = World(None, Vault(b"k" * 32), None, Path())  # type: ignore[arg-type]
+    ports = Ports(None, Vault(b"k" * 32), None, Path())  # type: ignore[arg-type]
     secret = "p<&>\"'ä\\7"
-    world._note(secret)
+    ports._note(secret)
     import json
     from xml.sax.saxutils import escape
 
     for text in (secret, json.dumps({"a": secret}), str({"a": secret}), escape(secret)):
-        assert BLANK in world.blank(f"command {text} end"), text
-    assert world.blank("nothing here") == "nothing here"
+        assert BLANK in ports.blank(f"command {text} end"), text
+    assert ports.blank("nothing here") == "nothing here"

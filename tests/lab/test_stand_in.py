@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from nimble_stone.hosts import xml_in
+from nimble_stone.hosts.kvm import xml_in
 from nimble_stone.lab import demo, state
 from nimble_stone.lab.guests import GuestRoom, Running
 from nimble_stone.lab.state import LabGuest, LabHost, Volumes

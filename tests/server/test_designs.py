@@ -495,8 +495,8 @@ def test_drives_of_a_bay_are_laid_out(
 def test_a_workbook_that_unpacks_beyond_reason_is_refused(tmp_path: Path) -> None:
     import zipfile
 
+    from nimble_stone.app import spreadsheet
     from nimble_stone.core.errors import FormatError
-    from nimble_stone.engine import spreadsheet
 
     out = io.BytesIO()
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:

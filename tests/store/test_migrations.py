@@ -15,12 +15,11 @@ from nimble_stone.core.disk.source import BytesSource
 from nimble_stone.core.errors import StoneError
 from nimble_stone.core.package.contents import examine
 from nimble_stone.core.package.given import Given
-from nimble_stone.core.runs import document
 from nimble_stone.core.runs.states import RunState
-from nimble_stone.engine import packages
 from nimble_stone.engine.frozen import thawed
 from nimble_stone.lab import appliance
-from nimble_stone.server.app import open_world
+from nimble_stone.packages import stored
+from nimble_stone.server.app import open_application
 from nimble_stone.store import connect as connect_module
 from nimble_stone.store import library, records, runs
 from nimble_stone.store.connect import SCHEMA_VERSION, connect, migrate
@@ -145,17 +144,17 @@ def test_a_database_of_every_past_version_upgrades(tmp_path: Path, version: int)
 async def test_data_of_earlier_versions_is_brought_forward_once(tmp_path: Path) -> None:
     data = appliance.ova(mib=1)
     sha = hashlib.sha256(data).hexdigest()
-    app = open_world(tmp_path, 1.0)
-    stored = json.loads((DOCUMENTS / "version-1.json").read_text())
-    learned = stored.pop("learned")
-    blob = packages.blob(app.packages, sha)
+    app = open_application(tmp_path, 1.0)
+    document = json.loads((DOCUMENTS / "version-1.json").read_text())
+    learned = document.pop("learned")
+    blob = stored.blob(app.packages, sha)
     blob.parent.mkdir(parents=True)
     blob.write_bytes(data)
     contents = examine([Given("x.ova", BytesSource(data), sha)])
-    row = records.PackageRow(sha, "Gauge Collector", "4.2.0", packages.dump(contents), 1, 1, "x", 1)
+    row = records.PackageRow(sha, "Gauge Collector", "4.2.0", stored.dump(contents), 1, 1, "x", 1)
     await app.store.write(records.put_package, row)
-    run = runs.RunRow("r", "western", sha, RunState.RUNNING, stored, 1.0, None)
-    await app.store.write(runs.add_run, run, [step["key"] for step in stored["steps"]])
+    run = runs.RunRow("r", "western", sha, RunState.RUNNING, document, 1.0, None)
+    await app.store.write(runs.add_run, run, [step["key"] for step in document["steps"]])
     damaged = runs.RunRow("d", "lost", sha, RunState.RUNNING, {"plan": "mud"}, 1.0, None)
     await app.store.write(runs.add_run, damaged, [])
     for node, values in learned.items():

@@ -1,4 +1,4 @@
-"""What use cases work with: the engine's world, and answers that are kept."""
+"""What use cases work with: the engine's app, and answers that are kept."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from nimble_stone.app.cache import Latest, Recent
 from nimble_stone.core.checks import Claim
 from nimble_stone.core.estate import Estate
-from nimble_stone.engine.world import World
+from nimble_stone.ports.ports import Ports
 from nimble_stone.store.designs import Holding
 
 if TYPE_CHECKING:
@@ -43,7 +43,7 @@ class Caches:
 
 
 @dataclass
-class Application(World):
+class Application(Ports):
     """Everything that use cases need."""
 
     caches: Caches = field(default_factory=Caches, repr=False)

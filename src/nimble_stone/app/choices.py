@@ -10,7 +10,7 @@ from nimble_stone.core.errors import InputError
 from nimble_stone.core.kit.model import Kit
 from nimble_stone.core.plan.model import Plan
 from nimble_stone.core.plan.packages import Packages, PackageView, takes
-from nimble_stone.engine import packages
+from nimble_stone.packages import stored
 from nimble_stone.store import records
 
 
@@ -25,12 +25,12 @@ def kit_of(plan: Plan, kits: Mapping[str, Kit]) -> Kit:
     return kits[plan.kit]
 
 
-async def packages_of(world: Application, plan: Plan, kit: Kit) -> Packages:
+async def packages_of(app: Application, plan: Plan, kit: Kit) -> Packages:
     """The packages the plan names. Raises FormatError for one that cannot be rolled out."""
 
     async def find(wanted: str) -> PackageView | None:
-        row = await world.store.read(records.find_package, wanted)
-        return packages.view_of(row) if row else None
+        row = await app.store.read(records.find_package, wanted)
+        return stored.view_of(row) if row else None
 
     named = {
         role.id: block.package if (block := plan.roles.get(role.id)) else ""
@@ -54,11 +54,11 @@ class Choice:
     why_not: str
 
 
-async def choices_of(world: Application, kit: Kit) -> dict[str, tuple[Choice, ...]]:
+async def choices_of(app: Application, kit: Kit) -> dict[str, tuple[Choice, ...]]:
     """Role ('' for the plan's package) → packages that would do: stable before others, trusted
     before unsigned, the newest first.
     """
-    known = await world.store.read(records.package_names)
+    known = await app.store.read(records.package_names)
     found = {}
     for role, accepts in (
         ("", kit.accepts),
@@ -94,22 +94,22 @@ def _why_not(package: records.PackageName) -> str:
     return f"its channel is {package.channel}" if package.channel not in ("", STABLE) else ""
 
 
-async def shelf_of(world: Application, kit: Kit) -> dict[str, tuple[str, ...]]:
+async def shelf_of(app: Application, kit: Kit) -> dict[str, tuple[str, ...]]:
     """Role ('' for the plan's package) → names of the packages taken in that would do, the best
     choice first.
     """
     return {
         role: tuple(one.title for one in choices)
-        for role, choices in (await choices_of(world, kit)).items()
+        for role, choices in (await choices_of(app, kit)).items()
     }
 
 
-async def usual_of(world: Application, kit: Kit) -> dict[str, str]:
+async def usual_of(app: Application, kit: Kit) -> dict[str, str]:
     """Role → the package that a new plan takes by itself; roles for which there is none are left
     out. What is a candidate or not
     trusted is taken on purpose only."""
     found = {}
-    for role, choices in (await choices_of(world, kit)).items():
+    for role, choices in (await choices_of(app, kit)).items():
         if choices and not choices[0].why_not:
             found[role] = choices[0].title
     return found

@@ -129,10 +129,10 @@ def without_own(estate: Estate, run: str) -> Estate:
     return estate.model_copy(update={"facts": facts})
 
 
-async def own_run(world: Application, plan_name: str) -> str:
+async def own_run(app: Application, plan_name: str) -> str:
     """The run of this plan that stands (its guests are expected to be there)."""
     return next(
-        (row.id for row in await world.store.read(runs.standing) if row.plan == plan_name), ""
+        (row.id for row in await app.store.read(runs.standing) if row.plan == plan_name), ""
     )
 
 

@@ -328,11 +328,11 @@ def difference_views(found: Sequence[Difference]) -> list[ChangeLine]:
     ]
 
 
-async def chances_of(world: Application, steps: list[Step]) -> ChancesView:
+async def chances_of(app: Application, steps: list[Step]) -> ChancesView:
     """The one forecast of a plan's steps (their expected times hold what earlier runs showed), and
     how late it may get.
     """
-    limits = world.limiter.limits
+    limits = app.limiter.limits
     found = chances.chances(steps, limits, rounds=chances.rounds_for(len(steps)))
     expected = sequence.forecast(steps, limits).end_s
     return ChancesView(
@@ -340,7 +340,7 @@ async def chances_of(world: Application, steps: list[Step]) -> ChancesView:
         p50_seconds=found.p50_seconds,
         p90_seconds=max(expected, found.p90_seconds),
         critical_path=list(found.critical_path),
-        measured=await measured_rates(world),
+        measured=await measured_rates(app),
     )
 
 

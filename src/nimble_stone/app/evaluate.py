@@ -24,7 +24,7 @@ from nimble_stone.core.plan.sheet import Sheet, ip, resolve
 
 
 async def evaluate(
-    world: Application,
+    app: Application,
     kits: Mapping[str, Kit],
     text: str,
     *,
@@ -39,20 +39,20 @@ async def evaluate(
     """
     plan = await parse_plan(text)
     kit = kit_of(plan, kits)
-    made_from = await packages_of(world, plan, kit)
-    own = await own_run(world, plan.name)
-    stored = await numbered_estate(world)
+    made_from = await packages_of(app, plan, kit)
+    own = await own_run(app, plan.name)
+    stored = await numbered_estate(app)
     estate = without_own(stored.estate, own)
-    claims = (*await claims_of_others(world, plan.name), *(before.claims if before else ()))
+    claims = (*await claims_of_others(app, plan.name), *(before.claims if before else ()))
     # What merely answers is not withheld by the pools: the finding says so, and the person sees it
     # happen.
     taken = {address for claim in claims for text in claim.addresses if (address := ip(text))}
     shared = (
-        gather(plan.include, await shared_of(world) | ({instead.name: instead} if instead else {}))
+        gather(plan.include, await shared_of(app) | ({instead.name: instead} if instead else {}))
         if plan.include
         else {}
     )
-    held = await held_by_plans(world)
+    held = await held_by_plans(app)
     members = {text for claim in claims for text in claim.addresses}
     sheet = resolve(
         plan,
@@ -72,18 +72,18 @@ async def evaluate(
         estate,
         claims,
         answering or {},
-        await secret_verdicts(world, sheet),
-        await pair_verdicts(world, sheet),
+        await secret_verdicts(app, sheet),
+        await pair_verdicts(app, sheet),
         unreached or {},
         licence,
-        await shelf_of(world, kit),
+        await shelf_of(app, kit),
         own,
-        licence_recorded=bool(licence) and await licences_recorded(world, sheet.used),
-        withheld=await withheld_secrets(world, sheet, stored.estate),
-        now=world.clock(),
+        licence_recorded=bool(licence) and await licences_recorded(app, sheet.used),
+        withheld=await withheld_secrets(app, sheet, stored.estate),
+        now=app.clock(),
     )
     findings = checks.check(situation)
-    course = _timed(world, sheet, estate, stored.number, await measured_rates(world))
+    course = _timed(app, sheet, estate, stored.number, await measured_rates(app))
     return Resolved(
         sheet,
         estate,
@@ -99,7 +99,7 @@ async def evaluate(
 
 
 def _timed(
-    world: Application, sheet: Sheet, estate: Estate, number: int, rates: Mapping[str, float]
+    app: Application, sheet: Sheet, estate: Estate, number: int, rates: Mapping[str, float]
 ) -> Course:
     """Steps, forecast and waves; remembered, for most edits of a plan leave its course alone."""
     reads = sorted(
@@ -113,10 +113,10 @@ def _timed(
     key = (
         sheet.kit.id,
         *(package.sha256 for package in sheet.used),
-        world.pace,
+        app.pace,
         number,
         tuple(rates.items()),
-        world.limiter.limits,
+        app.limiter.limits,
         tuple(
             (
                 node.id,
@@ -131,9 +131,9 @@ def _timed(
             for node in sheet.nodes
         ),
     )
-    kept = world.caches.courses.get(key)
+    kept = app.caches.courses.get(key)
     if kept is not None:
         return kept
-    steps = sequence.paced(sequence.build(sheet, estate, pace=world.pace), rates)
-    forecast = sequence.forecast(steps, world.limiter.limits)
-    return world.caches.courses.put(key, Course(steps, forecast, sequence.waves(steps, forecast)))
+    steps = sequence.paced(sequence.build(sheet, estate, pace=app.pace), rates)
+    forecast = sequence.forecast(steps, app.limiter.limits)
+    return app.caches.courses.put(key, Course(steps, forecast, sequence.waves(steps, forecast)))

@@ -24,9 +24,9 @@ def licence_sha256(descriptors: Iterable[Descriptor]) -> str:
     return hashlib.sha256(text.encode()).hexdigest() if text else ""
 
 
-async def licences_recorded(world: Application, used: Iterable[PackageView]) -> bool:
+async def licences_recorded(app: Application, used: Iterable[PackageView]) -> bool:
     """Whether somebody accepted the licence of every one of these packages on the package's own
     page.
     """
     texts = {licence_sha256([package.descriptor]) for package in used} - {""}
-    return all([await world.store.read(library.accepted, text) for text in texts])
+    return all([await app.store.read(library.accepted, text) for text in texts])

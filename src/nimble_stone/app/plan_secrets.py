@@ -12,11 +12,11 @@ from nimble_stone.keyring import certificates
 from nimble_stone.store import entries
 
 
-async def withheld_secrets(world: Application, sheet: Sheet, estate: Estate) -> dict[str, str]:
+async def withheld_secrets(app: Application, sheet: Sheet, estate: Estate) -> dict[str, str]:
     """Reference → whose the entry is, for entries that the sheet names and the plan may not
     open.
     """
-    granted = await world.store.read(entries.granted, sheet.plan.name)
+    granted = await app.store.read(entries.granted, sheet.plan.name)
     named = {node.value(column) for column in _secret_columns(sheet) for node in sheet.nodes}
     found = {}
     for reference in named:
@@ -36,7 +36,7 @@ def _secret_columns(sheet: Sheet) -> list[str]:
     ]
 
 
-async def secret_verdicts(world: Application, sheet: Sheet) -> dict[str, tuple[str, ...]]:
+async def secret_verdicts(app: Application, sheet: Sheet) -> dict[str, tuple[str, ...]]:
     """Reference → what the secret lacks. Secrets are opened here and go no further."""
     verdicts: dict[str, tuple[str, ...]] = {}
     for column in sheet.columns:
@@ -45,7 +45,7 @@ async def secret_verdicts(world: Application, sheet: Sheet) -> dict[str, tuple[s
                 try:
                     verdicts[reference] = tuple(
                         secrets_rule.violations(
-                            await world.open_for_plan(sheet.plan.name, reference), column.rule
+                            await app.open_for_plan(sheet.plan.name, reference), column.rule
                         )
                     )
                 except (NotFound, Denied):
@@ -53,7 +53,7 @@ async def secret_verdicts(world: Application, sheet: Sheet) -> dict[str, tuple[s
     return verdicts
 
 
-async def pair_verdicts(world: Application, sheet: Sheet) -> dict[str, dict[str, tuple[str, ...]]]:
+async def pair_verdicts(app: Application, sheet: Sheet) -> dict[str, dict[str, tuple[str, ...]]]:
     """Reference of a certificate → node id → what is wrong with it there. Pairs are opened here and
     go no further.
     """
@@ -64,10 +64,10 @@ async def pair_verdicts(world: Application, sheet: Sheet) -> dict[str, dict[str,
             if not reference.startswith("keyring:"):
                 continue
             try:
-                pair = certificates.unpacked(await world.open_for_plan(sheet.plan.name, reference))
+                pair = certificates.unpacked(await app.open_for_plan(sheet.plan.name, reference))
             except (NotFound, Denied, FormatError):
                 continue
             found.setdefault(reference, {})[node.id] = tuple(
-                certificates.faults(pair, names(sheet, node, wanted), world.clock())
+                certificates.faults(pair, names(sheet, node, wanted), app.clock())
             )
     return found

@@ -25,36 +25,36 @@ CHECK_READ_S = 30.0
 
 
 async def keep_plan(
-    world: Application, resolved: Resolved, text: str, based_on: int | None
+    app: Application, resolved: Resolved, text: str, based_on: int | None
 ) -> PlanRow:
     """Store a plan's next version and what it holds, both or neither. Raises Conflict when somebody
     else changed it meanwhile.
     """
     name, holding = resolved.sheet.plan.name, holding_of(resolved)
-    number = (await world.store.read(designs.numbers))[1]
+    number = (await app.store.read(designs.numbers))[1]
     # most edits change nothing of what a plan holds
-    same = world.caches.holdings.get(name) == (number, holding)
-    row = await world.store.write(
-        designs.put_plan, name, text, world.clock(), based_on, None if same else holding
+    same = app.caches.holdings.get(name) == (number, holding)
+    row = await app.store.write(
+        designs.put_plan, name, text, app.clock(), based_on, None if same else holding
     )
-    world.caches.holdings.put(name, (number if same else number + 1, holding))
+    app.caches.holdings.put(name, (number if same else number + 1, holding))
     return row
 
 
-async def keep_claims(world: Application, resolved: Resolved) -> None:
+async def keep_claims(app: Application, resolved: Resolved) -> None:
     """Write down anew what a plan holds, when something it includes has changed."""
-    await world.store.write(designs.hold, resolved.sheet.plan.name, holding_of(resolved))
+    await app.store.write(designs.hold, resolved.sheet.plan.name, holding_of(resolved))
 
 
-async def check_world(
-    world: Application, kits: Mapping[str, Kit], text: str, *, all_fresh: bool = True
+async def check_live(
+    app: Application, kits: Mapping[str, Kit], text: str, *, all_fresh: bool = True
 ) -> Resolved:
     """Read the hosts of the bay anew, ask who answers on the planned addresses, then think
     again.
     """
-    first = await evaluate(world, kits, text)
+    first = await evaluate(app, kits, text)
     hosts = first.estate.bay(first.sheet.plan.bay)
-    now = world.clock()
+    now = app.clock()
     old = [
         host
         for host in hosts
@@ -62,10 +62,10 @@ async def check_world(
         or host.name not in first.estate.facts
         or now - first.estate.facts[host.name].read_at > FRESH_S
     ]
-    await survey.read_hosts(world, old, first.estate.facts, limit_s=CHECK_READ_S)
-    again = await evaluate(world, kits, text)
-    standing = await own_run(world, again.sheet.plan.name)
-    found = await world.store.read(records.load_estate)
+    await survey.read_hosts(app, old, first.estate.facts, limit_s=CHECK_READ_S)
+    again = await evaluate(app, kits, text)
+    standing = await own_run(app, again.sheet.plan.name)
+    found = await app.store.read(records.load_estate)
     made = {
         guest.name
         for facts in found.facts.values()
@@ -79,26 +79,26 @@ async def check_world(
         if node.name in made
         for address in addresses.get(node.id, ())
     }
-    answering = await survey.who_answers(world, again.sheet, again.estate, own)
-    unreached = await survey.unreached(world, again.sheet, again.estate)
+    answering = await survey.who_answers(app, again.sheet, again.estate, own)
+    unreached = await survey.unreached(app, again.sheet, again.estate)
     return (
-        await evaluate(world, kits, text, answering=answering, unreached=unreached)
+        await evaluate(app, kits, text, answering=answering, unreached=unreached)
         if answering or unreached
         else again
     )
 
 
 async def start_run(
-    world: Application, engine: Engine, kits: Mapping[str, Kit], row: PlanRow
+    app: Application, engine: Engine, kits: Mapping[str, Kit], row: PlanRow
 ) -> tuple[str, Resolved]:
-    """Check against the world, then start. The run's id is '' and nothing was started when blockers
+    """Check against the app, then start. The run's id is '' and nothing was started when blockers
     stand in the way.
 
     Raises: Conflict when a run of this plan is under way or stands already.
     """
     plan = await parse_plan(row.text)
     standing = [
-        run for run in await world.store.read(runs.runs, plan.name) if run.state != RunState.UNDONE
+        run for run in await app.store.read(runs.runs, plan.name) if run.state != RunState.UNDONE
     ]
     if standing:
         raise Conflict(
@@ -107,7 +107,7 @@ async def start_run(
             code="run-exists",
             hint="Take it back first, or make another plan.",
         )
-    found = await check_world(world, kits, row.text)
+    found = await check_live(app, kits, row.text)
     if (
         any(finding.severity == "blocker" for finding in found.findings)
         or found.sheet.package is None
@@ -121,7 +121,7 @@ async def start_run(
         found.sheet.package.sha256,
         RunState.RUNNING,
         document,
-        world.clock(),
+        app.clock(),
         None,
     )
     await engine.start(run, [step.key for step in found.steps])

@@ -21,11 +21,11 @@ async def parse_plan(text: str) -> Plan:
     return await aside(_plan_text, text)
 
 
-async def shared_of(world: Application) -> dict[str, SharedValues]:
+async def shared_of(app: Application) -> dict[str, SharedValues]:
     """All shared values by name. Raises Faults for a text that was valid once and is not now."""
     return {
         row.name: await parse_values(row.text)
-        for row in await world.store.read(designs.shared_values)
+        for row in await app.store.read(designs.shared_values)
     }
 
 

@@ -22,9 +22,9 @@ from nimble_stone.core.kit.model import Kit
 from nimble_stone.core.package.contents import Contents, examine
 from nimble_stone.core.package.given import Given
 from nimble_stone.core.runs import document
-from nimble_stone.engine import packages
-from nimble_stone.engine.files import FileSource
 from nimble_stone.engine.frozen import made_from
+from nimble_stone.packages import stored
+from nimble_stone.packages.files import FileSource
 from nimble_stone.store import designs, records, runs
 
 log = logging.getLogger("nimble_stone.app")
@@ -71,18 +71,18 @@ async def _packages(ground: Ground) -> None:
     app = ground.app
     (app.packages / "blobs").mkdir(exist_ok=True, mode=0o700)
     for old in app.packages.glob("*.ova"):
-        os.replace(old, packages.blob(app.packages, old.stem))
+        os.replace(old, stored.blob(app.packages, old.stem))
     for row in await app.store.read(records.packages):
-        path = packages.blob(app.packages, row.sha256)
+        path = stored.blob(app.packages, row.sha256)
         if "format" in row.doc or not path.exists():
             continue
         contents = await asyncio.to_thread(_examined, row, app)
-        await app.store.write(records.renew_package, row.sha256, packages.dump(contents))
+        await app.store.write(records.renew_package, row.sha256, stored.dump(contents))
 
 
 def _examined(row: records.PackageRow, app: Application) -> Contents:
     with ExitStack() as stack:
-        path = packages.blob(app.packages, row.sha256)
+        path = stored.blob(app.packages, row.sha256)
         descriptor = os.open(path, os.O_RDONLY | os.O_CLOEXEC)
         stack.callback(os.close, descriptor)
         return examine([Given(row.file_name, FileSource(descriptor), row.sha256)])

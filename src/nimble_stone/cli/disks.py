@@ -28,7 +28,7 @@ def disk_info(source: Path, raw: Raw = False, as_json: Json = False) -> None:
     """What a disk image is: format, size as a guest sees it, how much of it holds data."""
     from nimble_stone.core.disk.image import CLUSTER
     from nimble_stone.core.disk.opening import open_image
-    from nimble_stone.engine.files import opened
+    from nimble_stone.packages.files import opened
 
     with opened(source) as given:
         image = open_image(given[0].source, {g.name: g.source for g in given}, raw=raw)
@@ -67,8 +67,8 @@ def disk_convert(
     """
     from nimble_stone.core.disk.image import CLUSTER
     from nimble_stone.core.disk.opening import open_image
-    from nimble_stone.engine import disk_file
-    from nimble_stone.engine.files import opened
+    from nimble_stone.packages import disk_file
+    from nimble_stone.packages.files import opened
 
     teller = Progress("converting")
     with opened(source) as given:

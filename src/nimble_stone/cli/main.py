@@ -96,7 +96,7 @@ def package_add(
             if not path.is_file():
                 raise NotFound(f"there is no file {path}")
         if len(paths) == 1:
-            from nimble_stone.engine.files import opened
+            from nimble_stone.packages.files import opened
 
             with opened(paths[0]) as given:
                 paths = [paths[0].parent / g.name for g in given]
@@ -307,7 +307,7 @@ def run_start(
     watch: Annotated[bool, typer.Option("--watch", help="Stay and tell what happens.")] = False,
     as_json: Json = False,
 ) -> None:
-    """Check a plan against the world and start it."""
+    """Check a plan against the live hosts and start it."""
     client = Client()
     found = client.patient(f"/api/plans/{plan}/run")
     if not found["run"]:

@@ -21,7 +21,7 @@ from nimble_stone.core.plan.include import gather
 from nimble_stone.core.plan.model import Plan, SharedValues
 from nimble_stone.core.plan.packages import PackageView, matched
 from nimble_stone.core.plan.sheet import Sheet, resolve
-from nimble_stone.engine.files import opened
+from nimble_stone.packages.files import opened
 
 MAX_FACTS = 256 << 20
 

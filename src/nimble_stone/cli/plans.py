@@ -130,7 +130,7 @@ def plan_licence(
 def plan_check(
     plan: str,
     offline: Annotated[
-        bool, typer.Option("--offline", help="With the last facts, without asking the world.")
+        bool, typer.Option("--offline", help="With the last facts, without asking the ports.")
     ] = False,
     facts: Facts = None,
     package: PackageFile = None,
@@ -148,7 +148,7 @@ def plan_check(
         )
         raise typer.Exit(verdict(given))
     if as_json:
-        found = _asked(plan, world=not offline and not Path(plan).is_file())["check"]
+        found = _asked(plan, live=not offline and not Path(plan).is_file())["check"]
         answer(found, True)
         raise typer.Exit(verdict(found))
     client = Client()
@@ -645,9 +645,9 @@ def table_body(file: Path) -> dict[str, str]:
         raise InputError(f"{file} cannot be read: {error}") from error
 
 
-def _asked(plan: str, *, world: bool = False) -> dict[str, Any]:
+def _asked(plan: str, *, live: bool = False) -> dict[str, Any]:
     body = {"text": text_of(Path(plan))} if Path(plan).is_file() else {"plan": plan}
-    return dict(Client().call("POST", "/api/plans/answers", {**body, "world": world}))
+    return dict(Client().call("POST", "/api/plans/answers", {**body, "live": live}))
 
 
 def _without_server(

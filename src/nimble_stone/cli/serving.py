@@ -54,21 +54,21 @@ def _new_key(data: Path, *, only_if_none: bool) -> Made | None:
     and tokens of before end.
     """
     from nimble_stone.server import auth
-    from nimble_stone.server.app import open_world
+    from nimble_stone.server.app import open_application
     from nimble_stone.store import records
 
     async def work() -> Made | None:
-        world = open_world(data, 1.0)
+        ports = open_application(data, 1.0)
         try:
-            known = await world.store.read(records.get_meta, "access-key")
+            known = await ports.store.read(records.get_meta, "access-key")
             if only_if_none and known:
                 return None
             made = auth.new_key()
-            await auth.set_key(world, made)
-            _, token = await auth.make_token(world, "command line")
+            await auth.set_key(ports, made)
+            _, token = await auth.make_token(ports, "command line")
             return Made(key=made, token=token)
         finally:
-            world.store.close()
+            ports.store.close()
 
     return asyncio.run(work())
 

@@ -15,7 +15,7 @@ from nimble_stone.core.errors import NotFound
 from nimble_stone.core.package import inspect
 from nimble_stone.core.package.contents import Contents, examine
 from nimble_stone.core.units import size_text
-from nimble_stone.engine.files import opened
+from nimble_stone.packages.files import opened
 
 if TYPE_CHECKING:
     from cryptography.x509 import Certificate

@@ -108,7 +108,9 @@ class Machine(Fixed):
 
 
 class Host(Fixed):
-    """A hypervisor host and how to log in. `credential` names a keyring entry."""
+    """A hypervisor host and how to log in. `kind`: which driver speaks to it; `credential` names a
+    keyring entry.
+    """
 
     name: str = Field(min_length=1, max_length=60, pattern=r"^[a-z0-9][a-z0-9.-]*$")
     address: str
@@ -119,6 +121,7 @@ class Host(Fixed):
     bay: str
     note: str = Field(default="", max_length=500)
     tags: tuple[str, ...] = Field(default=(), max_length=20)
+    kind: Literal["kvm"] = "kvm"
 
 
 class EstateFile(Fixed):

@@ -270,6 +270,11 @@ def target(action: Action) -> str:
             return action.name
 
 
+def fence_name(action: FencingVolume) -> str:
+    """The fencing volume's name: it carries our mark, as all volumes of ours do."""
+    return f"ns-{action.name}"
+
+
 def undoable(action: Action) -> bool:
     """Whether it can be taken back."""
     return not isinstance(action, WipeDisk)

@@ -18,9 +18,9 @@ from nimble_stone.core.estate_list import Entry
 from nimble_stone.core.plan.model import Plan
 from nimble_stone.core.units import count_text
 from nimble_stone.engine import machines, survey
-from nimble_stone.engine.world import World
-from nimble_stone.hosts import commands, reading
+from nimble_stone.hosts.drivers import KINDS
 from nimble_stone.hosts.redfish import RedfishMachine
+from nimble_stone.ports.ports import Ports
 from nimble_stone.reach import Credential, Target
 from nimble_stone.store import entries, records, runs
 
@@ -44,16 +44,16 @@ class Look:
     hostname: str = ""
 
 
-async def look(world: World, entries: Sequence[Entry], user: str, credential: str) -> list[Look]:
+async def look(ports: Ports, entries: Sequence[Entry], user: str, credential: str) -> list[Look]:
     """Look at many hosts side by side; one that hangs delays nobody. Raises NotFound when the
     keyring lacks the credential.
     """
     logins = {
-        name: await _login(world, name)
+        name: await _login(ports, name)
         for name in {entry.credential or credential for entry in entries}
     }
-    estate = await world.store.read(records.load_estate)
-    pins = await world.store.read(records.pins)
+    estate = await ports.store.read(records.load_estate)
+    pins = await ports.store.read(records.pins)
     gate = asyncio.Semaphore(SIDE_BY_SIDE)
 
     async def one(entry: Entry) -> Look:
@@ -63,7 +63,7 @@ async def look(world: World, entries: Sequence[Entry], user: str, credential: st
             login = Credential(name, key=secret) if as_key else Credential(name, secret)
             try:
                 async with asyncio.timeout(45):
-                    return await _looked(world, estate, pins, entry, login)
+                    return await _looked(ports, estate, pins, entry, login)
             except TimeoutError:
                 return Look(
                     entry,
@@ -75,20 +75,20 @@ async def look(world: World, entries: Sequence[Entry], user: str, credential: st
     return list(await asyncio.gather(*(one(entry) for entry in entries)))
 
 
-async def _login(world: World, credential: str) -> tuple[str, bool]:
+async def _login(ports: Ports, credential: str) -> tuple[str, bool]:
     """(the secret, whether it is a private key)."""
-    secret = await world.open_secret(credential)
-    found = await world.store.read(entries.get_secret, credential)
+    secret = await ports.open_secret(credential)
+    found = await ports.store.read(entries.get_secret, credential)
     return secret, bool(found and found[0] == "key")
 
 
 async def _looked(
-    world: World, estate: Estate, pins: dict[str, str], entry: Entry, login: Credential
+    ports: Ports, estate: Estate, pins: dict[str, str], entry: Entry, login: Credential
 ) -> Look:
     """What every entry is asked first: is it known, what does it show; then what its kind
     is asked.
     """
-    address = entry.address or next(iter(await world.reach.addresses(entry.name)), "")
+    address = entry.address or next(iter(await ports.reach.addresses(entry.name)), "")
     if not address:
         return Look(
             entry, "", "unknown-name", f"the name {entry.name} is not known here; give its address"
@@ -108,10 +108,10 @@ async def _looked(
     shown = odd = ""
     try:
         if machine:
-            certificate = await world.reach.certificate(address, entry.port, world.clock())
+            certificate = await ports.reach.certificate(address, entry.port, ports.clock())
             shown, odd = certificate.fingerprint, certificate.odd
         else:
-            shown = await world.reach.ssh.fingerprint(address, entry.port)
+            shown = await ports.reach.ssh.fingerprint(address, entry.port)
         if pins.get(place, shown) != shown:
             what, where = ("certificate", "its own page") if machine else ("key", "its console")
             return Look(
@@ -123,9 +123,9 @@ async def _looked(
                 shown,
             )
         return await (
-            _machine(world, entry, address, login, shown, odd)
+            _machine(ports, entry, address, login, shown, odd)
             if machine
-            else _host(world, entry, address, login, shown)
+            else _host(ports, entry, address, login, shown)
         )
     except LoginRefused as error:
         return Look(entry, address, "refused", f"{error}. {error.hint}", shown)
@@ -136,13 +136,13 @@ async def _looked(
 
 
 async def _machine(
-    world: World, entry: Entry, address: str, login: Credential, shown: str, odd: str
+    ports: Ports, entry: Entry, address: str, login: Credential, shown: str, odd: str
 ) -> Look:
     """A management controller: its service root, the login, what it calls its machine."""
-    async with world.reach.https(address, entry.port, shown) as peer:
+    async with ports.reach.https(address, entry.port, shown) as peer:
         facts = await RedfishMachine(
             entry.name or address, peer, login.user, login.password, odd
-        ).read_facts(world.clock())
+        ).read_facts(ports.clock())
     words = [f"its certificate {odd}"] if odd else []
     words += [f"its controller leaves out {', '.join(facts.missing[:4])}"] if facts.missing else []
     return Look(
@@ -150,88 +150,45 @@ async def _machine(
     )
 
 
-async def _host(world: World, entry: Entry, address: str, login: Credential, shown: str) -> Look:
+async def _host(ports: Ports, entry: Entry, address: str, login: Credential, shown: str) -> Look:
     """A hypervisor host: the login, whether it may use the hypervisor, and what else it may not."""
     target = Target(entry.name or address, address, entry.port, login)
-    answer = await world.reach.ssh.try_out(target, shown, commands.virsh("hostname", seconds=10))
-    if answer.status != 0:
-        words = " ".join(line.removeprefix("error:").strip() for line in answer.err.splitlines())[
-            :200
-        ]
-        why = (
-            "virsh is not installed there"
-            if answer.status == 127
-            else f"the account may not use the hypervisor: {words}"
-        )
-        return Look(entry, address, "limited", f"the login works, but {why}", shown)
-    lacking = await _lacking(world, target, shown)
-    return Look(
-        entry,
-        address,
-        "fine",
-        f"rights are missing: {'; '.join(lacking)}" if lacking else "",
-        shown,
-        answer.text.splitlines()[0][:120] if answer.text else "",
-    )
+    found = await KINDS["kvm"].first_look(ports.reach, target, shown)
+    if found.why:
+        return Look(entry, address, "limited", f"the login works, but {found.why}", shown)
+    lacking = f"rights are missing: {'; '.join(found.lacking)}" if found.lacking else ""
+    return Look(entry, address, "fine", lacking, shown, found.hostname)
 
 
-RIGHTS = (
-    (
-        "test -w /etc/hosts",
-        "it may not write below /etc, so no name records, bridges, VLANs, time servers",
-    ),
-    (
-        "test -w /var/lib/libvirt/images",
-        "it may not write where disks lie, so no datastores in folders",
-    ),
-    (
-        "test -r /etc/shadow",
-        (
-            "it is not root, so disks cannot be formatted or wiped, and whether SSH takes passwords"
-            " is not seen"
-        ),
-    ),
-)
-"""A question to the host, and what is not possible without that right."""
-
-
-async def _lacking(world: World, target: Target, shown: str) -> tuple[str, ...]:
-    """What the account may not do, in words. Using the hypervisor was tried before."""
-    text = reading.script([f"timeout -k 2 5 {command}" for command, _ in RIGHTS])
-    answer = await world.reach.ssh.try_out(target, shown, commands.script(20), data=text.encode())
-    said = reading.split(answer.out.decode("utf-8", "replace"), answer.err, len(RIGHTS))
-    return tuple(words for (_, words), one in zip(RIGHTS, said, strict=True) if one.status == 1)
-
-
-async def add(world: World, chosen: Sequence[tuple[Host, str]]) -> None:
+async def add(ports: Ports, chosen: Sequence[tuple[Host, str]]) -> None:
     """Add hosts with the keys a person has confirmed, pin these, and read the hosts. Raises
     Conflict; nothing is added then.
     """
-    await _pin(world, chosen, "key")
-    await world.store.write(
+    await _pin(ports, chosen, "key")
+    await ports.store.write(
         records.merge_estate, EstateFile(hosts=tuple(host for host, _ in chosen))
     )
-    await survey.read_hosts(world, [host for host, _ in chosen], {})
+    await survey.read_hosts(ports, [host for host, _ in chosen], {})
 
 
-async def add_machines(world: World, chosen: Sequence[tuple[Machine, str]]) -> None:
+async def add_machines(ports: Ports, chosen: Sequence[tuple[Machine, str]]) -> None:
     """The same for machines and their certificates."""
-    await _pin(world, chosen, "certificate")
-    await world.store.write(
+    await _pin(ports, chosen, "certificate")
+    await ports.store.write(
         records.merge_estate, EstateFile(machines=tuple(machine for machine, _ in chosen))
     )
-    await machines.read(world, [machine for machine, _ in chosen], {})
+    await machines.read(ports, [machine for machine, _ in chosen], {})
 
 
 async def _pin(
-    world: World, chosen: Sequence[tuple[Host, str]] | Sequence[tuple[Machine, str]], what: str
+    ports: Ports, chosen: Sequence[tuple[Host, str]] | Sequence[tuple[Machine, str]], what: str
 ) -> None:
     """Pin what was confirmed for all of them, or for none.
 
     Raises: Conflict when a name or an address is taken, or another key or certificate was pinned
     for an address.
     """
-    estate, pins = await world.store.read(records.load_estate), await world.store.read(records.pins)
+    estate, pins = await ports.store.read(records.load_estate), await ports.store.read(records.pins)
     there: list[Host | Machine] = [*estate.hosts, *estate.machines]
     names, places = (
         {item.name for item in there},
@@ -263,15 +220,15 @@ async def _pin(
         names.add(item.name)
         places[item.address, item.port] = item.name
     for item, fingerprint in chosen:
-        await world.store.write(
-            records.put_pin, f"{item.address}:{item.port}", fingerprint, world.clock()
+        await ports.store.write(
+            records.put_pin, f"{item.address}:{item.port}", fingerprint, ports.clock()
         )
 
 
-async def needs(world: World, name: str) -> list[str]:
+async def needs(ports: Ports, name: str) -> list[str]:
     """Why a host may not leave the estate: plans that name it, guests of ours that stand on it."""
     found = []
-    for row in await world.store.read(records.plans):
+    for row in await ports.store.read(records.plans):
         try:
             plan = yaml_text.read(row.text, Plan, "the plan")
         except StoneError:
@@ -285,10 +242,10 @@ async def needs(world: World, name: str) -> list[str]:
             )
         ):
             found.append(f"plan {row.id} names it")
-    for run in await world.store.read(runs.runs, active=True, kind="groundwork"):
+    for run in await ports.store.read(runs.runs, active=True, kind="groundwork"):
         if any(item["host"] == name for item in run.doc["steps"]):
             found.append(f"groundwork {run.id} is under way on it")
-    for run in await world.store.read(runs.runs):
+    for run in await ports.store.read(runs.runs):
         if run.state != "undone":
             count = sum(
                 values.get("host") == name for values in run.doc["plan"].get("nodes", {}).values()

@@ -10,36 +10,36 @@ from nimble_stone.core.errors import NotFound
 from nimble_stone.core.kit.model import Certificate
 from nimble_stone.core.plan.filled import filled
 from nimble_stone.core.plan.sheet import Node, Sheet
-from nimble_stone.engine.world import World
 from nimble_stone.keyring import certificates
 from nimble_stone.keyring.certificates import Pair
+from nimble_stone.ports.ports import Ports
 
 AUTHORITY = "authority"
 Making = Callable[[], Pair]
 
 
-async def authority(world: World) -> Pair:
+async def authority(ports: Ports) -> Pair:
     """The authority that signs for nodes; made the first time somebody needs it."""
     return await _kept(
-        world, AUTHORITY, "certificate", lambda: certificates.make_authority(world.clock())
+        ports, AUTHORITY, "certificate", lambda: certificates.make_authority(ports.clock())
     )
 
 
-async def of_node(world: World, run: str, sheet: Sheet, node: Node, wanted: Certificate) -> Pair:
+async def of_node(ports: Ports, run: str, sheet: Sheet, node: Node, wanted: Certificate) -> Pair:
     """The pair of a node: the one that was brought, or one made for this run. Raises NotFound,
     FormatError.
     """
     value = node.value(f"certificate.{wanted.id}")
     if value.startswith("keyring:"):
-        brought = certificates.unpacked(await world.open_for_plan(sheet.plan.name, value))
-        world.hide(brought.key)
+        brought = certificates.unpacked(await ports.open_for_plan(sheet.plan.name, value))
+        ports.hide(brought.key)
         return brought
-    maker = await authority(world)
+    maker = await authority(ports)
     return await _kept(
-        world,
+        ports,
         f"run/{run}/certificate/{wanted.id}/{node.id}",
         "certificate",
-        lambda: certificates.issue(maker, names(sheet, node, wanted), world.clock()),
+        lambda: certificates.issue(maker, names(sheet, node, wanted), ports.clock()),
     )
 
 
@@ -52,12 +52,12 @@ def names(sheet: Sheet, node: Node, wanted: Certificate) -> list[str]:
     ]
 
 
-async def _kept(world: World, name: str, kind: str, make: Making) -> Pair:
-    async with world.lock(f"keyring {name}"):
+async def _kept(ports: Ports, name: str, kind: str, make: Making) -> Pair:
+    async with ports.lock(f"keyring {name}"):
         try:
-            found = certificates.unpacked(await world.open_secret(f"keyring:{name}"))
+            found = certificates.unpacked(await ports.open_secret(f"keyring:{name}"))
         except NotFound:
             found = make()
-            await world.keep_secret(name, found.packed(), kind)
-    world.hide(found.key)
+            await ports.keep_secret(name, found.packed(), kind)
+    ports.hide(found.key)
     return found

@@ -27,10 +27,10 @@ from nimble_stone.core.errors import (
 from nimble_stone.core.runs.states import FINISHED, OPEN, RunState, StepState
 from nimble_stone.core.sequence import Step
 from nimble_stone.core.units import time_text
-from nimble_stone.engine.groundwork import Preparation
 from nimble_stone.engine.jobs import Context, Job
+from nimble_stone.engine.preparation import Preparation
 from nimble_stone.engine.rollout import Rollout
-from nimble_stone.engine.world import World
+from nimble_stone.ports.ports import Ports
 from nimble_stone.store import runs
 
 log = logging.getLogger("nimble_stone.engine")
@@ -125,8 +125,8 @@ def verdict(passed: bool) -> tuple[str, RunState]:
 class Driver:
     """One run being carried out. `go` returns when the run has ended."""
 
-    def __init__(self, world: World, run_id: str) -> None:
-        self.world, self.run_id = world, run_id
+    def __init__(self, ports: Ports, run_id: str) -> None:
+        self.ports, self.run_id = ports, run_id
         self.wish = Wish()
         self.wake = asyncio.Event()
         self.loaded = asyncio.Event()
@@ -137,13 +137,13 @@ class Driver:
         self._trouble: Exception | None = None
 
     async def _load(self) -> None:
-        row = await self.world.store.read(runs.get_run, self.run_id)
+        row = await self.ports.store.read(runs.get_run, self.run_id)
         self._job: Job = (
-            Preparation(self.world, row)
+            Preparation(self.ports, row)
             if row.kind == "groundwork"
-            else await Rollout.load(self.world, row)
+            else await Rollout.load(self.ports, row)
         )
-        rows = await self.world.store.read(runs.steps, self.run_id)
+        rows = await self.ports.store.read(runs.steps, self.run_id)
         self._states = {step.key: step.state for step in rows}
         self._tried = {step.key for step in rows if step.attempt}
         self._queue = Queue(self._job.steps.values(), self._states)
@@ -185,7 +185,7 @@ class Driver:
             for task in self._tasks.values():
                 task.cancel()
             await asyncio.gather(*self._tasks.values(), return_exceptions=True)
-            self.world.limiter.leave(self.run_id)
+            self.ports.limiter.leave(self.run_id)
 
     def _finished(self) -> bool:
         return all(state in FINISHED for state in self._states.values())
@@ -194,11 +194,11 @@ class Driver:
 
     def _begin_ready(self) -> None:
         if self.wish.hold:
-            self.world.limiter.want(self.run_id, (), self.wake.set)
+            self.ports.limiter.want(self.run_id, (), self.wake.set)
             return
         ready = [step for step in self._queue.ready() if step.key not in self._tasks]
         working = (step for step in ready if not step.waits)
-        slots = self.world.limiter.want(self.run_id, working, self.wake.set)
+        slots = self.ports.limiter.want(self.run_id, working, self.wake.set)
         for step in ready:
             if step.waits or step.key in slots:
                 self._tasks[step.key] = asyncio.create_task(self._attempts(step))
@@ -237,9 +237,9 @@ class Driver:
                         step,
                         "try-again",
                         state=_under_way(step),
-                        message=self.world.blank(str(error)),
+                        message=self.ports.blank(str(error)),
                     )
-                    await self.world.pause(min(30.0, 2.0**attempt * max(0.2, self.world.pace)))
+                    await self.ports.pause(min(30.0, 2.0**attempt * max(0.2, self.ports.pace)))
                 except (Conflict, FormatError, StoneError) as error:
                     await self._failed(step, error)
                     return
@@ -253,8 +253,8 @@ class Driver:
             await self._faulted(step, error)
         finally:
             self._tasks.pop(step.key, None)
-            self.world.limiter.release(self.run_id, step.key)
-            self.world.hub.forget(self.run_id, step.key)
+            self.ports.limiter.release(self.run_id, step.key)
+            self.ports.hub.forget(self.run_id, step.key)
             self.wake.set()
 
     async def _faulted(self, step: Step, error: Exception) -> None:
@@ -303,7 +303,7 @@ class Driver:
         """Ask again and again until it is so, at most until the deadline. Losing contact meanwhile
         is part of waiting.
         """
-        began = self.world.monotonic()
+        began = self.ports.monotonic()
         wait = Wait(began + step.deadline_s)
         self._waits[step.key] = wait
         tries, lost = 0, ""
@@ -320,10 +320,10 @@ class Driver:
                 except LOST as error:
                     if not lost:
                         await self._journal(
-                            step, "lost-contact", {"message": self.world.blank(str(error))}
+                            step, "lost-contact", {"message": self.ports.blank(str(error))}
                         )
-                    lost = self.world.blank(str(error))
-                left = wait.end - self.world.monotonic()
+                    lost = self.ports.blank(str(error))
+                left = wait.end - self.ports.monotonic()
                 if wait.ended:
                     raise RemoteFailed(
                         f"{context.who}: the wait for {step.label.lower()} was ended by a person"
@@ -359,7 +359,7 @@ class Driver:
     async def _nap(self, wait: Wait, seconds: float) -> None:
         """Pause, unless a person decides something about the wait meanwhile."""
         wait.nudge.clear()
-        pause = asyncio.ensure_future(self.world.pause(seconds))
+        pause = asyncio.ensure_future(self.ports.pause(seconds))
         nudge = asyncio.ensure_future(wait.nudge.wait())
         try:
             await asyncio.wait({pause, nudge}, return_when=asyncio.FIRST_COMPLETED)
@@ -369,13 +369,13 @@ class Driver:
 
     async def _context(self, step: Step) -> Context:
         def record(target: str, command: str, answer: str, status: int, seconds: float) -> None:
-            blank = self.world.blank
+            blank = self.ports.blank
             task = asyncio.create_task(
-                self.world.store.write(
+                self.ports.store.write(
                     runs.add_transcript,
                     self.run_id,
                     step.key,
-                    self.world.clock(),
+                    self.ports.clock(),
                     target,
                     blank(command),
                     blank(answer),
@@ -393,7 +393,7 @@ class Driver:
                 task.exception()
 
         pending: set[asyncio.Task[None]] = set()
-        host = await self.world.kvm(await self.world.host(step.host), record)
+        host = await self.ports.driver(await self.ports.host(step.host), record)
         return self._job.context(step, host, record)
 
     async def _failed(self, step: Step, error: StoneError) -> None:
@@ -402,33 +402,33 @@ class Driver:
             "failed",
             state=StepState.FAILED,
             ended=True,
-            message=self.world.blank(str(error)),
+            message=self.ports.blank(str(error)),
             payload={"hint": error.hint, "code": error.code},
         )
 
     async def _move(self, step: Step, kind: str, *, state: StepState, **rest: Any) -> None:
-        await self.world.store.write(
-            runs.move_step, self.run_id, step.key, self.world.clock(), kind, state=state, **rest
+        await self.ports.store.write(
+            runs.move_step, self.run_id, step.key, self.ports.clock(), kind, state=state, **rest
         )
         self._states[step.key] = state
         self._queue.moved(step.key, state)
         self._tried.add(step.key)
-        self.world.hub.signal(self.run_id)
+        self.ports.hub.signal(self.run_id)
 
     async def _journal(self, step: Step, kind: str, payload: dict[str, Any] | None = None) -> None:
-        await self.world.store.write(
-            runs.journal, self.run_id, self.world.clock(), step.key, kind, payload or {}
+        await self.ports.store.write(
+            runs.journal, self.run_id, self.ports.clock(), step.key, kind, payload or {}
         )
-        self.world.hub.signal(self.run_id)
+        self.ports.hub.signal(self.run_id)
 
     async def _move_run(
         self, kind: str, state: RunState, payload: dict[str, Any] | None = None
     ) -> None:
-        await self.world.store.write(
-            runs.move_run, self.run_id, self.world.clock(), kind, state, payload
+        await self.ports.store.write(
+            runs.move_run, self.run_id, self.ports.clock(), kind, state, payload
         )
         self._run_state = state
-        self.world.hub.signal(self.run_id)
+        self.ports.hub.signal(self.run_id)
 
     # --- wishes ---
 
@@ -535,7 +535,7 @@ class Driver:
             task.cancel()
         await asyncio.gather(*self._tasks.values(), return_exceptions=True)
         self._tasks.clear()
-        self.world.limiter.leave(self.run_id)
+        self.ports.limiter.leave(self.run_id)
         touched = [
             step
             for step in reversed(list(self._job.steps.values()))
@@ -574,6 +574,6 @@ class Driver:
                     "undo-failed",
                     state=StepState.FAILED,
                     ended=True,
-                    message=self.world.blank(str(error)),
+                    message=self.ports.blank(str(error)),
                     payload={"hint": error.hint},
                 )

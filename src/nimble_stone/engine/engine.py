@@ -13,7 +13,7 @@ from nimble_stone.core.sequence import Limits
 from nimble_stone.engine import prove
 from nimble_stone.engine.drive import Driver, verdict
 from nimble_stone.engine.frozen import thawed
-from nimble_stone.engine.world import World
+from nimble_stone.ports.ports import Ports
 from nimble_stone.store import records, runs
 
 log = logging.getLogger("nimble_stone.engine")
@@ -37,15 +37,15 @@ class Engine:
     go of all.
     """
 
-    def __init__(self, world: World) -> None:
-        self.world = world
+    def __init__(self, ports: Ports) -> None:
+        self.ports = ports
         self._drivers: dict[str, tuple[Driver, asyncio.Task[None]]] = {}
 
     async def open(self) -> None:
         """Take up every run that had not ended, within the limits that were set."""
-        self.world.limiter.change(limits_of(await self.world.store.read(records.get_meta, LIMITS)))
-        for row in await self.world.store.read(runs.runs, active=True, kind=""):
-            await self.world.store.write(runs.take_up, row.id, self.world.clock())
+        self.ports.limiter.change(limits_of(await self.ports.store.read(records.get_meta, LIMITS)))
+        for row in await self.ports.store.read(runs.runs, active=True, kind=""):
+            await self.ports.store.write(runs.take_up, row.id, self.ports.clock())
             self._take(row.id)
 
     async def close(self) -> None:
@@ -55,7 +55,7 @@ class Engine:
         await asyncio.gather(*(task for _, task in self._drivers.values()), return_exceptions=True)
 
     def _take(self, run_id: str) -> Driver:
-        driver = Driver(self.world, run_id)
+        driver = Driver(self.ports, run_id)
         self._drivers[run_id] = (driver, asyncio.create_task(self._drive(run_id)))
         return driver
 
@@ -71,7 +71,7 @@ class Engine:
                     return
                 except StoreError as error:
                     await self._store_answers(error)
-                    self._drivers[run_id] = (Driver(self.world, run_id), self._drivers[run_id][1])
+                    self._drivers[run_id] = (Driver(self.ports, run_id), self._drivers[run_id][1])
                 except StoneError as error:
                     log.warning("run %s: %s", run_id, error)
                     await self._abandon(run_id, f"{error} {error.hint}".strip())
@@ -87,10 +87,10 @@ class Engine:
         """Write to the run why nobody drives it, as soon as the store takes it."""
         while True:
             try:
-                await self.world.store.write(
-                    runs.abandon, run_id, self.world.clock(), self.world.blank(reason)
+                await self.ports.store.write(
+                    runs.abandon, run_id, self.ports.clock(), self.ports.blank(reason)
                 )
-                self.world.hub.signal(run_id)
+                self.ports.hub.signal(run_id)
                 return
             except StoreError as error:
                 await self._store_answers(error)
@@ -99,27 +99,27 @@ class Engine:
         """Wait until the store can be written again; said once in the log, and on every page as
         long as it lasts.
         """
-        if not self.world.trouble:
+        if not self.ports.trouble:
             log.error("runs wait: %s", error)
-        self.world.trouble = f"{error} {error.hint}"
+        self.ports.trouble = f"{error} {error.hint}"
         pause = FIRST_PAUSE_S
         while True:
-            await self.world.pause(pause)
+            await self.ports.pause(pause)
             try:
                 # As much as a run writes in a while: a few bytes still fit where nothing else does.
-                await self.world.store.write(records.put_meta, "store-probe", "x" * PROBE_BYTES)
-                await self.world.store.write(records.put_meta, "store-probe", "")
+                await self.ports.store.write(records.put_meta, "store-probe", "x" * PROBE_BYTES)
+                await self.ports.store.write(records.put_meta, "store-probe", "")
             except StoreError:
                 pause = min(LONGEST_PAUSE_S, pause * 2)
                 continue
-            if self.world.trouble:
+            if self.ports.trouble:
                 log.info("the store answers again; runs go on")
-            self.world.trouble = ""
+            self.ports.trouble = ""
             return
 
     async def start(self, run: runs.RunRow, steps: list[str]) -> None:
         """Keep a new run and begin it. Raises Conflict while one of the same plan is under way."""
-        await self.world.store.write(runs.add_run, run, steps)
+        await self.ports.store.write(runs.add_run, run, steps)
         self._take(run.id)
 
     async def _driver(self, run_id: str) -> Driver:
@@ -127,17 +127,17 @@ class Engine:
         Conflict when it has ended, or cannot be driven still.
         """
         if run_id not in self._drivers:
-            row = await self.world.store.read(runs.get_run, run_id)
+            row = await self.ports.store.read(runs.get_run, run_id)
             if row.state not in ACTIVE:
                 raise Conflict("the run has ended; nothing of it is under way", code="run-ended")
-            await self.world.store.write(runs.take_up, run_id, self.world.clock(), "taken-again")
+            await self.ports.store.write(runs.take_up, run_id, self.ports.clock(), "taken-again")
             self._take(run_id)
         driver, task = self._drivers[run_id]
         ready = asyncio.ensure_future(driver.loaded.wait())
         await asyncio.wait({ready, task}, return_when=asyncio.FIRST_COMPLETED)
         if not ready.done():
             ready.cancel()
-            row = await self.world.store.read(runs.get_run, run_id)
+            row = await self.ports.store.read(runs.get_run, run_id)
             raise Conflict(
                 f"The run cannot go on: {row.reason}", code="run-stopped", hint="See its journal."
             )
@@ -145,8 +145,8 @@ class Engine:
 
     async def set_limits(self, limits: Limits) -> None:
         """Other limits for all runs, from now on and after a restart."""
-        await self.world.store.write(records.put_meta, LIMITS, json.dumps(asdict(limits)))
-        self.world.limiter.change(limits)
+        await self.ports.store.write(records.put_meta, LIMITS, json.dumps(asdict(limits)))
+        self.ports.limiter.change(limits)
 
     async def hold(self, run_id: str) -> None:
         """Begin nothing more."""
@@ -190,11 +190,11 @@ class Engine:
         already.
         """
         if run_id not in self._drivers:
-            row = await self.world.store.read(runs.get_run, run_id)
+            row = await self.ports.store.read(runs.get_run, run_id)
             if row.state == RunState.UNDONE:
                 raise Conflict("this run was rolled back already", code="run-undone")
-            await self.world.store.write(
-                runs.move_run, run_id, self.world.clock(), "undo-asked", RunState.UNDOING
+            await self.ports.store.write(
+                runs.move_run, run_id, self.ports.clock(), "undo-asked", RunState.UNDOING
             )
             self._take(run_id)
             return
@@ -204,19 +204,19 @@ class Engine:
         """Make the proofs of a run that has ended once more."""
         if run_id in self._drivers:
             raise Conflict("the run is under way; it is proved when it ends", code="run-active")
-        row = await self.world.store.read(runs.get_run, run_id)
+        row = await self.ports.store.read(runs.get_run, run_id)
         if row.state == RunState.UNDONE:
             raise Conflict("this run was rolled back; there is nothing to check", code="run-undone")
-        verdicts = await prove.prove(self.world, await thawed(self.world.store, row))
-        await prove.keep(self.world, run_id, verdicts)
+        verdicts = await prove.prove(self.ports, await thawed(self.ports.store, row))
+        await prove.keep(self.ports, run_id, verdicts)
         passed = all(verdict.passed for verdict in verdicts)
-        await self.world.store.write(
+        await self.ports.store.write(
             runs.move_run,
             run_id,
-            self.world.clock(),
+            self.ports.clock(),
             *verdict(passed),
         )
-        self.world.hub.signal(run_id)
+        self.ports.hub.signal(run_id)
 
     async def idle(self) -> None:
         """Wait until nothing is under way (for tests and orderly ends)."""

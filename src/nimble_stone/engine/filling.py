@@ -13,13 +13,13 @@ from nimble_stone.core.plan.filled import value_of
 from nimble_stone.core.plan.sheet import Node
 from nimble_stone.engine import certificates
 from nimble_stone.engine.frozen import FrozenRun
-from nimble_stone.engine.world import World
+from nimble_stone.ports.ports import Ports
 
 
 class Filler(Protocol):
     """What filling in needs of a step."""
 
-    world: World
+    ports: Ports
     run: FrozenRun
 
     @property
@@ -47,13 +47,13 @@ async def fill(c: Filler, template: str, escape: Callable[[str], str] = str) -> 
         before, _, rest = rest.partition("{")
         key, _, rest = rest.partition("}")
         if key.startswith("kept."):
-            value = await c.world.open_secret(kept_name(c.run.id, key.removeprefix("kept.")))
+            value = await c.ports.open_secret(kept_name(c.run.id, key.removeprefix("kept.")))
         elif key.startswith("certificate."):
             value = await _certificate(c, key)
         else:
             value = value_of(key, node, c.run.sheet)
             if key in secrets and value:
-                value = await c.world.open_for_plan(c.run.sheet.plan.name, value)
+                value = await c.ports.open_for_plan(c.run.sheet.plan.name, value)
         out += before + escape(value)
     return out + rest
 
@@ -68,11 +68,11 @@ async def _certificate(c: Filler, key: str) -> str:
         return ""
     if part == "authority":
         return (
-            (await certificates.authority(c.world)).certificate
+            (await certificates.authority(c.ports)).certificate
             if c.node.value(f"certificate.{ident}") == MADE_HERE
             else ""
         )
-    pair = await certificates.of_node(c.world, c.run.id, c.run.sheet, c.node, wanted)
+    pair = await certificates.of_node(c.ports, c.run.id, c.run.sheet, c.node, wanted)
     return pair.key if part == "key" else pair.certificate
 
 
@@ -96,7 +96,7 @@ async def environment_of(c: Filler) -> dict[str, str]:
         ):
             text = c.node.value(column.id)
             values[column.environment] = (
-                await c.world.open_for_plan(c.run.sheet.plan.name, text)
+                await c.ports.open_for_plan(c.run.sheet.plan.name, text)
                 if column.kind == "secret" and text
                 else text
             )

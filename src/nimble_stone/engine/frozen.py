@@ -10,7 +10,7 @@ from nimble_stone.core.plan.packages import Packages
 from nimble_stone.core.plan.sheet import Sheet
 from nimble_stone.core.runs import document
 from nimble_stone.core.sequence import Step
-from nimble_stone.engine import packages
+from nimble_stone.packages import stored
 from nimble_stone.store import records
 from nimble_stone.store.connect import Store
 from nimble_stone.store.records import PackageRow
@@ -36,8 +36,8 @@ class FrozenRun:
 def made_from(row: RunRow, found: Mapping[str, PackageRow]) -> Packages:
     """What a run's nodes are made from; `found`: its packages by digest."""
     return Packages(
-        packages.view_of(found[row.package]),
-        {role: packages.view_of(found[sha256]) for role, sha256 in row.own_packages.items()},
+        stored.view_of(found[row.package]),
+        {role: stored.view_of(found[sha256]) for role, sha256 in row.own_packages.items()},
     )
 
 

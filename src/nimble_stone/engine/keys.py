@@ -6,19 +6,19 @@ from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.asymmetric import ed25519
 
 from nimble_stone.core.errors import Conflict, FormatError
-from nimble_stone.engine.world import World
+from nimble_stone.ports.ports import Ports
 from nimble_stone.store import entries
 
 
-async def make(world: World, name: str) -> str:
+async def make(ports: Ports, name: str) -> str:
     """The public half of the key of that name, `ssh-ed25519 AAAA…`; made when there is none yet
     (RFC 8709).
 
     Raises: Conflict when the keyring has something else under that name, FormatError when the key
     there cannot be read.
     """
-    async with world.lock(f"key {name}"):
-        found = await world.store.read(entries.get_secret, name)
+    async with ports.lock(f"key {name}"):
+        found = await ports.store.read(entries.get_secret, name)
         if found is None:
             private = ed25519.Ed25519PrivateKey.generate()
             text = private.private_bytes(
@@ -26,14 +26,14 @@ async def make(world: World, name: str) -> str:
                 serialization.PrivateFormat.OpenSSH,
                 serialization.NoEncryption(),
             ).decode()
-            await world.keep_secret(name, text, "key")
+            await ports.keep_secret(name, text, "key")
         elif found[0] != "key":
             raise Conflict(
                 f"the keyring has a password called “{name}”",
                 code="name-taken",
                 hint="Choose another name for the key.",
             )
-        return public_of(await world.open_secret(name))
+        return public_of(await ports.open_secret(name))
 
 
 def public_of(private: str) -> str:

@@ -16,8 +16,8 @@ from nimble_stone.core.errors import (
     StoneError,
 )
 from nimble_stone.core.estate import Machine, MachineFacts
-from nimble_stone.engine.world import World
 from nimble_stone.hosts.redfish import KINDS_OF_RESET, RedfishMachine, until
+from nimble_stone.ports.ports import Ports
 from nimble_stone.store import records
 
 SIDE_BY_SIDE = 32
@@ -34,26 +34,26 @@ AFTER = {
 
 
 @contextlib.asynccontextmanager
-async def reached(world: World, machine: Machine) -> AsyncIterator[RedfishMachine]:
+async def reached(ports: Ports, machine: Machine) -> AsyncIterator[RedfishMachine]:
     """The controller, known by its pinned certificate. Raises Conflict when none was confirmed,
     NotFound without the keyring entry.
     """
-    pinned = await world.store.read(records.get_pin, f"{machine.address}:{machine.port}")
+    pinned = await ports.store.read(records.get_pin, f"{machine.address}:{machine.port}")
     if not pinned:
         raise Conflict(
             f"the certificate of {machine.name} was never confirmed",
             code="unpinned",
             hint="Look at it on the estate page, and pin it.",
         )
-    password = await world.open_secret(machine.credential)
-    shown = await world.reach.certificate(machine.address, machine.port, world.clock())
+    password = await ports.open_secret(machine.credential)
+    shown = await ports.reach.certificate(machine.address, machine.port, ports.clock())
     odd = shown.odd if shown.fingerprint == pinned else ""
-    async with world.reach.https(machine.address, machine.port, pinned) as peer:
+    async with ports.reach.https(machine.address, machine.port, pinned) as peer:
         yield RedfishMachine(machine.name, peer, machine.user, password, odd)
 
 
 async def read(
-    world: World, machines: Sequence[Machine], known: dict[str, MachineFacts]
+    ports: Ports, machines: Sequence[Machine], known: dict[str, MachineFacts]
 ) -> dict[str, MachineFacts]:
     """Fresh facts, kept. A slow or failing controller delays nobody; the last facts stay, with the
     trouble noted.
@@ -62,9 +62,9 @@ async def read(
 
     async def one(machine: Machine) -> tuple[str, MachineFacts]:
         async with gate:
-            now = world.clock()
+            now = ports.clock()
             try:
-                async with asyncio.timeout(READ_S), reached(world, machine) as controller:
+                async with asyncio.timeout(READ_S), reached(ports, machine) as controller:
                     facts = await controller.read_facts(now)
             except StoneError as error:
                 facts = MachineFacts(
@@ -86,12 +86,12 @@ async def read(
                         "changed_since": before.read_at if found else before.changed_since,
                     }
                 )
-            return machine.name, await world.store.write(records.put_machine_facts, facts)
+            return machine.name, await ports.store.write(records.put_machine_facts, facts)
 
     return dict(await asyncio.gather(*(one(machine) for machine in machines)))
 
 
-async def power(world: World, name: str, kind: str, confirmed: str) -> MachineFacts:
+async def power(ports: Ports, name: str, kind: str, confirmed: str) -> MachineFacts:
     """Switch a machine, and watch until it is so. `confirmed`: its name, typed by the person.
 
     Raises: InputError without the confirmation, RemoteFailed in the controller's words,
@@ -101,7 +101,7 @@ async def power(world: World, name: str, kind: str, confirmed: str) -> MachineFa
         raise InputError(
             f"there is no {kind}; there are {', '.join(KINDS_OF_RESET)}", code="reset-kind"
         )
-    estate = await world.store.read(records.load_estate)
+    estate = await ports.store.read(records.load_estate)
     machine = estate.machine(name)
     if machine is None:
         raise NotFound(f"the estate has no machine “{name}”")
@@ -111,17 +111,17 @@ async def power(world: World, name: str, kind: str, confirmed: str) -> MachineFa
             code="unconfirmed",
             hint="Whatever runs on the machine stops with it.",
         )
-    async with world.lock(f"power {name}"), reached(world, machine) as controller:
+    async with ports.lock(f"power {name}"), reached(ports, machine) as controller:
         before = await controller.power_state()
         if AFTER[kind] == before and kind in ("On", "ForceOff", "GracefulShutdown"):
             raise Conflict(f"{name} is {before.lower()} already", code="power-same")
         try:
             await controller.power(kind)
         except RemoteFailed:
-            await read(world, [machine], estate.machine_facts)
+            await read(ports, [machine], estate.machine_facts)
             raise
-        came = await until(controller, AFTER[kind], POWER_S * max(0.1, world.pace), world.pause)
-    facts = (await read(world, [machine], estate.machine_facts))[name]
+        came = await until(controller, AFTER[kind], POWER_S * max(0.1, ports.pace), ports.pause)
+    facts = (await read(ports, [machine], estate.machine_facts))[name]
     if not came:
         raise RemoteTimeout(
             f"{name} took the wish for {kind}, but its controller does not report it"

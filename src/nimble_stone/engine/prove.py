@@ -15,8 +15,8 @@ from nimble_stone.core.plan.cells import MADE_HERE
 from nimble_stone.core.plan.sheet import Node, macs_of
 from nimble_stone.engine import certificates
 from nimble_stone.engine.frozen import FrozenRun
-from nimble_stone.engine.world import World
 from nimble_stone.hosts.node import NodeAccess, NodeDoor
+from nimble_stone.ports.ports import Ports
 from nimble_stone.store import runs
 
 SIDE_BY_SIDE = 16
@@ -34,7 +34,7 @@ def _unknown(kinds: Iterable[str], error: StoneError, how: str) -> Answers:
     return {kind: Answer(None, how, unknown=str(error)) for kind in kinds}
 
 
-async def prove(world: World, run: FrozenRun) -> list[Verdict]:
+async def prove(ports: Ports, run: FrozenRun) -> list[Verdict]:
     """A verdict for every expectation. Nothing is changed anywhere. Nodes are asked side by side,
     at most 16 at once.
     """
@@ -42,10 +42,10 @@ async def prove(world: World, run: FrozenRun) -> list[Verdict]:
 
     async def ask(node: Node) -> tuple[str, Answers]:
         async with gate:
-            return node.id, await _ask(world, run, node)
+            return node.id, await _ask(ports, run, node)
 
     seen = dict(await asyncio.gather(*(ask(node) for node in run.sheet.nodes)))
-    cluster = await _ask_cluster(world, run)
+    cluster = await _ask_cluster(ports, run)
     return [
         acceptance.judge(
             item,
@@ -55,68 +55,69 @@ async def prove(world: World, run: FrozenRun) -> list[Verdict]:
     ]
 
 
-async def keep(world: World, run_id: str, verdicts: list[Verdict]) -> None:
+async def keep(ports: Ports, run_id: str, verdicts: list[Verdict]) -> None:
     """Keep the round."""
-    await world.store.write(
-        runs.add_proofs, run_id, world.clock(), [asdict(verdict) for verdict in verdicts]
+    await ports.store.write(
+        runs.add_proofs, run_id, ports.clock(), [asdict(verdict) for verdict in verdicts]
     )
 
 
-async def _door(world: World, run: FrozenRun, node: Node) -> NodeDoor:
+async def _door(ports: Ports, run: FrozenRun, node: Node) -> NodeDoor:
     kit = run.sheet.kit
-    password = await world.open_for_plan(run.sheet.plan.name, node.value(kit.admin_password))
+    password = await ports.open_for_plan(run.sheet.plan.name, node.value(kit.admin_password))
     return NodeDoor(
-        world.reach,
+        ports.reach,
         NodeAccess(node.name, node.value("address"), kit.service.port, kit.admin, password),
     )
 
 
-async def _ask(world: World, run: FrozenRun, node: Node) -> Answers:
+async def _ask(ports: Ports, run: FrozenRun, node: Node) -> Answers:
     found = await asyncio.gather(
-        _host_side(world, run, node),
-        _node_side(world, run, node),
-        _gateway(world, run, node),
-        _certificates(world, run, node),
+        _host_side(ports, run, node),
+        _node_side(ports, run, node),
+        _gateway(ports, run, node),
+        _certificates(ports, run, node),
     )
     return {kind: answer for part in found for kind, answer in part.items()}
 
 
-async def _host_side(world: World, run: FrozenRun, node: Node) -> Answers:
-    how = f"virsh dumpxml {node.name} on {node.value('host')}"
+async def _host_side(ports: Ports, run: FrozenRun, node: Node) -> Answers:
+    how = f"definition of {node.name} on {node.value('host')}"
     try:
-        host = await world.kvm(await world.host(node.value("host")))
-        domain = await host.domain(node.name)
-        if domain is None:
-            return {kind: Answer(None, how, "no such guest") for kind in HOST_SIDE}
-        running = await host.running(node.name)
+        host = await ports.driver(await ports.host(node.value("host")))
+        how = f"{host.vms.asks_definition(node.name)} on {host.name}"
+        vm = await host.vms.find(node.name)
+        if vm is None:
+            return {kind: Answer(None, how, "no such VM") for kind in HOST_SIDE}
+        running = await host.vms.running(node.name)
     except StoneError as error:
         return _unknown(HOST_SIDE, error, how)
     planned = macs_of(run.sheet.kit, node, hardware.interfaces(run.sheet, node))
-    macs = tuple(mac for mac, wanted in zip(domain.macs, planned, strict=False) if wanted)
-    has = hardware.Hardware(domain.vcpu, domain.memory_bytes, domain.disks)
-    ours = domain.mark is not None and domain.mark.run == run.id
+    macs = tuple(mac for mac, wanted in zip(vm.macs, planned, strict=False) if wanted)
+    has = hardware.Hardware(vm.vcpu, vm.memory_bytes, vm.disks)
+    ours = vm.is_of(run.id)
     return {
-        "running": Answer(running, f"virsh domstate {node.name}"),
+        "running": Answer(running, f"{host.vms.asks_state(node.name)} on {host.name}"),
         "hardware": Answer(has, how),
-        "networks": Answer(tuple(domain.networks), how),
+        "networks": Answer(tuple(vm.networks), how),
         "mac": Answer(macs, how),
         "host": Answer(hardware.Place(host.name, ours), how),
     }
 
 
-async def _node_side(world: World, run: FrozenRun, node: Node) -> Answers:
+async def _node_side(ports: Ports, run: FrozenRun, node: Node) -> Answers:
     service, address = run.sheet.kit.service, node.value("address")
     how = f"GET {address}:{service.port}{service.path}"
     found: Answers = {}
     try:
-        door = await _door(world, run, node)
+        door = await _door(ports, run, node)
         is_open = await door.port_open(service.port)
         found["port"] = Answer(
             identity.Port(service.port, is_open), f"connect {address}:{service.port}"
         )
-        before = world.clock()
+        before = ports.clock()
         status = await door.call("GET", service.path, login=False)
-        middle = (before + world.clock()) / 2
+        middle = (before + ports.clock()) / 2
     except StoneError as error:
         missing = [kind for kind in ("port", "clock", *NODE_SAYS) if kind not in found]
         return found | _unknown(missing, error, how)
@@ -131,7 +132,7 @@ async def _node_side(world: World, run: FrozenRun, node: Node) -> Answers:
     return found
 
 
-async def _certificates(world: World, run: FrozenRun, node: Node) -> Answers:
+async def _certificates(ports: Ports, run: FrozenRun, node: Node) -> Answers:
     """Connect to where each certificate is shown and see whether it is the one, made out to the
     node.
     """
@@ -142,11 +143,11 @@ async def _certificates(world: World, run: FrozenRun, node: Node) -> Answers:
         how.append(f"TLS to {node.value('address')}:{one.port} as {name}")
         try:
             brought = node.value(f"certificate.{one.id}") != MADE_HERE
-            pair = await certificates.of_node(world, run.id, run.sheet, node, one)
+            pair = await certificates.of_node(ports, run.id, run.sheet, node, one)
             trust = (
-                pair.certificate if brought else (await certificates.authority(world)).certificate
+                pair.certificate if brought else (await certificates.authority(ports)).certificate
             )
-            wrong = await world.reach.trust(
+            wrong = await ports.reach.trust(
                 node.value("address"), one.port, trust, name, exactly=brought
             )
         except StoneError as error:
@@ -155,27 +156,27 @@ async def _certificates(world: World, run: FrozenRun, node: Node) -> Answers:
     return {"certificate": Answer(tuple(seen), "; ".join(how))}
 
 
-async def _gateway(world: World, run: FrozenRun, node: Node) -> Answers:
+async def _gateway(ports: Ports, run: FrozenRun, node: Node) -> Answers:
     gateway = node.value("gateway")
     how = f"ping {gateway} by SSH on {node.name}"
     try:
-        door = await _door(world, run, node)
+        door = await _door(ports, run, node)
         answers = await door.ping_from(gateway)
     except StoneError as error:
         return _unknown(["gateway"], error, how)
     return {"gateway": Answer(identity.Reached(gateway, answers), how)}
 
 
-async def _ask_cluster(world: World, run: FrozenRun) -> Answers:
-    found = await asyncio.gather(_members(world, run), _virtual(world, run), _balanced(world, run))
+async def _ask_cluster(ports: Ports, run: FrozenRun) -> Answers:
+    found = await asyncio.gather(_members(ports, run), _virtual(ports, run), _balanced(ports, run))
     return {kind: answer for part in found for kind, answer in part.items()}
 
 
-async def _members(world: World, run: FrozenRun) -> Answers:
+async def _members(ports: Ports, run: FrozenRun) -> Answers:
     first, service = run.sheet.nodes[0], run.sheet.kit.service
     how = f"GET {first.value('address')}:{service.port}{service.members}"
     try:
-        door = await _door(world, run, first)
+        door = await _door(ports, run, first)
         answer: dict[str, Any] = await door.call("GET", service.members, login=False)
     except StoneError as error:
         return _unknown(("members", "one-lead"), error, how)
@@ -185,7 +186,7 @@ async def _members(world: World, run: FrozenRun) -> Answers:
     return {"members": Answer(names, how), "one-lead": Answer(leads, how)}
 
 
-async def _balanced(world: World, run: FrozenRun) -> Answers:
+async def _balanced(ports: Ports, run: FrozenRun) -> Answers:
     """Who answers when each balanced service is asked again and again, at most three times as often
     as it has members.
     """
@@ -196,7 +197,7 @@ async def _balanced(world: World, run: FrozenRun) -> Answers:
         how.append(f"GET {address}:{one.port}{kit.service.path}, again and again")
         for _ in range(3 * len(wanted)):
             try:
-                answer = await world.reach.http(
+                answer = await ports.reach.http(
                     "GET", address, one.port, kit.service.path, limit_s=5
                 )
                 met.add(str(answer.json().get("name", ""))[:80])
@@ -208,10 +209,10 @@ async def _balanced(world: World, run: FrozenRun) -> Answers:
     return {"balanced": Answer(tuple(seen), "; ".join(how))}
 
 
-async def _virtual(world: World, run: FrozenRun) -> Answers:
+async def _virtual(ports: Ports, run: FrozenRun) -> Answers:
     """Whether each port of each virtual address is open."""
     wanted = cluster.virtual_ports(run.sheet)
-    found = await asyncio.gather(*(world.reach.port_open(one.address, one.port) for one in wanted))
+    found = await asyncio.gather(*(ports.reach.port_open(one.address, one.port) for one in wanted))
     seen = tuple(replace(one, open=is_open) for one, is_open in zip(wanted, found, strict=True))
     how = ", ".join(f"connect {one.address}:{one.port}" for one in wanted)
     return {"virtual": Answer(seen, how)}

@@ -7,12 +7,13 @@ from collections.abc import Mapping
 from typing import Any
 
 from nimble_stone.core.sequence import Step
-from nimble_stone.engine import packages, prove
+from nimble_stone.engine import prove
 from nimble_stone.engine.frozen import made_from, thaw
 from nimble_stone.engine.jobs import Kind
 from nimble_stone.engine.steps import KINDS, POLLED, Context
-from nimble_stone.engine.world import World
-from nimble_stone.hosts.kvm import KvmHost, Recorder
+from nimble_stone.hosts.api import HostDriver, Recorder
+from nimble_stone.packages import stored
+from nimble_stone.ports.ports import Ports
 from nimble_stone.store import entries, records
 from nimble_stone.store.runs import RunRow
 
@@ -38,20 +39,18 @@ class Rollout:
 
     stages = 4
 
-    def __init__(self, world: World, row: RunRow, found: Mapping[str, records.PackageRow]) -> None:
-        self.world, self.run_id = world, row.id
-        self._contents = {
-            sha256: packages.contents_of(package) for sha256, package in found.items()
-        }
+    def __init__(self, ports: Ports, row: RunRow, found: Mapping[str, records.PackageRow]) -> None:
+        self.ports, self.run_id = ports, row.id
+        self._contents = {sha256: stored.contents_of(package) for sha256, package in found.items()}
         self._main = row.package
         self._run = thaw(row, made_from(row, found))
         self.steps = self._run.steps
 
     @classmethod
-    async def load(cls, world: World, row: RunRow) -> Rollout:
+    async def load(cls, ports: Ports, row: RunRow) -> Rollout:
         """Raises NotFound when a package is gone."""
-        found = await world.store.read(records.packages_of, row.packages)
-        return await asyncio.to_thread(cls, world, row, found)
+        found = await ports.store.read(records.packages_of, row.packages)
+        return await asyncio.to_thread(cls, ports, row, found)
 
     def kind(self, step: Step) -> Kind:
         """What carries the step out."""
@@ -65,19 +64,19 @@ class Rollout:
         """When it is taken back."""
         return UNDO_STAGE[step.kind]
 
-    def context(self, step: Step, host: KvmHost, record: Recorder) -> Context:
+    def context(self, step: Step, host: HostDriver, record: Recorder) -> Context:
         """What the step works with."""
         node = self._run.sheet.node(step.node)
         package = self._run.sheet.packages.of(node.role) if node else None
         contents = self._contents[
             step.detail.get("package") or (package.sha256 if package else self._main)
         ]
-        return Context(self.world, self._run, step, contents, host, record)
+        return Context(self.ports, self._run, step, contents, host, record)
 
     async def finish(self) -> tuple[bool, dict[str, Any]]:
         """Prove what was built."""
-        verdicts = await prove.prove(self.world, self._run)
-        await prove.keep(self.world, self.run_id, verdicts)
+        verdicts = await prove.prove(self.ports, self._run)
+        await prove.keep(self.ports, self.run_id, verdicts)
         return all(v.passed for v in verdicts), {
             "passed": sum(v.passed for v in verdicts),
             "failed": sum(not v.passed for v in verdicts),
@@ -85,4 +84,4 @@ class Rollout:
 
     async def undone(self) -> None:
         """Tokens of nodes that are gone go too."""
-        await self.world.store.write(entries.drop_secrets, f"run/{self.run_id}/")
+        await self.ports.store.write(entries.drop_secrets, f"run/{self.run_id}/")

@@ -11,8 +11,8 @@ from ipaddress import IPv4Address
 
 from nimble_stone.core import scan_range
 from nimble_stone.core.errors import Conflict, NotFound, StoneError
-from nimble_stone.engine.world import World
 from nimble_stone.hosts.redfish import ROOT
+from nimble_stone.ports.ports import Ports
 
 PER_SECOND = 400.0
 SIDE_BY_SIDE = 128
@@ -48,8 +48,8 @@ class Scan:
 class Scanner:
     """Scans of one server; the last eight are remembered until it ends."""
 
-    def __init__(self, world: World) -> None:
-        self.world = world
+    def __init__(self, ports: Ports) -> None:
+        self.ports = ports
         self._scans: dict[str, Scan] = {}
 
     def start(self, text: str, wanted_ports: list[int]) -> Scan:
@@ -58,12 +58,12 @@ class Scanner:
         """
         found, ports = scan_range.addresses(text), scan_range.ports(wanted_ports)
         for address in found:
-            self.world.reach.policy.real(str(address), ports[0])
+            self.ports.reach.policy.real(str(address), ports[0])
         if any(scan.state == "running" for scan in self._scans.values()):
             raise Conflict(
                 "a scan is under way", code="scan-active", hint="Let it end, or stop it."
             )
-        scan = Scan(secrets.token_hex(4), len(found) * len(ports), self.world.clock())
+        scan = Scan(secrets.token_hex(4), len(found) * len(ports), self.ports.clock())
         scan.task = asyncio.create_task(self._go(scan, found, ports))
         self._scans[scan.id] = scan
         while len(self._scans) > KEPT:
@@ -80,7 +80,7 @@ class Scanner:
         """End it early; what was seen stays."""
         scan = self.get(ident)
         if scan.state == "running" and scan.task is not None:
-            scan.state, scan.ended = "stopped", self.world.clock()
+            scan.state, scan.ended = "stopped", self.ports.clock()
             scan.task.cancel()
         return scan
 
@@ -96,22 +96,22 @@ class Scanner:
         pending: set[asyncio.Task[None]] = set()
         try:
             for number, (address, port) in enumerate((a, p) for a in found for p in ports):
-                ahead = number / PER_SECOND - (self.world.clock() - scan.began)
+                ahead = number / PER_SECOND - (self.ports.clock() - scan.began)
                 if ahead > 0:
-                    await self.world.pause(ahead)
+                    await self.ports.pause(ahead)
                 await gate.acquire()
                 task = asyncio.create_task(self._one(scan, str(address), port, gate))
                 pending.add(task)
                 task.add_done_callback(pending.discard)
             await asyncio.gather(*pending)
-            scan.state, scan.ended = "done", self.world.clock()
+            scan.state, scan.ended = "done", self.ports.clock()
         finally:
             for task in pending:
                 task.cancel()
 
     async def _one(self, scan: Scan, address: str, port: int, gate: asyncio.Semaphore) -> None:
         try:
-            said = await self.world.reach.greeting(address, port, limit_s=2.0)
+            said = await self.ports.reach.greeting(address, port, limit_s=2.0)
             if said is None:
                 return
             if said.startswith("SSH-"):
@@ -132,8 +132,8 @@ class Scanner:
     async def _redfish(self, address: str, port: int) -> Seen | None:
         """The service root, which needs no login (DSP0266, protocol version)."""
         try:
-            shown = await self.world.reach.certificate(address, port, self.world.clock())
-            async with self.world.reach.https(address, port, shown.fingerprint, limit_s=10) as peer:
+            shown = await self.ports.reach.certificate(address, port, self.ports.clock())
+            async with self.ports.reach.https(address, port, shown.fingerprint, limit_s=10) as peer:
                 answer = await peer.ask("GET", ROOT)
         except StoneError:
             return None

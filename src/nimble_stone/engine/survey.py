@@ -1,4 +1,4 @@
-"""Reading the world before a run: facts of hosts side by side, and who answers on planned
+"""Reading the live hosts before a run: facts of hosts side by side, and who answers on planned
 addresses.
 """
 
@@ -9,13 +9,13 @@ from collections.abc import Sequence
 from ipaddress import ip_interface
 
 from nimble_stone.core import changes
-from nimble_stone.core.checks.world import places
+from nimble_stone.core.checks.live import places
 from nimble_stone.core.errors import StoneError
 from nimble_stone.core.estate import Estate, Facts, Host, Path
 from nimble_stone.core.plan.columns import network_column
 from nimble_stone.core.plan.sheet import Sheet, ip
-from nimble_stone.engine.world import World
-from nimble_stone.hosts.kvm import KvmHost
+from nimble_stone.hosts.api import HostDriver
+from nimble_stone.ports.ports import Ports
 from nimble_stone.store import records
 
 SIDE_BY_SIDE = 64
@@ -24,52 +24,54 @@ PINGS = 16
 
 
 async def read_hosts(
-    world: World, hosts: Sequence[Host], known: dict[str, Facts], *, limit_s: float | None = None
+    ports: Ports, hosts: Sequence[Host], known: dict[str, Facts], *, limit_s: float | None = None
 ) -> dict[str, Facts]:
     """Fresh facts of hosts, kept. A slow or failing host delays nobody; its last facts stay, with
     the trouble noted.
     """
     gate = asyncio.Semaphore(SIDE_BY_SIDE)
-    estate = await world.store.read(records.load_estate)
+    estate = await ports.store.read(records.load_estate)
 
     async def one(host: Host) -> tuple[str, Facts]:
         async with gate:
             return host.name, await _read(
-                world, estate, host, known.get(host.name), limit_s or READ_S
+                ports, estate, host, known.get(host.name), limit_s or READ_S
             )
 
     return dict(await asyncio.gather(*(one(host) for host in hosts)))
 
 
 async def _read(
-    world: World, estate: Estate, host: Host, before: Facts | None, limit_s: float
+    ports: Ports, estate: Estate, host: Host, before: Facts | None, limit_s: float
 ) -> Facts:
     """One host's facts, kept; what changed since the reading before is noted with them."""
     peers = [other.name for other in estate.bay(host.bay)]
-    world.reading[host.name] = world.monotonic()
+    ports.reading[host.name] = ports.monotonic()
     try:
         async with asyncio.timeout(limit_s):
-            kvm = await world.kvm(host)
-            facts = await kvm.read_facts(world.clock(), before, names=peers[:64], clock=world.clock)
-            facts = facts.model_copy(update={"paths": await _paths(kvm, estate, host, facts)})
+            driver = await ports.driver(host)
+            facts = await driver.reading.facts(
+                ports.clock(), before, names=peers[:64], clock=ports.clock
+            )
+            facts = facts.model_copy(update={"paths": await _paths(driver, estate, host, facts)})
     except StoneError as error:
         facts = Facts(
             host=host.name,
-            read_at=world.clock(),
-            tried_at=world.clock(),
+            read_at=ports.clock(),
+            tried_at=ports.clock(),
             trouble=str(error),
             trouble_code=error.code,
         )
     except TimeoutError:
         facts = Facts(
             host=host.name,
-            read_at=world.clock(),
-            tried_at=world.clock(),
+            read_at=ports.clock(),
+            tried_at=ports.clock(),
             trouble=f"it did not answer within {limit_s:g} s",
             trouble_code="remote-timeout",
         )
     finally:
-        world.reading.pop(host.name, None)
+        ports.reading.pop(host.name, None)
     if not facts.trouble and before is not None and before.memory_bytes:
         found = changes.of_host(before, facts)
         facts = facts.model_copy(
@@ -78,10 +80,10 @@ async def _read(
                 "changed_since": before.read_at if found else before.changed_since,
             }
         )
-    return await world.store.write(records.put_facts, facts)
+    return await ports.store.write(records.put_facts, facts)
 
 
-async def _paths(kvm: KvmHost, estate: Estate, host: Host, facts: Facts) -> tuple[Path, ...]:
+async def _paths(driver: HostDriver, estate: Estate, host: Host, facts: Facts) -> tuple[Path, ...]:
     """Probe the way to the next host of the bay, over every network both have addresses in: a ring
     finds a narrow host with one packet each.
     """
@@ -102,9 +104,14 @@ async def _paths(kvm: KvmHost, estate: Estate, host: Host, facts: Facts) -> tupl
         ways.add(("", peer.address, own))
 
     async def one(network: str, address: str, mtu: int) -> Path:
-        passes, words = await kvm.passes(address, mtu)
+        found = await driver.probes.passes(address, mtu)
         return Path(
-            network=network, peer=peer.name, address=address, mtu=mtu, passes=passes, words=words
+            network=network,
+            peer=peer.name,
+            address=address,
+            mtu=mtu,
+            passes=found.passes,
+            words=found.words,
         )
 
     return tuple(await asyncio.gather(*(one(*way) for way in sorted(ways)[:8])))
@@ -140,7 +147,7 @@ def ways_to(mine: Facts, theirs: Facts) -> list[tuple[str, str, int]]:
     return ways
 
 
-async def unreached(world: World, sheet: Sheet, estate: Estate) -> dict[str, str]:
+async def unreached(ports: Ports, sheet: Sheet, estate: Estate) -> dict[str, str]:
     """“host:port” → why, of places beyond the plan that are not reached from a host that carries
     the nodes' network (or, if none does, from any of the bay).
     """
@@ -160,11 +167,11 @@ async def unreached(world: World, sheet: Sheet, estate: Estate) -> dict[str, str
     )
     if near is None:
         return {}
-    kvm = await world.kvm(near)
+    driver = await ports.driver(near)
 
     async def one(name: str, port: int) -> tuple[str, str]:
         try:
-            why = await kvm.reaches(name, port)
+            why = await driver.probes.reaches(name, port)
         except StoneError as error:
             why = str(error)
         return f"{name}:{port}", f"{why} (tried from {near.name})" if why else ""
@@ -173,7 +180,7 @@ async def unreached(world: World, sheet: Sheet, estate: Estate) -> dict[str, str
     return {place: why for place, why in found if why}
 
 
-async def who_answers(world: World, sheet: Sheet, estate: Estate, own: set[str]) -> dict[str, str]:
+async def who_answers(ports: Ports, sheet: Sheet, estate: Estate, own: set[str]) -> dict[str, str]:
     """Address → evidence, for planned addresses that somebody answers on: asked from a host that
     carries the network, and by
     the product's own port from here. `own`: addresses of guests that the checked run made itself.
@@ -187,7 +194,7 @@ async def who_answers(world: World, sheet: Sheet, estate: Estate, own: set[str])
 
     async def one(address: str, network: str) -> tuple[str, str]:
         async with gate:
-            if await world.reach.port_open(address, sheet.kit.service.port, limit_s=1.5):
+            if await ports.reach.port_open(address, sheet.kit.service.port, limit_s=1.5):
                 return address, f"port {sheet.kit.service.port} is open"
             near = next(
                 (
@@ -197,7 +204,7 @@ async def who_answers(world: World, sheet: Sheet, estate: Estate, own: set[str])
                 ),
                 None,
             )
-            if near is not None and await (await world.kvm(near)).answers_ping(address):
+            if near is not None and await (await ports.driver(near)).probes.answers_ping(address):
                 return address, f"answers a ping from {near.name}"
             return address, ""
 

@@ -8,7 +8,7 @@ from typing import Any
 
 from nimble_stone.core import shell_words
 from nimble_stone.core.errors import RemoteError, RemoteFailed
-from nimble_stone.hosts.kvm import Recorder, no_record
+from nimble_stone.hosts.api import Recorder, no_record
 from nimble_stone.reach import Credential, Reach, Target
 
 

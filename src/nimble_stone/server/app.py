@@ -22,10 +22,10 @@ from nimble_stone.app.upgrades import bring_forward
 from nimble_stone.core import yaml_text
 from nimble_stone.core.errors import NotFound
 from nimble_stone.engine.engine import Engine
-from nimble_stone.engine.intake import Intake
-from nimble_stone.engine.pulling import Desk
 from nimble_stone.engine.scan import Scanner
 from nimble_stone.keyring import Vault
+from nimble_stone.packages.intake import Intake
+from nimble_stone.packages.pulling import Tickets
 from nimble_stone.reach import DialPolicy, Reach
 from nimble_stone.reach.ssh import Pins
 from nimble_stone.server import auth, problems
@@ -72,7 +72,7 @@ def read_policy(data: Path) -> DialPolicy:
     )
 
 
-def open_world(data: Path, pace: float) -> Application:
+def open_application(data: Path, pace: float) -> Application:
     """Store, keyring and door of a data folder (made when it is new, mode 0700)."""
     prepared(data)
     store = Store(data / DATABASE)
@@ -82,18 +82,18 @@ def open_world(data: Path, pace: float) -> Application:
         return await store.read(records.get_pin, place)
 
     async def put(place: str, fingerprint: str) -> None:
-        await store.write(records.put_pin, place, fingerprint, world.clock())
+        await store.write(records.put_pin, place, fingerprint, found.clock())
 
     packages_folder = data / "packages"
     packages_folder.mkdir(exist_ok=True, mode=0o700)
-    world = Application(
+    found = Application(
         store,
         Vault.at(data / KEYRING_KEY),
         Reach(read_policy(data), Pins(get, put)),
         packages_folder,
         pace=pace,
     )
-    return world
+    return found
 
 
 def create_app(
@@ -113,33 +113,34 @@ def create_app(
     under which it may be addressed."""
 
     @contextlib.asynccontextmanager
-    async def life(app: FastAPI) -> AsyncIterator[None]:
+    async def life(api: FastAPI) -> AsyncIterator[None]:
         gc.set_threshold(*GC_THRESHOLDS)
-        world = open_world(data, pace)
-        app.state.world, app.state.engine, app.state.kits = (
-            world,
-            Engine(world),
-            KitRoom(data / "kits", world.monotonic),
+        app = open_application(data, pace)
+        api.state.app, api.state.engine, api.state.kits = (
+            app,
+            Engine(app),
+            KitRoom(data / "kits", app.monotonic),
         )
-        for one in app.state.kits.look().faulty:
+        for one in api.state.kits.look().faulty:
             log.warning("kit file %s is left out: %s", one.file, one.message)
-        world.desk, world.pull_rate = Desk(world, reachable_at), pull_rate
-        app.state.door, app.state.live_runs = auth.Door(world), LiveRuns(world)
-        app.state.intake = Intake(world, inbox)
-        app.state.scanner = Scanner(world)
-        await bring_forward(world, app.state.kits.shelf.kits)
-        await app.state.intake.open()
-        await app.state.engine.open()
+        api.state.tickets = app.tickets = Tickets(app, reachable_at)
+        app.pull_rate = pull_rate
+        api.state.door, api.state.live_runs = auth.Door(app), LiveRuns(app)
+        api.state.intake = Intake(app, inbox)
+        api.state.scanner = Scanner(app)
+        await bring_forward(app, api.state.kits.shelf.kits)
+        await api.state.intake.open()
+        await api.state.engine.open()
         try:
             yield
         finally:
-            await app.state.scanner.close()
-            await app.state.intake.close()
-            await app.state.engine.close()
-            await world.reach.close()
-            world.store.close()
+            await api.state.scanner.close()
+            await api.state.intake.close()
+            await api.state.engine.close()
+            await app.reach.close()
+            app.store.close()
 
-    app = FastAPI(
+    api = FastAPI(
         title="Nimble Stone",
         version=__version__,
         lifespan=life,
@@ -148,9 +149,9 @@ def create_app(
         openapi_url="/api/openapi.json",
         generate_unique_id_function=lambda route: route.name,
     )
-    problems.install(app)
-    app.add_middleware(BodyLimits)
-    app.add_middleware(Guard, names=known_names((*names, urlsplit(reachable_at).hostname or "")))
+    problems.install(api)
+    api.add_middleware(BodyLimits)
+    api.add_middleware(Guard, names=known_names((*names, urlsplit(reachable_at).hostname or "")))
     for router in (
         session.router,
         estate.router,
@@ -166,12 +167,12 @@ def create_app(
         pools.router,
         runs.router,
     ):
-        app.include_router(router, prefix="/api", responses=problems.RESPONSES)
-    app.include_router(pull.router, responses=problems.RESPONSES)
+        api.include_router(router, prefix="/api", responses=problems.RESPONSES)
+    api.include_router(pull.router, responses=problems.RESPONSES)
     if STATIC.exists():
-        app.mount("/assets", StaticFiles(directory=STATIC / "assets"), name="assets")
+        api.mount("/assets", StaticFiles(directory=STATIC / "assets"), name="assets")
 
-        @app.get("/{path:path}", include_in_schema=False)
+        @api.get("/{path:path}", include_in_schema=False)
         async def page(path: str) -> FileResponse:
             """The application's own addresses; it finds its way from there. Elsewhere there is
             nothing.
@@ -183,8 +184,8 @@ def create_app(
                 )
             return FileResponse(STATIC / "index.html", headers={"Cache-Control": "no-cache"})
 
-    app.openapi = _described(app.openapi)  # type: ignore[method-assign]
-    return app
+    api.openapi = _described(api.openapi)  # type: ignore[method-assign]
+    return api
 
 
 def _described(plain: Callable[[], dict[str, Any]]) -> Callable[[], dict[str, Any]]:

@@ -90,9 +90,9 @@ def network_of(address: str) -> str:
 class Door:
     """Signing in, and recognizing who has."""
 
-    def __init__(self, world: Application) -> None:
-        self._world = world
-        self.tries = Tries(world.monotonic)
+    def __init__(self, app: Application) -> None:
+        self._app = app
+        self.tries = Tries(app.monotonic)
         self._hashing = asyncio.Semaphore(AT_ONCE)
         self._waiting = 0
         self._touched: dict[str, float] = {}
@@ -100,7 +100,7 @@ class Door:
     async def sign_in(self, key: str, address: str) -> tuple[str, str]:
         """(session token, CSRF token) for the right key. Raises Denied, Busy."""
         begun = self.tries.begin(address)
-        known = await self._world.store.read(records.get_meta, "access-key") or ""
+        known = await self._app.store.read(records.get_meta, "access-key") or ""
         if not await self._right(known, key):
             raise Denied(
                 "Wrong access key.",
@@ -112,8 +112,8 @@ class Door:
             )
         self.tries.was_right(address, begun)
         token, csrf = secrets.token_urlsafe(32), secrets.token_urlsafe(24)
-        now = self._world.clock()
-        await self._world.store.write(access.put_session, digest(token), csrf, now + LASTS_S, now)
+        now = self._app.clock()
+        await self._app.store.write(access.put_session, digest(token), csrf, now + LASTS_S, now)
         return token, csrf
 
     async def _right(self, known: str, key: str) -> bool:
@@ -138,25 +138,25 @@ class Door:
             return await self._by_token(digest(bearer))
         if not cookie:
             return None
-        csrf = await self._world.store.read(access.get_session, digest(cookie), self._world.clock())
+        csrf = await self._app.store.read(access.get_session, digest(cookie), self._app.clock())
         return Caller(digest(cookie), csrf) if csrf is not None else None
 
     async def _by_token(self, sha256: str) -> Caller | None:
-        row = await self._world.store.read(access.find_token, sha256)
+        row = await self._app.store.read(access.find_token, sha256)
         if row is None:
             return None
-        now = self._world.monotonic()
+        now = self._app.monotonic()
         if now - self._touched.get(row.id, -TOUCH_S) >= TOUCH_S:
             self._touched[row.id] = now
-            await self._world.store.write(access.touch_token, row.id, self._world.clock())
+            await self._app.store.write(access.touch_token, row.id, self._app.clock())
         return Caller(sha256, token=row.id)
 
     async def still(self, caller: Caller) -> bool:
         """Whether a caller's session or token has not ended meanwhile."""
         if caller.token:
-            return await self._world.store.read(access.find_token, caller.digest) is not None
+            return await self._app.store.read(access.find_token, caller.digest) is not None
         return (
-            await self._world.store.read(access.get_session, caller.digest, self._world.clock())
+            await self._app.store.read(access.get_session, caller.digest, self._app.clock())
             is not None
         )
 
@@ -180,15 +180,15 @@ def new_key() -> str:
     return "-".join("".join(secrets.choice(alphabet) for _ in range(5)) for _ in range(5))
 
 
-async def set_key(world: Application, key: str) -> None:
+async def set_key(app: Application, key: str) -> None:
     """Keep the Argon2 hash of a new access key; the key itself is nowhere. Every session and token
     ends.
     """
-    await world.store.write(access.rotate, await asyncio.to_thread(_hasher.hash, key))
+    await app.store.write(access.rotate, await asyncio.to_thread(_hasher.hash, key))
 
 
-async def make_token(world: Application, name: str) -> tuple[str, str]:
+async def make_token(app: Application, name: str) -> tuple[str, str]:
     """(id, token) of a new token; the token is shown once and kept nowhere."""
     ident, token = secrets.token_hex(4), "ns_" + secrets.token_urlsafe(32)
-    await world.store.write(access.add_token, ident, name, digest(token), world.clock())
+    await app.store.write(access.add_token, ident, name, digest(token), app.clock())
     return ident, token

@@ -11,15 +11,16 @@ from nimble_stone.app.aside import aside
 from nimble_stone.app.kits import KitRoom
 from nimble_stone.core.kit.model import Kit
 from nimble_stone.engine.engine import Engine
-from nimble_stone.engine.intake import Intake
 from nimble_stone.engine.scan import Scanner
+from nimble_stone.packages.intake import Intake
+from nimble_stone.packages.pulling import Tickets
 from nimble_stone.server.auth import Caller, Door
 from nimble_stone.server.live import LiveRuns
 
 
-def _world(request: Request) -> Application:
-    world: Application = request.app.state.world
-    return world
+def _app(request: Request) -> Application:
+    app: Application = request.app.state.app
+    return app
 
 
 def _engine(request: Request) -> Engine:
@@ -51,6 +52,11 @@ def _kit_room(request: Request) -> KitRoom:
 TheKitRoom = Annotated[KitRoom, Depends(_kit_room)]
 
 
+def _tickets(request: Request) -> Tickets:
+    tickets: Tickets = request.app.state.tickets
+    return tickets
+
+
 def _door(request: Request) -> Door:
     door: Door = request.app.state.door
     return door
@@ -67,9 +73,10 @@ def _live_runs(request: Request) -> LiveRuns:
 
 
 TheLiveRuns = Annotated[LiveRuns, Depends(_live_runs)]
+TheTickets = Annotated[Tickets, Depends(_tickets)]
 TheDoor = Annotated[Door, Depends(_door)]
 TheCaller = Annotated[Caller, Depends(_caller)]
-TheWorld = Annotated[Application, Depends(_world)]
+TheApplication = Annotated[Application, Depends(_app)]
 TheEngine = Annotated[Engine, Depends(_engine)]
 TheIntake = Annotated[Intake, Depends(_intake)]
 TheScanner = Annotated[Scanner, Depends(_scanner)]

@@ -21,8 +21,8 @@ from nimble_stone.core.acceptance import Verdict
 from nimble_stone.core.errors import StoneError
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.runs import document
-from nimble_stone.engine.feed import Frame
 from nimble_stone.engine.frozen import FrozenRun, thawed
+from nimble_stone.ports.feed import Frame
 from nimble_stone.server.run_answers import below, rollout_row, seen_steps
 from nimble_stone.server.views import (
     AttemptView,
@@ -102,8 +102,8 @@ class Live:
 class LiveRuns:
     """Answers and changes of runs."""
 
-    def __init__(self, world: Application) -> None:
-        self._world = world
+    def __init__(self, app: Application) -> None:
+        self._app = app
         self._kept: OrderedDict[str, Live] = OrderedDict()
         self._opening: dict[str, asyncio.Lock] = {}
 
@@ -153,9 +153,9 @@ class LiveRuns:
                 live.pump = None
 
     async def _keep_up(self, ident: str, live: Live) -> None:
-        hub = self._world.hub
+        hub = self._app.hub
         while True:
-            seen, began = hub.count(ident), self._world.monotonic()
+            seen, began = hub.count(ident), self._app.monotonic()
             try:
                 async with live.lock:
                     await self._catch_up(live)
@@ -165,7 +165,7 @@ class LiveRuns:
             if progress != live.progress:
                 live.progress = progress
                 live.grow()
-            took = self._world.monotonic() - began
+            took = self._app.monotonic() - began
             await asyncio.sleep(max(SHORTEST_S, REST * took))
             await hub.wait(ident, seen, LOOK_S)
 
@@ -189,16 +189,16 @@ class LiveRuns:
             del self._kept[ident]
 
     async def _read(self, ident: str) -> Live:
-        world, store = self._world, self._world.store
+        app, store = self._app, self._app.store
         # first: what follows is at least as new as the entry it names
         last = await store.read(runs.last_events, ident, SHOWN_EVENTS)
-        row = await rollout_row(world, ident)
+        row = await rollout_row(app, ident)
         frozen = await thawed(store, row)
         rows = {step.key: step for step in await store.read(runs.steps, ident)}
         estate = without_own(await store.read(records.load_estate), ident)
         proofs = await store.read(runs.last_proofs, ident)
-        now = world.clock()
-        limits = world.limiter.limits
+        now = app.clock()
+        limits = app.limiter.limits
         return Live(
             row,
             frozen,
@@ -208,19 +208,19 @@ class LiveRuns:
             last[-1].id if last else 0,
             now,
             await asyncio.to_thread(live_forecast, frozen, rows, row.started_at, now, limits),
-            world.monotonic(),
+            app.monotonic(),
             [Verdict(**item) for item in proofs[1]] if proofs else [],
             proofs[0] if proofs else None,
             [AttemptView(**vars(one)) for one in await store.read(runs.attempts, ident)],
-            world.limiter.why(ident),
+            app.limiter.why(ident),
         )
 
     async def _catch_up(self, live: Live) -> None:
         """Bring a run to the journal's end; what came of it is one more change."""
-        world, store, ident = self._world, self._world.store, live.row.id
+        app, store, ident = self._app, self._app.store, live.row.id
         entries = await store.read(runs.events, ident, live.last, PAGE)
-        queued = world.limiter.why(ident)
-        live.now = world.clock()
+        queued = app.limiter.why(ident)
+        live.now = app.clock()
         if not entries and queued == live.queued:
             return
         moved = {entry.step for entry in entries if entry.step}
@@ -245,15 +245,15 @@ class LiveRuns:
             live.proved_at = proofs[0]
             live.verdicts = [Verdict(**item) for item in proofs[1]]
         before, since = live.forecast, live.last
-        if world.monotonic() - live.forecast_at >= FORECAST_S or head.state != "running":
-            live.forecast_at = world.monotonic()
+        if app.monotonic() - live.forecast_at >= FORECAST_S or head.state != "running":
+            live.forecast_at = app.monotonic()
             live.forecast = await asyncio.to_thread(
                 live_forecast,
                 live.frozen,
                 live.rows,
                 head.started_at,
                 live.now,
-                world.limiter.limits,
+                app.limiter.limits,
             )
         live.events.extend(entries)
         live.last = entries[-1].id if entries else live.last

@@ -15,7 +15,7 @@ from nimble_stone.core.package import adapt, compare, descriptor
 from nimble_stone.core.package.contents import Contents
 from nimble_stone.core.package.model import Collection, Question
 from nimble_stone.core.package.signature import Signature
-from nimble_stone.engine import packages
+from nimble_stone.packages import stored
 from nimble_stone.store.library import Accepted, Copy
 from nimble_stone.store.records import PackageRow
 
@@ -255,7 +255,7 @@ def item(row: PackageRow, contents: Contents, kits: Sequence[Kit], plans: list[s
         channel=row.channel,
         note=row.note,
         thin_bytes=row.thin_bytes,
-        full_bytes=packages.full_bytes(contents),
+        full_bytes=stored.full_bytes(contents),
         manifest=contents.integrity.manifest,
         signature=contents.integrity.signature,
         cautions=sum(f.severity == "caution" for f in contents.findings),

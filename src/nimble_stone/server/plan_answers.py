@@ -74,21 +74,21 @@ def _node(node: Node, number: int, label: str, prefix: str) -> NodeData:
 
 
 async def data_of(
-    world: Application, row: PlanRow, resolved: Resolved, *, checked: bool = False
+    app: Application, row: PlanRow, resolved: Resolved, *, checked: bool = False
 ) -> dict[str, Any]:
     """The whole answer as data that `packed` can write."""
-    estate = await estate_of(world)
+    estate = await estate_of(app)
     head = views.plan_head(
         row,
         resolved,
-        await run_answers.run_lines(world, await world.store.read(runs.runs, row.id)),
+        await run_answers.run_lines(app, await app.store.read(runs.runs, row.id)),
         estate,
         checked=checked,
     )
-    return head | {"nodes": nodes_of(resolved.sheet), "hosts": _hosts(world, resolved, estate)}
+    return head | {"nodes": nodes_of(resolved.sheet), "hosts": _hosts(app, resolved, estate)}
 
 
-def _hosts(world: Application, resolved: Resolved, estate: Estate) -> orjson.Fragment:
+def _hosts(app: Application, resolved: Resolved, estate: Estate) -> orjson.Fragment:
     used = {node.value("host") for node in resolved.sheet.nodes}
     bay = resolved.sheet.plan.bay
     own = {
@@ -99,23 +99,23 @@ def _hosts(world: Application, resolved: Resolved, estate: Estate) -> orjson.Fra
     }
     strange = frozenset(used - {host.name for host in estate.bay(bay)})
     key = (resolved.estate_number, bay, strange, frozenset(own))
-    kept = world.caches.hosts.get(key)
+    kept = app.caches.hosts.get(key)
     if kept is None:
         hosts = views.host_views(resolved.estate, {bay} if bay else set(), names=used)
         kept = packed([view.model_dump(mode="json") for view in hosts])
-        world.caches.hosts.put(key, kept)
+        app.caches.hosts.put(key, kept)
     return orjson.Fragment(kept)
 
 
-def since(world: Application, ident: str, data: dict[str, Any], known: str) -> dict[str, Any]:
+def since(app: Application, ident: str, data: dict[str, Any], known: str) -> dict[str, Any]:
     """The answer for a page that has the answer tagged `known`; whole when that is forgotten.
     Remembers this one, under a tag of its own.
 
     A version would not do: two pages on one version may have seen different estates.
     """
     data = data | {"tag": secrets.token_hex(6)}
-    before = world.caches.answers.get(f"{ident} {known}")
-    world.caches.answers.put(f"{ident} {data['tag']}", data)
+    before = app.caches.answers.get(f"{ident} {known}")
+    app.caches.answers.put(f"{ident} {data['tag']}", data)
     if before is None:
         return data
     old = {node.id: node for node in before["nodes"]}
@@ -181,8 +181,8 @@ def _plain(value: Any) -> Any:
 
 
 async def answer(
-    world: Application, row: PlanRow, resolved: Resolved, *, known: str = "", checked: bool = False
+    app: Application, row: PlanRow, resolved: Resolved, *, known: str = "", checked: bool = False
 ) -> Response:
     """The plan, whole or since an earlier answer, ready to be sent."""
-    data = await data_of(world, row, resolved, checked=checked)
-    return Response(packed(since(world, row.id, data, known)), media_type="application/json")
+    data = await data_of(app, row, resolved, checked=checked)
+    return Response(packed(since(app, row.id, data, known)), media_type="application/json")

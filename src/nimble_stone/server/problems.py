@@ -125,8 +125,8 @@ def install(app: FastAPI) -> None:
             else []
         )
         text = (
-            request.app.state.world.blank(str(error))
-            if hasattr(request.app.state, "world")
+            request.app.state.app.blank(str(error))
+            if hasattr(request.app.state, "app")
             else str(error)
         )
         headers = {"Retry-After": str(error.retry_after_s)} if isinstance(error, Busy) else None

@@ -21,11 +21,11 @@ from nimble_stone.store import runs
 from nimble_stone.store.runs import RunRow, StepRow
 
 
-async def rollout_row(world: Application, ident: str) -> RunRow:
+async def rollout_row(app: Application, ident: str) -> RunRow:
     """A rollout's row. Raises NotFound, also for a run that prepares hosts: that has a place of its
     own.
     """
-    row = await world.store.read(runs.get_run, ident)
+    row = await app.store.read(runs.get_run, ident)
     if row.kind != "rollout":
         raise NotFound(
             f"Run {ident} prepares hosts; it is no rollout.",
@@ -103,7 +103,7 @@ async def run_lines(app: Application, rows: Sequence[RunRow]) -> list[RunLine]:
     return [line for line in found.values() if line is not None]
 
 
-async def _line(world: Application, row: RunRow, steps: Sequence[runs.SeenRow]) -> RunLine:
+async def _line(app: Application, row: RunRow, steps: Sequence[runs.SeenRow]) -> RunLine:
     names = {
         ident: str(values.get("name", ident))
         for ident, values in row.doc.get("plan", {}).get("nodes", {}).items()
@@ -120,7 +120,7 @@ async def _line(world: Application, row: RunRow, steps: Sequence[runs.SeenRow]) 
         )
         for one in steps
     ]
-    proofs = await world.store.read(runs.last_proofs, row.id) if row.state in STANDING else None
+    proofs = await app.store.read(runs.last_proofs, row.id) if row.state in STANDING else None
     verdicts = [Verdict(**item) for item in proofs[1]] if proofs else []
     checks = narrative.checks_of(names, verdicts)
     words = run_words.words_of(
@@ -128,7 +128,7 @@ async def _line(world: Application, row: RunRow, steps: Sequence[runs.SeenRow]) 
             row.state,
             seen,
             checks,
-            queued=list(world.limiter.why(row.id).values()),
+            queued=list(app.limiter.why(row.id).values()),
             reason=row.reason,
         )
     )

@@ -276,7 +276,7 @@ class PlanView(BaseModel):
         default=0, description="With any so many hosts lost, their nodes must fit on the others."
     )
     sized: bool = False
-    checked_world: bool = False
+    checked_live: bool = False
     tag: str = Field(
         default="", description="Names this very answer, for asking later only what changed since."
     )
@@ -643,7 +643,7 @@ def plan_head(
         "overcommit": sheet.plan.placement.overcommit,
         "survive": sheet.plan.placement.survive,
         "sized": sheet.kit.sizing is not None,
-        "checked_world": checked,
+        "checked_live": checked,
     }
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from nimble_stone.core.checks import addressing, keys, laying, values, world
+from nimble_stone.core.checks import addressing, keys, laying, live, values
 from nimble_stone.core.checks.situation import Rule, Situation
 from nimble_stone.core.findings import Finding, ordered
 
@@ -26,18 +26,18 @@ RULES: tuple[Rule, ...] = (
     keys.ssh_keys,
     keys.certificates,
     laying.laid,
-    world.hosts_known,
-    world.memory,
-    world.vcpus,
-    world.avoided,
-    world.survives,
-    world.datastores,
-    world.overlays,
-    world.networks,
-    world.apart,
-    world.names_taken,
-    world.answering,
-    world.outside,
+    live.hosts_known,
+    live.memory,
+    live.vcpus,
+    live.avoided,
+    live.survives,
+    live.datastores,
+    live.overlays,
+    live.networks,
+    live.apart,
+    live.names_taken,
+    live.answering,
+    live.outside,
 )
 
 

@@ -28,7 +28,7 @@ class Claim:
 
 @dataclass(frozen=True)
 class Situation:
-    """The plan resolved, the estate with facts, and what was found out about the world.
+    """The plan resolved, the estate with facts, and what was found out about the live hosts.
 
     `answering`: address → what answered. `verdicts`: secret reference → what it lacks (see
     secrets_rule); a reference that is

@@ -357,7 +357,7 @@ RULES: tuple[HostRule, ...] = (
         "storage",
         "Has a datastore",
         "Disks must lie somewhere.",
-        "virsh pool-list",
+        "the list of datastores",
         _has_store,
     ),
     HostRule(
@@ -365,7 +365,7 @@ RULES: tuple[HostRule, ...] = (
         "storage",
         "All datastores are started",
         "A pool that sleeps takes no disks.",
-        "virsh pool-list",
+        "the list of datastores",
         _stores_active,
     ),
     HostRule(
@@ -373,7 +373,7 @@ RULES: tuple[HostRule, ...] = (
         "storage",
         "Datastores are below their watermark",
         "Thin disks grow; a full datastore stops guests.",
-        "virsh pool-dumpxml and df",
+        "each datastore, df",
         _watermark,
         85,
         "% full",
@@ -383,7 +383,7 @@ RULES: tuple[HostRule, ...] = (
         "storage",
         "Sees the bay's shared datastores",
         "Guests can move and start anywhere.",
-        "virsh pool-dumpxml, findmnt",
+        "each datastore, findmnt",
         _shared_seen,
     ),
     HostRule(
@@ -391,7 +391,7 @@ RULES: tuple[HostRule, ...] = (
         "storage",
         "Names mean the same datastore",
         "A plan would take a local one for a shared one.",
-        "virsh pool-dumpxml",
+        "each datastore",
         _same_store_name,
     ),
     HostRule(
@@ -399,7 +399,7 @@ RULES: tuple[HostRule, ...] = (
         "storage",
         "Local datastores bear the host's name",
         "A wrong one is not picked from a list.",
-        "virsh pool-list",
+        "the list of datastores",
         _store_named,
     ),
     HostRule(
@@ -407,7 +407,7 @@ RULES: tuple[HostRule, ...] = (
         "network",
         "Carries the bay's networks",
         "A guest can be put on any of them.",
-        "virsh net-list",
+        "the list of networks",
         _networks,
     ),
     HostRule(
@@ -415,7 +415,7 @@ RULES: tuple[HostRule, ...] = (
         "network",
         "All networks are started",
         "Guests on one that sleeps do not start.",
-        "virsh net-list",
+        "the list of networks",
         _network_started,
     ),
     HostRule(
@@ -463,7 +463,7 @@ RULES: tuple[HostRule, ...] = (
         "network",
         "Its networks are described",
         "Plans can only use what is known.",
-        "virsh net-list",
+        "the list of networks",
         _described,
     ),
 )

@@ -343,7 +343,7 @@ RULES: tuple[HostRule, ...] = (
         "reach",
         "Is one machine",
         "Two entries for one host promise its room twice.",
-        "virsh hostname, /etc/machine-id",
+        "the host's name, /etc/machine-id",
         _identity,
     ),
     HostRule(
@@ -351,7 +351,7 @@ RULES: tuple[HostRule, ...] = (
         "reach",
         "Is called what we call it",
         "People on the phone mean the same machine.",
-        "virsh hostname",
+        "the host's name",
         _named,
     ),
     HostRule(
@@ -383,7 +383,7 @@ RULES: tuple[HostRule, ...] = (
         "compute",
         "Runs a recent hypervisor",
         "Old ones lack mended faults and devices.",
-        "virsh version",
+        "the hypervisor's version",
         _recent,
         5,
         "version",
@@ -393,7 +393,7 @@ RULES: tuple[HostRule, ...] = (
         "compute",
         "Runs the bay's hypervisor version",
         "Guests behave alike, and moving them works.",
-        "virsh version",
+        "the hypervisor's version",
         _same_version,
     ),
     HostRule(
@@ -437,7 +437,7 @@ RULES: tuple[HostRule, ...] = (
         "memory",
         "Keeps memory for itself",
         "A hypervisor without memory stops its guests.",
-        "virsh nodememstats, the guests' memory",
+        "the hypervisor's memory figures, the VMs' memory",
         _reserve,
     ),
     HostRule(
@@ -524,7 +524,7 @@ RULES: tuple[HostRule, ...] = (
         "leftovers",
         "Has no guests that stand still",
         "They may wake up and take room.",
-        "virsh list",
+        "the list of VMs",
         _stopped,
     ),
     HostRule(

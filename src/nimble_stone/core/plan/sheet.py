@@ -40,7 +40,7 @@ __all__ = [
 ]
 
 OVERLAY_BYTES, EMPTY_BYTES = 1 << 20, 256 << 10
-"""What an overlay and an empty qcow2 disk take at first."""
+"""What an overlay and an empty thin disk take at first."""
 
 
 @dataclass(frozen=True)

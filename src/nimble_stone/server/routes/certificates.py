@@ -16,7 +16,7 @@ from nimble_stone.core.plan.sheet import Sheet
 from nimble_stone.engine import certificates as making
 from nimble_stone.keyring import certificates
 from nimble_stone.keyring.certificates import MAX_PEM
-from nimble_stone.server.deps import TheKits, TheWorld
+from nimble_stone.server.deps import TheApplication, TheKits
 from nimble_stone.server.routes.plans import secret_name, store_text
 from nimble_stone.server.views import PlanView
 from nimble_stone.store import records
@@ -56,11 +56,11 @@ class PairEdit(BaseModel):
 
 
 @router.get("/authority")
-async def authority(world: TheWorld) -> AuthorityView:
+async def authority(app: TheApplication) -> AuthorityView:
     """The authority that signs certificates made here; clients that trust it trust the nodes. Made
     when it is first asked for.
     """
-    pair = await making.authority(world)
+    pair = await making.authority(app)
     return AuthorityView(
         certificate=pair.certificate,
         words=certificates.words(pair.certificate),
@@ -69,10 +69,10 @@ async def authority(world: TheWorld) -> AuthorityView:
 
 
 @router.get("/authority.pem")
-async def authority_file(world: TheWorld) -> PlainTextResponse:
+async def authority_file(app: TheApplication) -> PlainTextResponse:
     """The same as a file."""
     return PlainTextResponse(
-        (await making.authority(world)).certificate,
+        (await making.authority(app)).certificate,
         media_type="application/x-pem-file",
         headers={"Content-Disposition": 'attachment; filename="nimble-stone-authority.pem"'},
     )
@@ -80,14 +80,12 @@ async def authority_file(world: TheWorld) -> PlainTextResponse:
 
 @router.get("/plans/{ident}/pair")
 async def plan_pair(
-    ident: str, column: str, world: TheWorld, kits: TheKits, node: str = ""
+    ident: str, column: str, app: TheApplication, kits: TheKits, node: str = ""
 ) -> PairView:
     """What a certificate's cell stands for, and the names it must bear. Raises NotFound,
     InputError.
     """
-    sheet = (
-        await evaluate(world, kits, (await world.store.read(records.get_plan, ident)).text)
-    ).sheet
+    sheet = (await evaluate(app, kits, (await app.store.read(records.get_plan, ident)).text)).sheet
     wanted = _wanted(sheet, column)
     nodes = [
         one for one in sheet.nodes if one.cells[column].origin != "unused" and node in ("", one.id)
@@ -97,7 +95,7 @@ async def plan_pair(
     if not value.startswith("keyring:"):
         return PairView(words="", fingerprint="", names=names, nodes=len(nodes))
     try:
-        pair = certificates.unpacked(await world.open_for_plan(ident, value))
+        pair = certificates.unpacked(await app.open_for_plan(ident, value))
     except Denied:
         return PairView(
             words="not granted to this plan", fingerprint="", names=names, nodes=len(nodes)
@@ -115,24 +113,24 @@ async def plan_pair(
 
 
 @router.post("/plans/{ident}/pair", response_model=PlanView)
-async def keep_pair(ident: str, body: PairEdit, world: TheWorld, kits: TheKits) -> Response:
+async def keep_pair(ident: str, body: PairEdit, app: TheApplication, kits: TheKits) -> Response:
     """Keep a pair in the keyring and refer to it, or go back to one made here. Raises FormatError
     when certificate and key do not belong together.
     """
-    row = await world.store.read(records.get_plan, ident)
-    _wanted((await evaluate(world, kits, row.text)).sheet, body.column)
+    row = await app.store.read(records.get_plan, ident)
+    _wanted((await evaluate(app, kits, row.text)).sheet, body.column)
     path = ("nodes", body.node, body.column) if body.node else ("values", body.column)
     if not body.certificate.strip() and not body.key.strip():
         return await store_text(
-            world, kits, ident, await aside(yaml_text.edit, row.text, path, MADE_HERE), body.version
+            app, kits, ident, await aside(yaml_text.edit, row.text, path, MADE_HERE), body.version
         )
     pair = certificates.read_pair(body.certificate, body.key)
-    reference = await world.keep_secret(
+    reference = await app.keep_secret(
         secret_name(ident, body.node, body.column), pair.packed(), "certificate"
     )
-    world.hide(pair.key)
+    app.hide(pair.key)
     return await store_text(
-        world, kits, ident, await aside(yaml_text.edit, row.text, path, reference), body.version
+        app, kits, ident, await aside(yaml_text.edit, row.text, path, reference), body.version
     )
 
 

@@ -12,7 +12,7 @@ from typing import Annotated
 from fastapi import APIRouter, Query, Response
 from pydantic import BaseModel, Field, FiniteFloat
 
-from nimble_stone.app import designing
+from nimble_stone.app import designing, spreadsheet
 from nimble_stone.app.application import Application
 from nimble_stone.app.aside import aside
 from nimble_stone.app.choices import kit_of, usual_of
@@ -40,9 +40,8 @@ from nimble_stone.core.plan.difference import differences
 from nimble_stone.core.plan.include import gather
 from nimble_stone.core.plan.model import SharedValues
 from nimble_stone.core.plan.sheet import Sheet
-from nimble_stone.engine import spreadsheet
 from nimble_stone.engine.frozen import thawed
-from nimble_stone.server.deps import TheKits, TheWorld
+from nimble_stone.server.deps import TheApplication, TheKits
 from nimble_stone.store import designs, records, runs
 
 router = APIRouter(tags=["designs"])
@@ -173,14 +172,14 @@ class TouchedView(BaseModel):
     blockers_after: int
 
 
-async def _think(world: Application, kits: TheKits, ident: str) -> Resolved:
-    return await evaluate(world, kits, (await world.store.read(records.get_plan, ident)).text)
+async def _think(app: Application, kits: TheKits, ident: str) -> Resolved:
+    return await evaluate(app, kits, (await app.store.read(records.get_plan, ident)).text)
 
 
 @router.get("/plans/{ident}/headroom")
 async def plan_headroom(
     ident: str,
-    world: TheWorld,
+    app: TheApplication,
     kits: TheKits,
     together: Annotated[int, Query(ge=1, le=2)] = 1,
     hosts: str = "",
@@ -188,65 +187,65 @@ async def plan_headroom(
     """What falls with each host, or with each pair; `hosts` (commas) limits it to combinations of
     those.
     """
-    found = await _think(world, kits, ident)
+    found = await _think(app, kits, ident)
     return designing.losses(
         found.sheet, found.estate, together, tuple(filter(None, hosts.split(",")))
     )
 
 
 @router.get("/plans/{ident}/why")
-async def plan_why(ident: str, node: str, world: TheWorld, kits: TheKits) -> list[PlaceView]:
+async def plan_why(ident: str, node: str, app: TheApplication, kits: TheKits) -> list[PlaceView]:
     """Every host as a place for one node."""
-    return designing.places((await _think(world, kits, ident)).sheet, node)
+    return designing.places((await _think(app, kits, ident)).sheet, node)
 
 
 @router.get("/plans/{ident}/balance")
-async def plan_balance(ident: str, world: TheWorld, kits: TheKits) -> BalanceView:
+async def plan_balance(ident: str, app: TheApplication, kits: TheKits) -> BalanceView:
     """Few moves that even the placement out, not made yet."""
-    return designing.balance((await _think(world, kits, ident)).sheet)
+    return designing.balance((await _think(app, kits, ident)).sheet)
 
 
 @router.post("/plans/{ident}/sizing")
-async def plan_sizing(ident: str, body: Loads, world: TheWorld, kits: TheKits) -> SizingView:
+async def plan_sizing(ident: str, body: Loads, app: TheApplication, kits: TheKits) -> SizingView:
     """Sizes and numbers for loads, with the next smaller option and why it will not do."""
-    return designing.sized((await _think(world, kits, ident)).sheet, body.loads)
+    return designing.sized((await _think(app, kits, ident)).sheet, body.loads)
 
 
 @router.get("/plans/{ident}/layout")
-async def plan_layout(ident: str, world: TheWorld, kits: TheKits) -> list[LayoutView]:
+async def plan_layout(ident: str, app: TheApplication, kits: TheKits) -> list[LayoutView]:
     """Ways to lay data on the plan's data disks, side by side."""
-    return designing.layouts((await _think(world, kits, ident)).sheet)
+    return designing.layouts((await _think(app, kits, ident)).sheet)
 
 
 @router.get("/plans/{ident}/chances")
-async def plan_chances(ident: str, world: TheWorld, kits: TheKits) -> ChancesView:
+async def plan_chances(ident: str, app: TheApplication, kits: TheKits) -> ChancesView:
     """How long the rollout takes: median and ninth tenth, by the kit and the rates of
     earlier runs.
     """
-    return await designing.chances_of(world, (await _think(world, kits, ident)).steps)
+    return await designing.chances_of(app, (await _think(app, kits, ident)).steps)
 
 
 @router.get("/plans/{ident}/difference")
 async def plan_difference(
-    ident: str, world: TheWorld, kits: TheKits, plan: str = "", version: int = 0, run: str = ""
+    ident: str, app: TheApplication, kits: TheKits, plan: str = "", version: int = 0, run: str = ""
 ) -> DifferenceAnswer:
     """What differs from another plan, an older version, or what a run built (by default the one
     that stands) to this plan.
     """
-    now = await _think(world, kits, ident)
+    now = await _think(app, kits, ident)
     if plan or version:
         text = (
-            (await world.store.read(records.get_plan, plan)).text
+            (await app.store.read(records.get_plan, plan)).text
             if plan
-            else await world.store.read(records.plan_version, ident, version)
+            else await app.store.read(records.plan_version, ident, version)
         )
-        then = await evaluate(world, kits, text)
+        then = await evaluate(app, kits, text)
         return DifferenceAnswer(
             differences=designing.difference_views(differences(then.sheet, now.sheet)),
             before_s=then.forecast.end_s,
             after_s=now.forecast.end_s,
         )
-    built = await _built(world, ident, run)
+    built = await _built(app, ident, run)
     return DifferenceAnswer(
         differences=designing.difference_views(differences(built, now.sheet)),
         before_s=0.0,
@@ -254,9 +253,9 @@ async def plan_difference(
     )
 
 
-async def _built(world: Application, plan: str, run: str) -> Sheet:
+async def _built(app: Application, plan: str, run: str) -> Sheet:
     ident = run or next(
-        (row.id for row in await world.store.read(runs.standing) if row.plan == plan), ""
+        (row.id for row in await app.store.read(runs.standing) if row.plan == plan), ""
     )
     if not ident:
         raise InputError(
@@ -264,13 +263,13 @@ async def _built(world: Application, plan: str, run: str) -> Sheet:
             code="no-run",
             hint="Name another plan or a version to compare with.",
         )
-    return (await thawed(world.store, await world.store.read(runs.get_run, ident))).sheet
+    return (await thawed(app.store, await app.store.read(runs.get_run, ident))).sheet
 
 
 @router.get("/plans/{ident}/sheet.csv", response_class=Response)
-async def plan_sheet_csv(ident: str, world: TheWorld, kits: TheKits) -> Response:
+async def plan_sheet_csv(ident: str, app: TheApplication, kits: TheKits) -> Response:
     """The sheet as CSV; secrets are left out."""
-    rows = table.rows_of((await _think(world, kits, ident)).sheet)
+    rows = table.rows_of((await _think(app, kits, ident)).sheet)
     return Response(
         spreadsheet.csv_of(rows),
         media_type="text/csv; charset=utf-8",
@@ -279,9 +278,9 @@ async def plan_sheet_csv(ident: str, world: TheWorld, kits: TheKits) -> Response
 
 
 @router.get("/plans/{ident}/sheet.xlsx", response_class=Response)
-async def plan_sheet_xlsx(ident: str, world: TheWorld, kits: TheKits) -> Response:
+async def plan_sheet_xlsx(ident: str, app: TheApplication, kits: TheKits) -> Response:
     """The sheet as a workbook; secrets are left out."""
-    rows = table.rows_of((await _think(world, kits, ident)).sheet)
+    rows = table.rows_of((await _think(app, kits, ident)).sheet)
     return Response(
         spreadsheet.xlsx_of(rows, ident),
         media_type="application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
@@ -290,9 +289,11 @@ async def plan_sheet_xlsx(ident: str, world: TheWorld, kits: TheKits) -> Respons
 
 
 @router.post("/plans/{ident}/sheet")
-async def plan_sheet_read(ident: str, body: TableIn, world: TheWorld, kits: TheKits) -> LandedView:
+async def plan_sheet_read(
+    ident: str, body: TableIn, app: TheApplication, kits: TheKits
+) -> LandedView:
     """What a table means for the plan. Nothing is changed yet."""
-    landed = table.land(await body.rows(), (await _think(world, kits, ident)).sheet)
+    landed = table.land(await body.rows(), (await _think(app, kits, ident)).sheet)
     return LandedView(
         edits=list(landed.edits),
         wrong=[WrongView(**one.__dict__) for one in landed.wrong],
@@ -301,41 +302,41 @@ async def plan_sheet_read(ident: str, body: TableIn, world: TheWorld, kits: TheK
 
 
 @router.post("/plans/{ident}/copy")
-async def plan_copy(ident: str, body: CopyIn, world: TheWorld, kits: TheKits) -> CarriedOver:
+async def plan_copy(ident: str, body: CopyIn, app: TheApplication, kits: TheKits) -> CarriedOver:
     """Carry a plan over to another bay under another name."""
-    row = await world.store.read(records.get_plan, ident)
-    estate = await estate_of(world)
+    row = await app.store.read(records.get_plan, ident)
+    estate = await estate_of(app)
     if not estate.bay(body.bay):
         raise InputError(f"the estate has no bay “{body.bay}”", code="bay-unknown")
     copied = await aside(many.copy, row.text, body.name, body.bay, body.mapping, estate)
-    await _make(world, kits, copied.text)
+    await _make(app, kits, copied.text)
     return CarriedOver(
         name=body.name, left=[LeftView(path=path, value=value) for path, value in copied.left]
     )
 
 
-async def _make(world: Application, kits: TheKits, text: str) -> None:
+async def _make(app: Application, kits: TheKits, text: str) -> None:
     plan = await parse_plan(text)
     kit_of(plan, kits)
-    if any(row.id == plan.name for row in await world.store.read(records.plans)):
+    if any(row.id == plan.name for row in await app.store.read(records.plans)):
         raise Conflict(
             f"there is a plan “{plan.name}” already",
             code="plan-exists",
             hint="Choose another name.",
         )
-    resolved = await evaluate(world, kits, text)
-    await keep_plan(world, resolved, text, 0)
+    resolved = await evaluate(app, kits, text)
+    await keep_plan(app, resolved, text, 0)
 
 
 @router.post("/plans/table")
-async def plan_table(body: ManyIn, world: TheWorld, kits: TheKits) -> ManyView:
+async def plan_table(body: ManyIn, app: TheApplication, kits: TheKits) -> ManyView:
     """Plans from a table: each row after those before it, as if built one after the other. `make`
     keeps them, if every row is a plan.
     """
-    own = {kit.id: await usual_of(world, kit) for kit in kits.values()}
+    own = {kit.id: await usual_of(app, kit) for kit in kits.values()}
     base = many.Base(body.kit, body.package, body.bay, tuple(body.include), body.values, own)
-    estate = await estate_of(world)
-    included = gather(base.include, await shared_of(world))
+    estate = await estate_of(app)
+    included = gather(base.include, await shared_of(app))
 
     def begin(kit: Kit, bay: str) -> dict[str, str]:
         return {
@@ -345,7 +346,7 @@ async def plan_table(body: ManyIn, world: TheWorld, kits: TheKits) -> ManyView:
         }
 
     drawn = await aside(many.plans_of, await body.rows(), base, kits, begin)
-    known = {row.id for row in await world.store.read(records.plans)}
+    known = {row.id for row in await app.store.read(records.plans)}
     drawn = [
         (
             many.Drawn(one.row, one.name, "", (f"there is a plan “{one.name}” already",))
@@ -360,7 +361,7 @@ async def plan_table(body: ManyIn, world: TheWorld, kits: TheKits) -> ManyView:
         resolved = None
         if one.text:
             try:
-                resolved = await evaluate(world, kits, one.text, before=before)
+                resolved = await evaluate(app, kits, one.text, before=before)
             except StoneError as error:
                 faults.append(str(error))
         if resolved is None:
@@ -403,16 +404,16 @@ async def plan_table(body: ManyIn, world: TheWorld, kits: TheKits) -> ManyView:
                 hint="Nothing was made. Correct the rows named and try again.",
             )
         for view in views:
-            await _make(world, kits, view.text)
+            await _make(app, kits, view.text)
             made.append(view.name)
     return ManyView(plans=views, made=made)
 
 
 @router.get("/values")
-async def values_list(world: TheWorld) -> list[SharedView]:
+async def values_list(app: TheApplication) -> list[SharedView]:
     """All shared values."""
-    using = await _includers(world)
-    return [await _shared_view(row, using) for row in await world.store.read(designs.shared_values)]
+    using = await _includers(app)
+    return [await _shared_view(row, using) for row in await app.store.read(designs.shared_values)]
 
 
 async def _shared_view(row: designs.SharedRow, using: dict[str, list[str]]) -> SharedView:
@@ -428,10 +429,10 @@ async def _shared_view(row: designs.SharedRow, using: dict[str, list[str]]) -> S
     )
 
 
-async def _includers(world: Application) -> dict[str, list[str]]:
-    known = await shared_of(world)
+async def _includers(app: Application) -> dict[str, list[str]]:
+    known = await shared_of(app)
     found: dict[str, list[str]] = {}
-    for row in await world.store.read(records.plans):
+    for row in await app.store.read(records.plans):
         names, seen = list((await parse_plan(row.text)).include), set[str]()
         while names:
             name = names.pop()
@@ -443,34 +444,34 @@ async def _includers(world: Application) -> dict[str, list[str]]:
 
 
 @router.put("/values/{name}")
-async def values_put(name: str, body: SharedIn, world: TheWorld, kits: TheKits) -> SharedView:
+async def values_put(name: str, body: SharedIn, app: TheApplication, kits: TheKits) -> SharedView:
     """Keep shared values; every plan that includes them follows."""
-    values = await _fits(world, name, body.text)
-    row = await world.store.write(
-        designs.put_shared, values.name, body.text, world.clock(), based_on=body.version
+    values = await _fits(app, name, body.text)
+    row = await app.store.write(
+        designs.put_shared, values.name, body.text, app.clock(), based_on=body.version
     )
-    using = await _includers(world)
+    using = await _includers(app)
     for ident in using.get(name, []):
         # a plan that cannot be thought through (its kit is gone) goes on holding what it held
         with contextlib.suppress(StoneError):
-            await keep_claims(world, await _think(world, kits, ident))
+            await keep_claims(app, await _think(app, kits, ident))
     return await _shared_view(row, using)
 
 
 @router.post("/values/{name}/touches")
 async def values_touch(
-    name: str, body: SharedIn, world: TheWorld, kits: TheKits
+    name: str, body: SharedIn, app: TheApplication, kits: TheKits
 ) -> list[TouchedView]:
     """What a change of shared values would do to each plan that includes them. Nothing is changed
     yet.
     """
-    values = await _fits(world, name, body.text)
+    values = await _fits(app, name, body.text)
     found = []
-    for ident in (await _includers(world)).get(name, []):
-        text = (await world.store.read(records.get_plan, ident)).text
+    for ident in (await _includers(app)).get(name, []):
+        text = (await app.store.read(records.get_plan, ident)).text
         before, after = (
-            await evaluate(world, kits, text),
-            await evaluate(world, kits, text, instead=values),
+            await evaluate(app, kits, text),
+            await evaluate(app, kits, text, instead=values),
         )
         found.append(
             TouchedView(
@@ -483,24 +484,24 @@ async def values_touch(
     return found
 
 
-async def _fits(world: Application, name: str, text: str) -> SharedValues:
+async def _fits(app: Application, name: str, text: str) -> SharedValues:
     """The values a text holds, if they can stand under that name without a ring."""
     values = await parse_values(text)
     if values.name != name:
         raise InputError(
             f"the text names itself “{values.name}”, but these are “{name}”", code="values-name"
         )
-    gather([name], await shared_of(world) | {name: values})
+    gather([name], await shared_of(app) | {name: values})
     return values
 
 
 @router.delete("/values/{name}")
-async def values_remove(name: str, world: TheWorld) -> dict[str, str]:
+async def values_remove(name: str, app: TheApplication) -> dict[str, str]:
     """Forget shared values that nobody includes."""
-    users = (await _includers(world)).get(name, [])
+    users = (await _includers(app)).get(name, [])
     others = [
         row.name
-        for row in await world.store.read(designs.shared_values)
+        for row in await app.store.read(designs.shared_values)
         if name in (await parse_values(row.text)).include
     ]
     if users or others:
@@ -509,14 +510,14 @@ async def values_remove(name: str, world: TheWorld) -> dict[str, str]:
             code="values-used",
             hint="Take the include out there first.",
         )
-    await world.store.write(designs.remove_shared, name)
+    await app.store.write(designs.remove_shared, name)
     return {"state": "removed"}
 
 
 @router.get("/estate/bays/{bay}/layout")
 async def bay_layout(
     bay: str,
-    world: TheWorld,
+    app: TheApplication,
     kind: str = "",
     least_gib: Annotated[float, Query(ge=0, le=1 << 30, allow_inf_nan=False)] = 0.0,
     most: Annotated[int, Query(ge=0, le=128)] = 0,
@@ -524,17 +525,17 @@ async def bay_layout(
     """Ways to lay data on a bay's drives and free disks: of a kind (SSD, HDD), of a least size, at
     most so many in each machine.
     """
-    return designing.layouts_of_bay(await estate_of(world), bay, kind, int(least_gib * 2**30), most)
+    return designing.layouts_of_bay(await estate_of(app), bay, kind, int(least_gib * 2**30), most)
 
 
 @router.get("/plans/{ident}/check/shared")
 async def plan_shared_change(
-    ident: str, column: str, value: str, world: TheWorld, kits: TheKits
+    ident: str, column: str, value: str, app: TheApplication, kits: TheKits
 ) -> list[ChangeLine]:
     """What one shared value of the plan would change, before it is changed."""
-    row = await world.store.read(records.get_plan, ident)
-    before = await evaluate(world, kits, row.text)
+    row = await app.store.read(records.get_plan, ident)
+    before = await evaluate(app, kits, row.text)
     after = await evaluate(
-        world, kits, await aside(yaml_text.edit, row.text, ("values", column), value or None)
+        app, kits, await aside(yaml_text.edit, row.text, ("values", column), value or None)
     )
     return designing.difference_views(differences(before.sheet, after.sheet))

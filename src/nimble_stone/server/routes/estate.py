@@ -30,7 +30,7 @@ from nimble_stone.core.estate_list import Entry, parse
 from nimble_stone.core.groundwork import Action
 from nimble_stone.core.series import Series
 from nimble_stone.engine import adding, survey
-from nimble_stone.server.deps import TheWorld
+from nimble_stone.server.deps import TheApplication
 from nimble_stone.server.views import HostView, host_views
 from nimble_stone.store import entries, records, runs
 
@@ -72,39 +72,39 @@ class Refresh(BaseModel):
     hosts: list[str] = Field(default=[], max_length=2000)
 
 
-async def _view(world: TheWorld) -> EstateView:
-    estate: Estate = await world.store.read(records.load_estate)
-    pins = await world.store.read(records.pins)
+async def _view(app: TheApplication) -> EstateView:
+    estate: Estate = await app.store.read(records.load_estate)
+    pins = await app.store.read(records.pins)
     return EstateView(
         hosts=host_views(estate, set(), pins),
         machines=machine_views(estate, pins),
         networks=list(estate.networks),
         pools=list(estate.pools),
         series=list(estate.series),
-        now=world.clock(),
+        now=app.clock(),
     )
 
 
 @router.get("/estate")
-async def estate(world: TheWorld) -> EstateView:
+async def estate(app: TheApplication) -> EstateView:
     """All hosts with their last facts, networks and pools."""
-    return await _view(world)
+    return await _view(app)
 
 
 @router.post("/estate")
-async def estate_merge(body: EstateFile, world: TheWorld) -> EstateView:
+async def estate_merge(body: EstateFile, app: TheApplication) -> EstateView:
     """Add hosts, networks and pools, or replace them by name."""
-    await world.store.write(records.merge_estate, body)
-    return await _view(world)
+    await app.store.write(records.merge_estate, body)
+    return await _view(app)
 
 
 @router.post("/estate/read")
-async def estate_read(body: Refresh, world: TheWorld) -> EstateView:
+async def estate_read(body: Refresh, app: TheApplication) -> EstateView:
     """Read the named hosts anew, or all."""
-    found: Estate = await world.store.read(records.load_estate)
+    found: Estate = await app.store.read(records.load_estate)
     chosen = [host for host in found.hosts if not body.hosts or host.name in body.hosts]
-    await survey.read_hosts(world, chosen, found.facts)
-    return await _view(world)
+    await survey.read_hosts(app, chosen, found.facts)
+    return await _view(app)
 
 
 class RuleView(BaseModel):
@@ -148,20 +148,20 @@ class ReadingView(BaseModel):
 
 
 @router.get("/estate/reading")
-async def estate_reading(world: TheWorld) -> list[ReadingView]:
+async def estate_reading(app: TheApplication) -> list[ReadingView]:
     """Hosts that are being read at this moment, the slowest first."""
-    now = world.monotonic()
+    now = app.monotonic()
     return [
         ReadingView(host=host, seconds=now - since)
-        for host, since in sorted(world.reading.items(), key=lambda item: item[1])
+        for host, since in sorted(app.reading.items(), key=lambda item: item[1])
     ]
 
 
 @router.get("/estate/rules")
-async def estate_rules_view(world: TheWorld) -> FitnessView:
+async def estate_rules_view(app: TheApplication) -> FitnessView:
     """Judge every host by the last facts."""
-    estate: Estate = await world.store.read(records.load_estate)
-    found = await _judged(world, estate)
+    estate: Estate = await app.store.read(records.load_estate)
+    found = await _judged(app, estate)
     return FitnessView(
         rules=[
             RuleView(
@@ -182,10 +182,10 @@ async def estate_rules_view(world: TheWorld) -> FitnessView:
 
 
 async def _judged(
-    world: Application, estate: Estate, names: Collection[str] = ()
+    app: Application, estate: Estate, names: Collection[str] = ()
 ) -> list[ViolationView]:
-    live = {row.id for row in await world.store.read(runs.runs) if row.state != "undone"}
-    keys = {entry.name for entry in await world.store.read(entries.entries) if entry.kind == "key"}
+    live = {row.id for row in await app.store.read(runs.runs) if row.state != "undone"}
+    keys = {entry.name for entry in await app.store.read(entries.entries) if entry.kind == "key"}
     return [
         ViolationView(
             rule=v.rule,
@@ -196,7 +196,7 @@ async def _judged(
             machine=v.machine,
             action=v.action,
         )
-        for v in estate_rules.judge(estate_rules.Ground(estate, world.clock(), live, keys), names)
+        for v in estate_rules.judge(estate_rules.Ground(estate, app.clock(), live, keys), names)
     ]
 
 
@@ -215,15 +215,15 @@ class OneHost(BaseModel):
 
 
 @router.get("/estate/hosts/{name}")
-async def estate_host(name: str, world: TheWorld) -> OneHost:
+async def estate_host(name: str, app: TheApplication) -> OneHost:
     """One host: its facts, what breaks the rules, and what is decided about its datastores."""
-    estate: Estate = await world.store.read(records.load_estate)
+    estate: Estate = await app.store.read(records.load_estate)
     host = estate.host(name)
     if host is None:
         raise NotFound(f"the estate has no host “{name}”")
     facts = estate.facts.get(name, Facts(host=name, trouble="it was never read"))
-    found = await _judged(world, estate, {name})
-    pins = await world.store.read(records.pins)
+    found = await _judged(app, estate, {name})
+    pins = await app.store.read(records.pins)
     return OneHost(
         host=host,
         facts=facts,
@@ -236,12 +236,12 @@ async def estate_host(name: str, world: TheWorld) -> OneHost:
             if care.place.startswith(f"{name}/")
             or any(care.place == s.shared for s in facts.datastores)
         ],
-        now=world.clock(),
+        now=app.clock(),
     )
 
 
 @router.put("/estate/rules")
-async def estate_rule_set(body: RuleSetting, world: TheWorld) -> FitnessView:
+async def estate_rule_set(body: RuleSetting, app: TheApplication) -> FitnessView:
     """Switch a rule off for a bay, with a reason, or set its limit; with neither, it holds as it is
     written.
     """
@@ -253,23 +253,23 @@ async def estate_rule_set(body: RuleSetting, world: TheWorld) -> FitnessView:
         )
     if body.limit is not None and known[body.rule] is None:
         raise InputError(f"rule {body.rule} has no limit that could be set", code="no-limit")
-    await world.store.write(records.put_setting, body, world.clock())
-    return await estate_rules_view(world)
+    await app.store.write(records.put_setting, body, app.clock())
+    return await estate_rules_view(app)
 
 
 @router.put("/estate/care")
-async def estate_care(body: StoreCare, world: TheWorld) -> EstateView:
+async def estate_care(body: StoreCare, app: TheApplication) -> EstateView:
     """Keep what is decided about a datastore: its watermark and its protection class."""
-    await world.store.write(records.put_care, body)
-    return await _view(world)
+    await app.store.write(records.put_care, body)
+    return await _view(app)
 
 
 @router.get("/estate/facts")
-async def estate_facts(world: TheWorld) -> Estate:
+async def estate_facts(app: TheApplication) -> Estate:
     """Everything that is known, as a file that plans can be checked against elsewhere. It holds no
     secrets, only names of keyring entries.
     """
-    found: Estate = await world.store.read(records.load_estate)
+    found: Estate = await app.store.read(records.load_estate)
     return found
 
 
@@ -359,7 +359,7 @@ async def estate_list(body: ListText) -> ListingView:
 
 
 @router.post("/estate/look")
-async def estate_look(body: LookAt, world: TheWorld) -> list[LookView]:
+async def estate_look(body: LookAt, app: TheApplication) -> list[LookView]:
     """Look at hosts: their keys, whether the login works, whether it may use the hypervisor.
     Nothing is kept.
     """
@@ -373,64 +373,64 @@ async def estate_look(body: LookAt, world: TheWorld) -> list[LookView]:
             fingerprint=found.fingerprint,
             hostname=found.hostname,
         )
-        for found in await adding.look(world, entries, body.user, body.credential)
+        for found in await adding.look(app, entries, body.user, body.credential)
     ]
 
 
 @router.post("/estate/hosts")
-async def estate_add(body: list[NewHost], world: TheWorld) -> EstateView:
+async def estate_add(body: list[NewHost], app: TheApplication) -> EstateView:
     """Add hosts whose keys were confirmed: these are pinned, and the hosts are read. All or
     none.
     """
-    await adding.add(world, [(item.host, item.fingerprint) for item in body[:2000]])
-    return await _view(world)
+    await adding.add(app, [(item.host, item.fingerprint) for item in body[:2000]])
+    return await _view(app)
 
 
 @router.patch("/estate/hosts/{name}")
-async def estate_change(name: str, body: HostChange, world: TheWorld) -> EstateView:
+async def estate_change(name: str, body: HostChange, app: TheApplication) -> EstateView:
     """Move a host to another bay or site, rename it, or change its note and tags."""
-    host = (await world.store.read(records.load_estate)).host(name)
+    host = (await app.store.read(records.load_estate)).host(name)
     if host is None:
         raise NotFound(f"the estate has no host “{name}”")
     if body.name is not None and body.name != name:
-        if reasons := await adding.needs(world, name):
+        if reasons := await adding.needs(app, name):
             raise Conflict(
                 f"{name} keeps its name: {'; '.join(reasons[:5])}",
                 code="host-needed",
                 hint="Change those plans or take those runs back first.",
             )
-        await world.store.write(records.rename_host, name, body.name)
+        await app.store.write(records.rename_host, name, body.name)
         host = host.model_copy(update={"name": body.name})
     changes = {
         key: tuple(value) if key == "tags" else value
         for key, value in body.model_dump(exclude_none=True, exclude={"name"}).items()
     }
-    await world.store.write(
+    await app.store.write(
         records.merge_estate, EstateFile(hosts=(host.model_copy(update=changes),))
     )
-    return await _view(world)
+    return await _view(app)
 
 
 @router.delete("/estate/hosts/{name}")
-async def estate_retire(name: str, world: TheWorld) -> EstateView:
+async def estate_retire(name: str, app: TheApplication) -> EstateView:
     """Take a host out of the estate; refused while a plan names it or a guest of ours stands on it.
     The host itself is not touched.
     """
-    if reasons := await adding.needs(world, name):
+    if reasons := await adding.needs(app, name):
         raise Conflict(
             f"{name} stays: {'; '.join(reasons[:5])}",
             code="host-needed",
             hint="Change those plans or take those runs back first.",
         )
-    await world.store.write(records.drop_host, name)
-    return await _view(world)
+    await app.store.write(records.drop_host, name)
+    return await _view(app)
 
 
 @router.delete("/estate/hosts/{name}/pin")
-async def forget_pin(name: str, world: TheWorld) -> EstateView:
+async def forget_pin(name: str, app: TheApplication) -> EstateView:
     """Forget a pinned host key, after its fingerprint was compared elsewhere."""
-    host = (await world.store.read(records.load_estate)).host(name)
+    host = (await app.store.read(records.load_estate)).host(name)
     if host is None:
         raise NotFound(f"the estate has no host “{name}”")
-    await world.store.write(records.drop_pin, f"{host.address}:{host.port}")
-    return await _view(world)
+    await app.store.write(records.drop_pin, f"{host.address}:{host.port}")
+    return await _view(app)

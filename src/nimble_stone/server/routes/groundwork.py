@@ -13,9 +13,11 @@ from nimble_stone.core import groundwork as g
 from nimble_stone.core.errors import Conflict, InputError, NotFound
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.runs.states import FINISHED, RunState, StepState
-from nimble_stone.engine import groundwork, keys
-from nimble_stone.hosts import groundwork as exact
-from nimble_stone.server.deps import TheEngine, TheWorld
+from nimble_stone.core.sequence import Step
+from nimble_stone.engine import keys, preparation
+from nimble_stone.hosts.drivers import KINDS
+from nimble_stone.hosts.work import Work
+from nimble_stone.server.deps import TheApplication, TheEngine
 from nimble_stone.server.routes.runs import Wish
 from nimble_stone.store import entries, records, runs
 from nimble_stone.store.runs import RunRow
@@ -71,7 +73,7 @@ class GroundStep(BaseModel):
 
 
 class GroundRun(BaseModel):
-    """A run of groundwork."""
+    """A run of preparation."""
 
     id: str
     state: str
@@ -107,27 +109,27 @@ class KeyView(BaseModel):
     public: str
 
 
-async def _key_names(world: Application) -> frozenset[str]:
+async def _key_names(app: Application) -> frozenset[str]:
     return frozenset(
-        entry.name for entry in await world.store.read(entries.entries) if entry.kind == "key"
+        entry.name for entry in await app.store.read(entries.entries) if entry.kind == "key"
     )
 
 
 @router.post("/estate/keys")
-async def make_key(body: NewKey, world: TheWorld) -> KeyView:
+async def make_key(body: NewKey, app: TheApplication) -> KeyView:
     """Make an SSH key and keep it in the keyring, or show the public half of one that is there."""
-    return KeyView(name=body.name, public=await keys.make(world, body.name))
+    return KeyView(name=body.name, public=await keys.make(app, body.name))
 
 
 def _planned(work: g.Groundwork, estate: Estate, run: str, known: frozenset[str]) -> list[Planned]:
     found = []
-    for step in groundwork.steps_of(work, estate):
-        action = groundwork.action_of(step)
+    for step in preparation.steps_of(work, estate):
+        action = preparation.action_of(step)
         refusals = g.refusals(action, estate, known, work.actions)
         try:
-            done = exact.work(action, run, groundwork.before_of(step))
+            done = _work(action, run, step, estate)
         except Conflict as error:
-            refusals, done = [*refusals, str(error)], exact.Work(())
+            refusals, done = [*refusals, str(error)], Work(())
         found.append(
             Planned(
                 key=step.key,
@@ -144,23 +146,30 @@ def _planned(work: g.Groundwork, estate: Estate, run: str, known: frozenset[str]
     return found
 
 
+def _work(action: g.Action, run: str, step: Step, estate: Estate) -> Work:
+    """What would be sent, by the host's kind. Raises Conflict."""
+    host = estate.host(action.host)
+    kind = KINDS[host.kind if host else "kvm"]
+    return kind.work(action, run, preparation.before_of(step))
+
+
 @router.post("/estate/groundwork/preview")
-async def groundwork_preview(body: g.Groundwork, world: TheWorld) -> Preview:
+async def groundwork_preview(body: g.Groundwork, app: TheApplication) -> Preview:
     """The exact commands of every action, what would take them back, and what speaks against them.
     Nothing is sent.
     """
-    estate = await world.store.read(records.load_estate)
+    estate = await app.store.read(records.load_estate)
     run = f"g{randoms.token_hex(4)}"
-    return Preview(run=run, steps=_planned(body, estate, run, await _key_names(world)))
+    return Preview(run=run, steps=_planned(body, estate, run, await _key_names(app)))
 
 
 @router.post("/estate/groundwork")
-async def groundwork_start(body: Begin, world: TheWorld, engine: TheEngine) -> GroundRun:
+async def groundwork_start(body: Begin, app: TheApplication, engine: TheEngine) -> GroundRun:
     """Start it. Refused as a whole when anything speaks against an action, or another run works on
     the same thing.
     """
-    estate = await world.store.read(records.load_estate)
-    planned = _planned(body.work, estate, body.run, await _key_names(world))
+    estate = await app.store.read(records.load_estate)
+    planned = _planned(body.work, estate, body.run, await _key_names(app))
     if against := [
         f"{step.host}: {step.label}: {text}" for step in planned for text in step.refusals
     ]:
@@ -169,9 +178,9 @@ async def groundwork_start(body: Begin, world: TheWorld, engine: TheEngine) -> G
             code="refused",
             hint="Nothing was begun. Correct these, or leave them out.",
         )
-    steps = groundwork.steps_of(body.work, estate)
-    if other := groundwork.busy(
-        await world.store.read(runs.runs, active=True, kind="groundwork"), steps
+    steps = preparation.steps_of(body.work, estate)
+    if other := preparation.busy(
+        await app.store.read(runs.runs, active=True, kind="groundwork"), steps
     ):
         raise Conflict(
             f"groundwork {other} is at work on one of these things",
@@ -179,13 +188,13 @@ async def groundwork_start(body: Begin, world: TheWorld, engine: TheEngine) -> G
             hint="Let it finish.",
         )
     try:
-        await world.store.read(runs.get_run, body.run)
+        await app.store.read(runs.get_run, body.run)
     except NotFound:
         await engine.start(
-            groundwork.row_of(body.run, body.work, steps, world.clock()),
+            preparation.row_of(body.run, body.work, steps, app.clock()),
             [step.key for step in steps],
         )
-    return await _view(world, body.run)  # asked twice, begun once
+    return await _view(app, body.run)  # asked twice, begun once
 
 
 def _sentence(row: RunRow, states: list[runs.StepRow]) -> str:
@@ -220,19 +229,19 @@ def _sentence(row: RunRow, states: list[runs.StepRow]) -> str:
             return f"{done} of {len(states)} steps on {on} are done."
 
 
-async def _view(world: Application, ident: str) -> GroundRun:
+async def _view(app: Application, ident: str) -> GroundRun:
     # first: what follows is at least as new as the entry it names
-    last = await world.store.read(runs.last_events, ident, 1)
-    row = await world.store.read(runs.get_run, ident)
+    last = await app.store.read(runs.last_events, ident, 1)
+    row = await app.store.read(runs.get_run, ident)
     if row.kind != "groundwork":
         raise NotFound(f"there is no groundwork “{ident}”")
-    states = await world.store.read(runs.steps, ident)
-    steps = groundwork.steps_in(row)
+    states = await app.store.read(runs.steps, ident)
+    steps, estate = preparation.steps_in(row), await app.store.read(records.load_estate)
     shown = []
     for state in states:
         step = steps[state.key]
-        action = groundwork.action_of(step)
-        commands = [c.shown for c in exact.work(action, ident, groundwork.before_of(step)).act()]
+        action = preparation.action_of(step)
+        commands = [command.shown for command in _work(action, ident, step, estate).act()]
         shown.append(
             GroundStep(
                 key=step.key,
@@ -254,7 +263,7 @@ async def _view(world: Application, ident: str) -> GroundRun:
         state=row.state,
         started_at=row.started_at,
         ended_at=row.ended_at,
-        now=world.clock(),
+        now=app.clock(),
         sentence=_sentence(row, states),
         hosts=list(dict.fromkeys(step.host for step in shown)),
         steps=shown,
@@ -263,10 +272,10 @@ async def _view(world: Application, ident: str) -> GroundRun:
 
 
 @router.get("/groundwork")
-async def groundwork_list(world: TheWorld) -> list[GroundLine]:
+async def groundwork_list(app: TheApplication) -> list[GroundLine]:
     """All runs of groundwork, newest first."""
     found = []
-    for row in await world.store.read(runs.runs, kind="groundwork"):
+    for row in await app.store.read(runs.runs, kind="groundwork"):
         labels: dict[str, Any] = dict.fromkeys(item["label"] for item in row.doc["steps"])
         found.append(
             GroundLine(
@@ -281,17 +290,17 @@ async def groundwork_list(world: TheWorld) -> list[GroundLine]:
 
 
 @router.get("/groundwork/{ident}")
-async def groundwork_one(ident: str, world: TheWorld) -> GroundRun:
+async def groundwork_one(ident: str, app: TheApplication) -> GroundRun:
     """How it stands."""
-    return await _view(world, ident)
+    return await _view(app, ident)
 
 
 @router.post("/groundwork/{ident}/{wish}")
 async def groundwork_wish(
-    ident: str, wish: str, body: Wish, world: TheWorld, engine: TheEngine
+    ident: str, wish: str, body: Wish, app: TheApplication, engine: TheEngine
 ) -> GroundRun:
     """hold, resume, retry, skip or undo."""
-    await _view(world, ident)
+    await _view(app, ident)
     match wish:
         case "hold":
             await engine.hold(ident)
@@ -307,4 +316,4 @@ async def groundwork_wish(
             await engine.undo(ident)
         case _:
             raise NotFound(f"groundwork cannot {wish}")
-    return await _view(world, ident)
+    return await _view(app, ident)

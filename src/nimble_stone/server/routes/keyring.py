@@ -12,7 +12,7 @@ from pydantic import BaseModel, Field
 from nimble_stone.core import grants
 from nimble_stone.core.errors import Conflict, InputError
 from nimble_stone.core.estate import Estate
-from nimble_stone.server.deps import TheWorld
+from nimble_stone.server.deps import TheApplication
 from nimble_stone.store import entries, records
 
 router = APIRouter(tags=["keyring"])
@@ -45,13 +45,13 @@ class Grant(BaseModel):
 
 
 @router.get("/secrets")
-async def secret_names(world: TheWorld) -> dict[str, str]:
+async def secret_names(app: TheApplication) -> dict[str, str]:
     """Names and kinds; values never leave."""
-    return {entry.name: entry.kind for entry in await world.store.read(entries.entries)}
+    return {entry.name: entry.kind for entry in await app.store.read(entries.entries)}
 
 
 @router.put("/secrets/{name:path}")
-async def put_secret(name: str, body: Secret, world: TheWorld) -> dict[str, str]:
+async def put_secret(name: str, body: Secret, app: TheApplication) -> dict[str, str]:
     """Keep a secret. Raises InputError for a name that belongs to the installation itself."""
     if grants.is_internal(name):
         raise InputError(
@@ -59,13 +59,13 @@ async def put_secret(name: str, body: Secret, world: TheWorld) -> dict[str, str]
             code="secret-name",
             hint="Choose another name.",
         )
-    return {"reference": await world.keep_secret(name, body.value, body.kind)}
+    return {"reference": await app.keep_secret(name, body.value, body.kind)}
 
 
 @router.delete("/secrets/{name:path}")
-async def drop_secret(name: str, world: TheWorld) -> list[KeyringEntry]:
+async def drop_secret(name: str, app: TheApplication) -> list[KeyringEntry]:
     """Delete an entry. Raises NotFound, Conflict while hosts or machines log in with it."""
-    estate = await world.store.read(records.load_estate)
+    estate = await app.store.read(records.load_estate)
     users = [host.name for host in estate.hosts if host.credential == name]
     users += [machine.name for machine in estate.machines if machine.credential == name]
     if users or grants.is_internal(name):
@@ -75,18 +75,18 @@ async def drop_secret(name: str, world: TheWorld) -> list[KeyringEntry]:
             code="secret-in-use",
             hint="Give them another login first.",
         )
-    await world.store.write(entries.drop_secret, name)
-    return await _views(world, estate)
+    await app.store.write(entries.drop_secret, name)
+    return await _views(app, estate)
 
 
 @router.get("/keyring")
-async def keyring(world: TheWorld) -> list[KeyringEntry]:
+async def keyring(app: TheApplication) -> list[KeyringEntry]:
     """All entries, whose they are and to which plans they were granted."""
-    return await _views(world, await world.store.read(records.load_estate))
+    return await _views(app, await app.store.read(records.load_estate))
 
 
 @router.post("/keyring/grants")
-async def grant(body: Grant, world: TheWorld) -> list[KeyringEntry]:
+async def grant(body: Grant, app: TheApplication) -> list[KeyringEntry]:
     """Let a plan open an entry that is not its own. Raises NotFound, Conflict for entries of the
     installation itself.
     """
@@ -95,18 +95,18 @@ async def grant(body: Grant, world: TheWorld) -> list[KeyringEntry]:
             f"keyring entry “{body.entry}” belongs to this installation and is granted to nobody",
             code="secret-internal",
         )
-    await world.store.write(entries.grant, body.entry, body.plan, world.clock())
-    return await _views(world, await world.store.read(records.load_estate))
+    await app.store.write(entries.grant, body.entry, body.plan, app.clock())
+    return await _views(app, await app.store.read(records.load_estate))
 
 
 @router.delete("/keyring/grants")
-async def revoke(entry: str, plan: str, world: TheWorld) -> list[KeyringEntry]:
+async def revoke(entry: str, plan: str, app: TheApplication) -> list[KeyringEntry]:
     """Take a grant away; runs of that plan can no longer open the entry."""
-    await world.store.write(entries.revoke, entry, plan)
-    return await _views(world, await world.store.read(records.load_estate))
+    await app.store.write(entries.revoke, entry, plan)
+    return await _views(app, await app.store.read(records.load_estate))
 
 
-async def _views(world: TheWorld, estate: Estate) -> list[KeyringEntry]:
+async def _views(app: TheApplication, estate: Estate) -> list[KeyringEntry]:
     return [
         KeyringEntry(
             name=entry.name,
@@ -116,5 +116,5 @@ async def _views(world: TheWorld, estate: Estate) -> list[KeyringEntry]:
             plans=list(entry.plans),
             grantable=not grants.is_internal(entry.name),
         )
-        for entry in await world.store.read(entries.entries)
+        for entry in await app.store.read(entries.entries)
     ]

@@ -6,7 +6,7 @@ from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
 from nimble_stone.core.sequence import Limits
-from nimble_stone.server.deps import TheEngine, TheWorld
+from nimble_stone.server.deps import TheApplication, TheEngine
 
 router = APIRouter(tags=["limits"])
 
@@ -33,11 +33,11 @@ class RunLimits(LimitsIn):
     shares: list[Share]
 
 
-def _view(world: TheWorld) -> RunLimits:
-    limits = world.limiter.limits
+def _view(app: TheApplication) -> RunLimits:
+    limits = app.limiter.limits
     shares = [
         Share(run=run, working=working, queued=queued)
-        for run, (working, queued) in sorted(world.limiter.shares().items())
+        for run, (working, queued) in sorted(app.limiter.shares().items())
     ]
     return RunLimits(
         overall=limits.overall,
@@ -48,13 +48,13 @@ def _view(world: TheWorld) -> RunLimits:
 
 
 @router.get("/limits")
-async def limits_get(world: TheWorld) -> RunLimits:
+async def limits_get(app: TheApplication) -> RunLimits:
     """The limits, and the runs that use them."""
-    return _view(world)
+    return _view(app)
 
 
 @router.put("/limits")
-async def limits_put(body: LimitsIn, world: TheWorld, engine: TheEngine) -> RunLimits:
+async def limits_put(body: LimitsIn, app: TheApplication, engine: TheEngine) -> RunLimits:
     """Set the limits for all runs and host preparation, from now on. Steps under way go on."""
     await engine.set_limits(Limits(body.per_host, body.per_datastore, body.overall))
-    return _view(world)
+    return _view(app)

@@ -11,7 +11,7 @@ from nimble_stone.core.errors import NotFound
 from nimble_stone.core.estate import EstateFile, Machine
 from nimble_stone.engine import adding, machines
 from nimble_stone.engine.scan import Scan
-from nimble_stone.server.deps import TheScanner, TheWorld
+from nimble_stone.server.deps import TheApplication, TheScanner
 from nimble_stone.server.routes.estate import HostChange, MachineView, Refresh, machine_views
 from nimble_stone.store import records
 
@@ -63,9 +63,9 @@ class ScanView(BaseModel):
     seen: list[SeenView]
 
 
-async def _views(world: TheWorld) -> list[MachineView]:
+async def _views(app: TheApplication) -> list[MachineView]:
     return machine_views(
-        await world.store.read(records.load_estate), await world.store.read(records.pins)
+        await app.store.read(records.load_estate), await app.store.read(records.pins)
     )
 
 
@@ -78,97 +78,95 @@ class ShownCertificate(BaseModel):
 
 
 @router.get("/estate/machines")
-async def machine_list(world: TheWorld) -> list[MachineView]:
+async def machine_list(app: TheApplication) -> list[MachineView]:
     """All machines with their last facts."""
-    return await _views(world)
+    return await _views(app)
 
 
 @router.post("/estate/machines")
-async def machine_add(body: list[NewMachine], world: TheWorld) -> list[MachineView]:
+async def machine_add(body: list[NewMachine], app: TheApplication) -> list[MachineView]:
     """Add machines whose certificates were confirmed: these are pinned, and the machines are read.
     All or none.
     """
-    await adding.add_machines(world, [(item.machine, item.fingerprint) for item in body[:2000]])
-    return await _views(world)
+    await adding.add_machines(app, [(item.machine, item.fingerprint) for item in body[:2000]])
+    return await _views(app)
 
 
 @router.post("/estate/machines/read")
-async def machine_read(body: Refresh, world: TheWorld) -> list[MachineView]:
+async def machine_read(body: Refresh, app: TheApplication) -> list[MachineView]:
     """Read the named machines anew, or all."""
-    estate = await world.store.read(records.load_estate)
+    estate = await app.store.read(records.load_estate)
     await machines.read(
-        world,
+        app,
         [one for one in estate.machines if not body.hosts or one.name in body.hosts],
         estate.machine_facts,
     )
-    return await _views(world)
+    return await _views(app)
 
 
 @router.patch("/estate/machines/{name}")
-async def machine_change(name: str, body: HostChange, world: TheWorld) -> list[MachineView]:
+async def machine_change(name: str, body: HostChange, app: TheApplication) -> list[MachineView]:
     """Move a machine to another bay or site, or change its note and tags."""
-    machine = (await world.store.read(records.load_estate)).machine(name)
+    machine = (await app.store.read(records.load_estate)).machine(name)
     if machine is None:
         raise NotFound(f"the estate has no machine “{name}”")
     changes = {
         key: tuple(value) if key == "tags" else value
         for key, value in body.model_dump(exclude_none=True, exclude={"name"}).items()
     }
-    await world.store.write(
+    await app.store.write(
         records.merge_estate, EstateFile(machines=(machine.model_copy(update=changes),))
     )
-    return await _views(world)
+    return await _views(app)
 
 
 @router.delete("/estate/machines/{name}")
-async def machine_retire(name: str, world: TheWorld) -> list[MachineView]:
+async def machine_retire(name: str, app: TheApplication) -> list[MachineView]:
     """Take a machine out of the estate. The machine itself is not touched."""
-    await world.store.write(records.drop_machine, name)
-    return await _views(world)
+    await app.store.write(records.drop_machine, name)
+    return await _views(app)
 
 
 @router.delete("/estate/machines/{name}/pin")
-async def machine_forget_pin(name: str, world: TheWorld) -> list[MachineView]:
+async def machine_forget_pin(name: str, app: TheApplication) -> list[MachineView]:
     """Forget a pinned certificate and pin the one shown now, after a person compared its
     fingerprint.
     """
-    machine = (await world.store.read(records.load_estate)).machine(name)
+    machine = (await app.store.read(records.load_estate)).machine(name)
     if machine is None:
         raise NotFound(f"the estate has no machine “{name}”")
-    shown = await world.reach.certificate(machine.address, machine.port, world.clock())
-    await world.store.write(records.drop_pin, f"{machine.address}:{machine.port}")
-    await world.store.write(
-        records.put_pin, f"{machine.address}:{machine.port}", shown.fingerprint, world.clock()
+    shown = await app.reach.certificate(machine.address, machine.port, app.clock())
+    await app.store.write(records.drop_pin, f"{machine.address}:{machine.port}")
+    await app.store.write(
+        records.put_pin, f"{machine.address}:{machine.port}", shown.fingerprint, app.clock()
     )
-    await machines.read(
-        world, [machine], (await world.store.read(records.load_estate)).machine_facts
-    )
-    return await _views(world)
+    await machines.read(app, [machine], (await app.store.read(records.load_estate)).machine_facts)
+    return await _views(app)
 
 
 @router.get("/estate/machines/{name}/certificate")
-async def machine_certificate(name: str, world: TheWorld) -> ShownCertificate:
+async def machine_certificate(name: str, app: TheApplication) -> ShownCertificate:
     """The certificate its controller shows now."""
-    machine = (await world.store.read(records.load_estate)).machine(name)
+    machine = (await app.store.read(records.load_estate)).machine(name)
     if machine is None:
         raise NotFound(f"the estate has no machine “{name}”")
-    shown = await world.reach.certificate(machine.address, machine.port, world.clock())
+    shown = await app.reach.certificate(machine.address, machine.port, app.clock())
     return ShownCertificate(fingerprint=shown.fingerprint, subject=shown.subject, odd=shown.odd)
 
 
 @router.post("/estate/machines/{name}/power")
-async def machine_power(name: str, body: Power, world: TheWorld) -> list[MachineView]:
+async def machine_power(name: str, body: Power, app: TheApplication) -> list[MachineView]:
     """Switch it, and answer when it is seen to be so."""
-    await machines.power(world, name, body.kind, body.confirmed)
-    return await _views(world)
+    await machines.power(app, name, body.kind, body.confirmed)
+    return await _views(app)
 
 
-async def _scan_view(world: TheWorld, scan: Scan) -> ScanView:
-    estate = await world.store.read(records.load_estate)
+async def _scan_view(app: TheApplication, scan: Scan) -> ScanView:
+    estate = await app.store.read(records.load_estate)
     known = {(one.address, one.port): one.name for one in estate.hosts} | {
         (one.address, one.port): one.name for one in estate.machines
     }
-    took = max(0.05, (scan.ended or world.clock()) - scan.began)
+    took = max(0.05, (scan.ended or app.clock()) - scan.began)
     rate = scan.asked / took
     return ScanView(
         id=scan.id,
@@ -195,20 +193,20 @@ def _number(address: str) -> tuple[int, ...]:
 
 
 @router.post("/estate/scans")
-async def scan_start(body: Range, world: TheWorld, scanner: TheScanner) -> ScanView:
+async def scan_start(body: Range, app: TheApplication, scanner: TheScanner) -> ScanView:
     """Look through a range: at most 4,096 addresses, 400 questions a second, inside the dial
     policy.
     """
-    return await _scan_view(world, scanner.start(body.range, body.ports))
+    return await _scan_view(app, scanner.start(body.range, body.ports))
 
 
 @router.get("/estate/scans/{ident}")
-async def scan_state(ident: str, world: TheWorld, scanner: TheScanner) -> ScanView:
+async def scan_state(ident: str, app: TheApplication, scanner: TheScanner) -> ScanView:
     """How it stands."""
-    return await _scan_view(world, scanner.get(ident))
+    return await _scan_view(app, scanner.get(ident))
 
 
 @router.delete("/estate/scans/{ident}")
-async def scan_stop(ident: str, world: TheWorld, scanner: TheScanner) -> ScanView:
+async def scan_stop(ident: str, app: TheApplication, scanner: TheScanner) -> ScanView:
     """End it; what was seen stays."""
-    return await _scan_view(world, scanner.stop(ident))
+    return await _scan_view(app, scanner.stop(ident))

@@ -19,10 +19,10 @@ from nimble_stone.core.kit.model import Kit
 from nimble_stone.core.package import compare, signature
 from nimble_stone.core.package.contents import Contents
 from nimble_stone.core.plan.packages import takes
-from nimble_stone.engine import copies, packages
-from nimble_stone.engine.intake import Intake
+from nimble_stone.packages import copies, stored
+from nimble_stone.packages.intake import Intake
 from nimble_stone.server import package_views
-from nimble_stone.server.deps import TheIntake, TheKits, TheWorld
+from nimble_stone.server.deps import TheApplication, TheIntake, TheKits
 from nimble_stone.server.package_views import (
     ChangeView,
     CompareView,
@@ -77,10 +77,10 @@ def _kits_for(row: PackageRow, kits: TheKits) -> list[Kit]:
     ]
 
 
-async def _plans_by_package(world: TheWorld) -> dict[str, list[str]]:
+async def _plans_by_package(app: TheApplication) -> dict[str, list[str]]:
     """What plans call their package → plan ids."""
     found: dict[str, list[str]] = {}
-    for plan in await world.store.read(records.plans):
+    for plan in await app.store.read(records.plans):
         try:
             parsed = await parse_plan(plan.text)
             for wanted in {parsed.package, *(block.package for block in parsed.roles.values())} - {
@@ -102,29 +102,29 @@ def _using(row: PackageRow, plans: dict[str, list[str]]) -> list[str]:
     )
 
 
-async def _find(world: TheWorld, wanted: str) -> PackageRow:
-    row = await world.store.read(records.find_package, wanted)
+async def _find(app: TheApplication, wanted: str) -> PackageRow:
+    row = await app.store.read(records.find_package, wanted)
     if row is None:
         raise NotFound("no such package", hint="`nimble-stone package list` shows those there are.")
     return row
 
 
 @router.get("/packages")
-async def package_list(world: TheWorld, kits: TheKits) -> list[PackageItem]:
+async def package_list(app: TheApplication, kits: TheKits) -> list[PackageItem]:
     """All packages: by product, newest first."""
-    plans = await _plans_by_package(world)
+    plans = await _plans_by_package(app)
     return [
-        package_views.item(row, packages.contents_of(row), _kits_for(row, kits), _using(row, plans))
-        for row in await world.store.read(records.packages)
+        package_views.item(row, stored.contents_of(row), _kits_for(row, kits), _using(row, plans))
+        for row in await app.store.read(records.packages)
     ]
 
 
 @router.get("/packages/compare")
-async def package_compare(old: str, new: str, world: TheWorld, kits: TheKits) -> CompareView:
+async def package_compare(old: str, new: str, app: TheApplication, kits: TheKits) -> CompareView:
     """What changed from one package to another."""
-    plans = await _plans_by_package(world)
-    rows = [await _find(world, old), await _find(world, new)]
-    contents = [packages.contents_of(row) for row in rows]
+    plans = await _plans_by_package(app)
+    rows = [await _find(app, old), await _find(app, new)]
+    contents = [stored.contents_of(row) for row in rows]
     items = [
         package_views.item(row, own, _kits_for(row, kits), _using(row, plans))
         for row, own in zip(rows, contents, strict=True)
@@ -140,33 +140,31 @@ async def package_compare(old: str, new: str, world: TheWorld, kits: TheKits) ->
 
 
 @router.get("/packages/{sha256}")
-async def package(sha256: str, world: TheWorld, kits: TheKits, lang: str = "") -> PackageView:
+async def package(sha256: str, app: TheApplication, kits: TheKits, lang: str = "") -> PackageView:
     """One package, in a language where it has it."""
-    row = await _find(world, sha256)
-    return await _view(world, kits, row, packages.contents_of(row), lang)
+    row = await _find(app, sha256)
+    return await _view(app, kits, row, stored.contents_of(row), lang)
 
 
 async def _view(
-    world: TheWorld, kits: TheKits, row: PackageRow, contents: Contents, lang: str = ""
+    app: TheApplication, kits: TheKits, row: PackageRow, contents: Contents, lang: str = ""
 ) -> PackageView:
-    plans = await _plans_by_package(world)
+    plans = await _plans_by_package(app)
     trust = [
         certificate
-        for t in await world.store.read(library.trusted)
+        for t in await app.store.read(library.trusted)
         for certificate in signature.read_certificates(t.pem.encode())
     ]
     if lang:
-        contents = await asyncio.to_thread(
-            packages.in_language, world.packages, contents, lang[:20]
-        )
+        contents = await asyncio.to_thread(stored.in_language, app.packages, contents, lang[:20])
     try:
         signed = await asyncio.to_thread(
-            packages.signature_now, world.packages, contents, trust, world.clock()
+            stored.signature_now, app.packages, contents, trust, app.clock()
         )
     except FormatError:
         signed = signature.Signature(contents.integrity.signature, contents.integrity.signer)
     nodes: dict[str, int] = {}
-    for run in await world.store.read(runs.runs):
+    for run in await app.store.read(runs.runs):
         if run.state != "undone":
             own = run.own_packages
             for ident in run.doc["plan"].get("nodes", {}):
@@ -182,7 +180,7 @@ async def _view(
             nodes=nodes.get(other.sha256, 0),
             current=other.sha256 == row.sha256,
         )
-        for other in await world.store.read(records.packages)
+        for other in await app.store.read(records.packages)
         if other.product == row.product
     ]
     view = package_views.view(
@@ -193,23 +191,25 @@ async def _view(
         signed,
         [],
         [
-            (copy, await copies.users(world, copy))
-            for copy in await world.store.read(library.copies, row.sha256)
+            (copy, await copies.users(app, copy))
+            for copy in await app.store.read(library.copies, row.sha256)
         ],
         versions,
     )
     view.accepted = [
         package_views.AcceptedView(by=a.by, at=a.at, plan="")
-        for a in await world.store.read(library.accepted, view.licence_sha256)
+        for a in await app.store.read(library.accepted, view.licence_sha256)
     ]
-    view.accepted += await _accepted_in_plans(world, view.licence_sha256)
+    view.accepted += await _accepted_in_plans(app, view.licence_sha256)
     return view
 
 
-async def _accepted_in_plans(world: TheWorld, text_sha256: str) -> list[package_views.AcceptedView]:
+async def _accepted_in_plans(
+    app: TheApplication, text_sha256: str
+) -> list[package_views.AcceptedView]:
     """Who accepted the text for a single plan."""
     found = []
-    for row in await world.store.read(records.plans):
+    for row in await app.store.read(records.plans):
         try:
             licence = (await parse_plan(row.text)).licence
         except (FormatError, InputError):
@@ -230,7 +230,11 @@ def _epoch(text: str) -> float:
 
 @router.post("/packages")
 async def package_take_in(
-    request: Request, world: TheWorld, intake: TheIntake, kits: TheKits, name: str = "package.ova"
+    request: Request,
+    app: TheApplication,
+    intake: TheIntake,
+    kits: TheKits,
+    name: str = "package.ova",
 ) -> PackageView:
     """Take a package of one file in with a single request: the body is its bytes. Uploads that can
     be resumed: /take-ins/files.
@@ -253,7 +257,7 @@ async def package_take_in(
         raise InputError(
             "the upload was broken off", code="upload-cut", hint="Send the file again."
         )
-    return await _ended(world, intake, kits, row.id)
+    return await _ended(app, intake, kits, row.id)
 
 
 async def _pieces(request: Request) -> AsyncIterator[bytes]:
@@ -264,7 +268,7 @@ async def _pieces(request: Request) -> AsyncIterator[bytes]:
         return
 
 
-async def _ended(world: TheWorld, intake: Intake, kits: TheKits, ident: str) -> PackageView:
+async def _ended(app: TheApplication, intake: Intake, kits: TheKits, ident: str) -> PackageView:
     ended = await intake.wait(ident)
     if ended.state != "done":
         raise FormatError(
@@ -272,44 +276,48 @@ async def _ended(world: TheWorld, intake: Intake, kits: TheKits, ident: str) -> 
             code=str(ended.problem.get("code", "take-in-ended")),
             hint=str(ended.problem.get("hint", "")),
         )
-    row = await _find(world, ended.package)
-    return await _view(world, kits, row, packages.contents_of(row))
+    row = await _find(app, ended.package)
+    return await _view(app, kits, row, stored.contents_of(row))
 
 
 @router.patch("/packages/{sha256}")
-async def package_label(sha256: str, body: Label, world: TheWorld, kits: TheKits) -> PackageView:
+async def package_label(
+    sha256: str, body: Label, app: TheApplication, kits: TheKits
+) -> PackageView:
     """Set channel and note."""
-    row = await _find(world, sha256)
-    await world.store.write(records.label_package, row.sha256, body.channel.strip(), body.note)
-    return await package(row.sha256, world, kits)
+    row = await _find(app, sha256)
+    await app.store.write(records.label_package, row.sha256, body.channel.strip(), body.note)
+    return await package(row.sha256, app, kits)
 
 
 @router.post("/packages/{sha256}/accept")
-async def package_accept(sha256: str, body: Person, world: TheWorld, kits: TheKits) -> PackageView:
+async def package_accept(
+    sha256: str, body: Person, app: TheApplication, kits: TheKits
+) -> PackageView:
     """Accept the licence text in a person's name; plans with this text need no further
     acceptance.
     """
-    view = await package(sha256, world, kits)
+    view = await package(sha256, app, kits)
     if not view.licence_sha256:
         raise Conflict("the package has no licence text to accept", code="no-licence")
-    await world.store.write(
+    await app.store.write(
         library.put_accepted,
-        Accepted(view.licence_sha256, body.by.strip(), world.clock(), view.sha256),
+        Accepted(view.licence_sha256, body.by.strip(), app.clock(), view.sha256),
     )
-    return await package(sha256, world, kits)
+    return await package(sha256, app, kits)
 
 
 @router.delete("/packages/{sha256}")
-async def package_remove(sha256: str, world: TheWorld, intake: TheIntake) -> dict[str, str]:
+async def package_remove(sha256: str, app: TheApplication, intake: TheIntake) -> dict[str, str]:
     """Remove a package that no plan and no run needs."""
-    row = await _find(world, sha256)
-    if users := _using(row, await _plans_by_package(world)):
+    row = await _find(app, sha256)
+    if users := _using(row, await _plans_by_package(app)):
         raise Conflict(
             f"the package is used by {', '.join(users[:5])}",
             code="package-in-use",
             hint="Give those plans another package first.",
         )
-    if await world.store.read(library.copies, row.sha256):
+    if await app.store.read(library.copies, row.sha256):
         raise Conflict(
             "copies of the package still lie on datastores",
             code="package-in-use",
@@ -320,7 +328,7 @@ async def package_remove(sha256: str, world: TheWorld, intake: TheIntake) -> dic
 
 
 @router.get("/copies")
-async def copy_list(world: TheWorld) -> list[CopyView]:
+async def copy_list(app: TheApplication) -> list[CopyView]:
     """Copies of all packages on datastores."""
     return [
         CopyView(
@@ -330,9 +338,9 @@ async def copy_list(world: TheWorld) -> list[CopyView]:
             host=c.host,
             size=c.size,
             used_at=c.used_at,
-            used_by=await copies.users(world, c),
+            used_by=await copies.users(app, c),
         )
-        for c in await world.store.read(library.copies)
+        for c in await app.store.read(library.copies)
     ]
 
 
@@ -344,74 +352,74 @@ class ClearedView(BaseModel):
 
 
 @router.delete("/packages/{sha256}/copies")
-async def copy_clear(sha256: str, world: TheWorld) -> ClearedView:
+async def copy_clear(sha256: str, app: TheApplication) -> ClearedView:
     """Clear the copies that no node builds on and no run needs; what could not be cleared, with its
     reason.
     """
-    row = await _find(world, sha256)
-    cleared, kept = await copies.clear(world, row.sha256)
+    row = await _find(app, sha256)
+    cleared, kept = await copies.clear(app, row.sha256)
     return ClearedView(cleared=cleared, kept=kept)
 
 
 @router.get("/trust")
-async def trust_list(world: TheWorld) -> list[TrustedView]:
+async def trust_list(app: TheApplication) -> list[TrustedView]:
     """The publishers and authorities this team trusts."""
     return [
         TrustedView(
             fingerprint=t.fingerprint, subject=t.subject, not_after=t.not_after, added_at=t.added_at
         )
-        for t in await world.store.read(library.trusted)
+        for t in await app.store.read(library.trusted)
     ]
 
 
 @router.post("/trust")
-async def trust_add(body: Pem, world: TheWorld) -> list[TrustedView]:
+async def trust_add(body: Pem, app: TheApplication) -> list[TrustedView]:
     """Trust certificates, given as PEM."""
     for certificate in signature.read_certificates(body.pem.encode()):
-        await world.store.write(
+        await app.store.write(
             library.put_trusted,
             Trusted(
                 signature.fingerprint(certificate),
                 signature.name_of(certificate.subject),
                 certificate.not_valid_after_utc.timestamp(),
                 signature.pem(certificate),
-                world.clock(),
+                app.clock(),
             ),
         )
-    await _judge_signatures_again(world)
-    return await trust_list(world)
+    await _judge_signatures_again(app)
+    return await trust_list(app)
 
 
-async def _judge_signatures_again(world: Application) -> None:
+async def _judge_signatures_again(app: Application) -> None:
     """Which packages count as trusted follows the trust list: new plans choose by it."""
     trust = [
         certificate
-        for t in await world.store.read(library.trusted)
+        for t in await app.store.read(library.trusted)
         for certificate in signature.read_certificates(t.pem.encode())
     ]
-    for row in await world.store.read(records.packages):
-        contents = packages.contents_of(row)
+    for row in await app.store.read(records.packages):
+        contents = stored.contents_of(row)
         if contents.integrity.signature == "absent":
             continue
         try:
             signed = await asyncio.to_thread(
-                packages.signature_now, world.packages, contents, trust, world.clock()
+                stored.signature_now, app.packages, contents, trust, app.clock()
             )
         except (FormatError, OSError):
             # its files cannot be read: what was known stays
             continue
         if signed.state != contents.integrity.signature:
             integrity = replace(contents.integrity, signature=signed.state, signer=signed.signer)
-            await world.store.write(
+            await app.store.write(
                 records.renew_package,
                 row.sha256,
-                packages.dump(replace(contents, integrity=integrity)),
+                stored.dump(replace(contents, integrity=integrity)),
             )
 
 
 @router.delete("/trust/{fingerprint}")
-async def trust_drop(fingerprint: str, world: TheWorld) -> list[TrustedView]:
+async def trust_drop(fingerprint: str, app: TheApplication) -> list[TrustedView]:
     """Trust a certificate no longer."""
-    await world.store.write(library.drop_trusted, fingerprint)
-    await _judge_signatures_again(world)
-    return await trust_list(world)
+    await app.store.write(library.drop_trusted, fingerprint)
+    await _judge_signatures_again(app)
+    return await trust_list(app)

@@ -15,7 +15,7 @@ from nimble_stone.app.aside import aside
 from nimble_stone.app.choices import choices_of, kit_of, usual_of
 from nimble_stone.app.estate import estate_of
 from nimble_stone.app.evaluate import evaluate
-from nimble_stone.app.plans import check_world, keep_plan, start_run
+from nimble_stone.app.plans import check_live, keep_plan, start_run
 from nimble_stone.app.resolved import Resolved
 from nimble_stone.app.texts import parse_plan
 from nimble_stone.core import answers, secrets_rule, yaml_text
@@ -27,7 +27,7 @@ from nimble_stone.core.plan.sheet import count_of
 from nimble_stone.core.runs.states import RunState
 from nimble_stone.server import plan_answers as answering
 from nimble_stone.server import run_answers
-from nimble_stone.server.deps import TheEngine, TheKitRoom, TheKits, TheWorld
+from nimble_stone.server.deps import TheApplication, TheEngine, TheKitRoom, TheKits
 from nimble_stone.server.views import PlanLine, PlanView, StepView, step_views
 from nimble_stone.store import records, runs
 from nimble_stone.store.records import PlanRow
@@ -95,7 +95,7 @@ class Started(BaseModel):
 
 
 async def _view(
-    world: Application,
+    app: Application,
     kits: Kits,
     row: PlanRow,
     resolved: Resolved | None = None,
@@ -103,17 +103,17 @@ async def _view(
     checked: bool = False,
 ) -> Response:
     return await answering.answer(
-        world, row, resolved or await evaluate(world, kits, row.text), checked=checked
+        app, row, resolved or await evaluate(app, kits, row.text), checked=checked
     )
 
 
-async def view_data(world: Application, kits: Kits, row: PlanRow) -> dict[str, Any]:
+async def view_data(app: Application, kits: Kits, row: PlanRow) -> dict[str, Any]:
     """The whole answer as data."""
-    return await answering.data_of(world, row, await evaluate(world, kits, row.text))
+    return await answering.data_of(app, row, await evaluate(app, kits, row.text))
 
 
 async def store_text(
-    world: Application, kits: Kits, ident: str, text: str, version: int | None, *, known: str = ""
+    app: Application, kits: Kits, ident: str, text: str, version: int | None, *, known: str = ""
 ) -> Response:
     """Validate a text, then keep it as the next version; the answer is what changed since the one
     tagged `known`.
@@ -126,9 +126,9 @@ async def store_text(
             code="plan-name",
             hint="A plan keeps its name; import it as a new one.",
         )
-    resolved = await evaluate(world, kits, text)
-    row = await keep_plan(world, resolved, text, version)
-    return await answering.answer(world, row, resolved, known=known)
+    resolved = await evaluate(app, kits, text)
+    row = await keep_plan(app, resolved, text, version)
+    return await answering.answer(app, row, resolved, known=known)
 
 
 @router.get("/kits")
@@ -180,11 +180,11 @@ class RoleChoices(BaseModel):
 
 
 @router.get("/kits/{ident}/packages")
-async def kit_packages(ident: str, world: TheWorld, kits: TheKits) -> list[RoleChoices]:
+async def kit_packages(ident: str, app: TheApplication, kits: TheKits) -> list[RoleChoices]:
     """What plans of a kit can be begun with. Raises NotFound."""
     if ident not in kits:
         raise NotFound(f"there is no kit “{ident}”")
-    kit, usual = kits[ident], await usual_of(world, kits[ident])
+    kit, usual = kits[ident], await usual_of(app, kits[ident])
     return [
         RoleChoices(
             role=role,
@@ -192,17 +192,17 @@ async def kit_packages(ident: str, world: TheWorld, kits: TheKits) -> list[RoleC
             usual=usual.get(role, ""),
             choices=[ChoiceView(**vars(one)) for one in choices],
         )
-        for role, choices in (await choices_of(world, kit)).items()
+        for role, choices in (await choices_of(app, kit)).items()
     ]
 
 
 @router.get("/plans")
-async def plan_list(world: TheWorld, kits: TheKits) -> list[PlanLine]:
+async def plan_list(app: TheApplication, kits: TheKits) -> list[PlanLine]:
     """All plans with their newest run."""
     lines = []
-    estate = await estate_of(world)
-    for row in await world.store.read(records.plans):
-        newest = await world.store.read(runs.runs, row.id)
+    estate = await estate_of(app)
+    for row in await app.store.read(records.plans):
+        newest = await app.store.read(runs.runs, row.id)
         plan = await parse_plan(row.text)
         kit = kits.get(plan.kit)
         lines.append(
@@ -215,39 +215,39 @@ async def plan_list(world: TheWorld, kits: TheKits) -> list[PlanLine]:
                 bay=plan.bay,
                 nodes=sum(count_of(plan, role, estate) for role in kit.roles) if kit else 0,
                 trouble="" if kit else f"no kit {plan.kit}",
-                run=(await run_answers.run_lines(world, newest[:1]))[0] if newest else None,
+                run=(await run_answers.run_lines(app, newest[:1]))[0] if newest else None,
             )
         )
     return lines
 
 
 @router.post("/plans", response_model=PlanView)
-async def plan_new(body: NewPlan, world: TheWorld, kits: TheKits) -> Response:
+async def plan_new(body: NewPlan, app: TheApplication, kits: TheKits) -> Response:
     """Make a plan from a file, or from a kit and a bay."""
-    text = body.text or await _first_text(body, kits, world)
+    text = body.text or await _first_text(body, kits, app)
     plan = await parse_plan(text)
     kit_of(plan, kits)
-    if any(row.id == plan.name for row in await world.store.read(records.plans)):
+    if any(row.id == plan.name for row in await app.store.read(records.plans)):
         raise Conflict(
             f"there is a plan “{plan.name}” already",
             code="plan-exists",
             hint="Choose another name.",
         )
-    return await store_text(world, kits, plan.name, text, 0)
+    return await store_text(app, kits, plan.name, text, 0)
 
 
-async def _first_text(body: NewPlan, kits: TheKits, world: Application) -> str:
+async def _first_text(body: NewPlan, kits: TheKits, app: Application) -> str:
     if body.kit not in kits:
         raise InputError("choose a kit", code="kit-unknown")
     kit = kits[body.kit]
-    newest = await usual_of(world, kit) | {
+    newest = await usual_of(app, kit) | {
         role: title for role, title in body.packages.items() if title
     }
     roles: dict[str, dict[str, Any]] = {}
     for role in kit.roles:
         count = {} if role.count.per_host else {"count": role.count.usual}
         roles[role.id] = count | ({"package": newest[role.id]} if role.id in newest else {})
-    values = beginning(kit, body.bay, await estate_of(world))
+    values = beginning(kit, body.bay, await estate_of(app))
     # Names of packages and bays come from outside: the writer quotes what needs it.
     return yaml_text.write(
         {
@@ -263,27 +263,27 @@ async def _first_text(body: NewPlan, kits: TheKits, world: Application) -> str:
 
 
 class Asked(BaseModel):
-    """A plan by its name, or a text; `world`: after asking the world."""
+    """A plan by its name, or a text; `app`: after asking the app."""
 
     plan: str = Field(default="", max_length=120)
     text: str = Field(default="", max_length=2_000_000)
-    world: bool = False
+    live: bool = False
 
 
 @router.post("/plans/check", response_model=PlanView)
-async def plan_check_text(body: Text, world: TheWorld, kits: TheKits) -> Response:
+async def plan_check_text(body: Text, app: TheApplication, kits: TheKits) -> Response:
     """Check a plan file without keeping it."""
     plan = await parse_plan(body.text)
-    return await _view(world, kits, PlanRow(plan.name, 0, body.text, world.clock()))
+    return await _view(app, kits, PlanRow(plan.name, 0, body.text, app.clock()))
 
 
 @router.post("/plans/answers")
-async def plan_answers(body: Asked, world: TheWorld, kits: TheKits) -> dict[str, Any]:
+async def plan_answers(body: Asked, app: TheApplication, kits: TheKits) -> dict[str, Any]:
     """What the command line answers about a plan of the server or a text: {check: …, place: …}. See
     docs/plans.md.
     """
-    text = body.text or (await world.store.read(records.get_plan, body.plan)).text
-    found = await (check_world(world, kits, text) if body.world else evaluate(world, kits, text))
+    text = body.text or (await app.store.read(records.get_plan, body.plan)).text
+    found = await (check_live(app, kits, text) if body.live else evaluate(app, kits, text))
     return {
         "check": answers.check(found.sheet, found.estate, found.findings, found.steps),
         "place": answers.place(found.sheet, found.estate),
@@ -291,22 +291,22 @@ async def plan_answers(body: Asked, world: TheWorld, kits: TheKits) -> dict[str,
 
 
 @router.get("/plans/{ident}", response_model=PlanView)
-async def plan(ident: str, world: TheWorld, kits: TheKits) -> Response:
+async def plan(ident: str, app: TheApplication, kits: TheKits) -> Response:
     """A plan thought through."""
-    return await _view(world, kits, await world.store.read(records.get_plan, ident))
+    return await _view(app, kits, await app.store.read(records.get_plan, ident))
 
 
 @router.get("/plans/{ident}/steps")
-async def plan_steps(ident: str, world: TheWorld, kits: TheKits) -> list[StepView]:
+async def plan_steps(ident: str, app: TheApplication, kits: TheKits) -> list[StepView]:
     """The whole sequence as it would be carried out."""
-    resolved = await evaluate(world, kits, (await world.store.read(records.get_plan, ident)).text)
+    resolved = await evaluate(app, kits, (await app.store.read(records.get_plan, ident)).text)
     return step_views(resolved.steps, resolved.forecast)
 
 
 @router.get("/plans/{ident}/file", response_class=PlainTextResponse)
-async def plan_file(ident: str, world: TheWorld) -> PlainTextResponse:
+async def plan_file(ident: str, app: TheApplication) -> PlainTextResponse:
     """The plan as the YAML file it is."""
-    row = await world.store.read(records.get_plan, ident)
+    row = await app.store.read(records.get_plan, ident)
     return PlainTextResponse(
         row.text,
         media_type="application/yaml",
@@ -315,24 +315,24 @@ async def plan_file(ident: str, world: TheWorld) -> PlainTextResponse:
 
 
 @router.put("/plans/{ident}/file", response_model=PlanView)
-async def plan_put(ident: str, body: Text, world: TheWorld, kits: TheKits) -> Response:
+async def plan_put(ident: str, body: Text, app: TheApplication, kits: TheKits) -> Response:
     """Replace the plan's text."""
-    return await store_text(world, kits, ident, body.text, body.version)
+    return await store_text(app, kits, ident, body.text, body.version)
 
 
 @router.patch("/plans/{ident}", response_model=PlanView)
 async def plan_edit(
-    ident: str, body: Edits, world: TheWorld, kits: TheKits, known: str = ""
+    ident: str, body: Edits, app: TheApplication, kits: TheKits, known: str = ""
 ) -> Response:
     """Apply small changes; all or none. With `known`, the answer is only what changed since the
     answer of that tag.
     """
-    row = await world.store.read(records.get_plan, ident)
+    row = await app.store.read(records.get_plan, ident)
     version = body.version
     if version != row.version:
         theirs = await aside(
             yaml_text.changed_paths,
-            await world.store.read(records.plan_version, ident, version),
+            await app.store.read(records.plan_version, ident, version),
             row.text,
         )
         if clash := yaml_text.clashes((change.path for change in body.edits), theirs):
@@ -348,39 +348,39 @@ async def plan_edit(
     text = await aside(
         yaml_text.edit_all, row.text, [(change.path, change.value) for change in body.edits]
     )
-    return await store_text(world, kits, ident, text, version, known=known)
+    return await store_text(app, kits, ident, text, version, known=known)
 
 
 @router.post("/plans/{ident}/try", response_model=PlanView)
 async def plan_try(
-    ident: str, body: Edits, world: TheWorld, kits: TheKits, known: str = ""
+    ident: str, body: Edits, app: TheApplication, kits: TheKits, known: str = ""
 ) -> Response:
     """What changes would bring, as long as they are only being typed or dragged. Nothing is kept
     and nothing is held.
     """
-    row = await world.store.read(records.get_plan, ident)
+    row = await app.store.read(records.get_plan, ident)
     resolved = await evaluate(
-        world,
+        app,
         kits,
         await aside(
             yaml_text.edit_all, row.text, [(change.path, change.value) for change in body.edits]
         ),
     )
-    return await answering.answer(world, row, resolved, known=known)
+    return await answering.answer(app, row, resolved, known=known)
 
 
 @router.post("/plans/{ident}/take-back/{version}", response_model=PlanView)
 async def plan_take_back(
-    ident: str, version: int, world: TheWorld, kits: TheKits, known: str = ""
+    ident: str, version: int, app: TheApplication, kits: TheKits, known: str = ""
 ) -> Response:
     """Take back the one change that made a version (undo; taking that back in turn is redo). What
     others changed elsewhere since stays.
     """
     if version < 2:
         raise InputError("the first version has none before it", code="nothing-before")
-    row = await world.store.read(records.get_plan, ident)
+    row = await app.store.read(records.get_plan, ident)
     before, after = [
-        await world.store.read(records.plan_version, ident, number)
+        await app.store.read(records.plan_version, ident, number)
         for number in (version - 1, version)
     ]
     text, again = await aside(yaml_text.taken_back, before, after, row.text)
@@ -394,22 +394,22 @@ async def plan_take_back(
                 " want."
             ),
         )
-    return await store_text(world, kits, ident, text, row.version, known=known)
+    return await store_text(app, kits, ident, text, row.version, known=known)
 
 
 @router.post("/plans/{ident}/restore/{version}", response_model=PlanView)
-async def plan_restore(ident: str, version: int, world: TheWorld, kits: TheKits) -> Response:
+async def plan_restore(ident: str, version: int, app: TheApplication, kits: TheKits) -> Response:
     """Make an older version the newest, whatever was changed since."""
     return await store_text(
-        world, kits, ident, await world.store.read(records.plan_version, ident, version), None
+        app, kits, ident, await app.store.read(records.plan_version, ident, version), None
     )
 
 
 @router.post("/plans/{ident}/secret", response_model=PlanView)
-async def plan_secret(ident: str, body: SecretEdit, world: TheWorld, kits: TheKits) -> Response:
+async def plan_secret(ident: str, body: SecretEdit, app: TheApplication, kits: TheKits) -> Response:
     """Keep a typed secret and refer to it."""
-    row = await world.store.read(records.get_plan, ident)
-    resolved = await evaluate(world, kits, row.text)
+    row = await app.store.read(records.get_plan, ident)
+    resolved = await evaluate(app, kits, row.text)
     column = next(
         (
             column
@@ -427,10 +427,10 @@ async def plan_secret(ident: str, body: SecretEdit, world: TheWorld, kits: TheKi
             code="secret-weak",
             hint="Type a longer or more varied one; what stood there stays.",
         )
-    reference = await world.keep_secret(secret_name(ident, body.node, body.column), body.value)
+    reference = await app.keep_secret(secret_name(ident, body.node, body.column), body.value)
     path = ("nodes", body.node, body.column) if body.node else ("values", body.column)
     return await store_text(
-        world, kits, ident, await aside(yaml_text.edit, row.text, path, reference), body.version
+        app, kits, ident, await aside(yaml_text.edit, row.text, path, reference), body.version
     )
 
 
@@ -448,11 +448,11 @@ class Made(BaseModel):
 
 
 @router.post("/plans/{ident}/secret/make")
-async def plan_secret_make(ident: str, column: str, world: TheWorld, kits: TheKits) -> Made:
+async def plan_secret_make(ident: str, column: str, app: TheApplication, kits: TheKits) -> Made:
     """A secret that keeps a column's rule, to be looked at and then kept. Raises InputError for a
     column that holds none.
     """
-    resolved = await evaluate(world, kits, (await world.store.read(records.get_plan, ident)).text)
+    resolved = await evaluate(app, kits, (await app.store.read(records.get_plan, ident)).text)
     found = next(
         (one for one in resolved.sheet.columns if one.id == column and one.kind == "secret"), None
     )
@@ -462,40 +462,42 @@ async def plan_secret_make(ident: str, column: str, world: TheWorld, kits: TheKi
 
 
 @router.post("/plans/{ident}/licence", response_model=PlanView)
-async def plan_licence(ident: str, body: AcceptLicence, world: TheWorld, kits: TheKits) -> Response:
+async def plan_licence(
+    ident: str, body: AcceptLicence, app: TheApplication, kits: TheKits
+) -> Response:
     """Accept the package's licence in somebody's name."""
-    row = await world.store.read(records.get_plan, ident)
-    resolved = await evaluate(world, kits, row.text)
+    row = await app.store.read(records.get_plan, ident)
+    resolved = await evaluate(app, kits, row.text)
     if not resolved.licence:
         raise InputError("the package has no licence text", code="no-licence")
-    at = datetime.datetime.fromtimestamp(world.clock(), datetime.UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+    at = datetime.datetime.fromtimestamp(app.clock(), datetime.UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
     text = await aside(
         yaml_text.edit, row.text, ("licence",), {"by": body.by, "at": at, "text": resolved.licence}
     )
-    return await store_text(world, kits, ident, text, body.version)
+    return await store_text(app, kits, ident, text, body.version)
 
 
 @router.post("/plans/{ident}/check", response_model=PlanView)
-async def plan_check(ident: str, world: TheWorld, kits: TheKits) -> Response:
-    """Check against the world: hosts are read anew, planned addresses are asked for."""
-    row = await world.store.read(records.get_plan, ident)
-    return await _view(world, kits, row, await check_world(world, kits, row.text), checked=True)
+async def plan_check(ident: str, app: TheApplication, kits: TheKits) -> Response:
+    """Check against the app: hosts are read anew, planned addresses are asked for."""
+    row = await app.store.read(records.get_plan, ident)
+    return await _view(app, kits, row, await check_live(app, kits, row.text), checked=True)
 
 
 @router.post("/plans/{ident}/run", response_model=Started)
-async def plan_run(ident: str, world: TheWorld, engine: TheEngine, kits: TheKits) -> Response:
-    """Check against the world and start; blockers stop it."""
-    row = await world.store.read(records.get_plan, ident)
-    run, resolved = await start_run(world, engine, kits, row)
-    data = await answering.data_of(world, row, resolved, checked=True)
+async def plan_run(ident: str, app: TheApplication, engine: TheEngine, kits: TheKits) -> Response:
+    """Check against the live hosts and start; blockers stop it."""
+    row = await app.store.read(records.get_plan, ident)
+    run, resolved = await start_run(app, engine, kits, row)
+    data = await answering.data_of(app, row, resolved, checked=True)
     return Response(answering.packed({"run": run, "plan": data}), media_type="application/json")
 
 
 @router.delete("/plans/{ident}")
-async def plan_remove(ident: str, world: TheWorld) -> dict[str, str]:
+async def plan_remove(ident: str, app: TheApplication) -> dict[str, str]:
     """Remove a plan whose cluster does not exist (any more); its runs keep their record."""
     standing = [
-        run.id for run in await world.store.read(runs.runs, ident) if run.state != RunState.UNDONE
+        run.id for run in await app.store.read(runs.runs, ident) if run.state != RunState.UNDONE
     ]
     if standing:
         raise Conflict(
@@ -503,5 +505,5 @@ async def plan_remove(ident: str, world: TheWorld) -> dict[str, str]:
             code="plan-built",
             hint="Roll the run back first.",
         )
-    await world.store.write(records.remove_plan, ident)
+    await app.store.write(records.remove_plan, ident)
     return {"state": "removed"}

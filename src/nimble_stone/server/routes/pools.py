@@ -16,7 +16,7 @@ from nimble_stone.core.errors import Conflict, InputError, NotFound
 from nimble_stone.core.estate import Estate, EstateFile, Pool
 from nimble_stone.core.plan.model import Plan
 from nimble_stone.core.series import Series, listed
-from nimble_stone.server.deps import TheWorld
+from nimble_stone.server.deps import TheApplication
 from nimble_stone.store import records
 
 router = APIRouter(tags=["pools"])
@@ -63,19 +63,19 @@ class PoolEdit(BaseModel):
 
 
 @router.get("/pools")
-async def pools(world: TheWorld) -> list[PoolView]:
+async def pools(app: TheApplication) -> list[PoolView]:
     """All pools with every address: free, excluded, reserved, held by a plan or run, or found in
     use on the estate.
     """
-    return await _view(world)
+    return await _view(app)
 
 
 @router.put("/pools")
-async def put_pool(body: PoolEdit, world: TheWorld) -> list[PoolView]:
+async def put_pool(body: PoolEdit, app: TheApplication) -> list[PoolView]:
     """Make a pool, or replace the one of that name. Plans keep what they hold of it as long as it
     still lies in there. Raises InputError.
     """
-    estate = await estate_of(world)
+    estate = await estate_of(app)
     kinds = {pool.name: "ipv4" for pool in estate.pools} | {
         one.name: one.kind for one in estate.series
     }
@@ -85,25 +85,23 @@ async def put_pool(body: PoolEdit, world: TheWorld) -> list[PoolView]:
             code="pool-kind",
             hint="Choose another name.",
         )
-    await world.store.write(records.merge_estate, _file(body, estate))
-    return await _view(world)
+    await app.store.write(records.merge_estate, _file(body, estate))
+    return await _view(app)
 
 
 @router.delete("/pools/{name}")
-async def drop_pool(name: str, world: TheWorld) -> list[PoolView]:
+async def drop_pool(name: str, app: TheApplication) -> list[PoolView]:
     """Give a pool up. Raises NotFound, Conflict as long as plans draw from it."""
-    estate = await estate_of(world)
+    estate = await estate_of(app)
     if estate.pool(name) is None and estate.one_series(name) is None:
         raise NotFound(f"the estate has no pool “{name}”")
     users = [
         row.id
-        for row in await world.store.read(records.plans)
+        for row in await app.store.read(records.plans)
         if _names(await parse_plan(row.text), name)
     ]
     users += [
-        one.name
-        for one in (await shared_of(world)).values()
-        if name in map(str, one.values.values())
+        one.name for one in (await shared_of(app)).values() if name in map(str, one.values.values())
     ]
     if users:
         raise Conflict(
@@ -112,15 +110,15 @@ async def drop_pool(name: str, world: TheWorld) -> list[PoolView]:
             code="pool-used",
             hint="Choose another pool there first.",
         )
-    await world.store.write(records.drop_pool, name)
-    return await _view(world)
+    await app.store.write(records.drop_pool, name)
+    return await _view(app)
 
 
-async def _view(world: Application) -> list[PoolView]:
-    estate = await estate_of(world)
+async def _view(app: Application) -> list[PoolView]:
+    estate = await estate_of(app)
     held = {
         address: claim.plan + (f", run {claim.run}" if claim.run else "")
-        for claim in await claims_of_others(world, "")
+        for claim in await claims_of_others(app, "")
         for address in claim.addresses
     }
     return [PoolView(**line) for line in ledger.pool_members(estate, held)]

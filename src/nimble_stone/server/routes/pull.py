@@ -11,64 +11,56 @@ from contextlib import ExitStack
 from fastapi import APIRouter, Request
 from starlette.responses import Response, StreamingResponse
 
-from nimble_stone.core.errors import InputError, NotFound
-from nimble_stone.engine import transfer
-from nimble_stone.engine.pulling import TRIAL_BYTES
-from nimble_stone.server.deps import TheWorld
+from nimble_stone.core.disk.convert import Conversion
+from nimble_stone.core.errors import NotFound
+from nimble_stone.packages import transfer
+from nimble_stone.packages.pulling import TRIAL_BYTES, Offer, Tickets
+from nimble_stone.server.deps import TheApplication, TheTickets
 
 router = APIRouter(include_in_schema=False)
+MEDIA_TYPE = "application/octet-stream"
 
 
 @router.get("/pull/trial")
-async def pull_trial(world: TheWorld) -> Response:
+async def pull_trial(tickets: TheTickets) -> Response:
     """Some MiB to measure with, where hosts fetch at all. Nothing of ours is in them."""
-    if world.desk is None or not world.desk.base:
+    if not tickets.base:
         raise NotFound("hosts do not fetch from this server")
-    return Response(bytes(TRIAL_BYTES), media_type="application/octet-stream")
+    return Response(bytes(TRIAL_BYTES), media_type=MEDIA_TYPE)
 
 
 @router.get("/pull/{ticket}")
-async def pull(ticket: str, request: Request, world: TheWorld) -> Response:
-    """A disk as qcow2, from the byte that Range asks for."""
-    desk = world.desk
-    if desk is None:
-        raise InputError("this server offers nothing to fetch")
-    offer = desk.find(ticket)
+async def pull(ticket: str, request: Request, app: TheApplication, tickets: TheTickets) -> Response:
+    """A disk in the format of the host's datastore, from the byte that Range asks for."""
+    offer = tickets.find(ticket)
     stack = ExitStack()
     try:
-        conversion = None if offer.path else await asyncio.to_thread(desk.begin, offer, stack)
-        total = (
-            offer.path.stat().st_size if offer.path else conversion.file_bytes if conversion else 0
-        )
-        match = re.fullmatch(r"bytes=(\d{1,16})-", request.headers.get("Range", "").strip())
-        start = int(match[1]) if match else 0
-        if start > total:
-            stack.close()
-            return Response(status_code=416, headers={"Content-Range": f"bytes */{total}"})
+        conversion = None
+        if offer.path is None:
+            conversion = await asyncio.to_thread(tickets.begin, offer, stack)
+        total = _size(offer, conversion)
     except OSError as error:
+        stack.close()
         raise NotFound("the file that was offered is gone") from error
     except BaseException:
         stack.close()
         raise
+    match = re.fullmatch(r"bytes=(\d{1,16})-", request.headers.get("Range", "").strip())
+    start = int(match[1]) if match else 0
+    if start > total:
+        stack.close()
+        return Response(status_code=416, headers={"Content-Range": f"bytes */{total}"})
 
     async def body() -> AsyncIterator[bytes]:
         began, sent = time.monotonic(), 0
         with stack:
-            async for piece in (
-                transfer.file_pieces(offer.path, start)  # type: ignore[union-attr]
-                if offer.path
-                else (
-                    transfer.pieces(desk.pieces(offer, conversion, start), lambda _: None)
-                    if conversion
-                    else ()
-                )
-            ):
+            async for piece in _pieces(tickets, offer, conversion, start):
                 yield piece
                 sent += len(piece)
                 if offer.path:
                     offer.told(start + sent)
                 if offer.rate and (early := sent / offer.rate - (time.monotonic() - began)) > 0:
-                    await world.pause(early)
+                    await app.pause(early)
         offer.done = True
 
     headers = {
@@ -78,6 +70,20 @@ async def pull(ticket: str, request: Request, world: TheWorld) -> Response:
     }
     if start:
         headers["Content-Range"] = f"bytes {start}-{total - 1}/{total}"
-    return StreamingResponse(
-        body(), 206 if start else 200, headers=headers, media_type="application/octet-stream"
-    )
+    status = 206 if start else 200
+    return StreamingResponse(body(), status, headers=headers, media_type=MEDIA_TYPE)
+
+
+def _size(offer: Offer, conversion: Conversion | None) -> int:
+    if offer.path:
+        return offer.path.stat().st_size
+    return conversion.file_bytes if conversion else 0
+
+
+def _pieces(
+    tickets: Tickets, offer: Offer, conversion: Conversion | None, start: int
+) -> AsyncIterator[bytes]:
+    if offer.path:
+        return transfer.file_pieces(offer.path, start)
+    assert conversion is not None
+    return transfer.pieces(tickets.pieces(offer, conversion, start), lambda _: None)

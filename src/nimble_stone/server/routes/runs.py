@@ -18,10 +18,10 @@ from nimble_stone.core import report
 from nimble_stone.core.acceptance import Verdict, totals
 from nimble_stone.core.errors import InputError, NotFound, StoneError
 from nimble_stone.engine.engine import Engine
-from nimble_stone.engine.feed import Frame
 from nimble_stone.engine.frozen import FrozenRun, thawed
+from nimble_stone.ports.feed import Frame
 from nimble_stone.server.auth import Door
-from nimble_stone.server.deps import TheCaller, TheEngine, TheLiveRuns, TheWorld
+from nimble_stone.server.deps import TheApplication, TheCaller, TheEngine, TheLiveRuns
 from nimble_stone.server.run_answers import rollout_row, run_lines
 from nimble_stone.server.views import EventView, RunDelta, RunLine, RunView
 from nimble_stone.store import runs
@@ -70,15 +70,15 @@ class Entry(BaseModel):
     last_at: float
 
 
-async def _frozen(world: TheWorld, ident: str) -> tuple[RunRow, FrozenRun]:
-    row = await rollout_row(world, ident)
-    return row, await thawed(world.store, row)
+async def _frozen(app: TheApplication, ident: str) -> tuple[RunRow, FrozenRun]:
+    row = await rollout_row(app, ident)
+    return row, await thawed(app.store, row)
 
 
 @router.get("/runs")
-async def run_list(world: TheWorld, plan: str = "") -> list[RunLine]:
+async def run_list(app: TheApplication, plan: str = "") -> list[RunLine]:
     """All runs, newest first."""
-    return await run_lines(world, await world.store.read(runs.runs, plan))
+    return await run_lines(app, await app.store.read(runs.runs, plan))
 
 
 @router.get("/runs/{ident}", response_model=RunView)
@@ -96,7 +96,7 @@ async def run_changes(
     ident: str,
     request: Request,
     live: TheLiveRuns,
-    world: TheWorld,
+    app: TheApplication,
     caller: TheCaller,
     after: Annotated[int, Query(ge=0, le=MOST_ID)] = 0,
     last_event_id: str = Header(default=""),
@@ -105,12 +105,12 @@ async def run_changes(
     `change` (a RunDelta), `progress` (of steps under way), `again` (too much has happened; read
     the run anew), `still` and `signed-out`. Goes on after Last-Event-ID.
     """
-    await rollout_row(world, ident)
+    await rollout_row(app, ident)
     start = int(last_event_id) if _EVENT_ID.fullmatch(last_event_id) else after
     door: Door = request.app.state.door
     feed = live.watch(ident, start, SESSION_S)
     return StreamingResponse(
-        _stream(world, request, feed, partial(door.still, caller)),
+        _stream(app, request, feed, partial(door.still, caller)),
         media_type="text/event-stream",
         headers={"Cache-Control": "no-store"},
     )
@@ -120,7 +120,7 @@ async def run_changes(
 async def run_events(
     ident: str,
     request: Request,
-    world: TheWorld,
+    app: TheApplication,
     caller: TheCaller,
     after: Annotated[int, Query(ge=0, le=MOST_ID)] = 0,
     last_event_id: str = Header(default=""),
@@ -128,28 +128,28 @@ async def run_events(
     """The journal as server-sent events; goes on after Last-Event-ID, else after `after`. Progress
     comes in between, without an id. The stream ends
     with the session."""
-    await world.store.read(runs.get_run, ident)
+    await app.store.read(runs.get_run, ident)
     start = int(last_event_id) if _EVENT_ID.fullmatch(last_event_id) else after
     door: Door = request.app.state.door
-    feed = world.feed.watch(ident, start, SESSION_S)
+    feed = app.feed.watch(ident, start, SESSION_S)
     return StreamingResponse(
-        _stream(world, request, feed, partial(door.still, caller)),
+        _stream(app, request, feed, partial(door.still, caller)),
         media_type="text/event-stream",
         headers={"Cache-Control": "no-store"},
     )
 
 
 async def _stream(
-    world: TheWorld,
+    app: TheApplication,
     request: Request,
     source: AsyncGenerator[Frame | str | None, None],
     still: Callable[[], Awaitable[bool]],
 ) -> AsyncIterator[str]:
     yield "retry: 1000\n\n"
-    quiet = looked = world.monotonic()
+    quiet = looked = app.monotonic()
     async with aclosing(source) as feed:
         async for item in feed:
-            now = world.monotonic()
+            now = app.monotonic()
             if now - looked >= SESSION_S or item is None:
                 looked = now
                 if not await still():
@@ -165,13 +165,13 @@ async def _stream(
                 quiet = now
             elif now - quiet >= PING_S:
                 quiet = now
-                yield f"event: still\ndata: {json.dumps({'now': world.clock()})}\n\n"
+                yield f"event: still\ndata: {json.dumps({'now': app.clock()})}\n\n"
 
 
 @router.get("/runs/{ident}/transcript")
 async def run_transcript(
     ident: str,
-    world: TheWorld,
+    app: TheApplication,
     step: str = "",
     after: Annotated[int, Query(ge=0, le=MOST_ID)] = 0,
     search: Annotated[str, Query(max_length=200)] = "",
@@ -180,31 +180,29 @@ async def run_transcript(
     """Commands and answers of a step, or of all, secrets blanked: 500 after an id, or the newest
     500.
     """
-    await world.store.read(runs.get_run, ident)
+    await app.store.read(runs.get_run, ident)
     return [
         Entry(**item)
-        for item in await world.store.read(
-            runs.transcript, ident, step, after, search, newest=newest
-        )
+        for item in await app.store.read(runs.transcript, ident, step, after, search, newest=newest)
     ]
 
 
 @router.get("/runs/{ident}/transcript.txt")
-async def run_transcript_file(ident: str, world: TheWorld, step: str = "") -> StreamingResponse:
+async def run_transcript_file(ident: str, app: TheApplication, step: str = "") -> StreamingResponse:
     """All commands and answers as text, to be kept."""
-    await world.store.read(runs.get_run, ident)
+    await app.store.read(runs.get_run, ident)
     name = f"{ident}{'-' + step.replace('/', '-') if step else ''}.transcript.txt"
     safe = "".join(c for c in name if c.isascii() and (c.isalnum() or c in "-._"))
     return StreamingResponse(
-        _transcript_text(world, ident, step),
+        _transcript_text(app, ident, step),
         media_type="text/plain; charset=utf-8",
         headers={"Content-Disposition": f'attachment; filename="{safe}"'},
     )
 
 
-async def _transcript_text(world: TheWorld, ident: str, step: str) -> AsyncIterator[str]:
+async def _transcript_text(app: TheApplication, ident: str, step: str) -> AsyncIterator[str]:
     after = 0
-    while page := await world.store.read(runs.transcript, ident, step, after):
+    while page := await app.store.read(runs.transcript, ident, step, after):
         for entry in page:
             at = datetime.datetime.fromtimestamp(entry["at"], datetime.UTC).strftime(
                 "%Y-%m-%d %H:%M:%S UTC"
@@ -220,26 +218,26 @@ async def _transcript_text(world: TheWorld, ident: str, step: str) -> AsyncItera
 
 @router.get("/runs/{ident}/events/page")
 async def run_events_page(
-    ident: str, world: TheWorld, before: Annotated[int, Query(ge=0, le=MOST_ID)] = 0
+    ident: str, app: TheApplication, before: Annotated[int, Query(ge=0, le=MOST_ID)] = 0
 ) -> list[EventView]:
     """Journal entries before an id (0: the newest), 400 at a time, in order."""
-    await world.store.read(runs.get_run, ident)
+    await app.store.read(runs.get_run, ident)
     return [
         EventView(**vars(event))
-        for event in await world.store.read(runs.events_before, ident, before)
+        for event in await app.store.read(runs.events_before, ident, before)
     ]
 
 
 @router.get("/runs/{ident}/console")
-async def run_console(ident: str, node: str, world: TheWorld) -> ConsoleView:
+async def run_console(ident: str, node: str, app: TheApplication) -> ConsoleView:
     """The tail of a node's serial console, '' when there is none."""
-    _, frozen = await _frozen(world, ident)
+    _, frozen = await _frozen(app, ident)
     found = frozen.sheet.node(node)
     if found is None:
         raise NotFound("no such node")
     try:
-        host = await world.kvm(await world.host(found.value("host")))
-        return ConsoleView(text=world.blank(await host.console(found.name)))
+        host = await app.driver(await app.host(found.value("host")))
+        return ConsoleView(text=app.blank(await host.vms.console(found.name)))
     except StoneError as error:
         return ConsoleView(trouble=str(error))
 
@@ -266,10 +264,10 @@ WISHES: Mapping[str, Callable[[Engine, str, Wish], Awaitable[None]]] = {
 
 @router.post("/runs/{ident}/{wish}", response_model=RunView)
 async def run_wish(
-    ident: str, wish: str, body: Wish, world: TheWorld, engine: TheEngine, live: TheLiveRuns
+    ident: str, wish: str, body: Wish, app: TheApplication, engine: TheEngine, live: TheLiveRuns
 ) -> Response:
     """hold, resume, retry, resume-retry, skip, extend, end-wait, undo or prove."""
-    await rollout_row(world, ident)
+    await rollout_row(app, ident)
     work = WISHES.get(wish)
     if work is None:
         raise NotFound(f"a run cannot {wish}")
@@ -283,9 +281,9 @@ def _only(body: Wish) -> str:
     return body.steps[0]
 
 
-async def _proved(world: TheWorld, ident: str) -> tuple[RunRow, FrozenRun, str, list[Verdict]]:
-    row, frozen = await _frozen(world, ident)
-    proofs = await world.store.read(runs.last_proofs, ident)
+async def _proved(app: TheApplication, ident: str) -> tuple[RunRow, FrozenRun, str, list[Verdict]]:
+    row, frozen = await _frozen(app, ident)
+    proofs = await app.store.read(runs.last_proofs, ident)
     if proofs is None:
         raise NotFound(
             "nothing of this run was proved yet", hint="Proofs are made when the run ends."
@@ -295,9 +293,9 @@ async def _proved(world: TheWorld, ident: str) -> tuple[RunRow, FrozenRun, str, 
 
 
 @router.get("/runs/{ident}/acceptance.xml")
-async def run_junit(ident: str, world: TheWorld) -> Response:
+async def run_junit(ident: str, app: TheApplication) -> Response:
     """The proofs as JUnit XML."""
-    row, frozen, at, verdicts = await _proved(world, ident)
+    row, frozen, at, verdicts = await _proved(app, ident)
     return Response(
         report.junit(
             f"{row.plan} run {row.id}",
@@ -311,9 +309,9 @@ async def run_junit(ident: str, world: TheWorld) -> Response:
 
 
 @router.get("/runs/{ident}/acceptance.html", response_class=HTMLResponse)
-async def run_report(ident: str, world: TheWorld) -> HTMLResponse:
+async def run_report(ident: str, app: TheApplication) -> HTMLResponse:
     """The proofs as a page of its own."""
-    row, frozen, at, verdicts = await _proved(world, ident)
+    row, frozen, at, verdicts = await _proved(app, ident)
     count = totals(verdicts)
     not_run = f", {count['open']} could not run" if count["open"] else ""
     sentence = f"All {len(verdicts)} acceptance checks passed."

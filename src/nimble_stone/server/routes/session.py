@@ -8,7 +8,7 @@ from pydantic import BaseModel, Field
 from nimble_stone import __version__
 from nimble_stone.core.errors import Denied
 from nimble_stone.server import auth
-from nimble_stone.server.deps import TheCaller, TheDoor, TheWorld
+from nimble_stone.server.deps import TheApplication, TheCaller, TheDoor
 from nimble_stone.store import access
 
 router = APIRouter(tags=["session"])
@@ -51,12 +51,12 @@ class MadeToken(BaseModel):
 
 
 @router.get("/health")
-async def health(world: TheWorld) -> dict[str, str]:
+async def health(app: TheApplication) -> dict[str, str]:
     """Whether the server is up, and what keeps it from storing."""
     return {
-        "state": "trouble" if world.trouble else "up",
+        "state": "trouble" if app.trouble else "up",
         "version": __version__,
-        "trouble": world.trouble,
+        "trouble": app.trouble,
     }
 
 
@@ -85,33 +85,33 @@ async def session(caller: TheCaller) -> Session:
 
 
 @router.delete("/session")
-async def sign_out(caller: TheCaller, response: Response, world: TheWorld) -> dict[str, str]:
+async def sign_out(caller: TheCaller, response: Response, app: TheApplication) -> dict[str, str]:
     """Sign out."""
-    await world.store.write(access.drop_session, caller.digest)
+    await app.store.write(access.drop_session, caller.digest)
     response.delete_cookie(auth.COOKIE)
     return {"state": "signed out"}
 
 
 @router.get("/access")
-async def access_view(world: TheWorld) -> AccessView:
+async def access_view(app: TheApplication) -> AccessView:
     """Open sessions and tokens."""
-    rows = await world.store.read(access.tokens)
+    rows = await app.store.read(access.tokens)
     return AccessView(
-        sessions=await world.store.read(access.session_count, world.clock()),
+        sessions=await app.store.read(access.session_count, app.clock()),
         tokens=[TokenView(**vars(row)) for row in rows],
     )
 
 
 @router.delete("/access/sessions")
-async def end_sessions(response: Response, world: TheWorld) -> dict[str, int]:
+async def end_sessions(response: Response, app: TheApplication) -> dict[str, int]:
     """End all sessions, this one too; open streams end with them. Tokens stay."""
-    ended = await world.store.write(access.drop_sessions)
+    ended = await app.store.write(access.drop_sessions)
     response.delete_cookie(auth.COOKIE)
     return {"ended": ended}
 
 
 @router.post("/access/tokens")
-async def token_make(body: NewToken, world: TheWorld, caller: TheCaller) -> MadeToken:
+async def token_make(body: NewToken, app: TheApplication, caller: TheCaller) -> MadeToken:
     """Make a token for the command line or a script. Raises Denied when a token asks for another
     one.
     """
@@ -121,12 +121,12 @@ async def token_make(body: NewToken, world: TheWorld, caller: TheCaller) -> Made
             code="token-needs-key",
             hint="Sign in with the access key.",
         )
-    ident, token = await auth.make_token(world, body.name)
+    ident, token = await auth.make_token(app, body.name)
     return MadeToken(id=ident, token=token)
 
 
 @router.delete("/access/tokens/{ident}")
-async def token_revoke(ident: str, world: TheWorld) -> AccessView:
+async def token_revoke(ident: str, app: TheApplication) -> AccessView:
     """Revoke a token."""
-    await world.store.write(access.drop_token, ident)
-    return await access_view(world)
+    await app.store.write(access.drop_token, ident)
+    return await access_view(app)

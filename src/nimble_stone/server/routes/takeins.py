@@ -13,8 +13,8 @@ from starlette.requests import ClientDisconnect
 
 from nimble_stone.core.errors import Conflict, InputError, NotFound
 from nimble_stone.core.weburl import shown
-from nimble_stone.engine.intake import Intake
-from nimble_stone.server.deps import TheIntake, TheWorld
+from nimble_stone.packages.intake import Intake
+from nimble_stone.server.deps import TheApplication, TheIntake
 from nimble_stone.store import library
 from nimble_stone.store.library import TakeIn, TakeInFile
 
@@ -100,15 +100,15 @@ def view(intake: Intake, row: TakeIn) -> TakeInView:
 
 
 @router.get("/take-ins")
-async def take_in_list(world: TheWorld, intake: TheIntake) -> list[TakeInView]:
+async def take_in_list(app: TheApplication, intake: TheIntake) -> list[TakeInView]:
     """All attempts that are remembered, newest first."""
-    return [view(intake, row) for row in await world.store.read(library.take_ins)]
+    return [view(intake, row) for row in await app.store.read(library.take_ins)]
 
 
 @router.get("/take-ins/{ident}")
-async def take_in(ident: str, world: TheWorld, intake: TheIntake) -> TakeInView:
+async def take_in(ident: str, app: TheApplication, intake: TheIntake) -> TakeInView:
     """One attempt."""
-    return view(intake, await world.store.read(library.get_take_in, ident))
+    return view(intake, await app.store.read(library.get_take_in, ident))
 
 
 @router.post("/take-ins")
@@ -151,7 +151,7 @@ async def tus_options() -> Response:
 
 
 @router.post("/take-ins/files", include_in_schema=False)
-async def tus_create(request: Request, world: TheWorld, intake: TheIntake) -> Response:
+async def tus_create(request: Request, app: TheApplication, intake: TheIntake) -> Response:
     """Begin an upload of one file; `Upload-Metadata: filename` is its name."""
     _version(request)
     size = _number(request, "Upload-Length")
@@ -161,10 +161,12 @@ async def tus_create(request: Request, world: TheWorld, intake: TheIntake) -> Re
 
 
 @router.head("/take-ins/files/{place}", include_in_schema=False)
-async def tus_head(place: str, request: Request, world: TheWorld, intake: TheIntake) -> Response:
+async def tus_head(
+    place: str, request: Request, app: TheApplication, intake: TheIntake
+) -> Response:
     """How much has arrived."""
     _version(request)
-    row, number = await _find(place, world)
+    row, number = await _find(place, app)
     if row.state not in ("receiving", "verifying", "done"):
         return Response(status_code=410, headers=TUS)
     size = row.files[number].size or 0
@@ -175,14 +177,16 @@ async def tus_head(place: str, request: Request, world: TheWorld, intake: TheInt
 
 
 @router.patch("/take-ins/files/{place}", include_in_schema=False)
-async def tus_patch(place: str, request: Request, world: TheWorld, intake: TheIntake) -> Response:
+async def tus_patch(
+    place: str, request: Request, app: TheApplication, intake: TheIntake
+) -> Response:
     """Bytes from an offset on. What arrives before a break stays."""
     _version(request)
     if request.headers.get("Content-Type", "").split(";")[0] != "application/offset+octet-stream":
         return Response(
             "Content-Type must be application/offset+octet-stream", status_code=415, headers=TUS
         )
-    row, number = await _find(place, world)
+    row, number = await _find(place, app)
     if row.state != "receiving":
         return Response(
             "this upload expects no bytes",
@@ -201,10 +205,12 @@ async def tus_patch(place: str, request: Request, world: TheWorld, intake: TheIn
 
 
 @router.delete("/take-ins/files/{place}", include_in_schema=False)
-async def tus_delete(place: str, request: Request, world: TheWorld, intake: TheIntake) -> Response:
+async def tus_delete(
+    place: str, request: Request, app: TheApplication, intake: TheIntake
+) -> Response:
     """End an upload; nothing of it is kept."""
     _version(request)
-    row, _ = await _find(place, world)
+    row, _ = await _find(place, app)
     if row.state in ("receiving", "verifying"):
         await intake.stop(row.id)
     return Response(status_code=204, headers=TUS)
@@ -219,11 +225,11 @@ async def _pieces(request: Request) -> AsyncIterator[bytes]:
         return
 
 
-async def _find(place: str, world: TheWorld) -> tuple[TakeIn, int]:
+async def _find(place: str, app: TheApplication) -> tuple[TakeIn, int]:
     match = _PLACE.match(place)
     if not match:
         raise NotFound("there is no such upload")
-    row = await world.store.read(library.get_take_in, match[1])
+    row = await app.store.read(library.get_take_in, match[1])
     if int(match[2]) >= len(row.files) or row.source != "upload":
         raise NotFound("there is no such upload")
     return row, int(match[2])

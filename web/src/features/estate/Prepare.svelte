@@ -6,6 +6,7 @@
   import { router } from '../../lib/router.svelte';
   import Button from '../../lib/ui/Button.svelte';
   import Dialog from '../../lib/ui/Dialog.svelte';
+  import { brief } from '../ledger/transcript';
   import { ABOUT, actionsOf, EMPTY, KINDS, type Form, type Kind } from './actions';
 
   interface Props {
@@ -379,17 +380,7 @@
             </p>{/each}
           {#each s.commands as c (c)}<pre class="mono">{c}</pre>{/each}
           {#if s.undo.length}<p class="quiet undo">
-              Rolled back by: <span class="mono"
-                >{s.undo
-                  .map(
-                    (u) =>
-                      u
-                        .replace(/^LC_ALL=C timeout -k 2 \d+ /, '')
-                        .replace('virsh -q -c qemu:///system', 'virsh')
-                        .split('\n')[0],
-                  )
-                  .join(' · ')}</span
-              >
+              Rolled back by: <span class="mono">{s.undo.map((u) => brief(u)).join(' · ')}</span>
             </p>{/if}
         </details>{/each}
     </div>

@@ -3,9 +3,7 @@ import type { Entry } from '../../lib/api/types';
 /** A command in one line, without what all of them begin with. */
 export function brief(command: string): string {
   const line = command.split('\n')[0] ?? '';
-  return line
-    .replace(/^LC_ALL=C timeout -k 2 \d+ /, '')
-    .replace('virsh -q -c qemu:///system', 'virsh');
+  return line.replace(/^LC_ALL=C timeout -k 2 \d+ /, '').replace(/ -q -c \S+:\/\/\/\S+/, '');
 }
 
 /** The first lines of an answer, and how many more there are. */

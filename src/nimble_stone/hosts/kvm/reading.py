@@ -12,7 +12,7 @@ from shlex import quote
 
 from nimble_stone.core.errors import RemoteFailed
 from nimble_stone.core.estate import Carried, Datastore, Facts, NumaCell
-from nimble_stone.hosts import commands, linux_in, xml_in
+from nimble_stone.hosts.kvm import commands, linux_in, xml_in
 
 SPEEDS = "grep -s . /sys/class/net/*/speed"
 LSBLK = (

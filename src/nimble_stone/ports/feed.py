@@ -15,7 +15,7 @@ from nimble_stone.core.errors import StoneError
 from nimble_stone.store import runs
 
 if TYPE_CHECKING:
-    from nimble_stone.engine.world import World
+    from nimble_stone.ports.ports import Ports
 
 log = logging.getLogger("nimble_stone.engine")
 KEPT = 4096
@@ -65,8 +65,8 @@ def frame(event: runs.EventRow) -> Frame:
 class Feed:
     """Who watches a run gets its entries in order, each once, and passing progress in between."""
 
-    def __init__(self, world: World) -> None:
-        self._world = world
+    def __init__(self, ports: Ports) -> None:
+        self._ports = ports
         self._tails: dict[str, _Tail] = {}
 
     async def watch(
@@ -112,18 +112,18 @@ class Feed:
             newest = takewhile(lambda one: one.id > after, reversed(tail.frames))
             return list(newest)[::-1]
         return [
-            frame(event) for event in await self._world.store.read(runs.events, run, after, PAGE)
+            frame(event) for event in await self._ports.store.read(runs.events, run, after, PAGE)
         ]
 
     async def _read(self, run: str, tail: _Tail) -> None:
         while True:
-            seen = self._world.hub.count(run)
+            seen = self._ports.hub.count(run)
             try:
-                rows = await self._world.store.read(runs.events, run, tail.last, PAGE)
+                rows = await self._ports.store.read(runs.events, run, tail.last, PAGE)
             except StoneError:
                 log.exception("the journal of run %s cannot be read", run)
                 rows = []
-            progress = json.dumps(self._world.hub.progress[run])
+            progress = json.dumps(self._ports.hub.progress[run])
             if rows or progress != tail.progress:
                 tail.frames.extend(frame(event) for event in rows)
                 tail.last = rows[-1].id if rows else tail.last
@@ -132,4 +132,4 @@ class Feed:
                 grown.set()
             await asyncio.sleep(SHORTEST_S)
             if len(rows) < PAGE:
-                await self._world.hub.wait(run, seen, LOOK_S)
+                await self._ports.hub.wait(run, seen, LOOK_S)

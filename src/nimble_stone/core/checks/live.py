@@ -1,4 +1,4 @@
-"""Rules about the plan in its world."""
+"""Rules about the plan against the live hosts."""
 
 from __future__ import annotations
 
@@ -86,7 +86,7 @@ def hosts_known(s: Situation) -> Iterator[Finding]:
                 host=name,
                 message=f"{name} was never read.",
                 consequence="Nothing can be said about its room.",
-                remedy=Remedy(label="Check against the world"),
+                remedy=Remedy(label="Check against the live hosts"),
             )
         elif facts.trouble:
             yield _silent(s, name, facts)
@@ -600,7 +600,9 @@ def outside(s: Situation) -> Iterator[Finding]:
                 message=f"{label} ({name}:{port}) was not reached: {why}.",
                 consequence=f"Nodes need it: {purpose}." if purpose else "Nodes need it.",
                 remedy=Remedy(
-                    label="Open the way, or correct the name; then check against the world again"
+                    label=(
+                        "Open the way, or correct the name; then check against the live hosts again"
+                    )
                 ),
             )
 

@@ -17,9 +17,9 @@ from pathlib import Path
 
 from nimble_stone.core.errors import FormatError
 from nimble_stone.core.package.contents import Contents, hash_source
-from nimble_stone.engine import disk_file, packages
-from nimble_stone.engine.copies import name_of
-from nimble_stone.engine.files import FileSource
+from nimble_stone.packages import disk_file, stored
+from nimble_stone.packages.copies import name_of
+from nimble_stone.packages.files import FileSource
 
 SHARE = 0.25
 MARGIN = 1 << 30
@@ -54,7 +54,7 @@ def make(folder: Path, contents: Contents, disk: str) -> Spooled | None:
         return known
     place = folder / "spool"
     place.mkdir(exist_ok=True, mode=0o700)
-    with packages.open_disk(folder, contents, disk) as conversion:
+    with stored.open_disk(folder, contents, disk) as conversion:
         usage = shutil.disk_usage(folder)
         if (
             conversion.file_bytes + MARGIN > usage.free

@@ -10,28 +10,27 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from nimble_stone.core import grants
 from nimble_stone.core.errors import Denied, NotFound
 from nimble_stone.core.estate import Host
-from nimble_stone.engine.feed import Feed
-from nimble_stone.engine.hub import Hub
-from nimble_stone.engine.limits import Limiter
-from nimble_stone.hosts.kvm import KvmHost, Recorder, no_record
+from nimble_stone.hosts import drivers
+from nimble_stone.hosts.api import HostDriver, Recorder, no_record
 from nimble_stone.keyring import Vault
+from nimble_stone.ports.feed import Feed
+from nimble_stone.ports.hub import Hub
+from nimble_stone.ports.limits import Limiter
+from nimble_stone.ports.tickets import TicketOffice
 from nimble_stone.reach import Credential, Reach, Target
 from nimble_stone.store import entries, records
 from nimble_stone.store.connect import Store
-
-if TYPE_CHECKING:
-    from nimble_stone.engine.pulling import Desk
 
 BLANK = "••••••"
 
 
 @dataclass
-class World:
+class Ports:
     """Everything outside the core, in one place, so that tests can replace any of it. `pace` scales
     expected times.
     """
@@ -44,7 +43,7 @@ class World:
     clock: Callable[[], float] = time.time
     monotonic: Callable[[], float] = time.monotonic
     pace: float = 1.0
-    desk: Desk | None = None
+    tickets: TicketOffice | None = None
     # bytes per second that a host may fetch at, 0 without limit
     pull_rate: float = 0.0
     trials: dict[str, Any] = field(default_factory=dict)
@@ -136,13 +135,10 @@ class World:
             Credential(host.user, key=value) if found[0] == "key" else Credential(host.user, value)
         )
 
-    async def kvm(self, host: Host, record: Recorder = no_record) -> KvmHost:
+    async def driver(self, host: Host, record: Recorder = no_record) -> HostDriver:
         """The driver for a host."""
-        return KvmHost(
-            self.reach,
-            Target(host.name, host.address, host.port, await self.credential(host)),
-            record,
-        )
+        target = Target(host.name, host.address, host.port, await self.credential(host))
+        return drivers.driver(host.kind, self.reach, target, record)
 
     async def host(self, name: str) -> Host:
         """A host by name. Raises NotFound."""

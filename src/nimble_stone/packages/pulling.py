@@ -18,8 +18,9 @@ from pathlib import Path
 from nimble_stone.core.disk.convert import Conversion
 from nimble_stone.core.errors import Denied, NotFound
 from nimble_stone.core.package.contents import Contents
-from nimble_stone.engine import packages
-from nimble_stone.engine.world import World
+from nimble_stone.packages import stored
+from nimble_stone.ports.ports import Ports
+from nimble_stone.ports.tickets import Ticket
 
 TRIAL_BYTES = 16 << 20
 LASTS_S = 6 * 3600.0
@@ -42,13 +43,13 @@ class Offer:
     done: bool = False
 
 
-class Desk:
+class Tickets:
     """The open offers of a server. `base` is the address under which hosts reach it, '' when they
     cannot.
     """
 
-    def __init__(self, world: World, base: str = "") -> None:
-        self.world, self.base = world, base.rstrip("/")
+    def __init__(self, ports: Ports, base: str = "") -> None:
+        self.ports, self.base = ports, base.rstrip("/")
         self._key = secrets.token_bytes(32)
         self._offers: dict[str, Offer] = {}
 
@@ -62,13 +63,14 @@ class Desk:
         told: Callable[[int], None],
         rate: float = 0.0,
         path: Path | None = None,
-    ) -> tuple[str, str]:
-        """Offer a disk: (id, address). `told` hears how many bytes were sent so far; `path` is the
+    ) -> Ticket:
+        """Offer a disk. `told` hears how many bytes were sent so far; `path` is the
         disk in the spool, if it lies there.
         """
-        ident, until = secrets.token_hex(8), int(self.world.clock() + LASTS_S)
+        ident, until = secrets.token_hex(8), int(self.ports.clock() + LASTS_S)
         self._offers[ident] = Offer(contents, disk, until, rate, told, path)
-        return ident, f"{self.base}/pull/{ident}.{until}.{self._sign(ident, until)}"
+        address = f"{self.base}/pull/{ident}.{until}.{self._sign(ident, until)}"
+        return Ticket(ident, address)
 
     def close(self, ident: str) -> None:
         """Withdraw an offer."""
@@ -91,7 +93,7 @@ class Desk:
             or not hmac.compare_digest(mac, self._sign(ident, int(until)))
         ):
             raise Denied("this address was not made here")
-        if self.world.clock() > int(until):
+        if self.ports.clock() > int(until):
             raise Denied("this address is over")
         offer = self._offers.get(ident)
         if offer is None or offer.done:
@@ -101,7 +103,7 @@ class Desk:
     def begin(self, offer: Offer, stack: ExitStack) -> Conversion:
         """The conversion behind an offer; its files stay open until the stack is closed."""
         return stack.enter_context(
-            packages.open_disk(self.world.packages, offer.contents, offer.disk)
+            stored.open_disk(self.ports.packages, offer.contents, offer.disk)
         )
 
     def pieces(self, offer: Offer, conversion: Conversion, start: int) -> Iterator[bytes]:

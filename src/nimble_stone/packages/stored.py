@@ -22,7 +22,7 @@ from nimble_stone.core.package.contents import MAX_MANIFEST, Contents
 from nimble_stone.core.package.given import pieces_of
 from nimble_stone.core.package.model import FileRef
 from nimble_stone.core.plan.sheet import PackageView
-from nimble_stone.engine.files import FileSource
+from nimble_stone.packages.files import FileSource
 from nimble_stone.store.records import PackageRow
 
 _CONTENTS = TypeAdapter(Contents)

@@ -2,47 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from lxml import etree
 
-from nimble_stone.core.estate import Mark
-from nimble_stone.hosts.commands import console_log
+from nimble_stone.hosts.api import VmDesign, VmDisk
+from nimble_stone.hosts.kvm.commands import console_log
 
 MARK = "urn:nimble-stone:mark:1"
-
-
-@dataclass(frozen=True)
-class GuestDisk:
-    """A disk of a guest: its volume, format, bus, device name, and the controller it hangs on."""
-
-    datastore: str
-    volume: str
-    form: str
-    bus: str = "virtio"
-    target: str = "vda"
-    controller: int = 0
-
-
-@dataclass(frozen=True)
-class GuestDesign:
-    """A guest to be defined. Memory in bytes; the medium is (datastore, volume name, device name).
-    `networks`: one for each of `nics`.
-    """
-
-    name: str
-    mark: Mark
-    domain_type: str
-    vcpu: int
-    memory_bytes: int
-    disks: tuple[GuestDisk, ...]
-    medium: tuple[str, str, str]
-    networks: tuple[str, ...]
-    nics: tuple[str, ...]
-    scsi: tuple[str, ...] = ()
-    firmware: str = "bios"
-    macs: tuple[str, ...] = ()
-    """One for each of `nics`; '' (or none at all): the hypervisor gives one."""
+DISK_FORMAT = "qcow2"
 
 
 def _text(tree: etree._Element) -> str:
@@ -61,7 +27,7 @@ def _sub(parent: etree._Element, tag: str, text: str = "", **attributes: str) ->
 def volume(
     name: str, form: str, capacity_bytes: int, allocation_bytes: int = 0, backing_path: str = ""
 ) -> str:
-    """A storage volume, on top of a qcow2 file where one is given. Raw volumes are fully allocated
+    """A storage volume, on top of another disk where one is given. Raw volumes are fully allocated
     by default, so the allocation is always said.
     """
     root = etree.Element("volume")
@@ -72,11 +38,11 @@ def volume(
     if backing_path:
         backing = _sub(root, "backingStore")
         _sub(backing, "path", backing_path)
-        _sub(backing, "format", type="qcow2")
+        _sub(backing, "format", type=DISK_FORMAT)
     return _text(root)
 
 
-def domain(design: GuestDesign) -> str:
+def domain(design: VmDesign) -> str:
     """A guest with the devices of its design, an IDE CD-ROM (found by every kernel under machine
     type pc), serial console to a log,
     our mark in the metadata."""
@@ -101,7 +67,7 @@ def domain(design: GuestDesign) -> str:
     places: dict[tuple[str, int], int] = {}
     for item in design.disks:
         disk = _sub(devices, "disk", type="volume", device="disk")
-        _sub(disk, "driver", name="qemu", type=item.form)
+        _sub(disk, "driver", name="qemu", type=DISK_FORMAT)
         _sub(disk, "source", pool=item.datastore, volume=item.volume)
         _sub(disk, "target", dev=item.target, bus=item.bus)
         if item.bus == "scsi":
@@ -118,8 +84,8 @@ def domain(design: GuestDesign) -> str:
             )
     cdrom = _sub(devices, "disk", type="volume", device="cdrom")
     _sub(cdrom, "driver", name="qemu", type="raw")
-    _sub(cdrom, "source", pool=design.medium[0], volume=design.medium[1])
-    _sub(cdrom, "target", dev=design.medium[2], bus="ide")
+    _sub(cdrom, "source", pool=design.medium.datastore, volume=design.medium.volume)
+    _sub(cdrom, "target", dev=design.medium.target, bus="ide")
     _sub(cdrom, "readonly")
     macs = (*design.macs, *("" for _ in design.nics[len(design.macs) :]))
     for model, network, mac in zip(design.nics, design.networks, macs, strict=True):
@@ -137,7 +103,7 @@ def domain(design: GuestDesign) -> str:
     return _text(root)
 
 
-def _flat(scsi: tuple[str, ...], item: GuestDisk) -> bool:
+def _flat(scsi: tuple[str, ...], item: VmDisk) -> bool:
     """Whether the controller tells its disks apart by target instead of unit (the older ones;
     'lsilogic' uses units).
     """

@@ -4,7 +4,6 @@ bounded, numbers checked.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from ipaddress import ip_interface
 
 from lxml import etree
@@ -12,7 +11,8 @@ from lxml import etree
 from nimble_stone.core.errors import FormatError, RemoteFailed
 from nimble_stone.core.estate import Carried, Datastore, Guest, Mark
 from nimble_stone.core.package import xml_safe
-from nimble_stone.hosts.xml_out import MARK
+from nimble_stone.hosts.api import Net, Store, Vm, VmAddress, Volume
+from nimble_stone.hosts.kvm.xml_out import MARK
 
 _UNITS = {
     "": 1,
@@ -28,56 +28,7 @@ _UNITS = {
 }
 
 
-@dataclass(frozen=True)
-class Domain:
-    """A guest as defined on a host."""
-
-    name: str
-    uuid: str
-    vcpu: int
-    memory_bytes: int
-    disks: int
-    mark: Mark | None
-    sources: tuple[str, ...] = ()
-    networks: tuple[str, ...] = ()
-    macs: tuple[str, ...] = ()
-
-
-@dataclass(frozen=True)
-class Volume:
-    """A storage volume."""
-
-    name: str
-    path: str
-    capacity_bytes: int
-    physical_bytes: int
-    format: str
-
-
-@dataclass(frozen=True)
-class Pool:
-    """A storage pool."""
-
-    name: str
-    path: str
-    capacity_bytes: int
-    free_bytes: int
-    shared: str
-    kind: str = "dir"
-    uuid: str = ""
-
-
-@dataclass(frozen=True)
-class Net:
-    """A network as it is defined."""
-
-    name: str
-    uuid: str
-    bridge: str
-    isolated: bool
-
-
-def net(text: str) -> Net:
+def net(text: str, ready: bool = False) -> Net:
     """A network document."""
     root = _root(text, "a network")
     bridge = root.find("bridge")
@@ -86,6 +37,7 @@ def net(text: str) -> Net:
         xml_safe.text(root.find("uuid")),
         str(bridge.get("name")) if bridge is not None else "",
         root.find("forward") is None,
+        ready,
     )
 
 
@@ -111,11 +63,11 @@ def _sized(element: etree._Element | None, default: str = "bytes") -> int:
     return _number(element.text) * _UNITS.get(str(element.get("unit") or default).lower(), 1)
 
 
-def domain(text: str) -> Domain:
+def domain(text: str) -> Vm:
     """A domain document. Raises RemoteFailed when it is none."""
     root = _root(text, "a guest")
     mark = root.find(f"metadata/{{{MARK}}}mark")
-    return Domain(
+    return Vm(
         name=xml_safe.text(root.find("name")),
         uuid=xml_safe.text(root.find("uuid")),
         vcpu=_number(xml_safe.text(root.find("vcpu"))),
@@ -185,7 +137,7 @@ def volume(text: str) -> Volume:
     )
 
 
-def pool(text: str) -> Pool:
+def pool(text: str) -> Store:
     """A pool document. A remote source (host and directory) identifies a datastore shared by
     several hosts.
     """
@@ -196,7 +148,7 @@ def pool(text: str) -> Pool:
         if server is not None and folder is not None and root.get("type") == "netfs"
         else ""
     )
-    return Pool(
+    return Store(
         xml_safe.text(root.find("name")),
         xml_safe.text(root.find("target/path")),
         _sized(root.find("capacity")),
@@ -207,7 +159,7 @@ def pool(text: str) -> Pool:
     )
 
 
-def datastore(found: Pool, active: bool, df_avail: int | None) -> Datastore:
+def datastore(found: Store, active: bool, df_avail: int | None) -> Datastore:
     """The datastore; free space is the smaller of what the pool and the file system say."""
     free = found.free_bytes if df_avail is None else min(found.free_bytes, df_avail)
     return Datastore(
@@ -280,13 +232,13 @@ def memory_bytes(text: str) -> int:
     return _number(key_values(text).get("total", "").split(" ")[0]) << 10
 
 
-def interface_addresses(text: str) -> list[tuple[str, str, str]]:
-    """(MAC address, IPv4 address, prefix length) by `domifaddr`'s table: name, MAC, protocol,
+def interface_addresses(text: str) -> dict[str, list[VmAddress]]:
+    """MAC address → IPv4 addresses, by `domifaddr`'s table: name, MAC, protocol,
     address. Loopback, link-local and odd lines are left out.
 
     The neighbour table knows no prefix and says /0; that is answered as ''.
     """
-    found = []
+    found: dict[str, list[VmAddress]] = {}
     for line in text.splitlines()[:500]:
         words = line.split()
         if len(words) != 4 or words[2] != "ipv4":
@@ -301,13 +253,8 @@ def interface_addresses(text: str) -> list[tuple[str, str, str]]:
             or address.ip.is_multicast
             or address.ip.is_unspecified
         ):
-            found.append(
-                (
-                    words[1].lower(),
-                    str(address.ip),
-                    str(address.network.prefixlen) if address.network.prefixlen else "",
-                )
-            )
+            prefix = str(address.network.prefixlen) if address.network.prefixlen else ""
+            found.setdefault(words[1].lower(), []).append(VmAddress(str(address.ip), prefix))
     return found
 
 

@@ -16,9 +16,9 @@ from typing import Literal
 from nimble_stone.core.errors import RemoteError, RemoteFailed, StoneError, Unreachable
 from nimble_stone.core.package.contents import Contents
 from nimble_stone.core.units import size_text
-from nimble_stone.engine import packages, spool
-from nimble_stone.engine.world import World
-from nimble_stone.hosts.kvm import KvmHost
+from nimble_stone.hosts.api import HostDriver
+from nimble_stone.packages import spool, stored
+from nimble_stone.ports.ports import Ports
 
 PIECE = 1 << 20
 LIMIT_S = 6 * 3600
@@ -40,19 +40,19 @@ class Trial:
     why: str
 
 
-async def choose(world: World, host: KvmHost) -> Trial:
+async def choose(ports: Ports, host: HostDriver) -> Trial:
     """Try both ways with a few MiB, once per host and server life. A way that fails is not an
     error: the other is taken.
     """
-    if host.name in world.trials:
-        found: Trial = world.trials[host.name]
+    if host.name in ports.trials:
+        found: Trial = ports.trials[host.name]
         return found
-    desk = world.desk
-    push = await host.push_rate(_random(TRIAL_BYTES), TRIAL_BYTES)
+    office = ports.tickets
+    push = await host.probes.push_rate(_random(TRIAL_BYTES), TRIAL_BYTES)
     pull, reason = 0.0, "no address is set under which hosts reach this server"
-    if desk is not None and desk.base:
+    if office is not None and office.base:
         try:
-            pull = await host.pull_rate(f"{desk.base}/pull/trial")
+            pull = await host.probes.pull_rate(f"{office.base}/pull/trial")
         except StoneError as error:
             reason = str(error)
     if pull > push:
@@ -67,7 +67,7 @@ async def choose(world: World, host: KvmHost) -> Trial:
             f"pushed over SSH at {_rate(push)}: "
             + (f"pulling reached {_rate(pull)}" if pull else reason[:200]),
         )
-    world.trials[host.name] = trial
+    ports.trials[host.name] = trial
     return trial
 
 
@@ -82,8 +82,8 @@ async def _random(size: int) -> AsyncIterator[bytes]:
 
 
 async def carry(
-    world: World,
-    host: KvmHost,
+    ports: Ports,
+    host: HostDriver,
     contents: Contents,
     disk: str,
     datastore: str,
@@ -98,24 +98,24 @@ async def carry(
     Read, inflated, converted and sent in one pass; `many` says that other datastores need the same
     disk, so that it is converted once for all.
     """
-    trial = await choose(world, host)
+    trial = await choose(ports, host)
     spooled = None
     if many or trial.way == "pull":
-        async with world.lock(f"spool {contents.sha256} {disk}"):
-            spooled = await asyncio.to_thread(spool.make, world.packages, contents, disk)
-    with packages.open_disk(world.packages, contents, disk) as conversion:
+        async with ports.lock(f"spool {contents.sha256} {disk}"):
+            spooled = await asyncio.to_thread(spool.make, ports.packages, contents, disk)
+    with stored.open_disk(ports.packages, contents, disk) as conversion:
         total = spooled.size if spooled else conversion.file_bytes
-        await host.create_volume(datastore, volume, "qcow2", conversion.capacity_bytes)
-        began = world.clock()
+        await host.storage.create_disk(datastore, volume, conversion.capacity_bytes)
+        began = ports.clock()
 
         def sent(count: int) -> None:
-            tell(count, total, count / max(0.05, world.clock() - began))
+            tell(count, total, count / max(0.05, ports.clock() - began))
 
         if trial.way == "pull":
             try:
                 return (
                     await _pull(
-                        world, host, contents, disk, spooled, datastore, volume, total, sent
+                        ports, host, contents, disk, spooled, datastore, volume, total, sent
                     ),
                     trial,
                 )
@@ -127,14 +127,14 @@ async def carry(
                 trial = Trial(
                     "push", trial.push, 0.0, f"pushed over SSH, because pulling failed: {error}"
                 )
-                world.trials[host.name] = trial
+                ports.trials[host.name] = trial
         if spooled:
-            await host.upload(
+            await host.storage.upload(
                 datastore, volume, file_pieces(spooled.path), limit_s=LIMIT_S, sent=sent
             )
             return spooled.sha256, trial
         digest = hashlib.sha256()
-        await host.upload(
+        await host.storage.upload(
             datastore,
             volume,
             pieces(conversion.stream(), digest.update),
@@ -145,8 +145,8 @@ async def carry(
 
 
 async def _pull(
-    world: World,
-    host: KvmHost,
+    ports: Ports,
+    host: HostDriver,
     contents: Contents,
     disk: str,
     spooled: spool.Spooled | None,
@@ -156,28 +156,30 @@ async def _pull(
     sent: Callable[[int], None],
 ) -> str:
     """Let the host fetch; after a cut it goes on where it was."""
-    desk = world.desk
-    if desk is None:
+    office = ports.tickets
+    if office is None:
         raise RemoteFailed("this server offers nothing to fetch", target=host.name)
-    ident, address = desk.open(
-        contents, disk, sent, world.pull_rate, spooled.path if spooled else None
-    )
+    ticket = office.open(contents, disk, sent, ports.pull_rate, spooled.path if spooled else None)
     try:
-        found = await host.volume(datastore, volume)
+        found = await host.storage.volume(datastore, volume)
         if found is None:
             raise RemoteFailed(f"volume {volume} is not there", target=host.name)
         for attempt in range(PULL_TRIES):
             try:
-                await host.pull(
-                    address, found.path, resume=attempt > 0, rate=world.pull_rate, limit_s=LIMIT_S
+                await host.storage.pull(
+                    ticket.address,
+                    found.path,
+                    resume=attempt > 0,
+                    rate=ports.pull_rate,
+                    limit_s=LIMIT_S,
                 )
                 break
             except RemoteFailed:
                 if attempt == PULL_TRIES - 1:
                     raise
-                await world.pause(0.5 * 2**attempt * max(0.2, world.pace))
-        await host.refresh(datastore)
-        size = await host.file_size(found.path)
+                await ports.pause(0.5 * 2**attempt * max(0.2, ports.pace))
+        await host.storage.refresh(datastore)
+        size = await host.storage.file_size(found.path)
         if size != total:
             raise RemoteFailed(
                 f"{size} bytes arrived on {host.name} where {total} were sent",
@@ -187,16 +189,17 @@ async def _pull(
         return (
             spooled.sha256
             if spooled
-            else desk.digest(ident) or await asyncio.to_thread(digest_of, world, contents, disk)
+            else office.digest(ticket.id)
+            or await asyncio.to_thread(digest_of, ports, contents, disk)
         )
     finally:
-        desk.close(ident)
+        office.close(ticket.id)
 
 
-def digest_of(world: World, contents: Contents, disk: str) -> str:
+def digest_of(ports: Ports, contents: Contents, disk: str) -> str:
     """SHA-256 of the disk as it travels. Reads and converts all of it: for a thread."""
     digest = hashlib.sha256()
-    with packages.open_disk(world.packages, contents, disk) as conversion:
+    with stored.open_disk(ports.packages, contents, disk) as conversion:
         for piece in conversion.stream():
             digest.update(piece)
     return digest.hexdigest()

@@ -1,4 +1,4 @@
-"""The exact commands of groundwork: what is shown beforehand is what is sent. Pure text.
+"""The exact commands that prepare a KVM host: what is shown beforehand is what is sent. Pure text.
 
 What we make carries our mark: lines and files end or begin with `nimble-stone:RUN`; networks and
 datastores have a UUID made of the run.
@@ -7,9 +7,6 @@ datastores have a UUID made of the run.
 from __future__ import annotations
 
 import uuid
-from collections.abc import Collection
-from dataclasses import dataclass
-from enum import StrEnum
 from shlex import quote
 
 from lxml import etree
@@ -17,7 +14,8 @@ from lxml import etree
 from nimble_stone.core import groundwork as g
 from nimble_stone.core.errors import Conflict
 from nimble_stone.core.estate import Datastore
-from nimble_stone.hosts.commands import limited, virsh
+from nimble_stone.hosts.kvm.commands import limited, virsh
+from nimble_stone.hosts.work import Command, Op, Operation, Work
 
 SPACE = uuid.uuid5(uuid.NAMESPACE_URL, "urn:nimble-stone:mark")
 KEYS = "~/.ssh/authorized_keys"
@@ -27,81 +25,9 @@ SSHD = "/etc/ssh/sshd_config.d/20-nimble-stone.conf"
 IMAGES = "/var/lib/libvirt/images"
 
 
-@dataclass(frozen=True)
-class Cmd:
-    """A command and its standard input. `fine`: words of a failure that means it is so already."""
-
-    text: str
-    data: str = ""
-    fine: tuple[str, ...] = ()
-
-    @property
-    def shown(self) -> str:
-        """As a person can paste it into a terminal."""
-        return self.text + (f" <<'END'\n{self.data.rstrip()}\nEND" if self.data else "")
-
-
-class Op(StrEnum):
-    """What an operation does. The engine speaks of operations by these names, never of places."""
-
-    FORMAT_DISK = "format-disk"
-    DEFINE_POOL = "define-pool"
-    BUILD_BRIDGE = "build-bridge"
-    DEFINE_NETWORK = "define-network"
-    CHANGE = "change"
-
-
-_BEFORE = {Op.DEFINE_POOL: Op.FORMAT_DISK, Op.DEFINE_NETWORK: Op.BUILD_BRIDGE}
-"""What rests on what: the second comes first where both are there."""
-
-
-@dataclass(frozen=True)
-class Operation:
-    """What is sent to do one thing, and what is sent to take it back."""
-
-    name: Op
-    act: tuple[Cmd, ...]
-    undo: tuple[Cmd, ...] = ()
-
-
-@dataclass(frozen=True)
-class Work:
-    """The operations of an action, in their order; they are taken back in the opposite one. `files`
-    are written whole, and are this run's by their first line. Raises ValueError for an order that
-    cannot be.
-    """
-
-    operations: tuple[Operation, ...]
-    files: tuple[str, ...] = ()
-
-    def __post_init__(self) -> None:
-        names = [operation.name for operation in self.operations]
-        if len(set(names)) != len(names):
-            raise ValueError("an operation stands twice in one piece of work")
-        for later, earlier in _BEFORE.items():
-            if {later, earlier} <= set(names) and names.index(later) < names.index(earlier):
-                raise ValueError(f"{later} cannot come before {earlier}")
-
-    def act(self, without: Collection[Op] = ()) -> tuple[Cmd, ...]:
-        """What is sent to do it, without operations that are done already."""
-        return tuple(
-            command
-            for operation in self.operations
-            if operation.name not in without
-            for command in operation.act
-        )
-
-    def undo(self, only: Collection[Op] = tuple(Op)) -> tuple[Cmd, ...]:
-        """What is sent to take it back, of the operations that are named."""
-        return tuple(
-            command
-            for operation in reversed(self.operations)
-            if operation.name in only
-            for command in operation.undo
-        )
-
-
-def _change(act: tuple[Cmd, ...], undo: tuple[Cmd, ...] = (), files: tuple[str, ...] = ()) -> Work:
+def _change(
+    act: tuple[Command, ...], undo: tuple[Command, ...] = (), files: tuple[str, ...] = ()
+) -> Work:
     """Work that is one operation."""
     return Work((Operation(Op.CHANGE, act, undo),), files)
 
@@ -116,11 +42,11 @@ def first_line(run: str) -> str:
     return f"# {mark(run)}\n"
 
 
-def format_disk(device: str, ident: str) -> Cmd:
+def format_disk(device: str, ident: str) -> Command:
     """An ext4 file system with our mark for its UUID. It does not ask: whoever sends it has looked
     right before.
     """
-    return Cmd(limited(f"/usr/sbin/mkfs.ext4 -q -U {ident} {quote(device)}", 900))
+    return Command(limited(f"/usr/sbin/mkfs.ext4 -q -U {ident} {quote(device)}", 900))
 
 
 def probe_disk(device: str) -> str:
@@ -180,24 +106,29 @@ def _text(root: etree._Element) -> str:
     return etree.tostring(root, pretty_print=True, encoding="unicode")
 
 
-def tee(path: str, text: str, *, append: bool = False) -> Cmd:
-    """Write or lengthen a file."""
-    return Cmd(
-        limited(
-            f"tee {'-a ' if append else ''}{path if path.startswith('~') else quote(path)}", 10
-        ),
-        text,
-    )
+def _path(path: str) -> str:
+    """Quoted, unless the shell is to look for the account's home."""
+    return path if path.startswith("~") else quote(path)
 
 
-def without_mark(path: str, run: str) -> Cmd:
+def write(path: str, text: str) -> Command:
+    """Write a file whole."""
+    return Command(limited(f"tee {_path(path)}", 10), text)
+
+
+def append(path: str, text: str) -> Command:
+    """Lengthen a file by lines."""
+    return Command(limited(f"tee -a {_path(path)}", 10), text, appends_to=path)
+
+
+def without_mark(path: str, run: str) -> Command:
     """Take our lines out of a file."""
-    return Cmd(limited(f"sed -i '/ {mark(run)}$/d' {path}", 10), fine=("No such file",))
+    return Command(limited(f"sed -i '/ {mark(run)}$/d' {path}", 10), fine=("No such file",))
 
 
-def remove(*paths: str) -> Cmd:
+def remove(*paths: str) -> Command:
     """Remove files that bear our mark."""
-    return Cmd(limited(f"rm -f {' '.join(quote(path) for path in paths)}", 10))
+    return Command(limited(f"rm -f {' '.join(quote(path) for path in paths)}", 10))
 
 
 def work(action: g.Action, run: str, before: Datastore | None = None) -> Work:
@@ -208,8 +139,8 @@ def work(action: g.Action, run: str, before: Datastore | None = None) -> Work:
         case g.AddKey():
             return _change(
                 (
-                    Cmd(limited("mkdir -p -m 700 ~/.ssh", 10)),
-                    tee(KEYS, f"{action.public} {mark(run)}\n", append=True),
+                    Command(limited("mkdir -p -m 700 ~/.ssh", 10)),
+                    append(KEYS, f"{action.public} {mark(run)}\n"),
                 ),
                 (without_mark(KEYS, run),),
             )
@@ -218,7 +149,7 @@ def work(action: g.Action, run: str, before: Datastore | None = None) -> Work:
                 f"{record.address} {' '.join(record.names)} # {mark(run)}\n"
                 for record in action.records
             )
-            return _change((tee(HOSTS, lines, append=True),), (without_mark(HOSTS, run),))
+            return _change((append(HOSTS, lines),), (without_mark(HOSTS, run),))
         case g.IsolatedNetwork():
             xml = network_xml(
                 action.name,
@@ -250,7 +181,7 @@ def work(action: g.Action, run: str, before: Datastore | None = None) -> Work:
                     Operation(
                         Op.FORMAT_DISK,
                         (format_disk(action.device, ident),),
-                        (Cmd(limited(f"wipefs --all {quote(action.device)}", 30)),),
+                        (Command(limited(f"wipefs --all {quote(action.device)}", 30)),),
                     ),
                     _pool(action.name, xml, delete=False),
                 )
@@ -267,25 +198,25 @@ def work(action: g.Action, run: str, before: Datastore | None = None) -> Work:
             return Work((_pool(action.name, xml, delete=False),))
         case g.FencingVolume():
             volume = (
-                f"<volume>\n  <name>{fence(action)}</name>\n  <capacity"
+                f"<volume>\n  <name>{g.fence_name(action)}</name>\n  <capacity"
                 f' unit="bytes">{g.FENCE_BYTES}</capacity>\n  <allocation'
                 f' unit="bytes">{g.FENCE_BYTES}</allocation>\n  <target><format'
                 ' type="raw"/></target>\n</volume>\n'
             )
             return _change(
                 (
-                    Cmd(
+                    Command(
                         virsh("vol-create", action.datastore, "/dev/stdin"),
                         volume,
                         ("exists already",),
                     ),
                 ),
-                (Cmd(virsh("vol-delete", "--pool", action.datastore, fence(action))),),
+                (Command(virsh("vol-delete", "--pool", action.datastore, g.fence_name(action))),),
             )
         case g.WipeDisk():
             return _change(
                 (
-                    Cmd(
+                    Command(
                         limited(
                             "wipefs --all"
                             f" {' '.join(quote(path) for path in (*action.parts, action.device))}",
@@ -299,38 +230,38 @@ def work(action: g.Action, run: str, before: Datastore | None = None) -> Work:
         case g.StartStore():
             return _change(
                 (
-                    Cmd(virsh("pool-start", action.name), fine=("already active",)),
-                    Cmd(virsh("pool-autostart", action.name)),
+                    Command(virsh("pool-start", action.name), fine=("already active",)),
+                    Command(virsh("pool-autostart", action.name)),
                 ),
                 (
-                    Cmd(virsh("pool-autostart", action.name, "--disable")),
-                    Cmd(virsh("pool-destroy", action.name), fine=("not active",)),
+                    Command(virsh("pool-autostart", action.name, "--disable")),
+                    Command(virsh("pool-destroy", action.name), fine=("not active",)),
                 ),
             )
         case g.StartNetwork():
             return _change(
                 (
-                    Cmd(virsh("net-start", action.name), fine=("already active",)),
-                    Cmd(virsh("net-autostart", action.name)),
+                    Command(virsh("net-start", action.name), fine=("already active",)),
+                    Command(virsh("net-autostart", action.name)),
                 ),
                 (
-                    Cmd(virsh("net-autostart", action.name, "--disable")),
-                    Cmd(virsh("net-destroy", action.name), fine=("not active",)),
+                    Command(virsh("net-autostart", action.name, "--disable")),
+                    Command(virsh("net-destroy", action.name), fine=("not active",)),
                 ),
             )
         case g.TimeSource():
-            reload = Cmd(limited("chronyc reload sources", 10))
+            reload = Command(limited("chronyc reload sources", 10))
             return _change(
-                (tee(TIME, f"{first_line(run)}server {action.server} iburst\n"), reload),
+                (write(TIME, f"{first_line(run)}server {action.server} iburst\n"), reload),
                 (remove(TIME), reload),
                 (TIME,),
             )
         case g.RefusePasswords():
-            reload = Cmd(limited("systemctl reload ssh", 20))
+            reload = Command(limited("systemctl reload ssh", 20))
             return _change(
                 (
-                    tee(SSHD, f"{first_line(run)}PasswordAuthentication no\n"),
-                    Cmd(limited("/usr/sbin/sshd -t", 10)),
+                    write(SSHD, f"{first_line(run)}PasswordAuthentication no\n"),
+                    Command(limited("/usr/sbin/sshd -t", 10)),
                     reload,
                 ),
                 (remove(SSHD), reload),
@@ -338,40 +269,46 @@ def work(action: g.Action, run: str, before: Datastore | None = None) -> Work:
             )
 
 
-def fence(action: g.FencingVolume) -> str:
-    """The fencing volume's name: it carries our mark, as all volumes of ours do."""
-    return f"ns-{action.name}"
+def store_path(action: g.Action) -> str:
+    """Where the datastore of an action comes to lie. Raises TypeError for other actions."""
+    match action:
+        case g.FolderStore():
+            return action.path.rstrip("/")
+        case g.NfsStore() | g.DiskStore():
+            return f"{IMAGES}/{action.name}"
+        case _:
+            raise TypeError(action.kind)
 
 
 def _network(name: str, xml: str) -> Operation:
     return Operation(
         Op.DEFINE_NETWORK,
         (
-            Cmd(virsh("net-define", "/dev/stdin"), xml, ("already exists",)),
-            Cmd(virsh("net-autostart", name)),
-            Cmd(virsh("net-start", name), fine=("already active",)),
+            Command(virsh("net-define", "/dev/stdin"), xml, ("already exists",)),
+            Command(virsh("net-autostart", name)),
+            Command(virsh("net-start", name), fine=("already active",)),
         ),
         (
-            Cmd(virsh("net-destroy", name), fine=("not active",)),
-            Cmd(virsh("net-undefine", name)),
+            Command(virsh("net-destroy", name), fine=("not active",)),
+            Command(virsh("net-undefine", name)),
         ),
     )
 
 
 def _pool(name: str, xml: str, *, delete: bool = True) -> Operation:
-    gone = (Cmd(virsh("pool-delete", name), fine=("No such file",)),) if delete else ()
+    gone = (Command(virsh("pool-delete", name), fine=("No such file",)),) if delete else ()
     return Operation(
         Op.DEFINE_POOL,
         (
-            Cmd(virsh("pool-define", "/dev/stdin"), xml, ("already exists",)),
-            Cmd(virsh("pool-build", name), fine=("already active",)),
-            Cmd(virsh("pool-start", name, seconds=60), fine=("already active",)),
-            Cmd(virsh("pool-autostart", name)),
+            Command(virsh("pool-define", "/dev/stdin"), xml, ("already exists",)),
+            Command(virsh("pool-build", name), fine=("already active",)),
+            Command(virsh("pool-start", name, seconds=60), fine=("already active",)),
+            Command(virsh("pool-autostart", name)),
         ),
         (
-            Cmd(virsh("pool-destroy", name), fine=("not active",)),
+            Command(virsh("pool-destroy", name), fine=("not active",)),
             *gone,
-            Cmd(virsh("pool-undefine", name)),
+            Command(virsh("pool-undefine", name)),
         ),
     )
 
@@ -386,14 +323,14 @@ def _rename(action: g.RenameStore, before: Datastore | None) -> Work:
     server, _, export = before.shared.partition(":")
     kind = before.kind if before.kind in ("dir", "netfs") else "dir"
 
-    def called(old: str, new: str) -> tuple[Cmd, ...]:
+    def called(old: str, new: str) -> tuple[Command, ...]:
         xml = pool_xml(new, before.uuid, kind, before.path, server=server, export=export)
         return (
-            Cmd(virsh("pool-destroy", old), fine=("not active", "not found")),
-            Cmd(virsh("pool-undefine", old), fine=("not found",)),
-            Cmd(virsh("pool-define", "/dev/stdin"), xml),
-            Cmd(virsh("pool-start", new, seconds=60), fine=("already active",)),
-            Cmd(virsh("pool-autostart", new)),
+            Command(virsh("pool-destroy", old), fine=("not active", "not found")),
+            Command(virsh("pool-undefine", old), fine=("not found",)),
+            Command(virsh("pool-define", "/dev/stdin"), xml),
+            Command(virsh("pool-start", new, seconds=60), fine=("already active",)),
+            Command(virsh("pool-autostart", new)),
         )
 
     return _change(called(action.name, action.to), called(action.to, action.name))
@@ -465,19 +402,21 @@ def _carry(action: g.CarryNetwork, run: str) -> Work:
     folders = sorted(
         {path.rpartition("/")[0] for path in files if path.rpartition("/")[0].endswith(".d")}
     )
-    made = [Cmd(limited(f"mkdir -p {quote(folder)}", 10)) for folder in folders] + [
-        tee(path, text) for path, text in files.items()
+    made = [Command(limited(f"mkdir -p {quote(folder)}", 10)) for folder in folders] + [
+        write(path, text) for path, text in files.items()
     ]
     ports = [action.port] if action.vlan else []
     if action.setup == "ifupdown":
-        up = Cmd(limited(f"ifup {' '.join([*ports, action.bridge])}", 60))
-        reload: tuple[Cmd, ...] = ()
-        down: tuple[Cmd, ...] = (Cmd(limited(f"ifdown {' '.join([action.bridge, *ports])}", 60)),)
+        up = Command(limited(f"ifup {' '.join([*ports, action.bridge])}", 60))
+        reload: tuple[Command, ...] = ()
+        down: tuple[Command, ...] = (
+            Command(limited(f"ifdown {' '.join([action.bridge, *ports])}", 60)),
+        )
     else:
-        up = Cmd(limited("networkctl reload", 30))
+        up = Command(limited("networkctl reload", 30))
         down, reload = (
             tuple(
-                Cmd(limited(f"ip link delete {quote(name)}", 10), fine=("Cannot find device",))
+                Command(limited(f"ip link delete {quote(name)}", 10), fine=("Cannot find device",))
                 for name in [action.bridge, *ports]
             ),
             (up,),

@@ -39,9 +39,9 @@ from nimble_stone.core.package.given import Given, pieces_of
 from nimble_stone.core.package.names import inside
 from nimble_stone.core.units import size_text
 from nimble_stone.core.weburl import secrets_of, shown
-from nimble_stone.engine import packages, spool
-from nimble_stone.engine.files import FileSource, opened
-from nimble_stone.engine.world import World
+from nimble_stone.packages import spool, stored
+from nimble_stone.packages.files import FileSource, opened
+from nimble_stone.ports.ports import Ports
 from nimble_stone.store import entries, library, records
 from nimble_stone.store.library import TakeIn, TakeInFile
 from nimble_stone.store.records import PackageRow
@@ -113,8 +113,8 @@ def _address_entry(ident: str) -> str:
 class Intake:
     """All take-ins of a server. `open` takes up what an earlier life left, `close` lets go."""
 
-    def __init__(self, world: World, inbox: Path | None = None) -> None:
-        self.world, self.inbox = world, inbox
+    def __init__(self, ports: Ports, inbox: Path | None = None) -> None:
+        self.ports, self.inbox = ports, inbox
         self.progress: dict[str, Progress] = {}
         self._tasks: dict[str, asyncio.Task[None]] = {}
         self._locks: dict[str, asyncio.Lock] = {}
@@ -126,12 +126,12 @@ class Intake:
 
     async def open(self) -> None:
         """Make the folders, go on with what was under way."""
-        (self.world.packages / "blobs").mkdir(exist_ok=True, mode=0o700)
-        (self.world.packages / "incoming").mkdir(exist_ok=True, mode=0o700)
-        for left in (self.world.packages / "spool").glob("*.part"):
+        (self.ports.packages / "blobs").mkdir(exist_ok=True, mode=0o700)
+        (self.ports.packages / "incoming").mkdir(exist_ok=True, mode=0o700)
+        for left in (self.ports.packages / "spool").glob("*.part"):
             left.unlink()
         known = set()
-        for row in await self.world.store.read(library.take_ins, active=True):
+        for row in await self.ports.store.read(library.take_ins, active=True):
             known.add(row.id)
             if row.state == "verifying":
                 self._begin(row.id, self._verify(row.id))
@@ -139,7 +139,7 @@ class Intake:
                 self._begin(row.id, self._fetch(row.id))
             elif row.source == "folder":  # the watcher finds it again
                 await self._end(row, "stopped")
-            elif self.world.clock() - row.changed_at > IDLE_S:
+            elif self.ports.clock() - row.changed_at > IDLE_S:
                 await self._fail(
                     row,
                     InputError(
@@ -148,7 +148,7 @@ class Intake:
                         hint="Send it again.",
                     ),
                 )
-        for left in (self.world.packages / "incoming").iterdir():
+        for left in (self.ports.packages / "incoming").iterdir():
             if left.name not in known:
                 shutil.rmtree(left, ignore_errors=True)
         if self.inbox:
@@ -168,11 +168,11 @@ class Intake:
             except asyncio.CancelledError:
                 raise
             except StoneError as error:
-                await self._fail(await self.world.store.read(library.get_take_in, ident), error)
+                await self._fail(await self.ports.store.read(library.get_take_in, ident), error)
             except Exception:
                 log.exception("take-in %s", ident)
                 await self._fail(
-                    await self.world.store.read(library.get_take_in, ident),
+                    await self.ports.store.read(library.get_take_in, ident),
                     StoneError(
                         "something unexpected went wrong while taking it in",
                         hint="The server's log tells more.",
@@ -184,7 +184,7 @@ class Intake:
         self._tasks[ident] = asyncio.create_task(guarded())
 
     def _folder(self, ident: str) -> Path:
-        return self.world.packages / "incoming" / ident
+        return self.ports.packages / "incoming" / ident
 
     def part(self, ident: str, number: int) -> Path:
         """The part file of the n-th file of a take-in."""
@@ -215,14 +215,14 @@ class Intake:
                 )
         if len({file.name for file in files}) != len(files):
             raise InputError("two files have the same name", code="take-in-name")
-        if len(await self.world.store.read(library.take_ins, active=True)) >= MAX_ACTIVE:
+        if len(await self.ports.store.read(library.take_ins, active=True)) >= MAX_ACTIVE:
             raise Conflict(
                 f"{MAX_ACTIVE} packages are coming in already",
                 code="take-in-busy",
                 hint="Wait for one of them, or stop one.",
             )
         await self._room(sum(file.size or 0 for file in files))
-        now = self.world.clock()
+        now = self.ports.clock()
         row = TakeIn(
             secrets.token_hex(8),
             source,
@@ -237,18 +237,18 @@ class Intake:
             now,
         )
         self._folder(row.id).mkdir(mode=0o700)
-        await self.world.store.write(library.put_take_in, row)
+        await self.ports.store.write(library.put_take_in, row)
         return row
 
     async def _room(self, wanted: int) -> None:
         """Free space is asked before: for these bytes and for what others under way still need."""
         coming = 0
-        for row in await self.world.store.read(library.take_ins, active=True):
+        for row in await self.ports.store.read(library.take_ins, active=True):
             coming += sum(
                 max(0, (file.size or 0) - self.received(row.id, n))
                 for n, file in enumerate(row.files)
             )
-        free = shutil.disk_usage(self.world.packages).free
+        free = shutil.disk_usage(self.ports.packages).free
         if wanted + coming + MARGIN > free:
             raise Conflict(
                 f"the package is {size_text(wanted)} long, {size_text(coming)} more are on their"
@@ -271,7 +271,7 @@ class Intake:
             )
         if sha256 and (len(sha256) != 64 or set(sha256.lower()) - set("0123456789abcdef")):
             raise InputError("a SHA-256 has 64 hexadecimal digits", code="url-digest")
-        await self.world.reach.may_fetch(url)
+        await self.ports.reach.may_fetch(url)
         name = (
             "".join(
                 c
@@ -283,7 +283,7 @@ class Intake:
         row = await self.begin(
             "url", name, [TakeInFile(name, None)], origin=shown(url), sha256=sha256
         )
-        await self.world.keep_secret(_address_entry(row.id), url, "url")
+        await self.ports.keep_secret(_address_entry(row.id), url, "url")
         self._begin(row.id, self._fetch(row.id))
         return row
 
@@ -302,7 +302,7 @@ class Intake:
         """Append to a file; the bytes it has now. What arrived before a break stays. Raises
         Conflict when `offset` is not where it stands.
         """
-        row = await self.world.store.read(library.get_take_in, ident)
+        row = await self.ports.store.read(library.get_take_in, ident)
         if row.state != "receiving" or number >= len(row.files):
             raise Conflict("this take-in expects no bytes", code="take-in-ended")
         lock = self._locks.setdefault(f"{ident}.{number}", asyncio.Lock())
@@ -316,7 +316,7 @@ class Intake:
                 )
             size = row.files[number].size
             await self._write(row, number, have, size, pieces)
-        await self.world.store.write(library.touch_take_in, ident, self.world.clock())
+        await self.ports.store.write(library.touch_take_in, ident, self.ports.clock())
         got = self.received(ident, number)
         if ident not in self._stopped and all(
             file.size is not None and self.received(ident, n) == file.size
@@ -362,7 +362,7 @@ class Intake:
                         )
                     if len(batch) >= 1 << 20:
                         await flush()
-                        if shutil.disk_usage(self.world.packages).free < MARGIN:
+                        if shutil.disk_usage(self.ports.packages).free < MARGIN:
                             raise Conflict(
                                 "the disk ran full while the package came in",
                                 code="disk-full",
@@ -381,7 +381,7 @@ class Intake:
                 )
             )
             if known.code != "take-in-ended":
-                await self._fail(await self.world.store.read(library.get_take_in, row.id), known)
+                await self._fail(await self.ports.store.read(library.get_take_in, row.id), known)
             raise known from error
         finally:
             os.close(descriptor)
@@ -402,9 +402,9 @@ class Intake:
 
     async def stop(self, ident: str) -> None:
         """End a take-in; nothing of it is kept."""
-        row = await self.world.store.read(library.get_take_in, ident)
+        row = await self.ports.store.read(library.get_take_in, ident)
         if row.state not in ("receiving", "verifying"):
-            await self.world.store.write(library.drop_take_in, ident)
+            await self.ports.store.write(library.drop_take_in, ident)
             return
         self._stopped.add(ident)
         task = self._tasks.pop(ident, None)
@@ -415,21 +415,21 @@ class Intake:
 
     async def _end(self, row: TakeIn, state: str, **more: Any) -> None:
         await asyncio.to_thread(shutil.rmtree, self._folder(row.id), True)
-        await self.world.store.write(
-            library.put_take_in, replace(row, state=state, changed_at=self.world.clock(), **more)
+        await self.ports.store.write(
+            library.put_take_in, replace(row, state=state, changed_at=self.ports.clock(), **more)
         )
-        await self.world.store.write(entries.drop_secrets, _address_entry(row.id))
+        await self.ports.store.write(entries.drop_secrets, _address_entry(row.id))
         self.progress.pop(row.id, None)
 
     async def _fail(self, row: TakeIn, error: StoneError) -> None:
         findings = error.findings if isinstance(error, Refused) else []
-        log.info("take-in of %s failed: %s", row.name, self.world.blank(str(error)))
+        log.info("take-in of %s failed: %s", row.name, self.ports.blank(str(error)))
         await self._end(
             row,
             "failed",
             problem={
                 "code": error.code,
-                "message": self.world.blank(str(error)),
+                "message": self.ports.blank(str(error)),
                 "hint": error.hint,
                 "findings": findings,
             },
@@ -441,14 +441,14 @@ class Intake:
         """Fetch with resumption: a connection that breaks is taken up by range where the server
         can, else begun again.
         """
-        row = await self.world.store.read(library.get_take_in, ident)
+        row = await self.ports.store.read(library.get_take_in, ident)
         url = await self._address_of(row)
         progress = self.progress.setdefault(ident, Progress())
         tries = 0
         while True:
             have = self.received(ident, 0)
             try:
-                async with self.world.reach.fetch(url, have) as answer:
+                async with self.ports.reach.fetch(url, have) as answer:
                     if answer.offset != have:
                         # it cannot resume: from the start again
                         self.part(ident, 0).unlink(missing_ok=True)
@@ -462,7 +462,7 @@ class Intake:
                                 code="url-changed",
                             )
                         row = replace(row, files=(TakeInFile(row.name, answer.total),))
-                        await self.world.store.write(library.put_take_in, row)
+                        await self.ports.store.write(library.put_take_in, row)
                     progress.set(have, answer.total or 0)
                     await self._write(row, 0, have, answer.total, answer.pieces)
                     if answer.total is None or self.received(ident, 0) == answer.total:
@@ -474,7 +474,7 @@ class Intake:
                 tries = tries + 1 if self.received(ident, 0) == have else 0
                 if tries >= URL_TRIES:
                     raise
-                await self.world.pause(min(30.0, 0.5 * 2**tries))
+                await self.ports.pause(min(30.0, 0.5 * 2**tries))
         await self.complete(ident, here=True)
 
     async def _address_of(self, row: TakeIn) -> str:
@@ -482,12 +482,12 @@ class Intake:
         it is fetched from.
         """
         try:
-            url = await self.world.open_secret(_address_entry(row.id))
+            url = await self.ports.open_secret(_address_entry(row.id))
         except NotFound:
             # begun by a version that kept it here
             url = row.origin
         for secret in secrets_of(url):
-            self.world.hide(secret)
+            self.ports.hide(secret)
         return url
 
     # --- from a folder ---
@@ -499,7 +499,7 @@ class Intake:
         seen: dict[str, tuple[int, int]] = {}
         done: dict[str, tuple[int, int]] = {
             row.origin: tuple(row.problem.get("stamp", (0, 0)))
-            for row in await self.world.store.read(library.take_ins)
+            for row in await self.ports.store.read(library.take_ins)
             if row.source == "folder" and row.state in ("failed",)
         }
         while True:
@@ -512,7 +512,7 @@ class Intake:
                 seen = found
             except (StoneError, OSError) as error:
                 log.warning("watched folder: %s", error)
-            await self.world.pause(LOOK_S)
+            await self.ports.pause(LOOK_S)
 
     async def _one_of_folder(self, path: Path, stamp: tuple[int, int]) -> None:
         """One file of the folder; whatever is wrong with it keeps nobody from the others, and is
@@ -541,7 +541,7 @@ class Intake:
             )
 
     async def _note_failed(self, path: Path, stamp: tuple[int, int], error: StoneError) -> None:
-        now = self.world.clock()
+        now = self.ports.clock()
         name = os.fsencode(path.name).decode("utf-8", "backslashreplace")[:200]
         origin = os.fsencode(path).decode("utf-8", "backslashreplace")[:2000]
         problem = {
@@ -551,7 +551,7 @@ class Intake:
             "findings": [],
             "stamp": list(stamp),
         }
-        await self.world.store.write(
+        await self.ports.store.write(
             library.put_take_in,
             TakeIn(
                 secrets.token_hex(8),
@@ -574,7 +574,7 @@ class Intake:
             and row.origin == str(path)
             and row.state == "done"
             and row.began_at * 1e9 > stamp[1]
-            for row in await self.world.store.read(library.take_ins)
+            for row in await self.ports.store.read(library.take_ins)
         ):
             return
         row: TakeIn | None = None
@@ -591,7 +591,7 @@ class Intake:
             await self.complete(row.id)
         except StoneError as error:
             if row is None:
-                now = self.world.clock()
+                now = self.ports.clock()
                 row = TakeIn(
                     secrets.token_hex(8),
                     "folder",
@@ -611,9 +611,9 @@ class Intake:
 
     async def complete(self, ident: str, *, here: bool = False) -> None:
         """All bytes are there: examine them and move them into the store."""
-        row = await self.world.store.read(library.get_take_in, ident)
-        await self.world.store.write(
-            library.put_take_in, replace(row, state="verifying", changed_at=self.world.clock())
+        row = await self.ports.store.read(library.get_take_in, ident)
+        await self.ports.store.write(
+            library.put_take_in, replace(row, state="verifying", changed_at=self.ports.clock())
         )
         if here:
             await self._verify(ident)
@@ -625,30 +625,30 @@ class Intake:
         task = self._tasks.get(ident)
         if task:
             await asyncio.wait([task])
-        return await self.world.store.read(library.get_take_in, ident)
+        return await self.ports.store.read(library.get_take_in, ident)
 
     async def _verify(self, ident: str) -> None:
-        row = await self.world.store.read(library.get_take_in, ident)
+        row = await self.ports.store.read(library.get_take_in, ident)
         progress = self.progress.setdefault(ident, Progress())
         trust = [
             certificate
-            for t in await self.world.store.read(library.trusted)
+            for t in await self.ports.store.read(library.trusted)
             for certificate in signature.read_certificates(t.pem.encode())
         ]
         async with self._verifying:
             contents, thin = await asyncio.to_thread(self._take_apart, row, progress, trust)
         own = title_of(contents, row.name)
-        await self.world.store.write(
+        await self.ports.store.write(
             records.put_package,
             PackageRow(
                 contents.sha256,
                 own[0],
                 own[1],
-                packages.dump(contents),
+                stored.dump(contents),
                 contents.size,
                 thin,
                 row.name,
-                self.world.clock(),
+                self.ports.clock(),
                 contents.format,
             ),
         )
@@ -688,12 +688,12 @@ class Intake:
         moved = []
         try:
             for path, digest in digests.items():
-                final = packages.blob(self.world.packages, digest)
+                final = stored.blob(self.ports.packages, digest)
                 if not final.exists():
                     os.replace(path, final)
                     moved.append(final)
-            _sync(packages.blob(self.world.packages, "x").parent)
-            return contents, packages.thin_bytes(self.world.packages, contents)
+            _sync(stored.blob(self.ports.packages, "x").parent)
+            return contents, stored.thin_bytes(self.ports.packages, contents)
         except BaseException:
             for final in moved:
                 final.unlink(missing_ok=True)
@@ -732,7 +732,7 @@ class Intake:
             given = [
                 Given(name, source) for (name, _, _), source in zip(parts, sources, strict=True)
             ]
-            contents = examine(given, trust=trust, now=self.world.clock())
+            contents = examine(given, trust=trust, now=self.ports.clock())
             found = digests.result()
         by_name = {name: digest for (name, _, _), digest in zip(parts, found, strict=True)}
         if len(parts) == 1:
@@ -789,7 +789,7 @@ class Intake:
                 self._write_unpacked(packed.stream(ConcatSource(sources), "gzip"), out)
             with open(out, "rb") as made:
                 digest = hash_source(FileSource(made.fileno()), "sha256")
-            os.replace(out, packages.blob(self.world.packages, digest))
+            os.replace(out, stored.blob(self.ports.packages, digest))
             yield file.href, digest
 
     def _write_unpacked(self, pieces: Iterator[bytes], out: Path) -> None:
@@ -815,16 +815,16 @@ class Intake:
         """Remove a package that neither a plan nor a run uses, and those of its bytes that no other
         package needs.
         """
-        row = await self.world.store.read(records.find_package, sha256)
+        row = await self.ports.store.read(records.find_package, sha256)
         if row is None:
             raise NotFound("no such package")
-        await self.world.store.write(records.remove_package, row.sha256)
-        spool.forget(self.world.packages, row.sha256, packages.disk_ids(packages.contents_of(row)))
+        await self.ports.store.write(records.remove_package, row.sha256)
+        spool.forget(self.ports.packages, row.sha256, stored.disk_ids(stored.contents_of(row)))
         needed = set()
-        for other in await self.world.store.read(records.packages):
-            needed |= packages.blobs_of(packages.contents_of(other))
-        for digest in packages.blobs_of(packages.contents_of(row)) - needed:
-            packages.blob(self.world.packages, digest).unlink(missing_ok=True)
+        for other in await self.ports.store.read(records.packages):
+            needed |= stored.blobs_of(stored.contents_of(other))
+        for digest in stored.blobs_of(stored.contents_of(row)) - needed:
+            stored.blob(self.ports.packages, digest).unlink(missing_ok=True)
 
 
 NO_VERSION = "(no version)"

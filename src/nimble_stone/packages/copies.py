@@ -9,7 +9,7 @@ import hashlib
 from nimble_stone.core.errors import Conflict, NotFound, StoneError
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.runs.states import ACTIVE
-from nimble_stone.engine.world import World
+from nimble_stone.ports.ports import Ports
 from nimble_stone.store import library, records, runs
 from nimble_stone.store.library import Copy
 
@@ -28,13 +28,13 @@ def place_of(estate: Estate, host: str, datastore: str) -> str:
     return store.shared if store and store.shared else f"{host}:{datastore}"
 
 
-async def users(world: World, copy: Copy, besides: str = "") -> list[str]:
+async def users(ports: Ports, copy: Copy, besides: str = "") -> list[str]:
     """Runs that need the copy: those under way, and those with nodes that build on it. `besides` is
     left out.
     """
-    estate = await world.store.read(records.load_estate)
+    estate = await ports.store.read(records.load_estate)
     found = []
-    for row in await world.store.read(runs.runs):
+    for row in await ports.store.read(runs.runs):
         if copy.package not in row.packages or row.state == "undone" or row.id == besides:
             continue
         nodes = [
@@ -50,25 +50,25 @@ async def users(world: World, copy: Copy, besides: str = "") -> list[str]:
     return found
 
 
-async def clear(world: World, package: str) -> tuple[int, list[str]]:
+async def clear(ports: Ports, package: str) -> tuple[int, list[str]]:
     """Remove the unused copies of a package from their datastores: (how many, why others
     stayed).
     """
     cleared, kept = 0, []
-    for copy in await world.store.read(library.copies, package):
+    for copy in await ports.store.read(library.copies, package):
         where = f"{copy.datastore} ({copy.host})"
-        async with world.lock(f"copy {copy.place} {copy.name}"):
-            if needed := await users(world, copy):
+        async with ports.lock(f"copy {copy.place} {copy.name}"):
+            if needed := await users(ports, copy):
                 kept.append(f"{where}: used by {', '.join(needed[:3])}")
                 continue
             try:
-                host = await world.kvm(await world.host(copy.host))
-                await host.refresh(copy.datastore)
-                if await host.volume(copy.datastore, copy.name) is not None:
-                    await host.delete_volume(copy.datastore, copy.name)
+                host = await ports.driver(await ports.host(copy.host))
+                await host.storage.refresh(copy.datastore)
+                if await host.storage.volume(copy.datastore, copy.name) is not None:
+                    await host.storage.delete(copy.datastore, copy.name)
             except (StoneError, NotFound, Conflict) as error:
                 kept.append(f"{where}: {error}")
                 continue
-            await world.store.write(library.drop_copy, copy.place, copy.name)
+            await ports.store.write(library.drop_copy, copy.place, copy.name)
             cleared += 1
     return cleared, kept

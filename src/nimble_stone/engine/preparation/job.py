@@ -1,0 +1,85 @@
+"""The run of host preparation."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from nimble_stone.core import groundwork as g
+from nimble_stone.core.estate import Facts, StoreCare
+from nimble_stone.core.estate_rules.ground import place_of
+from nimble_stone.core.sequence import Step
+from nimble_stone.engine import survey
+from nimble_stone.engine.jobs import Kind
+from nimble_stone.engine.preparation import access, datastores, disks, names, networks
+from nimble_stone.engine.preparation.context import Context
+from nimble_stone.engine.preparation.sequence import ORDER, action_of, steps_in
+from nimble_stone.hosts.api import HostDriver, Recorder
+from nimble_stone.ports import Ports
+from nimble_stone.store import records
+from nimble_stone.store.runs import RunRow
+
+KINDS: dict[str, Kind] = {
+    **access.KINDS,
+    **names.KINDS,
+    **networks.KINDS,
+    **disks.KINDS,
+    **datastores.KINDS,
+}
+
+
+class Preparation:
+    """The job. Afterwards the hosts are read anew, so that what was wrong is seen to be gone."""
+
+    stages = 6
+
+    def __init__(self, ports: Ports, row: RunRow) -> None:
+        self.ports, self.run_id = ports, row.id
+        self.steps = steps_in(row)
+        self._work = g.Groundwork.model_validate(row.doc["work"])
+
+    def kind(self, step: Step) -> Kind:
+        """What carries the step out."""
+        return KINDS[action_of(step).kind]
+
+    def polled(self, step: Step) -> bool:
+        """A network comes up a little after it was asked for."""
+        return action_of(step).kind == "carry-network"
+
+    def stage(self, step: Step) -> int:
+        """Taken back in the opposite order."""
+        return 5 - ORDER[action_of(step).kind]
+
+    def context(self, step: Step, host: HostDriver, record: Recorder) -> Context:
+        """What the step works with."""
+        return Context(self.ports, self.run_id, step, host, record)
+
+    async def _read(self) -> dict[str, Facts]:
+        estate = await self.ports.store.read(records.load_estate)
+        names = {step.host for step in self.steps.values()}
+        return await survey.read_hosts(
+            self.ports, [host for host in estate.hosts if host.name in names], estate.facts
+        )
+
+    async def finish(self) -> tuple[bool, dict[str, Any]]:
+        """Read the hosts anew; keep what was decided about new datastores."""
+        facts = await self._read()
+        if self._work.care is not None:
+            for action in self._work.actions:
+                store = (
+                    facts[action.host].datastore(action.name)
+                    if isinstance(action, g.FolderStore | g.DiskStore | g.NfsStore)
+                    else None
+                )
+                if store is not None:
+                    await self.ports.store.write(
+                        records.put_care,
+                        StoreCare(
+                            place=place_of(action.host, store), **self._work.care.model_dump()
+                        ),
+                    )
+        unread = [name for name, found in facts.items() if found.trouble]
+        return not unread, {"passed": len(facts) - len(unread), "failed": len(unread)}
+
+    async def undone(self) -> None:
+        """What the hosts are now."""
+        await self._read()

@@ -1,0 +1,120 @@
+"""The sequence of host preparation, and the run as it is kept."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import asdict
+
+from pydantic import TypeAdapter
+
+from nimble_stone.core import groundwork as g
+from nimble_stone.core.errors import Conflict
+from nimble_stone.core.estate import Datastore, Estate
+from nimble_stone.core.runs.states import RunState
+from nimble_stone.core.sequence import Step
+from nimble_stone.store.runs import RunRow
+
+ACTION: TypeAdapter[g.Action] = TypeAdapter(g.Action)
+ORDER = {
+    "ssh-key": 0,
+    "names": 1,
+    "time-source": 1,
+    "wipe-disk": 1,
+    "carry-network": 2,
+    "isolated-network": 2,
+    "start-network": 2,
+    "rename-datastore": 2,
+    "datastore-folder": 3,
+    "datastore-disk": 3,
+    "datastore-nfs": 3,
+    "start-datastore": 3,
+    "fencing-volume": 4,
+    "refuse-passwords": 5,
+}
+"""In which order a host's own actions come: disks are wiped before they are used, passwords refused
+when all else is done.
+"""
+
+
+def steps_of(work: g.Groundwork, estate: Estate) -> list[Step]:
+    """The sequence: hosts side by side, the actions of one host one after the other. Raises
+    Conflict for two actions on the same thing.
+    """
+    found: list[Step] = []
+    last: dict[str, str] = {}
+    for action in sorted(work.actions, key=lambda a: (ORDER[a.kind], a.host)):
+        key = f"{action.kind}:{action.host}:{g.target(action)}"
+        if any(step.key == key for step in found):
+            raise Conflict(f"{g.label(action)} on {action.host} is asked for twice", code="twice")
+        host = estate.host(action.host)
+        facts = estate.facts.get(action.host)
+        before: dict[str, str] = {}
+        if (
+            isinstance(action, g.RenameStore)
+            and facts is not None
+            and (store := facts.datastore(action.name) or facts.datastore(action.to))
+        ):
+            before = {"store": store.model_dump_json()}
+        if isinstance(action, g.AddKey) and host is not None:
+            before = {"login": host.credential}
+        found.append(
+            Step(
+                key,
+                "ground",
+                g.label(action),
+                "",
+                action.host,
+                "",
+                sum(step.host == action.host for step in found),
+                (last[action.host],) if action.host in last else (),
+                4.0,
+                120.0,
+                detail={"action": action.model_dump_json(), **before},
+            )
+        )
+        last[action.host] = key
+    return found
+
+
+def action_of(step: Step) -> g.Action:
+    """The step's action."""
+    return ACTION.validate_json(step.detail["action"])
+
+
+def before_of(step: Step) -> Datastore | None:
+    """The datastore that is renamed, as it was."""
+    return Datastore.model_validate_json(step.detail["store"]) if "store" in step.detail else None
+
+
+def row_of(run: str, work: g.Groundwork, steps: Sequence[Step], now: float) -> RunRow:
+    """The run as it is kept."""
+    return RunRow(
+        run,
+        ", ".join(dict.fromkeys(action.host for action in work.actions))[:200],
+        "",
+        RunState.RUNNING,
+        {"work": work.model_dump(mode="json"), "steps": [asdict(step) for step in steps]},
+        now,
+        None,
+        "groundwork",
+    )
+
+
+def steps_in(row: RunRow) -> dict[str, Step]:
+    """Steps of a kept run."""
+    return {
+        item["key"]: Step(**{**item, "after": tuple(item["after"])}) for item in row.doc["steps"]
+    }
+
+
+def busy(rows: Sequence[RunRow], steps: Sequence[Step]) -> str:
+    """The run under way that works on one of the same things, '' when there is none."""
+    wanted = {thing for step in steps for thing in g.things(action_of(step))}
+    return next(
+        (
+            row.id
+            for row in rows
+            if any(wanted & g.things(action_of(step)) for step in steps_in(row).values())
+        ),
+        "",
+    )

@@ -1,0 +1,17 @@
+"""The kinds of steps, a family a module. Each says how to observe that it is done, how to act, and
+how to undo what it made. A further kind: a class in its family's KINDS (docs/add-a-step.md).
+"""
+
+from nimble_stone.engine.steps import calling, carry, disks, vms, waiting
+from nimble_stone.engine.steps.context import Context, Kind
+
+KINDS: dict[str, Kind] = {
+    **carry.KINDS,
+    **disks.KINDS,
+    **vms.KINDS,
+    **waiting.KINDS,
+    **calling.KINDS,
+}
+POLLED = {*waiting.KINDS, *calling.KINDS}
+
+__all__ = ["KINDS", "POLLED", "Context", "Kind"]

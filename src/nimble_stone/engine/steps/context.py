@@ -1,0 +1,109 @@
+"""What a step works with, and what every kind of step can do.
+
+`observe` answers what it found (a small mapping for the journal) or None; it is asked before acting
+and again after.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any, Protocol
+
+from nimble_stone.core.errors import RemoteFailed
+from nimble_stone.core.package.contents import Contents
+from nimble_stone.core.plan.sheet import Node
+from nimble_stone.core.sequence import Step
+from nimble_stone.engine.frozen import FrozenRun
+from nimble_stone.hosts.api import HostDriver, Recorder
+from nimble_stone.hosts.node import NodeAccess, NodeDoor
+from nimble_stone.ports import Ports
+
+Found = dict[str, Any]
+
+
+@dataclass
+class Context:
+    """A step about to be carried out. `acted`: the act of this attempt has returned; what is there
+    now is its work.
+    """
+
+    ports: Ports
+    run: FrozenRun
+    step: Step
+    contents: Contents
+    host: HostDriver
+    record: Recorder
+    acted: bool = False
+    answer: Found = field(default_factory=dict)
+
+    @property
+    def who(self) -> str:
+        """Whom it is about, for people."""
+        return self.node.name
+
+    @property
+    def node(self) -> Node:
+        """The step's node (for cluster and datastore steps the one that acts)."""
+        node = (
+            self.run.sheet.node(self.step.node or self.step.detail.get("by", ""))
+            or self.run.sheet.nodes[0]
+        )
+        return node
+
+    def volume(self, what: str) -> str:
+        """Name of a volume of this run: the name is its mark."""
+        return f"ns-{self.run.id}-{what}"
+
+    def tell(self, **values: Any) -> None:
+        """Passing progress."""
+        self.ports.hub.tell(self.run.id, self.step.key, **values)
+
+    def transfer(self, total: int) -> Callable[[int], None]:
+        """A teller of bytes sent, with the rate so far in bytes per second."""
+        began = self.ports.clock()
+        return lambda sent: self.tell(
+            sent=sent, total=total, rate=sent / max(0.05, self.ports.clock() - began)
+        )
+
+    async def door(self, node: Node) -> NodeDoor:
+        """The node's own interface."""
+        kit = self.run.sheet.kit
+        password = await self.ports.open_for_plan(
+            self.run.sheet.plan.name, node.value(kit.admin_password)
+        )
+        return NodeDoor(
+            self.ports.reach,
+            NodeAccess(node.name, node.value("address"), kit.service.port, kit.admin, password),
+            self.record,
+        )
+
+
+class Kind(Protocol):
+    """What every kind of step can do."""
+
+    async def observe(self, c: Context) -> Found | None: ...
+    async def act(self, c: Context) -> None: ...
+    async def undo(self, c: Context) -> str: ...
+
+
+async def remove_volume(c: Context, name: str, datastore: str = "") -> bool:
+    """Remove a volume of this run if it is there, waiting out a copy that the host still makes.
+    True when it was there.
+    """
+    datastore = datastore or c.step.datastore
+    for _ in range(60):
+        if await c.host.storage.volume(datastore, name) is None:
+            return False
+        try:
+            await c.host.storage.delete(datastore, name)
+            return True
+        except RemoteFailed as error:
+            if "being allocated" not in str(error) and "in use" not in str(error):
+                raise
+        await c.ports.pause(1.0)
+    raise RemoteFailed(
+        f"volume {name} on {c.host.name} stays in use",
+        target=c.host.name,
+        hint="See what holds it, then retry.",
+    )

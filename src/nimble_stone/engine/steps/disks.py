@@ -1,0 +1,181 @@
+"""A node's own disks and its config medium."""
+
+from __future__ import annotations
+
+import hashlib
+from dataclasses import dataclass
+
+from nimble_stone.core.errors import RemoteFailed
+from nimble_stone.core.plan.columns import network_column
+from nimble_stone.core.plan.sheet import Node
+from nimble_stone.engine.filling import environment_of
+from nimble_stone.engine.steps.context import Context, Found, Kind, remove_volume
+from nimble_stone.hosts import medium
+from nimble_stone.packages import copies, stored, transfer
+
+
+class Clone:
+    """A node's disks, cloned on the datastore."""
+
+    async def observe(self, c: Context) -> Found | None:
+        """All are there, made by this attempt: a copy that was cut looks like a whole one from
+        outside.
+        """
+        if not c.acted:
+            return None
+        found = [await c.host.storage.volume(disk.datastore, disk.volume) for disk in node_disks(c)]
+        return (
+            {"bytes": sum(volume.physical_bytes for volume in found if volume)}
+            if all(found)
+            else None
+        )
+
+    async def act(self, c: Context) -> None:
+        """Clone each from the copy on the datastore, or lay it over that; a disk without content is
+        made empty.
+        """
+        for store in dict.fromkeys((c.step.datastore, *c.node.extra_places)):
+            await c.host.storage.refresh(store)
+        how, filled = c.node.value("provisioning"), set(stored.disk_ids(c.contents))
+        for disk in node_disks(c):
+            name, capacity = disk.volume, disk.capacity_bytes
+            await remove_volume(c, name, disk.datastore)
+            if disk.ident not in filled:
+                await c.host.storage.create_disk(disk.datastore, name, capacity)
+                continue
+            base = copies.name_of(c.contents.sha256, disk.ident)
+            if how == "overlay":
+                below = await c.host.storage.volume(c.step.datastore, base)
+                if below is None:
+                    raise RemoteFailed(
+                        f"the copy that {name} is to build on is gone from {c.step.datastore}",
+                        target=c.host.name,
+                        hint="Retry the step that carries it.",
+                    )
+                await c.host.storage.overlay(c.step.datastore, below.path, name, capacity)
+            else:
+                await c.host.storage.clone(
+                    c.step.datastore, base, name, full=how == "full", capacity_bytes=capacity
+                )
+
+    async def undo(self, c: Context) -> str:
+        """Remove them."""
+        for store in dict.fromkeys((c.step.datastore, *c.node.extra_places)):
+            await c.host.storage.refresh(store)
+        gone = [await remove_volume(c, disk.volume, disk.datastore) for disk in node_disks(c)]
+        return f"{sum(gone)} disks of {c.node.name} removed from {c.step.detail['place']}"
+
+
+class Medium:
+    """The config CD-ROM: made here, sent once."""
+
+    async def observe(self, c: Context) -> Found | None:
+        """It is there, sent whole by this attempt."""
+        volume = (
+            await c.host.storage.volume(c.step.datastore, c.volume(f"{c.node.name}-config"))
+            if c.acted
+            else None
+        )
+        if volume is None:
+            return None
+        return (
+            {"bytes": volume.capacity_bytes}
+            if await c.host.storage.digest(volume.path) == c.answer.get("sha256")
+            else None
+        )
+
+    async def act(self, c: Context) -> None:
+        """Fill in the kit's environment from the sheet and send the image."""
+        further = {
+            net.interface - 1: found
+            for net in c.run.sheet.kit.networks
+            if (found := _configured(c.node, net.id))
+        }
+        image = medium.build(
+            c.node.name,
+            await environment_of(c),
+            {
+                key: c.node.value(key)
+                for key in (
+                    "name",
+                    "address",
+                    "prefix",
+                    "gateway",
+                    "dns",
+                    "domain",
+                    "addressing",
+                    "address6",
+                    "prefix6",
+                    "gateway6",
+                    "search",
+                    "mtu",
+                )
+            },
+            further,
+        )
+        name = c.volume(f"{c.node.name}-config")
+        await c.host.storage.refresh(c.step.datastore)
+        await remove_volume(c, name)
+        await c.host.storage.create_image(c.step.datastore, name, len(image))
+        await c.host.storage.upload(
+            c.step.datastore,
+            name,
+            transfer.pieces(iter([image]), lambda _: None),
+            limit_s=120,
+            sent=c.transfer(len(image)),
+        )
+        c.answer["sha256"] = hashlib.sha256(image).hexdigest()
+
+    async def undo(self, c: Context) -> str:
+        """Remove it."""
+        gone = await remove_volume(c, c.volume(f"{c.node.name}-config"))
+        return f"config medium of {c.node.name} removed" if gone else ""
+
+
+def _configured(node: Node, network: str) -> medium.Configured | None:
+    """How an interface beyond the first is set up; None where the node has no address there."""
+
+    def value(part: str) -> str:
+        return node.value(network_column(network, part))
+
+    addresses = tuple(
+        f"{value(address)}/{value(prefix)}"
+        for address, prefix in (("address", "prefix"), ("address6", "prefix6"))
+        if value(address)
+    )
+    dhcp = value("addressing") == "dhcp"
+    return medium.Configured(addresses, dhcp, value("mtu")) if addresses or dhcp else None
+
+
+@dataclass(frozen=True)
+class NodeDisk:
+    """A disk of a node: its volume, the package's disk it holds ('' none), and where it lies."""
+
+    volume: str
+    ident: str
+    capacity_bytes: int
+    datastore: str
+
+
+def node_disks(c: Context) -> list[NodeDisk]:
+    """In the order of the VM's drives: the package's own, then what the plan adds."""
+    own = c.contents.descriptor
+    capacities = {disk.id: disk.capacity_bytes for disk in own.disks}
+    found = [
+        NodeDisk(
+            c.volume(f"{c.node.name}-disk{number}"), ident, capacities[ident], c.step.datastore
+        )
+        for number, ident in enumerate(own.disk_order)
+    ]
+    return found + [
+        NodeDisk(
+            c.volume(f"{c.node.name}-{extra.ref}"),
+            "",
+            extra.capacity_bytes,
+            place or c.step.datastore,
+        )
+        for extra, place in zip(c.node.extra, c.node.extra_places, strict=True)
+    ]
+
+
+KINDS: dict[str, Kind] = {"clone": Clone(), "medium": Medium()}

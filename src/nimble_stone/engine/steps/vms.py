@@ -1,0 +1,87 @@
+"""The node's VM: defined, started."""
+
+from __future__ import annotations
+
+from nimble_stone.core.errors import Conflict
+from nimble_stone.core.estate import Mark
+from nimble_stone.core.package import adapt
+from nimble_stone.core.plan.sheet import macs_of, networks_of
+from nimble_stone.engine.steps.context import Context, Found, Kind
+from nimble_stone.engine.steps.disks import node_disks
+from nimble_stone.hosts.api import VmDesign, VmDisk, VmMedium
+from nimble_stone.store import records
+
+
+class Define:
+    """The guest, defined with our mark."""
+
+    async def observe(self, c: Context) -> Found | None:
+        """A guest of that name bears our mark. Raises Conflict when somebody else's has the
+        name.
+        """
+        found = await c.host.vms.find(c.node.name)
+        if found is None:
+            return None
+        if not found.is_of(c.run.id):
+            raise Conflict(
+                f"a VM {c.node.name} stands on {c.host.name} and is not of this run; it stays"
+                " untouched",
+                code="not-ours",
+                hint="Rename the node, or remove that VM yourself; then retry.",
+            )
+        return {"uuid": found.uuid}
+
+    async def act(self, c: Context) -> None:
+        """Define it. A new guest has a new SSH host key: what an earlier one at this address had
+        shown is forgotten.
+        """
+        node, datastore = c.node, c.step.datastore
+        if node.value("address"):
+            await c.ports.store.write(records.drop_pin, f"{node.value('address')}:22")
+        await c.host.storage.refresh(datastore)
+        guest = adapt.adapt(c.contents.descriptor, node.extra)
+        for store in dict.fromkeys(node.extra_places):
+            await c.host.storage.refresh(store)
+        await c.host.vms.define(
+            VmDesign(
+                name=node.name,
+                mark=Mark(run=c.run.id, node=node.id, plan=c.run.sheet.plan.name),
+                domain_type=c.run.domain_types.get(c.step.host, "qemu"),
+                vcpu=node.vcpu,
+                memory_bytes=node.memory_bytes,
+                disks=tuple(
+                    VmDisk(disk.datastore, disk.volume, place.bus, place.target, place.controller)
+                    for disk, place in zip(node_disks(c), guest.disks, strict=True)
+                ),
+                medium=VmMedium(datastore, c.volume(f"{node.name}-config"), guest.config_target),
+                networks=networks_of(c.run.sheet.kit, node, len(guest.nics)),
+                nics=guest.nics,
+                macs=macs_of(c.run.sheet.kit, node, len(guest.nics)),
+                scsi=guest.controllers,
+                firmware=guest.firmware,
+            )
+        )
+
+    async def undo(self, c: Context) -> str:
+        """Stop and undefine it, if it bears our mark."""
+        gone = await c.host.vms.remove(c.node.name, c.run.id)
+        return f"VM {c.node.name} removed from {c.host.name}" if gone else ""
+
+
+class Start:
+    """The guest runs."""
+
+    async def observe(self, c: Context) -> Found | None:
+        """It runs."""
+        return {} if await c.host.vms.running(c.node.name) else None
+
+    async def act(self, c: Context) -> None:
+        """Start it."""
+        await c.host.vms.start(c.node.name)
+
+    async def undo(self, c: Context) -> str:
+        """Undoing the definition stops it."""
+        return ""
+
+
+KINDS: dict[str, Kind] = {"define": Define(), "start": Start()}

@@ -1,0 +1,110 @@
+"""Waiting for what a node does by itself: its address, its start, its services."""
+
+from __future__ import annotations
+
+from nimble_stone.core.errors import RemoteError, RemoteFailed
+from nimble_stone.engine.steps.context import Context, Found, Kind
+from nimble_stone.store import records, runs
+
+
+def matches(answer: Found, wanted: dict[str, str]) -> bool:
+    """Whether the answer has the wanted members."""
+    return all(str(answer.get(key)) == value for key, value in wanted.items())
+
+
+async def still_there(c: Context) -> None:
+    """Raises RemoteFailed when the guest that is waited for has stopped, or is no longer there."""
+    vm = await c.host.vms.find(c.node.name)
+    if vm is None or not vm.is_of(c.run.id):
+        raise RemoteFailed(
+            f"VM {c.node.name} is no longer on {c.host.name}",
+            target=c.host.name,
+            code="guest-gone",
+            hint="Somebody removed it. Roll the run back and start it again.",
+        )
+    if not await c.host.vms.running(c.node.name):
+        raise RemoteFailed(
+            f"VM {c.node.name} on {c.host.name} has stopped",
+            target=c.host.name,
+            code="guest-stopped",
+            hint="Look at its console; retry starts it again.",
+        )
+
+
+class _Waiting:
+    """What waiting for a guest has in common."""
+
+    async def act(self, c: Context) -> None:
+        """Nothing to do but wait. A guest that was found stopped is started again on retry."""
+        if not await c.host.vms.running(c.node.name):
+            await c.host.vms.start(c.node.name)
+
+    async def undo(self, c: Context) -> str:
+        """Nothing was made; a lease runs out by itself."""
+        return ""
+
+
+class Learn(_Waiting):
+    """The address that the node was given by DHCP, as its host sees it: by lease, by the guest's
+    own agent, or by its neighbour table.
+    """
+
+    async def observe(self, c: Context) -> Found | None:
+        """An address of the service network at the first interface. A new guest has a new SSH host
+        key: an earlier one's at this address is forgotten.
+        """
+        known = c.run.sheet.by_id[c.node.id].value("address")
+        if known:
+            return {"address": known}
+        for seen in await c.host.vms.addresses(c.node.name):
+            address, prefix = seen.address, seen.prefix
+            if any(
+                address == other
+                for node, _, other in c.run.sheet.addresses()
+                if node is None or node.id != c.node.id
+            ):
+                # somebody else's of this very plan: an old entry of the host's table
+                continue
+            await c.ports.store.write(records.drop_pin, f"{address}:22")
+            values = {"address": address} | ({"prefix": prefix} if prefix else {})
+            await c.ports.store.write(runs.learn, c.run.id, c.node.id, values)
+            c.run.learn(c.node.id, values)
+            return {"address": address, "way": address}
+        if c.acted:
+            await still_there(c)
+        return None
+
+
+class Boot(_Waiting):
+    """The node answers on its address."""
+
+    async def observe(self, c: Context) -> Found | None:
+        """Its service port accepts connections. Raises RemoteFailed when the guest has stopped
+        meanwhile.
+        """
+        door = await c.door(c.node)
+        if await door.port_open(c.run.sheet.kit.service.port):
+            return {}
+        if c.acted:
+            await still_there(c)
+        return None
+
+
+class Services(_Waiting):
+    """The node's services say that they are ready."""
+
+    async def observe(self, c: Context) -> Found | None:
+        """The status has the members the kit calls ready."""
+        kit = c.run.sheet.kit
+        try:
+            status = await (await c.door(c.node)).call("GET", kit.service.path, login=False)
+        except RemoteError:
+            status = {}
+        if matches(status, kit.service.ready):
+            return {"version": str(status.get("version", ""))[:60]}
+        if c.acted:
+            await still_there(c)
+        return None
+
+
+KINDS: dict[str, Kind] = {"learn": Learn(), "boot": Boot(), "services": Services()}

@@ -1,0 +1,357 @@
+"""What can be done to a target, as small protocols: nobody above this room knows how a kind of host
+is spoken to.
+
+A driver is chosen by the target's kind (`drivers.py`). It has the parts its kind has; a part that a
+kind does not have (a bare machine keeps no datastores) is refused by name, so no driver carries
+empty methods.
+"""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator, Callable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Protocol
+
+from nimble_stone.core import groundwork as g
+from nimble_stone.core.errors import Conflict
+from nimble_stone.core.estate import BlockDevice, Datastore, Facts, Interface, Mark
+from nimble_stone.hosts.work import Command, Work
+
+
+class Recorder(Protocol):
+    """Keeps commands and answers (the transcript)."""
+
+    def __call__(
+        self, target: str, command: str, answer: str, status: int, seconds: float
+    ) -> None: ...
+
+
+def no_record(target: str, command: str, answer: str, status: int, seconds: float) -> None:
+    """A recorder that keeps nothing."""
+
+
+# --- what is found ---
+
+
+@dataclass(frozen=True)
+class Volume:
+    """A disk on a datastore: its path on the host, sizes in bytes."""
+
+    name: str
+    path: str
+    capacity_bytes: int
+    physical_bytes: int
+    format: str
+
+
+@dataclass(frozen=True)
+class Store:
+    """A datastore as it is defined on a host."""
+
+    name: str
+    path: str
+    capacity_bytes: int
+    free_bytes: int
+    shared: str
+    kind: str = "dir"
+    uuid: str = ""
+
+
+@dataclass(frozen=True)
+class Net:
+    """A network as it is defined. `ready`: it is started, and will be with the host."""
+
+    name: str
+    uuid: str
+    bridge: str
+    isolated: bool
+    ready: bool = False
+
+
+@dataclass(frozen=True)
+class Vm:
+    """A VM as defined on a host."""
+
+    name: str
+    uuid: str
+    vcpu: int
+    memory_bytes: int
+    disks: int
+    mark: Mark | None
+    sources: tuple[str, ...] = ()
+    networks: tuple[str, ...] = ()
+    macs: tuple[str, ...] = ()
+
+    def is_of(self, run: str) -> bool:
+        """Whether it bears the mark of that run."""
+        return self.mark is not None and self.mark.run == run
+
+
+@dataclass(frozen=True)
+class VmAddress:
+    """An address of a VM as its host sees it; `prefix` is '' where the host cannot tell."""
+
+    address: str
+    prefix: str
+
+
+@dataclass(frozen=True)
+class Passage:
+    """Whether a packet of full size arrived unbroken, and the host's words."""
+
+    passes: bool
+    words: str
+
+
+@dataclass(frozen=True)
+class FirstLook:
+    """What a host that is not one of ours yet says: `why` it cannot be used ('' when it can), its
+    own name, and what the account may not do, in words.
+    """
+
+    why: str = ""
+    hostname: str = ""
+    lacking: tuple[str, ...] = ()
+
+
+# --- what is made ---
+
+
+@dataclass(frozen=True)
+class VmDisk:
+    """A disk of a VM: its volume, bus, device name, and the controller it hangs on."""
+
+    datastore: str
+    volume: str
+    bus: str = "virtio"
+    target: str = "vda"
+    controller: int = 0
+
+
+@dataclass(frozen=True)
+class VmMedium:
+    """A CD-ROM of a VM: its volume and device name."""
+
+    datastore: str
+    volume: str
+    target: str
+
+
+@dataclass(frozen=True)
+class VmDesign:
+    """A VM to be defined. Memory in bytes. `networks`: one for each of `nics`."""
+
+    name: str
+    mark: Mark
+    domain_type: str
+    vcpu: int
+    memory_bytes: int
+    disks: tuple[VmDisk, ...]
+    medium: VmMedium
+    networks: tuple[str, ...]
+    nics: tuple[str, ...]
+    scsi: tuple[str, ...] = ()
+    firmware: str = "bios"
+    macs: tuple[str, ...] = ()
+    """One for each of `nics`; '' (or none at all): the hypervisor gives one."""
+
+
+# --- the parts of a driver; all raise RemoteError and its kinds ---
+
+
+class Reading(Protocol):
+    """Facts of the target."""
+
+    async def facts(
+        self,
+        now: float,
+        known: Facts | None = None,
+        *,
+        names: Sequence[str] = (),
+        clock: Callable[[], float] | None = None,
+    ) -> Facts:
+        """All facts. `names`: peers whose addresses it is asked for; `clock` is held against its
+        own. What is costly to find out is kept from `known`.
+        """
+
+
+class Probes(Protocol):
+    """Questions to the network, asked from the target."""
+
+    async def answers_ping(self, address: str) -> bool: ...
+
+    async def reaches(self, name: str, port: int) -> str:
+        """'' when a TCP connection comes about, else why not, in the target's words."""
+
+    async def passes(self, address: str, mtu: int) -> Passage: ...
+
+    async def push_rate(self, pieces: AsyncIterator[bytes], size: int) -> float:
+        """Bytes per second that reach the target from here."""
+
+    async def pull_rate(self, url: str) -> float:
+        """Bytes per second at which the target fetches from a URL."""
+
+
+class Storage(Protocol):
+    """Datastores and the disks on them. `disk_format`: in which format a disk must arrive."""
+
+    disk_format: str
+
+    async def refresh(self, datastore: str) -> None:
+        """See what others put into a shared datastore."""
+
+    async def volume(self, datastore: str, name: str) -> Volume | None: ...
+
+    async def create_disk(self, datastore: str, name: str, capacity_bytes: int) -> None:
+        """An empty thin disk."""
+
+    async def create_image(self, datastore: str, name: str, size_bytes: int) -> None:
+        """Room for an image that is kept as it is."""
+
+    async def upload(
+        self,
+        datastore: str,
+        name: str,
+        pieces: AsyncIterator[bytes],
+        *,
+        limit_s: int,
+        sent: Callable[[int], None],
+    ) -> None: ...
+
+    async def pull(
+        self, url: str, path: str, *, resume: bool, rate: float, limit_s: int
+    ) -> None: ...
+
+    async def file_size(self, path: str) -> int:
+        """Bytes of a file, -1 when it is not there."""
+
+    async def digest(self, path: str) -> str:
+        """SHA-256 of a file."""
+
+    async def overlay(
+        self, datastore: str, base_path: str, name: str, capacity_bytes: int
+    ) -> None: ...
+
+    async def clone(
+        self, datastore: str, base: str, name: str, *, full: bool, capacity_bytes: int
+    ) -> None: ...
+
+    async def delete(self, datastore: str, name: str) -> None:
+        """Remove a disk of ours; the name carries the mark, others are refused."""
+
+
+class Vms(Protocol):
+    """VMs."""
+
+    async def find(self, name: str) -> Vm | None: ...
+
+    async def running(self, name: str) -> bool: ...
+
+    async def addresses(self, name: str) -> list[VmAddress]:
+        """Of a running VM's first interface."""
+
+    async def define(self, design: VmDesign) -> None: ...
+
+    async def start(self, name: str) -> None: ...
+
+    async def remove(self, name: str, run: str) -> bool:
+        """Stop and remove a VM that bears the mark of `run`; False when there is none."""
+
+    async def console(self, name: str) -> str: ...
+
+    def asks_definition(self, name: str) -> str:
+        """How `find` asks, for people."""
+
+    def asks_state(self, name: str) -> str:
+        """How `running` asks, for people."""
+
+
+class Preparation(Protocol):
+    """Preparing the target: what is there, and carrying work out."""
+
+    def work(self, action: g.Action, run: str, before: Datastore | None = None) -> Work: ...
+
+    def uuid(self, run: str, kind: str, name: str) -> str:
+        """What marks a thing of that kind and name as made by that run."""
+
+    async def send(self, command: Command) -> None: ...
+
+    async def foreign_files(self, work: Work, run: str) -> list[str]:
+        """Files of the work that are there and not of that run."""
+
+    async def own_files(self, work: Work, run: str) -> bool:
+        """Whether one of its files is there and of that run."""
+
+    async def has_key(self, public: str) -> bool: ...
+
+    async def name_records(self) -> Mapping[str, frozenset[str]]:
+        """Address → names, as the target has them on its own."""
+
+    async def network(self, name: str) -> Net | None: ...
+
+    async def links(self) -> Mapping[str, Interface]: ...
+
+    async def store(self, name: str) -> Store | None: ...
+
+    async def store_ready(self, name: str) -> bool:
+        """Whether it is started, and will be with the host."""
+
+    def store_path(self, action: g.Action) -> str:
+        """Where the datastore of an action comes to lie."""
+
+    async def contents(self, path: str) -> list[str]: ...
+
+    async def disk(self, device: str) -> BlockDevice | None: ...
+
+    async def signatures(self, device: str) -> Mapping[str, str]:
+        """What is really on a device, {} nothing; refused when that cannot be told."""
+
+    async def time_servers(self) -> frozenset[str]:
+        """Those that were set by us and are among the clock's sources."""
+
+    async def takes_passwords(self) -> bool | None: ...
+
+    async def vms_on_network(self, name: str) -> list[str]: ...
+
+    async def vms_on_store(self, name: str) -> list[str]: ...
+
+
+class HostDriver:
+    """One target, with the parts that its kind has."""
+
+    kind = ""
+
+    def __init__(self, name: str) -> None:
+        self.name = name
+
+    def _lacks(self, what: str) -> Conflict:
+        return Conflict(
+            f"{self.name} ({self.kind}) has no {what}",
+            code="not-offered",
+            hint="Choose another host for this, or another kit.",
+        )
+
+    @property
+    def reading(self) -> Reading:
+        """Its facts."""
+        raise self._lacks("facts to read")
+
+    @property
+    def probes(self) -> Probes:
+        """Questions to the network from there."""
+        raise self._lacks("way to ask the network from there")
+
+    @property
+    def storage(self) -> Storage:
+        """Its datastores."""
+        raise self._lacks("datastores")
+
+    @property
+    def vms(self) -> Vms:
+        """Its VMs."""
+        raise self._lacks("VMs")
+
+    @property
+    def preparation(self) -> Preparation:
+        """Its preparation."""
+        raise self._lacks("preparation")

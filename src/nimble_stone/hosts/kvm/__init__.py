@@ -1,0 +1,9 @@
+"""The driver of KVM hosts. What is sent to them and how their answers are read stands here and
+nowhere else.
+"""
+
+from nimble_stone.hosts.kvm.driver import KvmHost
+from nimble_stone.hosts.kvm.first_look import first_look
+from nimble_stone.hosts.kvm.groundwork import work
+
+__all__ = ["KvmHost", "first_look", "work"]

@@ -1,0 +1,84 @@
+"""Questions to the network, asked from a KVM host."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator
+
+from nimble_stone.core.errors import RemoteFailed
+from nimble_stone.hosts.api import Passage
+from nimble_stone.hosts.kvm import commands
+from nimble_stone.hosts.kvm.session import Session
+from nimble_stone.reach import Answer
+
+
+def fetch_words(answer: Answer) -> str:
+    """Why a transfer by the host failed, in the words of its program."""
+    if answer.status == 127:
+        return "curl is not installed there"
+    words = " ".join(line.removeprefix("curl:").strip() for line in answer.err.splitlines())[:200]
+    return words or f"status {answer.status}"
+
+
+class KvmProbes:
+    """Asks from a host."""
+
+    def __init__(self, session: Session) -> None:
+        self._session = session
+
+    async def answers_ping(self, address: str) -> bool:
+        """Whether somebody answers on an address, seen from this host."""
+        return (await self._session.run(commands.ping(address), limit_s=8)).status == 0
+
+    async def reaches(self, name: str, port: int) -> str:
+        """'' when a TCP connection from this host comes about, else why not, in the host's words.
+        Raises RemoteError when the host cannot be asked.
+        """
+        try:
+            answer = await self._session.run(commands.reach(name, port), limit_s=8)
+        except ValueError:
+            return "it is neither a host name nor an address"
+        if answer.status == 0:
+            return ""
+        if answer.status == 124:
+            return "nobody answers within 4 s"
+        words = answer.err.strip().splitlines()[:1] or ["no connection"]
+        return words[0].rpartition(": ")[2][:120]
+
+    async def passes(self, address: str, mtu: int) -> Passage:
+        """Whether a packet of full size reaches an address unbroken, and the host's words."""
+        answer = await self._session.run(commands.full_ping(address, mtu), limit_s=8)
+        lines = [
+            line
+            for line in (answer.text + "\n" + answer.err).splitlines()
+            if "mtu" in line.lower() or "too long" in line or "bytes from" in line
+        ]
+        if lines:
+            return Passage(answer.status == 0, lines[0][:160])
+        return Passage(answer.status == 0, "" if answer.status == 0 else "no answer")
+
+    async def push_rate(self, pieces: AsyncIterator[bytes], size: int) -> float:
+        """Bytes per second that reach the host over SSH. Raises RemoteError."""
+        answer = await self._session.stream(commands.swallow(30), pieces, limit_s=35)
+        return size / max(0.01, answer.seconds) if answer.status == 0 else 0.0
+
+    async def pull_rate(self, url: str) -> float:
+        """Bytes per second at which the host fetches from a URL. Raises RemoteFailed when it
+        cannot.
+        """
+        config = (
+            f'url = "{url}"\noutput = "/dev/null"\nfail\nsilent\nshow-error\nconnect-timeout ='
+            ' 3\nmax-time = 10\nwrite-out = "%{speed_download}"\n'
+        )
+        answer = await self._session.run(
+            commands.fetch(15), config.encode(), limit_s=20, shown=config
+        )
+        if answer.status != 0:
+            raise RemoteFailed(
+                f"{self._session.name} cannot fetch from this server: {fetch_words(answer)}",
+                target=self._session.name,
+                operation="fetch",
+            )
+        try:
+            return float(answer.text.strip().splitlines()[-1].replace(",", "."))
+        except (ValueError, IndexError):
+            return 0.0

@@ -1,0 +1,82 @@
+"""VMs of a KVM host."""
+
+from __future__ import annotations
+
+from nimble_stone.core.errors import Conflict
+from nimble_stone.hosts.api import Vm, VmAddress, VmDesign
+from nimble_stone.hosts.kvm import commands, xml_in, xml_out
+from nimble_stone.hosts.kvm.session import Session
+
+
+class KvmVms:
+    """Defines, starts and removes VMs."""
+
+    def __init__(self, session: Session) -> None:
+        self._session = session
+
+    def asks_definition(self, name: str) -> str:
+        """The command that `find` sends."""
+        return f"virsh dumpxml {name}"
+
+    def asks_state(self, name: str) -> str:
+        """The command that `running` sends."""
+        return f"virsh domstate {name}"
+
+    async def find(self, name: str) -> Vm | None:
+        """The VM, or None."""
+        text = await self._session.maybe("dumpxml", name)
+        return xml_in.domain(text) if text is not None else None
+
+    async def running(self, name: str) -> bool:
+        """Whether the VM runs."""
+        return (await self._session.maybe("domstate", name) or "") in (
+            "running",
+            "paused",
+            "idle",
+            "in shutdown",
+        )
+
+    async def addresses(self, name: str) -> list[VmAddress]:
+        """IPv4 addresses of a running VM's first interface: by lease, else by its
+        agent, else by the host's neighbour table.
+        """
+        domain = await self.find(name)
+        first = domain.macs[0] if domain and domain.macs else ""
+        for source in ("lease", "agent", "arp"):
+            answer = await self._session.run(commands.virsh("domifaddr", name, "--source", source))
+            found = xml_in.interface_addresses(answer.text) if answer.status == 0 else {}
+            if mine := found.get(first):
+                return mine
+        return []
+
+    async def define(self, design: VmDesign) -> None:
+        """Define a VM with our mark."""
+        await self._session.virsh("define", "--validate", "/dev/stdin", data=xml_out.domain(design))
+
+    async def start(self, name: str) -> None:
+        """Start a VM."""
+        await self._session.virsh("start", name, seconds=90)
+
+    async def remove(self, name: str, run: str) -> bool:
+        """Stop and undefine a VM that bears the mark of `run`; False when there is none. Raises
+        Conflict for a VM without it.
+        """
+        found = await self.find(name)
+        if found is None:
+            return False
+        if not found.is_of(run):
+            raise Conflict(
+                f"VM “{name}” on {self._session.name} does not bear the mark of run {run} and is"
+                " left alone",
+                code="not-ours",
+                hint="Remove or rename it yourself if it is in the way.",
+            )
+        if await self.running(name):
+            await self._session.virsh("destroy", name, seconds=60)
+        await self._session.virsh("undefine", name)
+        return True
+
+    async def console(self, name: str) -> str:
+        """The tail of the serial console, '' when there is none yet."""
+        answer = await self._session.quietly(commands.console_tail(name), 15)
+        return answer.text if answer.status == 0 else ""

@@ -1,0 +1,1 @@
+"""Packages: received, fetched, unpacked, stored, and carried to datastores."""

@@ -5,9 +5,11 @@ host (`contract` below).
 from __future__ import annotations
 
 from collections.abc import AsyncIterator
+from ipaddress import IPv4Address
 
 import pytest
 
+from nimble_stone.core import groundwork as g
 from nimble_stone.core.errors import (
     Conflict,
     HostKeyChanged,
@@ -17,6 +19,7 @@ from nimble_stone.core.errors import (
     Unreachable,
 )
 from nimble_stone.hosts.kvm import KvmHost
+from nimble_stone.hosts.work import Command
 from nimble_stone.lab import demo
 from nimble_stone.reach import Credential, DialPolicy, Reach, Target
 from nimble_stone.reach.policy import Mapping
@@ -140,3 +143,17 @@ async def test_addresses_outside_the_policy_are_not_dialled(lab: LabProcess) -> 
         with pytest.raises(InputError):
             policy.real(address, 22)
     assert reach_of(lab).policy.real("10.44.1.11", 22) == (f"127.{lab.octet}.1.11", 20022)
+
+
+async def test_a_line_is_never_joined_to_a_last_line_without_its_end(host: KvmHost) -> None:
+    ground = host.preparation
+    before = (await host.preparation._text_of("/etc/hosts") or "").rstrip("\n")
+    await ground.send(Command("LC_ALL=C timeout -k 2 10 tee /etc/hosts", before + "\n10.44.99.7 x"))
+    action = g.AddNames(
+        host=host.name, records=(g.NameRecord(address=IPv4Address("10.44.99.8"), names=("y",)),)
+    )
+    for command in ground.work(action, "gjoin").act():
+        await ground.send(command)
+    found = await ground.name_records()
+    assert (found["10.44.99.7"], found["10.44.99.8"]) == ({"x"}, {"y"})
+    await ground.send(Command("LC_ALL=C timeout -k 2 10 tee /etc/hosts", before + "\n"))

@@ -15,6 +15,7 @@ from nimble_stone.core.disk.source import BytesSource
 from nimble_stone.core.errors import StoneError
 from nimble_stone.core.package.contents import examine
 from nimble_stone.core.package.given import Given
+from nimble_stone.core.runs import document
 from nimble_stone.core.runs.states import RunState
 from nimble_stone.engine.frozen import thawed
 from nimble_stone.lab import appliance

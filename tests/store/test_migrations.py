@@ -171,7 +171,7 @@ async def test_data_of_earlier_versions_is_brought_forward_once(tmp_path: Path) 
     }
     assert (await app.store.read(runs.get_run, "d")).doc == {"plan": "mud"}, "left as it is"
     copy = tmp_path / f"{DATABASE}.before-data-{STEPS[-1].number}"
-    assert json.loads(connect(copy).execute("SELECT doc FROM run").fetchone()["doc"]) == stored
+    assert json.loads(connect(copy).execute("SELECT doc FROM run").fetchone()["doc"]) == kept
     written = app.store.write
     app.store.write = None  # type: ignore[method-assign,assignment]
     await bring_forward(app, load_kits())

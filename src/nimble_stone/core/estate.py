@@ -208,6 +208,9 @@ class Interface(Fixed):
     config: str = ""  # the file that networkd configures it by
 
 
+DiskUse = Literal["free", "mounted", "member", "remains", "unrecognised"]
+
+
 class BlockDevice(Fixed):
     """A disk of a host. `use`: free, mounted, part of something, or remains of something older;
     `why` says which.
@@ -220,7 +223,7 @@ class BlockDevice(Fixed):
     model: str = ""
     serial: str = ""
     bus: str = ""
-    use: Literal["free", "mounted", "member", "remains", "unrecognised"] = "unrecognised"
+    use: DiskUse = "unrecognised"
     why: str = ""
     parts: tuple[str, ...] = ()  # paths of partitions, for wiping them first
 

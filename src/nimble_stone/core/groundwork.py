@@ -8,9 +8,10 @@ bytes.
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv4Interface
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
@@ -39,6 +40,10 @@ class AddKey(_Action):
         pattern=r"^(ssh-ed25519|ecdsa-sha2-nistp256|ssh-rsa) [A-Za-z0-9+/=]{40,1000}$"
     )
 
+    def words(self) -> str:
+        """What is done, in one line."""
+        return f"put the key “{self.credential}” and log in by it"
+
 
 class NameRecord(BaseModel):
     """An address and its names, as a line of a hosts file."""
@@ -54,6 +59,10 @@ class AddNames(_Action):
     kind: Literal["names"] = "names"
     records: tuple[NameRecord, ...] = Field(min_length=1, max_length=200)
 
+    def words(self) -> str:
+        """What is done, in one line."""
+        return f"{len(self.records)} name {'record' if len(self.records) == 1 else 'records'}"
+
 
 class IsolatedNetwork(_Action):
     """A network that leads nowhere: guests of one host among themselves."""
@@ -61,6 +70,10 @@ class IsolatedNetwork(_Action):
     kind: Literal["isolated-network"] = "isolated-network"
     name: str = Field(pattern=STORE_NAME)
     bridge: str = Field(pattern=BRIDGE)
+
+    def words(self) -> str:
+        """What is done, in one line."""
+        return f"isolated network {self.name}"
 
 
 class CarryNetwork(_Action):
@@ -83,6 +96,12 @@ class CarryNetwork(_Action):
         """The interface that becomes the bridge's port."""
         return f"{self.uplink}.{self.vlan}" if self.vlan else self.uplink
 
+    def words(self) -> str:
+        """What is done, in one line."""
+        return f"network {self.network} over {self.port}" + (
+            f", address {self.address}" if self.address else ""
+        )
+
 
 class FolderStore(_Action):
     """A datastore in a folder of a file system that is there."""
@@ -91,6 +110,10 @@ class FolderStore(_Action):
     name: str = Field(pattern=STORE_NAME)
     path: str = Field(pattern=r"^/[A-Za-z0-9._/-]{1,200}$")
 
+    def words(self) -> str:
+        """What is done, in one line."""
+        return f"datastore {self.name} in {self.path}"
+
 
 class DiskStore(_Action):
     """A datastore on a whole free disk, which is formatted and mounted."""
@@ -98,6 +121,10 @@ class DiskStore(_Action):
     kind: Literal["datastore-disk"] = "datastore-disk"
     name: str = Field(pattern=STORE_NAME)
     device: str = Field(pattern=r"^/dev/[A-Za-z0-9._/-]{1,80}$")
+
+    def words(self) -> str:
+        """What is done, in one line."""
+        return f"datastore {self.name} on {self.device}"
 
 
 class NfsStore(_Action):
@@ -108,6 +135,10 @@ class NfsStore(_Action):
     server: str = Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9.-]{0,252}$")
     export: str = Field(pattern=r"^/[A-Za-z0-9._/-]{1,200}$")
 
+    def words(self) -> str:
+        """What is done, in one line."""
+        return f"datastore {self.name} from {self.server}:{self.export}"
+
 
 class FencingVolume(_Action):
     """A small volume on a shared datastore, for nodes that decide among themselves who may
@@ -117,6 +148,10 @@ class FencingVolume(_Action):
     kind: Literal["fencing-volume"] = "fencing-volume"
     datastore: str = Field(pattern=STORE_NAME)
     name: str = Field(pattern=STORE_NAME)
+
+    def words(self) -> str:
+        """What is done, in one line."""
+        return f"fencing volume {self.name} on {self.datastore}"
 
 
 class WipeDisk(_Action):
@@ -142,6 +177,13 @@ class WipeDisk(_Action):
         """What the person has to type."""
         return f"{self.host} {self.device}"
 
+    def words(self) -> str:
+        """What is done, in one line."""
+        return (
+            f"wipe {self.device} ({size_text(self.size_bytes)},"
+            f" {self.content or 'nothing recognised'})"
+        )
+
 
 class RenameStore(_Action):
     """Another name for a datastore that no guest uses by name."""
@@ -150,12 +192,20 @@ class RenameStore(_Action):
     name: str = Field(pattern=STORE_NAME)
     to: str = Field(pattern=STORE_NAME)
 
+    def words(self) -> str:
+        """What is done, in one line."""
+        return f"datastore {self.name} is called {self.to}"
+
 
 class StartStore(_Action):
     """A datastore that is defined is started, now and with the host."""
 
     kind: Literal["start-datastore"] = "start-datastore"
     name: str = Field(pattern=STORE_NAME)
+
+    def words(self) -> str:
+        """What is done, in one line."""
+        return f"start datastore {self.name}"
 
 
 class StartNetwork(_Action):
@@ -164,6 +214,10 @@ class StartNetwork(_Action):
     kind: Literal["start-network"] = "start-network"
     name: str = Field(pattern=STORE_NAME)
 
+    def words(self) -> str:
+        """What is done, in one line."""
+        return f"start network {self.name}"
+
 
 class TimeSource(_Action):
     """A time server for chrony."""
@@ -171,11 +225,19 @@ class TimeSource(_Action):
     kind: Literal["time-source"] = "time-source"
     server: str = Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9.-]{0,252}$")
 
+    def words(self) -> str:
+        """What is done, in one line."""
+        return f"follow the time of {self.server}"
+
 
 class RefusePasswords(_Action):
     """SSH takes keys only from now on."""
 
     kind: Literal["refuse-passwords"] = "refuse-passwords"
+
+    def words(self) -> str:
+        """What is done, in one line."""
+        return "refuse logins by password"
 
 
 Action = Annotated[
@@ -215,42 +277,7 @@ class Groundwork(BaseModel):
 
 def label(action: Action) -> str:
     """One line that says what is done, without the host."""
-    match action:
-        case AddKey():
-            return f"put the key “{action.credential}” and log in by it"
-        case AddNames():
-            return (
-                f"{len(action.records)} name {'record' if len(action.records) == 1 else 'records'}"
-            )
-        case IsolatedNetwork():
-            return f"isolated network {action.name}"
-        case CarryNetwork():
-            return f"network {action.network} over {action.port}" + (
-                f", address {action.address}" if action.address else ""
-            )
-        case FolderStore():
-            return f"datastore {action.name} in {action.path}"
-        case DiskStore():
-            return f"datastore {action.name} on {action.device}"
-        case NfsStore():
-            return f"datastore {action.name} from {action.server}:{action.export}"
-        case FencingVolume():
-            return f"fencing volume {action.name} on {action.datastore}"
-        case WipeDisk():
-            return (
-                f"wipe {action.device} ({size_text(action.size_bytes)},"
-                f" {action.content or 'nothing recognised'})"
-            )
-        case RenameStore():
-            return f"datastore {action.name} is called {action.to}"
-        case StartStore():
-            return f"start datastore {action.name}"
-        case StartNetwork():
-            return f"start network {action.name}"
-        case TimeSource():
-            return f"follow the time of {action.server}"
-        case RefusePasswords():
-            return "refuse logins by password"
+    return action.words()
 
 
 def target(action: Action) -> str:
@@ -305,73 +332,29 @@ def refusals(
         return [f"{action.host} was never read; read it first"]
     if facts.trouble:
         return [f"{action.host} was not reached at the last reading: {facts.trouble}"]
-    match action:
-        case WipeDisk():
-            return _wipe(action, facts)
-        case DiskStore():
-            wiped = any(
-                isinstance(other, WipeDisk)
-                and (other.host, other.device) == (action.host, action.device)
-                for other in along
-            )
-            return _on_disk(action, facts, wiped) + _new_store(action.name, facts)
-        case FolderStore():
-            inside = next(
-                (
-                    store
-                    for store in facts.datastores
-                    if store.path.rstrip("/") == action.path.rstrip("/")
-                    and store.name != action.name
-                ),
-                None,
-            )
-            return _new_store(action.name, facts, action.path) + (
-                [f"{action.path} is datastore {inside.name} already"] if inside else []
-            )
-        case NfsStore():
-            return _new_store(action.name, facts, shared=f"{action.server}:{action.export}")
-        case CarryNetwork():
-            return _carry(action, facts, host.address)
-        case IsolatedNetwork():
-            there = next((net for net in facts.networks if net.name == action.name), None)
-            return (
-                [f"it carries a network {action.name} that leads out"]
-                if there and not there.isolated
-                else []
-            )
-        case RenameStore():
-            return _rename(action, facts)
-        case FencingVolume():
-            store = facts.datastore(action.datastore)
-            return (
-                []
-                if store and store.shared and store.active
-                else [f"datastore {action.datastore} is not a shared one that is started"]
-            )
-        case StartStore():
-            return [] if facts.datastore(action.name) else [f"it has no datastore {action.name}"]
-        case StartNetwork():
-            return (
-                []
-                if any(net.name == action.name for net in facts.networks)
-                else [f"it has no network {action.name}"]
-            )
-        case RefusePasswords():
-            put = any(isinstance(other, AddKey) and other.host == action.host for other in along)
-            return (
-                []
-                if put or host.credential in keys
-                else ["we log in by password ourselves; put a key first"]
-            )
-        case _:
-            return []
+    around = _Around(facts, host.address, host.credential in keys, along)
+    against = _AGAINST.get(type(action))
+    return against(action, around) if against else []
+
+
+@dataclass(frozen=True)
+class _Around:
+    """What an action is judged by: the host's facts, the address it is reached at, whether we log
+    in by a key, and the other actions of the run.
+    """
+
+    facts: Facts
+    address: str
+    by_key: bool
+    along: Sequence[Action]
 
 
 def _disk(facts: Facts, device: str) -> BlockDevice | None:
     return next((disk for disk in facts.disks if disk.path == device), None)
 
 
-def _wipe(action: WipeDisk, facts: Facts) -> list[str]:
+def _wipe(action: WipeDisk, around: _Around) -> list[str]:
+    facts = around.facts
     disk = _disk(facts, action.device)
     if disk is None:
         return [f"{action.device} was not seen at the last reading"]
@@ -389,7 +372,12 @@ def _wipe(action: WipeDisk, facts: Facts) -> list[str]:
     return []
 
 
-def _on_disk(action: DiskStore, facts: Facts, wiped: bool) -> list[str]:
+def _on_disk(action: DiskStore, around: _Around) -> list[str]:
+    facts = around.facts
+    wiped = any(
+        isinstance(other, WipeDisk) and (other.host, other.device) == (action.host, action.device)
+        for other in around.along
+    )
     there = facts.datastore(action.name)
     disk = _disk(facts, action.device)
     if disk is None:
@@ -403,7 +391,51 @@ def _on_disk(action: DiskStore, facts: Facts, wiped: bool) -> list[str]:
             f"{action.device} is not free: {disk.why or disk.use}"
             + ("; wipe it first" if disk.use == "remains" else "")
         ]
-    return []
+    return _new_store(action.name, facts)
+
+
+def _in_folder(action: FolderStore, around: _Around) -> list[str]:
+    path = action.path.rstrip("/")
+    inside = [
+        store
+        for store in around.facts.datastores
+        if store.path.rstrip("/") == path and store.name != action.name
+    ]
+    taken = [f"{action.path} is datastore {store.name} already" for store in inside[:1]]
+    return _new_store(action.name, around.facts, action.path) + taken
+
+
+def _from_server(action: NfsStore, around: _Around) -> list[str]:
+    return _new_store(action.name, around.facts, shared=f"{action.server}:{action.export}")
+
+
+def _isolated(action: IsolatedNetwork, around: _Around) -> list[str]:
+    leads_out = [
+        net for net in around.facts.networks if net.name == action.name and not net.isolated
+    ]
+    return [f"it carries a network {action.name} that leads out"] if leads_out else []
+
+
+def _fence(action: FencingVolume, around: _Around) -> list[str]:
+    store = around.facts.datastore(action.datastore)
+    if store and store.shared and store.active:
+        return []
+    return [f"datastore {action.datastore} is not a shared one that is started"]
+
+
+def _start_store(action: StartStore, around: _Around) -> list[str]:
+    there = around.facts.datastore(action.name)
+    return [] if there else [f"it has no datastore {action.name}"]
+
+
+def _start_network(action: StartNetwork, around: _Around) -> list[str]:
+    there = any(net.name == action.name for net in around.facts.networks)
+    return [] if there else [f"it has no network {action.name}"]
+
+
+def _passwords(action: RefusePasswords, around: _Around) -> list[str]:
+    put = any(isinstance(other, AddKey) and other.host == action.host for other in around.along)
+    return [] if put or around.by_key else ["we log in by password ourselves; put a key first"]
 
 
 def _new_store(name: str, facts: Facts, path: str = "", shared: str = "") -> list[str]:
@@ -418,7 +450,8 @@ def _new_store(name: str, facts: Facts, path: str = "", shared: str = "") -> lis
     return [f"it has a datastore {name} already, at {there.path}"]
 
 
-def _carry(action: CarryNetwork, facts: Facts, address: str) -> list[str]:
+def _carry(action: CarryNetwork, around: _Around) -> list[str]:
+    facts, address = around.facts, around.address
     uplink = next((one for one in facts.interfaces if one.name == action.uplink), None)
     found = []
     if uplink is None:
@@ -469,7 +502,8 @@ def _carry(action: CarryNetwork, facts: Facts, address: str) -> list[str]:
     return found
 
 
-def _rename(action: RenameStore, facts: Facts) -> list[str]:
+def _rename(action: RenameStore, around: _Around) -> list[str]:
+    facts = around.facts
     if facts.datastore(action.to) is not None and facts.datastore(action.name) is None:
         return []  # it is called so already
     store = facts.datastore(action.name)
@@ -494,3 +528,19 @@ def _rename(action: RenameStore, facts: Facts) -> list[str]:
 def bridge_for(network: str) -> str:
     """A bridge's name for a network: at most 15 letters."""
     return f"br-{re.sub(r'[^A-Za-z0-9._-]', '-', network)}"[:15].rstrip("-.")
+
+
+_AGAINST: dict[type[_Action], Callable[[Any, _Around], list[str]]] = {
+    WipeDisk: _wipe,
+    DiskStore: _on_disk,
+    FolderStore: _in_folder,
+    NfsStore: _from_server,
+    CarryNetwork: _carry,
+    IsolatedNetwork: _isolated,
+    RenameStore: _rename,
+    FencingVolume: _fence,
+    StartStore: _start_store,
+    StartNetwork: _start_network,
+    RefusePasswords: _passwords,
+}
+"""Why an action of a kind may not be done; kinds that are not here always may."""

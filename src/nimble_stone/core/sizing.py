@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from nimble_stone.core.errors import InputError
 from nimble_stone.core.kit import expression
@@ -23,6 +23,11 @@ class Option:
     count: int
     memory_bytes: int
     carries: Mapping[str, float]
+
+    @property
+    def cost(self) -> tuple[int, int]:
+        """What options are ordered by: memory first, then how many nodes."""
+        return self.memory_bytes, self.count
 
 
 @dataclass(frozen=True)
@@ -115,6 +120,52 @@ def _by_formula(
     return Proposal(role.id, role.label, option, None, "", ())
 
 
+@dataclass
+class _Search:
+    """What a search has come to: the cheapest option that carries everything, the cheapest one that
+    would but for too few hosts, all that were tried, and those that are drawn.
+    """
+
+    best: Option | None = None
+    crowded: Option | None = None
+    tried: list[Option] = field(default_factory=list)
+    curve: list[Option] = field(default_factory=list)
+
+    def take(self, option: Option, most: int | None) -> None:
+        """Note an option that carries everything."""
+        if most is not None and option.count > most:
+            if self.crowded is None or option.memory_bytes < self.crowded.memory_bytes:
+                self.crowded = option
+        elif self.best is None or option.cost < self.best.cost:
+            self.best = option
+
+
+def _search(
+    loads: Sequence[Load],
+    role: Role,
+    sizing: RoleSizing,
+    sizes: Sequence[Size],
+    wanted: Mapping[str, float],
+    most: int | None,
+) -> _Search:
+    """Each size with rising counts, until one carries everything and enough is drawn."""
+    found = _Search()
+    for size in sorted(sizes, key=lambda one: one.memory_bytes):
+        shown = 0
+        reached = False
+        for option in _options(role, sizing, size, wanted):
+            found.tried.append(option)
+            if shown < CURVE:
+                found.curve.append(option)
+                shown += 1
+            if not reached and not _short(loads, option, wanted):
+                reached = True
+                found.take(option, most)
+            if reached and shown >= min(CURVE, option.count + 2):
+                break
+    return found
+
+
 def _by_loads(
     loads: Sequence[Load],
     role: Role,
@@ -124,33 +175,8 @@ def _by_loads(
     hosts: int | None,
 ) -> Proposal:
     most = hosts if hosts is not None and (role.apart or role.count.per_host) else None
-    crowded: Option | None = None
-    best: Option | None = None
-    tried: list[Option] = []
-    curve: list[Option] = []
-    for size in sorted(sizes, key=lambda one: one.memory_bytes):
-        shown = 0
-        reached = False
-        for option in _options(role, sizing, size, wanted):
-            tried.append(option)
-            if shown < CURVE:
-                curve.append(option)
-                shown += 1
-            if not reached and not _short(loads, option, wanted):
-                reached = True
-                if most is not None and option.count > most:
-                    crowded = (
-                        option
-                        if crowded is None or option.memory_bytes < crowded.memory_bytes
-                        else crowded
-                    )
-                elif best is None or (option.memory_bytes, option.count) < (
-                    best.memory_bytes,
-                    best.count,
-                ):
-                    best = option
-            if reached and shown >= min(CURVE, option.count + 2):
-                break
+    found = _search(loads, role, sizing, sizes, wanted, most)
+    best, crowded, tried, curve = found.best, found.crowded, found.tried, found.curve
     if best is None:
         if crowded is not None:
             return Proposal(role.id, role.label, None, crowded, _crowd(crowded, most), tuple(curve))

@@ -74,6 +74,7 @@ class Refused(FormatError):
 
 log = logging.getLogger("nimble_stone.intake")
 MARGIN = 256 << 20
+BATCH = 1 << 20
 MAX_FILES = 2_000
 MAX_ACTIVE = 32
 IDLE_S = 7 * 86_400.0
@@ -108,6 +109,61 @@ class Progress:
 def _address_entry(ident: str) -> str:
     """Keyring entry of the web address that a take-in is fetched from."""
     return f"take-in/{ident}"
+
+
+class _Part:
+    """A file that comes in: written in batches, its first bytes looked at as soon as they are
+    there.
+    """
+
+    def __init__(self, intake: Intake, row: TakeIn, number: int, at: int, before: int) -> None:
+        self._intake, self._row, self._number = intake, row, number
+        self._at, self._before = at, before
+        self._first = at == 0 and len(row.files) == 1
+        self._total = sum(file.size or 0 for file in row.files)
+        self._progress = intake.progress.setdefault(row.id, Progress())
+        self._batch = bytearray()
+        flags = os.O_WRONLY | os.O_CREAT | os.O_CLOEXEC
+        self._file = os.open(intake.part(row.id, number), flags, 0o600)
+
+    async def add(self, piece: bytes, size: int | None) -> None:
+        """Take a piece. Raises InputError when more comes than was announced, Conflict when the
+        disk runs full, FormatError for a file that is nothing of ours.
+        """
+        self._batch += piece
+        if size is not None and self._at + len(self._batch) > size:
+            raise InputError(
+                f"more bytes came than the {size} that were announced", code="take-in-size"
+            )
+        if len(self._batch) < BATCH:
+            return
+        await self._flush()
+        if shutil.disk_usage(self._intake.ports.packages).free < MARGIN:
+            raise Conflict(
+                "the disk ran full while the package came in",
+                code="disk-full",
+                hint="Free space on the server's disk.",
+            )
+
+    async def _flush(self) -> None:
+        if not self._batch:
+            return
+        data = bytes(self._batch)
+        self._batch.clear()
+        await asyncio.to_thread(_put, self._file, self._at, data)
+        self._at += len(data)
+        self._progress.set(self._before + self._at, self._total)
+        if self._first and self._at >= kinds.HEAD:
+            self._first = False
+            await asyncio.to_thread(self._intake.glance, self._row, self._number)
+
+    async def close(self) -> None:
+        """Write what is left, to the disk itself."""
+        try:
+            await self._flush()
+            await asyncio.to_thread(os.fsync, self._file)
+        finally:
+            os.close(self._file)
 
 
 class Intake:
@@ -328,50 +384,17 @@ class Intake:
     async def _write(
         self, row: TakeIn, number: int, at: int, size: int | None, pieces: AsyncIterator[bytes]
     ) -> None:
-        progress = self.progress.setdefault(row.id, Progress())
         before = sum(self.received(row.id, n) for n in range(len(row.files)) if n != number)
-        total = sum(file.size or 0 for file in row.files)
-        first = at == 0 and len(row.files) == 1
-        descriptor = os.open(
-            self.part(row.id, number), os.O_WRONLY | os.O_CREAT | os.O_CLOEXEC, 0o600
-        )
-        batch = bytearray()
+        part = _Part(self, row, number, at, before)
         try:
-
-            async def flush() -> None:
-                nonlocal at, first
-                if batch:
-                    data = bytes(batch)
-                    batch.clear()
-                    await asyncio.to_thread(_put, descriptor, at, data)
-                    at += len(data)
-                    progress.set(before + at, total)
-                    if first and at >= kinds.HEAD:
-                        first = False
-                        await asyncio.to_thread(self._glance, row, descriptor, number)
-
             try:
                 async for piece in pieces:
                     if row.id in self._stopped:
                         raise Conflict("it was stopped", code="take-in-ended")
-                    batch += piece
-                    if size is not None and at + len(batch) > size:
-                        raise InputError(
-                            f"more bytes came than the {size} that were announced",
-                            code="take-in-size",
-                        )
-                    if len(batch) >= 1 << 20:
-                        await flush()
-                        if shutil.disk_usage(self.ports.packages).free < MARGIN:
-                            raise Conflict(
-                                "the disk ran full while the package came in",
-                                code="disk-full",
-                                hint="Free space on the server's disk.",
-                            )
+                    await part.add(piece, size)
             finally:
                 # what came before a break is not asked for again
-                await flush()
-                await asyncio.to_thread(os.fsync, descriptor)
+                await part.close()
         except (StoneError, OSError) as error:
             known = (
                 error
@@ -383,10 +406,8 @@ class Intake:
             if known.code != "take-in-ended":
                 await self._fail(await self.ports.store.read(library.get_take_in, row.id), known)
             raise known from error
-        finally:
-            os.close(descriptor)
 
-    def _glance(self, row: TakeIn, descriptor: int, number: int) -> None:
+    def glance(self, row: TakeIn, number: int) -> None:
         """Refuse at once what its first bytes show to be nothing of ours, instead of after a
         hundred gigabytes.
         """

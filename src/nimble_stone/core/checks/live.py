@@ -35,7 +35,17 @@ def hosts_known(s: Situation) -> Iterator[Finding]:
             remedy=Remedy(label="Choose a bay"),
         )
         return
+    yield from _homeless(s)
     told: set[str] = set()
+    for node in s.sheet.nodes:
+        name = node.value("host")
+        if name and name not in told:
+            told.add(name)
+            yield from _known(s, node, name)
+
+
+def _homeless(s: Situation) -> Iterator[Finding]:
+    """Nodes without a host, those with one reason together."""
     homeless: dict[tuple[str, str], list[Node]] = defaultdict(list)
     for node in s.sheet.nodes:
         if not node.value("host"):
@@ -57,63 +67,58 @@ def hosts_known(s: Situation) -> Iterator[Finding]:
             ),
             remedy=Remedy(label="Choose a smaller size, fewer nodes or another bay"),
         )
-    for node in s.sheet.nodes:
-        name = node.value("host")
-        if not name:
-            continue
-        if name in told:
-            continue
-        told.add(name)
-        facts = s.facts(name)
-        if s.estate.host(name) is None:
-            yield Finding(
-                severity="blocker",
-                code="host-unknown",
-                node=node.id,
-                column="host",
-                message=f"The estate has no host “{name}”.",
-                consequence="The node cannot be placed.",
-                remedy=Remedy(
-                    label="Let placement choose", edit=Edit(path=("nodes", node.id, "host"))
-                ),
-            )
-        elif facts is None:
-            yield Finding(
-                severity="blocker",
-                code="host-unread",
-                node=node.id,
-                column="host",
-                host=name,
-                message=f"{name} was never read.",
-                consequence="Nothing can be said about its room.",
-                remedy=Remedy(label="Check against the live hosts"),
-            )
-        elif facts.trouble:
-            yield _silent(s, name, facts)
-        elif s.now and s.now - facts.read_at > FACTS_S:
-            yield Finding(
-                severity="caution",
-                code="facts-old",
-                node=node.id,
-                column="host",
-                host=name,
-                message=(
-                    f"{name} was last read {time_text(s.now - facts.read_at)} ago;"
-                    f" {count_text(len(_on(s, name)), 'node')} placed there by that."
-                ),
-                consequence="Its free memory and disks may have changed.",
-                remedy=Remedy(label="Check against hosts"),
-            )
-        elif facts.domain_type == "qemu":
-            yield Finding(
-                severity="note",
-                code="no-acceleration",
-                node=node.id,
-                column="host",
-                host=name,
-                message=f"{name} runs guests in software emulation: {facts.domain_reason}.",
-                consequence="Guests are several times slower to boot and to work.",
-            )
+
+
+def _known(s: Situation, node: Node, name: str) -> Iterator[Finding]:
+    """Whether the estate has a host, and what its facts are worth."""
+    facts = s.facts(name)
+    if s.estate.host(name) is None:
+        yield Finding(
+            severity="blocker",
+            code="host-unknown",
+            node=node.id,
+            column="host",
+            message=f"The estate has no host “{name}”.",
+            consequence="The node cannot be placed.",
+            remedy=Remedy(label="Let placement choose", edit=Edit(path=("nodes", node.id, "host"))),
+        )
+    elif facts is None:
+        yield Finding(
+            severity="blocker",
+            code="host-unread",
+            node=node.id,
+            column="host",
+            host=name,
+            message=f"{name} was never read.",
+            consequence="Nothing can be said about its room.",
+            remedy=Remedy(label="Check against the live hosts"),
+        )
+    elif facts.trouble:
+        yield _silent(s, name, facts)
+    elif s.now and s.now - facts.read_at > FACTS_S:
+        yield Finding(
+            severity="caution",
+            code="facts-old",
+            node=node.id,
+            column="host",
+            host=name,
+            message=(
+                f"{name} was last read {time_text(s.now - facts.read_at)} ago;"
+                f" {count_text(len(_on(s, name)), 'node')} placed there by that."
+            ),
+            consequence="Its free memory and disks may have changed.",
+            remedy=Remedy(label="Check against hosts"),
+        )
+    elif facts.domain_type == "qemu":
+        yield Finding(
+            severity="note",
+            code="no-acceleration",
+            node=node.id,
+            column="host",
+            host=name,
+            message=f"{name} runs guests in software emulation: {facts.domain_reason}.",
+            consequence="Guests are several times slower to boot and to work.",
+        )
 
 
 def _on(s: Situation, host: str) -> list[Node]:

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterator, Mapping
 
 from nimble_stone.core.addressing import fault
 from nimble_stone.core.checks.situation import Situation
@@ -11,7 +10,7 @@ from nimble_stone.core.findings import Edit, Finding, Remedy
 from nimble_stone.core.kit.model import Count
 from nimble_stone.core.kit.words import takes_text
 from nimble_stone.core.plan import forms
-from nimble_stone.core.plan.columns import network_column
+from nimble_stone.core.plan.columns import Column, network_column
 from nimble_stone.core.plan.model import Scalar
 from nimble_stone.core.plan.packages import accepts_of, takes
 from nimble_stone.core.plan.sheet import Cell, Node, ip
@@ -383,56 +382,65 @@ def _where_it_stands(node: Node, column: str, value: str | int) -> Edit:
 
 def required(s: Situation) -> Iterator[Finding]:
     """Every required question has an answer that keeps its rule."""
-    missing: dict[str, list[Node]] = defaultdict(list)
-    labels = {column.id: column.label for column in s.sheet.columns}
     # told by rules of their own
     skip = {"host", "datastore"}
     for column in s.sheet.columns:
+        if column.id not in skip and (column.kind != "address" or column.id == "gateway"):
+            yield from _faults_of(s, column)
+    yield from _unanswered(s, skip)
+
+
+def _faults_of(s: Situation, column: Column) -> Iterator[Finding]:
+    """Values of a column that do not keep its rule."""
+    if column.kind in _OF_THEIR_OWN or column.id in ("size", "network", "pool"):
+        return
+    judged: dict[str, str] = {}  # most nodes share their values
+    # and most of a role share the very cell
+    fine: Cell | None = None
+    for node in s.sheet.nodes:
+        cell = node.cells[column.id]
+        if cell is fine or not cell.value:
+            continue
+        if cell.value not in judged:
+            judged[cell.value] = forms.fault(column, cell.value)
+        if not judged[cell.value]:
+            fine = cell
+            continue
+        yield Finding(
+            severity="blocker",
+            code="value",
+            node=node.id,
+            column=column.id,
+            message=f"{column.label} “{cell.value[:60]}” is not valid: {judged[cell.value]}.",
+            consequence="The product would refuse it.",
+            remedy=Remedy(label="Change the value"),
+        )
+
+
+_OF_THEIR_OWN = ("secret", "certificate", "ssh-key")
+"""Kinds of values that rules of their own look at."""
+
+
+def _unanswered(s: Situation, skip: Collection[str]) -> Iterator[Finding]:
+    for column in s.sheet.columns:
         if column.id in skip or (column.kind == "address" and column.id != "gateway"):
             continue
-        judged: dict[str, str] = {}  # most nodes share their values
-        plain = column.kind not in ("secret", "certificate", "ssh-key") and column.id not in (
-            "size",
-            "network",
-            "pool",
-        )
-        # and most of a role share the very cell
-        fine: Cell | None = None
-        for node in s.sheet.nodes:
-            cell = node.cells[column.id]
-            if cell is fine:
-                continue
-            value = cell.value
-            if not value:
-                if column.required and cell.origin != "unused":
-                    missing[column.id].append(node)
-            elif plain:
-                if value not in judged:
-                    judged[value] = forms.fault(column, value)
-                if judged[value]:
-                    yield Finding(
-                        severity="blocker",
-                        code="value",
-                        node=node.id,
-                        column=column.id,
-                        message=f"{column.label} “{value[:60]}” is not valid: {judged[value]}.",
-                        consequence="The product would refuse it.",
-                        remedy=Remedy(label="Change the value"),
-                    )
-                else:
-                    fine = cell
-    for ident, nodes in missing.items():
+        if not column.required:
+            continue
+        cells = ((node, node.cells[column.id]) for node in s.sheet.nodes)
+        nodes = [node for node, cell in cells if not cell.value and cell.origin != "unused"]
+        if not nodes:
+            continue
         whole = len(nodes) == len(s.sheet.nodes)
+        whose = "" if whole else f" for {len(nodes)} nodes"
         yield Finding(
             severity="blocker",
             code="unanswered",
             node="" if whole else nodes[0].id,
-            column=ident,
-            message=(
-                f"{labels[ident]} is not answered{'' if whole else f' for {len(nodes)} nodes'}."
-            ),
+            column=column.id,
+            message=f"{column.label} is not answered{whose}.",
             consequence="The product needs it to come up.",
-            remedy=Remedy(label=f"Answer {labels[ident]}"),
+            remedy=Remedy(label=f"Answer {column.label}"),
         )
 
 

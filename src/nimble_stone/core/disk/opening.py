@@ -43,6 +43,15 @@ def open_image(
         return vmdk_text.open_text(
             source.read_at(0, source.size_bytes).decode("utf-8", "replace"), files or {}
         )
+    _refuse(kind, source)
+    image = RawImage(source)
+    if kind == "unknown":
+        _say_raw(image, raw)
+    return image
+
+
+def _refuse(kind: str, source: Source) -> None:
+    """Raises FormatError for what is no disk, by name."""
     if kind in ("gzip", "xz", "zstd"):
         raise FormatError(
             f"the disk is packed with {kind}",
@@ -63,19 +72,20 @@ def open_image(
         )
     if kind in _NO_DISK:
         raise FormatError(f"this is {_NO_DISK[kind]}, not a disk", code="disk-kind")
-    image = RawImage(source)
-    if kind == "unknown":
-        if not raw:
-            raise FormatError(
-                "nothing in this file tells what it is: no container, boot sector, partition table"
-                " or file system",
-                code="disk-unknown",
-                hint="If it is a raw disk, say so: --raw.",
-            )
-        image.notes = (
-            (
-                "nothing tells what is on it (no boot sector, partition table or file system);"
-                " taken as raw, as asked"
-            ),
+
+
+def _say_raw(image: RawImage, raw: bool) -> None:
+    """Raises FormatError for bytes of no known content, unless somebody says that they are a
+    disk.
+    """
+    if not raw:
+        raise FormatError(
+            "nothing in this file tells what it is: no container, boot sector, partition table"
+            " or file system",
+            code="disk-unknown",
+            hint="If it is a raw disk, say so: --raw.",
         )
-    return image
+    image.notes = (
+        "nothing tells what is on it (no boot sector, partition table or file system); taken as"
+        " raw, as asked",
+    )

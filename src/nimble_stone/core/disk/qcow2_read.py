@@ -22,6 +22,29 @@ _COMPRESSED, _ZERO = 1 << 62, 1
 _MAX_L1 = 32 << 20
 
 
+_UNREAD = {
+    1: ("qcow2-feature", "is marked as corrupt"),
+    2: ("disk-backing", "keeps its data in another file"),
+    4: ("qcow2-feature", "uses extended L2 entries"),
+}
+"""Bits of the incompatible features that are not read: the code, and why."""
+
+
+def _method(incompatible: int, head: bytes) -> int:
+    """How clusters are packed (0 deflate, 1 zstd). Raises FormatError for features that are not
+    read.
+    """
+    for bit, (code, why) in _UNREAD.items():
+        if incompatible & (1 << bit):
+            raise FormatError(f"the disk {why}", code=code, place="byte 72")
+    method = head[104] if incompatible & 8 else 0
+    if incompatible & ~0b1111 or method > 1:
+        raise FormatError(
+            "the disk uses a feature that is unknown here", code="qcow2-feature", place="byte 72"
+        )
+    return method
+
+
 class Qcow2Image(Image):
     """A qcow2 disk. Its units are its clusters."""
 
@@ -54,24 +77,7 @@ class Qcow2Image(Image):
         if crypt:
             raise FormatError("the disk is encrypted", code="qcow2-encrypted", place="byte 32")
         incompatible = struct.unpack_from(">Q", head, 72)[0] if version == 3 else 0
-        for bit, why in (
-            (1, "is marked as corrupt"),
-            (2, "keeps its data in another file"),
-            (4, "uses extended L2 entries"),
-        ):
-            if incompatible & (1 << bit):
-                raise FormatError(
-                    f"the disk {why}",
-                    code="disk-backing" if bit == 2 else "qcow2-feature",
-                    place="byte 72",
-                )
-        method = head[104] if version == 3 and incompatible & 8 else 0
-        if incompatible & ~0b1111 or method > 1:
-            raise FormatError(
-                "the disk uses a feature that is unknown here",
-                code="qcow2-feature",
-                place="byte 72",
-            )
+        method = _method(incompatible, head)
         if not 9 <= bits <= 21 or not 0 < capacity <= MAX_CAPACITY:
             raise FormatError(
                 f"impossible qcow2 geometry (clusters of 2^{bits} bytes, {capacity} bytes)",

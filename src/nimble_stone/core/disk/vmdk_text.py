@@ -7,7 +7,8 @@ because a disk says so.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -78,19 +79,7 @@ def open_text(text: str, files: Mapping[str, Source]) -> Image:
     """The disk a VMDK text describes. Raises FormatError for a missing extent, mixed kinds, or a
     parent.
     """
-    found = re.search(r"^\s*parentCID\s*=\s*([0-9a-fA-F]{1,8})", text, re.MULTILINE)
-    if found and int(found[1], 16) != 0xFFFF_FFFF:
-        raise FormatError(
-            "the VMDK holds only what differs from a parent, which did not come with it",
-            code="disk-backing",
-        )
-    rows = _EXTENT.findall(text)
-    if not rows:
-        raise FormatError("the VMDK text names no extents", code="vmdk-extents")
-    if len(rows) > 2_000 or sum(int(row[1]) for row in rows) * SECTOR > MAX_CAPACITY:
-        raise FormatError(
-            "the VMDK text names more than 2,000 extents or 64 TiB", code="vmdk-extents"
-        )
+    rows = _rows(text)
 
     def source(name: str) -> Source:
         if name not in files:
@@ -101,36 +90,66 @@ def open_text(text: str, files: Mapping[str, Source]) -> Image:
             )
         return files[name]
 
-    kinds = {row[2] for row in rows}
-    if unread := sorted(
-        kind
-        for kind in kinds
-        if kind != "SPARSE" and ("SPARSE" in kind or "RDM" in kind or "RAW" in kind)
-    ):
+    kinds = {row.kind for row in rows}
+    if kinds == {"SPARSE"}:
+        parts = [VmdkImage(source(row.name)) for row in rows]
+        return parts[0] if len(parts) == 1 else _Split(parts)
+    if "SPARSE" in kinds:
+        raise FormatError("flat and sparse extents are mixed", code="vmdk-extents")
+    image = RawImage(ConcatSource([_flat(row, source) for row in rows]))
+    image.kind = "vmdk-flat"
+    return image
+
+
+@dataclass(frozen=True)
+class _Row:
+    """An extent: its size and its place in its file, in bytes."""
+
+    size: int
+    kind: str
+    name: str
+    offset: int
+
+
+def _flat(row: _Row, source: Callable[[str], Source]) -> Source:
+    if row.kind == "ZERO":
+        return _Zeros(row.size)
+    whole = source(row.name)
+    if row.offset + row.size > whole.size_bytes:
+        raise FormatError(
+            f"extent “{row.name[:80]}” is shorter than the VMDK says", code="disk-truncated"
+        )
+    return Window(whole, row.offset, row.size)
+
+
+def _is_unread(kind: str) -> bool:
+    return kind != "SPARSE" and ("SPARSE" in kind or "RDM" in kind or "RAW" in kind)
+
+
+def _rows(text: str) -> list[_Row]:
+    """The extents. Raises FormatError for a parent, for none or too many, and for kinds that are
+    not read.
+    """
+    found = re.search(r"^\s*parentCID\s*=\s*([0-9a-fA-F]{1,8})", text, re.MULTILINE)
+    if found and int(found[1], 16) != 0xFFFF_FFFF:
+        raise FormatError(
+            "the VMDK holds only what differs from a parent, which did not come with it",
+            code="disk-backing",
+        )
+    matches = _EXTENT.findall(text)
+    if not matches:
+        raise FormatError("the VMDK text names no extents", code="vmdk-extents")
+    if len(matches) > 2_000 or sum(int(match[1]) for match in matches) * SECTOR > MAX_CAPACITY:
+        raise FormatError(
+            "the VMDK text names more than 2,000 extents or 64 TiB", code="vmdk-extents"
+        )
+    if unread := sorted(match[2] for match in matches if _is_unread(match[2])):
         raise FormatError(
             f"extents of kind {unread[0]} are not read",
             code="vmdk-extents",
             hint="Convert the disk to one file first.",
         )
-    if kinds == {"SPARSE"}:
-        parts = [VmdkImage(source(row[3])) for row in rows]
-        if len(parts) == 1:
-            return parts[0]
-        return _Split(parts)
-    if "SPARSE" in kinds:
-        raise FormatError("flat and sparse extents are mixed", code="vmdk-extents")
-    flat: list[Source] = []
-    for _, sectors, kind, name, offset in rows:
-        size = int(sectors) * SECTOR
-        if kind == "ZERO":
-            flat.append(_Zeros(size))
-            continue
-        whole = source(name)
-        if int(offset or 0) * SECTOR + size > whole.size_bytes:
-            raise FormatError(
-                f"extent “{name[:80]}” is shorter than the VMDK says", code="disk-truncated"
-            )
-        flat.append(Window(whole, int(offset or 0) * SECTOR, size))
-    image = RawImage(ConcatSource(flat))
-    image.kind = "vmdk-flat"
-    return image
+    return [
+        _Row(int(sectors) * SECTOR, kind, name, int(offset or 0) * SECTOR)
+        for _, sectors, kind, name, offset in matches
+    ]

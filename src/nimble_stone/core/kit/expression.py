@@ -15,7 +15,7 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Literal
 
@@ -260,13 +260,19 @@ def _value(term: Term, inputs: Mapping[str, Value], text: str) -> Value:
         left = bool(_value(term.parts[0], inputs, text))
         return left if left == (word == "or") else bool(_value(term.parts[1], inputs, text))
     if word == "if":
-        return _value(term.parts[1 if _value(term.parts[0], inputs, text) else 2], inputs, text)
+        _, then, otherwise = term.parts
+        chosen = then if _value(term.parts[0], inputs, text) else otherwise
+        return _value(chosen, inputs, text)
     values = [_value(part, inputs, text) for part in term.parts]
     if word == "not":
         return not values[0]
     if word in ("=", "!="):
         return _same(values[0], values[1]) == (word == "=")
-    numbers = [_number(value, text) for value in values]
+    return _reckoned(word, [_number(value, text) for value in values], text)
+
+
+def _reckoned(word: str, numbers: Sequence[float], text: str) -> Value:
+    """What an operator makes of numbers. Raises FormatError for a division by nothing."""
     if word in _ORDER:
         return _ORDER[word](*numbers)
     if word in ("/", "%"):

@@ -72,40 +72,51 @@ class ArchiveReader:
         fit archive.
         """
         self._buffer += data
-        while True:
-            if self._ended:
-                self._drop(len(self._buffer))
-                return
-            if self._padding:
-                self._padding -= self._drop(min(self._padding, len(self._buffer)))
-                if self._padding:
-                    return
+        while not self._is_waiting():
             if self._pax_left:
-                take = min(self._pax_left, len(self._buffer))
-                self._pax_data += self._buffer[:take]
-                self._pax_left -= self._drop(take)
-                if self._pax_left:
-                    return
-                self._end_extension()
-                continue
-            if self._left:
-                if not self._buffer:
-                    return
-                take = min(self._left, len(self._buffer))
-                piece = bytes(self._buffer[:take])
-                self._left -= self._drop(take)
-                yield MemberData(piece)
-                if self._left == 0:
-                    self._padding = self._tail
-                    yield MemberEnd(self._name)
-                continue
-            if len(self._buffer) < BLOCK:
-                return
-            started = self._header()
-            if started is not None:
-                yield started
-                if started.size == 0:
-                    yield MemberEnd(started.name)
+                self._take_extension()
+            elif self._left:
+                yield from self._take_data()
+            else:
+                yield from self._take_header()
+
+    def _is_waiting(self) -> bool:
+        """Whether more bytes are needed before anything can be said. Padding, and all that follows
+        the end mark, is dropped here.
+        """
+        if self._ended:
+            self._drop(len(self._buffer))
+            return True
+        if self._padding:
+            self._padding -= self._drop(min(self._padding, len(self._buffer)))
+            if self._padding:
+                return True
+        if self._pax_left or self._left:
+            return not self._buffer
+        return len(self._buffer) < BLOCK
+
+    def _take_extension(self) -> None:
+        take = min(self._pax_left, len(self._buffer))
+        self._pax_data += self._buffer[:take]
+        self._pax_left -= self._drop(take)
+        if not self._pax_left:
+            self._end_extension()
+
+    def _take_data(self) -> Iterator[Event]:
+        take = min(self._left, len(self._buffer))
+        piece = bytes(self._buffer[:take])
+        self._left -= self._drop(take)
+        yield MemberData(piece)
+        if self._left == 0:
+            self._padding = self._tail
+            yield MemberEnd(self._name)
+
+    def _take_header(self) -> Iterator[Event]:
+        started = self._header()
+        if started is not None:
+            yield started
+            if started.size == 0:
+                yield MemberEnd(started.name)
 
     @property
     def wanted(self) -> int:

@@ -324,21 +324,7 @@ class _Examination:
         if len(names) > 1:
             self.notice("blocker", "ova-order", "more than one manifest", clause="6.4")
         if not names:
-            self.notice(
-                "note",
-                "manifest-absent",
-                "there is no manifest: damage on the way cannot be seen",
-                clause="6.4",
-            )
-            if any(name.lower().endswith(".cert") for name in files):
-                self.notice(
-                    "blocker",
-                    "signature-form",
-                    "the package was signed, but the manifest that the signature is for is gone",
-                    clause="6.4",
-                )
-                return {}, Integrity(signature="failed"), {}
-            return {}, Integrity(), {}
+            return {}, self._without_manifest(files), {}
         chosen = files[names[0]]
         if base and names[0].rsplit(".", 1)[0] != base:
             self.notice(
@@ -379,6 +365,29 @@ class _Examination:
         integrity = Integrity(
             "verified" if listed else "failed", algorithms[0] if algorithms else ""
         )
+        return listed, self._signed(integrity, files, data, chosen.name), {}
+
+    def _without_manifest(self, files: Mapping[str, Given]) -> Integrity:
+        self.notice(
+            "note",
+            "manifest-absent",
+            "there is no manifest: damage on the way cannot be seen",
+            clause="6.4",
+        )
+        if not any(name.lower().endswith(".cert") for name in files):
+            return Integrity()
+        self.notice(
+            "blocker",
+            "signature-form",
+            "the package was signed, but the manifest that the signature is for is gone",
+            clause="6.4",
+        )
+        return Integrity(signature="failed")
+
+    def _signed(
+        self, integrity: Integrity, files: Mapping[str, Given], data: bytes, name: str
+    ) -> Integrity:
+        """With what the signature of the manifest (its bytes and name) says."""
         certificate = next(
             (given for name, given in files.items() if name.lower().endswith(".cert")), None
         )
@@ -389,7 +398,7 @@ class _Examination:
             checked = signature.check(
                 certificate.source.read_at(0, certificate.source.size_bytes),
                 data,
-                chosen.name,
+                name,
                 self.trust,
                 self.now,
             )
@@ -403,7 +412,7 @@ class _Examination:
                 f" {MAX_SIGNATURE} are read",
             )
             integrity = replace(integrity, signature="failed")
-        return listed, integrity, {}
+        return integrity
 
     def _envelope(self, descriptor: Given, files: Mapping[str, Given]) -> Envelope | None:
         data = descriptor.source.read_at(0, descriptor.source.size_bytes)
@@ -662,43 +671,9 @@ def examine(
     )
     kind = by_kind[main.name]
     if kind == "kernel":
-        others = [
-            g.name
-            for g in given
-            if g is not main and by_kind[g.name] not in ("initrd", "gzip", "xz", "zstd")
-        ]
-        for name in others:
-            look.notice("caution", "kernel-file", f"“{name}” is no initial ramdisk")
-        if len(given) == 1:
-            look.notice("note", "kernel-alone", "a kernel without an initial ramdisk")
-        return Contents(
-            ident,
-            size,
-            members_plain,
-            "kernel",
-            kernel=iso_image.kernel_version(main.source),
-            findings=_ordered(look.found),
-        )
+        return _kernel(main, by_kind, look, ident, members_plain)
     if kind == "iso":
-        try:
-            facts = iso_image.read(main.source)
-        except FormatError as error:
-            look.refuse(error)
-            return Contents(ident, size, members_plain, "iso", findings=_ordered(look.found))
-        if facts.volume_bytes > main.source.size_bytes:
-            look.notice(
-                "blocker",
-                "iso-truncated",
-                f"the image says it is {facts.volume_bytes} bytes long, but has"
-                f" {main.source.size_bytes}: it is cut short",
-            )
-        if not facts.boots_bios and not facts.boots_uefi:
-            look.notice(
-                "caution",
-                "iso-boot",
-                "the image has no boot catalogue: no machine will start from it",
-            )
-        return Contents(ident, size, members_plain, "iso", iso=facts, findings=_ordered(look.found))
+        return _iso(main, look, ident, members_plain)
     if kind in ("gzip", "xz", "zstd"):
         return _packed(main, kind, look, ident, members_plain)
     if kind in ("qcow2", "vmdk", "vmdk-text", "raw") or (
@@ -715,6 +690,53 @@ def examine(
         code="not-a-package",
         hint="Its first bytes tell; a wrong name would not matter.",
     )
+
+
+def _kernel(
+    main: Given,
+    by_kind: Mapping[str, str],
+    look: _Examination,
+    ident: str,
+    members: tuple[Member, ...],
+) -> Contents:
+    size = sum(member.size for member in members)
+    plain = ("initrd", "gzip", "xz", "zstd")
+    others = [name for name, kind in by_kind.items() if name != main.name and kind not in plain]
+    for name in others:
+        look.notice("caution", "kernel-file", f"“{name}” is no initial ramdisk")
+    if len(members) == 1:
+        look.notice("note", "kernel-alone", "a kernel without an initial ramdisk")
+    return Contents(
+        ident,
+        size,
+        members,
+        "kernel",
+        kernel=iso_image.kernel_version(main.source),
+        findings=_ordered(look.found),
+    )
+
+
+def _iso(main: Given, look: _Examination, ident: str, members: tuple[Member, ...]) -> Contents:
+    size = sum(member.size for member in members)
+    try:
+        facts = iso_image.read(main.source)
+    except FormatError as error:
+        look.refuse(error)
+        return Contents(ident, size, members, "iso", findings=_ordered(look.found))
+    if facts.volume_bytes > main.source.size_bytes:
+        look.notice(
+            "blocker",
+            "iso-truncated",
+            f"the image says it is {facts.volume_bytes} bytes long, but has"
+            f" {main.source.size_bytes}: it is cut short",
+        )
+    if not facts.boots_bios and not facts.boots_uefi:
+        look.notice(
+            "caution",
+            "iso-boot",
+            "the image has no boot catalogue: no machine will start from it",
+        )
+    return Contents(ident, size, members, "iso", iso=facts, findings=_ordered(look.found))
 
 
 def _must_be_envelope(given: Sequence[Given], by_kind: Mapping[str, str]) -> None:

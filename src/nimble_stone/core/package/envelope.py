@@ -9,6 +9,7 @@ demanded.
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
 from typing import Literal
 
 from nimble_stone.core.errors import FormatError
@@ -21,6 +22,7 @@ from nimble_stone.core.package.model import (
     NetworkWish,
     Noticed,
     Option,
+    Severity,
     Startup,
     System,
 )
@@ -341,110 +343,129 @@ def _disks(
     for section in root.all("DiskSection", "SharedDiskSection"):
         for item in section.all("Disk", "SharedDisk"):
             ident = item.attribute("diskId") or ""
-            if not ident or ident in found:
-                reading.notice(
-                    "blocker",
-                    "ovf-disk",
-                    f"two disks share the id “{ident[:60]}”" if ident else "a disk has no id",
-                    item,
-                    "9.1",
-                )
-                continue
-            unit_text = item.attribute("capacityAllocationUnits") or ""
-            unit = units.bytes_per(unit_text) if unit_text.strip() else 1
-            if unit is None:
-                reading.notice(
-                    "blocker",
-                    "ovf-unit",
-                    f"the unit “{unit_text[:40]}” is not understood",
-                    item,
-                    "9.1",
-                )
-                unit = 1
-            text, key = item.attribute("capacity") or "", ""
-            if text.startswith("${") and text.endswith("}"):
-                key = text[2:-1]
-                text = _default_of(key, defaults)
-                if not text:
-                    reading.notice(
-                        "caution",
-                        "ovf-disk-capacity",
-                        f"the size of disk “{ident[:60]}” is asked for by property “{key[:60]}”,"
-                        " which has no default",
-                        item,
-                        "9.1",
-                    )
-            elif not text:
-                reading.notice(
-                    "blocker", "ovf-disk", f"disk “{ident[:60]}” has no capacity", item, "9.1"
-                )
-            capacity = (reading.number(text, item, "the disk capacity", low=1) or 0) * unit
-            if capacity > MAX_CAPACITY:
-                reading.notice(
-                    "blocker",
-                    "ovf-disk",
-                    f"disk “{ident[:60]}” claims {capacity} bytes; at most 64 TiB are believed",
-                    item,
-                    "9.1",
-                )
-                capacity = 0
-            populated = reading.number(
-                item.attribute("populatedSize"), item, "populatedSize", severity="caution"
+            if ident and ident not in found:
+                shared = section.name == "SharedDiskSection"
+                found[ident] = _DiskReading(item, reading, ident).disk(files, defaults, shared)
+            else:
+                why = f"two disks share the id “{ident[:60]}”" if ident else "a disk has no id"
+                reading.notice("blocker", "ovf-disk", why, item, "9.1")
+    _chains(found, reading)
+    return tuple(found.values())
+
+
+@dataclass(frozen=True)
+class _Capacity:
+    """In bytes, 0 when it is not known; `key`: the property that asks for it, '' none."""
+
+    size_bytes: int
+    key: str = ""
+
+
+@dataclass(frozen=True)
+class _DiskReading:
+    """One disk of the disk section (DSP0243 clause 9.1)."""
+
+    item: Element
+    reading: Reading
+    ident: str
+
+    def disk(self, files: set[str], defaults: Mapping[str, str], shared: bool) -> Disk:
+        """The disk; what is wrong with it is noted."""
+        item = self.item
+        capacity = self._capacity(defaults)
+        populated = self._populated(capacity.size_bytes)
+        file_id = item.attribute("fileRef") or ""
+        if file_id and file_id not in files:
+            self._notice("blocker", "", f"refers to file “{file_id[:60]}”, which is not listed")
+            file_id = ""
+        # an empty disk has no file whose format could be named
+        if item.attribute("format") is None and file_id:
+            self._notice("caution", "-format", "does not name its format")
+        return Disk(
+            self.ident,
+            file_id,
+            capacity.size_bytes,
+            populated,
+            item.attribute("format") or "",
+            item.attribute("parentRef") or "",
+            shared or self.reading.flag(item, "shared"),
+            capacity.key,
+        )
+
+    def _notice(self, severity: Severity, code: str, text: str) -> None:
+        self.reading.notice(
+            severity, f"ovf-disk{code}", f"disk “{self.ident[:60]}” {text}", self.item, "9.1"
+        )
+
+    def _unit(self) -> int:
+        text = self.item.attribute("capacityAllocationUnits") or ""
+        unit = units.bytes_per(text) if text.strip() else 1
+        if unit is None:
+            self.reading.notice(
+                "blocker",
+                "ovf-unit",
+                f"the unit “{text[:40]}” is not understood",
+                self.item,
+                "9.1",
             )
-            if populated and capacity and populated > capacity:
-                reading.notice(
+        return unit or 1
+
+    def _capacity(self, defaults: Mapping[str, str]) -> _Capacity:
+        unit = self._unit()
+        text, key = self.item.attribute("capacity") or "", ""
+        if text.startswith("${") and text.endswith("}"):
+            key = text[2:-1]
+            text = _default_of(key, defaults)
+            if not text:
+                self.reading.notice(
                     "caution",
-                    "ovf-disk-populated",
-                    f"disk “{ident[:60]}” says it holds {populated} bytes, more than its"
-                    f" {capacity}",
-                    item,
+                    "ovf-disk-capacity",
+                    f"the size of disk “{self.ident[:60]}” is asked for by property “{key[:60]}”,"
+                    " which has no default",
+                    self.item,
                     "9.1",
                 )
-            file_id = item.attribute("fileRef") or ""
-            if file_id and file_id not in files:
-                reading.notice(
-                    "blocker",
-                    "ovf-disk",
-                    f"disk “{ident[:60]}” refers to file “{file_id[:60]}”, which is not listed",
-                    item,
-                    "9.1",
-                )
-                file_id = ""
-            found[ident] = Disk(
-                ident,
-                file_id,
-                capacity,
-                populated,
-                item.attribute("format") or "",
-                item.attribute("parentRef") or "",
-                section.name == "SharedDiskSection" or reading.flag(item, "shared"),
-                key,
+        elif not text:
+            self._notice("blocker", "", "has no capacity")
+        number = self.reading.number(text, self.item, "the disk capacity", low=1) or 0
+        if number * unit > MAX_CAPACITY:
+            self._notice(
+                "blocker", "", f"claims {number * unit} bytes; at most 64 TiB are believed"
             )
-            # an empty disk has no file whose format could be named
-            if item.attribute("format") is None and file_id:
-                reading.notice(
-                    "caution",
-                    "ovf-disk-format",
-                    f"disk “{ident[:60]}” does not name its format",
-                    item,
-                    "9.1",
-                )
+            return _Capacity(0, key)
+        return _Capacity(number * unit, key)
+
+    def _populated(self, capacity: int) -> int | None:
+        populated = self.reading.number(
+            self.item.attribute("populatedSize"), self.item, "populatedSize", severity="caution"
+        )
+        if populated and capacity and populated > capacity:
+            self._notice(
+                "caution",
+                "-populated",
+                f"says it holds {populated} bytes, more than its {capacity}",
+            )
+        return populated
+
+
+def _chains(found: Mapping[str, Disk], reading: Reading) -> None:
+    """Disks that build on others: each parent is described, and none builds on itself."""
     for disk in found.values():
         seen, at = {disk.id}, disk
         while at.parent:
             if at.parent not in found or at.parent in seen:
+                turns = at.parent in seen
+                why = "builds on it in turn" if turns else "is not described"
                 reading.notice(
                     "blocker",
                     "ovf-disk-parent",
-                    f"disk “{at.id[:60]}” builds on disk “{at.parent[:60]}”, which "
-                    + ("builds on it in turn" if at.parent in seen else "is not described"),
+                    f"disk “{at.id[:60]}” builds on disk “{at.parent[:60]}”, which {why}",
                     None,
                     "9.1",
                 )
                 break
             seen.add(at.parent)
             at = found[at.parent]
-    return tuple(found.values())
 
 
 def _networks(root: Element, reading: Reading) -> tuple[NetworkWish, ...]:

@@ -9,7 +9,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Literal
 
-from nimble_stone.core.estate import Estate
+from nimble_stone.core.estate import Estate, Network
 from nimble_stone.core.kit import expression
 from nimble_stone.core.kit.expression import Value
 from nimble_stone.core.kit.model import Kit, Role
@@ -171,61 +171,76 @@ def _group(
 
 def _settled(cells: Cells, kit: Kit, estate: Estate) -> Cells:
     """What follows from pools and networks: network by pool, prefix and the like by network."""
-    for ident in ("", *(network.id for network in kit.networks)):
-        column = network_column(ident, "network")
-        if cells[column].origin == "unused":
-            continue
-        pool = (
-            estate.pool(cells[network_column(ident, "pool")].value)
-            if network_column(ident, "pool") in cells
-            else None
-        )
-        if cells[column].origin == "none" and pool:
-            cells[column] = Cell(pool.network, "pool")
-        network = estate.network(cells[column].value)
-        if network is None:
-            continue
-        known = {
-            network_column(ident, "prefix"): str(network.subnet.prefixlen),
-            network_column(ident, "mtu"): str(network.mtu or ""),
-        }
-        if network.subnet6:
-            known |= {network_column(ident, "prefix6"): str(network.subnet6.prefixlen)}
-            if not ident and network.gateway6:
-                known |= {"gateway6": str(network.gateway6)}
-        if not ident:
-            known |= {
-                "gateway": str(network.gateway),
-                "dns": " ".join(map(str, network.dns)),
-                "ntp": network.ntp,
-                "domain": network.domain,
-                "search": network.domain,
-                "vlan": str(network.vlan or ""),
-            }
-        for key, value in known.items():
-            if value and key in cells and cells[key].origin == "none":
-                cells[key] = Cell(value, "pool")
+    idents = ("", *(network.id for network in kit.networks))
+    for ident in idents:
+        _by_network(cells, ident, estate)
+    _by_use(cells, kit)
+    for ident in idents:
+        _without_addresses(cells, ident)
+    return cells
+
+
+def _by_network(cells: Cells, ident: str, estate: Estate) -> None:
+    """The network by its pool, and what the network knows."""
+    column, pool_column = network_column(ident, "network"), network_column(ident, "pool")
+    if cells[column].origin == "unused":
+        return
+    pool = estate.pool(cells[pool_column].value) if pool_column in cells else None
+    if cells[column].origin == "none" and pool:
+        cells[column] = Cell(pool.network, "pool")
+    network = estate.network(cells[column].value)
+    if network is None:
+        return
+    for key, value in _known(network, ident).items():
+        if value and key in cells and cells[key].origin == "none":
+            cells[key] = Cell(value, "pool")
+
+
+def _known(network: Network, ident: str) -> dict[str, str]:
+    """Columns that a network answers; `ident`: which of the kit's networks it is, '' the first."""
+    known = {
+        network_column(ident, "prefix"): str(network.subnet.prefixlen),
+        network_column(ident, "mtu"): str(network.mtu or ""),
+    }
+    if network.subnet6:
+        known[network_column(ident, "prefix6")] = str(network.subnet6.prefixlen)
+    if ident:
+        return known
+    if network.subnet6 and network.gateway6:
+        known["gateway6"] = str(network.gateway6)
+    return known | {
+        "gateway": str(network.gateway),
+        "dns": " ".join(map(str, network.dns)),
+        "ntp": network.ntp,
+        "domain": network.domain,
+        "search": network.domain,
+        "vlan": str(network.vlan or ""),
+    }
+
+
+def _by_use(cells: Cells, kit: Kit) -> None:
+    """Further disks as is usual for what the product is used for."""
     use = cells["use"].value if "use" in cells else ""
-    for disk in kit.extra_disks if use else ():
-        for column, span in zip(
-            (f"disk.{disk.id}", f"disk.{disk.id}.count"), disk.limits(use), strict=True
-        ):
+    if not use:
+        return
+    for disk in kit.extra_disks:
+        columns = (f"disk.{disk.id}", f"disk.{disk.id}.count")
+        for column, span in zip(columns, disk.limits(use), strict=True):
             if column in cells and cells[column].origin == "kit":
                 cells[column] = Cell(str(span.usual), "kit")
-    for ident in ("", *(network.id for network in kit.networks)):
-        how = cells.get(network_column(ident, "addressing"))
-        if how and how.value == "dhcp":
-            # the rest stays: virtual addresses need the pool, proofs prefix and gateway
-            cells[network_column(ident, "address")] = UNUSED
-        six = network_column(ident, "address6")
-        if (
-            six in cells
-            and not cells[six].value
-            and not cells[network_column(ident, "pool6")].value
-        ):
-            for part in ("prefix6", *(("gateway6",) if not ident else ())):
-                cells[network_column(ident, part)] = UNUSED  # IPv6 is off
-    return cells
+
+
+def _without_addresses(cells: Cells, ident: str) -> None:
+    """Columns that nobody answers where addresses come by DHCP, or where IPv6 is off."""
+    how = cells.get(network_column(ident, "addressing"))
+    if how and how.value == "dhcp":
+        # the rest stays: virtual addresses need the pool, proofs prefix and gateway
+        cells[network_column(ident, "address")] = UNUSED
+    six = network_column(ident, "address6")
+    if six not in cells or cells[six].value or cells[network_column(ident, "pool6")].value:
+        return
+    for part in ("prefix6", "gateway6") if not ident else ("prefix6",):
+        cells[network_column(ident, part)] = UNUSED
 
 
 def text_of(value: object) -> str:

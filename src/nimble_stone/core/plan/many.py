@@ -110,6 +110,26 @@ def plans_of(
     ]
 
 
+def _put(document: dict[str, Any], kit: Kit, key: str, value: str) -> None:
+    """A cell into the plan's document, by what its column means. Raises ValueError for a number
+    that is none.
+    """
+    first, _, rest = key.partition(".")
+    roles = document["roles"]
+    if first == "count" and kit.role(rest):
+        if not value.isdigit():
+            raise ValueError(value)
+        roles.setdefault(rest, {})["count"] = int(value)
+    elif first == "package" and kit.role(rest):
+        roles.setdefault(rest, {})["package"] = value
+    elif first == "load":
+        document["load"][rest] = float(value)
+    elif kit.role(first) and rest:
+        roles.setdefault(first, {}).setdefault("values", {})[rest] = value
+    else:
+        document["values"][key] = value
+
+
 def _one(
     number: int, cells: Mapping[str, str], base: Base, kits: Mapping[str, Kit], begin: Begin
 ) -> Drawn:
@@ -133,25 +153,12 @@ def _one(
     }
     faults = []
     for key, value in given.items():
-        first, _, rest = key.partition(".")
         if key.lower() in _HEAD:
             continue
-        if first == "count" and kit.role(rest):
-            if not value.isdigit():
-                faults.append(f"{key}: “{value[:20]}” is no number")
-            else:
-                document["roles"].setdefault(rest, {})["count"] = int(value)
-        elif first == "package" and kit.role(rest):
-            document["roles"].setdefault(rest, {})["package"] = value
-        elif first == "load":
-            try:
-                document["load"][rest] = float(value)
-            except ValueError:
-                faults.append(f"{key}: “{value[:20]}” is no number")
-        elif kit.role(first) and rest:
-            document["roles"].setdefault(first, {}).setdefault("values", {})[rest] = value
-        else:
-            document["values"][key] = value
+        try:
+            _put(document, kit, key, value)
+        except ValueError:
+            faults.append(f"{key}: “{value[:20]}” is no number")
     text = _dump(
         {
             key: value

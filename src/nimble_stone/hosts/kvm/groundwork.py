@@ -7,7 +7,9 @@ datastores have a UUID made of the run.
 from __future__ import annotations
 
 import uuid
+from collections.abc import Callable
 from shlex import quote
+from typing import Any
 
 from lxml import etree
 
@@ -132,141 +134,160 @@ def remove(*paths: str) -> Command:
 
 
 def work(action: g.Action, run: str, before: Datastore | None = None) -> Work:
-    """The commands of an action. `before`: the datastore that is renamed, as it was read. Raises
+    """The operations of an action. `before`: the datastore that is renamed, as it was read. Raises
     Conflict where that is missing.
     """
-    match action:
-        case g.AddKey():
-            return _change(
-                (
-                    Command(limited("mkdir -p -m 700 ~/.ssh", 10)),
-                    append(KEYS, f"{action.public} {mark(run)}\n"),
-                ),
-                (without_mark(KEYS, run),),
-            )
-        case g.AddNames():
-            lines = "".join(
-                f"{record.address} {' '.join(record.names)} # {mark(run)}\n"
-                for record in action.records
-            )
-            return _change((append(HOSTS, lines),), (without_mark(HOSTS, run),))
-        case g.IsolatedNetwork():
-            xml = network_xml(
-                action.name,
-                action.bridge,
-                uuid_of(run, action.host, "network", action.name),
-                isolated=True,
-            )
-            return Work((_network(action.name, xml),))
-        case g.CarryNetwork():
-            return _carry(action, run)
-        case g.FolderStore():
-            xml = pool_xml(
-                action.name, uuid_of(run, action.host, "pool", action.name), "dir", action.path
-            )
-            return Work((_pool(action.name, xml),))
-        case g.DiskStore():
-            # The file system's UUID is our mark, and the pool names the disk by it: letters of
-            # disks change from one start to the next.
-            ident = uuid_of(run, action.host, "disk", action.name)
-            xml = pool_xml(
-                action.name,
-                uuid_of(run, action.host, "pool", action.name),
-                "fs",
-                f"{IMAGES}/{action.name}",
-                device=f"/dev/disk/by-uuid/{ident}",
-            )
-            return Work(
-                (
-                    Operation(
-                        Op.FORMAT_DISK,
-                        (format_disk(action.device, ident),),
-                        (Command(limited(f"wipefs --all {quote(action.device)}", 30)),),
-                    ),
-                    _pool(action.name, xml, delete=False),
+    if isinstance(action, g.RenameStore):
+        return _rename(action, before)
+    return _WORK[type(action)](action, run)
+
+
+def _key(action: g.AddKey, run: str) -> Work:
+    return _change(
+        (
+            Command(limited("mkdir -p -m 700 ~/.ssh", 10)),
+            append(KEYS, f"{action.public} {mark(run)}\n"),
+        ),
+        (without_mark(KEYS, run),),
+    )
+
+
+def _names(action: g.AddNames, run: str) -> Work:
+    lines = "".join(
+        f"{record.address} {' '.join(record.names)} # {mark(run)}\n" for record in action.records
+    )
+    return _change((append(HOSTS, lines),), (without_mark(HOSTS, run),))
+
+
+def _isolated(action: g.IsolatedNetwork, run: str) -> Work:
+    xml = network_xml(
+        action.name,
+        action.bridge,
+        uuid_of(run, action.host, "network", action.name),
+        isolated=True,
+    )
+    return Work((_network(action.name, xml),))
+
+
+def _folder_store(action: g.FolderStore, run: str) -> Work:
+    xml = pool_xml(action.name, uuid_of(run, action.host, "pool", action.name), "dir", action.path)
+    return Work((_pool(action.name, xml),))
+
+
+def _disk_store(action: g.DiskStore, run: str) -> Work:
+    # The file system's UUID is our mark, and the pool names the disk by it: letters of
+    # disks change from one start to the next.
+    ident = uuid_of(run, action.host, "disk", action.name)
+    xml = pool_xml(
+        action.name,
+        uuid_of(run, action.host, "pool", action.name),
+        "fs",
+        f"{IMAGES}/{action.name}",
+        device=f"/dev/disk/by-uuid/{ident}",
+    )
+    return Work(
+        (
+            Operation(
+                Op.FORMAT_DISK,
+                (format_disk(action.device, ident),),
+                (Command(limited(f"wipefs --all {quote(action.device)}", 30)),),
+            ),
+            _pool(action.name, xml, delete=False),
+        )
+    )
+
+
+def _nfs_store(action: g.NfsStore, run: str) -> Work:
+    xml = pool_xml(
+        action.name,
+        uuid_of(run, action.host, "pool", action.name),
+        "netfs",
+        f"{IMAGES}/{action.name}",
+        server=action.server,
+        export=action.export,
+    )
+    return Work((_pool(action.name, xml, delete=False),))
+
+
+def _fencing_volume(action: g.FencingVolume, run: str) -> Work:
+    volume = (
+        f"<volume>\n  <name>{g.fence_name(action)}</name>\n  <capacity"
+        f' unit="bytes">{g.FENCE_BYTES}</capacity>\n  <allocation'
+        f' unit="bytes">{g.FENCE_BYTES}</allocation>\n  <target><format'
+        ' type="raw"/></target>\n</volume>\n'
+    )
+    return _change(
+        (
+            Command(
+                virsh("vol-create", action.datastore, "/dev/stdin"),
+                volume,
+                ("exists already",),
+            ),
+        ),
+        (Command(virsh("vol-delete", "--pool", action.datastore, g.fence_name(action))),),
+    )
+
+
+def _wipe(action: g.WipeDisk, run: str) -> Work:
+    return _change(
+        (
+            Command(
+                limited(
+                    "wipefs --all"
+                    f" {' '.join(quote(path) for path in (*action.parts, action.device))}",
+                    60,
                 )
-            )
-        case g.NfsStore():
-            xml = pool_xml(
-                action.name,
-                uuid_of(run, action.host, "pool", action.name),
-                "netfs",
-                f"{IMAGES}/{action.name}",
-                server=action.server,
-                export=action.export,
-            )
-            return Work((_pool(action.name, xml, delete=False),))
-        case g.FencingVolume():
-            volume = (
-                f"<volume>\n  <name>{g.fence_name(action)}</name>\n  <capacity"
-                f' unit="bytes">{g.FENCE_BYTES}</capacity>\n  <allocation'
-                f' unit="bytes">{g.FENCE_BYTES}</allocation>\n  <target><format'
-                ' type="raw"/></target>\n</volume>\n'
-            )
-            return _change(
-                (
-                    Command(
-                        virsh("vol-create", action.datastore, "/dev/stdin"),
-                        volume,
-                        ("exists already",),
-                    ),
-                ),
-                (Command(virsh("vol-delete", "--pool", action.datastore, g.fence_name(action))),),
-            )
-        case g.WipeDisk():
-            return _change(
-                (
-                    Command(
-                        limited(
-                            "wipefs --all"
-                            f" {' '.join(quote(path) for path in (*action.parts, action.device))}",
-                            60,
-                        )
-                    ),
-                )
-            )
-        case g.RenameStore():
-            return _rename(action, before)
-        case g.StartStore():
-            return _change(
-                (
-                    Command(virsh("pool-start", action.name), fine=("already active",)),
-                    Command(virsh("pool-autostart", action.name)),
-                ),
-                (
-                    Command(virsh("pool-autostart", action.name, "--disable")),
-                    Command(virsh("pool-destroy", action.name), fine=("not active",)),
-                ),
-            )
-        case g.StartNetwork():
-            return _change(
-                (
-                    Command(virsh("net-start", action.name), fine=("already active",)),
-                    Command(virsh("net-autostart", action.name)),
-                ),
-                (
-                    Command(virsh("net-autostart", action.name, "--disable")),
-                    Command(virsh("net-destroy", action.name), fine=("not active",)),
-                ),
-            )
-        case g.TimeSource():
-            reload = Command(limited("chronyc reload sources", 10))
-            return _change(
-                (write(TIME, f"{first_line(run)}server {action.server} iburst\n"), reload),
-                (remove(TIME), reload),
-                (TIME,),
-            )
-        case g.RefusePasswords():
-            reload = Command(limited("systemctl reload ssh", 20))
-            return _change(
-                (
-                    write(SSHD, f"{first_line(run)}PasswordAuthentication no\n"),
-                    Command(limited("/usr/sbin/sshd -t", 10)),
-                    reload,
-                ),
-                (remove(SSHD), reload),
-                (SSHD,),
-            )
+            ),
+        )
+    )
+
+
+def _start_store(action: g.StartStore, run: str) -> Work:
+    return _change(
+        (
+            Command(virsh("pool-start", action.name), fine=("already active",)),
+            Command(virsh("pool-autostart", action.name)),
+        ),
+        (
+            Command(virsh("pool-autostart", action.name, "--disable")),
+            Command(virsh("pool-destroy", action.name), fine=("not active",)),
+        ),
+    )
+
+
+def _start_network(action: g.StartNetwork, run: str) -> Work:
+    return _change(
+        (
+            Command(virsh("net-start", action.name), fine=("already active",)),
+            Command(virsh("net-autostart", action.name)),
+        ),
+        (
+            Command(virsh("net-autostart", action.name, "--disable")),
+            Command(virsh("net-destroy", action.name), fine=("not active",)),
+        ),
+    )
+
+
+def _time_source(action: g.TimeSource, run: str) -> Work:
+    reload = Command(limited("chronyc reload sources", 10))
+    return _change(
+        (write(TIME, f"{first_line(run)}server {action.server} iburst\n"), reload),
+        (remove(TIME), reload),
+        (TIME,),
+    )
+
+
+def _refuse_passwords(action: g.RefusePasswords, run: str) -> Work:
+    reload = Command(limited("systemctl reload ssh", 20))
+    return _change(
+        (
+            write(SSHD, f"{first_line(run)}PasswordAuthentication no\n"),
+            Command(limited("/usr/sbin/sshd -t", 10)),
+            reload,
+        ),
+        (remove(SSHD), reload),
+        (SSHD,),
+    )
 
 
 def store_path(action: g.Action) -> str:
@@ -430,3 +451,20 @@ def _carry(action: g.CarryNetwork, run: str) -> Work:
     )
     bridge = Operation(Op.BUILD_BRIDGE, (*made, up), (*down, remove(*files), *reload))
     return Work((bridge, _network(action.network, xml)), tuple(files))
+
+
+_WORK: dict[type[Any], Callable[[Any, str], Work]] = {
+    g.AddKey: _key,
+    g.AddNames: _names,
+    g.IsolatedNetwork: _isolated,
+    g.CarryNetwork: _carry,
+    g.FolderStore: _folder_store,
+    g.DiskStore: _disk_store,
+    g.NfsStore: _nfs_store,
+    g.FencingVolume: _fencing_volume,
+    g.WipeDisk: _wipe,
+    g.StartStore: _start_store,
+    g.StartNetwork: _start_network,
+    g.TimeSource: _time_source,
+    g.RefusePasswords: _refuse_passwords,
+}

@@ -6,11 +6,12 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from ipaddress import ip_address
 from typing import Any
 
-from nimble_stone.core.estate import BlockDevice, Interface, TimeSync
+from nimble_stone.core.estate import BlockDevice, DiskUse, Interface, TimeSync
 
 # interfaces, disks or lines that are read of one answer
 MOST = 512
@@ -122,7 +123,7 @@ def disks(text: str) -> tuple[BlockDevice, ...]:
             or str(item.get("name", "")).startswith(("zram", "ram", "nbd"))
         ):
             continue
-        use, why = _use(item)
+        used = _use(item)
         found.append(
             BlockDevice(
                 name=str(item.get("name", ""))[:64],
@@ -132,8 +133,8 @@ def disks(text: str) -> tuple[BlockDevice, ...]:
                 model=str(item.get("model") or "").strip()[:60],
                 serial=str(item.get("serial") or "").strip()[:60],
                 bus=str(item.get("tran") or "")[:12],
-                use=use,
-                why=why,
+                use=used.use,
+                why=used.why,
                 parts=tuple(
                     str(part.get("path") or f"/dev/{part.get('name')}")[:128]
                     for part in _items(item, "children")
@@ -154,45 +155,59 @@ _MEMBERS = {
 }
 
 
-def _use(item: dict[str, Any], depth: int = 0) -> tuple[Any, str]:
+@dataclass(frozen=True)
+class Use:
+    """What a disk is used for, and why that is said."""
+
+    use: DiskUse
+    why: str = ""
+
+
+def _use(item: dict[str, Any], depth: int = 0) -> Use:
     """Whether a disk is free, and if not, why: the heaviest use of anything on it."""
-    mounts = [
-        str(point) for point in [*(item.get("mountpoints") or []), item.get("mountpoint")] if point
-    ]
-    form, kind, children = (
-        str(item.get("fstype") or ""),
-        str(item.get("type") or ""),
-        _items(item, "children"),
-    )
+    points = [*(item.get("mountpoints") or []), item.get("mountpoint")]
+    mounts = [str(point) for point in points if point]
     name = str(item.get("name", ""))[:64]
     if mounts:
         where = "swap" if mounts[0] == "[SWAP]" else f"mounted at {mounts[0][:80]}"
-        return "mounted", f"{where} ({name})" if depth else where
-    below = [_use(child, depth + 1) for child in children] if depth < 6 else []
+        return Use("mounted", f"{where} ({name})" if depth else where)
+    below = [_use(child, depth + 1) for child in _items(item, "children")] if depth < 6 else []
     for wanted in ("mounted", "member", "unrecognised"):
-        for use, why in sorted(below, key=lambda item: "mounted at / " not in item[1]):
-            if use == wanted:
-                return use, why
+        heavy = [one for one in below if one.use == wanted]
+        if heavy:
+            return min(heavy, key=lambda one: "mounted at / " not in one.why)
+    return _barred(item, name, depth) or _remains(item, name, depth, below) or Use("free")
+
+
+def _barred(item: dict[str, Any], name: str, depth: int) -> Use | None:
+    """Why a disk is not ours to use, whatever is on it."""
+    kind = str(item.get("type") or "")
     if kind not in ("disk", "part"):
         group = "volume group" if kind == "lvm" else kind
-        return "member", f"{'RAID' if kind.startswith('raid') else group} {name} is active on it"
-    if item.get("ro") in (True, "1", 1):
-        return "unrecognised", "it is read-only"
-    if item.get("rm") in (True, "1", 1) and not depth:
-        return "unrecognised", "it is removable"
-    if form in _MEMBERS:
-        return "remains", f"remains of a {_MEMBERS[form]}{f' on {name}' if depth else ''}"
-    if form:
-        why = f"a file system ({form[:20]}){f' on {name}' if depth else ''}"
-        return "remains", why + (
-            f" labelled {str(item['label'])[:40]}" if item.get("label") else ""
+        return Use(
+            "member", f"{'RAID' if kind.startswith('raid') else group} {name} is active on it"
         )
-    for use, why in below:
-        if use == "remains":
-            return use, why
+    if item.get("ro") in (True, "1", 1):
+        return Use("unrecognised", "it is read-only")
+    if item.get("rm") in (True, "1", 1) and not depth:
+        return Use("unrecognised", "it is removable")
+    return None
+
+
+def _remains(item: dict[str, Any], name: str, depth: int, below: Sequence[Use]) -> Use | None:
+    """What somebody left on a disk that nothing uses."""
+    form, where = str(item.get("fstype") or ""), f" on {name}" if depth else ""
+    if form in _MEMBERS:
+        return Use("remains", f"remains of a {_MEMBERS[form]}{where}")
+    if form:
+        labelled = f" labelled {str(item['label'])[:40]}" if item.get("label") else ""
+        return Use("remains", f"a file system ({form[:20]}){where}{labelled}")
+    inside = next((one for one in below if one.use == "remains"), None)
+    if inside is not None:
+        return inside
     if item.get("pttype"):
-        return "remains", f"a partition table ({str(item['pttype'])[:10]})"
-    return "free", ""
+        return Use("remains", f"a partition table ({str(item['pttype'])[:10]})")
+    return None
 
 
 def remote_mounts(text: str) -> dict[str, str]:

@@ -122,3 +122,22 @@ def test_the_page_does_not_know_it_either() -> None:
         and re.search("virsh|libvirt", path.read_text(), re.IGNORECASE)
     ]
     assert told == []
+
+
+def tangled(path: Path) -> list[int]:
+    """Lines of a file with a conditional inside a conditional, or inside an index."""
+    found = []
+    for node in ast.walk(ast.parse(path.read_text())):
+        inner: list[ast.expr] = []
+        if isinstance(node, ast.IfExp):
+            inner = [node.test, node.body, node.orelse]
+        elif isinstance(node, ast.Subscript):
+            inner = [node.slice]
+        if any(isinstance(part, ast.IfExp) for one in inner for part in ast.walk(one)):
+            found.append(node.lineno)  # type: ignore[attr-defined]
+    return found
+
+
+def test_no_conditional_stands_inside_another() -> None:
+    told = [f"{path.relative_to(ROOT)}:{line}" for path in SOURCES for line in tangled(path)]
+    assert told == []

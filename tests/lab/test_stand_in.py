@@ -9,6 +9,7 @@ from pathlib import Path
 
 import pytest
 
+from nimble_stone.hosts.api import VmAddress
 from nimble_stone.hosts.kvm import xml_in
 from nimble_stone.lab import demo, state
 from nimble_stone.lab.guests import GuestRoom, Running
@@ -202,9 +203,10 @@ def test_a_defined_guest_has_mac_addresses_and_tells_its_lease(shell: Shell) -> 
     shell.host.guests["g"].running = True
     assert virsh(shell, "domifaddr g --source lease").out.strip() == b""
     shell.host.guests["g"].data["lease"] = "10.44.20.80/23"
-    assert xml_in.interface_addresses(virsh(shell, "domifaddr g --source lease").out.decode()) == [
-        ("52:54:00:44:00:07", "10.44.20.80", "23")
-    ]
+    told = virsh(shell, "domifaddr g --source lease").out.decode()
+    assert xml_in.interface_addresses(told) == {
+        "52:54:00:44:00:07": [VmAddress("10.44.20.80", "23")]
+    }
     assert virsh(shell, "domifaddr g --source agent").status == 1
     assert virsh(shell, "domifaddr g --source arp").out.strip() == b""
 

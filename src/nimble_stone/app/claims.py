@@ -106,12 +106,13 @@ def coming(claims: Sequence[Claim], estate: Estate) -> Others:
         if claims
         else set()
     )
-    found: tuple[dict[str, int], dict[str, int]] = ({}, {})
+    by_runs: dict[str, int] = {}
+    by_plans: dict[str, int] = {}
     for claim in claims:
         if claim.host and (claim.host, claim.name) not in present:
-            by_host = found[0 if claim.run else 1]
+            by_host = by_runs if claim.run else by_plans
             by_host[claim.host] = by_host.get(claim.host, 0) + claim.memory_bytes
-    return Others(*found)
+    return Others(by_runs, by_plans)
 
 
 def without_own(estate: Estate, run: str) -> Estate:

@@ -19,7 +19,7 @@ from nimble_stone.core.estate import Estate
 from nimble_stone.core.kit import expression
 from nimble_stone.core.kit.model import Kit
 from nimble_stone.core.plan.include import gather
-from nimble_stone.core.plan.model import SharedValues
+from nimble_stone.core.plan.model import Scalar, SharedValues
 from nimble_stone.core.plan.sheet import Sheet, ip, resolve
 
 
@@ -47,11 +47,10 @@ async def evaluate(
     # What merely answers is not withheld by the pools: the finding says so, and the person sees it
     # happen.
     taken = {address for claim in claims for text in claim.addresses if (address := ip(text))}
-    shared = (
-        gather(plan.include, await shared_of(app) | ({instead.name: instead} if instead else {}))
-        if plan.include
-        else {}
-    )
+    shared: Mapping[str, Scalar] = {}
+    if plan.include:
+        instead_of = {instead.name: instead} if instead else {}
+        shared = gather(plan.include, await shared_of(app) | instead_of)
     held = await held_by_plans(app)
     members = {text for claim in claims for text in claim.addresses}
     sheet = resolve(

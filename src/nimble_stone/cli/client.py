@@ -252,13 +252,7 @@ def _checked(answer: httpx.Response, *, parse: bool = True) -> Any:
         body = answer.json()
     except ValueError:
         raise StoneError(f"the server answers with status {answer.status_code}") from None
-    kind = (
-        InputError
-        if answer.status_code == 422
-        else Denied
-        if answer.status_code == 401
-        else StoneError
-    )
+    kind = {422: InputError, 401: Denied}.get(answer.status_code, StoneError)
     raise kind(
         str(body.get("detail", "")),
         code=str(body.get("code", "error")),

@@ -58,15 +58,11 @@ def estate_add(
     """Look at hosts, show the keys they present, and with --pin add those whose login works. Exit
     code 1 when some are not added.
     """
-    text = (
-        sys.stdin.read()
-        if hosts == ["-"]
-        else (
-            text_of(Path(hosts[0]))
-            if len(hosts) == 1 and Path(hosts[0]).is_file()
-            else "\n".join(hosts)
-        )
-    )
+    text = "\n".join(hosts)
+    if hosts == ["-"]:
+        text = sys.stdin.read()
+    elif len(hosts) == 1 and Path(hosts[0]).is_file():
+        text = text_of(Path(hosts[0]))
     client = Client()
     listing = client.call("POST", "/api/estate/list", {"text": text})
     looks: list[dict[str, Any]] = []

@@ -94,8 +94,8 @@ def plan_new(
     """Create a plan with everything the kit, the bay and the pools can tell."""
     chosen = {}
     for text in package or ():
-        role, equals, title = text.rpartition("=")
-        chosen[role if equals else ""] = title
+        role, _, title = text.rpartition("=")
+        chosen[role] = title
     found = Client().call(
         "POST", "/api/plans", {"name": name, "kit": kit, "bay": bay, "packages": chosen}
     )

@@ -123,7 +123,9 @@ def _loss(
     words, broken = _meaning(Counter(node.role for node in gone), totals, roles)
     if stay:
         words.append(f"{len(stay)} that could go elsewhere find no room")
-    weight: Weight = "none" if not gone else "broken" if broken or stay else "bent"
+    weight: Weight = "none"
+    if gone:
+        weight = "broken" if broken or stay else "bent"
     return Loss(
         lost,
         tuple(node.id for node in gone),

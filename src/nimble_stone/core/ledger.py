@@ -101,6 +101,38 @@ def stores(sheet: Sheet, estate: Estate) -> list[StoreLine]:
     )
 
 
+def _first_of(marks: Mapping[str, bool], otherwise: str) -> str:
+    """The first mark that is true."""
+    return next((mark for mark, true in marks.items() if true), otherwise)
+
+
+@dataclass(frozen=True)
+class _Holders:
+    """Who has a member of a pool or series; None nobody."""
+
+    held: str | None
+    found: str | None
+    reserved: str | None
+    excluded: bool
+
+    @property
+    def state(self) -> str:
+        """What counts first: who holds it, who was found with it, whom it is kept for."""
+        states = {
+            "held": self.held is not None,
+            "found": self.found is not None,
+            "reserved": self.reserved is not None,
+            "excluded": self.excluded,
+        }
+        return _first_of(states, "free")
+
+    @property
+    def by(self) -> str:
+        """Its name, '' nobody's."""
+        known = (self.held, self.found, self.reserved)
+        return next((name for name in known if name is not None), "")
+
+
 def pools(
     sheet: Sheet, estate: Estate, taken: Collection[str], conflicts: Collection[str]
 ) -> list[PoolLine]:
@@ -115,22 +147,15 @@ def pools(
         cells, free, kept_out = [], 0, pool.kept_out()
         for number in range(int(pool.first), int(pool.last) + 1):
             address = str(type(pool.first)(number))
-            mark = (
-                "!"
-                if address in conflicts
-                else (
-                    "p"
-                    if address in planned
-                    else (
-                        "t"
-                        if address in taken
-                        else (
-                            "x"
-                            if type(pool.first)(number) in kept_out or address in gateways
-                            else "."
-                        )
-                    )
-                )
+            kept = type(pool.first)(number) in kept_out or address in gateways
+            mark = _first_of(
+                {
+                    "!": address in conflicts,
+                    "p": address in planned,
+                    "t": address in taken,
+                    "x": kept,
+                },
+                ".",
             )
             free += mark == "."
             cells.append(mark)
@@ -160,15 +185,7 @@ def series(sheet: Sheet, estate: Estate, taken: Collection[str]) -> list[PoolLin
         }
         excluded, gone = found.gone(()), found.gone({*taken, *in_use(estate)})
         marks = (
-            (
-                "p"
-                if number in planned
-                else "x"
-                if number in excluded
-                else "t"
-                if number in gone
-                else "."
-            )
+            _first_of({"p": number in planned, "x": number in excluded, "t": number in gone}, ".")
             for number in range(found.low, min(found.high, found.low + MAX_CELLS - 1) + 1)
         )
         size = found.high - found.low + 1
@@ -200,21 +217,9 @@ def series_members(estate: Estate, held: Mapping[str, str]) -> list[dict[str, An
         excluded, members, free, gap, run = one.gone(()), [], 0, 0, 0
         for number in range(one.low, min(one.high, one.low + MAX_MEMBERS - 1) + 1):
             member = one.member(number)
-            state, by = (
-                ("held", held[member])
-                if member in held
-                else (
-                    ("found", found_by[member])
-                    if member in found_by
-                    else (
-                        ("reserved", one.reserved[text])
-                        if (text := text_of(one.kind, number)) in one.reserved
-                        else ("excluded", "")
-                        if number in excluded
-                        else ("free", "")
-                    )
-                )
-            )
+            given = one.reserved.get(text_of(one.kind, number))
+            who = _Holders(held.get(member), found_by.get(member), given, number in excluded)
+            state, by = who.state, who.by
             run = run + 1 if state == "free" else 0
             free, gap = free + (state == "free"), max(gap, run)
             members.append({"address": member.rpartition("#")[2], "state": state, "by": by})
@@ -262,21 +267,10 @@ def pool_members(estate: Estate, held: Mapping[str, str]) -> list[dict[str, Any]
             int(pool.first), min(int(pool.last), int(pool.first) + MAX_MEMBERS - 1) + 1
         ):
             address = str(type(pool.first)(number))
-            state, by = (
-                ("held", held[address])
-                if address in held
-                else (
-                    ("found", found[address])
-                    if address in found
-                    else (
-                        ("reserved", pool.reserved[IPv4Address(number)])
-                        if IPv4Address(number) in pool.reserved
-                        else ("excluded", "")
-                        if IPv4Address(number) in excluded
-                        else ("free", "")
-                    )
-                )
-            )
+            plain = IPv4Address(number)
+            given = pool.reserved.get(plain)
+            who = _Holders(held.get(address), found.get(address), given, plain in excluded)
+            state, by = who.state, who.by
             run = run + 1 if state == "free" else 0
             free, gap = free + (state == "free"), max(gap, run)
             members.append({"address": address, "state": state, "by": by})
@@ -313,13 +307,10 @@ def losses(sheet: Sheet) -> list[LossLine]:
             left = totals[role] - count
             label = sheet.kit.role(role)
             name = label.label if label else role
-            parts.append(
-                f"{name} down"
-                if left == 0 and totals[role] == 1
-                else f"no {name} left"
-                if left == 0
-                else f"{left} of {totals[role]} {name} left"
-            )
+            if left:
+                parts.append(f"{left} of {totals[role]} {name} left")
+            else:
+                parts.append(f"{name} down" if totals[role] == 1 else f"no {name} left")
         lines.append(LossLine(host, ", ".join(parts), sum(roles.values())))
     return sorted(lines, key=lambda line: (-line.nodes, line.host))
 

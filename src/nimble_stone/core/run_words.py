@@ -443,13 +443,17 @@ def facts_of(
         reason=reason,
         undo_done=sum(step.state == StepState.UNDONE for step in active),
         undo_all=len(active),
-        removed=(
-            f"{count_text(removed, 'VM')} {'was' if removed == 1 else 'were'} deleted with"
-            f" {'its' if removed == 1 else 'their'} disks and config ISOs"
-            if removed
-            else ""
-        ),
+        removed=_removed(removed),
     )
+
+
+def _removed(count: int) -> str:
+    """What a rollback deleted, '' nothing."""
+    if not count:
+        return ""
+    if count == 1:
+        return "1 VM was deleted with its disks and config ISOs"
+    return f"{count} VMs were deleted with their disks and config ISOs"
 
 
 def _doing(step: StepSeen, told: str) -> str:

@@ -114,14 +114,10 @@ def layout(disks: Sequence[DataDisk], scheme: Scheme) -> Layout:
         domains[disk.domain] += disk.size_bytes
     capacities = sorted(domains.values(), reverse=True)
     raw, whole = sum(capacities), stripes(capacities, scheme.width)
-    reason = (
-        ""
-        if len(capacities) >= scheme.width
-        else (
-            f"{scheme.label} need {scheme.width} hosts; {len(capacities)} "
-            f"{'has' if len(capacities) == 1 else 'have'} such disks"
-        )
-    )
+    reason = ""
+    if len(capacities) < scheme.width:
+        have = "has" if len(capacities) == 1 else "have"
+        reason = f"{scheme.label} need {scheme.width} hosts; {len(capacities)} {have} such disks"
     after = stripes(capacities[1:], scheme.width)
     return Layout(
         scheme,

@@ -21,7 +21,9 @@ def shown(url: str) -> str:
     names = [name for name, _ in parse_qsl(parts.query, keep_blank_values=True)]
     query = "&".join(f"{name}={HIDDEN}" for name in names)
     whole = f"{parts.scheme}://{user}{parts.netloc.rpartition('@')[2]}{parts.path}"
-    return f"{whole}?{query}" if query else whole + (f"?{HIDDEN}" if parts.query else "")
+    if query:
+        return f"{whole}?{query}"
+    return f"{whole}?{HIDDEN}" if parts.query else whole
 
 
 def login_of(url: str) -> tuple[str, str] | None:

@@ -110,13 +110,9 @@ def plain(value: Any) -> Any:
         return value
     if isinstance(value, str):
         return str(value)
-    return (
-        int(value)
-        if isinstance(value, int)
-        else float(value)
-        if isinstance(value, float)
-        else str(value)
-    )
+    if isinstance(value, int):
+        return int(value)
+    return float(value) if isinstance(value, float) else str(value)
 
 
 def place_of(data: Any, path: tuple[int | str, ...]) -> str:

@@ -68,10 +68,8 @@ class Rollout:
         """What the step works with."""
         node = self._run.sheet.node(step.node)
         package = self._run.sheet.packages.of(node.role) if node else None
-        contents = self._contents[
-            step.detail.get("package") or (package.sha256 if package else self._main)
-        ]
-        return Context(self.ports, self._run, step, contents, host, record)
+        sha256 = step.detail.get("package") or (package.sha256 if package else self._main)
+        return Context(self.ports, self._run, step, self._contents[sha256], host, record)
 
     async def finish(self) -> tuple[bool, dict[str, Any]]:
         """Prove what was built."""

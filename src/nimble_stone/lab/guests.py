@@ -334,6 +334,11 @@ class GuestRoom:
         """How the node is."""
         title, version = TITLES.get(running.product, TITLES["gauge"])
         label = running.label
+        extra = {}
+        if running.product == "tidebook":
+            extra["licence"] = "known" if running.get("licence") else "trial"
+        if running.get("address6"):
+            extra["address6"] = f"{running.get('address6')}/{running.get('prefix6')}"
         return web.json_response(
             {
                 "product": label.get("product", title),
@@ -341,16 +346,7 @@ class GuestRoom:
                 "name": running.get("hostname"),
                 "role": running.get("role"),
                 "address": f"{running.get('address')}/{running.get('prefix')}",
-                **(
-                    {"licence": "known" if running.get("licence") else "trial"}
-                    if running.product == "tidebook"
-                    else {}
-                ),
-                **(
-                    {"address6": f"{running.get('address6')}/{running.get('prefix6')}"}
-                    if running.get("address6")
-                    else {}
-                ),
+                **extra,
                 "time": time.time(),
                 "state": "ready" if running.ready else "installing",
             }

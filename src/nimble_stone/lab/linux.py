@@ -102,13 +102,11 @@ class Linux:
         )
 
     def _link(self, number: int, link: LabLink) -> dict[str, Any]:
-        flags = (
-            ["LOOPBACK", "UP", "LOWER_UP"]
-            if link.kind == "loopback"
-            else ["BROADCAST", "UP", "LOWER_UP"]
-            if link.up
-            else ["NO-CARRIER", "BROADCAST", "UP"]
-        )
+        flags = ["BROADCAST", "UP", "LOWER_UP"]
+        if link.kind == "loopback":
+            flags = ["LOOPBACK", "UP", "LOWER_UP"]
+        elif not link.up:
+            flags = ["NO-CARRIER", "BROADCAST", "UP"]
         item: dict[str, Any] = {
             "ifindex": number,
             "ifname": link.name,
@@ -274,15 +272,10 @@ class Linux:
             for path, text in self.host.ground.files.items()
             if path.startswith("/etc/ssh/sshd_config.d/")
         )
-        return Out(
-            0,
-            (
-                "port 22\npermitrootlogin yes\npasswordauthentication"
-                f" {'no' if refused else 'yes'}\n".encode()
-                if "-T" in words
-                else b""
-            ),
-        )
+        if "-T" not in words:
+            return Out(0, b"")
+        takes = "no" if refused else "yes"
+        return Out(0, f"port 22\npermitrootlogin yes\npasswordauthentication {takes}\n".encode())
 
     async def ls(self, words: list[str], stdin: Stdin) -> Out:
         """`ls -d` of the two ways to set networks up, `ls -A` of a datastore's folder."""

@@ -561,13 +561,11 @@ def choice_of(sheet: Sheet, role: str, shelf: Mapping[str, Sequence[str]]) -> Pa
     what else would do.
     """
     package, block = sheet.packages.of(role), sheet.plan.roles.get(role)
-    named = (
-        package.title
-        if package
-        else (block.package if block else "")
-        if role
-        else sheet.plan.package
-    )
+    named = block.package if block else ""
+    if package:
+        named = package.title
+    elif not role:
+        named = sheet.plan.package
     return PackageChoice(
         title=named,
         sha256=package.sha256 if package else "",

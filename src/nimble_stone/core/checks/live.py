@@ -387,9 +387,8 @@ def datastores(s: Situation) -> Iterator[Finding]:
                 ),
             )
             continue
-        given[("", store.shared) if store.shared else (facts.host, store.name)].append(
-            (node, store, thin, full)
-        )
+        place = ("", store.shared) if store.shared else (facts.host, store.name)
+        given[place].append((node, store, thin, full))
     for (host, _), lines in given.items():
         nodes, store = list({node.id: node for node, _, _, _ in lines}.values()), lines[0][1]
         thin, full = sum(line[2] for line in lines), sum(line[3] for line in lines)

@@ -23,11 +23,11 @@ def package_fits(s: Situation) -> Iterator[Finding]:
     for role in (None, *(role for role in kit.roles if role.accepts and s.sheet.by_role[role.id])):
         ident = role.id if role else ""
         block = plan.roles.get(ident)
-        path, named = (
-            (("package",), plan.package)
-            if not ident
-            else (("roles", ident, "package"), block.package if block else "")
-        )
+        path: tuple[str, ...] = ("package",)
+        named = plan.package
+        if ident:
+            path = ("roles", ident, "package")
+            named = block.package if block else ""
         wanted, package = accepts_of(kit, ident), s.sheet.packages.of(ident)
         fitting, whom = s.shelf.get(ident, ()), f" for role {role.label}" if role else ""
         remedy = (
@@ -137,7 +137,9 @@ def unknown_columns(s: Situation) -> Iterator[Finding]:
 
 def _nearest(count: Count, have: int) -> int:
     near = min(max(have, count.least), count.most)
-    return near if count.allows(near) else near + 1 if near < count.most else near - 1
+    if count.allows(near):
+        return near
+    return near + 1 if near < count.most else near - 1
 
 
 def duplicates(s: Situation) -> Iterator[Finding]:
@@ -178,14 +180,10 @@ def duplicates(s: Situation) -> Iterator[Finding]:
                     consequence="The second of two that want the same is refused.",
                     remedy=_address_remedy(node, column, give),
                 )
-            seen.setdefault(
-                value,
-                (
-                    (node.id if kind == "name" else node.name)
-                    if node
-                    else column.removeprefix("virtual.")
-                ),
-            )
+            holder = column.removeprefix("virtual.")
+            if node:
+                holder = node.id if kind == "name" else node.name
+            seen.setdefault(value, holder)
 
 
 def _what(word: str, member: str) -> str:
@@ -236,15 +234,10 @@ def addresses(s: Situation) -> Iterator[Finding]:
                 )
                 continue
             network = s.estate.network(node.value(f"{own}network"))
-            wrong = (
-                fault(
-                    address,
-                    network.subnet,
-                    ip(node.value("gateway")) if not own else network.gateway,
-                )
-                if network
-                else ""
-            )
+            wrong = ""
+            if network:
+                gateway = network.gateway if own else ip(node.value("gateway"))
+                wrong = fault(address, network.subnet, gateway)
             if wrong and network:
                 yield Finding(
                     severity="blocker",

@@ -171,6 +171,13 @@ def adapt(own: Descriptor, extra: tuple[ExtraDisk, ...] = ()) -> Guest:
     return Guest(disks, tuple(models), nics, firmware, config, tuple(found))
 
 
+def _why(same: bool, asked: str, left_open: str, other: str) -> str:
+    """Why a device is another one than was asked for, '' when it is the same."""
+    if same:
+        return ""
+    return other if asked else left_open
+
+
 def _controller(
     controller: Controller, models: list[str], index: dict[str, int], found: list[Difference]
 ) -> None:
@@ -189,17 +196,12 @@ def _controller(
                 name,
                 controller.model or "any",
                 model,
-                (
-                    ""
-                    if same
-                    else (
-                        "the publisher leaves the model open"
-                        if not word
-                        else (
-                            f"“{controller.model}” is not given here; "
-                            "the guest needs a driver for the other one"
-                        )
-                    )
+                _why(
+                    same,
+                    word,
+                    "the publisher leaves the model open",
+                    f"“{controller.model}” is not given here; the guest needs a driver for the"
+                    " other one",
                 ),
                 "note" if same or not word else "caution",
             )
@@ -268,15 +270,8 @@ def _nic(number: int, kind: str, found: list[Difference]) -> str:
     words = kind.split()
     known = next((_NIC[word.lower()] for word in words if word.lower() in _NIC), None)
     model, same = known or ("virtio", False)
-    why = (
-        ""
-        if same
-        else (
-            "the publisher leaves the kind open"
-            if not words
-            else f"“{kind[:40]}” is not given here; the guest needs a virtio driver"
-        )
-    )
+    other = f"“{kind[:40]}” is not given here; the guest needs a virtio driver"
+    why = _why(same, kind.strip(), "the publisher leaves the kind open", other)
     found.append(
         Difference(
             "kept" if same else "mapped",

@@ -16,6 +16,11 @@ from nimble_stone.core.units import size_text
 
 Group = Literal["sizes", "questions", "networks", "disks", "devices", "licence"]
 MAX_LINES = 400
+_KINDS: dict[str, Literal["added", "removed", "changed"]] = {
+    "insert": "added",
+    "delete": "removed",
+}
+"""What difflib calls a change, in our words; all else is changed."""
 
 
 @dataclass(frozen=True)
@@ -143,9 +148,7 @@ def _licence(old: Envelope | None, new: Envelope | None) -> list[Change]:
         else ()
     ):
         if tag != "equal" and len(found) < MAX_LINES:
-            kind: Literal["added", "removed", "changed"] = (
-                "added" if tag == "insert" else "removed" if tag == "delete" else "changed"
-            )
+            kind = _KINDS.get(tag, "changed")
             found.append(
                 Change(
                     "licence",

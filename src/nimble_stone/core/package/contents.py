@@ -755,6 +755,10 @@ def _must_be_envelope(given: Sequence[Given], by_kind: Mapping[str, str]) -> Non
                 ) from error
 
 
+_FORMATS: dict[str, Format] = {"qcow2": "qcow2", "vmdk": "vmdk", "vmdk-text": "vmdk"}
+"""What a disk's first bytes tell, as a package's format; all else is raw."""
+
+
 def _image(
     main: Given,
     kind: str,
@@ -763,7 +767,7 @@ def _image(
     ident: str,
     members: tuple[Member, ...],
 ) -> Contents:
-    form: Format = "qcow2" if kind == "qcow2" else "vmdk" if kind.startswith("vmdk") else "raw"
+    form = _FORMATS.get(kind, "raw")
     size = sum(g.source.size_bytes for g in given)
     if kind == "unknown":
         look.notice(
@@ -841,7 +845,7 @@ def _packed(
             "packed-size",
             "its size is told when it is taken in: only the first GiB was unpacked to look",
         )
-    form: Format = "qcow2" if inner == "qcow2" else "vmdk" if inner == "vmdk" else "raw"
+    form = _FORMATS.get(inner, "raw")
     return Contents(
         ident,
         main.source.size_bytes,

@@ -655,7 +655,9 @@ def _firmware(section: Element) -> Literal["", "bios", "efi"]:
     for config in section.all("Config"):
         if (config.attribute("key") or "").lower() == "firmware":
             word = (config.attribute("value") or "").lower()
-            return "efi" if "efi" in word else "bios" if "bios" in word else ""
+            if "efi" in word:
+                return "efi"
+            return "bios" if "bios" in word else ""
     return ""
 
 

@@ -38,9 +38,10 @@ def beginning(kit: Kit, bay: str, estate: Estate) -> dict[str, str]:
             (network for network in wide if not role.addressed or _pool(network, estate, bay)), None
         )
         if fit is not None:
-            found[network_column(role.id, "pool" if role.addressed else "network")] = (
-                _pool(fit, estate, bay) if role.addressed else fit.name
-            )
+            if role.addressed:
+                found[network_column(role.id, "pool")] = _pool(fit, estate, bay)
+            else:
+                found[network_column(role.id, "network")] = fit.name
             left.remove(fit)
         elif not role.addressed:
             found[network_column(role.id, "network")] = service.name

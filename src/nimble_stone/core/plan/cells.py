@@ -245,4 +245,6 @@ def _without_addresses(cells: Cells, ident: str) -> None:
 
 def text_of(value: object) -> str:
     """A scalar of a file as the sheet shows it."""
-    return ("true" if value else "false") if isinstance(value, bool) else str(value)
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    return str(value)

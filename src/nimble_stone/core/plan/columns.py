@@ -4,6 +4,7 @@ the package asks.
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from dataclasses import dataclass
 from typing import Literal
 
@@ -301,15 +302,9 @@ def _asked(kit: Kit, packages: Packages, estate: Estate) -> list[Column]:
                     "choices": rule.choices or own.choices,
                 }
             )
-        kind: Kind = (
-            "secret"
-            if question.secret
-            else "choice"
-            if rule.choices
-            else "ssh-key"
-            if question.kind == "ssh-key"
-            else "text"
-        )
+        kind = _kind(question.secret, rule.choices)
+        if kind == "text" and question.kind == "ssh-key":
+            kind = "ssh-key"
         drawn = question.kind == "number"
         if drawn:
             columns.append(
@@ -357,6 +352,13 @@ def _asked(kit: Kit, packages: Packages, estate: Estate) -> list[Column]:
     return columns
 
 
+def _kind(secret: bool, choices: Collection[str]) -> Kind:
+    """The kind of column that a question gets."""
+    if secret:
+        return "secret"
+    return "choice" if choices else "text"
+
+
 def _beyond(package: PackageView | None, covered: set[str], roles: tuple[str, ...]) -> list[Column]:
     """What a package asks that the kit does not answer."""
     columns = []
@@ -373,7 +375,7 @@ def _beyond(package: PackageView | None, covered: set[str], roles: tuple[str, ..
                 Column(
                     own.key,
                     own.label,
-                    "secret" if own.secret else "choice" if own.choices else "text",
+                    _kind(own.secret, own.choices),
                     "plan",
                     not own.default,
                     own.choices,

@@ -78,14 +78,10 @@ def differences(old: Sheet, new: Sheet) -> list[Difference]:
         groups: dict[tuple[str, str], list[Node]] = defaultdict(list)
         for was, now in both:
             if was.value(column) != now.value(column):
-                key = (
-                    ("another", "secret")
-                    if kind == "secret"
-                    else (was.value(column), now.value(column))
-                )
-                groups[key if kind != "address" else (was.value(column), now.value(column))].append(
-                    now
-                )
+                key = (was.value(column), now.value(column))
+                if kind == "secret":
+                    key = ("another", "secret")
+                groups[key].append(now)
         if kind == "address" and len(groups) > 4:
             nodes = [node for group in groups.values() for node in group]
             found.append(
@@ -125,13 +121,11 @@ def _head(old: Sheet, new: Sheet) -> list[Difference]:
     def package(sheet: Sheet, role: str) -> str:
         block = sheet.plan.roles.get(role)
         found = sheet.packages.of(role)
-        return (
-            found.title
-            if found
-            else (block.package if block else "")
-            if role
-            else sheet.plan.package
-        )
+        if found:
+            return found.title
+        if not role:
+            return sheet.plan.package
+        return block.package if block else ""
 
     own = [
         role

@@ -9,6 +9,7 @@ import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from shlex import quote
+from typing import Literal
 
 from nimble_stone.core.errors import RemoteFailed
 from nimble_stone.core.estate import Carried, Datastore, Facts, NumaCell
@@ -246,7 +247,6 @@ def build(
         elif kind == "guest" and answer.status == 0:
             guests.append(xml_in.guest(answer.out, name in running))
     servers, search = linux_in.resolvers(files.get("/etc/resolv.conf", ""))
-    setup = found["setup"].out
     sockets = int(cpu.get("Socket(s)", "0") or 0) if cpu.get("Socket(s)", "0").isdigit() else 0
     per = int(cpu["Core(s) per socket"]) if cpu.get("Core(s) per socket", "").isdigit() else 0
     return Facts(
@@ -286,13 +286,7 @@ def build(
             else {}
         ),
         password_login=linux_in.password_login(found["sshd"].out),
-        network_setup=(
-            "networkd"
-            if "/run/systemd/netif" in setup
-            else "ifupdown"
-            if "/etc/network/interfaces.d" in setup
-            else ""
-        ),
+        network_setup=_network_setup(found["setup"].out),
         datastores=datastores(
             asked,
             said,
@@ -304,6 +298,13 @@ def build(
         guests=tuple(guests),
         unread=unread(found),
     )
+
+
+def _network_setup(folders: str) -> Literal["", "networkd", "ifupdown"]:
+    """What sets the interfaces up, by the folders that are there."""
+    if "/run/systemd/netif" in folders:
+        return "networkd"
+    return "ifupdown" if "/etc/network/interfaces.d" in folders else ""
 
 
 def _isolated(net: Carried, text: str, uplinked: set[str]) -> Carried:

@@ -149,8 +149,8 @@ def _planned(work: g.Groundwork, estate: Estate, run: str, known: frozenset[str]
 def _work(action: g.Action, run: str, step: Step, estate: Estate) -> Work:
     """What would be sent, by the host's kind. Raises Conflict."""
     host = estate.host(action.host)
-    kind = KINDS[host.kind if host else "kvm"]
-    return kind.work(action, run, preparation.before_of(step))
+    kind = host.kind if host else "kvm"
+    return KINDS[kind].work(action, run, preparation.before_of(step))
 
 
 @router.post("/estate/groundwork/preview")

@@ -48,7 +48,7 @@ def best(*commands: list[str], rounds: int = 5) -> list[float]:
 
 
 def big_ova(path: Path, gib: int) -> None:
-    """An OVA whose one disk is raw: `gib` GiB, half of it data that does not repeat soon."""
+    """An OVA whose one disk is raw: `gib` GiB, half used that does not repeat soon."""
     size, block = gib << 30, os.urandom(64 * MIB)
     disk = path.with_suffix(".img")
     with disk.open("wb") as file:

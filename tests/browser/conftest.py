@@ -49,7 +49,7 @@ def page(context: BrowserContext, server: ServerProcess) -> Iterator[Page]:
     found.on("pageerror", lambda error: faults.append(str(error)))
     found.goto(server.url)
     found.get_by_label("Access key").fill(server.key)
-    found.get_by_role("button", name="Come in").click()
+    found.get_by_role("button", name="Sign in").click()
     found.get_by_role("link", name="Estate").wait_for()
     yield found
     assert faults == []

@@ -48,7 +48,7 @@ def _pictures(page: Page, server: ServerProcess) -> None:
 
     page.goto(server.url)
     page.get_by_label("Access key").fill(server.key)
-    page.get_by_role("button", name="Come in").click()
+    page.get_by_role("button", name="Sign in").click()
     page.get_by_role("link", name="Estate").wait_for()
     _page(page, server, "light", "/estate?host=skua")
     shot("estate")
@@ -62,7 +62,7 @@ def _pictures(page: Page, server: ServerProcess) -> None:
     shot("machine")
     _page(page, server, "light", "/estate?see=fitness")
     page.get_by_role("button", name="repair 3 rules here").click()
-    page.get_by_role("button", name="Do it on knot and whimbrel").click()
+    page.get_by_role("button", name="Run on knot and whimbrel").click()
     expect(page.get_by_role("heading", level=1)).to_contain_text(
         "done and were seen", timeout=60_000
     )
@@ -81,11 +81,11 @@ def _pictures(page: Page, server: ServerProcess) -> None:
     _page(page, server, "light", "/plans/western")
     shot("plan")
     _page(page, server, "dark", "/plans/keel?ask=losses&node=storage-1&column=host")
-    page.get_by_label("Ledger").get_by_role("button", name="fulmar").first.click()
+    page.get_by_label("Details", exact=True).get_by_role("button", name="fulmar").first.click()
     shot("losses-dark")
     _page(page, server, "light", "/plans?see=table")
     page.get_by_label("Kit").select_option("gauge-collector")
-    page.get_by_role("button", name="Begin with four rows").click()
+    page.get_by_role("button", name="Start with 4 rows").click()
     page.get_by_role("row").filter(has_text="south").wait_for()
     expect(page.get_by_role("button", name="Make 4 plans")).to_be_enabled()
     shot("many")

@@ -36,16 +36,16 @@ def heading(page: Page):  # type: ignore[no-untyped-def]
 
 def test_sizing_proposes_while_typing_and_is_taken_over(page: Page, server: ServerProcess) -> None:
     page.goto(f"{server.url}/plans/design?ask=sizing")
-    ledger = page.get_by_label("Ledger")
+    ledger = page.get_by_label("Details", exact=True)
     page.get_by_label("Gauges").fill("300")
     expect(ledger).to_contain_text("2 × large")
     expect(ledger).to_contain_text("Smaller will not do")
     page.get_by_label("Gauges").fill("90000")
-    expect(ledger).to_contain_text("nothing carries it")
-    expect(page.get_by_role("button", name="Take it over")).to_be_disabled()
+    expect(ledger).to_contain_text("no size is enough")
+    expect(page.get_by_role("button", name="Apply to plan")).to_be_disabled()
     page.get_by_label("Gauges").fill("300")
-    page.get_by_role("button", name="Take it over").click()
-    expect(page.get_by_role("button", name="The plan is sized so")).to_be_visible()
+    page.get_by_role("button", name="Apply to plan").click()
+    expect(page.get_by_role("button", name="Applied to plan")).to_be_visible()
     expect(page.get_by_label("Size of archive")).to_have_value("large")
     page.reload()
     expect(page.get_by_label("Gauges")).to_have_value("300")
@@ -69,14 +69,14 @@ def test_how_data_is_kept_is_chosen_beside_what_it_comes_to(
         },
     )
     page.goto(f"{server.url}/plans/keel")
-    ledger = page.get_by_label("Ledger")
-    expect(ledger).to_contain_text("512 GiB usable of 1 TiB. 1 host may fall")
+    ledger = page.get_by_label("Details", exact=True)
+    expect(ledger).to_contain_text("512 GiB usable of 1 TiB. 1 host can fail without data loss")
     page.goto(f"{server.url}/plans/keel?ask=sizing")
     expect(ledger.get_by_role("button", name="4 + 2 parity")).to_be_disabled()
     ledger.get_by_role("button", name="3 copies").click()
     expect(ledger.get_by_role("button", name="2 copies")).to_be_enabled()
-    ledger.get_by_role("button", name="consequences").click()
-    expect(ledger).to_contain_text("2 hosts may fall")
+    ledger.get_by_role("button", name="overview").click()
+    expect(ledger).to_contain_text("2 hosts")
     assert "copies: '3'" in client.text("/api/plans/keel/file")
 
 
@@ -88,7 +88,7 @@ def test_a_bays_free_drives_are_laid_out_by_a_rule(page: Page, server: ServerPro
     # one each
     expect(page.get_by_text(re.compile(r"^(\d+) drives on \1 machines"))).to_be_visible()
     page.get_by_label("each at least").fill("999999")
-    expect(page.get_by_text("has no free disk that keeps this rule")).to_be_visible()
+    expect(page.get_by_text("has no free disk that matches")).to_be_visible()
 
 
 def test_a_lost_host_is_seen_on_the_wall_and_in_the_matrix(
@@ -100,7 +100,7 @@ def test_a_lost_host_is_seen_on_the_wall_and_in_the_matrix(
         if node["id"] == "lead-1"
     )
     page.goto(f"{server.url}/plans/design?ask=losses")
-    ledger = page.get_by_label("Ledger")
+    ledger = page.get_by_label("Details", exact=True)
     expect(ledger).to_contain_text("lead down")
     ledger.get_by_role("button", name=re.compile(lead)).first.click()
     expect(page.locator(".host.lost")).to_have_count(1)
@@ -108,13 +108,13 @@ def test_a_lost_host_is_seen_on_the_wall_and_in_the_matrix(
     pair = ledger.get_by_label(re.compile("stops or loses data")).first
     pair.click()
     expect(page.locator(".host.lost")).to_have_count(2)
-    ledger.get_by_role("button", name="places").click()
+    ledger.get_by_role("button", name="placement").click()
     expect(page.locator(".host.lost")).to_have_count(0)
 
 
 def test_why_here_pin_evict_and_balance(page: Page, server: ServerProcess, client: Client) -> None:
     page.goto(f"{server.url}/plans/design?ask=places&node=archive-1&column=host")
-    ledger = page.get_by_label("Ledger")
+    ledger = page.get_by_label("Details", exact=True)
     here = next(
         node["host"]
         for node in client.call("GET", "/api/plans/design")["nodes"]
@@ -130,14 +130,14 @@ def test_why_here_pin_evict_and_balance(page: Page, server: ServerProcess, clien
     assert told
     # bars are as long as they say
     assert all(abs(drawn - said) < 0.03 for drawn, said in told), told
-    page.get_by_role("button", name="pin here").click()
-    expect(ledger).to_contain_text("fixed by hand")
+    page.get_by_role("button", name="use this host").click()
+    expect(ledger).to_contain_text("set manually")
     expect(ledger).to_contain_text("1 node pinned")
     page.get_by_role("button", name=f"Empty {here}").click()
-    expect(ledger).to_contain_text("Left alone:")
+    expect(ledger).to_contain_text("Excluded:")
     expect(ledger).not_to_contain_text(f"Why is design-arc-1 on {here}?")
     page.get_by_role("button", name=f"Use {here} again").click()
-    expect(ledger).not_to_contain_text("Left alone:")
+    expect(ledger).not_to_contain_text("Excluded:")
     version = client.call("GET", "/api/plans/design")["version"]
     crowd = [
         {"path": ["roles", "relay", "count"], "value": 3},
@@ -151,7 +151,7 @@ def test_why_here_pin_evict_and_balance(page: Page, server: ServerProcess, clien
     page.reload()
     expect(ledger).to_contain_text("the fullest host goes from")
     page.get_by_role("button", name=re.compile(r"Make (this move|these \d moves)")).click()
-    expect(ledger).to_contain_text("Moving a few would gain nothing.")
+    expect(ledger).to_contain_text("Already balanced.")
 
 
 def test_consequences_move_while_typing_and_go_with_escape(
@@ -161,7 +161,7 @@ def test_consequences_move_while_typing_and_go_with_escape(
     version = client.call("GET", "/api/plans/design")["version"]
     page.get_by_role("grid").focus()
     page.keyboard.type("10.44.20.1")
-    expect(page.get_by_text("As it would be.")).to_be_visible()
+    expect(page.get_by_text("Preview.")).to_be_visible()
     # the gateway's: a blocker, while it is typed
     expect(heading(page)).to_contain_text("10.44.20.1")
     page.keyboard.press("Escape")
@@ -184,7 +184,7 @@ def test_consequences_move_while_typing_and_go_with_escape(
     page.keyboard.type("large")
     expect(page.get_by_role("row").filter(has_text="design-arc-1")).to_contain_text("64 GiB")
     page.keyboard.press("Enter")
-    expect(page.get_by_text("As it would be.")).to_have_count(0)
+    expect(page.get_by_text("Preview.")).to_have_count(0)
     expect(page.get_by_role("row").filter(has_text="design-arc-1")).to_contain_text("64 GiB")
     assert client.call("GET", "/api/plans/design")["version"] == version + 1
 
@@ -247,7 +247,7 @@ def test_what_placement_keeps_to_and_what_is_included_is_set_on_the_page(
     expect(page.get_by_label("If hosts are lost")).to_have_value("1")
     field = page.get_by_label("vCPUs promised per thread")
     field.fill("1")
-    expect(page.get_by_text("As it would be.")).to_be_visible()
+    expect(page.get_by_text("Preview.")).to_be_visible()
     field.press("Escape")
     expect(field).to_have_value("4")
     field.fill("2.5")
@@ -278,7 +278,7 @@ def test_a_row_being_typed_in_stays_though_it_no_longer_fits_the_filter(
     page.get_by_role("row").filter(has_text="design-arc-1").get_by_role("gridcell").first.click()
     page.get_by_role("grid").focus()
     page.keyboard.type("other")
-    expect(page.get_by_text("As it would be.")).to_be_visible()
+    expect(page.get_by_text("Preview.")).to_be_visible()
     field = page.get_by_label(re.compile("^Name of"))
     expect(field).to_be_focused()
     page.keyboard.type("-name")
@@ -362,7 +362,7 @@ def test_a_cell_is_filled_down_by_its_corner(
 
 def test_time_tells_chances_and_the_last_change(page: Page, server: ServerProcess) -> None:
     page.goto(f"{server.url}/plans/design?ask=time")
-    ledger = page.get_by_label("Ledger")
+    ledger = page.get_by_label("Details", exact=True)
     expect(ledger).to_contain_text("90% of simulated runs")
     page.get_by_role("button", name="One archive more").click()
     expect(ledger).to_contain_text("1 node of role archive more: design-arc-3")
@@ -383,7 +383,7 @@ def test_a_table_is_laid_over_the_sheet_and_wrong_cells_are_told(
     page.goto(f"{server.url}/plans/design")
     page.get_by_role("button", name="Tables").click()
     page.get_by_label("Table file").set_input_files(tmp_path / "t.xlsx")
-    dialog = page.get_by_role("dialog", name="The sheet as a table")
+    dialog = page.get_by_role("dialog", name="Import and export")
     expect(dialog).to_contain_text("3 cells would change")
     expect(dialog.get_by_role("row").filter(has_text="colossal")).to_contain_text(
         "is none of small, medium, large"
@@ -406,10 +406,10 @@ def test_four_clusters_from_a_table_and_one_shared_change(
     expect(page.get_by_text("No plan includes it yet")).to_be_visible()
     page.get_by_role("button", name="Keep it").click()
     expect(page.get_by_role("button", name="Kelda", exact=False).first).to_be_visible()
-    page.get_by_role("link", name="many from a table").click()
+    page.get_by_role("link", name="from a table").click()
     page.get_by_label("Kit").select_option("gauge-collector")
     page.get_by_role("checkbox", name="Kelda").check()
-    page.get_by_role("button", name="Begin with four rows").click()
+    page.get_by_role("button", name="Start with 4 rows").click()
     expect(page.get_by_role("row").filter(has_text="south")).to_contain_text("10.44.20.")
     page.get_by_role("button", name="Make 4 plans").click()
     for name in ("Northern", "Eastern", "Southern", "Western"):
@@ -422,7 +422,7 @@ def test_four_clusters_from_a_table_and_one_shared_change(
     page.get_by_role("link", name="shared values").click()
     page.get_by_label("Text of the shared values").fill(SHARED.replace("10.44.0.5", "10.44.0.8"))
     expect(page.get_by_text("NTP: 10.44.0.5 → 10.44.0.8 for every node")).to_have_count(4)
-    page.get_by_role("button", name="Keep it; 4 plans follow").click()
+    page.get_by_role("button", name="Save; 4 plans follow").click()
     expect(page.get_by_text("Included by")).to_contain_text("north")
     assert client.call("GET", "/api/plans/east")["nodes"][0]["cells"]["ntp"]["value"] == "10.44.0.8"
     page.goto(f"{server.url}/estate?see=pools")
@@ -431,12 +431,12 @@ def test_four_clusters_from_a_table_and_one_shared_change(
 
 def test_a_plan_is_carried_over(page: Page, server: ServerProcess, client: Client) -> None:
     page.goto(f"{server.url}/plans")
-    page.get_by_role("button", name="carry over …").click()
+    page.get_by_role("button", name="Copy to another bay …").click()
     dialog = page.get_by_role("dialog")
     dialog.get_by_label(re.compile("^To")).select_option("ness-two")
     dialog.get_by_label(re.compile("^As")).fill("design-ness")
     dialog.get_by_label(re.compile("^kelda-survey")).select_option("ness-survey")
-    dialog.get_by_role("button", name="Carry it over").click()
+    dialog.get_by_role("button", name="Copy plan").click()
     page.wait_for_url("**/plans/design-ness")
     assert {node["host"] for node in client.call("GET", "/api/plans/design-ness")["nodes"]} <= {
         "tern",
@@ -460,13 +460,13 @@ def test_two_people_at_one_place_decide_and_nothing_is_lost(
         {"version": version, "edits": [{"path": ["values", "station"], "value": "theirs"}]},
     )
     field.press("Enter")
-    dialog = page.get_by_role("dialog", name="Somebody else changed the same place")
+    dialog = page.get_by_role("dialog", name="Edit conflict")
     expect(dialog).to_contain_text("west → theirs for every node")
     expect(dialog).to_contain_text("every node, Station group: mine")
     # it wants a decision: a stray key drops nothing
     page.keyboard.press("Escape")
     expect(dialog).to_contain_text("every node, Station group: mine")
-    page.get_by_role("button", name="Mine on top of theirs").click()
+    page.get_by_role("button", name="Use mine").click()
     expect(dialog).to_be_hidden()
     page.wait_for_function("() => !document.querySelector('[aria-busy=true]')")
     assert (
@@ -500,8 +500,8 @@ def test_the_five_products_are_begun_in_the_page(
         while (ask := page.get_by_role("button", name=re.compile("^Answer "))).count():
             before = heading(page).inner_text()
             ask.first.click()
-            page.get_by_role("button", name="Make one").click()
-            page.get_by_role("button", name="Keep in the keyring").click()
+            page.get_by_role("button", name="Generate").click()
+            page.get_by_role("button", name="Save to keyring").click()
             expect(heading(page)).not_to_have_text(before)
         expect(heading(page)).to_contain_text("Ready to run")
 
@@ -541,7 +541,7 @@ def test_a_pool_is_made_and_drawn_from(page: Page, server: ServerProcess, client
     page.goto(f"{server.url}/estate")
     page.get_by_role("button", name="pools").click()
     page.get_by_role("button", name="shore", exact=True).click()
-    box.get_by_role("button", name="Give it up").click()
+    box.get_by_role("button", name="Delete pool").click()
     box.get_by_role("button", name="Yes, give shore up").click()
     expect(box.get_by_role("alert")).to_contain_text("is drawn from by design")
 
@@ -556,10 +556,10 @@ def test_a_secrets_rule_is_shown_as_it_is_met(page: Page, server: ServerProcess)
     expect(rule.first).to_contain_text("at least 10 characters: 0, 10 more")
     page.keyboard.type("tide")
     expect(rule.first).to_contain_text("4, 6 more")
-    expect(box.get_by_role("button", name="Keep in the keyring")).to_be_disabled()
+    expect(box.get_by_role("button", name="Save to keyring")).to_be_disabled()
     page.keyboard.type("-Tables-1893")
     expect(box.locator("li:not(.met)")).to_have_count(0)
-    box.get_by_role("button", name="Keep in the keyring").click()
+    box.get_by_role("button", name="Save to keyring").click()
     expect(box).to_have_count(0)
 
 
@@ -585,7 +585,7 @@ def test_a_certificate_is_brought_by_hand(
     page.get_by_label("The sheet").focus()
     page.keyboard.press("Enter")
     box = page.get_by_role("dialog")
-    expect(box).to_contain_text("Made here")
+    expect(box).to_contain_text("Generate")
     expect(box).to_contain_text("Nimble Stone authority")
     box.get_by_text("Brought", exact=True).click()
     by = certificates.make_authority(time.time(), "Holm")

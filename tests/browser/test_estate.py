@@ -56,7 +56,7 @@ def page(browser: Browser, server: ServerProcess) -> Iterator[Page]:
     found.on("pageerror", lambda error: faults.append(str(error)))
     found.goto(server.url)
     found.get_by_label("Access key").fill(server.key)
-    found.get_by_role("button", name="Come in").click()
+    found.get_by_role("button", name="Sign in").click()
     found.get_by_role("link", name="Estate").wait_for()
     found.goto(f"{server.url}/estate")
     yield found
@@ -85,11 +85,11 @@ def test_a_new_user_adds_ten_hosts_and_six_machines_mends_a_bay_and_knows_what_i
     expect(heading(page)).to_contain_text("10 hosts", timeout=30_000)
 
     page.get_by_role("button", name="Add …").click()
-    page.get_by_role("button", name="look through a range").click()
+    page.get_by_role("button", name="scan a range").click()
     page.get_by_label("Addresses: at most 4,096").fill("10.44.3.99-108")
-    page.get_by_role("button", name="Look through it").click()
+    page.get_by_role("button", name="Scan").click()
     expect(page.get_by_text("6 new ones")).to_be_visible(timeout=30_000)
-    page.get_by_role("button", name="Put 6 addresses into the list").click()
+    page.get_by_role("button", name="Add 6 addresses to the list").click()
     expect(page.get_by_role("dialog")).to_contain_text("6 machines")
     names = [name for name, _ in demo._STONES]
     box = page.get_by_label("Names or addresses")
@@ -116,13 +116,13 @@ def test_a_new_user_adds_ten_hosts_and_six_machines_mends_a_bay_and_knows_what_i
     expect(page.get_by_role("dialog")).to_contain_text("3 steps on 2 hosts")
     page.get_by_role("dialog").get_by_text("name records").last.click()
     expect(page.get_by_role("dialog")).to_contain_text("tee -a /etc/hosts")
-    page.get_by_role("button", name="Do it on knot and whimbrel").click()
+    page.get_by_role("button", name="Run on knot and whimbrel").click()
     page.wait_for_url("**/estate/groundwork/**")
     expect(heading(page)).to_contain_text(
         "All 3 steps on 2 hosts are done and were seen", timeout=30_000
     )
     expect(page.get_by_role("log", name="Transcript")).to_contain_text("$ LC_ALL=C timeout")
-    page.get_by_role("link", name="See what is left to mend").click()
+    page.get_by_role("link", name="Show remaining problems").click()
     expect(page.get_by_role("row").filter(has_text="knot")).to_be_visible()
     expect(
         page.get_by_role("row").filter(has_text="knot").get_by_role("img", name="caution")
@@ -157,13 +157,13 @@ def test_a_rule_is_switched_off_for_a_bay_with_a_reason(page: Page) -> None:
     page.get_by_role("button", name="Does not swap").click()
     dialog = page.get_by_role("dialog", name="Does not swap")
     dialog.get_by_label("Bay").select_option("ness-two")
-    dialog.get_by_label("not asked there").check()
+    dialog.get_by_label("Disable in this bay").check()
     expect(dialog.get_by_role("button", name="Decide")).to_be_disabled()
     dialog.get_by_label("Reason").fill("replaced in March")
     dialog.get_by_role("button", name="Decide").click()
     expect(dialog).to_contain_text("switched off — “replaced in March”")
     expect(dialog).to_contain_text("Nobody breaks it")
-    dialog.get_by_role("button", name="as it is written again").click()
+    dialog.get_by_role("button", name="Reset to default").click()
     expect(dialog).to_contain_text("tern")
 
 
@@ -175,9 +175,9 @@ def test_a_host_is_drawn_and_a_disk_wiped_only_after_its_name_was_typed(
         "eno2.420"
     )
     expect(page.locator("[data-use=remains]")).to_contain_text("remains of a RAID")
-    page.get_by_role("button", name="Wipe it, if nobody needs what is on it.").click()
+    page.get_by_role("button", name="Wipe it if the data is not needed.").click()
     page.get_by_role("dialog").get_by_role("checkbox").check()
-    go = page.get_by_role("button", name="Do it on petrel")
+    go = page.get_by_role("button", name="Run on petrel")
     expect(page.get_by_role("dialog")).to_contain_text("cannot be rolled back")
     expect(go).to_be_disabled()
     page.get_by_label("Type petrel /dev/sdc").fill("petrel /dev/sdb")
@@ -201,7 +201,7 @@ def test_a_datastore_is_made_on_a_free_disk_and_taken_back(
     dialog.locator(".disks").get_by_role("checkbox").first.check()
     # the disk carries this run's mark from its first second
     expect(dialog).to_contain_text("mkfs.ext4 -q -U")
-    dialog.get_by_role("button", name="Do it on gannet").click()
+    dialog.get_by_role("button", name="Run on gannet").click()
     expect(heading(page)).to_contain_text("done and were seen", timeout=30_000)
     page.get_by_role("button", name="Roll back …").click()
     page.get_by_role("button", name="Roll back on 1 host").click()
@@ -218,8 +218,8 @@ def test_networks_are_drawn_with_their_gaps_and_a_machine_is_switched_on(
     expect(page.get_by_role("row").filter(has_text="skua")).to_contain_text("bond0.420")
     page.goto(f"{server.url}/estate/machines/gneiss")
     expect(heading(page)).to_contain_text("gneiss is bare metal, power off")
-    page.get_by_role("button", name="Switch on …").click()
-    switch = page.get_by_role("button", name="Switch on", exact=True)
+    page.get_by_role("button", name="Power on …").click()
+    switch = page.get_by_role("button", name="Power on", exact=True)
     expect(switch).to_be_disabled()
     page.get_by_label("Type gneiss").fill("gneiss")
     switch.click()

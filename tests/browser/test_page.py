@@ -29,7 +29,7 @@ def test_a_wrong_key_is_told_and_kept_for_correction(
     page = context.new_page()
     page.goto(server.url)
     page.get_by_label("Access key").fill("not-the-key")
-    page.get_by_role("button", name="Come in").click()
+    page.get_by_role("button", name="Sign in").click()
     expect(page.get_by_role("alert")).to_contain_text("Wrong access key")
     expect(page.get_by_label("Access key")).to_have_value("not-the-key")
 
@@ -45,13 +45,13 @@ def test_from_an_empty_plan_to_a_proved_rollout_and_back(
     expect(page.get_by_role("heading", level=1)).to_contain_text("must be settled")
     page.get_by_role("button", name="Read and accept the licence").first.click()
     page.get_by_label("Accepted by").fill("mira")
-    page.get_by_role("button", name="Accept in this name").click()
+    page.get_by_role("button", name="Accept licence").click()
     page.get_by_role("button", name="Answer Admin password").first.click()
     page.get_by_role("textbox", name="Admin password").fill("short")
     expect(page.get_by_text("at least 10 characters: 5, 5 more")).to_be_visible()
-    expect(page.get_by_role("button", name="Keep in the keyring")).to_be_disabled()
+    expect(page.get_by_role("button", name="Save to keyring")).to_be_disabled()
     page.get_by_role("textbox", name="Admin password").fill(PASSWORD)
-    page.get_by_role("button", name="Keep in the keyring").click()
+    page.get_by_role("button", name="Save to keyring").click()
     page.get_by_role("button", name="Answer Station group").first.click()
     page.get_by_role("grid").press("Enter")
     page.get_by_label("Station group of every node").fill("harbour")
@@ -88,15 +88,13 @@ def test_an_ova_dropped_in_shows_what_it_holds_and_a_bad_one_only_its_reason(
     bad.write_bytes(good.read_bytes()[:300_000])
     page.goto(f"{server.url}/packages")
     with page.expect_file_chooser() as chooser:
-        page.get_by_role("button", name="Take in files").click()
+        page.get_by_role("button", name="Import files …").click()
     chooser.value.set_files([good, bad])
     expect(page.get_by_role("heading", level=1)).to_contain_text(
         "Gauge Collector 4.3.0", timeout=20_000
     )
-    expect(page.get_by_role("region", name="Sizes on offer")).to_contain_text("64 GiB")
-    expect(page.get_by_role("region", name="Questions it asks")).to_contain_text(
-        "Administrator password"
-    )
+    expect(page.get_by_role("region", name="Sizes")).to_contain_text("64 GiB")
+    expect(page.get_by_role("region", name="Settings")).to_contain_text("Administrator password")
     page.get_by_role("button", name="All packages").click()
     expect(page.get_by_role("status").filter(has_text="bad.ova")).to_contain_text("it is cut short")
 
@@ -113,10 +111,10 @@ def test_what_changed_between_two_versions_is_shown_and_a_licence_is_accepted_in
     expect(page.get_by_role("region", name="Licence text")).to_contain_text("also of other surveys")
     page.get_by_role("button", name="4.5.0").click()
     page.get_by_label("Texts in").select_option("de")
-    expect(page.get_by_role("region", name="Questions it asks")).to_contain_text("Rechnername")
+    expect(page.get_by_role("region", name="Settings")).to_contain_text("Rechnername")
     page.get_by_role("button", name="Read the licence").click()
     page.get_by_label("Accepted by").fill("mira")
-    page.get_by_role("button", name="Accept in this name").click()
+    page.get_by_role("button", name="Accept licence").click()
     expect(page.get_by_role("region", name="Licence")).to_contain_text("accepted by mira")
     page.get_by_label("Channel").fill("candidate")
     page.get_by_role("button", name="Keep").click()
@@ -135,7 +133,7 @@ def test_a_folder_with_a_descriptor_and_its_files_is_one_package(
         archive.extractall(tmp_path / "loose", filter="data")
     page.goto(f"{server.url}/packages")
     with page.expect_file_chooser() as chooser:
-        page.get_by_role("button", name="Take in a folder").click()
+        page.get_by_role("button", name="Import folder …").click()
     chooser.value.set_files(tmp_path / "loose")
     expect(page.get_by_role("heading", level=1)).to_contain_text(
         "Gauge Collector 4.6.0", timeout=20_000
@@ -159,7 +157,7 @@ def test_an_ova_is_taken_in_by_dropping_it_anywhere_on_the_page(
         data,
     )
     page.dispatch_event("main", "dragover", {"dataTransfer": transfer})
-    expect(page.get_by_text("Drop to take in")).to_be_visible()
+    expect(page.get_by_text("Drop to import")).to_be_visible()
     page.dispatch_event("main", "drop", {"dataTransfer": transfer})
     expect(page.get_by_role("heading", level=1)).to_contain_text("Gauge Collector 4.4.0")
 
@@ -177,7 +175,7 @@ def test_an_upload_can_be_stopped_and_goes_on_after_the_page_was_closed(
 
     def choose() -> None:
         with page.expect_file_chooser() as chooser:
-            page.get_by_role("button", name="Take in files").click()
+            page.get_by_role("button", name="Import files …").click()
         chooser.value.set_files(big)
 
     choose()
@@ -204,10 +202,10 @@ def test_an_upload_can_be_stopped_and_goes_on_after_the_page_was_closed(
     had = part.stat().st_size
     other.goto(f"{server.url}/packages")
     waiting = other.get_by_role("status").filter(has_text="big.ova")
-    expect(waiting).to_contain_text("waiting for its sender")
+    expect(waiting).to_contain_text("waiting for the sender")
     # … and another goes on where it was
     with other.expect_file_chooser() as chooser:
-        waiting.get_by_role("button", name="Choose the file again, go on").click()
+        waiting.get_by_role("button", name="Select file to resume").click()
     with other.expect_request(lambda request: request.method == "PATCH") as sent:
         chooser.value.set_files(big)
     assert int(sent.value.headers["upload-offset"]) >= had
@@ -324,7 +322,7 @@ def test_a_wrong_plan_text_keeps_what_was_typed_and_says_the_line(
     text = page.get_by_label("Plan file", exact=True)
     expect(text).to_have_value(re.compile("The gauges of the western shore"))
     text.fill(text.input_value() + "colour: red\n")
-    page.get_by_role("button", name="Use this text").click()
+    page.get_by_role("button", name="Save").click()
     expect(page.get_by_role("alert")).to_contain_text("“colour” is no key of this format")
     expect(text).to_have_value(re.compile("colour: red"))
 
@@ -336,7 +334,7 @@ def test_palette_help_theme_and_deep_links(page: Page, server: ServerProcess) ->
     page.keyboard.type("estate")
     page.keyboard.press("Enter")
     expect(page).to_have_url(re.compile("/estate"))
-    expect(page.get_by_role("heading", level=1)).to_contain_text("All of them answer")
+    expect(page.get_by_role("heading", level=1)).to_contain_text("All reachable")
     before = page.evaluate("document.documentElement.dataset.theme")
     page.get_by_role("button", name=re.compile("^(dark|light)$")).click()
     assert page.evaluate("document.documentElement.dataset.theme") != before
@@ -401,7 +399,7 @@ def test_hosts_are_added_from_a_pasted_list_after_their_keys_were_seen(
     page: Page, server: ServerProcess, client: Client
 ) -> None:
     page.goto(f"{server.url}/estate/hosts/knot")
-    page.get_by_role("button", name="Retire …").click()
+    page.get_by_role("button", name="Remove …").click()
     page.get_by_role("button", name="Take knot out of the estate").click()
     expect(page.get_by_role("heading", level=1)).to_contain_text("7 hosts")
     page.get_by_role("button", name="Add …").click()
@@ -417,7 +415,7 @@ def test_hosts_are_added_from_a_pasted_list_after_their_keys_were_seen(
         "login works", timeout=20_000
     )
     expect(page.get_by_role("row").filter(has_text="10.45.1.18")).to_contain_text("SHA256:")
-    expect(page.get_by_role("row").filter(has_text="10.44.9.9")).to_contain_text("not reached")
+    expect(page.get_by_role("row").filter(has_text="10.44.9.9")).to_contain_text("unreachable")
     page.get_by_role("button", name="Pin this key, add 1").click()
     expect(page.get_by_role("heading", level=1)).to_contain_text("8 hosts", timeout=20_000)
     page.goto(f"{server.url}/estate/hosts/knot")
@@ -437,5 +435,5 @@ def test_hosts_are_added_from_a_pasted_list_after_their_keys_were_seen(
     knot = page.get_by_role("row").filter(has_text="knot")
     expect(knot.get_by_role("img", name="caution").first).to_be_visible()
     expect(page.get_by_role("region", name="Fitness")).to_contain_text(
-        "does not carry network ness-survey"
+        "does not add network ness-survey"
     )

@@ -119,7 +119,7 @@ def test_packages_given_in_any_order_find_their_roles(desk: Path) -> None:
     }
     alone = offline(desk, "check", "tide.yaml", package="tidebook.ova", check=(1,))
     assert [f["message"] for f in alone["findings"] if f["severity"] == "blocker"][:1] == [
-        "“Tidebook Transfer 2.2.0” is not taken in for role transfer."
+        "“Tidebook Transfer 2.2.0” is not imported for role transfer."
     ]
 
 

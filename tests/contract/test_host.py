@@ -99,7 +99,7 @@ async def test_each_trouble_has_its_own_words(host: KvmHost, lab: LabProcess) ->
     with pytest.raises(Unreachable):
         await host.storage.volume("gannet-local", "x")
     lab.turn("gannet", unreachable=False, login_refused=True)
-    with pytest.raises(LoginRefused, match="refuses the login of “root”"):
+    with pytest.raises(LoginRefused, match="rejected the login for “root”"):
         await host.storage.volume("gannet-local", "x")
     lab.turn("gannet", login_refused=False, new_host_key=True)
     with pytest.raises(HostKeyChanged, match="was pinned"):
@@ -128,9 +128,9 @@ async def test_a_slow_host_runs_into_the_limit_and_the_connection_stays_usable(
 
 
 async def test_what_does_not_bear_our_mark_is_left_alone(host: KvmHost) -> None:
-    with pytest.raises(Conflict, match="left alone"):
+    with pytest.raises(Conflict, match="left unchanged|was not created"):
         await host.vms.remove("survey-db", "r1")
-    with pytest.raises(Conflict, match="left alone"):
+    with pytest.raises(Conflict, match="left unchanged|was not created"):
         await host.storage.delete("gannet-local", "payroll.qcow2")
     assert await host.vms.running("survey-db")
 

@@ -155,7 +155,7 @@ def test_room_is_counted_for_all_nodes_together_thin_and_full() -> None:
 
 def test_a_guest_of_that_name_blocks_whether_ours_or_not_but_not_for_its_own_run() -> None:
     foreign = with_facts(estate(), "skua", guests=(Guest(name="western-arc-1", running=False),))
-    assert "not ours" in next(f for f in findings(foreign) if f.code == "guest-exists").message
+    assert "left unchanged" in next(f for f in findings(foreign) if f.code == "guest-exists").message
     ours = with_facts(
         estate(),
         "skua",
@@ -173,7 +173,7 @@ def test_an_unreachable_host_and_a_refused_login_are_told_apart() -> None:
     shut = with_facts(
         estate(),
         "gannet",
-        trouble="gannet refuses the login of “root”",
+        trouble="gannet rejected the login for “root”",
         trouble_code="login-refused",
     )
     assert "login-refused" in codes(shut, **{"nodes__lead-1__host": "gannet"})

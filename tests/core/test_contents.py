@@ -196,7 +196,7 @@ def test_bare_disks_tell_their_size(tmp_path: Path, made: str, kind: str) -> Non
     )
     contents = look(**{"d.anything": (tmp_path / "d.anything").read_bytes()})
     assert (contents.format, contents.disks[0].capacity_bytes) == (kind, 7 * GIB)
-    with pytest.raises(FormatError, match="says nothing of vCPUs"):
+    with pytest.raises(FormatError, match="does not state vCPUs"):
         _ = contents.descriptor
 
 

@@ -94,7 +94,7 @@ def test_nodes_that_stand_apart_are_no_more_than_hosts() -> None:
     archive = sizing.propose(scene.KIT, SIZES, {"gauges": 140}, hosts=4)[1]
     assert archive.chosen is not None
     assert (archive.chosen.size, archive.chosen.count) == ("medium", 2)
-    assert archive.reason == "5 × small: needs 5 hosts, for they stand apart; there are 4"
+    assert archive.reason == "5 × small: needs 5 hosts, one per host; there are 4"
     none = sizing.propose(scene.KIT, SIZES, {"gauges": 4000}, hosts=4)[1]
     assert none.chosen is None
     assert "needs 8 hosts" in none.reason
@@ -189,7 +189,7 @@ def test_each_hosts_loss_says_what_falls_and_what_goes_elsewhere() -> None:
     arc = found[at["archive-2"]]
     assert arc.homeless == ("archive-2",)
     assert arc.weight == "bent"
-    assert "2 of 3 archive left: every piece still there, some only once" in arc.words
+    assert "2 of 3 archive left: all data available, some only once" in arc.words
     pairs = {loss.hosts: loss for loss in headroom.losses(sheet, together=2)}
     # two hosts
     both = pairs[tuple(sorted((at["archive-1"], at["archive-2"])))]  # type: ignore[index]
@@ -454,7 +454,7 @@ def test_a_plan_that_asks_to_survive_a_host_is_told_when_it_would_not() -> None:
     }
     found = [f for f in scene.findings(where, **full, placement__survive=1) if f.code == "headroom"]
     assert {f.severity for f in found} == {"caution"}
-    assert "would find no room elsewhere" in found[0].message
+    assert "would not fit on other hosts" in found[0].message
     assert "headroom" not in scene.codes(where, **full)
     assert "headroom" not in scene.codes(
         where, **full | {"roles__relay__count": 1}, placement__survive=1

@@ -67,7 +67,7 @@ def test_junk_is_told_with_its_number_and_the_rest_is_kept(line: str, reason: st
 def test_a_host_that_stands_twice_is_kept_once() -> None:
     found = parse("gannet 10.44.1.11\nGANNET\n10.44.1.11\n10.44.1.11:2222\n")
     assert [e.line for e in found.entries] == [1, 4]
-    assert [j.reason for j in found.junk] == ["stands in line 1 already"] * 2
+    assert [j.reason for j in found.junk] == ["is already in line 1 already"] * 2
 
 
 def test_ten_thousand_lines_are_read_and_more_are_said_to_be_left() -> None:

@@ -102,7 +102,7 @@ def test_what_changed_is_told_and_what_always_moves_is_not() -> None:
     told = {(c.what, c.was, c.now) for c in changes.of_host(facts(), new)}
     assert told == {
         ("hypervisor", "QEMU 7.2", "QEMU 8.0"),
-        ("it was started anew", "", ""),
+        ("it was restarted", "", ""),
         ("guest a", "runs", "does not run"),
         ("guest b", "not there", "runs"),
     }

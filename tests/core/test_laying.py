@@ -109,7 +109,7 @@ def test_no_protection_is_said_before_anything_is_built() -> None:
         PACKAGES["ballast"],
         ESTATE,
     )
-    assert told(sheet)["laying-bare"].message == "Data is kept only once: no failure is survived."
+    assert told(sheet)["laying-bare"].message == "Data is stored only once: any failure loses data."
     assert laying.ways(sheet)[0].layout.scheme.label == "one copy"
 
 

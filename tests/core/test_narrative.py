@@ -67,7 +67,7 @@ def test_the_first_blocker_decides_the_button(finding: Finding, kind: str, label
     found = narrative.of_plan(sheet(), [finding, finding], 10, ("disk", "boot"))
     assert (found.action.kind, found.action.label) == (kind, label)
     assert found.strong == "x"
-    assert found.after == " One more must be settled before it can run."
+    assert found.after == " One more blockers."
     assert found.below == "expected 10 s · critical path: disk → boot"
 
 

@@ -150,9 +150,9 @@ def test_what_is_missing_or_does_not_fit_is_said_role_by_role_with_what_would_do
             roles={"transfer": {"count": 1, "package": "Tidebook Transfer 9"}},
         )
     )["package-missing"]
-    assert "“Tidebook Transfer 9” is not taken in for role transfer" in named.message
+    assert "“Tidebook Transfer 9” is not imported for role transfer" in named.message
     assert named.remedy is not None
-    assert named.remedy.label == "Take in a package of Tidebook Transfer 2.…"
+    assert named.remedy.label == "Import a package of Tidebook Transfer 2.…"
     assert (
         "does not take Gauge Collector"
         in found(sheet_of(Packages(MAIN, {"transfer": WRONG})), shelf=shelf)[

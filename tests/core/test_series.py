@@ -197,7 +197,7 @@ def test_a_series_that_runs_dry_says_for_whom_and_gives_the_others_theirs() -> N
     told = found(sheet, estate)["series-exhausted"]
     assert (told.node, told.message) == (
         "worker-1",
-        "Series macs has nothing left for p-wrk1 and 1 more node (MAC).",
+        "Series macs has no free value for p-wrk1 and 1 more node (MAC).",
     )
 
 
@@ -282,10 +282,7 @@ def test_a_node_by_dhcp_needs_no_address_but_somebody_who_answers() -> None:
         }
     )
     nobody = sheet_of("skerry", {"addressing": "dhcp"}, estate=silent)
-    assert (
-        "Nobody is known to hand out addresses in survey"
-        in found(nobody, silent)["dhcp-nobody"].message
-    )
+    assert "No DHCP range is defined for survey" in found(nobody, silent)["dhcp-nobody"].message
 
 
 def test_a_dynamic_range_has_two_ends_in_its_subnet() -> None:

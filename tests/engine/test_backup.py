@@ -29,7 +29,7 @@ PHRASE = "low water at seven"
 def saved(
     server: ServerProcess, client: Client, lab: LabProcess, tmp_path_factory: pytest.TempPathFactory
 ) -> Iterator[tuple[Path, str]]:
-    """A backup made while a run is under way, and that run."""
+    """A backup made while a run is running, and that run."""
     file = tmp_path_factory.mktemp("backup") / "stone.backup"
     done = client.call("POST", "/api/plans/western/run")["run"]
     assert ended(client, done)["state"] == "done"
@@ -79,7 +79,7 @@ def test_a_restored_server_has_all_that_was_there_and_waits_with_what_was_under_
     folder = tmp_path / "restored"
     found = command("restore", str(file), "--data", str(folder), phrase=PHRASE)
     assert found.returncode == 0, found.stderr
-    assert "1 runs were under way when the backup was made; they are on hold." in found.stdout
+    assert "1 runs were running when the backup was made; they are on hold." in found.stdout
     with tarfile.open(file) as archive:
         archive.extract("nimble-stone.db", tmp_path, filter="data")
     changing = ("session", "run", "run_event", "sqlite_sequence")

@@ -93,7 +93,7 @@ def test_three_nodes_are_rolled_out_proved_reported_and_taken_back(
     again = client.call("POST", "/api/plans/western/check")
     # its own guests do not block it
     assert not [finding for finding in again["findings"] if finding["severity"] == "blocker"]
-    with pytest.raises(StoneError, match="stands already"):
+    with pytest.raises(StoneError, match="is deployed already"):
         client.call("POST", "/api/plans/western/run")
     assert f"run/{run}/token" in client.call("GET", "/api/secrets")
     undo(client, run)

@@ -97,7 +97,7 @@ def test_three_nodes_are_rolled_out_proved_and_taken_back_on_a_real_hypervisor(
             folder, node["host"], "metadata", node["name"], "urn:nimble-stone:mark:1"
         )
 
-    # The first host loses power: the proofs say so; it comes back and the proofs hold again.
+    # The first host loses power, the checks say so; it comes back and they pass again.
     lead = next(node for node in done["nodes"] if node["id"] == "lead-1")
     host = next(one for one in estate if one.name == lead["host"])
     host.power_off()

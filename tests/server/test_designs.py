@@ -150,7 +150,7 @@ def test_a_host_that_is_avoided_takes_nothing_and_a_contradiction_is_told(client
     assert {node["host"] for node in plan["nodes"]} <= {"skua", "petrel"}
     plan = edit(client, "avoiding", ("nodes/lead-1/host", "gannet"))
     finding = next(f for f in plan["findings"] if f["code"] == "avoided")
-    assert "which the plan tells placement to avoid" in finding["message"]
+    assert "which the plan excludes" in finding["message"]
 
 
 def test_two_plans_never_hold_the_same_address_and_giving_up_gives_back(client: Client) -> None:
@@ -437,7 +437,7 @@ def test_a_plan_is_carried_over_to_the_other_room(client: Client) -> None:
 def test_two_people_at_one_plan(client: Client) -> None:
     plan = another(client, "ours")
     mine = edit(client, "ours", ("values/station", "north"))
-    with pytest.raises(StoneError, match="was changed meanwhile") as caught:
+    with pytest.raises(StoneError, match="was changed by another user") as caught:
         client.call(
             "PATCH",
             "/api/plans/ours",
@@ -485,7 +485,7 @@ def test_drives_of_a_bay_are_laid_out(
     assert found[0]["usable_bytes"] > found[1]["usable_bytes"] > 0
     one_each = client.call("GET", "/api/estate/bays/kelda-main/layout?most=1&least_gib=1")
     assert one_each[0]["disks"] == one_each[0]["domains"]
-    with pytest.raises(StoneError, match="has no free disk that keeps this rule"):
+    with pytest.raises(StoneError, match="has no free disk that matches"):
         client.call("GET", "/api/estate/bays/kelda-main/layout?least_gib=999999")
     told = place[1].cli("plan", "layout", "--bay", "kelda-main", "--kind", "HDD").stdout
     assert "2 copies" in told

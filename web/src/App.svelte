@@ -8,12 +8,9 @@
   import { follow, router } from './lib/router.svelte';
   import { theme } from './lib/theme.svelte';
   import Dialog from './lib/ui/Dialog.svelte';
-  import Estate from './features/estate/Estate.svelte';
-  import Keyring from './features/keyring/Keyring.svelte';
   import Login from './features/login/Login.svelte';
-  import Packages from './features/packages/Packages.svelte';
-  import Plans from './features/plans/Plans.svelte';
-  import Rollout from './features/rollout/Rollout.svelte';
+  import Waiting from './lib/ui/Waiting.svelte';
+  import { fetchAhead, pages } from './pages';
 
   let signedIn = $state<boolean | null>(null);
   let palette = $state(false),
@@ -51,6 +48,7 @@
   });
   $effect(() => {
     if (signedIn) {
+      fetchAhead();
       void [place, plan];
       get('/plans')
         .then((found) => {
@@ -80,9 +78,9 @@
           : []),
       ]),
       { text: 'Estate', go: () => router.go('/estate') },
-      { text: 'Estate: what is to be mended', go: () => router.go('/estate?see=fitness') },
+      { text: 'Estate: readiness', go: () => router.go('/estate?see=fitness') },
       { text: 'Estate: networks', go: () => router.go('/estate?see=networks') },
-      { text: 'Estate: groundwork', go: () => router.go('/estate?see=groundwork') },
+      { text: 'Estate: host preparation', go: () => router.go('/estate?see=groundwork') },
       { text: 'Keyring', go: () => router.go('/keyring') },
       { text: 'Packages', go: () => router.go('/packages') },
       { text: 'All plans', go: () => router.go('/plans') },
@@ -120,7 +118,7 @@
     commands[i]?.go();
   }
   const KEYS: [string, string][] = [
-    ['Ctrl K', 'go anywhere, do anything'],
+    ['Ctrl K', 'command palette'],
     ['/', 'filter'],
     ['arrows, Tab', 'move in the sheet'],
     ['type, Enter, F2', 'replace or edit a cell'],
@@ -128,7 +126,7 @@
     ['Ctrl D', 'fill down; addresses and numbers count up'],
     ['Ctrl Enter', 'the typed value into every selected cell'],
     ['Ctrl C, Ctrl V', 'copy and paste, also from a spreadsheet'],
-    ['Delete', 'put a cell back to where its value came from'],
+    ['Delete', 'reset a cell to its default'],
     ['Ctrl Z, Ctrl Y', 'undo, redo'],
     ['H, G, R', 'in a run: hold, resume, retry'],
     ['?', 'this sheet'],
@@ -187,13 +185,24 @@
     </header>
     <ConnectionBanner />
     <main>
-      {#if plan}{#key plan}<Rollout id={plan} {reading} />{/key}
-      {:else if place === 'estate'}<Estate />
-      {:else if place === 'packages'}<Packages sha={router.parts[1]} />
-      {:else if place === 'plans'}<Plans />
-      {:else if place === 'keyring'}<Keyring />
+      {#if plan}{#await pages.rollout()}<Waiting />{:then { default: Page }}{#key plan}<Page
+              id={plan}
+              {reading}
+            />{/key}{:catch}<Waiting failed />{/await}
+      {:else if place === 'estate'}{#await pages.estate()}<Waiting />{:then { default: Page }}<Page
+          />
+        {:catch}<Waiting failed />{/await}
+      {:else if place === 'packages'}{#await pages.packages()}<Waiting
+          />{:then { default: Page }}<Page sha={router.parts[1]} />{:catch}<Waiting
+            failed
+          />{/await}
+      {:else if place === 'plans'}{#await pages.plans()}<Waiting />{:then { default: Page }}<Page />
+        {:catch}<Waiting failed />{/await}
+      {:else if place === 'keyring'}{#await pages.keyring()}<Waiting
+          />{:then { default: Page }}<Page />
+        {:catch}<Waiting failed />{/await}
       {:else if place !== ''}<div class="empty">
-          <h1>There is nothing at this address.</h1>
+          <h1>Page not found.</h1>
           <a href="/plans">All plans</a>
         </div>{/if}
     </main>
@@ -236,7 +245,7 @@
     <ul class="commands" role="listbox" aria-label="Commands">
       {#each commands.slice(0, 12) as c, i (i)}<li role="option" aria-selected={i === at}>
           <button onclick={() => choose(i)}>{c.text}</button>
-        </li>{:else}<li class="quiet">Nothing of that name.</li>{/each}
+        </li>{:else}<li class="quiet">No match.</li>{/each}
     </ul>
   </Dialog>
 {/if}

@@ -18,7 +18,7 @@ from nimble_stone.store.designs import ClaimRow, Holding, MemberRow
 
 async def claims_of_others(app: Application, plan_name: str) -> tuple[Claim, ...]:
     """What runs of other plans hold, and what other plans without a run mean to build. A run that
-    was taken back holds nothing, nor does a draft.
+    rolled back holds nothing, nor does a draft.
     """
     found: list[Claim] = []
     standing = [row for row in await app.store.read(runs.standing) if row.plan != plan_name]

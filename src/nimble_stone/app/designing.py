@@ -293,7 +293,7 @@ def layouts_of_bay(
     )
     if not taken:
         raise InputError(
-            f"bay “{bay}” has no free disk that keeps this rule; it has {len(disks)} at all",
+            f"bay “{bay}” has no free disk that matches; it has {len(disks)} at all",
             code="layout-empty",
         )
     return layouts_of(taken)

@@ -94,7 +94,7 @@ async def start_run(
     """Check against the app, then start. The run's id is '' and nothing was started when blockers
     stand in the way.
 
-    Raises: Conflict when a run of this plan is under way or stands already.
+    Raises: Conflict when a run of this plan is running or is deployed already.
     """
     plan = await parse_plan(row.text)
     standing = [
@@ -103,9 +103,9 @@ async def start_run(
     if standing:
         raise Conflict(
             f"run {standing[0].id} of this plan"
-            f" {'is under way' if standing[0].state in ACTIVE else 'stands already'}",
+            f" {'is running' if standing[0].state in ACTIVE else 'is deployed already'}",
             code="run-exists",
-            hint="Take it back first, or make another plan.",
+            hint="Roll back the run, or create another plan.",
         )
     found = await check_live(app, kits, row.text)
     if (

@@ -49,9 +49,7 @@ def backup(
     data: Data = None,
     without_keyring: Annotated[
         bool,
-        typer.Option(
-            "--without-keyring", help="Leave the keyring's key out; keep it elsewhere yourself."
-        ),
+        typer.Option("--without-keyring", help="Leave out the keyring's key; store it elsewhere."),
     ] = False,
     packages: Annotated[bool, typer.Option("--packages", help="Packages too.")] = False,
     as_json: Json = False,
@@ -101,7 +99,7 @@ def restore(file: Path, data: Data = None, as_json: Json = False) -> None:
     ]
     if found.active_runs:
         lines.append(
-            f"{found.active_runs} runs were under way when the backup was made; they are on hold."
+            f"{found.active_runs} runs were running when the backup was made; they are on hold."
             " Compare them with the hosts before you resume."
         )
     if not found.keyring:

@@ -12,7 +12,7 @@ from nimble_stone.cli.client import Client
 from nimble_stone.cli.say import Json, answer, text_of
 
 app = typer.Typer(
-    help="Certificates: the authority of this installation, and pairs brought for nodes.",
+    help="Certificates: the built-in CA, and uploaded pairs.",
     no_args_is_help=True,
 )
 

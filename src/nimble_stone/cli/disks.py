@@ -25,7 +25,7 @@ Json = Annotated[bool, typer.Option("--json", help="Answer as JSON on standard o
 
 @app.command("info")
 def disk_info(source: Path, raw: Raw = False, as_json: Json = False) -> None:
-    """What a disk image is: format, size as a guest sees it, how much of it holds data."""
+    """What a disk image is: format, size as a VM sees it, how much of it holds data."""
     from nimble_stone.core.disk.image import CLUSTER
     from nimble_stone.core.disk.opening import open_image
     from nimble_stone.packages.files import opened
@@ -46,8 +46,8 @@ def disk_info(source: Path, raw: Raw = False, as_json: Json = False) -> None:
         typer.echo(json.dumps(found, indent=2))
         return
     typer.echo(
-        f"{found['format']}: {size_text(image.capacity_bytes)} as a guest sees it, at most"
-        f" {size_text(int(str(found['data_bytes'])))} of it data,"
+        f"{found['format']}: {size_text(image.capacity_bytes)} as a VM sees it, at most"
+        f" {size_text(int(str(found['data_bytes'])))} used,"
         f" {size_text(int(str(found['file_bytes'])))} on disk{', packed' if image.packed else ''}"
     )
     for note in image.notes:
@@ -96,7 +96,7 @@ def disk_convert(
             target.unlink(missing_ok=True)  # half a disk is worse than none
             if isinstance(error, OSError):
                 raise InputError(
-                    f"{target} cannot be written: {error.strerror}", hint="Nothing of it was kept."
+                    f"{target} cannot be written: {error.strerror}", hint="Nothing was saved."
                 ) from error
             raise
         finally:
@@ -114,7 +114,7 @@ def disk_convert(
             )
         )
     else:
-        typer.echo(f"{target}: {to}, {size_text(image.capacity_bytes)} as a guest sees it")
+        typer.echo(f"{target}: {to}, {size_text(image.capacity_bytes)} as a VM sees it")
 
 
 class Progress:

@@ -34,7 +34,7 @@ def estate_list(as_json: Json = False) -> None:
         ]
         for h in found["hosts"]
     ]
-    answer(found, as_json, *(table(rows) or ["The estate is empty: nimble-stone estate load FILE"]))
+    answer(found, as_json, *(table(rows) or ["No hosts. Add some: nimble-stone estate load FILE"]))
     if any(h["trouble"] for h in found["hosts"]):
         raise typer.Exit(FOUND)
 
@@ -141,7 +141,7 @@ def estate_rules(
     ] = False,
     as_json: Json = False,
 ) -> None:
-    """Is the ground fit? What breaks the rules by the last facts, heaviest first. Exit code 1 for
+    """Host readiness: failed rules, blockers first. Exit code 1 for
     blockers or cautions.
     """
     if reference:
@@ -170,7 +170,7 @@ def estate_rules(
                     for v in broken
                 ]
             )
-            or ["Every rule is kept."]
+            or ["All rules pass."]
         ),
     )
     raise typer.Exit(FOUND if any(v["severity"] != "note" for v in broken) else FINE)
@@ -182,7 +182,7 @@ def estate_retire(host: str) -> None:
     itself is not touched.
     """
     Client().call("DELETE", f"/api/estate/hosts/{host}")
-    say(f"{host} has left the estate")
+    say(f"{host} removed from the estate")
 
 
 @app.command("pools")
@@ -207,7 +207,7 @@ def estate_pools(as_json: Json = False) -> None:
     answer(
         found,
         as_json,
-        *(table(rows) if found else ["The estate has no pools: nimble-stone estate load FILE"]),
+        *(table(rows) if found else ["No pools. Add some: nimble-stone estate load FILE"]),
     )
 
 
@@ -215,7 +215,7 @@ def estate_pools(as_json: Json = False) -> None:
 def estate_drop_pool(name: str) -> None:
     """Give a pool or series up that no plan draws from."""
     Client().call("DELETE", f"/api/pools/{quote(name)}")
-    say(f"{name} is given up.")
+    say(f"{name} deleted.")
 
 
 @app.command("load")
@@ -236,9 +236,7 @@ def estate_load(file: Path, as_json: Json = False) -> None:
 
 @app.command("read")
 def estate_read(
-    hosts: Annotated[
-        list[str] | None, typer.Argument(help="Hosts; all when none is named.")
-    ] = None,
+    hosts: Annotated[list[str] | None, typer.Argument(help="Hosts; default: all.")] = None,
     as_json: Json = False,
 ) -> None:
     """Read hosts anew (all when none is named)."""
@@ -256,7 +254,7 @@ def estate_read(
 
 @app.command("machines")
 def estate_machines(
-    read: Annotated[bool, typer.Option("--read", help="Read them anew first.")] = False,
+    read: Annotated[bool, typer.Option("--read", help="Refresh the hosts first.")] = False,
     as_json: Json = False,
 ) -> None:
     """Bare machines with what their controllers last said."""
@@ -278,7 +276,9 @@ def estate_machines(
         ]
         for m in found
     ]
-    answer(found, as_json, *(table(rows) or ["No machine yet: nimble-stone estate add FILE"]))
+    answer(
+        found, as_json, *(table(rows) or ["No machines. Add some: nimble-stone estate add FILE"])
+    )
     if any(m["facts"]["trouble"] for m in found):
         raise typer.Exit(FOUND)
 
@@ -306,9 +306,7 @@ def estate_power(
 @app.command("scan")
 def estate_scan(
     ranges: Annotated[list[str], typer.Argument(help="10.44.1.0/24, 10.44.1.11-30, or addresses.")],
-    port: Annotated[
-        list[int] | None, typer.Option(help="Ports; 22 and 443 when none is named.")
-    ] = None,
+    port: Annotated[list[int] | None, typer.Option(help="Ports; default: 22 and 443.")] = None,
     as_json: Json = False,
 ) -> None:
     """Look through a range for hosts and management controllers; nothing is kept. Exit code 1 when
@@ -339,7 +337,7 @@ def estate_scan(
                     for s in scan["seen"]
                 ]
             )
-            or ["Nothing answers there."]
+            or ["No host answers in this range."]
         ),
     )
     raise typer.Exit(FINE if scan["seen"] else FOUND)
@@ -379,14 +377,14 @@ def estate_facts(
             ),
             *(f"  changed: {c['what']}: {c['was']} → {c['now']}" for c in f["changes"]),
         ]
-    answer(found, as_json, *(lines or ["Nothing was read yet."]))
+    answer(found, as_json, *(lines or ["No host was refreshed yet."]))
 
 
 @app.command("rule")
 def estate_rule(
     bay: str,
     rule: str,
-    reason: Annotated[str, typer.Option(help="Why; it is shown with the rule.")],
+    reason: Annotated[str, typer.Option(help="Reason; shown with the rule.")],
     off: Annotated[bool, typer.Option("--off", help="The rule is not asked in this bay.")] = False,
     limit: Annotated[float | None, typer.Option(help="The bay's own limit.")] = None,
     as_json: Json = False,
@@ -422,7 +420,7 @@ def estate_prepare(
     remedy: Annotated[list[str] | None, typer.Option(help="The remedies of this rule.")] = None,
     host: Annotated[list[str] | None, typer.Option(help="Only on these hosts.")] = None,
     yes: Annotated[
-        bool, typer.Option("--yes", help="Carry it out; otherwise only the commands are shown.")
+        bool, typer.Option("--yes", help="Run the commands; without it they are only shown.")
     ] = False,
     as_json: Json = False,
 ) -> None:
@@ -451,11 +449,8 @@ def estate_prepare(
             )
     if not work["actions"]:
         raise InputError(
-            "there is nothing to do",
-            hint=(
-                "Name a rule that is broken and has a remedy (nimble-stone estate rules), or give a"
-                " file."
-            ),
+            "No actions given.",
+            hint=("Name a failed rule that has a fix (nimble-stone estate rules), or give a file."),
         )
     seen = client.call("POST", "/api/estate/groundwork/preview", work)
     lines = []
@@ -467,7 +462,7 @@ def estate_prepare(
             *(f"  $ {line}" for command in step["commands"] for line in command.splitlines()),
         ]
     if not yes:
-        answer(seen, as_json, *lines, "Nothing was sent. Give the command again with --yes.")
+        answer(seen, as_json, *lines, "Preview only. Add --yes to run these commands.")
         raise typer.Exit(FOUND if any(step["refusals"] for step in seen["steps"]) else FINE)
     view = client.call("POST", "/api/estate/groundwork", {"run": seen["run"], "work": work})
     _follow(client, view, as_json)
@@ -512,6 +507,6 @@ def estate_groundwork(as_json: Json = False) -> None:
         as_json,
         *(
             table([[r["id"], r["state"], r["hosts"], r["what"]] for r in found])
-            or ["Nothing was prepared yet."]
+            or ["No preparation runs."]
         ),
     )

@@ -19,7 +19,7 @@ app = typer.Typer(add_completion=False, pretty_exceptions_enable=False)
 @app.command()
 def package_inspect(
     package: str,
-    lang: Annotated[str, typer.Option(help="Language of the texts, such as de.")] = "",
+    lang: Annotated[str, typer.Option(help="Language of the texts, for example de.")] = "",
     trust: Annotated[
         list[Path] | None, typer.Option(help="PEM file of publishers to trust; may be given again.")
     ] = None,
@@ -97,8 +97,8 @@ def package_lines(p: dict[str, Any]) -> list[str]:
     lines += [f"{f['severity']}: {f['message']}" for f in p["findings"] if f["severity"] != "note"]
     whole = {
         "absent": "no manifest",
-        "verified": "all listed digests hold",
-        "failed": "the manifest does not hold",
+        "verified": "all listed digests match",
+        "failed": "the manifest does not match",
     }[p["manifest"]]
     return [
         *lines,

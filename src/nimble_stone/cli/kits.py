@@ -89,7 +89,7 @@ def kit_try(
     value: Annotated[list[str] | None, typer.Option(help="COLUMN=VALUE")] = None,
     as_json: Json = False,
 ) -> None:
-    """Roll a kit out on a lab of its own, prove it, and throw everything away. Exit code 1 when it
+    """Test a kit: deploy it in a temporary lab, check it, delete it. Exit code 1 when it
     does not come through.
     """
     text = text_of(Path(kit)) if Path(kit).is_file() else ""
@@ -115,11 +115,11 @@ def kit_try(
             if one["state"] == "failed"
         ),
         *(
-            f"not proved: {one['label']} {one['node']}: {one['found']} instead of {one['expected']}"
+            f"failed: {one['label']} {one['node']}: {one['found']} instead of {one['expected']}"
             for one in failed
         ),
         f"{found.title}: {outcome['state']}, {len(outcome['proofs']) - len(failed)} of"
-        f" {len(outcome['proofs'])} proofs hold, {outcome['seconds']:.0f} s.",
+        f" {len(outcome['proofs'])} acceptance checks passed, {outcome['seconds']:.0f} s.",
     )
     raise typer.Exit(FINE if outcome["state"] == "done" else FOUND)
 

@@ -14,9 +14,7 @@ import typer
 
 from nimble_stone.core.errors import InputError, Unreachable
 
-app = typer.Typer(
-    help="The lab: stand-in hosts that can be told to misbehave.", no_args_is_help=True
-)
+app = typer.Typer(help="The lab: simulated hosts with fault settings.", no_args_is_help=True)
 Folder = Annotated[
     Path | None,
     typer.Option(

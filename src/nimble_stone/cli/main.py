@@ -30,14 +30,16 @@ from nimble_stone.core.run_words import EVENTS
 from nimble_stone.core.units import count_text, size_text, time_text
 
 app = typer.Typer(
-    help="Nimble Stone rolls virtual appliances and clusters out onto hypervisor hosts.",
+    help="Deploy virtual appliances and clusters on hypervisor hosts.",
     no_args_is_help=True,
     add_completion=False,
     pretty_exceptions_enable=False,
 )
-package_app = typer.Typer(help="Packages: take in, list, inspect.", no_args_is_help=True)
-run_app = typer.Typer(help="Runs: start, watch, hold, resume, retry, undo.", no_args_is_help=True)
-trust_app = typer.Typer(help="Publishers whose signatures are trusted.", no_args_is_help=True)
+package_app = typer.Typer(help="Import, list and inspect packages.", no_args_is_help=True)
+run_app = typer.Typer(
+    help="Runs: start, watch, hold, resume, retry, roll back.", no_args_is_help=True
+)
+trust_app = typer.Typer(help="Trusted publishers.", no_args_is_help=True)
 for name, sub in (
     ("package", package_app),
     ("estate", estate.app),
@@ -110,7 +112,7 @@ def package_add(
     answer(
         found,
         as_json,
-        f"{found['product']} {found['version']} taken in: {found['sha256'][:12]}",
+        f"{found['product']} {found['version']} imported: {found['sha256'][:12]}",
         *package_lines(found),
     )
 
@@ -136,7 +138,7 @@ def package_list(as_json: Json = False) -> None:
                     for p in found
                 ]
             )
-            or ["No package was taken in yet: nimble-stone package add FILE"]
+            or ["No packages. Import one: nimble-stone package add FILE"]
         ),
     )
 
@@ -165,7 +167,7 @@ def package_take_ins(as_json: Json = False) -> None:
                     for t in found
                 ]
             )
-            or ["Nothing was taken in yet."]
+            or ["No imports yet."]
         ),
     )
 
@@ -174,7 +176,7 @@ def package_take_ins(as_json: Json = False) -> None:
 def package_stop(take_in: str) -> None:
     """Stop what is coming in; nothing of it is kept. Or forget an attempt that has ended."""
     Client().call("DELETE", f"/api/take-ins/{take_in}")
-    say("stopped; nothing of it was kept")
+    say("stopped; nothing was saved")
 
 
 @package_app.command("compare")
@@ -199,7 +201,7 @@ def package_compare(old: str, new: str, as_json: Json = False) -> None:
                 f" {c['after'] or '-'}"
                 for c in changes
             ]
-            or ["Nothing an engineer must know has changed."]
+            or ["No relevant changes."]
         ),
     )
     raise typer.Exit(FOUND if changes else FINE)
@@ -268,21 +270,21 @@ def package_copies(
                     for c in found
                 ]
             )
-            or ["No datastore holds a copy."]
+            or ["No cached images."]
         ),
     )
 
 
 @trust_app.command("list")
 def trust_list(as_json: Json = False) -> None:
-    """Publishers whose signatures are trusted."""
+    """Trusted publishers."""
     found = Client().call("GET", "/api/trust")
     answer(
         found,
         as_json,
         *(
             table([[t["fingerprint"][:23] + "…", t["subject"]] for t in found])
-            or ["Nobody is trusted yet: nimble-stone trust add FILE"]
+            or ["No trusted publishers. Add one: nimble-stone trust add FILE"]
         ),
     )
 
@@ -304,14 +306,14 @@ def trust_remove(fingerprint: str) -> None:
 @run_app.command("start")
 def run_start(
     plan: str,
-    watch: Annotated[bool, typer.Option("--watch", help="Stay and tell what happens.")] = False,
+    watch: Annotated[bool, typer.Option("--watch", help="Follow the run.")] = False,
     as_json: Json = False,
 ) -> None:
     """Check a plan against the live hosts and start it."""
     client = Client()
     found = client.patient(f"/api/plans/{plan}/run")
     if not found["run"]:
-        answer(found, as_json, "Not started: blockers stand in the way.", *findings(found["plan"]))
+        answer(found, as_json, "Not started: the plan has blockers.", *findings(found["plan"]))
         raise typer.Exit(FOUND)
     answer(
         {"run": found["run"]},
@@ -324,7 +326,7 @@ def run_start(
 
 @run_app.command("watch")
 def run_watch(run: str, as_json: Json = False) -> None:
-    """Tell what happens until the run ends or needs a person."""
+    """Follow a run until it ends or needs attention."""
     _watch(Client(), run, as_json)
 
 
@@ -413,7 +415,7 @@ def _wish(name: str, help_text: str) -> None:
 
 for _name, _help in (
     ("hold", "Start no new steps until resumed."),
-    ("resume", "Go on after a hold."),
+    ("resume", "Resume after a hold."),
     ("retry", "Try failed steps again."),
     ("undo", "Roll back: delete everything this run created; nothing else is touched."),
 ):
@@ -503,7 +505,7 @@ def run_transcript(
         )
         lines += [f"    {line}" for line in entry["answer"].splitlines()]
         lines += [f"    (status {entry['status']})"] if entry["status"] else []
-    answer(found, as_json, *(lines or ["Nothing was sent."]))
+    answer(found, as_json, *(lines or ["No commands sent."]))
 
 
 def _clock(at: float) -> str:
@@ -523,7 +525,7 @@ def run_console(run: str, node: str, as_json: Json = False) -> None:
 def run_skip(
     run: str,
     step: str,
-    reason: Annotated[str, typer.Option(help="Why; it is kept in the journal.")],
+    reason: Annotated[str, typer.Option(help="Reason; saved in the journal.")],
     as_json: Json = False,
 ) -> None:
     """Pass over a failed step."""
@@ -565,12 +567,14 @@ def limits(
 @app.command()
 def acceptance(
     run: str,
-    again: Annotated[bool, typer.Option("--again", help="Make the proofs once more.")] = False,
+    again: Annotated[
+        bool, typer.Option("--again", help="Run the acceptance checks again.")
+    ] = False,
     junit: Annotated[Path | None, typer.Option(help="Write JUnit XML here.")] = None,
     html: Annotated[Path | None, typer.Option(help="Write the report here.")] = None,
     as_json: Json = False,
 ) -> None:
-    """The proofs of a run: expected and found."""
+    """Acceptance results of a run."""
     client = Client()
     found = (
         client.call("POST", f"/api/runs/{run}/prove", {})

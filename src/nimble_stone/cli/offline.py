@@ -36,9 +36,9 @@ def read_facts(path: Path) -> Estate:
         raise InputError(f"{path} cannot be read: {error}") from error
     except ValueError as error:
         raise FormatError(
-            f"it is no file of facts: {str(error).splitlines()[0]}",
+            f"this is not a facts file: {str(error).splitlines()[0]}",
             place=str(path),
-            hint="Make one with nimble-stone estate facts --json.",
+            hint="Create one: nimble-stone estate facts --json",
         ) from error
 
 

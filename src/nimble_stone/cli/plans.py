@@ -72,7 +72,7 @@ def plan_list(as_json: Json = False) -> None:
         *(
             table([["plan", "title", "kit", "bay", "nodes", "state"], *rows])
             if rows
-            else ["There is no plan yet."]
+            else ["No plans."]
         ),
     )
 
@@ -200,7 +200,7 @@ def plan_place(
             (
                 f"The fullest host goes from {found['before']:.0%} to {found['after']:.0%}."
                 if found["moves"]
-                else f"Nothing to gain; the fullest host is {found['before']:.0%} full."
+                else f"Already balanced; the fullest host is {found['before']:.0%} full."
             ),
         )
         return
@@ -217,7 +217,7 @@ def plan_place(
         found,
         as_json,
         *table(rows),
-        f"The fullest host is {spread['worst_load']:.0%} full; nothing is evener than"
+        f"The fullest host is {spread['worst_load']:.0%} full; best possible"
         f" {spread['bound']:.0%}.",
         *(f"{name}: {reason}" for name, reason in found["reasons"].items()),
     )
@@ -309,7 +309,7 @@ def plan_headroom(
     include: Include = None,
     as_json: Json = False,
 ) -> None:
-    """What falls with each host, and what of it would find room elsewhere. Exit code 1 when
+    """Failure impact of each host, and which nodes fit elsewhere. Exit code 1 when
     something stops or is lost.
     """
     together = 2 if pairs else 1
@@ -383,7 +383,9 @@ def plan_layout(
 @app.command("diff")
 def plan_diff(
     first: str,
-    second: Annotated[str, typer.Argument(help="A plan, a file; or nothing: what stands.")] = "",
+    second: Annotated[
+        str, typer.Argument(help="A plan or a file; default: the deployed plan.")
+    ] = "",
     facts: Facts = None,
     package: PackageFile = None,
     include: Include = None,
@@ -449,7 +451,8 @@ def plan_show(plan: str, as_json: Json = False) -> None:
 def plan_import(
     file: Path,
     into: Annotated[
-        str, typer.Option(help="A plan: FILE is a table (CSV, XLSX) whose cells are laid over it.")
+        str,
+        typer.Option(help="A plan: FILE is a table (CSV, XLSX) whose cells replace the plan's."),
     ] = "",
     as_json: Json = False,
 ) -> None:
@@ -509,7 +512,7 @@ def plan_export(
 def plan_copy(
     plan: str,
     name: str,
-    bay: Annotated[str, typer.Option(help="The bay it is carried over to.")],
+    bay: Annotated[str, typer.Option(help="The bay to copy to.")],
     mapping: Annotated[
         list[str] | None, typer.Option("--map", help="OLD=NEW: every value OLD becomes NEW.")
     ] = None,
@@ -539,14 +542,14 @@ def plan_copy(
 @app.command("many")
 def plan_many(
     file: Path,
-    kit: Annotated[str, typer.Option(help="Kit of rows that name none.")] = "",
+    kit: Annotated[str, typer.Option(help="Kit of rows without one.")] = "",
     package: str = "",
     bay: str = "",
     include: Annotated[
         list[str] | None, typer.Option(help="Shared values that all include.")
     ] = None,
     make: Annotated[
-        bool, typer.Option("--make", help="Make them; without it they are only thought through.")
+        bool, typer.Option("--make", help="Create the plans; without it they are only calculated.")
     ] = False,
     as_json: Json = False,
 ) -> None:
@@ -585,7 +588,7 @@ def plan_many(
         (
             f"{count_text(len(found['made']), 'plan')} made."
             if make
-            else "Nothing was made yet; --make makes them."
+            else "Preview only. Add --make to create the plans."
         ),
     )
     raise typer.Exit(
@@ -600,7 +603,7 @@ def plan_values(
         typer.Argument(help="A file of shared values to keep; without it, those there are."),
     ] = None,
     keep: Annotated[
-        bool, typer.Option("--keep", help="Keep it; without it, only say which nodes would change.")
+        bool, typer.Option("--keep", help="Save; without it, only show which nodes would change.")
     ] = False,
     as_json: Json = False,
 ) -> None:
@@ -633,7 +636,7 @@ def plan_values(
         touched,
         as_json,
         *(f"{one['plan']}: {d['text']}" for one in touched for d in one["differences"]),
-        "Kept." if keep else "Not kept yet; --keep keeps it.",
+        "Kept." if keep else "Preview only. Add --keep to save.",
     )
 
 

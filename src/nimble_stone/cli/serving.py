@@ -79,7 +79,7 @@ def serve(
     port: int = 8440,
     pace: Annotated[float, typer.Option(help="Scale of expected times.")] = 1.0,
     inbox: Annotated[
-        Path | None, typer.Option(help="A folder that is watched: packages put there are taken in.")
+        Path | None, typer.Option(help="A watched folder: packages in it are imported.")
     ] = None,
     reachable_at: Annotated[
         str,
@@ -215,7 +215,7 @@ def _demo(
     made = _new_key(data, only_if_none=False)
     assert made is not None
     write_profile(data, url, made.token)
-    typer.echo("Starting the lab (stand-in hosts) and the server …")
+    typer.echo("Starting the lab (simulated hosts) and the server …")
     # The server catches the signal while it serves and raises it once more at its end; by then
     # there is nothing left to interrupt.
     signal.signal(signal.SIGTERM, lambda *_: None)

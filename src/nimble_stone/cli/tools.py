@@ -56,12 +56,12 @@ def lines(contents: Contents, found: dict[str, Any]) -> list[str]:
     trust = {
         "absent": "not signed",
         "verified": "signed by a publisher on the trust list",
-        "untrusted": "signed, but nobody on the trust list vouches for it",
+        "untrusted": "signed, publisher not trusted",
         "failed": "THE SIGNATURE DOES NOT HOLD",
     }[found["integrity"]["signature"]]
     whole = {
         "absent": "no manifest",
-        "verified": "every listed digest holds",
+        "verified": "every listed digest matches",
         "failed": "THE MANIFEST DOES NOT HOLD",
     }[found["integrity"]["manifest"]]
     for system in found["systems"] or [{}]:

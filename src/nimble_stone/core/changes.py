@@ -44,7 +44,7 @@ def _host(old: Facts, new: Facts) -> Iterator[Change]:
             what="memory", was=size_text(old.memory_bytes), now=size_text(new.memory_bytes)
         )
     if old.uptime_s and new.uptime_s and new.uptime_s < old.uptime_s:
-        yield Change(what="it was started anew", was="", now="")
+        yield Change(what="it was restarted", was="", now="")
     yield from _named(
         "guest",
         {g.name: "runs" if g.running else "does not run" for g in old.guests},

@@ -239,7 +239,7 @@ def _once(entries: list[Entry]) -> tuple[list[Entry], list[Junk]]:
         ]
         earlier = next((seen[key] for key in keys if key in seen), 0)
         if earlier:
-            junk.append(Junk(entry.line, entry.target, f"stands in line {earlier} already"))
+            junk.append(Junk(entry.line, entry.target, f"is already in line {earlier} already"))
             continue
         for key in keys:
             seen[key] = entry.line

@@ -65,7 +65,7 @@ class AddNames(_Action):
 
 
 class IsolatedNetwork(_Action):
-    """A network that leads nowhere: guests of one host among themselves."""
+    """A network without uplink: VMs of one host only."""
 
     kind: Literal["isolated-network"] = "isolated-network"
     name: str = Field(pattern=STORE_NAME)
@@ -435,7 +435,7 @@ def _start_network(action: StartNetwork, around: _Around) -> list[str]:
 
 def _passwords(action: RefusePasswords, around: _Around) -> list[str]:
     put = any(isinstance(other, AddKey) and other.host == action.host for other in around.along)
-    return [] if put or around.by_key else ["we log in by password ourselves; put a key first"]
+    return [] if put or around.by_key else ["the login uses a password; put a key first"]
 
 
 def _new_store(name: str, facts: Facts, path: str = "", shared: str = "") -> list[str]:

@@ -122,7 +122,7 @@ def _loss(
     stay = {node.id for node in movable} - set(fit)
     words, broken = _meaning(Counter(node.role for node in gone), totals, roles)
     if stay:
-        words.append(f"{len(stay)} that could go elsewhere find no room")
+        words.append(f"{len(stay)} do not fit on other hosts")
     weight: Weight = "none"
     if gone:
         weight = "broken" if broken or stay else "bent"
@@ -178,9 +178,7 @@ def _meaning(
         elif role.quorum and left * 2 <= all_of:
             broken.append(f"{left} of {all_of} {role.label} left: no majority")
         elif role.copies and many == role.copies - 1:
-            bent.append(
-                f"{left} of {all_of} {role.label} left: every piece still there, some only once"
-            )
+            bent.append(f"{left} of {all_of} {role.label} left: all data available, some only once")
         else:
             bent.append(f"{left} of {all_of} {role.label} left")
     return broken + bent, bool(broken)

@@ -84,11 +84,7 @@ def of_plan(
         )
         return Sentence(before, strong, ".", below, Action("run", "Check and run"))
     first = blockers[0]
-    after = (
-        f" {word(len(blockers) - 1)} more must be settled before it can run."
-        if len(blockers) > 1
-        else " All else fits."
-    )
+    after = f" {word(len(blockers) - 1)} more blockers." if len(blockers) > 1 else " All else fits."
     return Sentence(before, first.message, after, below, _remedy_of(first))
 
 

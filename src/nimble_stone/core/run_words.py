@@ -467,7 +467,7 @@ def _doing(step: StepSeen, told: str) -> str:
 EVENTS: dict[str, str] = {
     "run-started": "started",
     "taken-up": "resumed after server restart",
-    "driver-failed": "stopped: a fault in Nimble Stone itself",
+    "driver-failed": "stopped: internal error",
     "taken-again": "taken up again",
     "going-on": "deploying",
     "stuck": "stopped: a step failed",

@@ -293,7 +293,7 @@ def _node_steps(
             pace * (1 + size / CLONE_BYTES_PER_S),
             detail={"place": place},
         ),
-        _step("medium", f"medium/{ident}", "Config medium", node, 1, (), pace * times.medium),
+        _step("medium", f"medium/{ident}", "Config ISO", node, 1, (), pace * times.medium),
         _step(
             "define",
             f"define/{ident}",

@@ -225,7 +225,7 @@ def _by_loads(
 
 
 def _crowd(option: Option, most: int | None) -> str:
-    return f"needs {option.count} hosts, for they stand apart; there are {most}"
+    return f"needs {option.count} hosts, one per host; there are {most}"
 
 
 def _options(
@@ -264,7 +264,7 @@ def _short(loads: Sequence[Load], option: Option, wanted: Mapping[str, float]) -
 def words(proposal: Proposal) -> str:
     """“archive: 3 × medium, 96 GiB; 2 × medium would not do: carries 140 of 200 gauges”."""
     if proposal.chosen is None:
-        return f"{proposal.label}: nothing carries it; {proposal.reason}"
+        return f"{proposal.label}: no size is enough; {proposal.reason}"
     text = (
         f"{proposal.label}: {proposal.chosen.count} × {proposal.chosen.size},"
         f" {size_text(proposal.chosen.memory_bytes)}"

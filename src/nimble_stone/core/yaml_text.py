@@ -44,7 +44,7 @@ class Faults(InputError):
         )
         super().__init__(
             f"{what} cannot be used: {shown}",
-            hint="Correct the places named and try again; nothing was stored.",
+            hint="Fix these lines and try again. Nothing was saved.",
         )
         self.faults = faults[:MAX_FAULTS]
 

@@ -69,7 +69,7 @@ async def look(ports: Ports, entries: Sequence[Entry], user: str, credential: st
                     entry,
                     entry.address,
                     "unreachable",
-                    "it took longer than 45 s to answer; see whether it is overloaded",
+                    "no answer within 45 s; check whether it is overloaded",
                 )
 
     return list(await asyncio.gather(*(one(entry) for entry in entries)))
@@ -101,7 +101,7 @@ async def _looked(
             entry,
             address,
             "known",
-            f"it is in the estate already, as {there.name}",
+            f"it is already in the estate, as {there.name}",
             pins.get(place, ""),
             there.name,
         )
@@ -215,7 +215,7 @@ async def _pin(
             raise Conflict(
                 f"the {what} of {item.name} was not confirmed, or another one was pinned earlier",
                 code="key-unconfirmed",
-                hint="Look at it again.",
+                hint="Check it again.",
             )
         names.add(item.name)
         places[item.address, item.port] = item.name
@@ -244,7 +244,7 @@ async def needs(ports: Ports, name: str) -> list[str]:
             found.append(f"plan {row.id} names it")
     for run in await ports.store.read(runs.runs, active=True, kind="groundwork"):
         if any(item["host"] == name for item in run.doc["steps"]):
-            found.append(f"groundwork {run.id} is under way on it")
+            found.append(f"groundwork {run.id} is running on it")
     for run in await ports.store.read(runs.runs):
         if run.state != "undone":
             count = sum(

@@ -259,7 +259,7 @@ class Driver:
 
     async def _faulted(self, step: Step, error: Exception) -> None:
         """A fault of ours: the step fails; where even that cannot be written, the run stops."""
-        message = "a fault in Nimble Stone itself; the server's log has it. Retry, and report it"
+        message = "internal error, see the server log. Retry, and report it"
         try:
             await self._move(step, "failed", state=StepState.FAILED, ended=True, message=message)
         except Exception:
@@ -293,7 +293,7 @@ class Driver:
         found = await kind.observe(context)
         if found is None:
             raise RemoteError(
-                f"{step.label}: the host reported no error, but what was to be there is not",
+                f"{step.label}: command succeeded, but the result is missing",
                 target=step.host,
                 hint="See the transcript; retry.",
             )
@@ -338,7 +338,7 @@ class Driver:
                         f" {time_text(wait.end - began)} ({tries} checks)"
                         + (f"; last: {lost}" if lost else ""),
                         target=context.who,
-                        hint="Look at the node's console; retry waits once more.",
+                        hint="Check the node's console. Retry waits again.",
                     )
                 context.tell(tries=tries, left_s=left, lost=lost)
                 await self._nap(wait, min(left, 3.0, max(0.25, step.expected_s / 12)))

@@ -19,7 +19,7 @@ from nimble_stone.store import records, runs
 log = logging.getLogger("nimble_stone.engine")
 
 
-FAULT = "A fault in Nimble Stone itself; the server's log has it. Retry, and report it."
+FAULT = "Internal error; see the server log. Retry, and report it."
 PROBE_BYTES = 256 << 10
 FIRST_PAUSE_S, LONGEST_PAUSE_S = 1.0, 15.0
 """Between two looks whether the store can be written again."""
@@ -118,7 +118,7 @@ class Engine:
             return
 
     async def start(self, run: runs.RunRow, steps: list[str]) -> None:
-        """Keep a new run and begin it. Raises Conflict while one of the same plan is under way."""
+        """Keep a new run and begin it. Raises Conflict while one of the same plan is running."""
         await self.ports.store.write(runs.add_run, run, steps)
         self._take(run.id)
 
@@ -129,7 +129,7 @@ class Engine:
         if run_id not in self._drivers:
             row = await self.ports.store.read(runs.get_run, run_id)
             if row.state not in ACTIVE:
-                raise Conflict("the run has ended; nothing of it is under way", code="run-ended")
+                raise Conflict("The run has ended.", code="run-ended")
             await self.ports.store.write(runs.take_up, run_id, self.ports.clock(), "taken-again")
             self._take(run_id)
         driver, task = self._drivers[run_id]
@@ -139,7 +139,9 @@ class Engine:
             ready.cancel()
             row = await self.ports.store.read(runs.get_run, run_id)
             raise Conflict(
-                f"The run cannot go on: {row.reason}", code="run-stopped", hint="See its journal."
+                f"The run cannot continue: {row.reason}",
+                code="run-stopped",
+                hint="See its journal.",
             )
         return driver
 
@@ -153,7 +155,7 @@ class Engine:
         await (await self._driver(run_id)).hold()
 
     async def resume(self, run_id: str) -> None:
-        """Go on after a hold."""
+        """Resume after a hold."""
         await (await self._driver(run_id)).resume()
 
     async def resume_and_retry(self, run_id: str) -> None:
@@ -203,7 +205,9 @@ class Engine:
     async def prove(self, run_id: str) -> None:
         """Make the proofs of a run that has ended once more."""
         if run_id in self._drivers:
-            raise Conflict("the run is under way; it is proved when it ends", code="run-active")
+            raise Conflict(
+                "The run is not finished; acceptance checks run at its end.", code="run-active"
+            )
         row = await self.ports.store.read(runs.get_run, run_id)
         if row.state == RunState.UNDONE:
             raise Conflict("this run was rolled back; there is nothing to check", code="run-undone")
@@ -219,6 +223,6 @@ class Engine:
         self.ports.hub.signal(run_id)
 
     async def idle(self) -> None:
-        """Wait until nothing is under way (for tests and orderly ends)."""
+        """Wait until nothing is running (for tests and orderly ends)."""
         while self._drivers:
             await asyncio.wait([task for _, task in self._drivers.values()])

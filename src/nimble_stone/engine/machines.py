@@ -43,7 +43,7 @@ async def reached(ports: Ports, machine: Machine) -> AsyncIterator[RedfishMachin
         raise Conflict(
             f"the certificate of {machine.name} was never confirmed",
             code="unpinned",
-            hint="Look at it on the estate page, and pin it.",
+            hint="Check it on the estate page and pin it.",
         )
     password = await ports.open_secret(machine.credential)
     shown = await ports.reach.certificate(machine.address, machine.port, ports.clock())
@@ -124,10 +124,10 @@ async def power(ports: Ports, name: str, kind: str, confirmed: str) -> MachineFa
     facts = (await read(ports, [machine], estate.machine_facts))[name]
     if not came:
         raise RemoteTimeout(
-            f"{name} took the wish for {kind}, but its controller does not report it"
+            f"{name} accepted {kind}, but the controller does not report it"
             f" {AFTER[kind].lower()} within {POWER_S:g} s (it says {facts.power or 'nothing'})",
             target=name,
             operation=kind,
-            hint="Look at its console.",
+            hint="Check its console.",
         )
     return facts

@@ -54,15 +54,13 @@ class Scanner:
 
     def start(self, text: str, wanted_ports: list[int]) -> Scan:
         """Begin. Raises InputError for a range that is too large, wrong, or may not be dialled;
-        Conflict while another one is under way.
+        Conflict while another one is running.
         """
         found, ports = scan_range.addresses(text), scan_range.ports(wanted_ports)
         for address in found:
             self.ports.reach.policy.real(str(address), ports[0])
         if any(scan.state == "running" for scan in self._scans.values()):
-            raise Conflict(
-                "a scan is under way", code="scan-active", hint="Let it end, or stop it."
-            )
+            raise Conflict("a scan is running", code="scan-active", hint="Let it end, or stop it.")
         scan = Scan(secrets.token_hex(4), len(found) * len(ports), self.ports.clock())
         scan.task = asyncio.create_task(self._go(scan, found, ports))
         self._scans[scan.id] = scan
@@ -73,7 +71,7 @@ class Scanner:
     def get(self, ident: str) -> Scan:
         """Raises NotFound."""
         if ident not in self._scans:
-            raise NotFound("that scan is gone", hint="Begin it again.")
+            raise NotFound("that scan is gone", hint="Start it again.")
         return self._scans[ident]
 
     def stop(self, ident: str) -> Scan:

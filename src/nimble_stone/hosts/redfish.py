@@ -46,7 +46,7 @@ class RedfishMachine:
         answer = await self.peer.ask("GET", ROOT)
         if answer.status != 200 or "RedfishVersion" not in answer.data:
             words = (
-                "it is starting anew (status 503)"
+                "it is restarting (status 503)"
                 if answer.status == 503
                 else f"what answers there is no Redfish service (status {answer.status})"
             )
@@ -88,7 +88,7 @@ class RedfishMachine:
                 return
         if answer.status in (400, 401, 403):
             raise LoginRefused(
-                f"{self.name} refuses the login of “{self.user}”",
+                f"{self.name} rejected the login for “{self.user}”",
                 target=self.name,
                 operation="login",
                 hint="Correct the credential in the keyring.",
@@ -97,7 +97,7 @@ class RedfishMachine:
             f"{self.name}: logging in is answered with status {answer.status}",
             target=self.name,
             operation="login",
-            hint="The controller may be starting anew; try again in a minute.",
+            hint="The controller may be restarting. Try again in 1 minute.",
         )
 
     async def log_out(self) -> None:

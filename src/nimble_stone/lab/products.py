@@ -106,7 +106,7 @@ PRODUCTS: dict[str, Product] = {
             (
                 ("virtual", "Portal address", "Shared by all nodes", 'ovf:value=""'),
                 ("copies", "Kept in", "2, 3, 2+1 or 4+2", 'ovf:value="2"'),
-                ("sealing", "Sealed disks", "yes or no", 'ovf:value="no"'),
+                ("sealing", "Disk encryption", "yes or no", 'ovf:value="no"'),
                 ("copying_address", "Copying address", "Of this node", 'ovf:value=""'),
             ),
         ),

@@ -58,7 +58,7 @@ class Refused(FormatError):
             code=worst.code,
             place="" if named else worst.where,
             clause=worst.clause,
-            hint="Fetch the package again from its publisher; nothing of this copy was kept.",
+            hint="Get the package again from its publisher. This copy was not saved.",
         )
         self.findings = [
             {
@@ -140,7 +140,7 @@ class _Part:
         await self._flush()
         if shutil.disk_usage(self._intake.ports.packages).free < MARGIN:
             raise Conflict(
-                "the disk ran full while the package came in",
+                "the disk filled up during the import",
                 code="disk-full",
                 hint="Free space on the server's disk.",
             )
@@ -199,7 +199,7 @@ class Intake:
                 await self._fail(
                     row,
                     InputError(
-                        "nobody went on with this upload for a week",
+                        "Upload abandoned: no data for 7 days.",
                         code="upload-idle",
                         hint="Send it again.",
                     ),
@@ -231,7 +231,7 @@ class Intake:
                     await self.ports.store.read(library.get_take_in, ident),
                     StoneError(
                         "something unexpected went wrong while taking it in",
-                        hint="The server's log tells more.",
+                        hint="See the server log.",
                     ),
                 )
             finally:
@@ -266,14 +266,14 @@ class Intake:
                 )
             if file.size is not None and not 0 < file.size <= 1 << 50:
                 raise InputError(
-                    f"“{file.name}” is {file.size} bytes long; 1 byte to 1 PiB can be taken in",
+                    f"“{file.name}” is {file.size} bytes long; 1 byte to 1 PiB can be imported",
                     code="take-in-size",
                 )
         if len({file.name for file in files}) != len(files):
             raise InputError("two files have the same name", code="take-in-name")
         if len(await self.ports.store.read(library.take_ins, active=True)) >= MAX_ACTIVE:
             raise Conflict(
-                f"{MAX_ACTIVE} packages are coming in already",
+                f"{MAX_ACTIVE} imports are already running",
                 code="take-in-busy",
                 hint="Wait for one of them, or stop one.",
             )
@@ -360,7 +360,7 @@ class Intake:
         """
         row = await self.ports.store.read(library.get_take_in, ident)
         if row.state != "receiving" or number >= len(row.files):
-            raise Conflict("this take-in expects no bytes", code="take-in-ended")
+            raise Conflict("this import expects no bytes", code="take-in-ended")
         lock = self._locks.setdefault(f"{ident}.{number}", asyncio.Lock())
         if lock.locked():
             raise Conflict("another connection is sending this file", code="take-in-busy")

@@ -40,7 +40,7 @@ class Limiter:
         return self._limits
 
     def change(self, limits: Limits) -> None:
-        """Other limits from now on; what is under way goes on."""
+        """Other limits from now on; what is running goes on."""
         self._limits = limits
         self._share()
 

@@ -115,7 +115,7 @@ async def certificate(policy: DialPolicy, address: str, port: int, now: float) -
         ) from error
     except (OSError, ssl.SSLError) as error:
         reason = (
-            "nothing listens there"
+            "no service listens on this port"
             if isinstance(error, ConnectionRefusedError)
             else f"it does not speak TLS ({type(error).__name__})"
         )
@@ -240,8 +240,8 @@ class HttpsPeer:
                 )
         except aiohttp.ServerFingerprintMismatch as error:
             raise CertificateChanged(
-                f"{self._address} shows another certificate than the one that was pinned. Its"
-                " controller got a new one, or something stands in between",
+                f"{self._address} presents a different certificate than the pinned one. The"
+                " controller got a new one, or the connection is intercepted",
                 target=self._address,
                 operation="connect",
                 hint=(
@@ -254,7 +254,7 @@ class HttpsPeer:
                 f"{what}: no answer within {self._limit_s:g} s",
                 target=self._address,
                 operation=what,
-                hint="The controller may be starting anew; read it again in a minute.",
+                hint="The controller may be restarting. Refresh in 1 minute.",
             ) from error
         except (aiohttp.ClientError, OSError, ssl.SSLError, ValueError) as error:
             raise Unreachable(

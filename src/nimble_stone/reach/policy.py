@@ -65,7 +65,7 @@ class DialPolicy(BaseModel):
             raise InputError(f"“{address}” is not an IPv4 address", code="dial-address") from error
         if not any(planned in net for net in self.allowed):
             raise InputError(
-                f"{address} lies outside the addresses that may be dialled",
+                f"{address} is outside the allowed networks",
                 code="dial-refused",
                 hint="Add its network to `allowed` in dial.yaml, if it is yours.",
             )

@@ -145,7 +145,7 @@ class Ssh:
                     f"the connection to {target.name} was lost during a command: {_reason(error)}",
                     target=target.name,
                     operation=command,
-                    hint="See whether the host is up; then retry. Nothing is done twice.",
+                    hint="Check that the host is up, then retry.",
                 ) from error
 
     async def fingerprint(self, address: str, port: int) -> str:
@@ -242,18 +242,18 @@ class Ssh:
                 )
         except asyncssh.HostKeyNotVerifiable as error:
             raise HostKeyChanged(
-                f"{target.name} shows host key {client.shown}, but {client.pinned} was pinned. It"
-                " was reinstalled, or something stands in between",
+                f"{target.name} shows host key {client.shown}, but {client.pinned} was pinned. The"
+                " host was reinstalled, or the connection is intercepted",
                 target=target.name,
                 operation="connect",
                 hint=(
-                    "Compare the fingerprint on the host's own console; forget the old key on the"
-                    " estate page only if it is right."
+                    "Compare the fingerprint on the host's console. Unpin the old key on the estate"
+                    " page only if it matches."
                 ),
             ) from error
         except (asyncssh.PermissionDenied, asyncssh.KeyImportError) as error:
             raise LoginRefused(
-                f"{target.name} refuses the login of “{credential.user}”",
+                f"{target.name} rejected the login for “{credential.user}”",
                 target=target.name,
                 operation="login",
                 hint="Correct the credential in the keyring.",
@@ -264,7 +264,7 @@ class Ssh:
                 f" {self._policy.connect_seconds:g} s",
                 target=target.name,
                 operation="connect",
-                hint="See whether it is up and the address is right.",
+                hint="Check that it is up and the address is right.",
             ) from error
         except (OSError, ValueError, asyncssh.Error) as error:
             # ValueError: packets that are none
@@ -272,7 +272,7 @@ class Ssh:
                 f"{target.name} ({place}) cannot be reached: {_reason(error)}",
                 target=target.name,
                 operation="connect",
-                hint="See whether it is up and the address is right.",
+                hint="Check that it is up and the address is right.",
             ) from error
         if client.pinned is None and client.shown:
             await self._pins.put(place, client.shown)
@@ -342,7 +342,7 @@ def _key(target: Target) -> tuple[str, ...]:
 
 def _reason(error: BaseException) -> str:
     return {
-        "ConnectionRefusedError": "nothing listens there",
+        "ConnectionRefusedError": "no service listens on this port",
         "ConnectionLost": "connection lost",
         "ChannelOpenError": "connection closed",
         "ConnectionResetError": "connection reset",

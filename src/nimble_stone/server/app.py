@@ -13,7 +13,6 @@ from urllib.parse import urlsplit
 
 from fastapi import FastAPI
 from fastapi.responses import FileResponse
-from fastapi.staticfiles import StaticFiles
 
 from nimble_stone import __version__
 from nimble_stone.app.application import Application
@@ -30,6 +29,7 @@ from nimble_stone.reach import DialPolicy, Reach
 from nimble_stone.reach.ssh import Pins
 from nimble_stone.server import auth, problems
 from nimble_stone.server.bodies import BodyLimits
+from nimble_stone.server.delivery import PageFiles
 from nimble_stone.server.guard import Guard, known_names
 from nimble_stone.server.live import LiveRuns
 from nimble_stone.server.routes import (
@@ -170,7 +170,7 @@ def create_app(
         api.include_router(router, prefix="/api", responses=problems.RESPONSES)
     api.include_router(pull.router, responses=problems.RESPONSES)
     if STATIC.exists():
-        api.mount("/assets", StaticFiles(directory=STATIC / "assets"), name="assets")
+        api.mount("/assets", PageFiles(directory=STATIC / "assets"), name="assets")
 
         @api.get("/{path:path}", include_in_schema=False)
         async def page(path: str) -> FileResponse:

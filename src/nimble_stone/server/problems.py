@@ -30,14 +30,14 @@ MAX_FAULTS, MAX_TEXT = 50, 300
 log = logging.getLogger("nimble_stone.server")
 _STATUS: tuple[tuple[type[StoneError], int, str], ...] = (
     (FormatError, 422, "The file cannot be read"),
-    (InputError, 422, "That cannot be used"),
+    (InputError, 422, "Invalid input"),
     (NotFound, 404, "Not found"),
     (Conflict, 409, "Not possible now"),
     (Denied, 401, "Not signed in"),
     (Busy, 429, "Too many requests"),
     (StoreError, 507, "The server cannot store"),
-    (RemoteError, 502, "Another machine did not do its part"),
-    (StoneError, 500, "That did not work"),
+    (RemoteError, 502, "Remote system error"),
+    (StoneError, 500, "Request failed"),
 )
 
 

@@ -28,7 +28,7 @@ async def rollout_row(app: Application, ident: str) -> RunRow:
     row = await app.store.read(runs.get_run, ident)
     if row.kind != "rollout":
         raise NotFound(
-            f"Run {ident} prepares hosts; it is no rollout.",
+            f"Run {ident} prepares hosts; it is not a rollout.",
             code="run-prepares",
             hint=f"See /api/groundwork/{ident}, or `nimble-stone estate groundwork`.",
         )

@@ -262,7 +262,7 @@ class PlanView(BaseModel):
     waves: list[sequence.Wave] = Field(
         description="The sequence in short; whole: /plans/{ident}/steps."
     )
-    way: list[StepView] = Field(description="The longest way through it.")
+    way: list[StepView] = Field(description="Critical path through it.")
     forecast_s: float
     worst_s: float
     sentence: Sentence

@@ -398,10 +398,10 @@ def put_plan(db: Db, ident: str, text: str, at: float, *, based_on: int | None) 
     version = row["version"] if row else 0
     if based_on is not None and based_on != version:
         raise Conflict(
-            f"plan “{ident}” was changed meanwhile (version {version}, your edit was of"
+            f"plan “{ident}” was changed by another user (version {version}, your edit was of"
             f" {based_on})",
             code="plan-changed",
-            hint="Your edit is kept on the page; look at the new version and repeat it.",
+            hint="Your edit is kept. Check the new version and repeat it.",
         )
     db.execute(
         "INSERT INTO plan VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE SET version = excluded.version,"

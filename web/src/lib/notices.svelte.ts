@@ -16,7 +16,7 @@ class Notices {
             code: 'page',
             title: 'A fault on this page',
             detail: String(error),
-            hint: 'Load the page again; nothing is lost on the server.',
+            hint: 'Reload the page. Saved data is not affected.',
             status: 0,
           };
     this.#list = [

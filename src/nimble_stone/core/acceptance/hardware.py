@@ -87,7 +87,7 @@ KINDS = (
         "host",
         "node",
         lambda subject: Place(_node(subject).value("host")),
-        lambda found: found.host if found.ours else f"{found.host}, but without our mark",
+        lambda found: found.host if found.ours else f"{found.host}, not created by Nimble Stone",
     ),
     Kind("networks", "node", _networks, _joined),
     Kind("mac", "node", _macs, _joined),

@@ -42,10 +42,10 @@ def dynamic(s: Situation) -> Iterator[Finding]:
                     node=node.id,
                     column=column,
                     message=(
-                        f"Nobody is known to hand out addresses in {name}: the estate names no"
+                        f"No DHCP range is defined for {name}: the estate names no"
                         " dynamic range there."
                     ),
-                    consequence="The nodes would wait for an address that never comes.",
+                    consequence="Nodes will not get an address.",
                     remedy=Remedy(
                         label="Use static addresses",
                         edit=Edit(path=("values", column), value="static"),
@@ -71,7 +71,7 @@ def dynamic(s: Situation) -> Iterator[Finding]:
                     f"{value} lies in the range that DHCP hands out in {network.name}"
                     f" ({network.dynamic_first} to {network.dynamic_last})."
                 ),
-                consequence="Somebody else may be given the same address at any moment.",
+                consequence="DHCP can assign the same address at any time.",
                 remedy=Remedy(
                     label="Let the pool give one",
                     edit=Edit(path=("nodes", owner.id, column) if owner else ("values", column)),
@@ -158,7 +158,7 @@ def given(s: Situation) -> Iterator[Finding]:
                 node=short[0],
                 column=column.id,
                 message=(
-                    f"Series {first.value(column.series) if first else ''} has nothing left for"
+                    f"Series {first.value(column.series) if first else ''} has no free value for"
                     f" {first.name if first else ''}{many} ({column.label})."
                 ),
                 consequence="They would come up without it.",
@@ -178,7 +178,7 @@ def given(s: Situation) -> Iterator[Finding]:
                 message=(
                     f"Series {series.name} holds {MANY[series.kind]}, not {MANY[column.draws]}."
                 ),
-                consequence="Nothing can be drawn from it.",
+                consequence="No value can be assigned from it.",
                 remedy=Remedy(label="Choose a series of the right kind"),
             )
 
@@ -206,7 +206,7 @@ def _one(
             node=node.id,
             column=column.id,
             message=f"{value} is a group address; no interface can have it.",
-            consequence="The hypervisor refuses the guest.",
+            consequence="The hypervisor will refuse the VM.",
             remedy=remedy,
         )
     elif kind == "ipv6":

@@ -28,7 +28,7 @@ def ssh_keys(s: Situation) -> Iterator[Finding]:
                         node=node.id,
                         column=column.id,
                         message=f"{column.label} {fault}.",
-                        consequence="Nobody could log in with it.",
+                        consequence="No login will be possible.",
                         remedy=Remedy(label="Paste the public key (the file that ends in .pub)"),
                     )
 

@@ -27,7 +27,7 @@ def laid(s: Situation) -> Iterator[Finding]:
             code="laying-hosts",
             column=column,
             message=f"{found.reason[:1].upper()}{found.reason[1:]}.",
-            consequence="There would be nowhere to keep the parts of a piece apart.",
+            consequence="Fragments of one chunk cannot be on different hosts.",
             remedy=(
                 Remedy(label=f"Use {other.layout.scheme.label}", edit=other.edits[0])
                 if other and len(other.edits) == 1
@@ -39,8 +39,8 @@ def laid(s: Situation) -> Iterator[Finding]:
             severity="caution",
             code="laying-bare",
             column=column,
-            message="Data is kept only once: no failure is survived.",
-            consequence="The first lost disk takes data with it.",
+            message="Data is stored only once: any failure loses data.",
+            consequence="Losing one disk loses data.",
             remedy=Remedy(label="Choose a way with copies or parity"),
         )
     if found.wasted_bytes > WASTE * found.raw_bytes and not found.reason:
@@ -49,8 +49,8 @@ def laid(s: Situation) -> Iterator[Finding]:
             code="laying-waste",
             column=column,
             message=(
-                f"{size_text(found.wasted_bytes)} of {size_text(found.raw_bytes)} raw room cannot"
-                f" be used in {found.scheme.label}: hosts differ too much."
+                f"{size_text(found.wasted_bytes)} of {size_text(found.raw_bytes)} raw capacity"
+                f" cannot be used in {found.scheme.label}: hosts differ too much."
             ),
             consequence="Disks that are paid for stay empty.",
             remedy=Remedy(label="Give every host the same disks"),

@@ -90,7 +90,7 @@ def _known(s: Situation, node: Node, name: str) -> Iterator[Finding]:
             column="host",
             host=name,
             message=f"{name} was never read.",
-            consequence="Nothing can be said about its room.",
+            consequence="Free capacity is unknown.",
             remedy=Remedy(label="Check against the live hosts"),
         )
     elif facts.trouble:
@@ -116,8 +116,8 @@ def _known(s: Situation, node: Node, name: str) -> Iterator[Finding]:
             node=node.id,
             column="host",
             host=name,
-            message=f"{name} runs guests in software emulation: {facts.domain_reason}.",
-            consequence="Guests are several times slower to boot and to work.",
+            message=f"{name} runs VMs in software emulation: {facts.domain_reason}.",
+            consequence="VMs start and run several times slower.",
         )
 
 
@@ -169,9 +169,7 @@ def _silent(s: Situation, host: str, facts: Facts) -> Finding:
             f"{f' and {len(nodes) - 4} more' if len(nodes) > 4 else ''}"
             f" {'is' if len(nodes) == 1 else 'are'} placed there."
         ),
-        consequence=(
-            "Nothing can be sent to the host. Nodes stay where they are placed until you decide."
-        ),
+        consequence="The host cannot be changed. Nodes stay assigned to it until you move them.",
         remedy=remedy,
     )
 
@@ -208,10 +206,10 @@ def memory(s: Situation) -> Iterator[Finding]:
                 column="host",
                 host=host,
                 message=(
-                    f"{host} would promise {size_text(need)} of memory; {size_text(limit)} of"
-                    f" {size_text(facts.memory_bytes)} may be given to guests."
+                    f"{host} would allocate {size_text(need)} of memory; {size_text(limit)} of"
+                    f" {size_text(facts.memory_bytes)} can be allocated."
                 ),
-                consequence="Guests would not start, or be ended under load.",
+                consequence="VMs will fail to start or be killed.",
                 remedy=(
                     Remedy(
                         label="Let placement choose the host",
@@ -234,7 +232,7 @@ def memory(s: Situation) -> Iterator[Finding]:
                     f" {size_text(need + sum(claim.memory_bytes for claim in planned))} of"
                     f" {size_text(limit)}."
                 ),
-                consequence="Whoever comes second finds no room.",
+                consequence="Only one of the plans can be deployed.",
                 remedy=Remedy(label="Choose another host, or call the other plan a draft"),
             )
 
@@ -280,7 +278,7 @@ def survives(s: Situation) -> Iterator[Finding]:
             message=(
                 f"Without {' and '.join(loss.hosts)},"
                 f" {', '.join(names[:3])}{f' and {len(names) - 3} more' if len(names) > 3 else ''}"
-                " would find no room elsewhere."
+                " would not fit on other hosts."
             ),
             consequence=(
                 "The plan asks to survive the loss of"
@@ -326,10 +324,10 @@ def vcpus(s: Situation) -> Iterator[Finding]:
                 column="host",
                 host=host,
                 message=(
-                    f"{host} would promise {need} vCPU on {facts.threads} threads,"
+                    f"{host} would allocate {need} vCPU on {facts.threads} threads,"
                     f" {need / facts.threads:.1f} to one; the plan allows {allowed:g}."
                 ),
-                consequence="Guests wait for each other when all are busy.",
+                consequence="VMs slow down under load.",
                 remedy=Remedy(
                     label=f"Allow {math.ceil(need / facts.threads)} to one",
                     edit=Edit(
@@ -349,11 +347,8 @@ def avoided(s: Situation) -> Iterator[Finding]:
                 node=node.id,
                 column="host",
                 host=node.value("host"),
-                message=(
-                    f"{node.name} is fixed to {node.value('host')}, which the plan tells placement"
-                    " to avoid."
-                ),
-                consequence="The two wishes contradict each other.",
+                message=f"{node.name} is fixed to {node.value('host')}, which the plan excludes.",
+                consequence="The host is set and excluded.",
                 remedy=Remedy(
                     label="Let placement choose the host",
                     edit=Edit(path=("nodes", node.id, "host")),
@@ -381,7 +376,7 @@ def datastores(s: Situation) -> Iterator[Finding]:
                 column=column,
                 host=facts.host,
                 message=f"Datastore “{name or '(none)'}” {what} on {facts.host}; it has {have}.",
-                consequence="The disk has nowhere to go.",
+                consequence="The disk cannot be created.",
                 remedy=Remedy(
                     label="Let placement choose", edit=Edit(path=("nodes", node.id, column))
                 ),
@@ -426,7 +421,7 @@ def datastores(s: Situation) -> Iterator[Finding]:
                     f"{where} holds the nodes thin ({size_text(thin)}), but not when their disks"
                     f" fill ({size_text(full)} of {size_text(store.free_bytes)} free)."
                 ),
-                consequence="One day guests stop with write errors.",
+                consequence="VMs will pause with I/O errors when disks fill.",
                 remedy=remedy,
             )
         elif (
@@ -440,7 +435,7 @@ def datastores(s: Situation) -> Iterator[Finding]:
                 column="datastore",
                 host=host,
                 message=f"{where} would be {_percent_full(store, full)} % full at worst.",
-                consequence="Little room is left for anything else.",
+                consequence="Little free space remains.",
             )
 
 
@@ -472,14 +467,13 @@ def overlays(s: Situation) -> Iterator[Finding]:
             node=over[0].id,
             column="provisioning",
             message=(
-                f"The disks of {len(over)} {'node' if len(over) == 1 else 'nodes'} will hold only"
-                f" what differs from the package's copy on {where}."
+                f"The disks of {len(over)} {'node' if len(over) == 1 else 'nodes'} build on the"
+                f" cached image on {where}."
             ),
             consequence=(
-                "They are ready at once and small at first; the copy must stay as long as they"
-                " live, and if it is damaged all of them are."
+                "The image must stay as long as the disks exist; if it is damaged, all of them are."
             ),
-            remedy=Remedy(label="Choose thin for disks that stand alone"),
+            remedy=Remedy(label="Use thin provisioning"),
         )
 
 
@@ -522,10 +516,10 @@ def networks(s: Situation) -> Iterator[Finding]:
                 column="host",
                 host=facts.host,
                 message=(
-                    f"{facts.host} does not carry network"
+                    f"{facts.host} has no network"
                     f" {name}{' (it is stopped there)' if found else ''}; it has {have}."
                 ),
-                consequence="The guest would be defined, but not start.",
+                consequence="The VM will not start.",
                 remedy=Remedy(
                     label="Let placement choose the host",
                     edit=Edit(path=("nodes", node.id, "host")),
@@ -586,8 +580,10 @@ def names_taken(s: Situation) -> Iterator[Finding]:
                     f"A guest {guest.name} stands on {host.name}; run {guest.mark.run} of ours"
                     " made it."
                     if guest.mark
-                    else f"A guest {guest.name} stands on {host.name}; it is not ours and stays"
-                    " untouched."
+                    else (
+                        f"A guest {guest.name} stands on {host.name}; not created by Nimble Stone;"
+                        " left unchanged."
+                    )
                 ),
                 consequence="Names are unique; defining the node would fail.",
                 remedy=Remedy(label=label or rename.capitalize()),

@@ -42,10 +42,10 @@ def package_fits(s: Situation) -> Iterator[Finding]:
                 column="package",
                 node=s.sheet.by_role[ident][0].id if ident else "",
                 message=(
-                    f"“{named}” is not taken in{whom}." if named else f"No package is chosen{whom}."
+                    f"“{named}” is not imported{whom}." if named else f"No package is chosen{whom}."
                 ),
-                consequence="There is nothing to roll out.",
-                remedy=remedy or Remedy(label=f"Take in a package of {takes_text(wanted)}"),
+                consequence="Nothing can be deployed.",
+                remedy=remedy or Remedy(label=f"Import a package of {takes_text(wanted)}"),
             )
         elif not takes(wanted, package.descriptor.product, package.descriptor.version):
             yield Finding(
@@ -54,8 +54,8 @@ def package_fits(s: Situation) -> Iterator[Finding]:
                 column="package",
                 node=s.sheet.by_role[ident][0].id if ident else "",
                 message=f"The kit {kit.title} does not take {package.title}{whom}.",
-                consequence="Its steps and proofs would not fit this product.",
-                remedy=remedy or Remedy(label=f"Take in a package of {takes_text(wanted)}"),
+                consequence="Its steps and acceptance checks do not match this product.",
+                remedy=remedy or Remedy(label=f"Import a package of {takes_text(wanted)}"),
             )
 
 
@@ -95,7 +95,7 @@ def counts(s: Situation) -> Iterator[Finding]:
             yield Finding(
                 severity="note",
                 code="node-unused",
-                message=f"The plan holds values for “{ident}”, which is no node of it.",
+                message=f"The plan holds values for “{ident}”, which is not a node of this plan.",
                 consequence="They have no effect.",
                 remedy=Remedy(label="Remove them", edit=Edit(path=("nodes", ident))),
             )
@@ -165,7 +165,7 @@ def duplicates(s: Situation) -> Iterator[Finding]:
                     node=ident,
                     column=column,
                     message=f"{_what(word, value)} is also {seen[value]}'s.",
-                    consequence="Both would fight over it and neither would work reliably.",
+                    consequence="Address or name conflict; both nodes will be unreliable.",
                     remedy=_address_remedy(node, column, give),
                 )
             elif value in held:
@@ -177,7 +177,7 @@ def duplicates(s: Situation) -> Iterator[Finding]:
                     node=ident,
                     column=column,
                     message=f"{_what(word, value)} is held by {whose} “{claim.plan}”.",
-                    consequence="The second of two that want the same is refused.",
+                    consequence="The run will be refused.",
                     remedy=_address_remedy(node, column, give),
                 )
             holder = column.removeprefix("virtual.")
@@ -291,7 +291,7 @@ def _virtual(s: Situation, column: str, label: str, role: str) -> Iterator[Findi
             code="address-form",
             column=column,
             message=f"{label}: “{text}” is not an IPv4 address.",
-            consequence="Nobody could answer on it.",
+            consequence="No node can use it.",
             remedy=Remedy(label="Let the pool give one", edit=Edit(path=("values", column))),
         )
     elif not text:
@@ -299,8 +299,8 @@ def _virtual(s: Situation, column: str, label: str, role: str) -> Iterator[Findi
             severity="blocker",
             code="address-missing",
             column=column,
-            message=f"{label} has no address, and there is no pool that gives one.",
-            consequence="Clients would have nowhere to turn to.",
+            message=f"{label} has no address, and no pool assigns one.",
+            consequence="Clients cannot connect.",
             remedy=Remedy(label="Choose a pool or type an address"),
         )
     elif address and network and (wrong := fault(address, network.subnet, network.gateway)):
@@ -309,7 +309,7 @@ def _virtual(s: Situation, column: str, label: str, role: str) -> Iterator[Findi
             code=f"address-{wrong}",
             column=column,
             message=f"{label} {text} cannot lie in {network.name} ({network.subnet}): {wrong}.",
-            consequence="Nobody could answer on it.",
+            consequence="No node can use it.",
             remedy=Remedy(label="Let the pool give one", edit=Edit(path=("values", column))),
         )
 
@@ -337,7 +337,7 @@ def gateways(s: Situation) -> Iterator[Finding]:
                     f"Gateway {node.value('gateway') or '(none)'} lies outside {network.name}"
                     f" ({network.subnet})."
                 ),
-                consequence="Nothing outside its own network could be reached from the node.",
+                consequence="The node cannot reach other networks.",
                 remedy=Remedy(
                     label=f"Use {network.gateway}",
                     edit=_where_it_stands(node, "gateway", str(network.gateway)),
@@ -460,7 +460,7 @@ def choices(s: Situation) -> Iterator[Finding]:
                     node=node.id,
                     column=column,
                     message=f"The estate has no {column} “{value}”.",
-                    consequence="No address can be given or checked.",
+                    consequence="No address can be assigned or checked.",
                     remedy=Remedy(label=f"Choose a {column}"),
                 )
 
@@ -501,7 +501,7 @@ def secrets(s: Situation) -> Iterator[Finding]:
                     code="secret-plain",
                     node=node.id,
                     column=column.id,
-                    message=f"{column.label} stands in the plan in clear.",
+                    message=f"{column.label} is stored in the plan as plain text.",
                     consequence="Everyone who sees the file knows it.",
                     remedy=Remedy(label="Type it into the sheet; it goes to the keyring"),
                 )
@@ -524,9 +524,7 @@ def secrets(s: Situation) -> Iterator[Finding]:
                     node=node.id,
                     column=column.id,
                     message=f"{column.label} {lack}.",
-                    consequence=(
-                        "The product refuses it during installation, when it is late to learn."
-                    ),
+                    consequence=("Installation will fail."),
                     remedy=Remedy(label="Type a better one"),
                 )
 

@@ -50,8 +50,8 @@ def _watermark(g: Ground, host: Host, facts: Facts) -> Found:
             yield Broken(
                 "caution",
                 f"datastore {store.name} is"
-                f" {round(100 * (1 - store.free_bytes / store.capacity_bytes))} % full, over its"
-                f" watermark of {most:.0%}",
+                f" {round(100 * (1 - store.free_bytes / store.capacity_bytes))} % full, usage limit"
+                f" {most:.0%}",
                 "Free space, or add a datastore.",
             )
 
@@ -124,7 +124,7 @@ def _store_named(g: Ground, host: Host, facts: Facts) -> Found:
             yield Broken(
                 "note",
                 f"its local datastore is called {store.name}; the bay's pattern is {host.name}-…",
-                "Guests use it by name; leave it." if users else "Rename it.",
+                "VMs use it by name; leave it." if users else "Rename it.",
                 (
                     None
                     if users or facts.datastore(to)
@@ -162,7 +162,7 @@ def _networks(g: Ground, host: Host, facts: Facts) -> Found:
         ):
             yield Broken(
                 "caution",
-                f"it does not carry network {name}, which {count} of its bay carry",
+                f"it has no network {name}, which {count} of its bay carry",
                 "Give it a bridge over the trunk.",
                 _bridge(g, host, facts, name),
             )
@@ -267,7 +267,7 @@ def _linked(g: Ground, host: Host, facts: Facts) -> Found:
                 "blocker",
                 f"network {net.name} leads nowhere: {', '.join(port.name for port in ports)} has no"
                 " link",
-                "See the cable and the switch.",
+                "Check cable and switch port.",
             )
         elif net.active and net.bridge and not ports and not net.isolated and facts.interfaces:
             yield Broken(
@@ -286,7 +286,7 @@ def _tagged(g: Ground, host: Host, facts: Facts) -> Found:
                     "blocker",
                     f"network {net.name} is VLAN {described.vlan} in the estate, but {port.name} is"
                     f" tagged {port.vlan}",
-                    "Correct the tag; its guests are in another network.",
+                    "Correct the tag; its VMs are in another network.",
                 )
 
 
@@ -314,7 +314,7 @@ def _address(g: Ground, host: Host, facts: Facts) -> Found:
                 "caution",
                 f"it has no address in network {net.name} ({described.subnet}), {having[0]} of its"
                 " bay have",
-                "Give its bridge one; storage and movement of guests need it.",
+                "Give its bridge one; storage and VM migration need it.",
             )
 
 
@@ -345,7 +345,7 @@ def _path(g: Ground, host: Host, facts: Facts) -> Found:
             over = f"over network {path.network} " if path.network else ""
             yield Broken(
                 "caution",
-                f"packets of {path.mtu} bytes do not pass to {path.peer} ({path.address})"
+                f"packets of {path.mtu} bytes do not reach {path.peer} ({path.address})"
                 f" {over}unbroken: {path.words}",
                 "Set the same MTU on every interface and switch on the way.",
             )
@@ -371,8 +371,8 @@ RULES: tuple[HostRule, ...] = (
     HostRule(
         "watermark",
         "storage",
-        "Datastores are below their watermark",
-        "Thin disks grow; a full datastore stops guests.",
+        "Datastores are below their usage limit",
+        "Thin disks grow; a full datastore stops VMs.",
         "each datastore, df",
         _watermark,
         85,
@@ -382,7 +382,7 @@ RULES: tuple[HostRule, ...] = (
         "shared-seen",
         "storage",
         "Sees the bay's shared datastores",
-        "Guests can move and start anywhere.",
+        "VMs can start and move anywhere.",
         "each datastore, findmnt",
         _shared_seen,
     ),
@@ -397,7 +397,7 @@ RULES: tuple[HostRule, ...] = (
     HostRule(
         "store-named",
         "storage",
-        "Local datastores bear the host's name",
+        "Local datastores have the host's name",
         "A wrong one is not picked from a list.",
         "the list of datastores",
         _store_named,
@@ -405,8 +405,8 @@ RULES: tuple[HostRule, ...] = (
     HostRule(
         "networks",
         "network",
-        "Carries the bay's networks",
-        "A guest can be put on any of them.",
+        "Has the bay's networks",
+        "A VM can run on any host.",
         "the list of networks",
         _networks,
     ),
@@ -414,15 +414,15 @@ RULES: tuple[HostRule, ...] = (
         "networks-started",
         "network",
         "All networks are started",
-        "Guests on one that sleeps do not start.",
+        "VMs on a stopped network do not start.",
         "the list of networks",
         _network_started,
     ),
     HostRule(
         "linked",
         "network",
-        "Networks lead out",
-        "A bridge without a link reaches nobody.",
+        "Networks have an uplink",
+        "A bridge without a link has no connection.",
         "ip -j -d addr",
         _linked,
     ),

@@ -17,7 +17,7 @@ def _answers(g: Ground, host: Host, facts: Facts) -> Found:
         yield Broken(
             "blocker",
             facts.trouble,
-            "See whether it is up and the login is right, then read it again.",
+            "Check that it is up and the login is right, then refresh.",
         )
 
 
@@ -49,7 +49,7 @@ def _identity(g: Ground, host: Host, facts: Facts) -> Found:
                 yield Broken(
                     "blocker",
                     f"it {called}, and so does {other}: one machine under two names, or a copy",
-                    "Retire one of them, or rename it.",
+                    "Remove or rename one.",
                 )
                 return
 
@@ -76,7 +76,7 @@ def _virtualizes(g: Ground, host: Host, facts: Facts) -> Found:
     if facts.domain_type == "qemu":
         yield Broken(
             "caution",
-            f"guests run in software emulation: {facts.domain_reason}",
+            f"VMs run in software emulation: {facts.domain_reason}",
             "Switch hardware virtualization on in the firmware.",
         )
 
@@ -107,7 +107,7 @@ def _same_version(g: Ground, host: Host, facts: Facts) -> Found:
         yield Broken(
             "caution",
             f"it runs {facts.hypervisor}, most of its bay {usual}",
-            "Bring the bay to one version.",
+            "Use one version in the bay.",
         )
 
 
@@ -134,7 +134,7 @@ def _overcommit(g: Ground, host: Host, facts: Facts) -> Found:
         yield Broken(
             "caution",
             f"{promised} vCPU are promised on {facts.threads} threads, more than {most:g} each",
-            "Move a guest.",
+            "Move a VM.",
         )
 
 
@@ -143,7 +143,7 @@ def _load(g: Ground, host: Host, facts: Facts) -> Found:
         yield Broken(
             "caution",
             f"its load is {facts.load:g} on {facts.threads} threads",
-            "See what keeps it busy.",
+            "Find what keeps it busy.",
         )
 
 
@@ -153,8 +153,8 @@ def _reserve(g: Ground, host: Host, facts: Facts) -> Found:
         yield Broken(
             "blocker",
             f"guests were given {size_text(facts.used_memory_bytes)} of"
-            f" {size_text(facts.memory_bytes)}: the hypervisor itself has too little",
-            "Stop or move a guest.",
+            f" {size_text(facts.memory_bytes)}: the hypervisor has too little left",
+            "Stop or move a VM.",
         )
 
 
@@ -165,9 +165,9 @@ def _one_lost(g: Ground, host: Host, facts: Facts) -> Found:
     if known(facts) and len(bay) > 1 and facts.used_memory_bytes > room:
         yield Broken(
             "caution",
-            f"if it is lost, its guests ({size_text(facts.used_memory_bytes)}) do not fit on the"
+            f"if it fails, its VMs ({size_text(facts.used_memory_bytes)}) do not fit on the"
             f" rest of the bay ({size_text(room)} free)",
-            "Add a host, or spread the guests over more bays.",
+            "Add a host, or move VMs to another bay.",
         )
 
 
@@ -180,7 +180,7 @@ def _swap(g: Ground, host: Host, facts: Facts) -> Found:
         yield Broken(
             "caution",
             f"{size_text(facts.swap_used_bytes)} of its memory lies on disk (swap)",
-            "Stop or move a guest; swapped guests answer late.",
+            "Stop or move a VM.",
         )
 
 
@@ -291,14 +291,14 @@ def _leftovers(g: Ground, host: Host, facts: Facts) -> Found:
                 "caution",
                 f"guest {guest.name} bears the mark of run {guest.mark.run}, which is not under way"
                 " and does not stand",
-                "Take that run back, or remove the guest.",
+                "Roll back that run, or delete the VM.",
             )
 
 
 def _stopped(g: Ground, host: Host, facts: Facts) -> Found:
     idle = [guest.name for guest in facts.guests if not guest.running]
     if idle:
-        yield Broken("note", f"{len(idle)} guests are defined but do not run: {listed(idle)}")
+        yield Broken("note", f"{len(idle)} VMs are defined but stopped: {listed(idle)}")
 
 
 def _remains(g: Ground, host: Host, facts: Facts) -> Found:
@@ -307,7 +307,7 @@ def _remains(g: Ground, host: Host, facts: Facts) -> Found:
             yield Broken(
                 "caution",
                 f"{disk.path} ({size_text(disk.size_bytes)}) is not in use, but holds {disk.why}",
-                "Wipe it, if nobody needs what is on it.",
+                "Wipe it if the data is not needed.",
                 WipeDisk(
                     host=host.name,
                     device=disk.path,
@@ -324,15 +324,15 @@ RULES: tuple[HostRule, ...] = (
         "answers",
         "reach",
         "Answers, and the login works",
-        "Nothing else can be known or done otherwise.",
+        "Without it nothing is known and nothing can be done.",
         "the last reading",
         _answers,
     ),
     HostRule(
         "fresh",
         "reach",
-        "Was read lately",
-        "Old facts lead to plans that do not fit.",
+        "Was refreshed recently",
+        "Old facts lead to wrong plans.",
         "the time of the last reading",
         _fresh,
         24,
@@ -342,14 +342,14 @@ RULES: tuple[HostRule, ...] = (
         "identity",
         "reach",
         "Is one machine",
-        "Two entries for one host promise its room twice.",
+        "Two entries for one host count its capacity twice.",
         "the host's name, /etc/machine-id",
         _identity,
     ),
     HostRule(
         "named",
         "reach",
-        "Is called what we call it",
+        "Hostname matches the estate",
         "People on the phone mean the same machine.",
         "the host's name",
         _named,
@@ -365,7 +365,7 @@ RULES: tuple[HostRule, ...] = (
     HostRule(
         "virtualizes",
         "compute",
-        "Runs guests with hardware support",
+        "Runs VMs with hardware support",
         "Emulation is many times slower.",
         "a firmware run under KVM",
         _virtualizes,
@@ -382,7 +382,7 @@ RULES: tuple[HostRule, ...] = (
         "recent",
         "compute",
         "Runs a recent hypervisor",
-        "Old ones lack mended faults and devices.",
+        "Old versions lack fixes and devices.",
         "the hypervisor's version",
         _recent,
         5,
@@ -392,7 +392,7 @@ RULES: tuple[HostRule, ...] = (
         "same-version",
         "compute",
         "Runs the bay's hypervisor version",
-        "Guests behave alike, and moving them works.",
+        "VMs behave alike and can be migrated.",
         "the hypervisor's version",
         _same_version,
     ),
@@ -400,7 +400,7 @@ RULES: tuple[HostRule, ...] = (
         "same-processor",
         "compute",
         "Has the bay's processor",
-        "Guests find the same features everywhere.",
+        "VMs find the same CPU features everywhere.",
         "lscpu",
         _same_processor,
     ),
@@ -416,8 +416,8 @@ RULES: tuple[HostRule, ...] = (
         "overcommit",
         "compute",
         "Promises no more vCPU than agreed",
-        "Guests wait for each other.",
-        "the guests' vCPU against threads",
+        "VMs wait for CPU time.",
+        "the VMs' vCPUs, threads",
         _overcommit,
         4,
         "vCPU per thread",
@@ -435,15 +435,15 @@ RULES: tuple[HostRule, ...] = (
     HostRule(
         "reserve",
         "memory",
-        "Keeps memory for itself",
-        "A hypervisor without memory stops its guests.",
+        "Keeps memory for the hypervisor",
+        "A hypervisor without memory stops its VMs.",
         "the hypervisor's memory figures, the VMs' memory",
         _reserve,
     ),
     HostRule(
         "one-lost",
         "memory",
-        "Its guests fit elsewhere",
+        "Its VMs fit on other hosts",
         "A lost host should cost a restart, not the service.",
         "memory of the bay's other hosts",
         _one_lost,
@@ -452,7 +452,7 @@ RULES: tuple[HostRule, ...] = (
         "swap",
         "memory",
         "Does not swap",
-        "Memory on disk makes guests stall.",
+        "Swapping slows VMs down.",
         "/proc/meminfo",
         _swap,
         64,
@@ -509,29 +509,34 @@ RULES: tuple[HostRule, ...] = (
         _by_key,
     ),
     HostRule(
-        "passwords", "security", "Refuses passwords", "Guessing never ends.", "sshd -T", _passwords
+        "passwords",
+        "security",
+        "Refuses passwords",
+        "Passwords can be guessed.",
+        "sshd -T",
+        _passwords,
     ),
     HostRule(
         "leftovers",
         "leftovers",
-        "Has no guests of runs that are gone",
-        "They hold addresses and room.",
-        "the mark in the guests' metadata",
+        "No VMs of runs that no longer exist",
+        "They use addresses and capacity.",
+        "the tag in the VMs' metadata",
         _leftovers,
     ),
     HostRule(
         "stopped",
         "leftovers",
-        "Has no guests that stand still",
-        "They may wake up and take room.",
+        "No stopped VMs",
+        "They can start and use capacity.",
         "the list of VMs",
         _stopped,
     ),
     HostRule(
         "remains",
         "leftovers",
-        "Has no disks with remains",
-        "Old clusters wake up, new ones refuse the disk.",
+        "No disks with leftover data",
+        "Old cluster data can be reactivated or block new use.",
         "lsblk",
         _remains,
     ),

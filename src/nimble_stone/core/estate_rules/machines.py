@@ -44,7 +44,7 @@ def _same_firmware(g: Ground, machine: Machine, facts: MachineFacts) -> Found:
             yield Broken(
                 "caution",
                 f"{piece.name} is {piece.version}, most of its bay have {usual}",
-                "Bring the bay to one version.",
+                "Use one version in the bay.",
             )
 
 
@@ -100,13 +100,13 @@ RULES: tuple[MachineRule, ...] = (
     MachineRule(
         "bmc-answers",
         "Its controller answers",
-        "Nothing else can be known or done otherwise.",
+        "Without it nothing is known and nothing can be done.",
         "the last reading",
         _answers,
     ),
     MachineRule(
         "bmc-health",
-        "It is healthy",
+        "Hardware is healthy",
         "A failing machine fails in the rollout.",
         "Status.Health (DSP0266)",
         _healthy,

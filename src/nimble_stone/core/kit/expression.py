@@ -277,7 +277,7 @@ def _reckoned(word: str, numbers: Sequence[float], text: str) -> Value:
         return _ORDER[word](*numbers)
     if word in ("/", "%"):
         if not numbers[1]:
-            raise FormatError("something is divided by nothing", place=text, code="expression")
+            raise FormatError("division by zero", place=text, code="expression")
         return numbers[0] / numbers[1] if word == "/" else numbers[0] % numbers[1]
     return _number(_NUMERIC[word](*numbers), text)
 

@@ -456,7 +456,8 @@ class OutsidePlace(_Part):
     protocol: Literal["tcp", "udp"] = Field(
         default="tcp",
         description=(
-            "TCP is tried from a host that carries the nodes' network, when a plan is checked against the live hosts."
+            "TCP is tried from a host that carries the nodes' network, when a plan is checked"
+            " against the live hosts."
         ),
     )
     purpose: str = ""

@@ -163,7 +163,7 @@ def adapt(own: Descriptor, extra: tuple[ExtraDisk, ...] = ()) -> Guest:
             "config medium",
             "",
             "IDE CD-ROM",
-            "carries the node's values: an OVF environment and a NoCloud seed",
+            "contains the node's values: OVF environment and NoCloud seed",
             "note",
         )
     )
@@ -200,8 +200,8 @@ def _controller(
                     same,
                     word,
                     "the publisher leaves the model open",
-                    f"“{controller.model}” is not given here; the guest needs a driver for the"
-                    " other one",
+                    f"“{controller.model}” is not supported here; the VM needs a driver for the"
+                    " replacement",
                 ),
                 "note" if same or not word else "caution",
             )
@@ -224,7 +224,7 @@ def _controller(
                 name,
                 controller.model or "NVMe",
                 "virtio",
-                "NVMe is not given to guests here; the guest needs a virtio driver",
+                "NVMe is not supported here; the VM needs a virtio driver",
                 "caution",
             )
         )
@@ -235,7 +235,7 @@ def _controller(
                 name,
                 controller.model or controller.kind,
                 "",
-                "nothing a rollout uses",
+                "not used by a rollout",
                 "note",
             )
         )
@@ -270,7 +270,7 @@ def _nic(number: int, kind: str, found: list[Difference]) -> str:
     words = kind.split()
     known = next((_NIC[word.lower()] for word in words if word.lower() in _NIC), None)
     model, same = known or ("virtio", False)
-    other = f"“{kind[:40]}” is not given here; the guest needs a virtio driver"
+    other = f"“{kind[:40]}” is not supported here; the VM needs a virtio driver"
     why = _why(same, kind.strip(), "the publisher leaves the kind open", other)
     found.append(
         Difference(
@@ -304,7 +304,7 @@ def _named(
                     f"disk {ref}",
                     "IDE",
                     "SATA",
-                    "the IDE bus has four places and one is the config medium's",
+                    "the IDE bus has four places and one is used by the config ISO",
                     "caution",
                 )
             )

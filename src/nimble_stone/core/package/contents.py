@@ -96,7 +96,7 @@ class Contents:
         """
         if self.envelope is None:
             raise FormatError(
-                f"the package is a bare {self.format} file: it says nothing of vCPUs, memory and"
+                f"the package is a bare {self.format} file: it does not state vCPUs, memory or"
                 " networks",
                 code="package-bare",
             )
@@ -233,7 +233,7 @@ class _Examination:
                 self.notice(
                     "caution",
                     "manifest-unlisted",
-                    f"“{given.name}” is not in the manifest; nothing vouches for it",
+                    f"“{given.name}” is not in the manifest; it is not verified",
                     clause="6.4",
                 )
         for name in listed:
@@ -590,8 +590,7 @@ class _Examination:
             self.notice(
                 "note",
                 "packed-size",
-                "only its first GiB was unpacked to look; the rest is looked into when it is"
-                " taken in",
+                "only the first GiB was unpacked; the rest is checked on import",
                 href,
             )
         return None
@@ -843,7 +842,7 @@ def _packed(
         look.notice(
             "note",
             "packed-size",
-            "its size is told when it is taken in: only the first GiB was unpacked to look",
+            "its size is known after import: only the first GiB was unpacked",
         )
     form = _FORMATS.get(inner, "raw")
     return Contents(

@@ -625,8 +625,7 @@ def _system(element: Element, known: _Known, reading: Reading) -> System:
         reading.notice(
             "note",
             "ovf-family",
-            f"made for {', '.join(families)[:120]}; the guest gets this hypervisor's hardware in"
-            " its place",
+            f"made for {', '.join(families)[:120]}; the VM gets this hypervisor's hardware instead",
             section,
             "8.2",
         )

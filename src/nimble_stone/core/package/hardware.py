@@ -458,7 +458,7 @@ def _other(item: Element, reading: Reading) -> str:
     reading.notice(
         "note",
         "ovf-device-dropped",
-        f"the guest will have no {text}{'' if required else ' (the package can do without)'}",
+        f"the VM will have no {text}{'' if required else ' (the package can do without)'}",
         item,
         "8.3",
     )

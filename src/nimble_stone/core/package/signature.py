@@ -199,7 +199,7 @@ def _distrust(
             None,
         )
         if above is None:
-            return "whom nothing on the trust list vouches for"
+            return "who is not on the trust list"
         at = above
     return "by a chain that is too long"
 

@@ -124,7 +124,7 @@ def land(rows: Rows, sheet: Sheet) -> Landed:
 def _fault(column: Column, value: str) -> str:
     """Why a text cannot be a value of the column, '' when it can."""
     if column.kind == "secret":
-        return "secrets are typed on the page, they do not travel in tables"
+        return "secrets are typed on the page; tables do not contain them"
     if not value:
         return ""
     if column.kind == "address" and ip(value) is None:

@@ -74,8 +74,8 @@ class Key(Plain):
         before = c.step.detail["login"]
         if not await self._logs_in(c, before):
             raise Conflict(
-                f"{c.step.host} does not take the login of before any more; without the key nobody"
-                " would get in",
+                f"{c.step.host} no longer accepts the previous login; without the key no login"
+                " would be possible",
                 code="login-gone",
                 hint=(
                     "Let it take passwords again, or correct the keyring; then take the run back"
@@ -106,7 +106,7 @@ class Passwords(Plain):
         found = await c.ports.store.read(entries.get_secret, host.credential)
         if found is None or found[0] != "key":
             raise Conflict(
-                f"{c.step.host}: we log in by password ourselves",
+                f"{c.step.host}: the login uses a password",
                 code="needs-password",
                 hint="Put a key on it first.",
             )

@@ -70,7 +70,7 @@ class Plain:
         """
         for path in await c.host.preparation.foreign_files(c.work, c.run):
             raise Conflict(
-                f"{path} on {c.step.host} is not of this run and stays as it is",
+                f"{path} on {c.step.host} was not created by this run; it is left unchanged",
                 code="not-ours",
                 hint="Roll back the run that made it, or move the file away; then retry.",
             )
@@ -84,7 +84,7 @@ class Plain:
         if not await c.ports.store.read(runs.acted, c.run, c.step.key):
             return f"{c.step.label}: it was so before and stays"
         if not await self.ours(c):
-            return f"{c.step.label}: nothing of this run is there; what is there stays"
+            return f"{c.step.label}: nothing created by this run was found; nothing was changed"
         if why := await self.stays(c):
             raise Conflict(
                 f"{c.step.host}: {c.step.label}: {why}",

@@ -68,7 +68,7 @@ class Store(Plain):
             ):
                 raise Conflict(
                     f"{action.device} on {c.step.host} is not free:"
-                    f" {disk.why or 'somebody has formatted it'}",
+                    f" {disk.why or 'it is formatted'}",
                     code="disk-in-use",
                     hint="Choose another disk.",
                 )
@@ -140,7 +140,7 @@ class Rename(Plain):
             raise Conflict(
                 f"{c.step.host}: {action.name}: {why}",
                 code="in-use",
-                hint="Leave the name, or change those guests first.",
+                hint="Keep the name, or change those VMs first.",
             )
         await super().act(c)
 

@@ -41,7 +41,7 @@ class Wipe(Plain):
 
     async def undo(self, c: Context) -> str:
         """There is no way back."""
-        return f"{c.step.label}: what was on it cannot be brought back"
+        return f"{c.step.label}: the data cannot be restored"
 
 
 async def disk_now(c: Context, device: str) -> BlockDevice:

@@ -45,7 +45,7 @@ def steps_of(work: g.Groundwork, estate: Estate) -> list[Step]:
     for action in sorted(work.actions, key=lambda a: (ORDER[a.kind], a.host)):
         key = f"{action.kind}:{action.host}:{g.target(action)}"
         if any(step.key == key for step in found):
-            raise Conflict(f"{g.label(action)} on {action.host} is asked for twice", code="twice")
+            raise Conflict(f"{g.label(action)} on {action.host} is requested twice", code="twice")
         host = estate.host(action.host)
         facts = estate.facts.get(action.host)
         before: dict[str, str] = {}

@@ -71,7 +71,7 @@ class Carry:
         return {
             "bytes": total,
             "sent": "way" in c.answer,
-            "way": c.answer.get("way", "was there already; nothing was sent"),
+            "way": c.answer.get("way", "already present"),
         }
 
     async def act(self, c: Context) -> None:
@@ -177,9 +177,7 @@ class Tidy:
             for number in range(len(c.contents.descriptor.disk_order))
         ]
         return (
-            f"{sum(gone)} travelling copies removed from {c.step.detail['place']}"
-            if any(gone)
-            else ""
+            f"{sum(gone)} cached images removed from {c.step.detail['place']}" if any(gone) else ""
         )
 
 

@@ -129,7 +129,7 @@ class Medium:
     async def undo(self, c: Context) -> str:
         """Remove it."""
         gone = await remove_volume(c, c.volume(f"{c.node.name}-config"))
-        return f"config medium of {c.node.name} removed" if gone else ""
+        return f"config ISO of {c.node.name} removed" if gone else ""
 
 
 def _configured(node: Node, network: str) -> medium.Configured | None:

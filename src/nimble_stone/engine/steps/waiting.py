@@ -20,14 +20,14 @@ async def still_there(c: Context) -> None:
             f"VM {c.node.name} is no longer on {c.host.name}",
             target=c.host.name,
             code="guest-gone",
-            hint="Somebody removed it. Roll the run back and start it again.",
+            hint="It was removed. Roll back the run and start it again.",
         )
     if not await c.host.vms.running(c.node.name):
         raise RemoteFailed(
             f"VM {c.node.name} on {c.host.name} has stopped",
             target=c.host.name,
             code="guest-stopped",
-            hint="Look at its console; retry starts it again.",
+            hint="Check its console. Retry starts the VM again.",
         )
 
 

@@ -81,7 +81,7 @@ class KvmReading:
         if b"Booting from" not in answer.out and b"No bootable device" not in answer.out:
             return (
                 "qemu",
-                "KVM is advertised or absent, but a guest's firmware did not get through under it",
+                "KVM is advertised or absent, but a VM's firmware did not run under it",
             )
         if answer.seconds > QUICK_S:
             # It works, but slowly: nested in another virtual machine it may be many times slower
@@ -93,8 +93,8 @@ class KvmReading:
                 return (
                     "qemu",
                     (
-                        f"under KVM a guest's firmware takes {answer.seconds:.1f} s, in software"
+                        f"under KVM a VM's firmware takes {answer.seconds:.1f} s, in software"
                         f" emulation {plain.seconds:.1f} s"
                     ),
                 )
-        return "kvm", "a guest's firmware ran under KVM"
+        return "kvm", "a VM's firmware ran under KVM"

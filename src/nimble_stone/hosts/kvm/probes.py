@@ -40,7 +40,7 @@ class KvmProbes:
         if answer.status == 0:
             return ""
         if answer.status == 124:
-            return "nobody answers within 4 s"
+            return "no answer within 4 s"
         words = answer.err.strip().splitlines()[:1] or ["no connection"]
         return words[0].rpartition(": ")[2][:120]
 

@@ -161,7 +161,7 @@ def needed(host: str, found: Mapping[str, Said]) -> None:
                 f"{host}: {key}: {lost.get(said.status) or words or f'status {said.status}'}",
                 target=host,
                 operation=f"read {key}",
-                hint="Repair the host, then read it again.",
+                hint="Fix the host, then refresh it.",
             )
 
 

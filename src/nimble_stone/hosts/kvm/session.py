@@ -66,7 +66,7 @@ class Session:
             words = "virsh is not installed, or not in the path of this account"
         hint = next(
             (text for key, text in _HINTS.items() if key in words),
-            "See the transcript; repair the host, then retry.",
+            "See the transcript, fix the host, then retry.",
         )
         return RemoteFailed(
             f"{self.name}: {what.split(' /dev/stdin')[0]}: {words or f'status {answer.status}'}",
@@ -134,12 +134,10 @@ _HINTS = {
         "The host has too little memory free; stop something or choose another host."
     ),
     "Cannot get interface MTU": (
-        "The network's bridge is missing on this host; repair it, then retry."
+        "The network's bridge is missing on this host; fix it, then retry."
     ),
     "failed to connect to the hypervisor": "Start libvirtd on the host, then retry.",
-    "already exists": (
-        "Something of that name is there; look whose it is, rename the node or remove it."
-    ),
+    "already exists": ("The name is in use. Rename the node, or remove the other object."),
     "time limit": "See whether the host is overloaded, then retry.",
     "not installed": "Install libvirt's client on the host, or use another account.",
 }

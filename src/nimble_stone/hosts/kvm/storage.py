@@ -123,6 +123,7 @@ class KvmStorage:
         """Remove a volume of ours; the name carries the mark, others are refused."""
         if not name.startswith("ns-"):
             raise Conflict(
-                f"volume “{name}” does not bear our mark and is left alone", code="not-ours"
+                f"volume “{name}” was not created by Nimble Stone and is left unchanged",
+                code="not-ours",
             )
         await self._session.virsh("vol-delete", "--pool", datastore, name)

@@ -66,10 +66,10 @@ class KvmVms:
             return False
         if not found.is_of(run):
             raise Conflict(
-                f"VM “{name}” on {self._session.name} does not bear the mark of run {run} and is"
+                f"VM “{name}” on {self._session.name} was not created by run {run} and is"
                 " left alone",
                 code="not-ours",
-                hint="Remove or rename it yourself if it is in the way.",
+                hint="Remove or rename it, or rename the node.",
             )
         if await self.running(name):
             await self._session.virsh("destroy", name, seconds=60)

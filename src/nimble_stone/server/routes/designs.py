@@ -259,7 +259,7 @@ async def _built(app: Application, plan: str, run: str) -> Sheet:
     )
     if not ident:
         raise InputError(
-            "no run of this plan stands",
+            "no run of this plan is deployed",
             code="no-run",
             hint="Name another plan or a version to compare with.",
         )
@@ -401,7 +401,7 @@ async def plan_table(body: ManyIn, app: TheApplication, kits: TheKits) -> ManyVi
             raise InputError(
                 f"row {bad[0].row}: {bad[0].faults[0]}",
                 code="table-faults",
-                hint="Nothing was made. Correct the rows named and try again.",
+                hint="No plans were created. Fix these rows and try again.",
             )
         for view in views:
             await _make(app, kits, view.text)

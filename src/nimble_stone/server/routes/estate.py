@@ -395,7 +395,7 @@ async def estate_change(name: str, body: HostChange, app: TheApplication) -> Est
     if body.name is not None and body.name != name:
         if reasons := await adding.needs(app, name):
             raise Conflict(
-                f"{name} keeps its name: {'; '.join(reasons[:5])}",
+                f"{name} cannot be renamed: {'; '.join(reasons[:5])}",
                 code="host-needed",
                 hint="Change those plans or take those runs back first.",
             )

@@ -176,14 +176,14 @@ async def groundwork_start(body: Begin, app: TheApplication, engine: TheEngine) 
         raise Conflict(
             "; ".join(against[:6]) + (f"; and {len(against) - 6} more" if len(against) > 6 else ""),
             code="refused",
-            hint="Nothing was begun. Correct these, or leave them out.",
+            hint="Nothing was started. Fix or remove these actions.",
         )
     steps = preparation.steps_of(body.work, estate)
     if other := preparation.busy(
         await app.store.read(runs.runs, active=True, kind="groundwork"), steps
     ):
         raise Conflict(
-            f"groundwork {other} is at work on one of these things",
+            f"groundwork {other} is already changing one of these objects",
             code="run-active",
             hint="Let it finish.",
         )
@@ -206,9 +206,7 @@ def _sentence(row: RunRow, states: list[runs.StepRow]) -> str:
     on = f"{hosts} host{'s' if hosts != 1 else ''}"
     match row.state:
         case RunState.DONE:
-            return (
-                f"All {len(states)} steps on {on} are done and were seen; the hosts were read anew."
-            )
+            return f"All {len(states)} steps on {on} are done. The hosts were refreshed."
         case RunState.UNDONE:
             return f"Rolled back: what this run made on {on} is gone again."
         case RunState.UNDOING:
@@ -222,7 +220,7 @@ def _sentence(row: RunRow, states: list[runs.StepRow]) -> str:
             return f"All {len(states)} steps are done, but not every host could be read afterwards."
         case _ if failed:
             return (
-                f"{len(failed)} of {len(states)} steps failed; {done} are done. See why, repair it,"
+                f"{len(failed)} of {len(states)} steps failed; {done} are done. Fix the cause, then"
                 " retry."
             )
         case _:
@@ -234,7 +232,7 @@ async def _view(app: Application, ident: str) -> GroundRun:
     last = await app.store.read(runs.last_events, ident, 1)
     row = await app.store.read(runs.get_run, ident)
     if row.kind != "groundwork":
-        raise NotFound(f"there is no groundwork “{ident}”")
+        raise NotFound(f"No such preparation run: “{ident}”")
     states = await app.store.read(runs.steps, ident)
     steps, estate = preparation.steps_in(row), await app.store.read(records.load_estate)
     shown = []

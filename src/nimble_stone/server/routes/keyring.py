@@ -92,7 +92,7 @@ async def grant(body: Grant, app: TheApplication) -> list[KeyringEntry]:
     """
     if grants.is_internal(body.entry):
         raise Conflict(
-            f"keyring entry “{body.entry}” belongs to this installation and is granted to nobody",
+            f"keyring entry “{body.entry}” belongs to this installation and cannot be granted",
             code="secret-internal",
         )
     await app.store.write(entries.grant, body.entry, body.plan, app.clock())

@@ -272,7 +272,7 @@ async def _ended(app: TheApplication, intake: Intake, kits: TheKits, ident: str)
     ended = await intake.wait(ident)
     if ended.state != "done":
         raise FormatError(
-            str(ended.problem.get("message", "the take-in was stopped")),
+            str(ended.problem.get("message", "the import was stopped")),
             code=str(ended.problem.get("code", "take-in-ended")),
             hint=str(ended.problem.get("hint", "")),
         )

@@ -337,11 +337,11 @@ async def plan_edit(
         )
         if clash := yaml_text.clashes((change.path for change in body.edits), theirs):
             raise Conflict(
-                f"plan “{ident}” was changed meanwhile, also at"
+                f"plan “{ident}” was changed by another user, also at"
                 f" {', '.join(sorted({'.'.join(path) for path in clash})[:4])} (version"
                 f" {row.version}, your edit was of {version})",
                 code="plan-changed",
-                hint="Your edit is kept on the page; look at the new version and repeat it.",
+                hint="Your edit is kept. Check the new version and repeat it.",
             )
         # it touches nothing that somebody else changed: both stand
         version = row.version
@@ -390,8 +390,7 @@ async def plan_take_back(
             f" {', '.join(sorted({'.'.join(path) for path in again})[:4])}",
             code="changed-since",
             hint=(
-                "Nothing was taken back. Look at the value, and change it if it is not what you"
-                " want."
+                "Nothing rolled back. Look at the value, and change it if it is not what you want."
             ),
         )
     return await store_text(app, kits, ident, text, row.version, known=known)
@@ -425,7 +424,7 @@ async def plan_secret(ident: str, body: SecretEdit, app: TheApplication, kits: T
         raise InputError(
             f"{column.label} {lacks[0]}",
             code="secret-weak",
-            hint="Type a longer or more varied one; what stood there stays.",
+            hint="Type a longer or more varied one. The old value is kept.",
         )
     reference = await app.keep_secret(secret_name(ident, body.node, body.column), body.value)
     path = ("nodes", body.node, body.column) if body.node else ("values", body.column)

@@ -286,7 +286,7 @@ async def _proved(app: TheApplication, ident: str) -> tuple[RunRow, FrozenRun, s
     proofs = await app.store.read(runs.last_proofs, ident)
     if proofs is None:
         raise NotFound(
-            "nothing of this run was proved yet", hint="Proofs are made when the run ends."
+            "no acceptance checks ran yet", hint="Acceptance checks run at the end of a run."
         )
     at = datetime.datetime.fromtimestamp(proofs[0], datetime.UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
     return row, frozen, at, [Verdict(**item) for item in proofs[1]]

@@ -49,7 +49,7 @@
   );
   let worst = $derived((losses ?? []).filter((l) => l.weight === 'broken').length);
   const MARK = { none: '', bent: '◔', broken: '✕' } as Record<string, string>;
-  const WORD = { none: 'nothing falls', bent: 'goes on', broken: 'stops or loses data' } as Record<
+  const WORD = { none: 'no impact', bent: 'degraded', broken: 'stops or loses data' } as Record<
     string,
     string
   >;
@@ -57,8 +57,10 @@
 
 {#if losses}
   <Section
-    title="If one host is lost"
-    aside={worst ? `${count(worst, 'host')} would stop something` : 'everything goes on'}
+    title="Impact of one host failure"
+    aside={worst
+      ? `${count(worst, 'host')} would stop something`
+      : 'no host failure stops anything'}
   >
     <ul>
       {#each losses as l (l.hosts[0])}
@@ -66,9 +68,9 @@
           <button
             aria-pressed={chosen(l.hosts)}
             onclick={() => onlose(chosen(l.hosts) ? [] : l.hosts)}
-            title="Show it on the wall"
+            title="Show on the wall"
             ><b data-weight={l.weight}>{MARK[l.weight]} {l.hosts[0]}</b><span
-              >{l.words.join('; ') || 'nothing of this plan'}</span
+              >{l.words.join('; ') || 'no nodes of this plan'}</span
             >
             <i class="mono"
               >{l.nodes.length ? `${l.fit.length} of ${l.nodes.length} elsewhere` : ''}</i
@@ -80,7 +82,7 @@
   </Section>
   {#if names.length > 1 && pairs?.length}
     <Section
-      title="If two are lost together"
+      title="If two hosts fail together"
       aside={losses.length > MOST ? `the ${MOST} worst` : ''}
     >
       <div
@@ -105,30 +107,29 @@
               >{:else}<span></span>{/if}
           {/each}{/each}
       </div>
-      <p class="quiet">
-        ✕ stops or loses data · ◔ goes on with less behind it. The diagonal is one host alone.
-      </p>
+      <p class="quiet">✕ stops or loses data · ◔ degraded. The diagonal is one host alone.</p>
     </Section>
   {/if}
   {#if shown && lost.length}
     <Section title={`Without ${lost.join(' and ')}`}>
-      <p>{shown.words.join('; ') || 'Nothing of this plan stands there.'}</p>
+      <p>{shown.words.join('; ') || 'No nodes of this plan on this host.'}</p>
       {#if shown.fit.length}<p class="quiet">
           Room elsewhere: {shown.fit.slice(0, 6).join(', ')}{shown.fit.length > 6
             ? ` and ${shown.fit.length - 6} more`
             : ''}
         </p>{/if}
       {#if shown.homeless.length}<p class="quiet">
-          Gone until it is back: {shown.homeless.slice(0, 6).join(', ')}{shown.homeless.length > 6
+          Down until the host returns: {shown.homeless.slice(0, 6).join(', ')}{shown.homeless
+            .length > 6
             ? ` and ${shown.homeless.length - 6} more`
             : ''}
         </p>{/if}
     </Section>
   {/if}
   {#if !losses.length}<p class="quiet">
-      No node has a host yet. Once they are placed, this tells what falls with each host.
+      No node has a host yet. Place the nodes to see the impact of each host failure.
     </p>{/if}
-{:else}<p class="quiet">Taking the hosts away, one after the other …</p>{/if}
+{:else}<p class="quiet">Calculating failure impact …</p>{/if}
 
 <style>
   ul {

@@ -78,11 +78,11 @@
           fit.findIndex((p) => p.here),
         ),
       );
-    if (!better.length) return 'Of the hosts it may stand on, this one is left evenest.';
+    if (!better.length) return 'Best balanced of the suitable hosts.';
     const taken = new Set(plan.nodes.filter((n) => n.id !== node).map((n) => n.host));
     if (better.every((p) => taken.has(p.host)))
-      return 'Evener hosts carry a node of this plan already; losing one host is to cost as little as it can.';
-    return 'It stands there, and no host is so much evener that moving would pay.';
+      return 'Less loaded hosts already run a node of this plan; spreading limits the impact of a host failure.';
+    return 'Current host; no other host improves balance by 10% or more.';
   });
   let shown = $derived(all ? places : places.slice(0, 8));
 </script>
@@ -90,11 +90,11 @@
 {#if own}
   <Section
     title={`Why is ${own.name} on ${own.host || 'no host'}?`}
-    aside={pinned ? 'fixed by hand' : 'chosen by placement'}
+    aside={pinned ? 'set manually' : 'chosen by placement'}
   >
     <p class="quiet">
       {pinned
-        ? 'Somebody put it there.'
+        ? 'Host set manually.'
         : own.host
           ? why
           : (plan.findings.find((f) => f.code === 'host-missing' && f.node === own?.id)?.message ??
@@ -108,7 +108,7 @@
               ><i style:width={`${Math.min(100, 100 * p.load)}%`}></i></span
             ><span class="mono right">{pct(p.load)}</span>
             {#if p.here}<button disabled={busy} onclick={() => onedit(pin(pinned ? null : p.host))}
-                >{pinned ? 'let go' : 'pin here'}</button
+                >{pinned ? 'reset' : 'use this host'}</button
               >{:else}<button disabled={busy} onclick={() => onedit(pin(p.host))}>move</button>{/if}
           {:else}<span class="reason">{p.reason}</span>{/if}
         </li>
@@ -118,22 +118,22 @@
         kind="link"
         onclick={() => {
           all = !all;
-        }}>{all ? 'The first eight' : `All ${places.length} hosts`}</Button
+        }}>{all ? 'Show the first 8' : `All ${places.length} hosts`}</Button
       >{/if}
     {#if own.host}<p>
         <Button kind="link" disabled={busy} onclick={() => evict(own?.host ?? '')}
-          >Empty {own.host}: let nothing of this plan stand there</Button
+          >Empty {own.host}: exclude it from this plan</Button
         >
       </p>{/if}
   </Section>
 {:else}<p class="quiet">
-    Select a node on the wall or in the sheet to see why it stands where it stands.
+    Select a node on the wall or in the sheet to see why it is placed there.
   </p>{/if}
 
-<Section title="Even it out" aside={balance ? `fullest host ${pct(balance.before)}` : ''}>
+<Section title="Rebalance" aside={balance ? `fullest host ${pct(balance.before)}` : ''}>
   {#if balance?.moves.length}
     <p>
-      {balance.moves.length === 1 ? 'Move this one' : `Move these ${balance.moves.length}`}: the
+      {balance.moves.length === 1 ? 'Move this node' : `Move these ${balance.moves.length}`}: the
       fullest host goes from {pct(balance.before)} to <b>{pct(balance.after)}</b>.
     </p>
     <ul class="moves">
@@ -146,23 +146,23 @@
         ? 'this move'
         : `these ${balance.moves.length} moves`}</Button
     >
-  {:else}<p class="quiet">Moving a few would gain nothing.</p>{/if}
+  {:else}<p class="quiet">Already balanced.</p>{/if}
 </Section>
 
-<Section title="What placement keeps to">
+<Section title="Placement rules">
   <div class="keeps">
-    <label for="survive">If hosts are lost, their nodes must fit on the others</label>
+    <label for="survive">Host failures to tolerate</label>
     <select
       id="survive"
       disabled={busy}
       value={String(plan.survive ?? 0)}
       onchange={(e) =>
         onedit([{ path: ['placement', 'survive'], value: Number(e.currentTarget.value) || null }])}
-      ><option value="0">not asked for</option><option value="1">any one</option><option value="2"
-        >any two</option
+      ><option value="0">none</option><option value="1">any 1</option><option value="2"
+        >any 2</option
       ></select
     >
-    <label for="overcommit">vCPUs promised per thread, at most</label>
+    <label for="overcommit">Max vCPUs per thread</label>
     <input
       id="overcommit"
       inputmode="decimal"
@@ -192,9 +192,9 @@
 </Section>
 
 {#if fixed.length || plan.avoid.length}
-  <Section title="Fixed by hand">
+  <Section title="Set manually">
     {#if plan.avoid.length}<p>
-        Left alone: {#each plan.avoid as host (host)}<span class="chip"
+        Excluded: {#each plan.avoid as host (host)}<span class="chip"
             >{host}<button
               aria-label={`Use ${host} again`}
               disabled={busy}
@@ -212,7 +212,7 @@
                 { path: ['nodes', n.id, 'host'], value: null },
                 { path: ['nodes', n.id, 'datastore'], value: null },
               ]),
-            )}>Let placement choose for all</Button
+            )}>Reset all to automatic</Button
         >
       </p>{/if}
   </Section>

@@ -78,7 +78,7 @@
     wall.
   </p>
 {:else if answer}
-  <Section title="How much is there to do?">
+  <Section title="Workload">
     <div class="loads">
       {#each answer.loads as l (l.id)}<label for={`load-${l.id}`}>{l.label}</label><span
           ><input
@@ -90,7 +90,7 @@
         >{/each}
     </div>
   </Section>
-  <Section title="Then it takes">
+  <Section title="Proposed nodes">
     <ul>
       {#each proposals as p (p.role)}
         <li class:none={!p.chosen}>
@@ -100,12 +100,12 @@
               >{/if}</span
           >
           {#if p.chosen}<span class="mono"
-              >{p.chosen.count ? `${p.chosen.count} × ${p.chosen.size}` : 'none needed'}</span
+              >{p.chosen.count ? `${p.chosen.count} × ${p.chosen.size}` : '0 nodes'}</span
             ><span class="mono quiet right"
               >{p.chosen.count ? size(p.chosen.memory_bytes) : ''}</span
-            >{:else}<span class="bad">nothing carries it</span><span></span>{/if}
+            >{:else}<span class="bad">no size is enough</span><span></span>{/if}
           {#if p.reason}<p class="quiet">
-              {p.chosen ? 'Smaller will not do: ' : ''}{p.reason}
+              {p.chosen ? 'Smaller is not enough: ' : ''}{p.reason}
             </p>{/if}
         </li>
       {/each}
@@ -117,11 +117,11 @@
         proposals.some((p) => !p.chosen) ||
         proposals.every(same)}
       onclick={() => answer && onedit(answer.edits)}
-      >{proposals.every(same) ? 'The plan is sized so' : 'Take it over'}</Button
+      >{proposals.every(same) ? 'Applied to plan' : 'Apply to plan'}</Button
     >
   </Section>
   {#if drawn.length && wanted}
-    <Section title="What more or less would carry">
+    <Section title="Capacity by node count">
       {#if answer.loads.length > 1}<div class="pick">
           {#each answer.loads as l (l.id)}<button
               aria-pressed={l.id === load}
@@ -135,7 +135,7 @@
         <figure>
           <figcaption>
             <b>{p.label}</b>{#each c.lines as line, i (line.size)}{#if line.beyond !== null}<span
-                  title="More than the picture shows"
+                  title="More than the chart shows"
                   >{line.size}: {line.beyond.toLocaleString()}{wanted.unit ? ` ${wanted.unit}` : ''} from
                   {c.from}</span
                 >{:else}<span
@@ -182,11 +182,11 @@
       {/each}
     </Section>
   {/if}
-{:else}<p class="quiet">Working it out …</p>{/if}
+{:else}<p class="quiet">Calculating …</p>{/if}
 
 {#if layouts.length}
   <Section
-    title="How data lies on its disks"
+    title="Redundancy schemes"
     aside={`${layouts[0]?.disks} disks on ${layouts[0]?.domains} hosts, ${size(layouts[0]?.raw_bytes ?? 0)}`}
   >
     <table>
@@ -194,11 +194,12 @@
         ><tr
           ><th>Scheme</th><th class="right">Usable</th><th
             class="right"
-            title="Room that may be filled so that after losing the largest host all can be made whole again"
-            >safe</th
-          ><th class="right" title="Raw room that unevenness keeps from being used">wasted</th><th
-            class="right"
-            title="Hosts, and disks anywhere, that may be lost at once">may fall</th
+            title="Up to this fill, data can be rebuilt after losing the largest host"
+            >rebuild-safe</th
+          ><th class="right" title="Raw capacity that cannot be used because hosts differ"
+            >unusable</th
+          ><th class="right" title="Hosts, and disks anywhere, that can fail at once"
+            >failures tolerated</th
           ></tr
         ></thead
       >
@@ -208,7 +209,7 @@
               >{#if l.chosen}<b>{l.label}</b>{:else}<button
                   class="take"
                   disabled={busy || l.reason !== ''}
-                  title={l.reason || `Keep data in ${l.label}`}
+                  title={l.reason || `Use ${l.label}`}
                   onclick={() => onedit(l.edits ?? [])}>{l.label}</button
                 >{/if}</th
             >{#if l.reason}<td colspan="4" class="quiet">{l.reason}</td>{:else}<td
@@ -221,9 +222,9 @@
     </table>
     <p class="quiet">
       {layouts.some((l) => l.chosen)
-        ? 'The plan keeps data the way that stands in bold; choose another to take it. '
-        : ''}Parts of one piece never lie on one host. Safe: what may be filled so that after losing
-      the largest host everything can be made whole again.
+        ? 'The plan’s scheme is bold. Select another to use it. '
+        : ''}Fragments of one chunk are always on different hosts. Rebuild-safe: up to this fill,
+      data can be rebuilt after losing the largest host.
     </p>
   </Section>
 {/if}

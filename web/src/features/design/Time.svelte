@@ -44,9 +44,9 @@
   let turns = $derived(way.map((s, i) => s.start_s - (way[i - 1]?.end_s ?? 0)));
   let change = $derived(before ? before.after_s - before.before_s : 0);
   const KIND: Record<string, string> = {
-    carry: 'carrying disks',
+    carry: 'copying images',
     clone: 'disks',
-    medium: 'config media',
+    medium: 'config ISOs',
     define: 'guests',
     start: 'starting',
     boot: 'booting',
@@ -55,7 +55,7 @@
   };
 </script>
 
-<Section title="How long it takes" aside={chances ? '' : 'calculating …'}>
+<Section title="Duration" aside={chances ? '' : 'calculating …'}>
   {#if chances}
     <div class="big">
       <div><b class="mono">{span(chances.expected_seconds)}</b><span>expected</span></div>
@@ -69,14 +69,14 @@
     </div>
     <p class="quiet">
       {Object.keys(chances.measured).length
-        ? `By what earlier runs here took: ${Object.entries(chances.measured)
+        ? `Based on earlier runs here: ${Object.entries(chances.measured)
             .map(
               ([k, f]) =>
                 `${KIND[k] ?? k} ${f > 1 ? `${f.toFixed(1)} × as long` : `${Math.round(f * 100)} % of`}`,
             )
             .slice(0, 4)
             .join(', ')} as the kit says.`
-        : 'By the kit’s own times; no run on this estate has shown better yet.'}
+        : 'Based on kit defaults; no earlier runs on this estate.'}
     </p>
   {/if}
 </Section>
@@ -86,7 +86,7 @@
     title="Your last change"
     aside={Math.abs(change) >= 1
       ? `${change > 0 ? '+' : '−'}${span(Math.abs(change))}`
-      : 'no time more or less'}
+      : 'no change'}
   >
     <ul>
       {#each before.differences.slice(0, 8) as d (d.text)}<li>{d.text}</li>{/each}
@@ -99,22 +99,22 @@
 
 {#if built}
   <Section
-    title="Against what stands"
+    title="Compared with the deployed run"
     aside={built.differences.length ? count(built.differences.length, 'difference') : 'the same'}
   >
     {#if built.differences.length}<ul>
         {#each built.differences.slice(0, 10) as d (d.text)}<li>{d.text}</li>{/each}
-      </ul>{:else}<p class="quiet">What was built is what is planned.</p>{/if}
+      </ul>{:else}<p class="quiet">Deployed as planned.</p>{/if}
   </Section>
 {/if}
 
-<Section title="The longest way" aside={count(way.length, 'step')}>
+<Section title="Critical path" aside={count(way.length, 'step')}>
   <ol>
     {#each way as s, i (s.key)}{#if (turns[i] ?? 0) >= 0.5}<li
           class="quiet"
-          title="All before it is done, but only so many steps go at once, on a host and in all"
+          title="Ready to start, but the limit of steps per host or in total is reached"
         >
-          <span>waits its turn</span><span class="mono">{span(turns[i] ?? 0)}</span>
+          <span>waiting for a free slot</span><span class="mono">{span(turns[i] ?? 0)}</span>
         </li>{/if}
       <li>
         <span>{s.label}{s.node ? ` · ${names.get(s.node) ?? s.node}` : ''}</span><span

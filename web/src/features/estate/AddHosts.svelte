@@ -71,12 +71,12 @@
   const WORD: Record<string, string> = {
     fine: 'login works',
     limited: 'rights are missing',
-    refused: 'login refused',
-    unreachable: 'not reached',
+    refused: 'login failed',
+    unreachable: 'unreachable',
     'unknown-name': 'name unknown',
-    forbidden: 'may not be dialled',
-    'key-changed': 'another key',
-    known: 'there already',
+    forbidden: 'outside allowed networks',
+    'key-changed': 'key changed',
+    known: 'already in estate',
   };
   let fine = $derived(looks?.filter((l) => l.outcome === 'fine') ?? []);
   let chosen = $derived(
@@ -100,7 +100,7 @@
       listing = await send('POST', '/estate/list', { text });
       const entries = await Promise.all(
         listing.entries.map(async (e, i) => {
-          // a login of its own becomes a keyring entry of its own
+          // use another login becomes a keyring entry of its own
           const mine = own[i];
           if (!mine?.secret && !mine?.user) return e;
           const entry = mine.secret ? `host/${e.name || e.address}` : e.credential;
@@ -195,10 +195,10 @@
 <Dialog title="Add hosts and machines" wide {onclose}>
   <label class="list"
     ><span
-      >Names or addresses, one a line; a table with a header; a spreadsheet’s cells; <span
+      >Names or addresses, one per line; a table with a header; spreadsheet cells; <span
         class="mono">[bay]</span
       >
-      begins a bay; <span class="mono">https://</span> or <span class="mono">machine</span> marks a management
+      starts a bay; <span class="mono">https://</span> or <span class="mono">machine</span> marks a management
       controller</span
     >
     <textarea
@@ -219,7 +219,7 @@
       kind="link"
       onclick={() => {
         scanning = !scanning;
-      }}>{scanning ? 'close the scan' : 'look through a range'}</Button
+      }}>{scanning ? 'close scan' : 'scan a range'}</Button
     >{#if listing}<span
         ><b
           >{[
@@ -262,7 +262,7 @@
       >{#each known as n (n)}<option value={n}></option>{/each}</datalist
     >
     <label
-      >{known.includes(credential) ? 'New value (empty: as it is)' : 'Its value'}
+      >{known.includes(credential) ? 'New value (blank: unchanged)' : 'Its value'}
       {#if kind === 'key'}<textarea
           bind:value={secret}
           rows="1"
@@ -278,12 +278,11 @@
         ><option value="password">password</option><option value="key">private key</option></select
       ></label
     >
-    <label>Room <input bind:value={site} list="sites" placeholder="if unsaid" /></label><datalist
-      id="sites"
+    <label>Site <input bind:value={site} list="sites" placeholder="if not in the list" /></label
+    ><datalist id="sites"
       >{#each sites as n (n)}<option value={n}></option>{/each}</datalist
     >
-    <label
-      >Bay <input bind:value={bay} list="bays" placeholder="where the list does not say" /></label
+    <label>Bay <input bind:value={bay} list="bays" placeholder="if not in the list" /></label
     ><datalist id="bays"
       >{#each bays as n (n)}<option value={n}></option>{/each}</datalist
     >
@@ -294,7 +293,8 @@
       <table>
         <thead
           ><tr
-            ><th></th><th>Host or machine</th><th>Found</th><th>Key or certificate it shows</th></tr
+            ><th></th><th>Host or machine</th><th>Found</th><th>Key or certificate presented</th
+            ></tr
           ></thead
         ><tbody>
           {#each looks as l, i (i)}<tr data-outcome={l.outcome}
@@ -341,7 +341,7 @@
                       kind="link"
                       onclick={() => {
                         own = { ...own, [i]: { user: l.entry.user || '', secret: '' } };
-                      }}>a login of its own</Button
+                      }}>use another login</Button
                     >{/if}{/if}</td
               ><td class="mono fp">{l.fingerprint}</td></tr
             >{/each}
@@ -360,17 +360,16 @@
             stopped = true;
           }}>stop after these</Button
         >{:else if looks}{fine.length} of {looks.length} can be added. Compare the keys with the hosts’
-        own consoles before you pin them.{:else}Looking changes nothing on the hosts and keeps
-        nothing here.{/if}
+        own consoles before you pin them.{:else}Checking a login changes nothing.{/if}
     </p>
     <Button
       kind={looks && fine.length ? 'plain' : 'main'}
       disabled={busy || !listing?.entries.length || !credential}
       onclick={() => void look()}
       >{busy && !looks
-        ? 'Looking …'
+        ? 'Checking …'
         : looks
-          ? 'Look again'
+          ? 'Check again'
           : `Look at ${listing?.entries.length ? (listing.entries.length === 1 ? 'it' : `all ${listing.entries.length}`) : 'them'}`}</Button
     >
     {#if looks && fine.length}<Button

@@ -61,26 +61,25 @@
   <label>of each machine at most <input inputmode="numeric" bind:value={most} /> (0: all)</label>
 </div>
 {#if problem}<p>
-    {problem[0]?.toUpperCase()}{problem.slice(1)}. Loosen the rule, or free drives: Estate → what is
-    to be mended.
+    {problem[0]?.toUpperCase()}{problem.slice(1)}. Relax the filter or free drives.
   </p>{:else if found[0]}
   <p class="quiet">
     {count(found[0].disks, 'drive')} on {count(found[0].domains, 'machine')}, {size(
       found[0].raw_bytes,
-    )} raw. Parts of one piece never lie on one machine.
+    )} raw. Fragments of one chunk are always on different machines.
   </p>
   <table>
     <thead
       ><tr
-        ><th>Kept in</th><th class="wide"
-          ><span class="visually-hidden">Share of the raw room</span></th
+        ><th>Redundancy</th><th class="wide"
+          ><span class="visually-hidden">Share of raw capacity</span></th
         ><th class="right">Usable</th><th
           class="right"
-          title="Room that may be filled so that after losing the largest machine all can be made whole again"
-          >Safe</th
-        ><th class="right" title="Raw room that unevenness keeps from being used">Wasted</th><th
+          title="Up to this fill, data can be rebuilt after losing the largest machine"
+          >Rebuild-safe</th
+        ><th class="right" title="Raw room that unevenness keeps from being used">Unusable</th><th
           class="right"
-          title="Machines that may be lost at once">May fall</th
+          title="Machines that can fail at once">Failures tolerated</th
         ></tr
       ></thead
     >

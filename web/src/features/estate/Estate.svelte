@@ -31,9 +31,17 @@
     ground = $state.raw<GroundLine[]>([]);
   let place = $derived(router.parts[1] ?? ''),
     name = $derived(router.parts[2] ?? '');
-  const SEE = ['facts', 'fitness', 'networks', 'pools', 'drives', 'groundwork', 'limits'];
+  const SEE: [string, string][] = [
+    ['facts', 'facts'],
+    ['fitness', 'readiness'],
+    ['networks', 'networks'],
+    ['pools', 'pools'],
+    ['drives', 'drives'],
+    ['groundwork', 'preparation'],
+    ['limits', 'run limits'],
+  ];
   let see = $derived(
-    SEE.includes(router.query.get('see') ?? '') ? router.query.get('see')! : 'facts',
+    SEE.some(([s]) => s === router.query.get('see')) ? router.query.get('see')! : 'facts',
   );
   let reading = $derived(
     (READINGS.find(([r]) => r === router.query.get('read'))?.[0] ??
@@ -140,13 +148,13 @@
     preparing = { actions, hosts };
   };
   const WORDS: Record<string, string> = {
-    running: 'under way',
+    running: 'running',
     trouble: 'stuck',
     done: 'done',
     undone: 'rolled back',
     held: 'on hold',
     undoing: 'rolling back',
-    unproved: 'done, not all read',
+    unproved: 'done, not all refreshed',
   };
 </script>
 
@@ -156,11 +164,13 @@
 {:else if place === 'groundwork' && name}{#key name}<GroundPage id={name} />{/key}
 {:else if empty}
   <div class="empty">
-    <h1>The estate is empty.</h1>
+    <h1>No hosts yet.</h1>
     <p class="quiet">
-      Paste or load a list of hypervisor hosts and management controllers, or look through a range
-      of addresses; look at them, compare their keys, and add those whose login works. Networks and
-      pools come from a file: <code class="mono">nimble-stone estate load FILE</code>.
+      Paste or load a list of hypervisor hosts and management controllers, or scan a range of
+      addresses; check them, compare their keys, and add those whose login works. Networks and pools
+      can be added on their pages, or come from a file: <code class="mono"
+        >nimble-stone estate load FILE</code
+      >.
     </p>
     <p class="first">
       <Button
@@ -181,10 +191,9 @@
             : ''} in {count(sites, 'room')}.
           <b
             >{bad.length
-              ? `${bad.slice(0, 3).join(', ')} ${bad.length === 1 ? 'is' : 'are'} not reached`
-              : 'All of them answer'}</b
-          >{hurt ? `, ${hurt} ${hurt === 1 ? 'has' : 'have'} something to mend` : ''}; {size(room)} memory
-          to give.
+              ? `${bad.slice(0, 3).join(', ')} ${bad.length === 1 ? 'is' : 'are'} unreachable`
+              : 'All reachable'}</b
+          >{hurt ? `, ${hurt} ${hurt === 1 ? 'has' : 'have'} problems` : ''}; {size(room)} memory available.
         </h1>
       </div>
       <div class="doors">
@@ -198,21 +207,21 @@
           onclick={() => void data.read()}
           >{data.busy.startsWith('reading')
             ? `${data.busy.replace('r', 'R')} …`
-            : 'Read all'}</Button
+            : 'Refresh all'}</Button
         >
       </div>
     </div>
     <div class="body">
       <div class="left">
-        <div class="switch" role="group" aria-label="Reading of the wall">
+        <div class="switch" role="group" aria-label="What the wall shows">
           {#each READINGS as [r, label] (r)}<button
               aria-pressed={reading === r}
               onclick={() => go({ read: r })}>{label}</button
             >{/each}<span class="legend quiet"
             >{reading === 'memory'
-              ? 'hatched: given to guests · dotted line: what may be given · dotted frame: bare metal'
+              ? 'hatched: allocated to VMs · dotted line: allocatable · dotted frame: bare metal'
               : reading === 'vcpu'
-                ? 'hatched: promised to guests · dotted line: threads'
+                ? 'hatched: allocated to VMs · dotted line: threads'
                 : reading === 'bytes'
                   ? 'hatched: used · dashed frame: shared, counted once'
                   : reading === 'age'
@@ -230,11 +239,11 @@
         />
         <div class="tools">
           <input bind:value={filter} placeholder="Filter by typing" aria-label="Filter" />
-          <span class="see" role="group" aria-label="What is below"
-            >{#each SEE as s (s)}<button
+          <span class="see" role="group" aria-label="What is shown below"
+            >{#each SEE as [s, label] (s)}<button
                 aria-pressed={see === s}
                 onclick={() => go({ see: s, read: '' })}
-                >{s}{s === 'fitness' && hurt ? `: ${hurt} to mend` : ''}</button
+                >{label}{s === 'fitness' && hurt ? `: ${hurt} to fix` : ''}</button
               >{/each}</span
           >
         </div>
@@ -268,15 +277,16 @@
             </div>
           {:else if see === 'groundwork'}
             {#if !ground.length}<p class="quiet none">
-                Nothing was prepared yet. <Button kind="link" onclick={() => prepare([], [])}
+                No preparation runs. <Button kind="link" onclick={() => prepare([], [])}
                   >Prepare hosts</Button
-                >: keys, names, networks, datastores, disks; or repair what the fitness matrix
-                shows.
+                >: keys, names, networks, datastores, disks; or fix what the readiness matrix shows.
               </p>
             {:else}<table>
                 <thead
                   ><tr
-                    ><th>Groundwork</th><th>State</th><th>Hosts</th><th>What</th><th>Begun</th></tr
+                    ><th>Preparation run</th><th>State</th><th>Hosts</th><th>What</th><th
+                      >Started</th
+                    ></tr
                   ></thead
                 ><tbody
                   >{#each ground as g (g.id)}<tr
@@ -293,11 +303,11 @@
                 ><tr
                   ><th>Host</th><th>Bay</th><th>Address</th><th
                     class="r"
-                    title="What running guests leave below the limit; the hypervisor keeps the rest for itself"
+                    title="Below the limit and not used by running VMs; the hypervisor keeps the rest"
                     >Memory free</th
-                  ><th class="r">Threads</th><th>Guests</th>{#each nets as n (n)}<th class="net"
+                  ><th class="r">Threads</th><th>VMs</th>{#each nets as n (n)}<th class="net"
                       >{n}</th
-                    >{/each}<th>Datastores free</th><th>Read</th></tr
+                    >{/each}<th>Datastores free</th><th>Updated</th></tr
                 ></thead
               >
               <tbody
@@ -334,7 +344,7 @@
                     <td class="mono">{h.stores.map((s) => size(s.free_bytes)).join(' · ')}</td><td
                       class="quiet"
                       title={utc(h.read_at)}
-                      >{h.trouble ? 'not reached' : ago(estate!.now - h.read_at)}</td
+                      >{h.trouble ? 'unreachable' : ago(estate!.now - h.read_at)}</td
                     ></tr
                   >
                 {/each}</tbody
@@ -346,7 +356,7 @@
                     ><th>Machine</th><th>Bay</th><th>Controller</th><th>Model</th><th class="r"
                       >Memory</th
                     ><th class="r">Threads</th><th>Drives</th><th>Power</th><th>Health</th><th
-                      >Read</th
+                      >Updated</th
                     ></tr
                   ></thead
                 >
@@ -363,18 +373,18 @@
                       ><td title={m.machine.site}>{m.machine.bay}</td><td class="mono"
                         >{m.machine.address}</td
                       ><td>{m.facts.model || '—'}</td><td class="mono r"
-                        >{m.facts.memory_bytes ? size(m.facts.memory_bytes) : 'not told'}</td
+                        >{m.facts.memory_bytes ? size(m.facts.memory_bytes) : 'not reported'}</td
                       ><td class="mono r"
                         >{m.facts.processors?.reduce((a, p) => a + (p.threads ?? 0), 0) || '—'}</td
                       ><td
                         >{m.facts.drives?.length
                           ? `${m.facts.drives.length} × ${size(m.facts.drives[0]!.size_bytes ?? 0)}`
-                          : 'not told'}</td
-                      ><td>{m.facts.power || '—'}</td><td>{m.facts.health || 'not told'}</td><td
+                          : 'not reported'}</td
+                      ><td>{m.facts.power || '—'}</td><td>{m.facts.health || 'not reported'}</td><td
                         class="quiet"
                         title={utc(m.facts.read_at ?? 0)}
                         >{m.facts.trouble
-                          ? 'not reached'
+                          ? 'unreachable'
                           : ago(estate!.now - (m.facts.read_at ?? 0))}</td
                       ></tr
                     >{/each}</tbody
@@ -383,7 +393,7 @@
           {/if}
         </div>
       </div>
-      <aside aria-label="Ledger">
+      <aside aria-label="Details">
         {#if chosen}
           <Section title={chosen.name} aside={chosen.address}>
             {#if chosen.trouble}<p class="alarm">{chosen.trouble}</p>{/if}
@@ -392,7 +402,7 @@
               <dd>{chosen.hypervisor || '—'}</dd>
               <dt>CPU</dt>
               <dd>{chosen.cpu_model}, {chosen.threads} threads</dd>
-              <dt>Carries</dt>
+              <dt>Networks</dt>
               <dd>{chosen.networks.join(', ') || 'nothing'}</dd>
               {#if chosen.note}<dt>Note</dt>
                 <dd>{chosen.note}</dd>{/if}
@@ -411,12 +421,12 @@
               <dt>Bare metal</dt>
               <dd>{picked.facts.maker} {picked.facts.model}</dd>
               <dt>Power</dt>
-              <dd>{picked.facts.power || 'not told'}</dd>
+              <dd>{picked.facts.power || 'not reported'}</dd>
               <dt>Drives</dt>
               <dd>
                 {picked.facts.drives?.length
                   ? size(picked.facts.drives.reduce((a, d) => a + (d.size_bytes ?? 0), 0)) + ' raw'
-                  : 'not told'}
+                  : 'not reported'}
               </dd>
             </dl>
             <div class="acts">
@@ -429,8 +439,8 @@
               >
             </div>
           </Section>
-        {:else}<p class="quiet choose">Choose a host or machine in the wall or the table.</p>{/if}
-        {#if at && mine.length}<Section title="Fitness" aside={count(mine.length, 'rule')}
+        {:else}<p class="quiet choose">Select a host or machine.</p>{/if}
+        {#if at && mine.length}<Section title="Readiness" aside={count(mine.length, 'rule')}
             ><ul class="fit">
               {#each mine as v, i (i)}<li>
                   <Weight severity={v.severity} /><span
@@ -444,10 +454,10 @@
             </ul></Section
           >{/if}
         {#if chosen}
-          <Section title="Runs there" aside={count(chosen.bedrock.length, 'guest')}
+          <Section title="VMs" aside={count(chosen.bedrock.length, 'guest')}
             ><ul>
               {#each chosen.bedrock as b (b.name)}<li>
-                  <span>{b.name}{b.ours ? ' (ours)' : ''}</span><span class="mono"
+                  <span>{b.name}{b.ours ? '(created here)' : ''}</span><span class="mono"
                     >{size(b.memory_bytes)}</span
                   >
                 </li>{/each}
@@ -465,7 +475,7 @@
         {:else if !picked}
           <Section title="Networks" aside={estate.networks.length ? 'gateway' : ''}
             >{#if !estate.networks.length}<p class="quiet choose">
-                None described yet; they come from an estate file: <code class="mono"
+                No networks described. They come from an estate file: <code class="mono"
                   >nimble-stone estate load FILE</code
                 >.
               </p>{/if}
@@ -479,7 +489,7 @@
           >
           <Section title="Pools"
             >{#if !estate.pools.length}<p class="quiet choose">
-                None yet; a pool hands out a network’s addresses in order.
+                No pools. A pool assigns addresses of a network.
               </p>{/if}
             <ul>
               {#each estate.pools as p (p.name)}<li>

@@ -73,7 +73,7 @@
   <label><input type="checkbox" bind:checked={notes} /> show {count(mild, 'note')} too</label>
 </p>
 {#if !rules.length}<p class="quiet all">
-    All {fitness.rules.length} rules are kept by everyone{mild ? ', but for notes' : ''}.
+    All {fitness.rules.length} rules pass on all hosts{mild ? ', except notes' : ''}.
   </p>
 {:else}
   <table>
@@ -83,10 +83,10 @@
           >{/each}</tr
       >
       <tr
-        ><th class="quiet corner">{kept} more rules are kept by all</th>{#each rules as r (r.id)}<th
+        ><th class="quiet corner">{kept} more rules pass everywhere</th>{#each rules as r (r.id)}<th
             class="rule"
             ><button
-              title={`${r.why} Measured by ${r.measured}.`}
+              title={`${r.why} Source: ${r.measured}.`}
               onclick={() => {
                 about = r;
               }}><span>{r.title}</span></button
@@ -111,7 +111,7 @@
                   : off.has(`${h.bay} ${r.id}`)
                     ? `${h.bay}: switched off`
                     : r.machine === h.machine
-                      ? `${h.name}: kept`
+                      ? `${h.name}: passes`
                       : ''}
                 >{#if v}<button class="mark" onclick={() => onchoose(h)}
                     ><Weight severity={v.severity} /></button
@@ -121,7 +121,7 @@
         {#if b.listed.length < b.all.length}<tr
             ><th class="more quiet" colspan={rules.length + 1}
               >{b.all.length - b.listed.length}
-              {b.listed.length ? 'more ' : ''}keep every rule{notes ? '' : ', but for notes'}</th
+              {b.listed.length ? 'more ' : ''}pass all rules{notes ? '' : ', except notes'}</th
             ></tr
           >{/if}</tbody
       >{/each}

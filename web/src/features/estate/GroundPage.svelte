@@ -80,7 +80,7 @@
     <div class="bar">
       <div>
         <p class="crumb">
-          <a href="/estate">Estate</a> · groundwork <span class="mono">{run.id}</span>
+          <a href="/estate">Estate</a> · host preparation <span class="mono">{run.id}</span>
         </p>
         <h1>{run.sentence}</h1>
         <p class="quiet" title={utc(run.started_at)}>
@@ -92,12 +92,12 @@
       <div class="doors">
         {#if failed && run.state !== 'undoing'}<Button
             kind="main"
-            onclick={() => void wish('retry')}>Retry what failed</Button
+            onclick={() => void wish('retry')}>Retry failed steps</Button
           >{:else if run.state === 'held'}<Button kind="main" onclick={() => void wish('resume')}
             >Resume</Button
           >{:else if run.state === 'running'}<Button onclick={() => void wish('hold')}>Hold</Button
           >{:else if run.state === 'done'}<a class="fit" href="/estate?see=fitness"
-            >See what is left to mend</a
+            >Show remaining problems</a
           >{/if}
         {#if run.state === 'undoing' && failed}<Button kind="main" onclick={() => void wish('undo')}
             >Roll back again</Button
@@ -171,17 +171,17 @@
                 >
                   <input
                     bind:value={reason}
-                    placeholder="Why may it be skipped?"
+                    placeholder="Reason for skipping"
                     aria-label="Reason"
                     required
-                  /><Button type="submit">Skip it</Button>
+                  /><Button type="submit">Skip step</Button>
                 </form>{/if}{/if}
             <div class="log mono" role="log" aria-label="Transcript">
               {#each entries as e (e.id)}<p class="command">$ {e.command}</p>
                 {#if e.answer}<pre class:bad={e.status !== 0}>{e.answer}</pre>{/if}{:else}<p
                   class="quiet"
                 >
-                  {live ? 'Nothing was sent for this step yet.' : 'Nothing had to be sent.'}
+                  {live ? 'No commands sent yet.' : 'No change was needed.'}
                 </p>{/each}
             </div>
           </Section>{/if}

@@ -76,7 +76,7 @@
         ? `${name} was not reached: ${f.trouble}`
         : heavy.length
           ? `${name} breaks ${count(heavy.length, 'rule')}.`
-          : `${name} is fit.`,
+          : `${name} is ready.`,
   );
   let notes = $derived((one?.violations.length ?? 0) - heavy.length);
   let room = $derived(one?.room_bytes ?? 0);
@@ -96,10 +96,10 @@
               title="What running guests leave below the limit; the hypervisor keeps the rest for itself"
               >{size(room)}</b
             >
-            memory free for guests, {f.threads} threads.{/if}
+            memory available for VMs, {f.threads} threads.{/if}
         </h1>
         <p class:old={age > 86400 || f.trouble} class="quiet" title={utc(f.read_at ?? 0)}>
-          {f.read_at ? `read ${ago(age)}` : 'never read'}{f.trouble && f.tried_at
+          {f.read_at ? `read ${ago(age)}` : 'never updated'}{f.trouble && f.tried_at
             ? `, tried ${ago(one.now - f.tried_at)}; what follows is the last that is known`
             : ''}{f.uptime_s
             ? ` · up ${f.uptime_s > 172800 ? `${Math.floor(f.uptime_s / 86400)} days` : span(f.uptime_s)}`
@@ -112,7 +112,7 @@
           >{/if}<Button onclick={() => onprepare([], [name])}>Prepare …</Button><Button
           disabled={data.busy !== ''}
           onclick={() => void data.read([name])}
-          >{data.busy.startsWith('reading') ? 'Reading …' : 'Read it'}</Button
+          >{data.busy.startsWith('reading') ? 'Refreshing …' : 'Refresh'}</Button
         >
       </div>
     </div>
@@ -122,9 +122,9 @@
           <h2>
             Compute <span
               >{f.cpu_model} · {f.sockets} × {sockets[0]?.cores ?? 0} cores, {f.threads} threads · {f.virtualization ||
-                'virtualization not shown'} · {f.domain_type === 'kvm'
-                ? 'guests run under KVM'
-                : 'guests run in emulation'}</span
+                'virtualization not reported'} · {f.domain_type === 'kvm'
+                ? 'VMs run under KVM'
+                : 'VMs run in emulation'}</span
             >
           </h2>
           <div class="sockets">
@@ -150,10 +150,9 @@
                 ></span>
               </div>
               <p class="mono">
-                {size(used)} of {size(f.memory_bytes ?? 0)} given to guests, {size(room)} more below the
-                limit{f.swap_used_bytes ? ` · ${size(f.swap_used_bytes)} swapped` : ''} · {size(
-                  f.memory_free_bytes ?? 0,
-                )} free by the kernel’s count
+                {size(used)} of {size(f.memory_bytes ?? 0)} allocated to VMs, {size(room)} more available{f.swap_used_bytes
+                  ? ` · ${size(f.swap_used_bytes)} swapped`
+                  : ''} · {size(f.memory_free_bytes ?? 0)} free as reported by the host
               </p>
             </div>
           </div>
@@ -184,13 +183,11 @@
                     >{/if}</g
                 >{/each}</svg
             >
-          {:else}<p class="quiet">Nothing was told of its interfaces.</p>{/if}
+          {:else}<p class="quiet">Interfaces not reported.</p>{/if}
           {#each f.paths?.filter((p) => !p.passes) ?? [] as p (`${p.network} ${p.peer}`)}<p
               class="alarm"
             >
-              Packets of {p.mtu} bytes do not pass to {p.peer}{p.network
-                ? ` over ${p.network}`
-                : ''}: {p.words}
+              Packets of {p.mtu} bytes do not reach {p.peer}{p.network ? ` over ${p.network}` : ''}: {p.words}
             </p>{/each}
         </section>
         <div class="halves">
@@ -216,8 +213,8 @@
                     : ''}
                 </p>
               </div>{:else}<p class="quiet">
-                It has none. <Button kind="link" onclick={() => onprepare([], [name])}
-                  >Make one</Button
+                No datastores. <Button kind="link" onclick={() => onprepare([], [name])}
+                  >Add one</Button
                 >
               </p>{/each}
           </section>
@@ -238,7 +235,7 @@
                     ></span
                   >
                 </li>{:else}<p class="quiet">
-                  Its disks were not told{f.unread?.length ? `: ${f.unread[0]}` : ''}.
+                  Disks not reported{f.unread?.length ? `: ${f.unread[0]}` : ''}.
                 </p>{/each}
             </ul>
           </section>
@@ -248,14 +245,14 @@
           <table>
             <tbody
               >{#each f.guests ?? [] as g (g.name)}<tr
-                  ><th scope="row">{g.name}</th><td>{g.running ? 'runs' : 'does not run'}</td><td
+                  ><th scope="row">{g.name}</th><td>{g.running ? 'runs' : 'stopped'}</td><td
                     class="mono">{size(g.memory_bytes ?? 0)}, {g.vcpu} vCPU</td
                   ><td>{g.networks?.join(', ')}</td><td class="quiet mono">{g.disks?.join(', ')}</td
                   ><td
                     >{#if g.mark}{#if g.mark.plan}<a
                           href={`/plans/${g.mark.plan}/run?run=${g.mark.run}`}
-                          >ours, of {g.mark.plan}</a
-                        >{:else}ours, run {g.mark.run}{/if}{/if}</td
+                          >created here, node {g.mark.plan}</a
+                        >{:else}created here, run {g.mark.run}{/if}{/if}</td
                   ></tr
                 >{/each}</tbody
             >
@@ -295,15 +292,15 @@
             <dd>{f.os || '—'}, kernel {f.kernel || '—'}</dd>
             <dt>Hypervisor</dt>
             <dd>{f.hypervisor || '—'}</dd>
-            <dt>Names itself</dt>
+            <dt>Hostname</dt>
             <dd>{f.hostname || '—'}</dd>
             <dt>Time</dt>
             <dd>
               {f.time
-                ? `${Math.abs(f.time.offset_s ?? 0) < 0.05 + (f.time.uncertain_s ?? 0) ? 'in step with us' : `${Math.abs(f.time.offset_s ?? 0).toFixed(2)} s ${(f.time.offset_s ?? 0) > 0 ? 'ahead' : 'behind'}`}, follows ${f.time.source || 'nobody'}`
+                ? `${Math.abs(f.time.offset_s ?? 0) < 0.05 + (f.time.uncertain_s ?? 0) ? 'in sync' : `${Math.abs(f.time.offset_s ?? 0).toFixed(2)} s ${(f.time.offset_s ?? 0) > 0 ? 'ahead' : 'behind'}`}, follows ${f.time.source || 'no source'}`
                 : '—'}
             </dd>
-            <dt>Names from</dt>
+            <dt>DNS servers</dt>
             <dd>{f.resolvers?.join(', ') || '—'}</dd>
             <dt>Login</dt>
             <dd>{one.host.user}, keyring entry “{one.host.credential}”</dd>
@@ -317,13 +314,13 @@
               kind="danger"
               onclick={() =>
                 void data.work('forgetting', () => send('DELETE', `/estate/hosts/${name}/pin`))}
-              >Forget this key</Button
+              >Unpin host key</Button
             >{/if}
           {#if f.unread?.length}<ul class="changes">
               {#each f.unread as u (u)}<li class="quiet">not read: {u}</li>{/each}
             </ul>{/if}</Section
         >
-        <Section title="Ours about it"
+        <Section title="Settings"
           ><form
             class="own"
             onsubmit={(e) => {
@@ -352,7 +349,7 @@
                 bind:value={note}
                 rows="2"
                 maxlength="500"
-                placeholder="what the team should know"></textarea></label
+                placeholder="notes for the team"></textarea></label
             >
             <div class="acts">
               {#if called !== one.host.name || site !== one.host.site || bay !== one.host.bay || tags !== (one.host.tags ?? []).join(' ') || note !== (one.host.note ?? '')}<Button
@@ -370,11 +367,11 @@
                 ><Button
                   onclick={() => {
                     retiring = false;
-                  }}>Keep it</Button
+                  }}>Cancel</Button
                 >{:else}<Button
                   onclick={() => {
                     retiring = true;
-                  }}>Retire …</Button
+                  }}>Remove …</Button
                 >{/if}
             </div>
           </form></Section

@@ -26,12 +26,12 @@
   let threads = $derived(f?.processors?.reduce((sum, p) => sum + (p.threads ?? 0), 0) ?? 0);
   let raw = $derived(f?.drives?.reduce((sum, d) => sum + (d.size_bytes ?? 0), 0) ?? 0);
   const WORDS: Record<string, string> = {
-    On: 'Switch on',
+    On: 'Power on',
     GracefulShutdown: 'Shut down',
-    ForceOff: 'Cut the power',
-    ForceRestart: 'Restart at once',
-    GracefulRestart: 'Restart in order',
-    PowerCycle: 'Power off and on',
+    ForceOff: 'Power off (hard)',
+    ForceRestart: 'Restart (hard)',
+    GracefulRestart: 'Restart',
+    PowerCycle: 'Power cycle',
   };
   let offered = $derived(
     (f?.resets?.length ? f.resets : Object.keys(WORDS)).filter(
@@ -70,15 +70,15 @@
           {f.trouble
             ? `The controller of ${name} was not read: ${f.trouble}`
             : `${name} is bare metal, power ${f.power?.toLowerCase() || 'unknown'}.`}
-          {#if !f.trouble}<b>{f.memory_bytes ? size(f.memory_bytes) : 'memory not told'}</b>, {threads}
+          {#if !f.trouble}<b>{f.memory_bytes ? size(f.memory_bytes) : 'memory not reported'}</b>, {threads}
             threads, {f.drives?.length
               ? `${count(f.drives.length, 'drive')} of ${size(raw)} raw`
-              : 'drives not told'}.{/if}
+              : 'drives not reported'}.{/if}
         </h1>
         <p class="quiet" class:old={age > 86400 || f.trouble} title={utc(f.read_at ?? 0)}>
-          {f.read_at ? `read ${ago(age)}` : 'never read'} · Redfish {f.redfish || '—'}{f.missing
+          {f.read_at ? `read ${ago(age)}` : 'never updated'} · Redfish {f.redfish || '—'}{f.missing
             ?.length
-            ? ` · its controller leaves out ${f.missing.join(', ')}`
+            ? ` · not reported by the controller: ${f.missing.join(', ')}`
             : ''}
         </p>
       </div>
@@ -108,12 +108,12 @@
               {#each f.drives ?? [] as d (d.name)}<div
                   class="drive"
                   class:worn={d.health && d.health !== 'OK'}
-                  title={`${d.name}: ${size(d.size_bytes ?? 0)} ${d.kind} ${d.protocol}, serial ${d.serial}, ${d.health || 'health not told'}`}
+                  title={`${d.name}: ${size(d.size_bytes ?? 0)} ${d.kind} ${d.protocol}, serial ${d.serial}, ${d.health || 'health not reported'}`}
                 >
                   <b>{size(d.size_bytes ?? 0)}</b><span>{d.kind} {d.protocol}</span><span
                     >{d.health && d.health !== 'OK' ? d.health : d.name}</span
                   >
-                </div>{:else}<p class="quiet">Its controller does not tell of drives.</p>{/each}
+                </div>{:else}<p class="quiet">Controller reports no drives.</p>{/each}
             </div>
           </div>
         </section>
@@ -128,7 +128,7 @@
                       ? 'no link'
                       : n.speed_mbit
                         ? `${n.speed_mbit / 1000} Gbit`
-                        : 'link not told'}</span
+                        : 'link not reported'}</span
                   >
                 </li>{:else}<li class="quiet">not told</li>{/each}
             </ul>
@@ -140,9 +140,9 @@
               <dd>
                 {f.boot_enabled && f.boot_enabled !== 'Disabled'
                   ? `${f.boot_now}, ${f.boot_enabled.toLowerCase()}`
-                  : 'its own order'}
+                  : 'firmware boot order'}
               </dd>
-              <dt>May boot from</dt>
+              <dt>Can boot from</dt>
               <dd>{f.boot_options?.join(', ') || 'not told'}</dd>
               {#each f.media ?? [] as m (m.id)}<dt>{m.id}</dt>
                 <dd>{m.kinds?.join(', ')}: {m.inserted ? m.image : 'empty'}</dd>{/each}
@@ -174,12 +174,14 @@
               >
               <div class="acts">
                 <Button kind="danger" type="submit" disabled={typed !== name || data.busy !== ''}
-                  >{data.busy === 'switching' ? 'Waiting until it is seen …' : WORDS[wish]}</Button
+                  >{data.busy === 'switching'
+                    ? 'Waiting for the controller …'
+                    : WORDS[wish]}</Button
                 ><Button
                   onclick={() => {
                     wish = '';
                     typed = '';
-                  }}>Leave it</Button
+                  }}>Cancel</Button
                 >
               </div>
             </form>
@@ -210,17 +212,17 @@
               {#each f.changes as c, i (i)}<li><b>{c.what}</b> {c.was} → {c.now}</li>{/each}
             </ul></Section
           >{/if}
-        <Section title="Its controller"
+        <Section title="Controller"
           ><dl>
             <dt>Login</dt>
             <dd>{one.machine.user}, keyring entry “{one.machine.credential}”</dd>
             <dt>Certificate</dt>
-            <dd class="mono small">{one.fingerprint || 'never confirmed'}</dd>
+            <dd class="mono small">{one.fingerprint || 'never pinned'}</dd>
           </dl>
           {#if f.trouble_code === 'certificate-changed' || !one.fingerprint}{#if shown}<p
                 class="alarm"
               >
-                It shows now, made out to {shown.subject || 'nobody'}{shown.odd
+                It now presents a certificate for {shown.subject || 'nobody'}{shown.odd
                   ? `, which ${shown.odd}`
                   : ''}:
               </p>
@@ -231,9 +233,9 @@
                   onclick={() => {
                     shown = null;
                     void data.work('pinning', () => send('DELETE', `/estate/machines/${name}/pin`));
-                  }}>I compared it: pin this one</Button
+                  }}>Pin new certificate</Button
                 >
-              </div>{:else}<Button onclick={() => void look()}>See the one it shows now</Button
+              </div>{:else}<Button onclick={() => void look()}>Show the current certificate</Button
               >{/if}{/if}</Section
         >
         <div class="acts">

@@ -33,19 +33,14 @@
     carried: 'carried',
     down: 'no link',
     asleep: 'not started',
-    inner: 'leads nowhere',
+    inner: 'no uplink',
     absent: 'not carried',
   };
 </script>
 
-<div
-  class="nets"
-  style:--n={found.networks.length}
-  role="table"
-  aria-label="Which hosts carry which network"
->
+<div class="nets" style:--n={found.networks.length} role="table" aria-label="Networks by host">
   <div class="row head" role="row">
-    <span role="columnheader">{found.bays.some((b) => b.gaps) ? 'gaps first' : ''}</span
+    <span role="columnheader">{found.bays.some((b) => b.gaps) ? 'missing ones first' : ''}</span
     >{#each found.networks as n (n.name)}<span
         class="net"
         role="columnheader"

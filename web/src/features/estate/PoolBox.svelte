@@ -47,7 +47,7 @@
   }
 </script>
 
-<Dialog title={was ? `Pool ${was.name}` : 'A new pool'} {onclose} wide>
+<Dialog title={was ? `Pool ${was.name}` : 'New pool'} {onclose} wide>
   <form
     onsubmit={(e) => {
       e.preventDefault();
@@ -88,22 +88,16 @@
       >{:else}<span></span>{/if}
     <label>First<input class="mono" bind:value={first} required placeholder={example} /></label>
     <label
-      >Last, belongs to it<input
-        class="mono"
-        bind:value={last}
-        required
-        placeholder={example}
-      /></label
+      >Last (included)<input class="mono" bind:value={last} required placeholder={example} /></label
     >
     <label
-      >Given<select bind:value={order}
-        ><option value="up">from the first up</option><option value="down"
-          >from the last down</option
+      >Assign<select bind:value={order}
+        ><option value="up">from the first</option><option value="down">from the last</option
         ></select
       ></label
     >
     <label class="wide"
-      >Kept out: single ones and ranges, apart by commas<input
+      >Excluded (items and ranges, comma-separated)<input
         class="mono"
         bind:value={excluded}
         placeholder={kind === 'ipv4' ? '10.44.20.20, 10.44.20.30-10.44.20.39' : ''}
@@ -111,7 +105,7 @@
       /></label
     >
     <label class="wide"
-      >Reserved for others, a line each: the member and for whom<textarea
+      >Reserved, one per line: the item and for whom<textarea
         class="mono"
         bind:value={reserved}
         rows="3"
@@ -125,7 +119,7 @@
         >, gateway
         <span class="mono">{kind === 'ipv6' ? (there.gateway6 ?? 'none') : there.gateway}</span
         >{there.dynamic_first && kind === 'ipv4'
-          ? `; DHCP hands out ${there.dynamic_first} to ${there.dynamic_last}, which no pool gives`
+          ? `; DHCP hands out ${there.dynamic_first} to ${there.dynamic_last}, which pools leave out`
           : ''}.
       </p>{/if}
     {#if wrong}<p class="wide wrong" role="alert">
@@ -133,7 +127,7 @@
         {wrong.problem.hint}
       </p>{/if}
     <div class="wide acts">
-      <Button kind="main" type="submit" disabled={busy}>{was ? 'Change it' : 'Make it'}</Button>
+      <Button kind="main" type="submit" disabled={busy}>{was ? 'Save pool' : 'Create pool'}</Button>
       {#if was}{#if sure}<Button
             disabled={busy}
             onclick={() => void go(() => send('DELETE', `/pools/${was.name}`))}
@@ -141,13 +135,13 @@
           >{:else}<Button
             onclick={() => {
               sure = true;
-            }}>Give it up</Button
+            }}>Delete pool</Button
           >{/if}{/if}
       <span class="quiet"
         >{held
-          ? `${held} are held; plans keep what still lies in it.`
+          ? `${held} are assigned; plans keep those that stay in the range.`
           : was
-            ? 'Nobody holds any of it.'
+            ? 'Nothing is assigned.'
             : ''}</span
       >
     </div>

@@ -23,9 +23,9 @@
   });
   const WORD: Record<string, string> = {
     free: 'free',
-    excluded: 'kept out of the pool',
+    excluded: 'excluded of the pool',
     reserved: 'reserved for',
-    held: 'held by',
+    held: 'assigned to',
     found: 'in use by',
   };
   let shown = $derived(
@@ -64,10 +64,8 @@
       open = { pool: null };
     }}>New pool …</Button
   >{#if pools && !pools.length}<span class="quiet"
-      >The estate has no pools yet. A pool hands out addresses of a network, MAC addresses or
-      numbers in order; a file of the estate brings them too: <span class="mono"
-        >nimble-stone estate load FILE</span
-      >.</span
+      >No pools. A pool assigns addresses of a network, MAC addresses or numbers in order. An estate
+      file can bring them too: <span class="mono">nimble-stone estate load FILE</span>.</span
     >{/if}
 </p>
 {#if open}<PoolBox
@@ -96,7 +94,7 @@
         >{KIND[p.kind]} {p.network} · <span class="mono">{p.first} … {p.last}</span></span
       ><span class="right"
         ><b>{p.free}</b> of {p.size} free{p.free !== p.largest_gap
-          ? `, ${p.largest_gap} of them side by side`
+          ? `, ${p.largest_gap} consecutive`
           : ''}</span
       >
     </header>
@@ -130,15 +128,16 @@
           onblur={() => {
             at = '';
           }}>{by}: {n}</button
-        >{/each}{#if !holders(p).length}<span class="quiet">nobody holds any of it</span>{/if}
+        >{/each}{#if !holders(p).length}<span class="quiet">nothing assigned</span>{/if}
     </p>
   </section>
 {/each}
 {#if shown.length}<p class="legend quiet">
-    <i data-state="held"></i> held by a run <i data-state="held" class="plan"></i> held by a plan
+    <i data-state="held"></i> assigned to a run <i data-state="held" class="plan"></i> assigned to a
+    plan
     <i data-state="found"></i>
     found in use on the estate <i data-state="reserved"></i> reserved <i data-state="excluded"></i>
-    kept out <i data-state="free"></i> free. No two plans are given the same; {count(
+    excluded <i data-state="free"></i> free. No item is assigned twice; {count(
       shown.length,
       'pool',
     )}.

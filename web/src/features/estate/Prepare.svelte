@@ -153,11 +153,10 @@
   ]);
 </script>
 
-<Dialog title={repairing ? 'Repair' : 'Prepare hosts'} wide {onclose}>
+<Dialog title={repairing ? 'Fix problems' : 'Prepare hosts'} wide {onclose}>
   {#if repairing}
     <p class="quiet about">
-      Tick what is to be done. Nothing is sent before you press the button; the commands below are
-      exactly what will be sent.
+      Select actions. Exactly these commands will run; nothing runs before you confirm.
     </p>
     <ul class="ticks">
       {#each remedies as a, i (i)}<li>
@@ -166,11 +165,11 @@
             {a.kind === 'wipe-disk'
               ? `wipe ${a.device} (${size(a.size_bytes)}, ${a.content})`
               : a.kind === 'carry-network'
-                ? `carry network ${a.network} over ${a.uplink}.${a.vlan ?? ''}`
+                ? `add network ${a.network} over ${a.uplink}.${a.vlan ?? ''}`
                 : a.kind === 'names'
                   ? `${count(a.records.length, 'name record')}`
                   : a.kind === 'time-source'
-                    ? `follow the time of ${a.server}`
+                    ? `use time server ${a.server}`
                     : a.kind.replaceAll('-', ' ')}</label
           >
         </li>{/each}
@@ -210,10 +209,10 @@
             /></label
           >{#if publicKey}<p class="mono key">{publicKey}</p>{:else}<Button
               disabled={busy || !form.key}
-              onclick={() => void key()}>Make it, or take the one of that name</Button
+              onclick={() => void key()}>Create the key, or use the existing one</Button
             >{/if}
         {:else if kind === 'names'}<label
-            >Address and names, one record a line <textarea
+            >Address and names, one record per line <textarea
               class="mono"
               rows="4"
               bind:value={form.records}
@@ -239,7 +238,7 @@
             >Bridge <input
               class="mono"
               bind:value={form.bridge}
-              placeholder={form.name ? `in-${form.name}`.slice(0, 15) : 'made from the name'}
+              placeholder={form.name ? `in-${form.name}`.slice(0, 15) : 'derived from the name'}
             /></label
           >
         {:else if kind === 'carry-network'}
@@ -307,14 +306,14 @@
             >
           </div>
         {:else if kind === 'rename-datastore'}<label
-            >Called <input class="mono" bind:value={form.from} list="locals" /></label
+            >Current name <input class="mono" bind:value={form.from} list="locals" /></label
           ><datalist id="locals"
             >{#each [...new Set(chosen.flatMap((n) => estate.hosts
                       .find((h) => h.name === n)
                       ?.stores.filter((s) => !s.shared)
                       .map((s) => s.name) ?? []))] as n (n)}<option value={n}
               ></option>{/each}</datalist
-          ><label>To be called <input class="mono" bind:value={form.name} /></label>
+          ><label>New name <input class="mono" bind:value={form.name} /></label>
         {:else if kind === 'fencing-volume'}<label
             >Shared datastore <select bind:value={form.datastore}
               ><option value="" disabled>choose</option>{#each stores as n (n)}<option value={n}
@@ -322,7 +321,7 @@
                 >{/each}</select
             ></label
           ><label>Name <input class="mono" bind:value={form.name} placeholder="witness" /></label>
-        {:else if kind === 'refuse-passwords'}<p class="quiet">Nothing more is asked.</p>{/if}
+        {:else if kind === 'refuse-passwords'}<p class="quiet">No further input needed.</p>{/if}
         {#if kind === 'datastore-disk'}<label
             >Name <input class="mono" bind:value={form.name} /></label
           >{/if}
@@ -345,10 +344,14 @@
         {/if}
         {#if kind.startsWith('datastore-')}<div class="row">
             <label
-              >Watermark, % <input class="mono" bind:value={watermark} inputmode="numeric" /></label
+              >Usage limit, % <input
+                class="mono"
+                bind:value={watermark}
+                inputmode="numeric"
+              /></label
             ><label
               >Protection <select bind:value={protection}
-                ><option value="">not decided</option><option value="protected">protected</option
+                ><option value="">not set</option><option value="protected">protected</option
                 ><option value="disposable">disposable</option></select
               ></label
             >
@@ -390,9 +393,9 @@
       {preview
         ? `${count(preview.steps.length, 'step')} on ${count(names.length, 'host')}${against.length ? `; ${against.length} refused` : ''}`
         : repairing
-          ? 'Nothing is ticked.'
+          ? 'Select at least one action.'
           : chosen.length
-            ? 'Fill in what is asked to see the commands.'
+            ? 'Fill in the form to see the commands.'
             : 'Choose hosts.'}
     </p>
     <Button onclick={onclose}>Close</Button><Button
@@ -400,8 +403,8 @@
       disabled={busy || !preview || against.length > 0}
       onclick={() => void go()}
       >{names.length
-        ? `Do it on ${names.length <= 2 ? names.join(' and ') : count(names.length, 'host')}`
-        : 'Do it'}</Button
+        ? `Run on ${names.length <= 2 ? names.join(' and ') : count(names.length, 'host')}`
+        : 'Run'}</Button
     >
   </div>
 </Dialog>

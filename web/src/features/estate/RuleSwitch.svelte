@@ -36,7 +36,7 @@
   <p>
     {rule.why}
     <span class="quiet"
-      >Measured by {rule.measured}.{rule.limit != null
+      >Source: {rule.measured}.{rule.limit != null
         ? ` Limit: ${rule.limit} ${rule.unit}.`
         : ''}</span
     >
@@ -46,12 +46,12 @@
           <b>{v.host}</b>
           {v.message}
         </li>{/each}{#if broken.length > 6}<li class="quiet">and {broken.length - 6} more</li>{/if}
-    </ul>{:else}<p class="quiet">Nobody breaks it.</p>{/if}
+    </ul>{:else}<p class="quiet">All hosts pass.</p>{/if}
   {#each decided as s (s.bay)}<p class="decided">
       <b>{s.bay}</b>: {s.off ? 'switched off' : `limit ${s.limit} ${rule.unit}`} — “{s.reason}” <Button
         kind="link"
-        onclick={() => void put({ bay: s.bay, rule: rule.id, reason: 'as it is written' })}
-        >as it is written again</Button
+        onclick={() => void put({ bay: s.bay, rule: rule.id, reason: 'default' })}
+        >Reset to default</Button
       >
     </p>{/each}
   <form
@@ -71,9 +71,9 @@
         >{#each bays as b (b)}<option value={b}>{b}</option>{/each}</select
       ></label
     >
-    <label class="tick"><input type="checkbox" bind:checked={off} /> not asked there</label>
+    <label class="tick"><input type="checkbox" bind:checked={off} /> Disable in this bay</label>
     {#if rule.limit != null}<label
-        >or its own limit, {rule.unit}
+        >or set a limit, {rule.unit}
         <input
           type="number"
           step="any"

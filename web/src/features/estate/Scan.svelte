@@ -1,5 +1,5 @@
 <script lang="ts">
-  /** Looking through a range: what answers is ticked and goes into the list above. */
+  /** Looking through a range: what answers is ticked and goes to the list above. */
   import { ApiError, get, send } from '../../lib/api/client';
   import type { ScanView } from '../../lib/api/types';
   import { count, span } from '../../lib/format';
@@ -71,14 +71,12 @@
   }}
 >
   <label
-    >Addresses: at most 4,096, inside what may be dialled <input
+    >Addresses: at most 4,096, within the allowed networks <input
       class="mono"
       bind:value={range}
       placeholder="10.44.1.0/24, 10.44.3.101-106"
     /></label
-  ><Button type="submit" disabled={!range.trim() || scan?.state === 'running'}
-    >Look through it</Button
-  >
+  ><Button type="submit" disabled={!range.trim() || scan?.state === 'running'}>Scan</Button>
 </form>
 {#if problem}<p class="alarm" role="alert">{problem}</p>{/if}
 {#if scan}
@@ -128,11 +126,11 @@
       </table>
     </div>
     <p class="how">
-      <span class="quiet">What is ticked goes into the list; nothing is added yet.</span><Button
+      <span class="quiet">Selected addresses go to the list; nothing is added yet.</span><Button
         disabled={!usable.some((s) => ticked[key(s)] ?? true)}
         onclick={take}
-        >Put {count(usable.filter((s) => ticked[key(s)] ?? true).length, 'address', 'addresses')} into
-        the list</Button
+        >Add {count(usable.filter((s) => ticked[key(s)] ?? true).length, 'address', 'addresses')} to the
+        list</Button
       >
     </p>{/if}
 {/if}

@@ -67,7 +67,7 @@ describe('actions', () => {
       },
     ]);
   });
-  it('carry a network with the host’s own way of set-up, addresses counted, and skip hosts nobody has read', () => {
+  it('a network with the host’s own way of set-up, addresses counted, and skip hosts nobody has read', () => {
     const made = meant(
       'carry-network',
       { network: 'survey', uplink: 'eno2', vlan: '420', address: '10.44.8.15/24' },

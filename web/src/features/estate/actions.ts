@@ -19,7 +19,7 @@ export const KINDS: [string, [Kind, string][]][] = [
     'Login and names',
     [
       ['ssh-key', 'an SSH key'],
-      ['refuse-passwords', 'no more passwords'],
+      ['refuse-passwords', 'refuse passwords'],
       ['names', 'name records'],
       ['time-source', 'a time server'],
     ],
@@ -27,7 +27,7 @@ export const KINDS: [string, [Kind, string][]][] = [
   [
     'Networks',
     [
-      ['carry-network', 'carry a network'],
+      ['carry-network', 'a network'],
       ['isolated-network', 'an isolated network'],
     ],
   ],
@@ -37,29 +37,27 @@ export const KINDS: [string, [Kind, string][]][] = [
       ['datastore-folder', 'in a folder'],
       ['datastore-disk', 'on a free disk'],
       ['datastore-nfs', 'from an NFS export'],
-      ['rename-datastore', 'another name'],
+      ['rename-datastore', 'rename'],
       ['fencing-volume', 'a fencing volume'],
     ],
   ],
-  ['Disks', [['wipe-disk', 'wipe remains']]],
+  ['Disks', [['wipe-disk', 'wipe disks']]],
 ];
 export const ABOUT: Record<Kind, string> = {
   'ssh-key':
-    'A key is made here, put on each host and tried; from then on we log in by it. The password stays in the keyring until you remove it.',
-  'refuse-passwords':
-    'SSH takes keys only. Refused for hosts that we log in to by password ourselves.',
-  names: 'Lines in the hosts’ own hosts file, each with our mark at its end.',
-  'time-source': 'A source file for chrony, read at once.',
+    'Creates a key, adds it to each host and tests it; then logins use it. The password stays in the keyring until you delete it.',
+  'refuse-passwords': 'SSH accepts keys only. Refused for hosts whose login uses a password.',
+  names: 'Lines in /etc/hosts, each tagged with the run.',
+  'time-source': 'A source file for chrony, applied at once.',
   'carry-network':
-    'A bridge over a VLAN of an interface, now and after the next start, and the network defined on it.',
-  'isolated-network': 'A network that leads nowhere: guests of one host among themselves.',
-  'datastore-folder': 'A folder of a file system that is there becomes a datastore.',
+    'A bridge over a VLAN of an interface, kept after a restart, with the network on it.',
+  'isolated-network': 'A network without uplink: VMs of one host only.',
+  'datastore-folder': 'A folder of an existing file system becomes a datastore.',
   'datastore-disk': 'A whole free disk is formatted, mounted, and becomes a datastore.',
   'datastore-nfs': 'Hosts that mount the same export share the datastore.',
-  'rename-datastore': 'Refused while a guest uses it by its name.',
+  'rename-datastore': 'Refused while a VM uses the datastore by name.',
   'fencing-volume': 'A small volume on a shared datastore, seen by every host of the bay.',
-  'wipe-disk':
-    'All signatures go; what was on the disk cannot be brought back. Disks in use are not on offer.',
+  'wipe-disk': 'Erases all signatures. Data cannot be restored. Disks in use are not listed.',
 };
 
 export interface Form {

@@ -109,7 +109,7 @@ function ofHost(
         tone: g.ours ? 'ours' : 'rock',
       })),
       below: `${promised} of ${host.threads}`,
-      words: `${promised} vCPU promised on ${host.threads} threads`,
+      words: `${promised} vCPU allocated on ${host.threads} threads`,
     };
   }
   if (reading === 'bytes') {
@@ -128,7 +128,7 @@ function ofHost(
       words:
         local
           .map((s) => `${s.name}: ${size(s.free_bytes)} of ${size(s.capacity_bytes)} free`)
-          .join('; ') || 'no datastore of its own',
+          .join('; ') || 'no local datastore',
     };
   }
   const used = host.bedrock.reduce((sum, guest) => sum + guest.memory_bytes, 0);
@@ -142,7 +142,7 @@ function ofHost(
       tone: g.ours ? 'ours' : 'rock',
     })),
     below: `${size(Math.max(0, host.limit_bytes - used))} free`,
-    words: `${size(used)} of ${size(host.memory_bytes)} given to ${count(host.bedrock.length, 'guest')}`,
+    words: `${size(used)} of ${size(host.memory_bytes)} allocated to ${count(host.bedrock.length, 'VM')}`,
   };
 }
 
@@ -194,7 +194,7 @@ function ofMachine(
     ...base,
     whole: facts.memory_bytes ?? 0,
     below: facts.memory_bytes ? power || 'power unknown' : 'not told',
-    words: `bare metal, ${facts.memory_bytes ? size(facts.memory_bytes) : 'memory not told'}, power ${power || 'unknown'}`,
+    words: `bare metal, ${facts.memory_bytes ? size(facts.memory_bytes) : 'memory not reported'}, power ${power || 'unknown'}`,
   };
 }
 
@@ -256,12 +256,12 @@ function found(
     whole: Math.max(6, parts.length),
     limit: 0,
     parts,
-    below: heavy ? `${heavy} to mend` : parts.length ? `${count(parts.length, 'note')}` : 'fit',
+    below: heavy ? `${heavy} to fix` : parts.length ? `${count(parts.length, 'note')}` : 'fit',
     words:
       broken
         .filter((v) => v.severity !== 'note')
         .map((v) => v.message)
-        .join('; ') || (parts.length ? count(parts.length, 'note') : 'every rule is kept'),
+        .join('; ') || (parts.length ? count(parts.length, 'note') : 'all rules pass'),
   };
 }
 

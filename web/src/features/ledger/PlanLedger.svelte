@@ -42,8 +42,7 @@
 
 <Section title="Findings" aside={tally}>
   {#if !plan.findings.length}<p class="quiet">
-      Nothing stands in the way. “Check and run” reads the hosts once more before anything is
-      touched.
+      No findings. “Check and run” checks the hosts again before changing anything.
     </p>{/if}
   <ul class="findings">
     {#each shown as f, i (`${f.code}/${f.node}/${f.column}/${f.host}/${i}`)}
@@ -68,7 +67,7 @@
       kind="link"
       onclick={() => {
         all = !all;
-      }}>{all ? 'Show the first eight' : `Show all ${plan.findings.length}`}</Button
+      }}>{all ? 'Show the first 8' : `Show all ${plan.findings.length}`}</Button
     >{/if}
 </Section>
 
@@ -94,7 +93,7 @@
 
 {#if plan.keeps}
   {@const k = plan.keeps}
-  <Section title="What it keeps" aside={k.label}>
+  <Section title="Usable capacity" aside={k.label}>
     {#if k.reason}<p class="keeps short">{k.reason}</p>{:else}
       <div class="room" aria-hidden="true">
         <i class="usable" style:width={`${pct(k.usable_bytes, k.raw_bytes)}%`}></i><i
@@ -105,10 +104,10 @@
       <p class="keeps">
         <b class="mono">{size(k.usable_bytes)}</b> usable of
         <span class="mono">{size(k.raw_bytes)}</span>{k.wasted_bytes > 0.001 * k.raw_bytes
-          ? `, ${size(k.wasted_bytes)} wasted`
+          ? `, ${size(k.wasted_bytes)} unusable`
           : ''}. {k.survives
-          ? `${count(k.survives, 'host')} may fall; filled to ${size(k.safe_bytes)} it can be made whole again without the largest.`
-          : 'No failure is survived.'}
+          ? `${count(k.survives, 'host')} can fail without data loss; up to ${size(k.safe_bytes)} used, data can be rebuilt after losing the largest host.`
+          : 'Not redundant: any host failure loses data.'}
       </p>{/if}
   </Section>
 {/if}
@@ -154,7 +153,7 @@
   </Section>
 {/each}
 
-<Section title="If one host is lost">
+<Section title="Impact of one host failure">
   <ul class="losses">
     {#each plan.losses.slice(0, 8) as l (l.host)}<li>
         <b>{l.host}</b><span>{l.text}</span>

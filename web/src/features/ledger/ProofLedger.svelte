@@ -27,7 +27,7 @@
       <dd class="mono">{proof.expected}</dd>
       <dt>Found</dt>
       <dd class="mono" class:bad={outcomeOf(proof) === 'failed'}>{proof.found}</dd>
-      <dt>Asked by</dt>
+      <dt>Method</dt>
       <dd class="mono">{proof.how}</dd>
     </dl>
   </Section>
@@ -56,7 +56,7 @@
     >{@render list(open)}</Section
   >{/if}
 {#if run.proofs.length}
-  <Section title="To hand over">
+  <Section title="Export">
     <p><a href={`/api/runs/${run.id}/acceptance.html`} download>Report (HTML, one file)</a></p>
     <p><a href={`/api/runs/${run.id}/acceptance.xml`} download>JUnit XML</a></p>
     {#if run.proved_at}<p class="quiet" title={utc(run.proved_at)}>

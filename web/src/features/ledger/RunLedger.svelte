@@ -137,9 +137,9 @@
           'Nothing on the serial console yet.'}</pre>
     </Section>
   {/if}
-{:else}<p class="quiet">Choose a bar to see its commands and answers.</p>{/if}
+{:else}<p class="quiet">Select a step to see its commands and output.</p>{/if}
 
-<Section title="What happened">
+<Section title="Events">
   <ul>
     {#each digest as e (e.id)}<li title={utc(Number(e.at))}>
         <span class="mono">{clock(Number(e.at))}</span><span class:bad={e.kind === 'failed'}
@@ -151,7 +151,7 @@
     kind="link"
     onclick={() => {
       journal = true;
-    }}>Whole journal …</Button
+    }}>Full journal …</Button
   >
 </Section>
 <div class="acts">

@@ -33,7 +33,7 @@
     >
       <input
         bind:value={reason}
-        placeholder="Why may it be skipped?"
+        placeholder="Reason for skipping"
         aria-label="Reason"
         required
       /><Button type="submit">Skip step</Button>
@@ -45,7 +45,7 @@
       >Extend by 10 min</Button
     >
     <Button onclick={() => onwish('end-wait', { steps: [step.key] })}>End wait</Button>
-    <Button onclick={() => onwish('retry', { steps: [step.key] })}>Wait anew</Button>
+    <Button onclick={() => onwish('retry', { steps: [step.key] })}>Restart wait</Button>
   </div>
 {/if}
 

@@ -84,7 +84,7 @@
           ? e.answer
           : firstLines(e.answer)}</pre>{/if}
   {:else}<p class="quiet">
-      {search ? `No entry contains “${search}”.` : 'Nothing was sent for this step yet.'}
+      {search ? `No entry contains “${search}”.` : 'No commands sent yet.'}
     </p>{/each}
 </div>
 {#if !following}<button

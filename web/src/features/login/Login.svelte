@@ -50,7 +50,7 @@
     }}
   >
     <h1>Nimble Stone</h1>
-    <p class="quiet">rolls appliances and clusters out, and proves that they stand</p>
+    <p class="quiet">Deploy appliances and clusters, and check every node</p>
     <label for="key">Access key</label><input
       id="key"
       class="mono"
@@ -62,9 +62,11 @@
     />
     {#if problem}<p class="bad" role="alert">{problem}</p>{/if}
     <Button kind="main" type="submit" disabled={busy || !key.trim()}
-      >{busy ? 'One moment …' : 'Come in'}</Button
+      >{busy ? 'Signing in …' : 'Sign in'}</Button
     >
-    <p class="quiet small">The key was printed where the server was started.</p>
+    <p class="quiet small">
+      The access key was printed when the server first started. Lost it? Run: nimble-stone key
+    </p>
   </form>
 </main>
 

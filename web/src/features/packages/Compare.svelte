@@ -27,7 +27,7 @@
   });
   const TITLE: Record<string, string> = {
     sizes: 'Sizes',
-    questions: 'Questions',
+    questions: 'Settings',
     networks: 'Networks',
     disks: 'Disks',
     devices: 'Devices',
@@ -60,8 +60,8 @@
       <h1>
         From <b>{found.old.product} {found.old.version}</b> to
         <b>{found.new.product} {found.new.version}</b>: {found.changes.length
-          ? `${count(found.changes.length, 'change')} to know before moving.`
-          : 'nothing to know before moving.'}
+          ? `${count(found.changes.length, 'change')} to know before upgrading.`
+          : 'nothing to know before upgrading.'}
       </h1>
       <p class="quiet">{same.length ? `unchanged: ${same.join(', ')}` : ''}</p>
     </div>

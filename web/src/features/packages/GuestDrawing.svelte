@@ -17,7 +17,7 @@
   width="100%"
   {height}
   role="img"
-  aria-label={`A guest with ${disks.length} disks and ${nics.length} interfaces`}
+  aria-label={`A VM with ${disks.length} disks and ${nics.length} interfaces`}
 >
   <path d={`M4 4h236l8 8v${height - 22}l-6 6H10l-6-6z`} class="guest" />
   <text x="18" y="26" class="strong">{middle(one.product, 26)}</text>
@@ -29,7 +29,7 @@
         height="15"
         class="disk"
       /><text x="100" y="12" class="small"
-        >{d.capacity_bytes ? size(d.capacity_bytes) : 'asked for'} · {middle(
+        >{d.capacity_bytes ? size(d.capacity_bytes) : 'requested'} · {middle(
           d.note || d.id,
           14,
         )}</text

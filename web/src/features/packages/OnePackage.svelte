@@ -64,7 +64,7 @@
   async function clear() {
     try {
       const done = await send('DELETE', `/packages/${one!.sha256}/copies`);
-      if (done.kept.length) notices.say('Some copies stay', done.kept.join('; '));
+      if (done.kept.length) notices.say('Some cached images stay', done.kept.join('; '));
       show(await get(`/packages/${one!.sha256}`));
     } catch (e) {
       notices.problem(e);
@@ -97,8 +97,8 @@
         ]}, {SIGNED[one.signature]}.
       </h1>
       <p class="quiet">
-        {#if one.unusable}A plan cannot roll it out: {one.unusable}{:else if one.kits.length}taken
-          by kit {one.kits.join(', ')}{:else}no kit takes it, so no plan can be made of it yet{/if}{#if one.full_bytes}{' · a node’s disks: '}<span
+        {#if one.unusable}A plan cannot deploy it: {one.unusable}{:else if one.kits.length}supported
+          by kit {one.kits.join(', ')}{:else}No kit supports this package{/if}{#if one.full_bytes}{' · a node’s disks: '}<span
             class="mono">{size(one.thin_bytes)}</span
           >{' thin, '}<span class="mono">{size(one.full_bytes)}</span>{' full'}{/if}
       </p>
@@ -137,8 +137,8 @@
   <div class="body">
     <div class="middle">
       {#if one.sizes.length}<Section
-          title="Sizes on offer"
-          aside={one.full_bytes ? `${size(one.thin_bytes)} travel once to each datastore` : ''}
+          title="Sizes"
+          aside={one.full_bytes ? `${size(one.thin_bytes)} copied once to each datastore` : ''}
           ><SizeTable sizes={one.sizes} thin={one.thin_bytes} full={one.full_bytes} /></Section
         >{/if}
       {#if one.systems.length > 1}<Section
@@ -162,7 +162,7 @@
         >{/if}
       {#if one.kernel}<Section title="Kernel"><p class="mono">{one.kernel}</p></Section>{/if}
       {#if one.nics.length || one.disks.length}<Section
-          title="The guest, its disks and networks"
+          title="VM, disks and networks"
           aside={one.nics.length
             ? count(one.nics.length, 'interface')
             : count(one.disks.length, 'disk')}
@@ -180,7 +180,7 @@
             </table>{/if}</Section
         >{/if}
       {#if one.questions.length}<Section
-          title="Questions it asks"
+          title="Settings"
           aside={`${one.questions.length - fixed.length} asked, ${fixed.length} fixed`}
         >
           {#each groups as g (g)}<h3>{g || 'General'}</h3>
@@ -193,14 +193,14 @@
                       >{#if q.answered}{#if plan}<a href={`/plans/${plan}`}
                             >{q.answered} in {plan}</a
                           >{:else}<span class="quiet">column {q.answered}</span>{/if}{:else}<span
-                          class="quiet">its own column</span
+                          class="quiet">own column</span
                         >{/if}</td
                     ></tr
                   >{/each}</tbody
               >
             </table>{/each}
           {#if fixed.length}<details>
-              <summary>{count(fixed.length, 'value')} the publisher has fixed</summary>
+              <summary>{count(fixed.length, 'value')} fixed by the publisher</summary>
               <table>
                 <tbody
                   >{#each fixed as q (q.key)}<tr
@@ -214,7 +214,7 @@
         </Section>{/if}
     </div>
     <aside aria-label="Ledger">
-      {#if one.findings.length}<Section title="Noticed" aside={String(one.findings.length)}
+      {#if one.findings.length}<Section title="Findings" aside={String(one.findings.length)}
           ><ul>
             {#each one.findings as f, i (i)}<li class="finding">
                 <Weight severity={f.severity as 'note'} /><span
@@ -229,7 +229,7 @@
         ><dl>
           <dt>File</dt>
           <dd>{one.file_name}, {size(one.size)}</dd>
-          <dt>Taken in</dt>
+          <dt>Imported</dt>
           <dd title={utc(one.added_at)}>{moment(one.added_at)}</dd>
           <dt>SHA-256</dt>
           <dd class="mono">{one.sha256}</dd>
@@ -258,7 +258,7 @@
           </dd>
         </dl></Section
       >
-      <Section title="Our own words"
+      <Section title="Channel and note"
         ><form
           onsubmit={(e) => {
             e.preventDefault();
@@ -296,24 +296,22 @@
                 />{/if}<span>{middle(f.name, 28)}</span><span class="mono end">{size(f.size)}</span>
             </li>{/each}
         </ul>
-        <p class="quiet">cut: the manifest’s digest holds · outline: not listed in it</p></Section
+        <p class="quiet">filled: digest verified · outline: not in manifest</p></Section
       >
-      <Section title="Copies on datastores" aside={String(one.copies.length)}
+      <Section title="Cached images" aside={String(one.copies.length)}
         >{#if one.copies.length}<ul>
             {#each one.copies as c (c.place + c.name)}<li title={c.name}>
                 <span
                   >{c.datastore}<span class="quiet where"
-                    >{c.used_by.length ? c.used_by.join(', ') : 'used by nobody now'} · last {moment(
+                    >{c.used_by.length ? c.used_by.join(', ') : 'unused'} · last {moment(
                       c.used_at,
                     )}</span
                   ></span
                 ><span class="mono end">{size(c.size)}</span>
               </li>{/each}
           </ul>
-          <Button onclick={() => void clear()}>Clear what nobody uses</Button>{:else}<p
-            class="quiet"
-          >
-            None. A run sends it once to each datastore it needs; nodes are made from that copy.
+          <Button onclick={() => void clear()}>Delete unused images</Button>{:else}<p class="quiet">
+            None. A run copies the image once per datastore and creates the nodes from it.
           </p>{/if}</Section
       >
       {#if one.annotation}<Section title="The publisher adds"
@@ -324,14 +322,14 @@
             {#each one.accepted as a (a.by + a.plan)}accepted by <b>{a.by}</b>{a.plan
                 ? ` for plan ${a.plan}`
                 : ''}, <span title={utc(a.at)}>{moment(a.at)}</span><br />{:else}not accepted yet; a
-              plan may also accept it for itself{/each}
+              plan can also accept it{/each}
           </p>
           <Button
             kind="link"
             onclick={() => {
               reading = true;
             }}>Read it{one.accepted.some((a) => !a.plan) ? '' : ' and accept'}</Button
-          >{:else}<p class="quiet">The package brings none.</p>{/if}</Section
+          >{:else}<p class="quiet">The package has no licence text.</p>{/if}</Section
       >
       <Button
         kind="danger"
@@ -367,13 +365,10 @@
             maxlength="120"
             placeholder="your name"
           /></label
-        ><Button kind="main" type="submit" disabled={by.trim().length < 2}
-          >Accept in this name</Button
-        >
+        ><Button kind="main" type="submit" disabled={by.trim().length < 2}>Accept licence</Button>
       </form>
       <p class="quiet">
-        Name, time and the digest of this very text are recorded; it then holds for every plan with
-        this text.
+        Name, time and the text's SHA-256 are saved; this counts for every plan with this text.
       </p></Dialog
     >{/if}
   {#if removing}<Dialog

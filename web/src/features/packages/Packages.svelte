@@ -103,7 +103,7 @@
   onchange={() => chosen(folder)}
   aria-label="Folder of a package"
 />
-{#if over}<div class="drop" aria-hidden="true">Drop to take in</div>{/if}
+{#if over}<div class="drop" aria-hidden="true">Drop to import</div>{/if}
 
 <div class="page">
   {#if sha === 'compare'}<Compare {list} />
@@ -112,37 +112,37 @@
     <div class="bar">
       <div>
         <h1>
-          {#if list && !list.length}No package was taken in yet. <b
+          {#if list && !list.length}No packages. <b
               >Drop an OVA, a disk, an ISO or a folder anywhere on this page.</b
             >{:else if list}{count(list.length, 'package')} of {count(products, 'product')}.
             <b
               >{takeIns.active.length
-                ? `${count(takeIns.active.length, 'more', 'more')} coming in.`
+                ? `${count(takeIns.active.length, 'more', 'more')} importing.`
                 : 'Drop more anywhere on this page.'}</b
-            >{:else}Reading packages …{/if}
+            >{:else}Loading packages …{/if}
         </h1>
         <p class="quiet">
-          what something is, is told by its first bytes; digests and signatures are checked before
-          it counts; what fails leaves its reason only
+          The type is detected from the content. Digests and signatures are verified; failed imports
+          are not stored.
         </p>
       </div>
       <div class="doors">
         <Button
           onclick={() => {
             trusting = true;
-          }}>Publishers we trust</Button
+          }}>Trusted publishers</Button
         ><Button
           onclick={() => {
             fetching = true;
-          }}>Fetch a URL</Button
-        ><Button onclick={() => folder?.click()}>Take in a folder</Button><Button
+          }}>Import from URL …</Button
+        ><Button onclick={() => folder?.click()}>Import folder …</Button><Button
           kind="main"
-          onclick={() => files?.click()}>Take in files</Button
+          onclick={() => files?.click()}>Import files …</Button
         >
       </div>
     </div>
     <div class="body">
-      {#if shown.length}<section aria-label="Coming in">
+      {#if shown.length}<section aria-label="Importing">
           {#each shown as row (row.id)}<TakeInRow
               {row}
               mine={takeIns.mine(row.id)}
@@ -153,7 +153,7 @@
       {#if list}<Shelf {list} />{/if}
     </div>
   {/if}
-  {#if sha && moving.length}<section class="foot" aria-label="Coming in">
+  {#if sha && moving.length}<section class="foot" aria-label="Importing">
       {#each moving as row (row.id)}<TakeInRow
           {row}
           mine={takeIns.mine(row.id)}
@@ -164,7 +164,7 @@
 </div>
 {#if fetching}
   <Dialog
-    title="Fetch a package from a web server"
+    title="Import a package from a URL"
     onclose={() => {
       fetching = false;
     }}
@@ -183,7 +183,7 @@
         /></label
       >
       <label
-        >SHA-256, if the publisher tells it <input
+        >SHA-256, if published <input
           bind:value={digest}
           class="mono"
           placeholder="64 hexadecimal digits"
@@ -191,10 +191,9 @@
       >
       {#if problem}<p class="alarm" role="alert">{problem}</p>{/if}
       <p class="quiet">
-        Only addresses of the dial policy are fetched. A connection that breaks is taken up where it
-        was.
+        Only allowed networks are used. A broken connection resumes where it stopped.
       </p>
-      <Button kind="main" type="submit" disabled={!url}>Fetch</Button>
+      <Button kind="main" type="submit" disabled={!url}>Import</Button>
     </form>
   </Dialog>
 {/if}

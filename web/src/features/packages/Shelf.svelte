@@ -38,8 +38,8 @@
         >{[
           versions[0]?.vendor,
           versions[0]?.kits.length
-            ? `taken by kit ${versions[0].kits.join(', ')}`
-            : 'no kit takes it yet',
+            ? `supported by kit ${versions[0].kits.join(', ')}`
+            : 'no kit supports it',
         ]
           .filter(Boolean)
           .join(' · ')}</span
@@ -56,7 +56,7 @@
                   class="cautions">{count(p.cautions, 'caution')}</i
                 >{/if}</span
             >
-            <span class="bytes" title="thin within full, drawn by the square root"
+            <span class="bytes" title="thin inside full; lengths by square root"
               ><i class="full" style:width={width(p.full_bytes || p.size)}></i><i
                 class="thin"
                 style:width={width(p.thin_bytes || p.size)}
@@ -83,7 +83,7 @@
       {/each}
     </ul>
   </section>
-{:else}{#if filter}<p class="quiet none">Nothing here is called “{filter}”.</p>{/if}{/each}
+{:else}{#if filter}<p class="quiet none">No package matches “{filter}”.</p>{/if}{/each}
 
 <style>
   .filter {

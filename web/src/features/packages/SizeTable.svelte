@@ -19,7 +19,7 @@
         >memory</th
       ><th scope="col" class="wide">memory, a notch per vCPU</th><th scope="col" class="r"
         >disk thin</th
-      ><th scope="col" class="r">full</th><th scope="col">carries</th></tr
+      ><th scope="col" class="r">full</th><th scope="col">capacity</th></tr
     ></thead
   >
   <tbody>

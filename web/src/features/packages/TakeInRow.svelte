@@ -39,8 +39,7 @@
             onclick={() => {
               open = !open;
             }}
-            aria-expanded={open}
-            >{open ? 'less' : `all ${row.findings.length} things that were noticed`}</button
+            aria-expanded={open}>{open ? 'less' : `all ${row.findings.length} findings`}</button
           >{/if}
       </p>
       {#if open}<ul>
@@ -56,12 +55,10 @@
     <div class="bar">
       <progress value={row.done} max={row.total} aria-label={`Received of ${row.name}`}
       ></progress><span class="mono"
-        >{size(row.done)} of {size(row.total)} · waiting for its sender</span
+        >{size(row.done)} of {size(row.total)} · waiting for the sender</span
       >
     </div>
-    <Button onclick={onresume}>Choose the file again, go on</Button><Button onclick={onstop}
-      >Stop</Button
-    >
+    <Button onclick={onresume}>Select file to resume</Button><Button onclick={onstop}>Stop</Button>
   {:else}
     <div class="bar">
       <progress

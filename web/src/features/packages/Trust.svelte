@@ -37,10 +37,10 @@
   }
 </script>
 
-<Dialog title="Publishers we trust" wide {onclose}>
+<Dialog title="Trusted publishers" wide {onclose}>
   <p class="quiet">
-    A signed package counts as genuine when its certificate leads to one of these. No other list is
-    asked.
+    A package signature is trusted if its certificate is issued by one of these. No other list is
+    used.
   </p>
   {#if list}<ul>
       {#each list as t (t.fingerprint)}<li>
@@ -49,10 +49,10 @@
               >valid until {new Date(t.not_after * 1000).toLocaleDateString()}</span
             >
           </div>
-          <Button onclick={() => void drop(t.fingerprint)}>Trust no longer</Button>
+          <Button onclick={() => void drop(t.fingerprint)}>Remove</Button>
         </li>{:else}<li class="quiet">
-          Nobody yet. Paste a publisher’s certificate below, after comparing its fingerprint with
-          what the publisher tells on another way.
+          No trusted publishers. Paste a certificate below after comparing its fingerprint with the
+          publisher's.
         </li>{/each}
     </ul>{/if}
   <form
@@ -70,7 +70,7 @@
     >{#if problem}<p class="alarm" role="alert">{problem}</p>{/if}<Button
       kind="main"
       type="submit"
-      disabled={!pem.trim()}>Trust it</Button
+      disabled={!pem.trim()}>Trust publisher</Button
     >
   </form>
 </Dialog>

@@ -43,9 +43,9 @@ class Sending {
           if (status === 0)
             this.failed({
               code: 'offline',
-              title: 'Broken off',
-              detail: `Sending ${file.name} broke off.`,
-              hint: 'What has arrived is kept: choose the same file again to go on.',
+              title: 'Upload interrupted',
+              detail: `Sending ${file.name} was interrupted.`,
+              hint: 'Received data is kept. Choose the same file again to resume.',
               status,
             });
           fail(error);
@@ -83,7 +83,7 @@ export class TakeIns {
     return this.#sending.has(id);
   }
 
-  /** Look now, and again while anything is under way. The folder the server watches is looked at slowly all the time. */
+  /** Look now, and again while anything is running. The folder the server watches is looked at slowly all the time. */
   async look() {
     clearTimeout(this.#timer);
     try {
@@ -135,7 +135,7 @@ export class TakeIns {
           ? error.problem
           : {
               code: 'error',
-              title: 'That did not work',
+              title: 'Request failed',
               detail: String(error),
               hint: '',
               status: 0,

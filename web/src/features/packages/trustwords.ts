@@ -1,14 +1,14 @@
 /** One line on identity and trust, the same words on the shelf and on a package's page. */
 export const SIGNED: Record<string, string> = {
-  verified: 'signed by a publisher we trust',
-  untrusted: 'signed, but by nobody we trust',
-  failed: 'the signature does not hold',
+  verified: 'signed by a trusted publisher',
+  untrusted: 'signed, publisher not trusted',
+  failed: 'signature not valid',
   absent: 'not signed',
 };
 export const WHOLE: Record<string, string> = {
   verified: 'every listed file matches its manifest',
   failed: 'does not match its manifest',
-  absent: 'no manifest vouches for it',
+  absent: 'no manifest',
 };
 export const KIND: Record<string, string> = {
   ova: 'OVA',

@@ -68,9 +68,9 @@
   }
 </script>
 
-<Dialog title={`Carry ${plan.title} over to another bay`} {onclose}>
+<Dialog title={`Copy ${plan.title} to another bay`} {onclose}>
   {#if done}
-    <p><b>{done.name} is made.</b> These values still speak of the old place:</p>
+    <p><b>{done.name} created.</b> These values still refer to the old bay:</p>
     <ul>
       {#each done.left as l (l.path)}<li><span class="mono">{l.path}</span> {l.value}</li>{/each}
     </ul>
@@ -80,7 +80,7 @@
         onclick={() => {
           onclose();
           router.go(`/plans/${done?.name}`);
-        }}>Open it and mend them</Button
+        }}>Open plan</Button
       >
     </div>
   {:else}
@@ -104,7 +104,7 @@
           placeholder={`${plan.id}-two`}
         /></label
       >
-      {#if old.length}<p class="quiet">What is only in {plan.bay} becomes:</p>
+      {#if old.length}<p class="quiet">Values that exist only in {plan.bay} becomes:</p>
         {#each old as one (one)}<label
             ><span class="mono">{one}</span> →
             <select
@@ -112,16 +112,16 @@
               onchange={(e) => {
                 map[one] = e.currentTarget.value;
               }}
-              ><option value="">leave it</option>{#each offers(one) as o (o)}<option>{o}</option
+              ><option value="">leave unchanged</option>{#each offers(one) as o (o)}<option
+                  >{o}</option
                 >{/each}</select
             ></label
           >{/each}{/if}
       <p class="quiet">
-        Hosts, datastores and addresses of single nodes stay behind; comments and order of the plan
-        file come along.
+        Per-node hosts, datastores and addresses are not copied. Comments and order are kept.
       </p>
       <div class="acts">
-        <Button kind="main" type="submit" disabled={!name || !bay}>Carry it over</Button><Button
+        <Button kind="main" type="submit" disabled={!name || !bay}>Copy plan</Button><Button
           onclick={onclose}>Not now</Button
         >
       </div>

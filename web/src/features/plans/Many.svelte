@@ -138,7 +138,7 @@
     ></label
   >
   <label
-    >Bay of rows that name none <select bind:value={bay} onchange={later}
+    >Default bay <select bind:value={bay} onchange={later}
       >{#each bays as b (b)}<option>{b}</option>{/each}</select
     ></label
   >
@@ -174,7 +174,7 @@
     <p class="quiet">
       <Button onclick={() => input?.click()}>Choose a file</Button>
       {name}
-      <Button kind="link" onclick={example}>Begin with four rows</Button>
+      <Button kind="link" onclick={example}>Start with 4 rows</Button>
     </p>
     <input
       bind:this={input}
@@ -186,7 +186,7 @@
     />
   </div>
   <div class="quiet help">
-    <p><b>One row a cluster.</b> Paste from a spreadsheet, type, or choose a file. Columns:</p>
+    <p><b>One row per cluster.</b> Paste from a spreadsheet, type, or choose a file. Columns:</p>
     <p>
       <span class="mono">name</span>, and where they differ from above
       <span class="mono">title bay package kit include</span>;
@@ -195,10 +195,7 @@
       column of the sheet for all nodes, such as <span class="mono">pool</span> or
       <span class="mono">domain</span>.
     </p>
-    <p>
-      Each row is thought through after those above it, as if they were built one after the other:
-      no address twice, no room twice.
-    </p>
+    <p>Rows are calculated in order; each row keeps its addresses and capacity from later rows.</p>
   </div>
 </div>
 
@@ -210,13 +207,13 @@
         'node',
       )}, {size(good.reduce((n, p) => n + p.memory_bytes, 0))} of memory{answer.plans.length >
       good.length
-        ? ` · ${answer.plans.length - good.length} rows are none yet`
-        : ''}{blocked ? ` · ${blocked} with blockers that can be settled later` : ''}</span
+        ? ` · ${answer.plans.length - good.length} rows are not valid`
+        : ''}{blocked ? ` · ${blocked} with blockers to fix later` : ''}</span
     >
     <Button
       kind="main"
       disabled={busy || !good.length || good.length < answer.plans.length}
-      onclick={() => void make()}>Make {count(good.length, 'plan')}</Button
+      onclick={() => void make()}>Create {count(good.length, 'plan')}</Button
     >
   </div>
   <table>
@@ -247,7 +244,7 @@
                 ><Weight severity="blocker" />
                 {count(p.blockers.length, 'blocker')}: {p.blockers[0]?.message}</button
               >{:else if p.cautions}<Weight severity="caution" />
-              {count(p.cautions, 'caution')}{:else}nothing in the way{/if}
+              {count(p.cautions, 'caution')}{:else}no findings{/if}
             {#if open === p.name}<ul>
                 {#each p.blockers.slice(1, 8) as f, i (i)}<li>{f.message}</li>{/each}
               </ul>{/if}</td

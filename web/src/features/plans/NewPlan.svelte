@@ -81,7 +81,7 @@
             >{choiceLabel(choice)}</option
           >{/each}
         {#if !one.usual}<option value=""
-            >{one.choices.length ? 'choose later' : 'none imported yet'}</option
+            >{one.choices.length ? 'choose later' : 'no package imported'}</option
           >{/if}
       </select></label
     >

@@ -21,7 +21,7 @@
     carrying = $state.raw<PlanLine | null>(null);
   const SEE: [string, string][] = [
     ['', 'plans'],
-    ['table', 'many from a table'],
+    ['table', 'from a table'],
     ['values', 'shared values'],
   ];
   let see = $derived(router.query.get('see') ?? '');
@@ -86,12 +86,10 @@
           <b
             >{busy.length
               ? `${busy[0]?.title}: ${busy[0]?.run?.words.plans}`
-              : 'No run is active'}</b
+              : 'No run in progress'}</b
           >.{/if}
       </h1>
-      <p class="quiet">
-        a plan is the design of one rollout; it is also a file you can keep elsewhere
-      </p>
+      <p class="quiet">A plan describes one rollout. You can export it as a YAML file.</p>
     </div>
     <div class="acts">
       <input
@@ -100,7 +98,7 @@
         accept=".yaml,.yml"
         hidden
         onchange={(e) => bring(e.currentTarget.files)}
-      /><Button onclick={() => input?.click()}>Bring a plan file</Button><Button
+      /><Button onclick={() => input?.click()}>Import plan …</Button><Button
         kind="main"
         onclick={() => {
           making = !making;
@@ -153,14 +151,14 @@
                   kind="link"
                   onclick={() => {
                     carrying = p;
-                  }}>carry over …</Button
+                  }}>Copy to another bay …</Button
                 >{/if}</td
             ></tr
           >
         {:else}<tr
             ><td colspan="7" class="quiet"
               >{plans
-                ? 'No plan yet. “New plan” begins one with everything the kit, the bay and the pools can tell.'
+                ? 'No plans. “New plan” creates one with defaults from the kit, the bay and the pools.'
                 : ''}</td
             ></tr
           >{/each}</tbody

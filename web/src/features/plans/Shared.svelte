@@ -99,8 +99,8 @@
             ></button
           >
         </li>{:else}<li class="quiet">
-          None yet. What several plans have in common (name servers, time, domain, a pool) is said
-          here once; a plan includes it by its name.
+          No shared values. Put here what several plans have in common (name servers, time, domain,
+          a pool). A plan includes them by name.
         </li>{/each}
     </ul>
     <Button
@@ -124,25 +124,25 @@
       <div class="acts">
         <Button kind="main" disabled={!changed || !!problem} onclick={() => void keep()}
           >{touched && nodes
-            ? `Keep it; ${count(nodes, 'plan')} ${nodes === 1 ? 'follows' : 'follow'}`
-            : 'Keep it'}</Button
+            ? `Save; ${count(nodes, 'plan')} ${nodes === 1 ? 'follows' : 'follow'}`
+            : 'Save'}</Button
         >{#if one}<Button
             disabled={one.plans.length > 0}
-            title={one.plans.length ? 'Plans include it' : ''}
+            title={one.plans.length ? 'Included by' : ''}
             onclick={() => void remove()}>Remove</Button
           ><span class="quiet" title={utc(one.changed_at)}
             >version {one.version}, {ago(Date.now() / 1000 - one.changed_at)}</span
           >{/if}
       </div>
       {#if touched}
-        <h3>What it would change</h3>
+        <h3>What would change</h3>
         {#each touched as t (t.plan)}<div class="plan">
             <a href={`/plans/${t.plan}`}>{t.plan}</a>
             <ul>
               {#each t.differences.slice(0, 8) as d (d.text)}<li>{d.text}</li>{:else}<li
                   class="quiet"
                 >
-                  nothing: it has values of its own there
+                  nothing: the plan has its own values
                 </li>{/each}
             </ul>
             {#if t.blockers_after > t.blockers_before}<p class="bad">

@@ -29,12 +29,12 @@
         : level === 'values'
           ? `every node, ${label(name ?? '')}`
           : edit.path.join(', ');
-    return `${where}: ${edit.value === null || edit.value === undefined ? 'put back' : String(edit.value)}`;
+    return `${where}: ${edit.value === null || edit.value === undefined ? 'reset' : String(edit.value)}`;
   };
 </script>
 
-<Dialog title="Somebody else changed the same place" wide>
-  <p>{clash.problem}. Nothing of yours is lost; decide what holds.</p>
+<Dialog title="Edit conflict" wide>
+  <p>{clash.problem}. Your edits are kept. Choose which version to use.</p>
   <div class="two">
     <section>
       <h3>What they changed</h3>
@@ -42,7 +42,7 @@
           {#each theirs.differences.slice(0, 12) as d (d.text)}<li>{d.text}</li>{:else}<li
               class="quiet"
             >
-              Nothing that shows in the sheet.
+              Nothing visible in the sheet.
             </li>{/each}
         </ul>{:else}<p class="quiet">Comparing …</p>{/if}
     </section>
@@ -55,8 +55,8 @@
     </section>
   </div>
   <div class="acts">
-    <Button kind="main" onclick={() => onsettle(true)}>Mine on top of theirs</Button><Button
-      onclick={() => onsettle(false)}>Theirs, drop mine</Button
+    <Button kind="main" onclick={() => onsettle(true)}>Use mine</Button><Button
+      onclick={() => onsettle(false)}>Use theirs</Button
     >
   </div>
 </Dialog>

@@ -25,7 +25,7 @@
     >
     <Button kind="main" type="submit" disabled={!by.trim()}>Accept in this name</Button>
   </form>
-  <p class="quiet">Name, time and the digest of this very text are written into the plan.</p>
+  <p class="quiet">Name, time and the text's SHA-256 are saved in the plan.</p>
 </Dialog>
 
 <style>

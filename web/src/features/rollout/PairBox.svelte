@@ -53,7 +53,7 @@
 <Dialog title={label} {onclose} wide>
   {#if now}
     <p>
-      For {count(now.nodes, 'node')}, made out to
+      For {count(now.nodes, 'node')}, valid for
       <span class="mono"
         >{now.names.slice(0, 4).join(', ')}{now.names.length > 4
           ? ` and ${now.names.length - 4} more`
@@ -71,14 +71,13 @@
             bring = false;
             wrong = null;
           }}
-        /> <b>Made here</b>
-        <span class="quiet"
-          >one for each node, when the run begins, by this installation’s authority</span
+        /> <b>Generate</b>
+        <span class="quiet">one per node, when the run starts, issued by the built-in CA</span
         ></label
       >
       {#if !bring}<div class="part">
           {#if authority}<p class="quiet">
-              Clients that trust it trust the nodes: <a href="/api/authority.pem" download
+              Clients that trust the CA trust the nodes: <a href="/api/authority.pem" download
                 >authority.pem</a
               >, {authority.words}.<br /><span class="mono finger"
                 >SHA-256 {authority.fingerprint}</span
@@ -91,7 +90,7 @@
               onclick={() => {
                 if (now?.words) void keep(['', '']);
                 else onclose();
-              }}>{now.words ? 'Let them be made here again' : 'Leave it so'}</Button
+              }}>{now.words ? 'Generate again' : 'Close'}</Button
             >
           </div>
         </div>{/if}
@@ -103,8 +102,8 @@
           onchange={() => {
             bring = true;
           }}
-        /> <b>Brought</b>
-        <span class="quiet">a certificate with its key, from your own authority</span></label
+        /> <b>Upload</b>
+        <span class="quiet">a certificate and key from your own CA</span></label
       >
       {#if bring}<form
           class="part"
@@ -114,7 +113,7 @@
           }}
         >
           {#if now.words}<p>
-              Kept now: {now.words}.<br /><span class="mono finger">SHA-256 {now.fingerprint}</span>
+              Current: {now.words}.<br /><span class="mono finger">SHA-256 {now.fingerprint}</span>
             </p>{/if}
           <div class="two">
             <label class="area"
@@ -131,7 +130,7 @@
               /></label
             >
             <label class="area"
-              >Its private key, PEM, no passphrase<textarea
+              >Private key, PEM, without passphrase<textarea
                 class="mono"
                 bind:value={key}
                 rows="6"
@@ -151,7 +150,7 @@
             </p>{/if}
           <div class="acts">
             <Button kind="main" type="submit" disabled={busy || !certificate.trim() || !key.trim()}
-              >Keep the pair in the keyring</Button
+              >Save to keyring</Button
             >
           </div>
         </form>{/if}

@@ -38,7 +38,7 @@
   }
 </script>
 
-<Dialog title="The plan file" wide {onclose}>
+<Dialog title="Plan file" wide {onclose}>
   <textarea
     bind:value={text}
     class="mono"
@@ -47,7 +47,7 @@
     oninput={() => keepDraft(`plan ${id}`, text)}></textarea>
   {#if problem}<p class="bad" role="alert">{problem} {hint}</p>{/if}
   <div class="acts">
-    <Button kind="main" onclick={save}>Use this text</Button><Button
+    <Button kind="main" onclick={save}>Save</Button><Button
       onclick={() => {
         keepDraft(`plan ${id}`, '');
         problem = '';

@@ -47,10 +47,10 @@
   let lost = $state<string[]>([]),
     tables = $state(false);
   const ASKS: [string, string][] = [
-    ['', 'consequences'],
+    ['', 'overview'],
     ['sizing', 'sizing'],
-    ['places', 'places'],
-    ['losses', 'losses'],
+    ['places', 'placement'],
+    ['losses', 'failure impact'],
     ['time', 'time'],
   ];
   let ask = $derived(reading === 'plan' ? (router.query.get('ask') ?? '') : '');
@@ -262,7 +262,7 @@
         {#if reading === 'plan' && !standing}<Button
             disabled={rollout.busy}
             onclick={() => rollout.check()}
-            title="Read the hosts anew and ask who answers on the planned addresses"
+            title="Refresh the hosts and test whether planned addresses are in use"
             >Check against hosts</Button
           >{/if}
         {#if reading === 'run' && run?.state === 'trouble'}<Button
@@ -335,7 +335,7 @@
           />
           {#if reading === 'plan'}
             <span class="quiet" role="status"
-              >{#if rollout.trying}<b>As it would be.</b> Escape leaves it as it was.{:else if picked.node !== '*' && plan.nodes.find((n) => n.id === picked.node)?.cells[picked.column]}{@const cell =
+              >{#if rollout.trying}<b>Preview.</b> Esc cancels, Enter applies.{:else if picked.node !== '*' && plan.nodes.find((n) => n.id === picked.node)?.cells[picked.column]}{@const cell =
                   plan.nodes.find((n) => n.id === picked.node)?.cells[
                     picked.column
                   ]}{plan.columns.find((c) => c.id === picked.column)?.label}: {(
@@ -410,8 +410,8 @@
           />
         {/if}
       </div>
-      <aside aria-label="Ledger">
-        {#if reading === 'plan'}<nav class="asks" aria-label="Questions">
+      <aside aria-label="Details">
+        {#if reading === 'plan'}<nav class="asks" aria-label="Details of">
             {#each ASKS as [id, label] (id)}<button
                 aria-current={ask === id ? 'true' : undefined}
                 onclick={() => question(id)}>{label}</button

@@ -48,15 +48,16 @@
         </li>{:else}<li class="met">Any text will do.</li>{/each}
     </ul>
     <div class="acts">
-      <Button kind="main" type="submit" disabled={!value || !good}>Keep in the keyring</Button
-      ><Button onclick={() => void generate()}>Make one</Button><Button
+      <Button kind="main" type="submit" disabled={!value || !good}>Save to keyring</Button><Button
+        onclick={() => void generate()}>Generate</Button
+      ><Button
         onclick={() => {
           seen = !seen;
         }}>{seen ? 'Hide' : 'Show'}</Button
       >
     </div>
   </form>
-  <p class="quiet">The plan gets a reference; the value never leaves the keyring in clear.</p>
+  <p class="quiet">The plan stores a reference only; the value stays encrypted in the keyring.</p>
 </Dialog>
 
 <style>

@@ -46,15 +46,15 @@
   }
 </script>
 
-<Dialog title="The sheet as a table" {onclose} wide>
+<Dialog title="Import and export" {onclose} wide>
   <p>
-    Out: <a href={`/api/plans/${plan.id}/sheet.xlsx`} download>{plan.id}.xlsx</a> ·
+    Export: <a href={`/api/plans/${plan.id}/sheet.xlsx`} download>{plan.id}.xlsx</a> ·
     <a href={`/api/plans/${plan.id}/sheet.csv`} download>{plan.id}.csv</a>
-    · <a href={`/api/plans/${plan.id}/file`} download>plan file</a>. Secrets stay here.
+    · <a href={`/api/plans/${plan.id}/file`} download>plan file</a>. Secrets are not exported.
   </p>
   <p>
-    In: <Button onclick={() => input?.click()}>Choose an XLSX or CSV file</Button>
-    <span class="quiet">{name}</span> or paste a table whose header names the columns, one of them “node”:
+    Import: <Button onclick={() => input?.click()}>Choose an XLSX or CSV file</Button>
+    <span class="quiet">{name}</span> or paste a table with a header row; one column must be “node”:
   </p>
   <input
     bind:this={input}
@@ -76,9 +76,9 @@
     }}></textarea>
   {#if landed}
     <p>
-      <b>{count(landed.edits.length, 'cell')} would change</b>, {landed.same} say what is so already{landed
-        .wrong.length
-        ? `, ${landed.wrong.length} cannot be`
+      <b>{count(landed.edits.length, 'cell')} would change</b>, {landed.same} unchanged{landed.wrong
+        .length
+        ? `, ${landed.wrong.length} cannot be applied`
         : ''}.
     </p>
     {#if landed.wrong.length}
@@ -99,7 +99,7 @@
   <div class="acts">
     {#if landed?.edits.length}<Button kind="main" onclick={() => void land()}
         >Change {count(landed.edits.length, 'cell')}</Button
-      >{:else}<Button disabled={!text.trim()} onclick={() => void look()}>Look at it</Button
+      >{:else}<Button disabled={!text.trim()} onclick={() => void look()}>Preview</Button
       >{/if}<Button onclick={onclose}>Close</Button>
   </div>
 </Dialog>

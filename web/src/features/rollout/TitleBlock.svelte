@@ -108,7 +108,7 @@
           class="chip"
           ><a href={`/plans?see=values&name=${encodeURIComponent(name)}`}>{name}</a><button
             class="link"
-            aria-label={`Leave ${name} out`}
+            aria-label={`Remove ${name}`}
             onclick={() => include((plan.include ?? []).filter((one) => one !== name))}>×</button
           ></span
         >{/each}
@@ -134,7 +134,7 @@
 </div>
 
 {#snippet pack(choice: PackageChoice, path: string[], label: string, word = 'Package')}
-  {#if choice.sha256}<a class="what" href={`/packages/${choice.sha256}`} title="See the package"
+  {#if choice.sha256}<a class="what" href={`/packages/${choice.sha256}`} title="Show package"
       >{word}</a
     >{:else}<span class="what">{word}</span>{/if}
   {#if choice.fitting.length || choice.title}<select
@@ -144,10 +144,10 @@
       onchange={(e) => choose(path, e.currentTarget.value)}
     >
       {#if !choice.sha256}<option value=""
-          >{choice.title ? `${choice.title}: not taken in` : 'choose'}</option
+          >{choice.title ? `${choice.title}: not imported` : 'choose'}</option
         >{/if}{#each choice.fitting as one (one)}<option>{one}</option>{/each}</select
     >
-  {:else}<a href="/packages">take one in</a>{/if}
+  {:else}<a href="/packages">import one</a>{/if}
 {/snippet}
 
 <style>

@@ -113,7 +113,7 @@
           !['node', 'group', 'unused'].includes(n.cells[id]?.origin ?? '') &&
           n.cells[id]?.value === typed,
       ).length;
-    return `${typed === '' ? 'put back for' : 'changes'} ${follow - same} of ${nodes.length} nodes${own ? `; ${own} keep a value of their own` : ''}${same ? `; ${same} say so already` : ''}`;
+    return `${typed === '' ? 'resets' : 'changes'} ${follow - same} of ${nodes.length} nodes${own ? `; ${own} have their own value` : ''}${same ? `; ${same} unchanged` : ''}`;
   });
 
   function valueOf(row: string, column: SheetColumn): string {

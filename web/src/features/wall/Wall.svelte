@@ -180,7 +180,7 @@
             y={b.y}
             width={b.w}
             height={Math.max(0.6, b.h - (c.dense ? 0 : 1))}
-            fill="url(#rock)"><title>{b.label} {size(b.memory)}, there already</title></rect
+            fill="url(#rock)"><title>{b.label} {size(b.memory)}, existing VM</title></rect
           >
           {#if !c.dense && b.h >= 14}<text x={b.x + 7} y={b.y + b.h / 2 + 3.5} class="small"
               >{middle(b.label, chars(b.w) + 2)}</text
@@ -190,8 +190,8 @@
             ><rect x={g.x} y={g.y} width={g.w} height={Math.max(1, g.h - 1)}
               ><title
                 >{g.label}, {size(g.memory)}: {g.planned
-                  ? 'another plan means to put it here'
-                  : 'another run puts it here'}</title
+                  ? 'planned by another plan'
+                  : 'created by another run'}</title
               ></rect
             >{#if !c.dense && g.h >= 14}<text
                 x={g.x + 7}
@@ -279,11 +279,8 @@
               (n) => !c.host.networks.includes(n),
             )}<text x={c.x} y={c.base + 31} class="foot" class:alarm={missing.length}
               >{missing.length
-                ? middle(`lacks ${missing.join(', ')}`, Math.floor(c.w / 6.6))
-                : middle(
-                    `carries ${wanted.join(', ') || 'what is wanted'}`,
-                    Math.floor(c.w / 6.6),
-                  )}</text
+                ? middle(`missing: ${missing.join(', ')}`, Math.floor(c.w / 6.6))
+                : middle(`has ${wanted.join(', ') || 'all networks'}`, Math.floor(c.w / 6.6))}</text
             >
           {:else}<text
               x={c.x}
@@ -312,7 +309,7 @@
       >{/if}
   </svg>
   <p class="visually-hidden">
-    {hosts.length} hosts carry {nodes.length} nodes; the table below holds every value.
+    {hosts.length} hosts, {nodes.length} nodes; the table below has every value.
   </p>
 </div>
 

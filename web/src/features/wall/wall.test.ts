@@ -169,7 +169,7 @@ describe('datastores as columns', () => {
     ]).hosts;
     expect(common!.memory_bytes / GIB).toBe(130);
     expect(common!.limit_bytes / GIB).toBe(100);
-    expect(common!.foot).toBe('30 GiB short at worst');
+    expect(common!.foot).toBe('30 GiB short when full');
     expect(measured(hosts, [], 'stores', [line('common', '', 1, 40)]).hosts[0]!.foot).toBe(
       '59 GiB free after',
     );

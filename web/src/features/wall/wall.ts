@@ -52,7 +52,7 @@ export const READINGS: [Reading, string][] = [
   ['memory', 'memory'],
   ['vcpu', 'vCPU'],
   ['stores', 'datastores, now'],
-  ['full', 'datastores, at worst'],
+  ['full', 'datastores, when full'],
   ['networks', 'networks'],
 ];
 
@@ -131,8 +131,8 @@ function datastores(
           bedrock: used > 0 ? [{ name: 'in use', memory_bytes: used, ours: false, vcpu: 0 }] : [],
           foot:
             most > store.capacity_bytes
-              ? `${size(most - store.capacity_bytes)} short at worst`
-              : `${size(store.capacity_bytes - (reading === 'full' ? most : least))} free ${reading === 'full' ? 'at worst' : 'after'}`,
+              ? `${size(most - store.capacity_bytes)} short when full`
+              : `${size(store.capacity_bytes - (reading === 'full' ? most : least))} free ${reading === 'full' ? 'when full' : 'after'}`,
         });
       }
   return {

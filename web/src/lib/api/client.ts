@@ -101,7 +101,7 @@ async function asked(
     throw new ApiError({
       code: 'offline',
       title: 'No connection',
-      detail: 'The server does not answer.',
+      detail: 'No connection to the server.',
       hint: 'What you typed is kept; try again when it answers.',
       status: 0,
     });
@@ -121,7 +121,7 @@ export function parseProblem(text: string, status: number): Problem {
     const data = JSON.parse(text) as Partial<Problem>;
     return {
       code: data.code ?? 'error',
-      title: data.title ?? 'That did not work',
+      title: data.title ?? 'Request failed',
       detail: data.detail ?? '',
       hint: data.hint ?? '',
       status,
@@ -129,7 +129,7 @@ export function parseProblem(text: string, status: number): Problem {
   } catch {
     return {
       code: 'error',
-      title: 'That did not work',
+      title: 'Request failed',
       detail: `The server answered with status ${status}.`,
       hint: 'Try again.',
       status,

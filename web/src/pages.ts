@@ -1,0 +1,17 @@
+/** The pages, each in a file of its own that is fetched when it is first opened. */
+export const pages = {
+  estate: () => import('./features/estate/Estate.svelte'),
+  keyring: () => import('./features/keyring/Keyring.svelte'),
+  packages: () => import('./features/packages/Packages.svelte'),
+  plans: () => import('./features/plans/Plans.svelte'),
+  rollout: () => import('./features/rollout/Rollout.svelte'),
+};
+
+/** Fetch the other pages while nothing else is to be done, so that opening them waits for nothing. */
+export function fetchAhead(): void {
+  const later = window.requestIdleCallback ?? ((go: () => void) => setTimeout(go, 2000));
+  later(() => {
+    // one that cannot be fetched now is asked for again when it is opened
+    for (const load of Object.values(pages)) load().catch(() => undefined);
+  });
+}

@@ -247,7 +247,7 @@ def test_the_same_with_a_server(
     assert "here" in server.cli("plan", "place", "cliffs", "--why", "cliffs-lead").stdout
     assert "no data disks" in server.cli("plan", "layout", "cliffs").stdout
     server.cli("plan", "layout", check=2)
-    assert "Not kept yet" in server.cli("plan", "values", str(desk / "kelda.values.yaml")).stdout
+    assert "Preview only" in server.cli("plan", "values", str(desk / "kelda.values.yaml")).stdout
     assert "Kept." in server.cli("plan", "values", str(desk / "kelda.values.yaml"), "--keep").stdout
     assert "kelda" in server.cli("plan", "values").stdout
     (tmp_path / "many.csv").write_text(

@@ -29,7 +29,7 @@ def test_remedies_are_shown_carried_out_and_taken_back(
     assert {"resolves", "networks"} <= {v["rule"] for v in rules["violations"] if v["action"]}
     shown = server.cli("estate", "prepare", "--remedy", "resolves", "--host", "knot").stdout
     assert "$ LC_ALL=C timeout -k 2 10 tee -a /etc/hosts <<'END'" in shown
-    assert "Nothing was sent" in shown
+    assert "Preview only" in shown
     assert "nimble-stone:" not in lab.show()["hosts"]["knot"]["files"]["/etc/hosts"]
     done = server.cli(
         "estate",
@@ -142,4 +142,4 @@ def test_a_plan_is_checked_against_a_file_of_facts_without_a_server(
     (tmp_path / "facts.json").write_text("{]")
     broken = check(demo.PLAN)
     assert broken.returncode == 2
-    assert "no file of facts" in broken.stderr
+    assert "not a facts file" in broken.stderr

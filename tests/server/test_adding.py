@@ -146,7 +146,7 @@ def test_a_host_is_moved_and_retired_unless_something_depends_on_it(
     client.call("DELETE", "/api/estate/hosts/skua")
     assert {h["name"] for h in client.call("GET", "/api/estate")["hosts"]} == {"gannet", "fulmar"}
     done = server.cli("estate", "retire", "fulmar")
-    assert "left the estate" in done.stdout
+    assert "removed from the estate" in done.stdout
 
 
 def test_the_terminal_shows_the_keys_first_and_adds_on_a_word(

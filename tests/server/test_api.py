@@ -163,7 +163,7 @@ def test_two_people_editing_one_plan_do_not_overwrite_each_other(client: Client)
         "/api/plans/shared-by-two",
         {"version": view["version"], "edits": [{"path": ["values", "station"], "value": "north"}]},
     )
-    with pytest.raises(StoneError, match="changed meanwhile"):
+    with pytest.raises(StoneError, match="changed by another user"):
         client.call(
             "PATCH",
             "/api/plans/shared-by-two",

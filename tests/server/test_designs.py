@@ -96,7 +96,7 @@ def test_sizing_proposes_and_its_edits_take_it_over(client: Client) -> None:
     assert archive["chosen"]["carries"]["gauges"] >= 700
     assert (
         archive["refused"]["carries"]["gauges"] < 700
-        or "stand apart; there are 4" in archive["reason"]
+        or "one per host; there are 4" in archive["reason"]
     )
     version = client.call("GET", "/api/plans/sized")["version"]
     plan = client.call("PATCH", "/api/plans/sized", {"version": version, "edits": found["edits"]})

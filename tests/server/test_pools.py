@@ -1,4 +1,4 @@
-"""Pools and certificates through the server: made, changed, given up; held by one plan only; pairs
+"""Pools and certificates through the server: made, changed, deleted; held by one plan only; pairs
 brought and what is said of them.
 """
 
@@ -194,7 +194,7 @@ def test_pools_from_the_command_line(
         next(line for line in said.splitlines() if line.startswith("kelda-survey")).split()[-1]
         == "reef"
     )
-    assert "given up" in server.cli("estate", "drop-pool", "west").stdout
+    assert "deleted" in server.cli("estate", "drop-pool", "west").stdout
     assert "no pool “west”" in server.cli("estate", "drop-pool", "west", check=None).stderr
 
 

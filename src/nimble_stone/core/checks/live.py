@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from dataclasses import replace
 
 from nimble_stone.core.checks.situation import Claim, Situation
-from nimble_stone.core.estate import HOST_RESERVE, Datastore, Facts
+from nimble_stone.core.estate import HOST_RESERVE, Datastore, Facts, Mark
 from nimble_stone.core.findings import Edit, Finding, Remedy
 from nimble_stone.core.headroom import losses, on_shared
 from nimble_stone.core.plan.columns import network_column
@@ -557,6 +557,13 @@ def apart(s: Situation) -> Iterator[Finding]:
             seen.setdefault(host, node)
 
 
+def _whose(mark: Mark | None) -> str:
+    """Who created a VM, in a sentence."""
+    if mark:
+        return f"Run {mark.run} created it."
+    return "Nimble Stone did not create it and leaves it unchanged."
+
+
 def names_taken(s: Situation) -> Iterator[Finding]:
     """No guest of that name exists on any host of the bay, unless the run that is checked
     made it.
@@ -576,15 +583,7 @@ def names_taken(s: Situation) -> Iterator[Finding]:
                 node=node.id,
                 column="name",
                 host=host.name,
-                message=(
-                    f"A guest {guest.name} stands on {host.name}; run {guest.mark.run} of ours"
-                    " made it."
-                    if guest.mark
-                    else (
-                        f"A guest {guest.name} stands on {host.name}; not created by Nimble Stone;"
-                        " left unchanged."
-                    )
-                ),
+                message=f"VM {guest.name} exists on {host.name}. {_whose(guest.mark)}",
                 consequence="Names are unique; defining the node would fail.",
                 remedy=Remedy(label=label or rename.capitalize()),
             )

@@ -121,7 +121,7 @@ async def _documents(ground: Ground) -> None:
 
 
 STEPS = (
-    Upgrade(1, "package files by their digest, contents read anew", _packages),
+    Upgrade(1, "package files by their digest, contents read again", _packages),
     Upgrade(2, "plans hold what they mean to build", _claims),
     Upgrade(3, "documents of runs hold resolved nodes", _documents),
 )

@@ -28,7 +28,7 @@ def estate_list(as_json: Json = False) -> None:
             h["site"],
             h["bay"],
             size_text(h["memory_bytes"]),
-            f"{len(h['bedrock'])} guests",
+            f"{len(h['bedrock'])} VMs",
             ", ".join(h["networks"]),
             h["trouble"] or "fine",
         ]

@@ -90,7 +90,7 @@ def package_lines(p: dict[str, Any]) -> list[str]:
         else []
     )
     lines += [
-        f"the guest: {d['device']} {d['outcome']}: {d['was'] or '-'} → {d['becomes'] or 'nothing'}"
+        f"VM: {d['device']} {d['outcome']}: {d['was'] or '-'} → {d['becomes'] or 'nothing'}"
         for d in p["differences"]
         if d["weight"] == "caution"
     ]

@@ -175,7 +175,7 @@ def _tried(
             raise InputError(
                 f"the lab has no product “{wanted}”",
                 hint=(
-                    "Name its package with --package; the lab's guests answer as the lab's"
+                    "Name its package with --package; the lab's VMs answer as the lab's"
                     " products do."
                 ),
             )

@@ -88,7 +88,7 @@ def turn(host: str, knobs: list[str], folder: Folder = None) -> None:
     for item in knobs:
         key, mark, value = item.partition("=")
         if not mark:
-            raise InputError(f"“{item}” is not of the form knob=value")
+            raise InputError(f"“{item}” is not of the form setting=value")
         if key == "occupied":
             body[key] = [part for part in value.split(",") if part]
         elif key.startswith("guest:"):

@@ -318,7 +318,7 @@ def run_start(
     answer(
         {"run": found["run"]},
         as_json,
-        f"run {found['run']} has begun: {found['plan']['sentence']['below']}",
+        f"run {found['run']} started: {found['plan']['sentence']['below']}",
     )
     if watch:
         _watch(client, found["run"], as_json)

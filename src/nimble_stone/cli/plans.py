@@ -36,7 +36,7 @@ PackageFile = Annotated[
     list[Path] | None,
     typer.Option(
         "--package",
-        help="With --facts: the package's file; again for roles with a product of their own.",
+        help="With --facts: the package's file; repeat for roles with another product.",
     ),
 ]
 Include = Annotated[
@@ -44,8 +44,8 @@ Include = Annotated[
     typer.Option(
         "--include",
         help=(
-            "With --facts: further files of shared values; those beside the plan are found by "
-            "themselves."
+            "With --facts: further files of shared values; those next to the plan are found"
+            " automatically."
         ),
     ),
 ]

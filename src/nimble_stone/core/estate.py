@@ -29,7 +29,7 @@ class Network(Fixed):
     gateway6: IPv6Address | None = None
     dynamic_first: IPv4Address | None = Field(
         default=None,
-        description="First of the addresses that DHCP hands out here; none: nobody does.",
+        description="First DHCP address of the network; empty: no DHCP.",
     )
     dynamic_last: IPv4Address | None = None
 
@@ -71,7 +71,7 @@ class Pool(Fixed):
     reserved: dict[IPv4Address, str] = Field(
         default={},
         max_length=10_000,
-        description="Kept for somebody beyond these plans: address → for whom.",
+        description="Reserved for others: address → for whom.",
     )
     order: Literal["up", "down"] = Field(
         default="up",

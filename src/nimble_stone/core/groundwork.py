@@ -331,7 +331,7 @@ def refusals(
     if facts is None or not facts.memory_bytes:
         return [f"{action.host} was never read; read it first"]
     if facts.trouble:
-        return [f"{action.host} was not reached at the last reading: {facts.trouble}"]
+        return [f"{action.host} was unreachable at the last refresh: {facts.trouble}"]
     around = _Around(facts, host.address, host.credential in keys, along)
     against = _AGAINST.get(type(action))
     return against(action, around) if against else []
@@ -413,7 +413,7 @@ def _isolated(action: IsolatedNetwork, around: _Around) -> list[str]:
     leads_out = [
         net for net in around.facts.networks if net.name == action.name and not net.isolated
     ]
-    return [f"it carries a network {action.name} that leads out"] if leads_out else []
+    return [f"it carries a network {action.name} with an uplink"] if leads_out else []
 
 
 def _fence(action: FencingVolume, around: _Around) -> list[str]:
@@ -511,15 +511,15 @@ def _rename(action: RenameStore, around: _Around) -> list[str]:
         return [f"it has no datastore {action.name}"]
     if store.kind not in ("dir", "netfs"):
         return [
-            f"{action.name} lies on a disk of its own or is of a kind ({store.kind}) that cannot be"
-            " defined anew from what was read"
+            f"{action.name} has its own disk or is of a kind ({store.kind}) that cannot be"
+            " defined again from the facts"
         ]
     users = [
         guest.name
         for guest in facts.guests
         if any(disk.startswith(f"{action.name}/") for disk in guest.disks)
     ]
-    found = [f"guests use it by its name: {', '.join(users[:4])}"] if users else []
+    found = [f"VMs use it by name: {', '.join(users[:4])}"] if users else []
     return found + (
         [f"it has a datastore {action.to} already"] if facts.datastore(action.to) else []
     )

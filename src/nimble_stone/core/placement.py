@@ -494,7 +494,7 @@ def _why_not(demand: Demand, board: Board) -> str:
         if demand.role and short
         else ""
     )
-    return f"{who}none of {len(board.hosts)} hosts fits: {told}"
+    return f"{who}no host of {len(board.hosts)} fits: {told}"
 
 
 @dataclass(frozen=True)

@@ -33,7 +33,7 @@ def made_by(rule: Rule | None, choose: Callable[[str], str], *, length: int = 20
     """
     rule = rule or Rule()
     if rule.choices:
-        raise InputError("a secret of a few given words is none", code="secret-choices")
+        raise InputError("a secret made of a few given words is not secret", code="secret-choices")
     whole = max(4, min(max(length, rule.min_length), rule.max_length))
     for _ in range(200):
         text = "".join(
@@ -61,5 +61,5 @@ def violations(value: str, rule: Rule) -> list[str]:
     if rule.pattern and len(value) <= 4096 and not re.fullmatch(rule.pattern, value):
         found.append(f"does not have the form {rule.pattern}")
     if rule.choices and value not in rule.choices:
-        found.append(f"is none of {', '.join(rule.choices)}")
+        found.append(f"is not one of {', '.join(rule.choices)}")
     return found

@@ -68,7 +68,7 @@ class Series(BaseModel):
     reserved: dict[str, str] = Field(
         default={},
         max_length=10_000,
-        description="Kept for somebody beyond these plans: member → for whom.",
+        description="Reserved for others: member → for whom.",
     )
     order: Literal["up", "down"] = Field(
         default="up", description="From which end members are given."
@@ -84,8 +84,8 @@ class Series(BaseModel):
             raise ValueError(f"series “{self.name}”: {self.first} lies after {self.last}")
         if self.kind == "mac" and (low >> 40) & 1:
             raise ValueError(
-                f"series “{self.name}”: {self.first} is a group address; a guest's own MAC address"
-                " has an even first octet"
+                f"series “{self.name}”: {self.first} is a group address; a VM's MAC address has an"
+                " even first octet"
             )
         if self.kind == "ipv6" and not self.network:
             raise ValueError(

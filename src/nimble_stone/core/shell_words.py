@@ -30,7 +30,7 @@ def fault_of(command: str) -> str:
         sign = command[at]
         if quote == "" and sign == "\\":
             if _TEMPLATE.match(command, at + 1):
-                return _told(command, at + 1, "stands behind a backslash")
+                return _told(command, at + 1, "is after a backslash")
             at += 2
             continue
         if quote == '"' and sign == "\\":
@@ -52,13 +52,13 @@ def fault_of(command: str) -> str:
 def _wrong_place(command: str, at: int, quote: str) -> str:
     before = command[:at]
     if quote == "`" or before.count("$(") > before.count(")"):
-        return "stands inside a command substitution"
+        return "is inside a command substitution"
     if quote:
-        return f"stands inside quotes ({quote}) of its own"
+        return f"is inside quotes ({quote})"
     if before.endswith("$"):
-        return "stands behind “$”"
+        return "is after “$”"
     if re.search(r"(^|\s)#[^\n]*$", before):
-        return "stands in a comment"
+        return "is in a comment"
     return "is read as a program by the shell" if _PROGRAM.search(before) else ""
 
 

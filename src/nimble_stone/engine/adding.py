@@ -244,7 +244,7 @@ async def needs(ports: Ports, name: str) -> list[str]:
             found.append(f"plan {row.id} names it")
     for run in await ports.store.read(runs.runs, active=True, kind="groundwork"):
         if any(item["host"] == name for item in run.doc["steps"]):
-            found.append(f"groundwork {run.id} is running on it")
+            found.append(f"preparation run {run.id} is running on it")
     for run in await ports.store.read(runs.runs):
         if run.state != "undone":
             count = sum(

@@ -113,7 +113,7 @@ class Engine:
                 pause = min(LONGEST_PAUSE_S, pause * 2)
                 continue
             if self.ports.trouble:
-                log.info("the store answers again; runs go on")
+                log.info("the store works again; runs resume")
             self.ports.trouble = ""
             return
 

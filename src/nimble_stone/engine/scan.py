@@ -117,9 +117,7 @@ class Scanner:
                 return
             scan.seen.append(
                 await self._redfish(address, port)
-                or Seen(
-                    address, port, "other", said[:120] or "it listens, but says nothing by itself"
-                )
+                or Seen(address, port, "other", said[:120] or "it listens, but sends nothing")
             )
         except StoneError:
             return

@@ -64,7 +64,7 @@ class Work:
     def __post_init__(self) -> None:
         names = [operation.name for operation in self.operations]
         if len(set(names)) != len(names):
-            raise ValueError("an operation stands twice in one piece of work")
+            raise ValueError("an operation is in the work twice")
         for later, earlier in _BEFORE.items():
             if {later, earlier} <= set(names) and names.index(later) < names.index(earlier):
                 raise ValueError(f"{later} cannot come before {earlier}")

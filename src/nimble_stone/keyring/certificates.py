@@ -91,7 +91,7 @@ def issue(authority: Pair, names: Sequence[str], now: float, days: int = DAYS) -
     kept = [name for name in dict.fromkeys(names) if general_name(name) is not None]
     if not kept:
         raise FormatError(
-            "a certificate needs a name: none of those given is a host name or an address",
+            "a certificate needs a name: no host name or address was given",
             hint="Give the node a name and a domain.",
         )
     root, root_key = _certificates(authority.certificate)[0], _private(authority.key)
@@ -153,7 +153,7 @@ def read_pair(certificate: str, key: str) -> Pair:
     """
     if max(len(certificate), len(key)) > MAX_PEM:
         raise FormatError(
-            f"a certificate or key of more than {MAX_PEM >> 10} KiB is none",
+            f"a certificate or key of more than {MAX_PEM >> 10} KiB is not read",
             hint="Bring the node's certificate with its chain, and its key.",
         )
     chain, private = _certificates(certificate), _private(key)
@@ -198,7 +198,7 @@ def faults(pair: Pair, names: Sequence[str], now: float) -> list[str]:
     lacks = [name for name in dict.fromkeys(names) if name and not covers(leaf, name)]
     if lacks:
         found.append(
-            f"is not made out to {', '.join(lacks[:3])}"
+            f"is not valid for {', '.join(lacks[:3])}"
             + (f" and {len(lacks) - 3} more" if len(lacks) > 3 else "")
         )
     return found
@@ -282,7 +282,7 @@ def _certificates(text: str) -> list[x509.Certificate]:
         ) from error
     if not 1 <= len(found) <= 10:
         raise FormatError(
-            f"a chain of {len(found)} certificates is none",
+            f"a chain of {len(found)} certificates is not read",
             hint="Bring the node's certificate and those that signed it.",
         )
     return found

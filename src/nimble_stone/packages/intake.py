@@ -230,7 +230,7 @@ class Intake:
                 await self._fail(
                     await self.ports.store.read(library.get_take_in, ident),
                     StoneError(
-                        "something unexpected went wrong while taking it in",
+                        "internal error during the import",
                         hint="See the server log.",
                     ),
                 )
@@ -416,7 +416,7 @@ class Intake:
                 (".raw", ".img")
             ):
                 raise FormatError(
-                    f"“{row.name}” is none of OVA, OVF, disk image, ISO image, kernel",
+                    f"“{row.name}” is not an OVA, OVF, disk image, ISO image or kernel",
                     code="not-a-package",
                     hint="Its first bytes tell; a wrong name would not matter.",
                 )
@@ -444,7 +444,7 @@ class Intake:
 
     async def _fail(self, row: TakeIn, error: StoneError) -> None:
         findings = error.findings if isinstance(error, Refused) else []
-        log.info("take-in of %s failed: %s", row.name, self.ports.blank(str(error)))
+        log.info("import of %s failed: %s", row.name, self.ports.blank(str(error)))
         await self._end(
             row,
             "failed",

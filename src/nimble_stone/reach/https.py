@@ -91,7 +91,7 @@ def describe(der: bytes, address: str, now: float) -> Certificate:
     if found.not_valid_before_utc > moment:
         odd.append(f"is valid only from {found.not_valid_before_utc:%Y-%m-%d}")
     if names and address not in names:
-        odd.append(f"is made out to {', '.join(sorted(names)[:3])}")
+        odd.append(f"is valid for {', '.join(sorted(names)[:3])}")
     return Certificate(fingerprint_of(der), ", ".join(common)[:120], " and ".join(odd))
 
 
@@ -132,7 +132,7 @@ async def certificate(policy: DialPolicy, address: str, port: int, now: float) -
 async def trust(
     policy: DialPolicy, address: str, port: int, trusted: str, name: str, *, exactly: bool = False
 ) -> str:
-    """Connect and check that the server's certificate is made out to `name` and signed by a
+    """Connect and check that the server's certificate is valid for `name` and signed by a
     certificate of `trusted` (PEM); with `exactly` it must be the
     first of them itself, and its name is left to whoever brought it. Answers with what is wrong in
     words that continue the certificate's name, '' nothing.

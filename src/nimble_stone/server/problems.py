@@ -164,7 +164,7 @@ def install(app: FastAPI) -> None:
         return problem(
             500,
             "fault",
-            "A fault in Nimble Stone",
+            "Internal error",
             f"Something went wrong that should not. Incident {incident} is in the server's log.",
             "Try again; if it stays, report the incident number.",
         )

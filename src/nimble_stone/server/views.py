@@ -198,7 +198,7 @@ class KeepsView(BaseModel):
 
 class PackageChoice(BaseModel):
     title: str = Field(description="What the plan names; “” where it names nothing.")
-    sha256: str = Field(description="Empty where it was not taken in.")
+    sha256: str = Field(description="Empty where it was not imported.")
     fitting: list[str] = Field(description="Packages that would do, this one first.")
 
 
@@ -220,7 +220,7 @@ class RoleView(BaseModel):
     most: int
     sizes: list[SizeView] = []
     package: PackageChoice | None = Field(
-        default=None, description="Where its nodes are made from a product of their own."
+        default=None, description="Where its nodes are made from another product."
     )
 
 

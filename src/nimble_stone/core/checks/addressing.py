@@ -104,7 +104,7 @@ def frames(s: Situation) -> Iterator[Finding]:
                     code="mtu",
                     node=node.id,
                     column=mtu,
-                    message=f"MTU “{text[:20]}” is none; 576 to 65535 are.",
+                    message=f"MTU “{text[:20]}” is not valid. Use 576 to 65535.",
                     consequence="The interface would not come up.",
                     remedy=Remedy(label="Use the network's", edit=Edit(path=("values", mtu))),
                 )

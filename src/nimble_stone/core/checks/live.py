@@ -545,8 +545,8 @@ def apart(s: Situation) -> Iterator[Finding]:
                     column="host",
                     host=host,
                     message=(
-                        f"{node.name} and {seen[host].name} both stand on {host}; nodes of role"
-                        f" {role.label} are kept apart."
+                        f"{node.name} and {seen[host].name} are both on {host}; nodes of role"
+                        f" {role.label} need separate hosts."
                     ),
                     consequence=f"If {host} is lost, both are lost.",
                     remedy=Remedy(
@@ -596,7 +596,7 @@ def outside(s: Situation) -> Iterator[Finding]:
             yield Finding(
                 severity="caution",
                 code="outside-unreached",
-                message=f"{label} ({name}:{port}) was not reached: {why}.",
+                message=f"{label} ({name}:{port}) is unreachable: {why}.",
                 consequence=f"Nodes need it: {purpose}." if purpose else "Nodes need it.",
                 remedy=Remedy(
                     label=(

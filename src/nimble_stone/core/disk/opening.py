@@ -56,7 +56,7 @@ def _refuse(kind: str, source: Source) -> None:
         raise FormatError(
             f"the disk is packed with {kind}",
             code="disk-packed",
-            hint=f"Unpack it with {kind} -d first, or take it in as a package.",
+            hint=f"Unpack it with {kind} -d first, or import it as a package.",
         )
     if kind in ("ova", "ovf"):
         raise FormatError(

@@ -265,14 +265,14 @@ def _linked(g: Ground, host: Host, facts: Facts) -> Found:
         if net.active and ports and not any(port.link for port in ports):
             yield Broken(
                 "blocker",
-                f"network {net.name} leads nowhere: {', '.join(port.name for port in ports)} has no"
+                f"network {net.name} has no uplink: {', '.join(port.name for port in ports)} has no"
                 " link",
                 "Check cable and switch port.",
             )
         elif net.active and net.bridge and not ports and not net.isolated and facts.interfaces:
             yield Broken(
                 "caution",
-                f"network {net.name} leads nowhere: bridge {net.bridge} has no interface",
+                f"network {net.name} has no uplink: bridge {net.bridge} has no interface",
                 "Give the bridge an interface.",
             )
 

@@ -152,7 +152,7 @@ def _reserve(g: Ground, host: Host, facts: Facts) -> Found:
     if known(facts) and facts.used_memory_bytes > most:
         yield Broken(
             "blocker",
-            f"guests were given {size_text(facts.used_memory_bytes)} of"
+            f"VMs have {size_text(facts.used_memory_bytes)} of"
             f" {size_text(facts.memory_bytes)}: the hypervisor has too little left",
             "Stop or move a VM.",
         )
@@ -289,8 +289,8 @@ def _leftovers(g: Ground, host: Host, facts: Facts) -> Found:
         if guest.mark and guest.mark.run not in g.live_runs:
             yield Broken(
                 "caution",
-                f"guest {guest.name} bears the mark of run {guest.mark.run}, which is not under way"
-                " and does not stand",
+                f"VM {guest.name} was created by run {guest.mark.run}, which does not exist any"
+                " more",
                 "Roll back that run, or delete the VM.",
             )
 

@@ -73,7 +73,8 @@ def _certificate(g: Ground, machine: Machine, facts: MachineFacts) -> Found:
     if facts.certificate:
         yield Broken(
             "note",
-            f"its certificate {facts.certificate}; it is pinned, so nobody else can pass for it",
+            f"its certificate {facts.certificate}; it is pinned, so it cannot be replaced"
+            " unnoticed",
             "Give its controller a right one.",
         )
 
@@ -93,7 +94,7 @@ def _media(g: Ground, machine: Machine, facts: MachineFacts) -> Found:
 
 def _wired(g: Ground, machine: Machine, facts: MachineFacts) -> Found:
     if facts.nics and not any(nic.link is not False for nic in facts.nics):
-        yield Broken("caution", "none of its network ports has a link", "See the cables.")
+        yield Broken("caution", "no network port has a link", "See the cables.")
 
 
 RULES: tuple[MachineRule, ...] = (

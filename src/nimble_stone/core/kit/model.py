@@ -110,9 +110,7 @@ class Role(_Part):
     )
     accepts: Accepts | None = Field(
         default=None,
-        description=(
-            "What its nodes are made from, where that is a product of its own and not the kit's."
-        ),
+        description="What its nodes are made from, where that is another product than the kit's.",
     )
     environment: dict[str, str] = Field(
         default={},
@@ -219,9 +217,7 @@ class Forming(_Part):
     id: Ident
     label: str
     role: str = Field(
-        description=(
-            "The role whose nodes do it, or “cluster” for once at the end, by the first node."
-        )
+        description="The role whose nodes run it, or “cluster”: once at the end, by the first node."
     )
     after: tuple[Ident, ...] = Field(
         default=(), description="Earlier forming steps that all their nodes must have done."
@@ -378,7 +374,7 @@ class NetworkRole(_Part):
     )
     addressed: bool = Field(default=True, description="Nodes have an address in it.")
     takes: tuple[Addressing, ...] = Field(
-        default=(), description="Beside static IPv4 addresses: “dhcp”, “ipv6”."
+        default=(), description="Besides static IPv4 addresses: “dhcp”, “ipv6”."
     )
 
 
@@ -424,7 +420,7 @@ class Certificate(_Part):
         min_length=1,
         max_length=12,
         description=(
-            "Templates of the host names and addresses it must bear; empty ones are left out."
+            "Templates of the host names and addresses it must contain; empty ones are left out."
         ),
     )
     port: int = Field(
@@ -485,7 +481,7 @@ class RoleSizing(_Part):
         ),
     )
     by_size: dict[str, dict[str, Formula]] = Field(
-        default={}, description="The same for sizes with figures of their own."
+        default={}, description="The same for single sizes."
     )
     count: Formula = Field(
         default="",
@@ -524,7 +520,7 @@ class Kit(_Part):
     laying: Laying | None = None
     networks: tuple[NetworkRole, ...] = ()
     takes: tuple[Addressing, ...] = Field(
-        default=(), description="What the service network takes beside static IPv4 addresses."
+        default=(), description="What the service network takes besides static IPv4 addresses."
     )
     virtual: tuple[VirtualAddress, ...] = ()
     balanced: tuple[Balanced, ...] = ()
@@ -576,7 +572,7 @@ class Kit(_Part):
             ("role", [r.id for r in self.roles]),
         ]:
             if twice := {one for one in many if many.count(one) > 1}:
-                raise ValueError(f"{ident} “{sorted(twice)[0]}” stands twice")
+                raise ValueError(f"{ident} “{sorted(twice)[0]}” is there twice")
 
     def _check_roles(self, roles: set[str]) -> None:
         """Roles come after, and stand beside, roles of this kit; their counts are possible."""
@@ -593,16 +589,16 @@ class Kit(_Part):
                 )
             if role.beside and (role.beside not in roles or role.beside == role.id):
                 raise ValueError(
-                    f"role “{role.id}” stands beside “{role.beside}”, which is no other role of"
+                    f"role “{role.id}” is next to “{role.beside}”, which is no other role of"
                     " this kit"
                 )
             if bool(role.environment) != bool(role.accepts):
                 raise ValueError(
-                    f"role “{role.id}”: accepts and environment belong together; a product of its"
-                    " own is asked in its own words"
+                    f"role “{role.id}”: accepts and environment belong together: another product"
+                    " has its own properties"
                 )
         if all(role.accepts for role in self.roles):
-            raise ValueError("every role has a product of its own, and none takes the kit's")
+            raise ValueError("every role has another product, so no role uses the kit's")
 
     def _check_disks(self, roles: set[str]) -> None:
         """Extra disks are for roles and uses of this kit, and their limits are in order."""

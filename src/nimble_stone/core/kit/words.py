@@ -59,7 +59,7 @@ def explain(kit: Kit) -> list[str]:
             "",
             "Certificates",
             *(
-                f"  {one.label}: for {', '.join(one.roles) or 'all'}, made out to"
+                f"  {one.label}: for {', '.join(one.roles) or 'all'}, valid for"
                 f" {', '.join(one.names)}"
                 for one in kit.certificates
             ),
@@ -76,7 +76,7 @@ def explain(kit: Kit) -> list[str]:
             for place in kit.outside
         ]
     if kit.extra_disks:
-        lines += ["", "Disks beside the package's"]
+        lines += ["", "Disks besides the package's"]
         lines += [
             f"  {disk.label}: {disk.count.least} to {disk.count.most} of {disk.size_gib.least} to"
             f" {disk.size_gib.most} GiB{' for ' + ', '.join(disk.roles) if disk.roles else ''}."
@@ -117,7 +117,7 @@ def explain(kit: Kit) -> list[str]:
     return [
         *lines,
         "",
-        "Proved at the end",
+        "Checked at the end",
         *(
             f"  {proof.label} ({'cluster' if proof.of == 'cluster' else 'each node'})"
             for proof in kit.acceptance
@@ -135,7 +135,7 @@ def _role(role: Role) -> str:
         role.count.words()
         + (", one a host" if role.count.per_host else f", usually {role.count.usual}"),
         "kept apart" if role.apart else "",
-        f"beside {role.beside}" if role.beside else "",
+        f"besides {role.beside}" if role.beside else "",
         f"{role.datastore} datastore" if role.datastore != "any" else "",
         f"sizes {', '.join(role.sizes)}" if role.sizes else "",
         "majority needed" if role.quorum else "",

@@ -109,7 +109,7 @@ def adapt(own: Descriptor, extra: tuple[ExtraDisk, ...] = ()) -> Guest:
                     "mapped",
                     f"disk {drive.ref}",
                     "shared between systems",
-                    "a disk of its own",
+                    "own disk",
                     "each node gets its own disks",
                     "caution",
                 )
@@ -125,7 +125,7 @@ def adapt(own: Descriptor, extra: tuple[ExtraDisk, ...] = ()) -> Guest:
                 f"disk {item.ref}",
                 "",
                 f"{item.bus}, empty",
-                "laid on top of the package by the plan",
+                "added to the package by the plan",
                 "note",
             )
         )
@@ -160,7 +160,7 @@ def adapt(own: Descriptor, extra: tuple[ExtraDisk, ...] = ()) -> Guest:
     found.append(
         Difference(
             "added",
-            "config medium",
+            "config ISO",
             "",
             "IDE CD-ROM",
             "contains the node's values: OVF environment and NoCloud seed",
@@ -288,7 +288,7 @@ def _nic(number: int, kind: str, found: list[Difference]) -> str:
 def _named(
     places: list[tuple[str, Bus, int]], found: list[Difference]
 ) -> tuple[tuple[DiskPlace, ...], str]:
-    """Device names per bus; what does not fit on the IDE bus beside the config medium goes
+    """Device names per bus; what does not fit on the IDE bus beside the config ISO goes
     to SATA.
     """
     prefix = {"virtio": "vd", "scsi": "sd", "sata": "sd", "ide": "hd"}

@@ -213,14 +213,14 @@ class ArchiveReader:
         clean = inside(name)
         if clean is None:
             raise FormatError(
-                f"the archive holds a file named “{_shown(name)}”: names that lead out of the"
-                " package folder are refused",
+                f"the archive holds a file named “{_shown(name)}”: names outside the package folder"
+                " are refused",
                 code="archive-name",
                 place=f"byte {at}",
             )
         if clean in self._names:
             raise FormatError(
-                f"“{clean}” stands twice in the archive",
+                f"“{clean}” is in the archive twice",
                 code="archive-duplicate",
                 place=f"byte {at}",
             )
@@ -256,7 +256,7 @@ def _number(field: bytes, at: int) -> int:
             value = int(digits, 8) if digits else 0
         except ValueError as error:
             raise FormatError(
-                "an archive header holds a number that is none",
+                "an archive header has an invalid number",
                 code="archive-header",
                 place=f"byte {at}",
             ) from error

@@ -629,7 +629,7 @@ def examine(
     """Find out what the given files are. A damaged package is still told of, its faults as
     findings.
 
-    Raises: FormatError with code 'not-a-package' when the files are nothing that can be deployed.
+    Raises: FormatError with code 'not-a-package' when the files are nothing to deploy.
     """
     look = _Examination(language, trust, now, tell)
     size = sum(g.source.size_bytes for g in given)
@@ -684,8 +684,7 @@ def examine(
     ):
         return _image(main, kind, given, look, ident, members_plain)
     raise FormatError(
-        f"“{first.name}” is none of OVA, OVF, disk image, ISO image, kernel: nothing that can be"
-        " deployed",
+        f"“{first.name}” is not an OVA, OVF, disk image, ISO image or kernel: nothing to deploy",
         code="not-a-package",
         hint="Its first bytes tell; a wrong name would not matter.",
     )

@@ -103,8 +103,8 @@ def read(
         reading.notice(
             "caution",
             "ovf-namespace",
-            f"the envelope's namespace “{root.space[:80]}” is none of the standard's; it is read as"
-            " version 1",
+            f"the envelope's namespace “{root.space[:80]}” is not one of the standard's; it is read"
+            " as version 1",
             root,
             "7.1",
         )
@@ -476,7 +476,7 @@ def _networks(root: Element, reading: Reading) -> tuple[NetworkWish, ...]:
             reading.notice(
                 "caution",
                 "ovf-network",
-                f"network “{name[:60]}” stands twice" if name else "a network has no name",
+                f"network “{name[:60]}” is there twice" if name else "a network has no name",
                 item,
                 "9.2",
             )
@@ -497,7 +497,7 @@ def _options(root: Element, reading: Reading) -> tuple[Option, ...]:
             reading.notice(
                 "caution",
                 "ovf-option",
-                f"option “{ident[:60]}” stands twice" if ident else "an option has no id",
+                f"option “{ident[:60]}” is there twice" if ident else "an option has no id",
                 item,
                 "9.8",
             )

@@ -144,7 +144,7 @@ def _check(items: list[Element], options: frozenset[str], reading: Reading) -> N
             reading.notice(
                 "caution",
                 "ovf-bound",
-                f"the bound “{str(bound)[:20]}” is none of normal, min, max",
+                f"the bound “{str(bound)[:20]}” is not normal, min or max",
                 item,
                 "8.4",
             )
@@ -451,7 +451,7 @@ def _other(item: Element, reading: Reading) -> str:
         reading.notice(
             "note",
             "ovf-device",
-            f"resource type {kind[:20]} is none that is known here",
+            f"resource type {kind[:20]} is unknown",
             item,
             "8.3",
         )

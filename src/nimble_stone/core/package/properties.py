@@ -86,7 +86,7 @@ def questions(system: Element, reading: Reading, options: frozenset[str]) -> tup
                     reading.notice(
                         "blocker",
                         "ovf-property",
-                        f"property “{question.key[:80]}” stands twice",
+                        f"property “{question.key[:80]}” is there twice",
                         child,
                         "9.5",
                     )
@@ -184,8 +184,8 @@ def _kind(item: Element, own: str, reading: Reading) -> str:
             reading.notice(
                 "caution",
                 "ovf-property-type",
-                f"the type “{text[:40]}” of “{own[:60]}” is none of the standard's; it is read as"
-                f" {kind}",
+                f"the type “{text[:40]}” of “{own[:60]}” is not one of the standard's; it is read"
+                f" as {kind}",
                 item,
                 "9.5",
             )
@@ -194,7 +194,7 @@ def _kind(item: Element, own: str, reading: Reading) -> str:
         "caution",
         "ovf-property-type",
         (
-            f"the type “{text[:40]}” of “{own[:60]}” is none of the standard's; it is read as"
+            f"the type “{text[:40]}” of “{own[:60]}” is not one of the standard's; it is read as"
             " string"
             if text
             else f"property “{own[:60]}” has no type; it is read as string"
@@ -279,7 +279,7 @@ def _value_map(text: str) -> tuple[tuple[str, ...], str]:
 def misfit(question: Question, text: str) -> str:
     """Why `text` is no value for the question, '' when it is one. Lengths are in characters."""
     if question.choices and text not in question.choices:
-        return f"is none of {', '.join(question.choices[:8])}"
+        return f"is not one of {', '.join(question.choices[:8])}"
     kind = question.type
     if kind in _BITS or kind in _SIGNED:
         if not re.fullmatch(r"[+-]?\d{1,20}", text):

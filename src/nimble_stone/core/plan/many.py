@@ -102,7 +102,7 @@ def plans_of(
     names = [one.name for one in found]
     return [
         (
-            Drawn(one.row, one.name, "", (f"the name “{one.name}” stands twice",))
+            Drawn(one.row, one.name, "", (f"the name “{one.name}” is there twice",))
             if one.name and names.count(one.name) > 1
             else one
         )

@@ -24,7 +24,7 @@ class RoleBlock(_Part):
     )
     package: str = Field(
         default="",
-        description="The package of its nodes, where the kit gives the role a product of its own.",
+        description="The package of its nodes, where the role has another product than the kit's.",
     )
     values: dict[str, Scalar] = {}
 

@@ -139,6 +139,7 @@ def _fault(column: Column, value: str) -> str:
         return f"is no {WORDS[column.draws]}"
     if column.choices and value not in column.choices:
         return (
-            f"is none of {', '.join(column.choices[:6])}{' …' if len(column.choices) > 6 else ''}"
+            "is not one of"
+            f" {', '.join(column.choices[:6])}{' …' if len(column.choices) > 6 else ''}"
         )
     return next(iter(violations(value, column.rule)), "")

@@ -35,7 +35,7 @@ class Network(Plain):
             return {"bridge": action.bridge, "port": action.port}
         if not found.isolated:
             raise Conflict(
-                f"{c.step.host} carries a network {name} that leads out",
+                f"{c.step.host} has a network {name} with an uplink",
                 code="name-taken",
                 hint="Choose another name.",
             )

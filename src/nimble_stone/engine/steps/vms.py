@@ -24,7 +24,7 @@ class Define:
             return None
         if not found.is_of(c.run.id):
             raise Conflict(
-                f"a VM {c.node.name} stands on {c.host.name} and was not created by this run; it is"
+                f"VM {c.node.name} exists on {c.host.name} and was not created by this run; it is"
                 " left unchanged",
                 code="not-ours",
                 hint="Rename the node, or remove that VM yourself; then retry.",

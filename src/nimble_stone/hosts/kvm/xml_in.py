@@ -65,7 +65,7 @@ def _sized(element: etree._Element | None, default: str = "bytes") -> int:
 
 def domain(text: str) -> Vm:
     """A domain document. Raises RemoteFailed when it is none."""
-    root = _root(text, "a guest")
+    root = _root(text, "a VM")
     mark = root.find(f"metadata/{{{MARK}}}mark")
     return Vm(
         name=xml_safe.text(root.find("name")),

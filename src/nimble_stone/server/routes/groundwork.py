@@ -183,7 +183,7 @@ async def groundwork_start(body: Begin, app: TheApplication, engine: TheEngine) 
         await app.store.read(runs.runs, active=True, kind="groundwork"), steps
     ):
         raise Conflict(
-            f"groundwork {other} is already changing one of these objects",
+            f"preparation run {other} is already changing one of these objects",
             code="run-active",
             hint="Let it finish.",
         )
@@ -313,5 +313,5 @@ async def groundwork_wish(
         case "undo":
             await engine.undo(ident)
         case _:
-            raise NotFound(f"groundwork cannot {wish}")
+            raise NotFound(f"a preparation run cannot {wish}")
     return await _view(app, ident)

@@ -5,20 +5,14 @@
   import { ago, clock, count, gib, size, utc } from '../../lib/format';
   import { router } from '../../lib/router.svelte';
   import Button from '../../lib/ui/Button.svelte';
+  import Later from '../../lib/ui/Later.svelte';
+  import { parts } from './parts';
   import Weight from '../../lib/ui/Weight.svelte';
   import Section from '../ledger/Section.svelte';
-  import AddHosts from './AddHosts.svelte';
   import { EstateData } from './estate.svelte';
   import EstateWall from './EstateWall.svelte';
   import Fitness from './Fitness.svelte';
-  import GroundPage from './GroundPage.svelte';
-  import HostPage from './HostPage.svelte';
-  import MachinePage from './MachinePage.svelte';
-  import Networks from './Networks.svelte';
-  import Drives from './Drives.svelte';
-  import Pools from './Pools.svelte';
   import RunLimits from './RunLimits.svelte';
-  import Prepare from './Prepare.svelte';
   import { READINGS, type Reading } from './readings';
 
   const data = new EstateData();
@@ -159,9 +153,21 @@
 </script>
 
 <svelte:window bind:innerHeight={tall} />
-{#if place === 'hosts' && name}{#key name}<HostPage {name} {data} onprepare={prepare} />{/key}
-{:else if place === 'machines' && name}{#key name}<MachinePage {name} {data} />{/key}
-{:else if place === 'groundwork' && name}{#key name}<GroundPage id={name} />{/key}
+{#if place === 'hosts' && name}{#key name}<Later
+      load={parts.hostPage}
+      {name}
+      {data}
+      onprepare={prepare}
+    />{/key}
+{:else if place === 'machines' && name}{#key name}<Later
+      load={parts.machinePage}
+      {name}
+      {data}
+    />{/key}
+{:else if place === 'groundwork' && name}{#key name}<Later
+      load={parts.groundPage}
+      id={name}
+    />{/key}
 {:else if empty}
   <div class="empty">
     <h1>No hosts yet.</h1>
@@ -256,13 +262,15 @@
               onrepair={(actions) => prepare(actions, [])}
               onjudged={(found) => data.judged(found)}
             />
-          {:else if see === 'networks'}<Networks
+          {:else if see === 'networks'}<Later
+              load={parts.networks}
               {estate}
               hosts={shown}
               onchoose={(n) => open('host', n)}
             />
           {:else if see === 'drives'}<div class="pools">
-              <Drives
+              <Later
+                load={parts.drives}
                 bays={[
                   ...new Set([
                     ...estate.machines.map((m) => m.machine.bay),
@@ -273,7 +281,7 @@
             </div>
           {:else if see === 'limits'}<div class="pools"><RunLimits /></div>
           {:else if see === 'pools'}<div class="pools">
-              <Pools {filter} networks={estate.networks} />
+              <Later load={parts.pools} {filter} networks={estate.networks} />
             </div>
           {:else if see === 'groundwork'}
             {#if !ground.length}<p class="quiet none">
@@ -504,7 +512,8 @@
     </div>
   </div>
 {/if}
-{#if adding && estate}<AddHosts
+{#if adding && estate}<Later
+    load={parts.addHosts}
     {login}
     bays={[
       ...new Set([...estate.hosts.map((h) => h.bay), ...estate.machines.map((m) => m.machine.bay)]),
@@ -517,7 +526,8 @@
       adding = false;
     }}
   />{/if}
-{#if preparing && estate}<Prepare
+{#if preparing && estate}<Later
+    load={parts.prepare}
     {estate}
     remedies={preparing.actions}
     hosts={preparing.hosts}

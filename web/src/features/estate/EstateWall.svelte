@@ -98,7 +98,7 @@
             y={c.base + 15}>{middle(c.bar.name, Math.floor(c.w / (c.w < 64 ? 5.4 : 6.6)))}</text
           ><text class="below" class:bad={c.bar.trouble} x={c.x + c.w / 2} y={c.base + 29}
             >{fitting(
-              c.bar.trouble ? 'not reached' : c.bar.below,
+              c.bar.trouble ? 'unreachable' : c.bar.below,
               c.w + 6,
               c.w < 64 ? 5.7 : 6.2,
             )}</text

@@ -73,7 +73,7 @@
     !f
       ? ''
       : f.trouble
-        ? `${name} was not reached: ${f.trouble}`
+        ? `${name} is unreachable: ${f.trouble}`
         : heavy.length
           ? `${name} breaks ${count(heavy.length, 'rule')}.`
           : `${name} is ready.`,
@@ -93,7 +93,7 @@
         <h1>
           {sentence}
           {#if !f.trouble}<b
-              title="What running guests leave below the limit; the hypervisor keeps the rest for itself"
+              title="Below the limit and not used by running VMs; the hypervisor keeps the rest"
               >{size(room)}</b
             >
             memory available for VMs, {f.threads} threads.{/if}
@@ -209,7 +209,7 @@
                   {s.active
                     ? `${size(s.free_bytes)} free of ${size(s.capacity_bytes)}`
                     : 'not started'}{users(s.name).length
-                    ? ` · ${count(users(s.name).length, 'guest')}`
+                    ? ` · ${count(users(s.name).length, 'VM')}`
                     : ''}
                 </p>
               </div>{:else}<p class="quiet">

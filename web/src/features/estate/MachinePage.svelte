@@ -94,7 +94,7 @@
           <h2>
             Chassis <span
               >{f.maker}
-              {f.model} · serial {f.serial || '—'} · health {f.health || 'not told'}</span
+              {f.model} · serial {f.serial || '—'} · health {f.health || 'not reported'}</span
             >
           </h2>
           <div class="chassis">
@@ -130,7 +130,7 @@
                         ? `${n.speed_mbit / 1000} Gbit`
                         : 'link not reported'}</span
                   >
-                </li>{:else}<li class="quiet">not told</li>{/each}
+                </li>{:else}<li class="quiet">not reported</li>{/each}
             </ul>
           </section>
           <section>
@@ -143,7 +143,7 @@
                   : 'firmware boot order'}
               </dd>
               <dt>Can boot from</dt>
-              <dd>{f.boot_options?.join(', ') || 'not told'}</dd>
+              <dd>{f.boot_options?.join(', ') || 'not reported'}</dd>
               {#each f.media ?? [] as m (m.id)}<dt>{m.id}</dt>
                 <dd>{m.kinds?.join(', ')}: {m.inserted ? m.image : 'empty'}</dd>{/each}
             </dl>
@@ -154,7 +154,7 @@
           <ul>
             {#each f.firmware ?? [] as w (w.name)}<li class="pair">
                 <span>{w.name}</span><span class="mono">{w.version}</span>
-              </li>{:else}<li class="quiet">not told</li>{/each}
+              </li>{:else}<li class="quiet">not reported</li>{/each}
           </ul>
         </section>
       </div>
@@ -255,7 +255,7 @@
             >{:else}<Button
               onclick={() => {
                 retiring = true;
-              }}>Retire …</Button
+              }}>Remove …</Button
             >{/if}
         </div>
       </aside>

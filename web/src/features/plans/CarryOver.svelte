@@ -122,7 +122,7 @@
       </p>
       <div class="acts">
         <Button kind="main" type="submit" disabled={!name || !bay}>Copy plan</Button><Button
-          onclick={onclose}>Not now</Button
+          onclick={onclose}>Cancel</Button
         >
       </div>
     </form>

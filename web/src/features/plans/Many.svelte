@@ -133,7 +133,7 @@
       >{#each fitting?.choices ?? [] as choice (choice.title)}<option value={choice.title}
           >{choiceLabel(choice)}</option
         >{/each}{#if !fitting?.usual}<option value=""
-          >{fitting?.choices.length ? 'choose one' : `none of ${product} is here`}</option
+          >{fitting?.choices.length ? 'choose one' : `no package of ${product}`}</option
         >{/if}</select
     ></label
   >

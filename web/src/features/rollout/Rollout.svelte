@@ -6,11 +6,9 @@
   import { count, moment, zone } from '../../lib/format';
   import { router } from '../../lib/router.svelte';
   import Button from '../../lib/ui/Button.svelte';
+  import Later from '../../lib/ui/Later.svelte';
+  import { parts } from './parts';
   import Dialog from '../../lib/ui/Dialog.svelte';
-  import Losses from '../design/Losses.svelte';
-  import Places from '../design/Places.svelte';
-  import Sizing from '../design/Sizing.svelte';
-  import Time from '../design/Time.svelte';
   import PlanLedger from '../ledger/PlanLedger.svelte';
   import ProofLedger from '../ledger/ProofLedger.svelte';
   import RunLedger from '../ledger/RunLedger.svelte';
@@ -19,13 +17,7 @@
   import Timeline from '../sheet/Timeline.svelte';
   import Wall from '../wall/Wall.svelte';
   import { nodeOf, READINGS, type Part, type Place, type Reading } from '../wall/wall';
-  import Clash from './Clash.svelte';
-  import Tables from './Tables.svelte';
-  import Licence from './Licence.svelte';
-  import PlanText from './PlanText.svelte';
   import { Rollout } from './rollout.svelte';
-  import PairBox from './PairBox.svelte';
-  import SecretBox from './SecretBox.svelte';
   import SentenceBar from './SentenceBar.svelte';
   import { nodeStates } from './states';
   import TitleBlock from './TitleBlock.svelte';
@@ -417,12 +409,14 @@
                 onclick={() => question(id)}>{label}</button
               >{/each}
           </nav>{/if}
-        {#if reading === 'plan' && ask === 'sizing'}<Sizing
+        {#if reading === 'plan' && ask === 'sizing'}<Later
+            load={parts.sizing}
             {plan}
             busy={rollout.busy}
             onedit={(e) => rollout.edit(e)}
           />
-        {:else if reading === 'plan' && ask === 'places'}<Places
+        {:else if reading === 'plan' && ask === 'places'}<Later
+            load={parts.places}
             {plan}
             node={picked.node}
             busy={rollout.busy}
@@ -430,14 +424,15 @@
             ontry={(e) => rollout.attempt(e)}
             onselect={(n) => select(n, 'host')}
           />
-        {:else if reading === 'plan' && ask === 'losses'}<Losses
+        {:else if reading === 'plan' && ask === 'losses'}<Later
+            load={parts.losses}
             {plan}
             {lost}
             onlose={(hosts) => {
               lost = hosts;
             }}
           />
-        {:else if reading === 'plan' && ask === 'time'}<Time {plan} />
+        {:else if reading === 'plan' && ask === 'time'}<Later load={parts.time} {plan} />
         {:else if reading === 'plan'}<PlanLedger
             {plan}
             onedit={(e) => rollout.edit(e)}
@@ -475,7 +470,8 @@
   </div>
 {:else}<div class="empty quiet">{plan ? 'Loading run …' : 'Calculating plan …'}</div>{/if}
 
-{#if licence && plan}<Licence
+{#if licence && plan}<Later
+    load={parts.licence}
     text={plan.licence_text}
     product={[plan.package, ...plan.roles.filter((r) => r.count && r.package).map((r) => r.package)]
       .map((one) => one?.title)
@@ -487,19 +483,22 @@
       licence = false;
     }}
   />{/if}
-{#if tables && plan}<Tables
+{#if tables && plan}<Later
+    load={parts.tables}
     {plan}
     onedit={(e) => rollout.edit(e)}
     onclose={() => {
       tables = false;
     }}
   />{/if}
-{#if rollout.clash && plan}<Clash
+{#if rollout.clash && plan}<Later
+    load={parts.clash}
     {plan}
     clash={rollout.clash}
     onsettle={(mine) => rollout.settle(mine)}
   />{/if}
-{#if text && plan}<PlanText
+{#if text && plan}<Later
+    load={parts.planText}
     {id}
     version={plan.version}
     onsaved={() => {
@@ -510,7 +509,8 @@
       text = false;
     }}
   />{/if}
-{#if secret && label?.kind === 'certificate'}<PairBox
+{#if secret && label?.kind === 'certificate'}<Later
+    load={parts.pairBox}
     label={label.label}
     plan={id}
     column={secret.column}
@@ -525,7 +525,8 @@
       secret = null;
     }}
   />
-{:else if secret && label}<SecretBox
+{:else if secret && label}<Later
+    load={parts.secretBox}
     label={label.label}
     limits={label.limits}
     onmake={() => rollout.make(secret?.column ?? '')}

@@ -288,7 +288,7 @@
               class="foot"
               class:alarm={c.host.trouble || (bytes && c.host.memory_bytes > c.host.limit_bytes)}
               >{c.host.trouble
-                ? 'not reached'
+                ? 'unreachable'
                 : lost.includes(hostOf(c.host))
                   ? 'lost'
                   : c.host.foot

@@ -1,0 +1,11 @@
+/** Parts of the page that are fetched when they are first shown. */
+export const parts = {
+  addHosts: () => import('./AddHosts.svelte'),
+  groundPage: () => import('./GroundPage.svelte'),
+  hostPage: () => import('./HostPage.svelte'),
+  machinePage: () => import('./MachinePage.svelte'),
+  networks: () => import('./Networks.svelte'),
+  drives: () => import('./Drives.svelte'),
+  pools: () => import('./Pools.svelte'),
+  prepare: () => import('./Prepare.svelte'),
+};

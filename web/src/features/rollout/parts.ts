@@ -1,0 +1,13 @@
+/** Parts of the page that are fetched when they are first shown. */
+export const parts = {
+  losses: () => import('../design/Losses.svelte'),
+  places: () => import('../design/Places.svelte'),
+  sizing: () => import('../design/Sizing.svelte'),
+  time: () => import('../design/Time.svelte'),
+  clash: () => import('./Clash.svelte'),
+  tables: () => import('./Tables.svelte'),
+  licence: () => import('./Licence.svelte'),
+  planText: () => import('./PlanText.svelte'),
+  pairBox: () => import('./PairBox.svelte'),
+  secretBox: () => import('./SecretBox.svelte'),
+};

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterator
 
 import pytest
@@ -19,8 +20,9 @@ ARGUMENTS = [
 ]
 
 
-# beside emulated guests that boot on the same two cores
-expect.set_options(timeout=45_000)
+PATIENCE_MS = float(os.environ.get("BROWSER_PATIENCE_S", "45")) * 1000
+"""Beside emulated VMs that boot on the same two cores. Less is handy while texts change."""
+expect.set_options(timeout=PATIENCE_MS)
 
 
 @pytest.fixture(scope="module")
@@ -36,7 +38,7 @@ def context(browser: Browser) -> Iterator[BrowserContext]:
     found = browser.new_context(
         viewport={"width": 1280, "height": 800}, permissions=["clipboard-read", "clipboard-write"]
     )
-    found.set_default_timeout(45_000)
+    found.set_default_timeout(PATIENCE_MS)
     yield found
     found.close()
 

@@ -39,7 +39,7 @@ def test_sizing_proposes_while_typing_and_is_taken_over(page: Page, server: Serv
     ledger = page.get_by_label("Details", exact=True)
     page.get_by_label("Gauges").fill("300")
     expect(ledger).to_contain_text("2 × large")
-    expect(ledger).to_contain_text("Smaller will not do")
+    expect(ledger).to_contain_text("Smaller is not enough")
     page.get_by_label("Gauges").fill("90000")
     expect(ledger).to_contain_text("no size is enough")
     expect(page.get_by_role("button", name="Apply to plan")).to_be_disabled()
@@ -242,9 +242,9 @@ def test_what_placement_keeps_to_and_what_is_included_is_set_on_the_page(
     client.call("PUT", "/api/values/kelda", {"text": SHARED})
     page.goto(f"{server.url}/plans/design?ask=places")
     page.get_by_label("Include shared values").select_option("kelda")
-    expect(page.get_by_role("button", name="Leave kelda out")).to_be_visible()
-    page.get_by_label("If hosts are lost").select_option("1")
-    expect(page.get_by_label("If hosts are lost")).to_have_value("1")
+    expect(page.get_by_role("button", name="Remove kelda")).to_be_visible()
+    page.get_by_label("Host failures to tolerate").select_option("1")
+    expect(page.get_by_label("Host failures to tolerate")).to_have_value("1")
     field = page.get_by_label("vCPUs promised per thread")
     field.fill("1")
     expect(page.get_by_text("Preview.")).to_be_visible()
@@ -261,8 +261,8 @@ def test_what_placement_keeps_to_and_what_is_included_is_set_on_the_page(
     text = client.text("/api/plans/design/file")
     assert "include: [kelda]" in text
     assert "survive: 1" in text
-    page.get_by_role("button", name="Leave kelda out").click()
-    expect(page.get_by_role("button", name="Leave kelda out")).to_have_count(0)
+    page.get_by_role("button", name="Remove kelda").click()
+    expect(page.get_by_role("button", name="Remove kelda")).to_have_count(0)
     wait_for(
         lambda: "include" not in client.text("/api/plans/design/file"), 10, "the edit to be kept"
     )
@@ -386,7 +386,7 @@ def test_a_table_is_laid_over_the_sheet_and_wrong_cells_are_told(
     dialog = page.get_by_role("dialog", name="Import and export")
     expect(dialog).to_contain_text("3 cells would change")
     expect(dialog.get_by_role("row").filter(has_text="colossal")).to_contain_text(
-        "is none of small, medium, large"
+        "is not one of small, medium, large"
     )
     page.get_by_role("button", name="Change 3 cells").click()
     expect(page.get_by_role("row").filter(has_text="design-arc-1")).to_contain_text("10.44.20.61")
@@ -404,14 +404,14 @@ def test_four_clusters_from_a_table_and_one_shared_change(
     page.get_by_role("button", name="New shared values").click()
     page.get_by_label("Text of the shared values").fill(SHARED)
     expect(page.get_by_text("No plan includes it yet")).to_be_visible()
-    page.get_by_role("button", name="Keep it").click()
+    page.get_by_role("button", name="Save").click()
     expect(page.get_by_role("button", name="Kelda", exact=False).first).to_be_visible()
     page.get_by_role("link", name="from a table").click()
     page.get_by_label("Kit").select_option("gauge-collector")
     page.get_by_role("checkbox", name="Kelda").check()
     page.get_by_role("button", name="Start with 4 rows").click()
     expect(page.get_by_role("row").filter(has_text="south")).to_contain_text("10.44.20.")
-    page.get_by_role("button", name="Make 4 plans").click()
+    page.get_by_role("button", name="Create 4 plans").click()
     for name in ("Northern", "Eastern", "Southern", "Western"):
         expect(page.get_by_role("link", name=name, exact=True)).to_be_visible()
     firsts = {
@@ -484,10 +484,10 @@ def test_the_five_products_are_begun_in_the_page(
         file.write_bytes(products.ova(product, mib=1))
         client.upload(file, lambda *_: None)
     for kit, told in (
-        ("ballast", "Four nodes on four hosts"),
-        ("breakwater", "Four nodes on four hosts"),
-        ("skerry", "Six nodes"),
-        ("tidebook", "Two nodes on two hosts"),
+        ("ballast", "4 nodes on 4 hosts"),
+        ("breakwater", "4 nodes on 4 hosts"),
+        ("skerry", "6 nodes"),
+        ("tidebook", "2 nodes on 2 hosts"),
     ):
         page.goto(f"{server.url}/plans")
         page.get_by_role("button", name="New plan").click()
@@ -516,13 +516,13 @@ def test_a_pool_is_made_and_drawn_from(page: Page, server: ServerProcess, client
     box.get_by_label("of network").select_option("survey")
     box.get_by_role("textbox", name="First").fill("10.44.20.70")
     box.get_by_role("textbox", name="Last").fill("10.44.20.60")
-    box.get_by_role("button", name="Make it").click()
+    box.get_by_role("button", name="Create pool").click()
     expect(box.get_by_role("alert")).to_contain_text("lies after")
     # nothing typed is lost
     expect(box.get_by_role("textbox", name="First")).to_have_value("10.44.20.70")
     box.get_by_role("textbox", name="First").fill("10.44.20.50")
     box.get_by_label("Reserved").fill("10.44.20.52 the tide clock")
-    box.get_by_role("button", name="Make it").click()
+    box.get_by_role("button", name="Create pool").click()
     expect(page.get_by_label("Pool shore")).to_contain_text("10 of 11 free")
     page.goto(f"{server.url}/plans/design")
     sheet = page.get_by_label("The sheet")
@@ -587,18 +587,18 @@ def test_a_certificate_is_brought_by_hand(
     box = page.get_by_role("dialog")
     expect(box).to_contain_text("Generate")
     expect(box).to_contain_text("Nimble Stone authority")
-    box.get_by_text("Brought", exact=True).click()
+    box.get_by_text("Upload", exact=True).click()
     by = certificates.make_authority(time.time(), "Holm")
     names = client.call(
         "GET", "/api/plans/reef/pair?column=certificate.interface&node=controller-1"
     )["names"]
     pair = certificates.issue(by, names, time.time())
     box.get_by_label("Certificate, PEM").fill(pair.certificate)
-    box.get_by_label("Its private key").fill(by.key)
+    box.get_by_label("Private key").fill(by.key)
     box.get_by_role("button", name="Keep the pair").click()
     expect(box.get_by_role("alert")).to_contain_text("does not belong to the certificate")
     expect(box.get_by_label("Certificate, PEM")).to_have_value(pair.certificate)
-    box.get_by_label("Its private key").fill(pair.key)
+    box.get_by_label("Private key").fill(pair.key)
     box.get_by_role("button", name="Keep the pair").click()
     expect(box).to_have_count(0)
     expect(page.get_by_label("The sheet")).to_contain_text("brought")

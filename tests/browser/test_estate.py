@@ -71,14 +71,14 @@ def heading(page: Page):  # type: ignore[no-untyped-def]
 def test_a_new_user_adds_ten_hosts_and_six_machines_mends_a_bay_and_knows_what_is_left(
     page: Page, server: ServerProcess, lab: LabProcess
 ) -> None:
-    expect(heading(page)).to_contain_text("The estate is empty")
+    expect(heading(page)).to_contain_text("No hosts yet")
     page.get_by_role("button", name="Add hosts and machines").click()
     more = "".join(f"{host.name} {host.address}\n" for host in lab.plan.hosts[8:])
     page.get_by_label("Names or addresses").fill(HOSTS + f"[outfield]\n{more}")
     expect(page.get_by_role("dialog")).to_contain_text("10 hosts")
     page.get_by_label("Keyring entry").fill("birds")
     page.get_by_label("Its value").fill(demo.PASSWORD)
-    page.get_by_label("Room").fill("Kelda")
+    page.get_by_label("Site").fill("Kelda")
     page.get_by_role("button", name="Look at all 10").click()
     expect(page.get_by_text("10 of 10 can be added")).to_be_visible(timeout=30_000)
     page.get_by_role("button", name="Pin these keys, add 10").click()
@@ -87,7 +87,7 @@ def test_a_new_user_adds_ten_hosts_and_six_machines_mends_a_bay_and_knows_what_i
     page.get_by_role("button", name="Add …").click()
     page.get_by_role("button", name="scan a range").click()
     page.get_by_label("Addresses: at most 4,096").fill("10.44.3.99-108")
-    page.get_by_role("button", name="Scan").click()
+    page.get_by_role("button", name="Scan", exact=True).click()
     expect(page.get_by_text("6 new ones")).to_be_visible(timeout=30_000)
     page.get_by_role("button", name="Add 6 addresses to the list").click()
     expect(page.get_by_role("dialog")).to_contain_text("6 machines")
@@ -119,7 +119,7 @@ def test_a_new_user_adds_ten_hosts_and_six_machines_mends_a_bay_and_knows_what_i
     page.get_by_role("button", name="Run on knot and whimbrel").click()
     page.wait_for_url("**/estate/groundwork/**")
     expect(heading(page)).to_contain_text(
-        "All 3 steps on 2 hosts are done and were seen", timeout=30_000
+        "All 3 steps on 2 hosts done", timeout=30_000
     )
     expect(page.get_by_role("log", name="Transcript")).to_contain_text("$ LC_ALL=C timeout")
     page.get_by_role("link", name="Show remaining problems").click()
@@ -186,7 +186,7 @@ def test_a_host_is_drawn_and_a_disk_wiped_only_after_its_name_was_typed(
     page.get_by_label("Type petrel /dev/sdc").fill("petrel /dev/sdc")
     expect(go).to_be_enabled()
     go.click()
-    expect(heading(page)).to_contain_text("done and were seen", timeout=30_000)
+    expect(heading(page)).to_contain_text("refreshed.", timeout=30_000)
     page.get_by_role("link", name="petrel", exact=True).click()
     expect(page.locator("[data-use=remains]")).to_have_count(0)
 
@@ -202,10 +202,10 @@ def test_a_datastore_is_made_on_a_free_disk_and_taken_back(
     # the disk carries this run's mark from its first second
     expect(dialog).to_contain_text("mkfs.ext4 -q -U")
     dialog.get_by_role("button", name="Run on gannet").click()
-    expect(heading(page)).to_contain_text("done and were seen", timeout=30_000)
+    expect(heading(page)).to_contain_text("refreshed.", timeout=30_000)
     page.get_by_role("button", name="Roll back …").click()
     page.get_by_role("button", name="Roll back on 1 host").click()
-    expect(heading(page)).to_contain_text("is gone again", timeout=30_000)
+    expect(heading(page)).to_contain_text("Rolled back on", timeout=30_000)
     page.goto(f"{server.url}/estate?see=groundwork")
     expect(page.get_by_role("row").filter(has_text="gannet-data")).to_contain_text("rolled back")
 

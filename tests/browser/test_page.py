@@ -42,7 +42,7 @@ def test_from_an_empty_plan_to_a_proved_rollout_and_back(
     page.get_by_label("Name").fill("harbour")
     page.get_by_label("Bay").select_option("kelda-main")
     page.get_by_role("button", name="Create plan").click()
-    expect(page.get_by_role("heading", level=1)).to_contain_text("must be settled")
+    expect(page.get_by_role("heading", level=1)).to_contain_text("more blockers")
     page.get_by_role("button", name="Read and accept the licence").first.click()
     page.get_by_label("Accepted by").fill("mira")
     page.get_by_role("button", name="Accept licence").click()
@@ -107,7 +107,7 @@ def test_what_changed_between_two_versions_is_shown_and_a_licence_is_accepted_in
     server.client().upload(newer, lambda *_: None)
     page.goto(f"{server.url}/packages")
     page.get_by_role("link", name="what changed since").first.click()
-    expect(page.get_by_role("heading", level=1)).to_contain_text("to know before moving")
+    expect(page.get_by_role("heading", level=1)).to_contain_text("to know before upgrading")
     expect(page.get_by_role("region", name="Licence text")).to_contain_text("also of other surveys")
     page.get_by_role("button", name="4.5.0").click()
     page.get_by_label("Texts in").select_option("de")
@@ -280,7 +280,7 @@ def test_a_stone_is_dragged_to_another_host_and_the_consequences_move(
     page.mouse.move(target["x"] + 60, target["y"] - 20, steps=8)
     page.mouse.up()
     expect(cell(page, node["name"], 3)).to_have_text(other["host"])
-    expect(page.get_by_role("region", name="Findings")).to_contain_text("are kept apart")
+    expect(page.get_by_role("region", name="Findings")).to_contain_text("need separate hosts")
     page.get_by_role("button", name="Let placement choose the host").first.click()
     expect(page.get_by_role("heading", level=1)).to_contain_text("Ready to run")
 
@@ -319,7 +319,7 @@ def test_a_wrong_plan_text_keeps_what_was_typed_and_says_the_line(
 ) -> None:
     page.goto(f"{server.url}/plans/western")
     page.get_by_role("button", name="plan file").click()
-    text = page.get_by_label("Plan file", exact=True)
+    text = page.get_by_role("textbox", name="Plan file", exact=True)
     expect(text).to_have_value(re.compile("The gauges of the western shore"))
     text.fill(text.input_value() + "colour: red\n")
     page.get_by_role("button", name="Save").click()
@@ -409,7 +409,7 @@ def test_hosts_are_added_from_a_pasted_list_after_their_keys_were_seen(
     expect(page.get_by_role("dialog")).to_contain_text("2 hosts, 1 line that is none")
     expect(page.get_by_role("dialog")).to_contain_text("line 3")
     page.get_by_label("Keyring entry").fill("lab-hosts")
-    page.get_by_label("Room").fill("Ness")
+    page.get_by_label("Site").fill("Ness")
     page.get_by_role("button", name="Look at all 2").click()
     expect(page.get_by_role("row").filter(has_text="10.45.1.18")).to_contain_text(
         "login works", timeout=20_000

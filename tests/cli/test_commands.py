@@ -32,7 +32,7 @@ def test_a_rollout_from_the_terminal(
     assert "64 GiB" in server.cli("package", "inspect", "Gauge Collector 4.2.0").stdout
     assert len(json.loads(server.cli("estate", "list", "--json").stdout)["hosts"]) == 8
     assert server.cli("plan", "check", "western").stdout.startswith(
-        "Three nodes on three hosts. Ready to run."
+        "3 nodes on 3 hosts. Ready to run."
     )
     assert "wave 1:" in server.cli("plan", "show", "western").stdout
     exported = server.cli("plan", "export", "western").stdout

@@ -42,11 +42,11 @@ def test_remedies_are_shown_carried_out_and_taken_back(
         "knot",
         "--yes",
     ).stdout
-    assert "done and were seen" in done
+    assert "refreshed." in done
     after = json.loads(server.cli("estate", "rules", "knot", "--json", check=None).stdout)
     assert not {"resolves", "networks"} & {v["rule"] for v in after["violations"]}
     run = json.loads(server.cli("estate", "groundwork", "--json").stdout)[0]["id"]
-    assert "is gone again" in server.cli("estate", "undo", run).stdout
+    assert "Rolled back on" in server.cli("estate", "undo", run).stdout
     assert "nimble-stone:" not in lab.show()["hosts"]["knot"]["files"]["/etc/hosts"]
     assert "only you know" in server.cli("estate", "prepare", "--remedy", "swap", check=2).stderr
 

@@ -33,10 +33,10 @@ from tests.core.scene import estate, sheet
                 severity="blocker",
                 code="package-missing",
                 message="x",
-                remedy=Remedy(label="Take one in"),
+                remedy=Remedy(label="Import one"),
             ),
             "package",
-            "Take one in",
+            "Import one",
         ),
         (
             Finding(
@@ -67,7 +67,7 @@ def test_the_first_blocker_decides_the_button(finding: Finding, kind: str, label
     found = narrative.of_plan(sheet(), [finding, finding], 10, ("disk", "boot"))
     assert (found.action.kind, found.action.label) == (kind, label)
     assert found.strong == "x"
-    assert found.after == " One more blockers."
+    assert found.after == " 1 more blocker."
     assert found.below == "expected 10 s · critical path: disk → boot"
 
 

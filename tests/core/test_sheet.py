@@ -179,7 +179,7 @@ def test_an_infeasible_placement_says_why() -> None:
     )
     assert (
         found.reasons["n"]
-        == "none of 2 hosts fits: 1 lack 100 GiB of memory, 2 do not carry network survey"
+        == "no host of 2 fits: 1 without 100 GiB of free memory, 2 without network survey"
     )
 
 
@@ -285,7 +285,7 @@ def test_consequences_beside_the_wall() -> None:
     assert {line.text for line in ledger.losses(found)} == {"lead down", "1 of 2 archive left"}
     sentence = narrative.of_plan(found, findings(), 60, ())
     assert (sentence.before, sentence.strong, sentence.action.kind) == (
-        "Three nodes on three hosts. ",
+        "3 nodes on 3 hosts. ",
         "Ready to run",
         "run",
     )

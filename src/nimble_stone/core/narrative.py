@@ -14,22 +14,6 @@ from nimble_stone.core.run_words import Checks, RunWords
 from nimble_stone.core.runs.states import RunState
 from nimble_stone.core.units import count_text, inside, time_text
 
-_WORDS = (
-    "No",
-    "One",
-    "Two",
-    "Three",
-    "Four",
-    "Five",
-    "Six",
-    "Seven",
-    "Eight",
-    "Nine",
-    "Ten",
-    "Eleven",
-    "Twelve",
-)
-
 
 @dataclass(frozen=True)
 class Action:
@@ -55,23 +39,12 @@ class Sentence:
     action: Action
 
 
-def word(count: int) -> str:
-    """A small number in words, capitalised."""
-    return _WORDS[count] if count < len(_WORDS) else str(count)
-
-
 def of_plan(
     sheet: Sheet, findings: Sequence[Finding], forecast_s: float, way: Sequence[str]
 ) -> Sentence:
     """Where a plan stands."""
     count = Counter(finding.severity for finding in findings)
-    spread = spread_text(sheet)
-    before = (
-        " ".join(
-            word(int(part)).lower() if part.isdigit() else part for part in spread.split()
-        ).capitalize()
-        + ". "
-    )
+    before = f"{spread_text(sheet)}. "
     below = f"expected {time_text(forecast_s)}" + (
         f" · critical path: {' → '.join(way)}" if way else ""
     )
@@ -84,7 +57,8 @@ def of_plan(
         )
         return Sentence(before, strong, ".", below, Action("run", "Check and run"))
     first = blockers[0]
-    after = f" {word(len(blockers) - 1)} more blockers." if len(blockers) > 1 else " All else fits."
+    more = len(blockers) - 1
+    after = f" {count_text(more, 'more blocker')}." if more else " No other blockers."
     return Sentence(before, first.message, after, below, _remedy_of(first))
 
 

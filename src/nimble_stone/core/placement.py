@@ -460,31 +460,31 @@ def _why_not(demand: Demand, board: Board) -> str:
         (
             f"{size_text(demand.memory_bytes)} of memory free",
             board.room >= demand.memory_bytes,
-            f"lack {size_text(demand.memory_bytes)} of memory",
+            f"without {size_text(demand.memory_bytes)} of free memory",
         )
     ]
     for name in demand.networks:
         carries = np.array([name in supply.networks for supply in board.hosts], dtype=bool)
-        needs.append((f"network {name}", carries, f"do not carry network {name}"))
+        needs.append((f"network {name}", carries, f"without network {name}"))
     needs.append(
         (
             f"{demand.vcpu} vCPU left",
             board.vcpus >= demand.vcpu,
-            f"have no {demand.vcpu} vCPU left at this overcommit",
+            f"without {demand.vcpu} vCPU left at this overcommit",
         )
     )
     needs.append(
         (
             f"{size_text(demand.disk_bytes)} of disk free",
             board.disk >= demand.disk_bytes,
-            f"lack {size_text(demand.disk_bytes)} of disk",
+            f"without {size_text(demand.disk_bytes)} of free disk",
         )
     )
     needs.append(
         (
             "no node of this role yet",
             np.ones(len(board.hosts), dtype=bool) if group is None else group == 0,
-            "have a node of this role already",
+            "with a node of this role already",
         )
     )
     short = [(want, have, lack) for want, have, lack in needs if not have.all()]

@@ -206,9 +206,10 @@ def _sentence(row: RunRow, states: list[runs.StepRow]) -> str:
     on = f"{hosts} host{'s' if hosts != 1 else ''}"
     match row.state:
         case RunState.DONE:
-            return f"All {len(states)} steps on {on} are done. The hosts were refreshed."
+            every = "1 step" if len(states) == 1 else f"All {len(states)} steps"
+            return f"{every} on {on} done. {'Host' if hosts == 1 else 'Hosts'} refreshed."
         case RunState.UNDONE:
-            return f"Rolled back: what this run made on {on} is gone again."
+            return f"Rolled back on {on}."
         case RunState.UNDOING:
             return (
                 f"Rolling back: {sum(s.state == 'undone' for s in states)} of {len(states)} steps."
@@ -217,7 +218,7 @@ def _sentence(row: RunRow, states: list[runs.StepRow]) -> str:
         case RunState.HELD:
             return f"On hold after {done} of {len(states)} steps."
         case RunState.UNPROVED:
-            return f"All {len(states)} steps are done, but not every host could be read afterwards."
+            return f"All {len(states)} steps done, but not every host could be refreshed."
         case _ if failed:
             return (
                 f"{len(failed)} of {len(states)} steps failed; {done} are done. Fix the cause, then"

@@ -98,7 +98,7 @@
         ><tr
           ><th class="bay" colspan={rules.length + 1}
             >{b.key}{#if b.actions.length}<Button kind="link" onclick={() => onrepair(b.actions)}
-                >repair {count(b.actions.length, 'rule')} here</Button
+                >fix {count(b.actions.length, 'rule')} here</Button
               >{/if}</th
           ></tr
         >

@@ -108,7 +108,7 @@
       </div>
       <div class="doors">
         {#if mendable.length}<Button kind="main" onclick={() => onprepare(mendable, [name])}
-            >Repair {count(mendable.length, 'rule')}</Button
+            >Fix {count(mendable.length, 'rule')}</Button
           >{/if}<Button onclick={() => onprepare([], [name])}>Prepare …</Button><Button
           disabled={data.busy !== ''}
           onclick={() => void data.read([name])}

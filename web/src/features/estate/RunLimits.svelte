@@ -44,7 +44,8 @@
     }}
   >
     <p class="quiet">
-      These limits hold over all runs and host preparation together. The run with the fewest running steps goes first. Waits for booting VMs do not count.
+      These limits hold over all runs and host preparation together. The run with the fewest running
+      steps goes first. Waits for booting VMs do not count.
     </p>
     <label
       >Steps at once, overall <input type="number" min="1" max="500" bind:value={overall} /></label

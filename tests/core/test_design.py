@@ -315,8 +315,8 @@ def test_vcpu_disk_and_preference_count_in_placement() -> None:
     ]
     assert (
         none
-        == "role archive needs a host with 8 vCPU left and 20 GiB of disk free; none of 2 hosts"
-        " fits: 1 have no 8 vCPU left at this overcommit, 1 lack 20 GiB of disk"
+        == "role archive needs a host with 8 vCPU left and 20 GiB of disk free; no host of 2"
+        " fits: 1 without 8 vCPU left at this overcommit, 1 without 20 GiB of free disk"
     )
     assert place([Demand("n", GIB)], supplies).hosts == {"n": "a"}
     near = [

@@ -128,7 +128,7 @@ def test_each_action_is_refused_for_the_reason_that_is_there() -> None:
     assert "never read" in refused(
         g.StartStore(host="gannet", name="x"), ESTATE.model_copy(update={"facts": {}})
     )
-    assert "not reached" in refused(
+    assert "unreachable" in refused(
         g.StartStore(host="gannet", name="x"),
         Estate(hosts=(HOST,), facts={"gannet": facts(trouble="gone")}),
     )
@@ -168,7 +168,7 @@ def test_each_action_is_refused_for_the_reason_that_is_there() -> None:
         hosts=(HOST,),
         facts={"gannet": facts(guests=[{"name": "a", "running": True, "disks": ["l/a.qcow2"]}])},
     )
-    assert "by its name: a" in refused(g.RenameStore(host="gannet", name="l", to="gannet-l"), used)
+    assert "by name: a" in refused(g.RenameStore(host="gannet", name="l", to="gannet-l"), used)
     carry = g.CarryNetwork(
         host="gannet",
         network="survey",

@@ -90,7 +90,7 @@ def test_the_acceptance_names_what_failed_and_what_could_not_be_asked() -> None:
         "c", "Port", "archive-2", "8080 open", "not known: no answer", False, "", checked=False
     )
     assert said() == "No acceptance checks yet. They run when the deployment steps finish.|none"
-    assert said(good) == "All 1 acceptance check passed. 3 nodes.|prove"
+    assert said(good) == "1 acceptance check passed. 3 nodes.|prove"
     assert (
         said(good, bad)
         == "1 of 2 acceptance checks failed. First: western-arc-1 clock, expected within 5 s, found"

@@ -400,7 +400,7 @@ def test_frame_sizes_and_vlans_come_from_the_network_and_are_held_against_the_ho
     assert not {"mtu", "vlan-other"} & set(found(plain))
     wrong = sheet_of("ballast", {"net.copying.pool": "kelda-storage", "mtu": "tiny", "vlan": "7"})
     codes = found(wrong)
-    assert codes["mtu"].message == "MTU “tiny” is none; 576 to 65535 are."
+    assert codes["mtu"].message == "MTU “tiny” is not valid. Use 576 to 65535."
     assert codes["vlan-other"].message == "The plan says VLAN 7; survey is VLAN 420 on this estate."
     host = wrong.nodes[0].value("host")
     facts = ESTATE.facts[host]
@@ -453,7 +453,7 @@ def test_tables_take_what_fits_and_keep_the_rest_as_it_was_typed() -> None:
             "keyring:host-key",
             "certificates are brought on the page; a table may say “made here”",
         ),
-        ("addressing", "by post", "is none of static, dhcp"),
+        ("addressing", "by post", "is not one of static, dhcp"),
     ]
     edge = sheet_of("breakwater", {})
     wrong = table.land([["node", "keys"], ["edge-1", "ssh-rsa nonsense"]], edge).wrong

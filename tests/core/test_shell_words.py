@@ -98,7 +98,7 @@ def test_a_template_where_a_word_stands_will_do(command: str) -> None:
         ("say `{x}`", "command substitution"),
         ("say $(cat {x})", "command substitution"),
         ("say \"$(cat '{x}')\"", "substitution"),
-        ("say ${x}", "behind “$”"),
+        ("say ${x}", "after “$”"),
         ("say \\{x}", "backslash"),
         ("eval {x}", "as a program"),
         ("sh -c {x}", "as a program"),

@@ -10,7 +10,7 @@ from nimble_stone.core.acceptance import Verdict
 from nimble_stone.core.findings import Edit, Finding
 from nimble_stone.core.ledger import spread_text
 from nimble_stone.core.plan.sheet import Sheet
-from nimble_stone.core.run_words import Checks, RunWords
+from nimble_stone.core.run_words import Checks, RunWords, every
 from nimble_stone.core.runs.states import RunState
 from nimble_stone.core.units import count_text, inside, time_text
 
@@ -122,7 +122,7 @@ def of_acceptance(sheet: Sheet, verdicts: Sequence[Verdict], run_state: str) -> 
         return Sentence("", strong, f" First: {checks.first_open}.", "", again)
     return Sentence(
         "",
-        f"All {count_text(checks.all, 'acceptance check')} passed.",
+        every(checks.all),
         f" {count_text(len(sheet.nodes), 'node')}.",
         "",
         again,

@@ -13,6 +13,13 @@ from nimble_stone.core.runs.states import FINISHED, UNDER_WAY, RunState, StepSta
 from nimble_stone.core.units import count_text, time_text
 
 
+def every(checks: int) -> str:
+    """All acceptance checks passed, in a sentence."""
+    if checks == 1:
+        return "1 acceptance check passed."
+    return f"All {checks} acceptance checks passed."
+
+
 @dataclass(frozen=True)
 class Failed:
     """A step that failed, or one whose undoing failed: of which node (or host), and why."""
@@ -253,7 +260,7 @@ def _done(f: RunFacts) -> RunWords:
         )
     return RunWords(
         f"{_nodes(f)}{_skips(f)}. ",
-        f"All {count_text(f.checks, 'acceptance check')} passed.",
+        every(f.checks),
         "",
         "acceptance",
         "Show acceptance",

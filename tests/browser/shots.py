@@ -63,9 +63,7 @@ def _pictures(page: Page, server: ServerProcess) -> None:
     _page(page, server, "light", "/estate?see=fitness")
     page.get_by_role("button", name="repair 3 rules here").click()
     page.get_by_role("button", name="Run on knot and whimbrel").click()
-    expect(page.get_by_role("heading", level=1)).to_contain_text(
-        "refreshed.", timeout=60_000
-    )
+    expect(page.get_by_role("heading", level=1)).to_contain_text("refreshed.", timeout=60_000)
     shot("groundwork")
     _page(page, server, "light", "/keyring")
     shot("keyring")

@@ -130,7 +130,7 @@ def test_why_here_pin_evict_and_balance(page: Page, server: ServerProcess, clien
     assert told
     # bars are as long as they say
     assert all(abs(drawn - said) < 0.03 for drawn, said in told), told
-    page.get_by_role("button", name="use this host").click()
+    page.get_by_role("button", name="set", exact=True).click()
     expect(ledger).to_contain_text("set manually")
     expect(ledger).to_contain_text("1 node pinned")
     page.get_by_role("button", name=f"Empty {here}").click()
@@ -245,7 +245,7 @@ def test_what_placement_keeps_to_and_what_is_included_is_set_on_the_page(
     expect(page.get_by_role("button", name="Remove kelda")).to_be_visible()
     page.get_by_label("Host failures to tolerate").select_option("1")
     expect(page.get_by_label("Host failures to tolerate")).to_have_value("1")
-    field = page.get_by_label("vCPUs promised per thread")
+    field = page.get_by_label("Max vCPUs per thread")
     field.fill("1")
     expect(page.get_by_text("Preview.")).to_be_visible()
     field.press("Escape")
@@ -595,10 +595,10 @@ def test_a_certificate_is_brought_by_hand(
     pair = certificates.issue(by, names, time.time())
     box.get_by_label("Certificate, PEM").fill(pair.certificate)
     box.get_by_label("Private key").fill(by.key)
-    box.get_by_role("button", name="Keep the pair").click()
+    box.get_by_role("button", name="Save to keyring").click()
     expect(box.get_by_role("alert")).to_contain_text("does not belong to the certificate")
     expect(box.get_by_label("Certificate, PEM")).to_have_value(pair.certificate)
     box.get_by_label("Private key").fill(pair.key)
-    box.get_by_role("button", name="Keep the pair").click()
+    box.get_by_role("button", name="Save to keyring").click()
     expect(box).to_have_count(0)
     expect(page.get_by_label("The sheet")).to_contain_text("brought")

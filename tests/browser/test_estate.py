@@ -106,7 +106,7 @@ def test_a_new_user_adds_ten_hosts_and_six_machines_mends_a_bay_and_knows_what_i
     page.get_by_role("button", name="Pin these keys, add 6").click()
     expect(heading(page)).to_contain_text("10 hosts and 6 machines", timeout=40_000)
 
-    page.get_by_role("button", name=re.compile("^fitness")).click()
+    page.get_by_role("button", name=re.compile("^readiness")).click()
     expect(
         page.get_by_role("row").filter(has_text="knot").get_by_role("img", name="caution")
     ).to_have_count(2)
@@ -118,9 +118,7 @@ def test_a_new_user_adds_ten_hosts_and_six_machines_mends_a_bay_and_knows_what_i
     expect(page.get_by_role("dialog")).to_contain_text("tee -a /etc/hosts")
     page.get_by_role("button", name="Run on knot and whimbrel").click()
     page.wait_for_url("**/estate/groundwork/**")
-    expect(heading(page)).to_contain_text(
-        "All 3 steps on 2 hosts done", timeout=30_000
-    )
+    expect(heading(page)).to_contain_text("All 3 steps on 2 hosts done", timeout=30_000)
     expect(page.get_by_role("log", name="Transcript")).to_contain_text("$ LC_ALL=C timeout")
     page.get_by_role("link", name="Show remaining problems").click()
     expect(page.get_by_role("row").filter(has_text="knot")).to_be_visible()
@@ -156,7 +154,7 @@ def test_a_rule_is_switched_off_for_a_bay_with_a_reason(page: Page) -> None:
     page.goto(page.url.split("?")[0] + "?see=fitness")
     page.get_by_role("button", name="Does not swap").click()
     dialog = page.get_by_role("dialog", name="Does not swap")
-    dialog.get_by_label("Bay").select_option("ness-two")
+    dialog.get_by_label("Bay", exact=True).select_option("ness-two")
     dialog.get_by_label("Disable in this bay").check()
     expect(dialog.get_by_role("button", name="Decide")).to_be_disabled()
     dialog.get_by_label("Reason").fill("replaced in March")

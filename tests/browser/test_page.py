@@ -116,7 +116,7 @@ def test_what_changed_between_two_versions_is_shown_and_a_licence_is_accepted_in
     page.get_by_label("Accepted by").fill("mira")
     page.get_by_role("button", name="Accept licence").click()
     expect(page.get_by_role("region", name="Licence")).to_contain_text("accepted by mira")
-    page.get_by_label("Channel").fill("candidate")
+    page.get_by_label("Channel", exact=True).fill("candidate")
     page.get_by_role("button", name="Keep").click()
     expect(page.get_by_label("Versions")).to_contain_text("candidate")
 
@@ -434,6 +434,6 @@ def test_hosts_are_added_from_a_pasted_list_after_their_keys_were_seen(
     page.goto(f"{server.url}/estate?host=knot&see=fitness")
     knot = page.get_by_role("row").filter(has_text="knot")
     expect(knot.get_by_role("img", name="caution").first).to_be_visible()
-    expect(page.get_by_role("region", name="Fitness")).to_contain_text(
-        "does not add network ness-survey"
+    expect(page.get_by_role("region", name="Readiness")).to_contain_text(
+        "network ness-survey is missing"
     )

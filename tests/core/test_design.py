@@ -314,8 +314,7 @@ def test_vcpu_disk_and_preference_count_in_placement() -> None:
         "n"
     ]
     assert (
-        none
-        == "role archive needs a host with 8 vCPU left and 20 GiB of disk free; no host of 2"
+        none == "role archive needs a host with 8 vCPU left and 20 GiB of disk free; no host of 2"
         " fits: 1 without 8 vCPU left at this overcommit, 1 without 20 GiB of free disk"
     )
     assert place([Demand("n", GIB)], supplies).hosts == {"n": "a"}

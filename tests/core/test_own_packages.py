@@ -91,7 +91,7 @@ def test_each_package_is_carried_once_to_where_its_nodes_lie() -> None:
     assert steps["clone/transfer-1"].after == (f"carry/kelda-shared/{PART.sha256[:12]}",)
     assert (
         carried[f"carry/kelda-shared/{PART.sha256[:12]}"].label
-        == "Disk onto kelda-shared (Tidebook Transfer)"
+        == "Copy image to kelda-shared (Tidebook Transfer)"
     )
 
 

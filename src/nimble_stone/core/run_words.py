@@ -386,7 +386,6 @@ class Checks:
 
 
 _DOING = {
-    "carry": "copying",
     "clone": "creating disks",
     "medium": "writing config ISO",
     "define": "defining VM",
@@ -466,7 +465,8 @@ def _removed(count: int) -> str:
 def _doing(step: StepSeen, told: str) -> str:
     what = _DOING.get(step.kind, step.label[:1].lower() + step.label[1:])
     if step.kind == "carry":
-        what = f"{step.label}"
+        # runs of earlier versions call it otherwise
+        what = step.label.replace("Copy image", "copying image", 1)
     more = f" ({told})" if told else ""
     return f"{step.where}: {what}{more}" if step.where else f"{what}{more}"
 

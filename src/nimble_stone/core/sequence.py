@@ -152,7 +152,7 @@ def build(sheet: Sheet, estate: Estate, *, pace: float = 1.0) -> list[Step]:
     for (place, sha256), node in first.items():
         package = sheet.packages.of(node.role)
         other = package is not None and package is not sheet.package
-        label = f"Disk onto {_place_text(place)}" + (
+        label = f"Copy image to {_place_text(place)}" + (
             f" ({package.descriptor.product})" if other and package else ""
         )
         steps.append(
@@ -286,18 +286,18 @@ def _node_steps(
         _step(
             "clone",
             f"clone/{ident}",
-            "Disk",
+            "Create disks",
             node,
             1,
             (carried,),
             pace * (1 + size / CLONE_BYTES_PER_S),
             detail={"place": place},
         ),
-        _step("medium", f"medium/{ident}", "Config ISO", node, 1, (), pace * times.medium),
+        _step("medium", f"medium/{ident}", "Create config ISO", node, 1, (), pace * times.medium),
         _step(
             "define",
             f"define/{ident}",
-            "Guest",
+            "Define VM",
             node,
             wave,
             (f"clone/{ident}", f"medium/{ident}"),
@@ -306,7 +306,7 @@ def _node_steps(
         _step(
             "start",
             f"start/{ident}",
-            "Start",
+            "Start VM",
             node,
             wave,
             (f"define/{ident}", *before),

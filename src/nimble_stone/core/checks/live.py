@@ -434,7 +434,7 @@ def datastores(s: Situation) -> Iterator[Finding]:
                 node=nodes[-1].id,
                 column="datastore",
                 host=host,
-                message=f"{where} would be {_percent_full(store, full)} % full at worst.",
+                message=f"{where} would be {_percent_full(store, full)} % full when disks fill.",
                 consequence="Little free space remains.",
             )
 

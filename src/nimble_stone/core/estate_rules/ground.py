@@ -162,7 +162,7 @@ def _networks(g: Ground, host: Host, facts: Facts) -> Found:
         ):
             yield Broken(
                 "caution",
-                f"it has no network {name}, which {count} of its bay carry",
+                f"network {name} is missing; {count} hosts of the bay have it",
                 "Give it a bridge over the trunk.",
                 _bridge(g, host, facts, name),
             )

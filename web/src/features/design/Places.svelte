@@ -108,7 +108,7 @@
               ><i style:width={`${Math.min(100, 100 * p.load)}%`}></i></span
             ><span class="mono right">{pct(p.load)}</span>
             {#if p.here}<button disabled={busy} onclick={() => onedit(pin(pinned ? null : p.host))}
-                >{pinned ? 'reset' : 'use this host'}</button
+                >{pinned ? 'reset' : 'set'}</button
               >{:else}<button disabled={busy} onclick={() => onedit(pin(p.host))}>move</button>{/if}
           {:else}<span class="reason">{p.reason}</span>{/if}
         </li>

@@ -194,7 +194,7 @@
         <h1>
           {count(estate.hosts.length, 'host')}{estate.machines.length
             ? ` and ${count(estate.machines.length, 'machine')}`
-            : ''} in {count(sites, 'room')}.
+            : ''} in {count(sites, 'site')}.
           <b
             >{bad.length
               ? `${bad.slice(0, 3).join(', ')} ${bad.length === 1 ? 'is' : 'are'} unreachable`

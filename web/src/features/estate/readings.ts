@@ -256,7 +256,7 @@ function found(
     whole: Math.max(6, parts.length),
     limit: 0,
     parts,
-    below: heavy ? `${heavy} to fix` : parts.length ? `${count(parts.length, 'note')}` : 'fit',
+    below: heavy ? `${heavy} to fix` : parts.length ? `${count(parts.length, 'note')}` : 'ready',
     words:
       broken
         .filter((v) => v.severity !== 'note')

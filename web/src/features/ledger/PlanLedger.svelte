@@ -112,7 +112,7 @@
   </Section>
 {/if}
 
-<Section title="Datastores" aside="now → after → at worst">
+<Section title="Datastores" aside="now / after / when full">
   <ul class="bars">
     {#each plan.stores.slice(0, 10) as s (s.host + s.name)}
       <li

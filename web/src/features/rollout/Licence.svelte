@@ -23,7 +23,7 @@
     <label
       >Accepted by <input bind:value={by} required maxlength="80" placeholder="your name" /></label
     >
-    <Button kind="main" type="submit" disabled={!by.trim()}>Accept in this name</Button>
+    <Button kind="main" type="submit" disabled={!by.trim()}>Accept licence</Button>
   </form>
   <p class="quiet">Name, time and the text's SHA-256 are saved in the plan.</p>
 </Dialog>

@@ -53,8 +53,6 @@
       get('/plans')
         .then((found) => {
           plans = found;
-          if (location.pathname === '/')
-            router.go(found[0] ? `/plans/${found[0].id}` : '/plans', true);
         })
         .catch((e: unknown) => notices.problem(e));
     }
@@ -77,6 +75,8 @@
             ]
           : []),
       ]),
+      { text: 'Overview', go: () => router.go('/') },
+      { text: 'All runs', go: () => router.go('/runs') },
       { text: 'Estate', go: () => router.go('/estate') },
       { text: 'Estate: readiness', go: () => router.go('/estate?see=fitness') },
       { text: 'Estate: networks', go: () => router.go('/estate?see=networks') },
@@ -144,16 +144,19 @@
   <!-- svelte-ignore a11y_click_events_have_key_events, a11y_no_static_element_interactions -->
   <div class="app" onclick={follow}>
     <header>
-      <a class="brand" href="/plans"
+      <a class="brand" href="/"
         ><svg width="20" height="20" viewBox="0 0 20 20" aria-hidden="true"
           ><path d="M6 1 17 4l2 9-8 6-9-4L1 6z" /></svg
         >Nimble Stone</a
       >
       <nav aria-label="Main">
-        <a href="/estate" aria-current={place === 'estate' ? 'page' : undefined}>Estate</a><a
-          href="/packages"
-          aria-current={place === 'packages' ? 'page' : undefined}>Packages</a
-        ><a href="/plans" aria-current={place === 'plans' && !plan ? 'page' : undefined}>Plans</a><a
+        <a href="/" aria-current={place === '' ? 'page' : undefined}>Overview</a><a
+          href="/estate"
+          aria-current={place === 'estate' ? 'page' : undefined}>Estate</a
+        ><a href="/packages" aria-current={place === 'packages' ? 'page' : undefined}>Packages</a><a
+          href="/plans"
+          aria-current={place === 'plans' && !plan ? 'page' : undefined}>Plans</a
+        ><a href="/runs" aria-current={place === 'runs' ? 'page' : undefined}>Runs</a><a
           href="/keyring"
           aria-current={place === 'keyring' ? 'page' : undefined}>Keyring</a
         >
@@ -201,7 +204,11 @@
       {:else if place === 'keyring'}{#await pages.keyring()}<Waiting
           />{:then { default: Page }}<Page />
         {:catch}<Waiting failed />{/await}
-      {:else if place !== ''}<div class="empty">
+      {:else if place === 'runs'}{#await pages.runs()}<Waiting />{:then { default: Page }}<Page />
+        {:catch}<Waiting failed />{/await}
+      {:else if place === ''}{#await pages.overview()}<Waiting />{:then { default: Page }}<Page />
+        {:catch}<Waiting failed />{/await}
+      {:else}<div class="empty">
           <h1>Page not found.</h1>
           <a href="/plans">All plans</a>
         </div>{/if}

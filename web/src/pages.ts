@@ -2,8 +2,10 @@
 export const pages = {
   estate: () => import('./features/estate/Estate.svelte'),
   keyring: () => import('./features/keyring/Keyring.svelte'),
+  overview: () => import('./features/overview/Overview.svelte'),
   packages: () => import('./features/packages/Packages.svelte'),
   plans: () => import('./features/plans/Plans.svelte'),
+  runs: () => import('./features/overview/Runs.svelte'),
   rollout: () => import('./features/rollout/Rollout.svelte'),
 };
 

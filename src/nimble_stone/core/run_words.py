@@ -138,7 +138,7 @@ def _running(f: RunFacts) -> RunWords:
         )
     return RunWords(
         _counts(f),
-        f.now or "Starting",
+        _as_sentence(f.now) or "Starting",
         ".",
         "hold",
         "Hold",
@@ -460,6 +460,11 @@ def _removed(count: int) -> str:
     if count == 1:
         return "1 VM was deleted with its disks and config ISOs"
     return f"{count} VMs were deleted with their disks and config ISOs"
+
+
+def _as_sentence(now: str) -> str:
+    """With a capital, unless it begins with a node's name."""
+    return now if ": " in now else now[:1].upper() + now[1:]
 
 
 def _doing(step: StepSeen, told: str) -> str:

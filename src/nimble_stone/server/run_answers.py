@@ -123,14 +123,12 @@ async def _line(app: Application, row: RunRow, steps: Sequence[runs.SeenRow]) ->
     proofs = await app.store.read(runs.last_proofs, row.id) if row.state in STANDING else None
     verdicts = [Verdict(**item) for item in proofs[1]] if proofs else []
     checks = narrative.checks_of(names, verdicts)
-    words = run_words.words_of(
-        run_words.facts_of(
-            row.state,
-            seen,
-            checks,
-            queued=list(app.limiter.why(row.id).values()),
-            reason=row.reason,
-        )
+    facts = run_words.facts_of(
+        row.state,
+        seen,
+        checks,
+        queued=list(app.limiter.why(row.id).values()),
+        reason=row.reason,
     )
     return RunLine(
         id=row.id,
@@ -139,5 +137,7 @@ async def _line(app: Application, row: RunRow, steps: Sequence[runs.SeenRow]) ->
         started_at=row.started_at,
         ended_at=row.ended_at,
         undone_at=row.undone_at,
-        words=words_view(words),
+        nodes=facts.nodes,
+        deployed=facts.deployed,
+        words=words_view(run_words.words_of(facts)),
     )

@@ -175,12 +175,16 @@ class AttemptView(BaseModel):
 
 
 class RunLine(BaseModel):
+    """A run in a list. `deployed`: how many of its nodes have all their steps behind them."""
+
     id: str
     plan: str
     state: RunState
     started_at: float
     ended_at: float | None
     undone_at: float | None
+    nodes: int
+    deployed: int
     words: WordsView
 
 

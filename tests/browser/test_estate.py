@@ -111,7 +111,7 @@ def test_a_new_user_adds_ten_hosts_and_six_machines_mends_a_bay_and_knows_what_i
         page.get_by_role("row").filter(has_text="knot").get_by_role("img", name="caution")
     ).to_have_count(2)
     page.locator("tbody").filter(has_text="ness-two").get_by_role(
-        "button", name=re.compile("repair 3 rules")
+        "button", name=re.compile("fix 3 rules")
     ).click()
     expect(page.get_by_role("dialog")).to_contain_text("3 steps on 2 hosts")
     page.get_by_role("dialog").get_by_text("name records").last.click()
@@ -125,7 +125,7 @@ def test_a_new_user_adds_ten_hosts_and_six_machines_mends_a_bay_and_knows_what_i
     expect(
         page.get_by_role("row").filter(has_text="knot").get_by_role("img", name="caution")
     ).to_have_count(0)
-    expect(heading(page)).to_contain_text(re.compile(r"[\d.]+ TiB memory\s+to give"))
+    expect(heading(page)).to_contain_text(re.compile(r"[\d.]+ TiB memory\s+available"))
     page.get_by_role("button", name="datastores").click()
     expect(page.locator("svg[aria-label^='The estate by bytes']")).to_contain_text("TiB")
 
@@ -154,13 +154,13 @@ def test_a_rule_is_switched_off_for_a_bay_with_a_reason(page: Page) -> None:
     page.goto(page.url.split("?")[0] + "?see=fitness")
     page.get_by_role("button", name="Does not swap").click()
     dialog = page.get_by_role("dialog", name="Does not swap")
-    dialog.get_by_label("Bay", exact=True).select_option("ness-two")
+    dialog.get_by_role("combobox").select_option("ness-two")
     dialog.get_by_label("Disable in this bay").check()
-    expect(dialog.get_by_role("button", name="Decide")).to_be_disabled()
+    expect(dialog.get_by_role("button", name="Save")).to_be_disabled()
     dialog.get_by_label("Reason").fill("replaced in March")
-    dialog.get_by_role("button", name="Decide").click()
+    dialog.get_by_role("button", name="Save").click()
     expect(dialog).to_contain_text("switched off — “replaced in March”")
-    expect(dialog).to_contain_text("Nobody breaks it")
+    expect(dialog).to_contain_text("All hosts pass")
     dialog.get_by_role("button", name="Reset to default").click()
     expect(dialog).to_contain_text("tern")
 

@@ -63,7 +63,7 @@ def test_from_an_empty_plan_to_a_proved_rollout_and_back(
         "acceptance checks passed", timeout=60_000
     )
     # at this speed its bar may lie under the next one
-    page.get_by_role("button", name=re.compile("harbour-lead: Guest, done")).press("Enter")
+    page.get_by_role("button", name=re.compile("harbour-lead: Define VM, done")).press("Enter")
     expect(page.get_by_role("log", name="Transcript")).to_contain_text("virsh define --validate")
     expect(page.get_by_role("region", name="Console")).to_contain_text("services are up")
     page.get_by_role("button", name="Show acceptance").click()

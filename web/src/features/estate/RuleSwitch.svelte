@@ -90,7 +90,7 @@
         placeholder="why this bay differs; shown with the rule"
       /></label
     >
-    <Button kind="main" type="submit" disabled={!reason || (!off && limit === '')}>Decide</Button>
+    <Button kind="main" type="submit" disabled={!reason || (!off && limit === '')}>Save</Button>
   </form>
   {#if problem}<p class="alarm" role="alert">{problem}</p>{/if}
 </Dialog>

@@ -102,8 +102,8 @@ def _pictures(page: Page, server: ServerProcess) -> None:
     )
     _page(page, server, "light", "/plans/western/acceptance")
     shot("acceptance")
-    _page(page, server, "light", "/plans")
-    shot("plans")
+    _page(page, server, "light", "/")
+    shot("overview")
     _page(page, server, "dark", "/plans/many")
     shot("plan-300-dark")
 

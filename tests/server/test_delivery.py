@@ -57,7 +57,9 @@ def test_encodings_that_are_refused_are_not_taken(header: str, found: list[str])
     assert accepted(header) == found
 
 
-@pytest.mark.parametrize("page", ["Plans", "Packages", "Keyring", "Estate", "Rollout"])
+@pytest.mark.parametrize(
+    "page", ["Plans", "Packages", "Keyring", "Estate", "Rollout", "Overview", "Runs"]
+)
 def test_the_first_load_of_a_page_is_small(page: str) -> None:
     """The frame, the page's own file and all that both ask for, and the fonts."""
     assets = STATIC / "assets"

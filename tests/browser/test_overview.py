@@ -48,3 +48,32 @@ def test_runs_are_listed_filtered_and_opened(page: Page, server: ServerProcess) 
     page.get_by_label("Filter runs").fill("rollout passed")
     page.get_by_role("row").get_by_role("link").click()
     expect(page).to_have_url(re.compile("/plans/first/run"))
+
+
+def test_plans_are_found_ordered_and_deleted_unless_deployed(
+    page: Page, server: ServerProcess, client: Client
+) -> None:
+    page.goto(f"{server.url}/plans")
+    body = page.locator("tbody").get_by_role("row")
+    expect(body).to_have_count(2)
+    page.get_by_label("Filter plans").fill("second")
+    expect(body).to_have_count(1)
+    page.get_by_label("Filter plans").fill("")
+    header = page.get_by_role("columnheader", name="State")
+    header.get_by_role("button").click()
+    expect(header).to_have_attribute("aria-sort", "ascending")
+    expect(body.first).to_contain_text("first")
+    header.get_by_role("button").click()
+    expect(body.first).to_contain_text("second")
+    dialog = page.get_by_role("dialog")
+    body.filter(has_text="first").get_by_role("button", name="Delete …").click()
+    dialog.get_by_role("button", name="Delete plan").click()
+    # its cluster is deployed
+    expect(page.get_by_text("Roll the run back first.")).to_be_visible()
+    body.filter(has_text="second").get_by_role("button", name="Delete …").click()
+    dialog.get_by_role("button", name="Cancel").click()
+    expect(body).to_have_count(2)
+    body.filter(has_text="second").get_by_role("button", name="Delete …").click()
+    dialog.get_by_role("button", name="Delete plan").click()
+    expect(body).to_have_count(1)
+    assert [row["id"] for row in client.call("GET", "/api/plans")] == ["first"]

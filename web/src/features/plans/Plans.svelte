@@ -1,15 +1,15 @@
 <script lang="ts">
   import { get, send } from '../../lib/api/client';
   import type { EstateView, KitLine, PlanLine, SharedView } from '../../lib/api/types';
-  import { ago, count, utc } from '../../lib/format';
+  import { count } from '../../lib/format';
   import { notices } from '../../lib/notices.svelte';
   import { router } from '../../lib/router.svelte';
   import Button from '../../lib/ui/Button.svelte';
-  import StateMark from '../../lib/ui/StateMark.svelte';
-  import type { Mark } from '../../lib/ui/marks';
   import CarryOver from './CarryOver.svelte';
+  import { isOpen } from '../overview/overview';
   import Many from './Many.svelte';
   import NewPlan from './NewPlan.svelte';
+  import PlanTable from './PlanTable.svelte';
   import Shared from './Shared.svelte';
 
   let plans = $state.raw<PlanLine[] | null>(null),
@@ -29,16 +29,6 @@
     kit = $state(''),
     bay = $state('');
   let input: HTMLInputElement | undefined = $state();
-  const MARKS: Record<string, Mark> = {
-    running: 'working',
-    held: 'held',
-    trouble: 'failed',
-    proving: 'working',
-    done: 'proved',
-    unproved: 'failed',
-    undoing: 'working',
-    undone: 'undone',
-  };
   $effect(() => {
     void load();
   });
@@ -71,11 +61,7 @@
     }
     if (input) input.value = '';
   }
-  let busy = $derived(
-    plans?.filter(
-      (p) => p.run && ['running', 'trouble', 'held', 'proving', 'undoing'].includes(p.run.state),
-    ) ?? [],
-  );
+  let busy = $derived(plans?.filter((p) => p.run && isOpen(p.run)) ?? []);
 </script>
 
 <div class="page">
@@ -125,45 +111,14 @@
     {#if making}
       <NewPlan {kits} {bays} bind:kit bind:bay />
     {/if}
-    <table>
-      <thead
-        ><tr
-          ><th>Plan</th><th>State</th><th>Kit</th><th>Bay</th><th>Nodes</th><th>Changed</th><th
-          ></th></tr
-        ></thead
-      >
-      <tbody
-        >{#each plans ?? [] as p (p.id)}
-          <tr
-            ><th scope="row"
-              ><a href={`/plans/${p.id}${busy.includes(p) ? '/run' : ''}`}>{p.title}</a><span
-                class="mono quiet">{p.id}</span
-              ></th
-            >
-            <td
-              >{#if p.run}<StateMark state={MARKS[p.run.state] ?? 'planned'} />
-                {p.run.words.plans}{:else}<StateMark state="planned" /> not deployed{/if}</td
-            ><td>{p.kit}</td><td>{p.bay}</td><td class="mono">{p.nodes}</td><td
-              class="quiet"
-              title={utc(p.changed_at)}>{ago(Date.now() / 1000 - p.changed_at)}</td
-            ><td class="more"
-              >{#if bays.length > 1}<Button
-                  kind="link"
-                  onclick={() => {
-                    carrying = p;
-                  }}>Copy to another bay …</Button
-                >{/if}</td
-            ></tr
-          >
-        {:else}<tr
-            ><td colspan="7" class="quiet"
-              >{plans
-                ? 'No plans. “New plan” creates one with defaults from the kit, the bay and the pools.'
-                : ''}</td
-            ></tr
-          >{/each}</tbody
-      >
-    </table>
+    {#if plans}<PlanTable
+        {plans}
+        copies={bays.length > 1}
+        oncopy={(plan) => {
+          carrying = plan;
+        }}
+        ondeleted={() => void load()}
+      />{/if}
   {/if}
 </div>
 {#if carrying && estate}<CarryOver
@@ -223,29 +178,5 @@
     color: var(--ink);
     font-weight: 600;
     border-color: var(--ink);
-  }
-  .more {
-    text-align: right;
-    font-size: var(--text-s);
-  }
-  table {
-    width: 100%;
-    border-collapse: collapse;
-    margin-top: 4px;
-  }
-  th,
-  td {
-    text-align: left;
-    padding: 9px 12px 9px 0;
-    border-bottom: 1px solid var(--line);
-    font-weight: 400;
-  }
-  thead th {
-    color: var(--soft);
-    font-size: var(--text-s);
-  }
-  tbody th a {
-    font-weight: 600;
-    margin-right: 12px;
   }
 </style>

@@ -1,0 +1,46 @@
+/** The list of plans: filtered by what is typed, ordered by a column. Pure. */
+import type { PlanLine } from '../../lib/api/types';
+
+export type Column = 'title' | 'state' | 'kit' | 'bay' | 'nodes' | 'changed';
+export interface Order {
+  by: Column;
+  down: boolean;
+}
+
+/** How a plan stands, in the words of the list. */
+export function stateOf(plan: PlanLine): string {
+  return plan.run?.words.plans ?? 'not deployed';
+}
+
+function key(plan: PlanLine, by: Column): string | number {
+  const keys: Record<Column, string | number> = {
+    title: plan.title.toLowerCase(),
+    state: stateOf(plan),
+    kit: plan.kit,
+    bay: plan.bay,
+    nodes: plan.nodes,
+    changed: plan.changed_at,
+  };
+  return keys[by];
+}
+
+/** Plans that contain every word typed, in order; those that are equal keep the order they had. */
+export function listed(plans: PlanLine[], typed: string, order: Order): PlanLine[] {
+  const words = typed.toLowerCase().split(/\s+/).filter(Boolean);
+  const found = plans.filter((plan) => {
+    const text = `${plan.title} ${plan.id} ${stateOf(plan)} ${plan.kit} ${plan.bay}`.toLowerCase();
+    return words.every((word) => text.includes(word));
+  });
+  const sign = order.down ? -1 : 1;
+  return found.sort((a, b) => {
+    const left = key(a, order.by),
+      right = key(b, order.by);
+    if (left === right) return 0;
+    return left < right ? -sign : sign;
+  });
+}
+
+/** The order after a click on a column: the same column turns round, another begins upwards. */
+export function turned(order: Order, by: Column): Order {
+  return order.by === by ? { by, down: !order.down } : { by, down: by === 'changed' };
+}

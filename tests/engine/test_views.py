@@ -10,12 +10,13 @@ from typing import Any
 
 import pytest
 
+from nimble_stone.core.run_words import RunFacts
 from nimble_stone.core.runs.states import RunState
 from nimble_stone.engine.engine import Engine
 from nimble_stone.ports.feed import Frame
 from nimble_stone.ports.ports import Ports
 from nimble_stone.server.live import KEPT_CHANGES, LiveRuns
-from nimble_stone.server.run_answers import run_lines
+from nimble_stone.server.run_answers import below, run_lines
 from nimble_stone.store import runs
 from tests.engine.large import add_large_run, timed_callbacks
 from tests.engine.test_driver import (
@@ -199,3 +200,19 @@ async def test_nothing_on_the_event_loop_takes_long_while_large_runs_are_watched
     # two that share a core with another test's work may come out a little longer
     assert len(slow) <= 2, "callbacks of more than 20 ms"
     assert max(slow, default=0.0) < 0.035
+
+
+@pytest.mark.parametrize(
+    ("state", "left", "words"),
+    [
+        ("running", 90.0, "about 1 min 30 s left"),
+        ("running", 0.0, "taking longer than expected"),
+        ("running", None, "taking longer than expected"),
+        ("trouble", 90.0, ""),
+        ("held", 90.0, ""),
+        ("done", 0.0, ""),
+    ],
+)
+def test_only_a_run_that_goes_on_says_how_long(state: str, left: float | None, words: str) -> None:
+    row = runs.RunRow("r", "western", "", RunState(state), {}, 1.0, None)
+    assert below(row, RunFacts(RunState(state), left_s=left)) == words

@@ -36,14 +36,14 @@ async def rollout_row(app: Application, ident: str) -> RunRow:
 
 
 def below(row: RunRow, facts: run_words.RunFacts) -> str:
-    """The line below a run's sentence: how long it still takes."""
-    if row.state not in (RunState.RUNNING, RunState.TROUBLE, RunState.HELD):
+    """The line below a run's sentence: how long it still takes. A run that stopped, or is on hold,
+    takes as long as its person does.
+    """
+    if row.state != RunState.RUNNING:
         return ""
-    return (
-        "taking longer than expected"
-        if facts.left_s is None
-        else f"about {time_text(facts.left_s)} left"
-    )
+    if facts.left_s is None or facts.left_s < 1:
+        return "taking longer than expected"
+    return f"about {time_text(facts.left_s)} left"
 
 
 def seen_steps(

@@ -120,6 +120,9 @@
     font-weight: 600;
     margin-right: 12px;
   }
+  .more > :global(* + *) {
+    margin-left: 12px;
+  }
   .more {
     text-align: right;
     font-size: var(--text-s);

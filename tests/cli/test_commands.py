@@ -89,7 +89,9 @@ def test_exit_codes_tell_findings_from_wrong_use(
     server.cli("plan", "frobnicate", check=2)
     cut = tmp_path / "cut.ova"
     cut.write_bytes(b"x" * 5000)
-    assert "none of OVA, OVF, disk image" in server.cli("package", "add", str(cut), check=2).stderr
+    assert (
+        "is not an OVA, OVF, disk image" in server.cli("package", "add", str(cut), check=2).stderr
+    )
 
 
 def test_a_secret_is_read_from_standard_input_only(server: ServerProcess, client: Client) -> None:
@@ -170,7 +172,7 @@ def test_the_labs_knobs_are_turned_from_the_terminal(
         in server.cli("lab", "set", "--folder", folder, "fulmar", "colour=1", check=2).stderr
     )
     assert (
-        "knob=value"
+        "setting=value"
         in server.cli("lab", "set", "--folder", folder, "fulmar", "colour", check=2).stderr
     )
     assert (

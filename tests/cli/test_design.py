@@ -265,7 +265,7 @@ def test_the_same_with_a_server(
         "kelda",
     )
     # blockers: the licence, a password
-    assert "Nothing was made yet" in server.cli(*words, check=1).stdout
+    assert "Preview only" in server.cli(*words, check=1).stdout
     assert "2 plans made" in server.cli(*words, "--make", check=1).stdout
     reef = client.call("GET", "/api/plans/reef")
     assert reef["nodes"][0]["cells"]["domain"] == {

@@ -104,7 +104,7 @@ def cli(*words: str) -> subprocess.CompletedProcess[str]:
                 "forming: [{id: f, label: F, role: one, call: {ssh: 'edge \"{name}\"'}, wait:"
                 " {expected: 1, longest: 2}}]\nservice:"
             ),
-            "“{name}” stands inside quotes",
+            "“{name}” is inside quotes",
         ),
         (
             "service:",

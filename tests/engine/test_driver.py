@@ -521,7 +521,7 @@ async def test_a_run_of_the_first_version_with_its_tidying_step_is_taken_back(
         contents=SimpleNamespace(descriptor=SimpleNamespace(disk_order=("a", "b"))),
         ports=None,
     )
-    assert "2 travelling copies" in await KINDS["tidy"].undo(context)
+    assert "2 cached images" in await KINDS["tidy"].undo(context)
     # what other runs or the store of copies hold stays
     assert there == {"ns-base-0123", "ns-r2-base0"}
     assert await KINDS["tidy"].observe(context) == {}

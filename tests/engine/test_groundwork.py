@@ -343,7 +343,7 @@ def test_a_disk_is_wiped_only_when_it_is_the_one_that_was_confirmed(place: Place
     undo(client, run)
     assert "petrel-data" not in host(lab, "petrel")["stores"]
     assert (
-        "cannot be brought back"
+        "cannot be restored"
         in next(
             s
             for s in client.call("GET", f"/api/groundwork/{run}")["steps"]
@@ -403,7 +403,7 @@ def test_a_key_is_put_on_hosts_tried_and_then_passwords_are_refused(place: Place
     client.call("POST", f"/api/groundwork/{first}/undo", {})
     wait_for(
         lambda: any(
-            "of before" in s["message"]
+            "previous login" in s["message"]
             for s in client.call("GET", f"/api/groundwork/{first}")["steps"]
         ),
         30,
@@ -579,7 +579,7 @@ def test_files_and_bridges_of_others_are_neither_overwritten_nor_removed(place: 
         "setup": "networkd",
     }
     run, words = in_vain(client, carry)
-    assert "not of this run" in words
+    assert "not created by this run" in words
     undo(client, run)
     assert host(lab, "tern")["files"][path] == "[NetDev]\nName=br-x\n"
     assert "already" in " ".join(
@@ -595,7 +595,7 @@ def test_the_time_server_of_another_run_stays(place: Place) -> None:
     second, words = in_vain(
         client, {"kind": "time-source", "host": "whimbrel", "server": "10.44.0.5"}
     )
-    assert "not of this run" in words
+    assert "not created by this run" in words
     undo(client, second)
     assert host(lab, "whimbrel")["files"][path] == kept
     undo(client, first)
@@ -615,7 +615,7 @@ def test_a_fencing_volume_that_another_run_made_stays(place: Place) -> None:
     first, words = in_vain(client, fence)
     assert "No space left" in words
     lab.turn("gannet", full=False)
-    with pytest.raises(StoneError, match="at work on one of these things"):
+    with pytest.raises(StoneError, match="already changing one of these objects"):
         begin(client, fence)
     client.call(
         "POST",
@@ -647,7 +647,9 @@ def test_a_datastore_that_was_there_before_stays_when_the_run_is_taken_back(plac
     )
     undo(client, run)
     assert "tern-local" in host(lab, "tern")["stores"]
-    assert "stays" in client.call("GET", f"/api/groundwork/{run}")["steps"][0]["message"]
+    assert (
+        "nothing was changed" in client.call("GET", f"/api/groundwork/{run}")["steps"][0]["message"]
+    )
 
 
 def test_a_datastore_on_a_disk_of_its_own_is_not_renamed(place: Place) -> None:
@@ -657,7 +659,7 @@ def test_a_datastore_on_a_disk_of_its_own_is_not_renamed(place: Place) -> None:
         {"kind": "datastore-disk", "host": "fulmar", "name": "fulmar-data", "device": "/dev/sdb"},
     )
     assert (
-        "disk of its own"
+        "its own disk"
         in preview(
             client,
             {
@@ -682,7 +684,7 @@ def test_a_setting_of_the_ssh_server_that_somebody_made_stays(place: Place) -> N
     path = "/etc/ssh/sshd_config.d/20-nimble-stone.conf"
     by_hand(lab, "knot", f"tee {path}", stdin="# by hand\nX11Forwarding no\n")
     second, words = in_vain(client, {"kind": "refuse-passwords", "host": "knot"})
-    assert "not of this run" in words
+    assert "not created by this run" in words
     undo(client, second)
     assert host(lab, "knot")["files"][path].startswith("# by hand")
     by_hand(lab, "knot", f"rm -f {path}")

@@ -315,7 +315,9 @@ def test_a_guest_somebody_else_made_is_never_touched(client: Client, lab: LabPro
     stuck = ended(client, run)
     lab.turn(lead["host"], slow_s=0)
     assert stuck["state"] == "trouble"
-    assert "not of this run" in next(s["message"] for s in stuck["steps"] if s["state"] == "failed")
+    assert "not created by this run" in next(
+        s["message"] for s in stuck["steps"] if s["state"] == "failed"
+    )
     client.call("POST", f"/api/runs/{run}/undo", {})
     wait_for(
         lambda: (

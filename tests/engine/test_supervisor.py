@@ -44,7 +44,7 @@ async def test_a_fault_of_ours_stops_a_run_visibly_and_retry_takes_it_up_again(
     row = await ports.store.read(runs.get_run, run)
     assert (row.state, row.reason) == (RunState.TROUBLE, FAULT)
     assert (await ports.store.read(runs.last_events, run, 1))[0].kind == "driver-failed"
-    with pytest.raises(Conflict, match="cannot go on"):
+    with pytest.raises(Conflict, match="cannot continue"):
         await engine.hold(run)
     monkeypatch.setattr(rollout.Rollout, "load", plain)
     await engine.retry(run, [])

@@ -139,7 +139,7 @@ def test_a_certificate_is_told_in_words() -> None:
     good = https.describe(certificate("10.44.3.104", 0, 3650), "10.44.3.104", 1_800_000_000.0)
     assert (good.odd, good.fingerprint[:7]) == ("", "SHA256 ")
     assert (
-        "made out to 10.44.3.104"
+        "issued to 10.44.3.104"
         in https.describe(certificate("10.44.3.104", 0, 3650), "10.44.3.105", 1_800_000_000.0).odd
     )
     assert (

@@ -158,7 +158,7 @@ def test_what_is_wrong_with_a_pair_is_said_in_words() -> None:
     day = 86_400
     assert c.faults(PAIR, NAMES, NOW) == []
     assert c.faults(PAIR, [*NAMES, "w-ctl9", "10.9.9.9"], NOW) == [
-        "is not made out to w-ctl9, 10.9.9.9"
+        "is not valid for w-ctl9, 10.9.9.9"
     ]
     assert c.faults(PAIR, NAMES[:1], NOW + 900 * day)[0].startswith("has expired on 20")
     assert c.faults(PAIR, NAMES[:1], NOW + 810 * day)[0].startswith("expires on 20")

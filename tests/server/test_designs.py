@@ -403,7 +403,7 @@ def test_four_clusters_from_a_table(client: Client) -> None:
     )
     faults = [one["faults"][0] for one in again["plans"]]
     assert faults[0] == "there is a plan “north” already"
-    assert faults[-3:-1] == ["the name “twin” stands twice"] * 2
+    assert faults[-3:-1] == ["the name “twin” is there twice"] * 2
     assert "name" in faults[-1]
     with pytest.raises(StoneError, match="row 2: there is a plan “north” already"):
         client.call("POST", "/api/plans/table", {**body, "make": True})

@@ -225,7 +225,7 @@ def test_a_controller_that_starts_anew_is_refused_or_is_another_one_keeps_its_la
     lab, _, client = place
     for knob, code, words in (
         ("starting", "remote-failed", "is restarting"),
-        ("login_refused", "login-refused", "refuses the login"),
+        ("login_refused", "login-refused", "rejected the login"),
         ("unreachable", "unreachable", "nothing listens"),
         ("garbage", "remote-failed", ""),
     ):

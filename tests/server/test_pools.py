@@ -244,7 +244,7 @@ def test_a_pair_is_brought_judged_used_and_put_back(
         keep(certificates.Pair(narrow.certificate, by.key))
     told = [f["message"] for f in keep(narrow)["findings"] if f["code"] == "certificate"]
     assert (
-        told[0] == "Interface certificate of reef-ctl1 is not made out to reef-ctl1, 10.44.20.11,"
+        told[0] == "Interface certificate of reef-ctl1 is not valid for reef-ctl1, 10.44.20.11,"
         " 10.44.20.74."
     )
     assert len(told) == 3
@@ -448,7 +448,7 @@ def test_places_beyond_the_plan_are_tried_when_it_is_checked_against_the_world(
     assert told["severity"] == "caution"
     assert (
         told["message"]
-        == "store of programs (programs.kelda.holm.example:443) was not reached: No route to host"
+        == "store of programs (programs.kelda.holm.example:443) is unreachable: No route to host"
         " (tried from fulmar)."
     )
     version = client.call("GET", "/api/plans/reef")["version"]

@@ -91,7 +91,7 @@ def describe(der: bytes, address: str, now: float) -> Certificate:
     if found.not_valid_before_utc > moment:
         odd.append(f"is valid only from {found.not_valid_before_utc:%Y-%m-%d}")
     if names and address not in names:
-        odd.append(f"is valid for {', '.join(sorted(names)[:3])}")
+        odd.append(f"is issued to {', '.join(sorted(names)[:3])}")
     return Certificate(fingerprint_of(der), ", ".join(common)[:120], " and ".join(odd))
 
 

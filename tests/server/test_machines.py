@@ -226,7 +226,7 @@ def test_a_controller_that_starts_anew_is_refused_or_is_another_one_keeps_its_la
     for knob, code, words in (
         ("starting", "remote-failed", "is restarting"),
         ("login_refused", "login-refused", "rejected the login"),
-        ("unreachable", "unreachable", "nothing listens"),
+        ("unreachable", "unreachable", "no service listens"),
         ("garbage", "remote-failed", ""),
     ):
         lab.turn("chert", **{knob: True})

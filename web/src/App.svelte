@@ -39,6 +39,9 @@
   }
   $effect(() => connection.watch());
   $effect(() => {
+    if (signedIn) fetchAhead();
+  });
+  $effect(() => {
     document.documentElement.toggleAttribute('data-silent', connection.lostAt !== null);
   });
   $effect(() => {
@@ -48,7 +51,6 @@
   });
   $effect(() => {
     if (signedIn) {
-      fetchAhead();
       void [place, plan];
       get('/plans')
         .then((found) => {

@@ -4,6 +4,7 @@ browser for ever where their name tells their content.
 
 from __future__ import annotations
 
+import asyncio
 import os
 import re
 from collections.abc import Mapping
@@ -45,8 +46,10 @@ class PageFiles(StaticFiles):
             return None
         takes = accepted(_headers(scope).get("accept-encoding", ""))
         for encoding, ending in PACKINGS.items():
-            full, found = self.lookup_path(path + ending)
-            if encoding in takes and found is not None:
+            if encoding not in takes:
+                continue
+            full, found = await asyncio.to_thread(self.lookup_path, path + ending)
+            if found is not None:
                 response = self.file_response(full, found, scope)
                 response.headers["Content-Encoding"] = encoding
                 response.headers["Content-Type"] = kind

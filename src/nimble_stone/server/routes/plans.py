@@ -389,9 +389,7 @@ async def plan_take_back(
             "this was changed again since, at"
             f" {', '.join(sorted({'.'.join(path) for path in again})[:4])}",
             code="changed-since",
-            hint=(
-                "Nothing rolled back. Look at the value, and change it if it is not what you want."
-            ),
+            hint=("Nothing was undone. Check the value and change it by hand."),
         )
     return await store_text(app, kits, ident, text, row.version, known=known)
 

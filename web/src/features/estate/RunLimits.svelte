@@ -60,7 +60,7 @@
             {count(one.working, 'step')} working, {one.queued} queued
           </li>{/each}
       </ul>
-    {:else}<p class="quiet">No run is running.</p>{/if}
+    {:else}<p class="quiet">No run in progress.</p>{/if}
   </form>
 {/if}
 

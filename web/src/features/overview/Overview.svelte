@@ -17,7 +17,10 @@
   const SHOWN = 5000;
   $effect(() => {
     void load();
-    const timer = setInterval(() => void load(), SHOWN);
+    // a page in the background asks for nothing
+    const timer = setInterval(() => {
+      if (!document.hidden) void load();
+    }, SHOWN);
     return () => clearInterval(timer);
   });
   async function load() {

@@ -11,7 +11,10 @@
     openOnly = $state(false);
   $effect(() => {
     void load();
-    const timer = setInterval(() => void load(), 5000);
+    // a page in the background asks for nothing
+    const timer = setInterval(() => {
+      if (!document.hidden) void load();
+    }, 5000);
     return () => clearInterval(timer);
   });
   async function load() {

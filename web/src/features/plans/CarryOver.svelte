@@ -104,7 +104,7 @@
           placeholder={`${plan.id}-two`}
         /></label
       >
-      {#if old.length}<p class="quiet">Values that exist only in {plan.bay} becomes:</p>
+      {#if old.length}<p class="quiet">Values that exist only in {plan.bay} become:</p>
         {#each old as one (one)}<label
             ><span class="mono">{one}</span> →
             <select

@@ -13,14 +13,14 @@ import time
 from pathlib import Path
 from typing import Any
 
+from nimble_stone.app.application import Application
 from nimble_stone.core.estate import EstateFile
 from nimble_stone.core.findings import Edit
 from nimble_stone.core.kit.model import Kit
 from nimble_stone.core.package.contents import examine
-from nimble_stone.lab import appliance, demo
+from nimble_stone.lab.scenario import appliance, demo
 from nimble_stone.packages.files import opened
 from nimble_stone.packages.stored import dump
-from nimble_stone.ports.ports import Ports
 from nimble_stone.server.app import open_application
 from nimble_stone.server.plan_answers import packed
 from nimble_stone.server.routes import plans
@@ -30,8 +30,8 @@ from tests.core import scene
 ROUNDS = 9
 
 
-async def prepared(folder: Path) -> tuple[Ports, dict[str, Kit]]:
-    """A world with 200 hosts read, and a plan of 1,000 nodes with 60 roles that stand apart
+async def prepared(folder: Path) -> tuple[Application, dict[str, Kit]]:
+    """An estate of 200 hosts read, and a plan of 1,000 nodes with 60 roles that stand apart
     each.
     """
     gc.set_threshold(100_000, 20, 100)  # as the server does
@@ -60,7 +60,7 @@ async def prepared(folder: Path) -> tuple[Ports, dict[str, Kit]]:
             contents.format,
         ),
     )
-    roles = [
+    roles: list[dict[str, Any]] = [
         {
             "id": "lead",
             "label": "lead",
@@ -103,7 +103,7 @@ async def prepared(folder: Path) -> tuple[Ports, dict[str, Kit]]:
 
 
 async def edits(
-    ports: Ports, kits: dict[str, Kit], column: str, values: list[str]
+    ports: Application, kits: dict[str, Kit], column: str, values: list[str]
 ) -> tuple[float, int, Any]:
     """Median seconds of an edit with its answer, the answer's bytes, and the answer."""
     took, body, tag = [], b"", ""

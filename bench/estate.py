@@ -14,7 +14,7 @@ import asyncssh
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.estate_rules import Ground, judge
 from nimble_stone.hosts.kvm import commands, reading, xml_in
-from nimble_stone.lab import demo
+from nimble_stone.lab.scenario import demo
 from tests.support.processes import LabProcess, ServerProcess
 
 HOSTS = 200
@@ -85,7 +85,8 @@ def facts(folder: Path) -> None:
         client.call("PUT", f"/api/secrets/{demo.CREDENTIAL}", {"value": demo.PASSWORD})
         client.call("POST", "/api/estate", demo.estate_file(lab.plan).model_dump(mode="json"))
         names = [host.name for host in lab.plan.hosts[:HOSTS]]
-        cold, warm = [], []
+        cold: list[float] = []
+        warm: list[float] = []
         raw = []
         for _ in range(3):
             raw.append(asyncio.run(_raw(lab)))

@@ -23,7 +23,7 @@ from nimble_stone.core.disk.source import BytesSource
 from nimble_stone.core.package.contents import Contents, examine
 from nimble_stone.core.package.given import Given
 from nimble_stone.hosts.kvm.driver import KvmHost
-from nimble_stone.lab import appliance, demo
+from nimble_stone.lab.scenario import appliance, demo
 from nimble_stone.packages import spool, stored, transfer
 from nimble_stone.packages.pulling import Tickets
 from nimble_stone.reach import Credential, Target

@@ -20,7 +20,7 @@ from nimble_stone.core.checks import Situation
 from nimble_stone.core.plan.model import Plan
 from nimble_stone.core.plan.sheet import resolve
 from nimble_stone.core.runs.states import RunState, StepState
-from nimble_stone.lab import demo
+from nimble_stone.lab.scenario import demo
 from nimble_stone.store import runs
 from nimble_stone.store.connect import connect, migrate, transaction
 from tests.core import scene
@@ -129,7 +129,7 @@ def hundred(folder: Path) -> None:
         steps = len(view["steps"])
         took = time.perf_counter() - began - checked
         print(
-            f"100 nodes on stand-ins at endless speed: world check {checked:.1f} s, run {took:.1f}"
+            f"100 nodes on stand-ins at endless speed: check {checked:.1f} s, run {took:.1f}"
             f" s for {steps} steps ({took / steps * 1000:.0f} ms a step, stand-ins on the same two"
             f" cores included); ended {view['state']}"
         )
@@ -173,7 +173,7 @@ def first_paint(folder: Path) -> None:
             page = browser.new_page()
             page.goto(server.url)
             page.get_by_label("Access key").fill(server.key)
-            page.get_by_role("button", name="Come in").click()
+            page.get_by_role("button", name="Sign in").click()
             page.get_by_role("link", name="Estate").wait_for()
             paint = (
                 "performance.getEntriesByType('paint').find((e) => e.name ==="

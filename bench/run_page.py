@@ -17,7 +17,7 @@ from nimble_stone.core.package.contents import examine
 from nimble_stone.core.package.given import Given
 from nimble_stone.core.runs.document import write
 from nimble_stone.core.runs.states import RunState, StepState
-from nimble_stone.lab import appliance
+from nimble_stone.lab.scenario import appliance
 from nimble_stone.packages import stored
 from nimble_stone.server.app import open_application
 from nimble_stone.server.live import LiveRuns

@@ -26,7 +26,7 @@ from nimble_stone.core.errors import FormatError
 from nimble_stone.core.package import envelope, inspect, iso, manifest, signature
 from nimble_stone.core.package.contents import examine
 from nimble_stone.core.package.given import Given
-from nimble_stone.lab import appliance
+from nimble_stone.lab.scenario import appliance
 from tests.core.test_envelope import RICH
 
 SLOW_S, MUCH = 5.0, 300 << 20

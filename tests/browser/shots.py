@@ -11,7 +11,7 @@ from pathlib import Path
 from playwright.sync_api import Page, expect, sync_playwright
 
 from nimble_stone.cli.serving import know_machines
-from nimble_stone.lab import appliance, demo, products
+from nimble_stone.lab.scenario import appliance, demo, products
 from tests.browser.conftest import ARGUMENTS
 from tests.support.processes import (
     PASSWORD,

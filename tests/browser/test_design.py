@@ -12,7 +12,7 @@ from openpyxl import Workbook
 from playwright.sync_api import Page, expect
 
 from nimble_stone.cli.client import Client
-from nimble_stone.lab import demo
+from nimble_stone.lab.scenario import demo
 from tests.support.processes import LabProcess, ServerProcess, ready_plan, wait_for
 
 pytestmark = pytest.mark.usefixtures("client")
@@ -54,7 +54,7 @@ def test_sizing_proposes_while_typing_and_is_taken_over(page: Page, server: Serv
 def test_how_data_is_kept_is_chosen_beside_what_it_comes_to(
     page: Page, server: ServerProcess, client: Client, tmp_path: Path
 ) -> None:
-    from nimble_stone.lab import products
+    from nimble_stone.lab.scenario import products
 
     (tmp_path / "ballast.ova").write_bytes(products.ova(products.PRODUCTS["ballast"], mib=1))
     client.upload(tmp_path / "ballast.ova", lambda *_: None)
@@ -477,7 +477,7 @@ def test_two_people_at_one_place_decide_and_nothing_is_lost(
 def test_the_five_products_are_begun_in_the_page(
     page: Page, server: ServerProcess, client: Client, lab: LabProcess, tmp_path: Path
 ) -> None:
-    from nimble_stone.lab import products
+    from nimble_stone.lab.scenario import products
 
     for product in products.PRODUCTS.values():
         file = tmp_path / f"{product.id}.ova"

@@ -12,7 +12,7 @@ import pytest
 from playwright.sync_api import Browser, Page, expect
 
 from nimble_stone.cli.client import Client
-from nimble_stone.lab import demo
+from nimble_stone.lab.scenario import demo
 from tests.support.processes import LabProcess, ServerProcess, lab_and_server
 
 HOSTS = (
@@ -91,7 +91,7 @@ def test_a_new_user_adds_ten_hosts_and_six_machines_mends_a_bay_and_knows_what_i
     expect(page.get_by_text("6 new ones")).to_be_visible(timeout=30_000)
     page.get_by_role("button", name="Add 6 addresses to the list").click()
     expect(page.get_by_role("dialog")).to_contain_text("6 machines")
-    names = [name for name, _ in demo._STONES]
+    names = [one.name for one in demo.plan().machines]
     box = page.get_by_label("Names or addresses")
     box.fill(
         "[kelda-metal]\n"

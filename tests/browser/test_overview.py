@@ -7,7 +7,7 @@ import re
 from playwright.sync_api import Page, expect
 
 from nimble_stone.cli.client import Client
-from nimble_stone.lab import demo
+from nimble_stone.lab.scenario import demo
 from tests.support.processes import ServerProcess, ready_plan, wait_for
 
 

@@ -12,7 +12,7 @@ import pytest
 from playwright.sync_api import BrowserContext, Page, expect
 
 from nimble_stone.cli.client import Client
-from nimble_stone.lab import appliance, demo
+from nimble_stone.lab.scenario import appliance, demo
 from tests.support.processes import PASSWORD, LabProcess, ServerProcess, ended, ready_plan, wait_for
 
 pytestmark = pytest.mark.usefixtures("client")

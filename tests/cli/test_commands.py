@@ -16,7 +16,7 @@ from nimble_stone.core.estate import EstateFile
 from nimble_stone.core.kit.model import Kit
 from nimble_stone.core.plan.model import Plan, SharedValues
 from nimble_stone.core.reference import reference
-from nimble_stone.lab import demo
+from nimble_stone.lab.scenario import demo
 from tests.support.processes import PASSWORD, LabProcess, ServerProcess, ready_plan
 
 ROOT = Path(__file__).parents[2]

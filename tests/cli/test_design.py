@@ -11,7 +11,7 @@ from typing import Any
 import pytest
 
 from nimble_stone.cli.client import Client
-from nimble_stone.lab import appliance, demo, products
+from nimble_stone.lab.scenario import appliance, demo, products
 from tests.core import scene
 from tests.support.processes import ServerProcess, ready_plan
 

@@ -12,7 +12,7 @@ import pytest
 
 from nimble_stone.cli.client import Client
 from nimble_stone.core.errors import StoneError
-from nimble_stone.lab import demo
+from nimble_stone.lab.scenario import demo
 from tests.support.processes import CLI, LabProcess, ServerProcess
 
 WORK = """actions:

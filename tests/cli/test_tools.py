@@ -14,7 +14,7 @@ from typing import Any
 
 import pytest
 
-from nimble_stone.lab import appliance
+from nimble_stone.lab.scenario import appliance
 from tests.support.processes import CLI
 
 

@@ -15,7 +15,7 @@ from nimble_stone.core.errors import Conflict, RemoteFailed
 from nimble_stone.core.estate import Mark
 from nimble_stone.hosts import medium
 from nimble_stone.hosts.api import HostDriver, VmDesign, VmDisk, VmMedium
-from nimble_stone.lab import appliance
+from nimble_stone.lab.scenario import appliance
 
 
 async def _once(data: bytes) -> AsyncIterator[bytes]:

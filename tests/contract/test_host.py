@@ -20,7 +20,7 @@ from nimble_stone.core.errors import (
 )
 from nimble_stone.hosts.kvm import KvmHost
 from nimble_stone.hosts.work import Command
-from nimble_stone.lab import demo
+from nimble_stone.lab.scenario import demo
 from nimble_stone.reach import Credential, DialPolicy, Reach, Target
 from nimble_stone.reach.policy import Mapping
 from nimble_stone.reach.ssh import Pins

@@ -13,7 +13,7 @@ from nimble_stone.core.findings import Finding
 from nimble_stone.core.package import descriptor
 from nimble_stone.core.plan.model import Plan
 from nimble_stone.core.plan.sheet import PackageView, Sheet, resolve
-from nimble_stone.lab import appliance, demo
+from nimble_stone.lab.scenario import appliance, demo
 
 KIT = load_kits()["gauge-collector"]
 DESCRIPTOR = descriptor.parse(appliance.descriptor(40 << 30, 1000).encode())

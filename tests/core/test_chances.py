@@ -137,7 +137,7 @@ def test_the_answers_have_the_shape_that_others_rely_on() -> None:
     estate = scene.estate(8)
     from nimble_stone.core import yaml_text
     from nimble_stone.core.plan.model import Plan
-    from nimble_stone.lab import demo
+    from nimble_stone.lab.scenario import demo
 
     sheet = resolve(yaml_text.read(demo.PLAN, Plan, "the plan"), scene.KIT, scene.PACKAGE, estate)
     steps = sequence.build(sheet, estate)

@@ -23,7 +23,7 @@ from nimble_stone.core.package import adapt, compare, inspect, signature
 from nimble_stone.core.package.contents import Contents, examine
 from nimble_stone.core.package.given import Given
 from nimble_stone.core.units import GIB
-from nimble_stone.lab import appliance
+from nimble_stone.lab.scenario import appliance
 from tests.core import ovf
 from tests.core.ovf import CPU, MEMORY, hardware, item, system
 

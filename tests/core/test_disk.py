@@ -15,7 +15,7 @@ from nimble_stone.core.disk.opening import open_image
 from nimble_stone.core.disk.source import BytesSource
 from nimble_stone.core.disk.vmdk import VmdkImage
 from nimble_stone.core.errors import FormatError
-from nimble_stone.lab import appliance
+from nimble_stone.lab.scenario import appliance
 from nimble_stone.packages.files import FileSource
 
 GRAIN = 1 << 16

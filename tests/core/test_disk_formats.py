@@ -28,7 +28,7 @@ from nimble_stone.core.disk.source import BytesSource, ConcatSource, Source, Win
 from nimble_stone.core.disk.vmdk import VmdkImage
 from nimble_stone.core.errors import FormatError
 from nimble_stone.core.package import iso, packed
-from nimble_stone.lab import appliance
+from nimble_stone.lab.scenario import appliance
 from nimble_stone.packages import disk_file
 from nimble_stone.packages.files import FileSource
 

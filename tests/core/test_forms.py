@@ -19,7 +19,7 @@ from nimble_stone.core.plan.model import Plan
 from nimble_stone.core.plan.packages import Packages
 from nimble_stone.core.plan.sheet import PackageView, Sheet, resolve
 from nimble_stone.core.yaml_text import Faults
-from nimble_stone.lab import products
+from nimble_stone.lab.scenario import products
 from tests.core import scene
 
 HOSTILE = ("a\nb", "a\x1b[2Jb", "x" * 5000, "a\u2028b")

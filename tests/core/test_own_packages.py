@@ -21,7 +21,7 @@ from nimble_stone.core.plan.many import Base, plans_of
 from nimble_stone.core.plan.model import Plan
 from nimble_stone.core.plan.packages import Packages, PackageView, matched
 from nimble_stone.core.plan.sheet import Sheet, resolve
-from nimble_stone.lab import products
+from nimble_stone.lab.scenario import products
 from tests.core import scene
 
 ESTATE = scene.estate()

@@ -19,7 +19,7 @@ from nimble_stone.core.package.archive import ArchiveReader, MemberData, MemberS
 from nimble_stone.core.package.contents import Contents, examine
 from nimble_stone.core.package.given import Given
 from nimble_stone.core.units import GIB
-from nimble_stone.lab import appliance
+from nimble_stone.lab.scenario import appliance
 
 GOOD = appliance.ova(mib=1, capacity_gib=2)
 OVF = appliance.descriptor(2 << 30, 1234).encode()

@@ -21,7 +21,7 @@ from nimble_stone.core.plan.include import gather
 from nimble_stone.core.plan.many import Base, copy, plans_of
 from nimble_stone.core.plan.model import Plan, SharedValues
 from nimble_stone.core.plan.sheet import Sheet, resolve
-from nimble_stone.lab import demo, products
+from nimble_stone.lab.scenario import demo, products
 from tests.core import scene
 
 KITS = load_kits()

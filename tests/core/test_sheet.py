@@ -18,7 +18,7 @@ from nimble_stone.core.plan.model import Plan
 from nimble_stone.core.plan.sheet import resolve
 from nimble_stone.core.secrets_rule import violations
 from nimble_stone.core.units import GIB
-from nimble_stone.lab import demo
+from nimble_stone.lab.scenario import demo
 from tests.core.scene import KIT, PACKAGE, estate, findings, plan, sheet
 
 

@@ -14,7 +14,7 @@ import pytest
 
 from nimble_stone.cli.client import Client
 from nimble_stone.core.errors import StoneError
-from nimble_stone.lab import appliance, demo
+from nimble_stone.lab.scenario import appliance, demo
 from tests.support.processes import LabProcess, ServerProcess, ended, prepare, ready_plan
 
 PLAN = demo.PLAN

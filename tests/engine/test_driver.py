@@ -29,7 +29,7 @@ from nimble_stone.engine import rollout
 from nimble_stone.engine.drive import Driver, Queue
 from nimble_stone.engine.steps import Context
 from nimble_stone.keyring import Vault
-from nimble_stone.lab import appliance
+from nimble_stone.lab.scenario import appliance
 from nimble_stone.packages import stored
 from nimble_stone.ports.ports import Ports
 from nimble_stone.store import records, runs

@@ -25,7 +25,7 @@ from nimble_stone.engine.frozen import FrozenRun, thaw
 from nimble_stone.engine.steps import KINDS
 from nimble_stone.hosts.api import Vm, VmAddress
 from nimble_stone.keyring.certificates import words
-from nimble_stone.lab import demo, products
+from nimble_stone.lab.scenario import demo, products
 from nimble_stone.server.app import open_application
 from nimble_stone.store import runs
 from nimble_stone.store.runs import RunRow

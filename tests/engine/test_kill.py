@@ -11,7 +11,7 @@ from pathlib import Path
 
 import pytest
 
-from nimble_stone.lab import demo
+from nimble_stone.lab.scenario import demo
 from tests.support.processes import (
     LabProcess,
     ServerProcess,

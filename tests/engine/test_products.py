@@ -14,7 +14,7 @@ import pytest
 
 from nimble_stone.cli.client import Client
 from nimble_stone.core.errors import StoneError
-from nimble_stone.lab import demo, products
+from nimble_stone.lab.scenario import demo, products
 from tests.engine.test_runs import ours
 from tests.support.processes import LabProcess, ServerProcess, ended, lab_and_server
 

@@ -13,7 +13,7 @@ from lxml import etree
 
 from nimble_stone.cli.client import Client
 from nimble_stone.core.errors import StoneError
-from nimble_stone.lab import demo
+from nimble_stone.lab.scenario import demo
 from tests.support.processes import PASSWORD, LabProcess, ServerProcess, ended, ready_plan, wait_for
 
 

@@ -13,7 +13,7 @@ import pytest
 from nimble_stone.core.estate import EstateFile
 from nimble_stone.engine import survey
 from nimble_stone.hosts.work import Command
-from nimble_stone.lab import demo
+from nimble_stone.lab.scenario import demo
 from nimble_stone.ports.ports import Ports
 from nimble_stone.server.app import open_application
 from nimble_stone.store import records

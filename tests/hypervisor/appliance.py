@@ -12,7 +12,7 @@ import struct
 import subprocess
 from pathlib import Path
 
-from nimble_stone.lab import appliance as scene
+from nimble_stone.lab.scenario import appliance as scene
 
 HERE = Path(__file__).parent
 MODULES = (

@@ -11,10 +11,11 @@ import pytest
 
 from nimble_stone.hosts.api import VmAddress
 from nimble_stone.hosts.kvm import xml_in
-from nimble_stone.lab import demo, state
-from nimble_stone.lab.guests import GuestRoom, Running
-from nimble_stone.lab.state import LabGuest, LabHost, Volumes
-from nimble_stone.lab.virsh import Out, Shell
+from nimble_stone.lab.guests.room import GuestRoom, Running
+from nimble_stone.lab.hypervisor import state
+from nimble_stone.lab.hypervisor.state import LabGuest, LabHost, Volumes
+from nimble_stone.lab.hypervisor.virsh import Out, Shell
+from nimble_stone.lab.scenario import demo
 
 
 class Nobody:

@@ -15,7 +15,7 @@ import pytest
 
 from nimble_stone.cli.client import Client
 from nimble_stone.core.errors import Denied, InputError, StoneError
-from nimble_stone.lab import appliance, demo
+from nimble_stone.lab.scenario import appliance, demo
 from tests.support.processes import PASSWORD, LabProcess, ServerProcess, ended, ready_plan, wait_for
 
 

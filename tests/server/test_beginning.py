@@ -13,7 +13,7 @@ import pytest
 from nimble_stone.cli.client import Client
 from nimble_stone.core import yaml_text
 from nimble_stone.core.plan.model import Plan
-from nimble_stone.lab import appliance, demo
+from nimble_stone.lab.scenario import appliance, demo
 from tests.support.processes import PASSWORD, LabProcess, ServerProcess, ended, lab_and_server
 
 Place = tuple[LabProcess, ServerProcess, Client]

@@ -16,7 +16,7 @@ from openpyxl import Workbook, load_workbook
 from nimble_stone.app.application import ANSWERS
 from nimble_stone.cli.client import Client
 from nimble_stone.core.errors import StoneError
-from nimble_stone.lab import demo
+from nimble_stone.lab.scenario import demo
 from tests.support.processes import (
     LabProcess,
     ServerProcess,

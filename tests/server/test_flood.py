@@ -15,7 +15,7 @@ import httpx
 import pytest
 
 from nimble_stone.cli.client import Client
-from nimble_stone.lab import demo
+from nimble_stone.lab.scenario import demo
 from nimble_stone.server import bodies
 from tests.support.processes import ServerProcess, wait_for
 

@@ -15,12 +15,12 @@ import redfish
 
 from nimble_stone.cli.client import Client
 from nimble_stone.core.errors import StoneError
-from nimble_stone.lab import demo
+from nimble_stone.lab.scenario import demo
 from tests.support.processes import LabProcess, ServerProcess, lab_and_server, wait_for
 
 Place = tuple[LabProcess, ServerProcess, Client]
 MACHINES = "[kelda-metal]\n" + "".join(
-    f"{name} https://10.44.3.{101 + n}\n" for n, (name, _) in enumerate(demo._STONES)
+    f"{one.name} https://{one.address}\n" for one in demo.plan().machines
 )
 
 
@@ -272,7 +272,7 @@ def test_a_scan_finds_hosts_and_controllers_by_what_they_say(place: Place) -> No
         f"10.44.3.{n}" for n in range(101, 107)
     }
     assert {one["known"] for one in scan["seen"] if one["kind"] == "redfish"} == {
-        name for name, _ in demo._STONES
+        one.name for one in demo.plan().machines
     }
     assert all(one["words"].startswith("SSH-2.0") for one in scan["seen"] if one["kind"] == "ssh")
     found = json.loads(server.cli("estate", "scan", "10.44.1.11-12", "--json").stdout)

@@ -19,7 +19,7 @@ from cryptography.hazmat.primitives import serialization
 from nimble_stone.cli.client import Client
 from nimble_stone.core.errors import StoneError
 from nimble_stone.keyring import certificates
-from nimble_stone.lab import demo, products
+from nimble_stone.lab.scenario import demo, products
 from tests.support.processes import PASSWORD, LabProcess, ServerProcess, ended, lab_and_server
 
 SKERRY = (

@@ -26,7 +26,7 @@ import pytest
 
 from nimble_stone.cli.client import Client
 from nimble_stone.core.errors import InputError, StoneError
-from nimble_stone.lab import appliance
+from nimble_stone.lab.scenario import appliance
 from tests.core import ovf
 from tests.support.processes import LabProcess, ServerProcess, wait_for
 

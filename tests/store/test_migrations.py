@@ -18,7 +18,7 @@ from nimble_stone.core.package.given import Given
 from nimble_stone.core.runs import document
 from nimble_stone.core.runs.states import RunState
 from nimble_stone.engine.frozen import thawed
-from nimble_stone.lab import appliance
+from nimble_stone.lab.scenario import appliance
 from nimble_stone.packages import stored
 from nimble_stone.server.app import open_application
 from nimble_stone.store import connect as connect_module

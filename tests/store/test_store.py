@@ -13,7 +13,7 @@ import pytest
 from nimble_stone.core.errors import Conflict, NotFound, StoneError, StoreError
 from nimble_stone.core.estate import EstateFile, Facts, Guest
 from nimble_stone.core.runs.states import RunState
-from nimble_stone.lab import demo
+from nimble_stone.lab.scenario import demo
 from nimble_stone.store import access, designs, records, runs
 from nimble_stone.store.connect import Store, connect, migrate, transaction
 from nimble_stone.store.designs import ClaimRow, Holding, MemberRow

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import itertools
 import json
 import os
 import re
@@ -19,15 +18,10 @@ from typing import Any
 import httpx
 
 from nimble_stone.cli.client import Client
-from nimble_stone.lab import appliance, demo
+from nimble_stone.lab.scenario import appliance, demo
+from tests.support.loopback import lease
 
 CLI = [sys.executable, "-m", "nimble_stone.cli.entry"]
-# Test processes side by side keep to loopback addresses of their own: 127.48 to 127.159 in shares,
-# from there on it is `kit try`'s.
-_WORKER = os.environ.get("PYTEST_XDIST_WORKER", "")
-_octets = itertools.count(
-    48 + 56 * (int(_WORKER.removeprefix("gw")) % 2) if _WORKER else 48 + 2 * (os.getpid() % 20), 2
-)
 
 
 def wait_for(condition: Any, seconds: float = 60.0, what: str = "condition") -> Any:
@@ -45,7 +39,7 @@ class LabProcess:
     """The stand-ins as a process of their own: they survive whatever happens to the server."""
 
     def __init__(self, folder: Path, *, speed: float = 400.0, more_hosts: int = 0) -> None:
-        self.folder, self.octet, self.more_hosts = folder, next(_octets), more_hosts
+        self.folder, self.octet, self.more_hosts = folder, lease(), more_hosts
         self.plan = demo.plan(more_hosts, self.octet)
         folder.mkdir(parents=True, exist_ok=True)
         self._log = (folder.parent / "lab.log").open("ab")
@@ -198,7 +192,7 @@ class ServerProcess:
     @property
     def key(self) -> str:
         """The access key."""
-        return re.findall(r"Access key [^:]*: (\S+)", self.log.read_text())[-1]
+        return str(re.findall(r"Access key [^:]*: (\S+)", self.log.read_text())[-1])
 
     @property
     def token(self) -> str:

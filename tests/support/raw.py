@@ -6,7 +6,7 @@ import asyncio
 
 import asyncssh
 
-from nimble_stone.lab import demo
+from nimble_stone.lab.scenario import demo
 from tests.support.processes import LabProcess
 
 

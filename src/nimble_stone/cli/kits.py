@@ -153,7 +153,7 @@ def _tried(
     quiet: bool,
 ) -> dict[str, Any]:
     from nimble_stone.cli.serving import lab_processes
-    from nimble_stone.lab import appliance, demo, products
+    from nimble_stone.lab.scenario import appliance, demo, products
 
     began = time.monotonic()
     data = folder / "data"

@@ -34,7 +34,7 @@ def serve(
     folder: Folder = None, octet: int = 44, speed: float = 1.0, more_hosts: int = 0, port: int = 0
 ) -> None:
     """Start the stand-ins."""
-    from nimble_stone.lab import demo
+    from nimble_stone.lab.scenario import demo
     from nimble_stone.lab.serve import Lab
 
     place = _folder(folder)

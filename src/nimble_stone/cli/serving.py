@@ -24,7 +24,7 @@ from nimble_stone.cli.client import Client, data_folder, write_profile
 from nimble_stone.core.errors import InputError, Unreachable
 
 if TYPE_CHECKING:
-    from nimble_stone.lab.demo import LabPlan
+    from nimble_stone.lab.scenario.demo import LabPlan
 
 Data = Annotated[
     Path | None,
@@ -210,7 +210,7 @@ def demo(
 def _demo(
     data: Path, url: str, port: int, octet: int, speed: float, more_hosts: int, mib: int
 ) -> None:
-    from nimble_stone.lab import demo as scene
+    from nimble_stone.lab.scenario import demo as scene
 
     made = _new_key(data, only_if_none=False)
     assert made is not None
@@ -282,8 +282,8 @@ def _demo(
 
 def _seed(data: Path, url: str, token: str, lab_plan: object, mib: int) -> None:
     """Fill an empty demonstration through the server's own interface."""
-    from nimble_stone.lab import appliance, products
-    from nimble_stone.lab import demo as scene
+    from nimble_stone.lab.scenario import appliance, products
+    from nimble_stone.lab.scenario import demo as scene
 
     assert isinstance(lab_plan, scene.LabPlan)
     _await_lab(data / "lab" / "control.json")
@@ -332,7 +332,7 @@ def lab_processes(folder: Path, data: Path) -> Iterator[tuple[LabPlan, Client]]:
     """A lab and a server of its own on free ports, faster than the clock; both end with the
     block.
     """
-    from nimble_stone.lab import demo as scene
+    from nimble_stone.lab.scenario import demo as scene
 
     octet = 160 + 2 * (os.getpid() % 40)
     with socket.socket() as probe:
@@ -420,7 +420,7 @@ def know_machines(client: Client, lab_plan: object) -> None:
     """Let the demonstration know its bare machines: looked at, their certificates pinned, added;
     those it knows are read.
     """
-    from nimble_stone.lab import demo as scene
+    from nimble_stone.lab.scenario import demo as scene
 
     assert isinstance(lab_plan, scene.LabPlan)
     client.call("PUT", f"/api/secrets/{scene.BMC_CREDENTIAL}", {"value": scene.BMC_PASSWORD})

@@ -15,13 +15,14 @@ from typing import Any
 import asyncssh
 from aiohttp import web
 
-from nimble_stone.lab import bmc, state
-from nimble_stone.lab.bmc import Controller
-from nimble_stone.lab.demo import PASSWORD, LabPlan
-from nimble_stone.lab.guests import GuestRoom
-from nimble_stone.lab.linux import Out
-from nimble_stone.lab.state import LabHost, Volumes
-from nimble_stone.lab.virsh import Shell
+from nimble_stone.lab.controllers import bmc
+from nimble_stone.lab.controllers.bmc import Controller
+from nimble_stone.lab.guests.room import GuestRoom
+from nimble_stone.lab.hypervisor import state
+from nimble_stone.lab.hypervisor.state import LabHost, Volumes
+from nimble_stone.lab.hypervisor.virsh import Shell
+from nimble_stone.lab.scenario.demo import PASSWORD, LabPlan
+from nimble_stone.lab.shell.linux import Out
 
 ACCOUNTS = ("root", "deploy", "guest")
 """Who may log in: root; one that may use the hypervisor but not the machine; one that may do

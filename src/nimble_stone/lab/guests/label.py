@@ -13,7 +13,7 @@ from lxml import etree
 from nimble_stone.core.disk.opening import open_image
 from nimble_stone.core.disk.source import BytesSource, Source, short
 from nimble_stone.core.errors import FormatError
-from nimble_stone.lab.state import LabGuest, LabHost, LabVolume, Volumes
+from nimble_stone.lab.hypervisor.state import LabGuest, LabHost, LabVolume, Volumes
 
 MARK, PLACE = b"HOLM-LABEL:", 4096
 """How the label begins, and at which byte of the disk."""

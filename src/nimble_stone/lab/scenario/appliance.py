@@ -17,7 +17,7 @@ from cryptography import x509
 from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import padding, rsa
 
-from nimble_stone.lab.label import labelled
+from nimble_stone.lab.guests.label import labelled
 
 SECTOR, GRAIN = 512, 1 << 16
 

@@ -14,8 +14,8 @@ from ipaddress import ip_interface
 from typing import Any, Protocol
 
 from nimble_stone.core.units import GIB
-from nimble_stone.lab.ground import LabDisk, LabLink
-from nimble_stone.lab.state import LabHost
+from nimble_stone.lab.hypervisor.ground import LabDisk, LabLink
+from nimble_stone.lab.hypervisor.state import LabHost
 
 
 class Stdin(Protocol):

@@ -18,10 +18,10 @@ from typing import Protocol
 import aiohttp
 from lxml import etree
 
-from nimble_stone.lab import demo
-from nimble_stone.lab.ground import IMAGES, LabDisk, LabNet, LabStore
-from nimble_stone.lab.linux import Linux, Out, Stdin, all_of, fresh_uuid
-from nimble_stone.lab.state import LabGuest, LabHost, LabVolume, Volumes
+from nimble_stone.lab.hypervisor.ground import IMAGES, LabDisk, LabNet, LabStore
+from nimble_stone.lab.hypervisor.state import LabGuest, LabHost, LabVolume, Volumes
+from nimble_stone.lab.scenario import demo
+from nimble_stone.lab.shell.linux import Linux, Out, Stdin, all_of, fresh_uuid
 
 
 class Guests(Protocol):
@@ -530,7 +530,8 @@ class Shell:
             if server is not None and folder is not None
             else ""
         )
-        capacity, free = demo.EXPORTS.get(shared, (400 * 10**9, 310 * 10**9))
+        export = demo.exports().get(shared, demo.Export(400 * 10**9, 310 * 10**9))
+        capacity, free = export.capacity_bytes, export.free_bytes
         if device is not None:
             disk = self._disk(str(device.get("path")))
             capacity = free = disk.size if disk else 0
@@ -593,7 +594,7 @@ class Shell:
                 f"{fail}Requested operation is not valid: storage pool '{store.name}' is already"
                 " active"
             )
-        if store.shared and store.shared not in demo.EXPORTS:
+        if store.shared and store.shared not in demo.exports():
             raise Failed(
                 f"{fail}internal error: Child process (mount -o nodev,nosuid,noexec {store.shared}"
                 f" {store.path}) unexpected exit status 32: mount.nfs: access denied by server"

@@ -27,10 +27,10 @@ from lxml import etree
 
 from nimble_stone.core.errors import FormatError
 from nimble_stone.core.package import environment
-from nimble_stone.lab.demo import LabPlan, estate_file
-from nimble_stone.lab.label import label_of
-from nimble_stone.lab.products import TITLES
-from nimble_stone.lab.state import LabGuest, LabHost, Volumes
+from nimble_stone.lab.guests.label import label_of
+from nimble_stone.lab.hypervisor.state import LabGuest, LabHost, Volumes
+from nimble_stone.lab.scenario.demo import LabPlan, estate_file
+from nimble_stone.lab.scenario.products import TITLES
 
 BOOT_S, SERVICES_S = 18.0, 10.0
 PORT, SECURE_PORT = 8080, 8443

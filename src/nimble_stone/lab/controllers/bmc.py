@@ -23,7 +23,7 @@ from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import ec
 
 from nimble_stone.core.units import GIB
-from nimble_stone.lab.demo import BMC_PASSWORD, MachinePlan
+from nimble_stone.lab.scenario.demo import BMC_PASSWORD, MachinePlan
 
 ROOT = "/redfish/v1"
 SYSTEM = f"{ROOT}/Systems/1"

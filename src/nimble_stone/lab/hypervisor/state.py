@@ -11,9 +11,9 @@ from dataclasses import asdict, dataclass, field, fields
 from pathlib import Path
 from typing import Any
 
-from nimble_stone.lab import ground
-from nimble_stone.lab.demo import HostPlan
-from nimble_stone.lab.ground import Ground
+from nimble_stone.lab.hypervisor import ground
+from nimble_stone.lab.hypervisor.ground import Ground
+from nimble_stone.lab.scenario.demo import HostPlan
 
 
 @dataclass

@@ -6,18 +6,22 @@ from __future__ import annotations
 
 import uuid as uuids
 from dataclasses import dataclass, field
+from ipaddress import IPv4Address, IPv4Network
 from typing import Any
 
+from nimble_stone.core.estate import Network
 from nimble_stone.core.units import GIB, TIB
-from nimble_stone.lab.demo import HostPlan
+from nimble_stone.lab.scenario import demo
+from nimble_stone.lab.scenario.demo import HostPlan
 
 IMAGES = "/var/lib/libvirt/images"
-NETS = {
-    "management": ("10.44.0.0", 22, 0),
-    "survey": ("10.44.20.0", 23, 420),
-    "storage": ("10.44.60.0", 24, 460),
-    "ness-survey": ("10.45.20.0", 24, 520),
-}
+ELSEWHERE = Network(
+    name="elsewhere",
+    subnet=IPv4Network("10.44.250.0/24"),
+    gateway=IPv4Address("10.44.250.1"),
+    vlan=999,
+)
+"""Of a host whose networks the scenario does not know."""
 
 
 @dataclass
@@ -129,8 +133,10 @@ def new(plan: HostPlan) -> Ground:
     else:
         links["eno3"] = LabLink("eno3", "", mac(3), up=False)
     nets: dict[str, LabNet] = {}
+    networks = demo.networks()
     for network in plan.networks:
-        subnet, prefix, vlan = NETS.get(network, ("10.44.250.0", 24, 999))
+        known = networks.get(network, ELSEWHERE)
+        prefix, vlan = known.subnet.prefixlen, known.vlan or 0
         mtu = (odd.get("mtu") or {}).get(network, 9000 if network == "storage" else 1500)
         bridge = f"br-{network}"
         if network == "management":
@@ -140,7 +146,7 @@ def new(plan: HostPlan) -> Ground:
                 f"{trunk}.{vlan}", "vlan", mac(2), mtu, master=bridge, parent=trunk, vlan=vlan
             )
             addresses = (
-                [f"{subnet.rsplit('.', 1)[0]}.{short}/{prefix}"]
+                [f"{known.subnet.network_address + short}/{prefix}"]
                 if network == "storage" and odd.get("no_address") != network
                 else []
             )

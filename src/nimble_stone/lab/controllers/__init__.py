@@ -1,0 +1,1 @@
+"""Stand-ins for the controllers of bare machines (Redfish)."""

@@ -1,0 +1,1 @@
+"""Stand-ins for VMs: they open real sockets and answer as their product does."""

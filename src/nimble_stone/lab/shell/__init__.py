@@ -1,0 +1,1 @@
+"""What a stand-in host has below its hypervisor: commands, files, disks, interfaces."""

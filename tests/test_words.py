@@ -14,7 +14,7 @@ OLD = re.compile(
     r"|tak(e|es|en|ing) back|took back|begun|under way|anew|mend(s|ed)?|evene(r|st)"
     r"|as likely as not|nine times in ten|of (its|their) own|not reached|dialled|made out to"
     r"|bears?|going on|goes on|come in|came in|coming in|not now|config medi(um|a)|knobs?"
-    r"|watermark|turn comes|awaited|stand-ins?|carr(y|ies|ied) over|whereabouts|gives? up"
+    r"|watermark|turn comes|awaited|stand-ins?|carr(y|ies|ied) over|assignment|gives? up"
     r"|may fall|lately|beside|nobody|somebody|stands? (on|there|in|twice|beside)|(is|are) none"
     r"|leads? (out|nowhere)|laid|the world)\b",
     re.IGNORECASE,

@@ -7,7 +7,7 @@ import re
 from collections.abc import AsyncIterator
 from ipaddress import IPv4Address
 
-from nimble_stone.core import groundwork as g
+from nimble_stone.core import preparation as prep
 from nimble_stone.core.disk import convert
 from nimble_stone.core.disk.opening import open_image
 from nimble_stone.core.disk.source import BytesSource
@@ -32,12 +32,14 @@ async def _fails(awaitable: object) -> str:
 
 async def _prepared(host: HostDriver) -> None:
     """Host preparation: done, done again without harm, seen, rolled back."""
-    actions: tuple[g.Action, ...] = (
-        g.IsolatedNetwork(host=host.name, name="ns-inner", bridge="ns-inner0"),
-        g.FolderStore(host=host.name, name="ns-folder", path="/var/lib/libvirt/images/ns-folder"),
-        g.AddNames(
+    actions: tuple[prep.Action, ...] = (
+        prep.IsolatedNetwork(host=host.name, name="ns-inner", bridge="ns-inner0"),
+        prep.FolderStore(
+            host=host.name, name="ns-folder", path="/var/lib/libvirt/images/ns-folder"
+        ),
+        prep.AddNames(
             host=host.name,
-            records=(g.NameRecord(address=IPv4Address("10.44.99.1"), names=("ns-contract",)),),
+            records=(prep.NameRecord(address=IPv4Address("10.44.99.1"), names=("ns-contract",)),),
         ),
     )
     ground = host.preparation

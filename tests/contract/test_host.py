@@ -9,7 +9,7 @@ from ipaddress import IPv4Address
 
 import pytest
 
-from nimble_stone.core import groundwork as g
+from nimble_stone.core import preparation as prep
 from nimble_stone.core.errors import (
     Conflict,
     HostKeyChanged,
@@ -149,8 +149,8 @@ async def test_a_line_is_never_joined_to_a_last_line_without_its_end(host: KvmHo
     ground = host.preparation
     before = (await host.preparation._text_of("/etc/hosts") or "").rstrip("\n")
     await ground.send(Command("LC_ALL=C timeout -k 2 10 tee /etc/hosts", before + "\n10.44.99.7 x"))
-    action = g.AddNames(
-        host=host.name, records=(g.NameRecord(address=IPv4Address("10.44.99.8"), names=("y",)),)
+    action = prep.AddNames(
+        host=host.name, records=(prep.NameRecord(address=IPv4Address("10.44.99.8"), names=("y",)),)
     )
     for command in ground.work(action, "gjoin").act():
         await ground.send(command)

@@ -24,7 +24,7 @@ from nimble_stone.core.acceptance import (
     judge,
     totals,
 )
-from nimble_stone.core.kit.model import CLUSTER_KINDS, Kit, Proof
+from nimble_stone.core.kit.model import CLUSTER_KINDS, Kit, AcceptanceCheck
 from tests.core.scene import sheet
 
 
@@ -46,7 +46,7 @@ def passes(one: Expected, found: Any) -> bool:
 
 
 def test_there_is_a_kind_for_every_word_that_a_kit_may_use() -> None:
-    assert set(KINDS) == set(get_args(Proof.model_fields["kind"].annotation))
+    assert set(KINDS) == set(get_args(AcceptanceCheck.model_fields["kind"].annotation))
     assert {kind.id for kind in KINDS.values() if kind.of == "cluster"} == set(CLUSTER_KINDS)
 
 

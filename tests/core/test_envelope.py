@@ -283,15 +283,15 @@ def test_texts_in_the_wished_language_its_family_or_the_packages_own() -> None:
         )
     }
     assert envelope.text_files(data) == {"fr.xml"}
-    for wish, licence, network in (
+    for request, licence, network in (
         ("", "Licence", "Yard"),
         ("de", "Lizenz", "Hof"),
         ("de-AT", "Lizenz", "Hof"),
         ("fr", "La licence", "Yard"),
         ("zz", "Licence", "Yard"),
     ):
-        found, noticed = read(data, wish, french)
-        assert (found.licences[0], found.networks[0].description) == (licence, network), wish
+        found, noticed = read(data, request, french)
+        assert (found.licences[0], found.networks[0].description) == (licence, network), request
         assert not worst(noticed)
     assert read(data, "de", {})[1]["ovf-strings"].severity == "caution"
     only_id = data.replace(b">Licence<", b"><")

@@ -34,7 +34,7 @@ from nimble_stone.core.estate import (
     Path as Way,
 )
 from nimble_stone.core.estate_rules import MACHINE_RULES, RULES, Ground, judge, reference, worst
-from nimble_stone.core.groundwork import AddNames, CarryNetwork, NfsStore, TimeSource, WipeDisk
+from nimble_stone.core.preparation import AddNames, CarryNetwork, NfsStore, TimeSource, WipeDisk
 from nimble_stone.core.units import GIB, TIB
 
 NOW = 1_000_000.0

@@ -135,8 +135,8 @@ def test_a_datastore_must_hold_the_copies_of_both() -> None:
 
 
 def test_what_is_missing_or_does_not_fit_is_said_role_by_role_with_what_would_do() -> None:
-    shelf = {"": ("Tidebook 7.1.0",), "transfer": ("Tidebook Transfer 2.2.0",)}
-    told = found(sheet_of(Packages(MAIN, {"transfer": None})), shelf=shelf)["package-missing"]
+    fitting = {"": ("Tidebook 7.1.0",), "transfer": ("Tidebook Transfer 2.2.0",)}
+    told = found(sheet_of(Packages(MAIN, {"transfer": None})), fitting=fitting)["package-missing"]
     assert told.message == "No package is chosen for role transfer."
     assert told.remedy is not None
     assert told.remedy.edit is not None
@@ -155,7 +155,7 @@ def test_what_is_missing_or_does_not_fit_is_said_role_by_role_with_what_would_do
     assert named.remedy.label == "Import a package of Tidebook Transfer 2.…"
     assert (
         "does not take Gauge Collector"
-        in found(sheet_of(Packages(MAIN, {"transfer": WRONG})), shelf=shelf)[
+        in found(sheet_of(Packages(MAIN, {"transfer": WRONG})), fitting=fitting)[
             "package-unfit"
         ].message
     )

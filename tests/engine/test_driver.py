@@ -361,9 +361,9 @@ async def test_a_wait_is_extended_ended_and_begun_anew_by_a_person(
     found = {step.key: step for step in await ports.store.read(runs.steps, run)}["boot/lead-1"]
     assert "was ended by a person" in found.message
     assert found.attempt == 2
-    for wish in (driver.extend("boot/lead-1", 5), driver.end_wait("boot/lead-1")):
+    for request in (driver.extend("boot/lead-1", 5), driver.end_wait("boot/lead-1")):
         with pytest.raises(Conflict, match="not waiting"):
-            await wish
+            await request
     await driver.skip("boot/lead-1", "it is up")
     await asyncio.wait_for(task, 20)
     kinds = [e.kind for e in await ports.store.read(runs.events, run) if e.step == "boot/lead-1"]

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import pytest
 
-from nimble_stone.core import groundwork as g
-from nimble_stone.hosts.kvm.groundwork import work
+from nimble_stone.core import preparation as prep
+from nimble_stone.hosts.kvm.actions import work
 from nimble_stone.hosts.work import Command, Op, Operation, Work
 
 FORMAT = Operation(Op.FORMAT_DISK, (Command("format"),), (Command("wipe"),))
@@ -36,7 +36,7 @@ def test_an_impossible_order_cannot_be_written(order: tuple[Operation, ...]) -> 
 
 
 def test_a_disk_is_formatted_by_the_operation_that_says_so_and_by_no_other() -> None:
-    made = work(g.DiskStore(host="gannet", name="deep", device="/dev/vdb"), "r1")
+    made = work(prep.DiskStore(host="gannet", name="deep", device="/dev/vdb"), "r1")
     by_name = {operation.name: operation for operation in made.operations}
     assert set(by_name) == {Op.FORMAT_DISK, Op.DEFINE_POOL}
     assert [command for command in made.act() if "mkfs" in command.text] == [

@@ -8,8 +8,8 @@ import subprocess
 from ipaddress import IPv4Address
 from pathlib import Path
 
-from nimble_stone.core import groundwork as g
-from nimble_stone.hosts.kvm import groundwork, linux_in
+from nimble_stone.core import preparation as prep
+from nimble_stone.hosts.kvm import actions, linux_in
 
 
 def run(command: str, data: str = "") -> subprocess.CompletedProcess[str]:
@@ -22,30 +22,30 @@ def test_a_disk_is_looked_at_formatted_with_our_mark_and_wiped(tmp_path: Path) -
     disk = tmp_path / "disk"
     with disk.open("wb") as file:
         file.truncate(64 << 20)
-    empty = run(groundwork.probe_disk(str(disk)))
+    empty = run(actions.probe_disk(str(disk)))
     assert (empty.returncode, empty.stdout, empty.stderr) == (2, "", "")
-    ident = groundwork.uuid_of("g1", "gannet", "disk", "gannet-data")
-    assert run(groundwork.format_disk(str(disk), ident).text).returncode == 0
-    found = linux_in.settings(run(groundwork.probe_disk(str(disk))).stdout)
+    ident = actions.uuid_of("g1", "gannet", "disk", "gannet-data")
+    assert run(actions.format_disk(str(disk), ident).text).returncode == 0
+    found = linux_in.settings(run(actions.probe_disk(str(disk))).stdout)
     assert (found["UUID"], found["TYPE"]) == (ident, "ext4")
-    undo = groundwork.work(
-        g.DiskStore(host="gannet", name="gannet-data", device="/dev/sdz"), "g1"
+    undo = actions.work(
+        prep.DiskStore(host="gannet", name="gannet-data", device="/dev/sdz"), "g1"
     ).undo()[-1]
     assert run(undo.text.replace("/dev/sdz", str(disk))).returncode == 0
-    assert run(groundwork.probe_disk(str(disk))).returncode == 2
-    assert run(groundwork.probe_disk(str(tmp_path / "none"))).returncode != 0
+    assert run(actions.probe_disk(str(disk))).returncode == 2
+    assert run(actions.probe_disk(str(tmp_path / "none"))).returncode != 0
 
 
 def test_lines_and_files_of_one_run_go_and_all_others_stay(tmp_path: Path) -> None:
     hosts = tmp_path / "hosts"
     hosts.write_text("127.0.0.1 localhost\n10.44.1.12 fulmar # nimble-stone:g12\n")
-    action = g.AddNames(
+    action = prep.AddNames(
         host="gannet",
         records=(
-            g.NameRecord(address=IPv4Address("10.44.1.13"), names=("skua.holm.example", "skua")),
+            prep.NameRecord(address=IPv4Address("10.44.1.13"), names=("skua.holm.example", "skua")),
         ),
     )
-    work = groundwork.work(action, "g1")
+    work = actions.work(action, "g1")
     assert (
         run(work.act()[0].text.replace("/etc/hosts", str(hosts)), work.act()[0].data).returncode
         == 0
@@ -57,11 +57,11 @@ def test_lines_and_files_of_one_run_go_and_all_others_stay(tmp_path: Path) -> No
     file = tmp_path / "20-ours.conf"
     assert (
         run(
-            groundwork.write(str(file), groundwork.first_line("g1") + "x\n").text,
-            groundwork.first_line("g1") + "x\n",
+            actions.write(str(file), actions.first_line("g1") + "x\n").text,
+            actions.first_line("g1") + "x\n",
         ).returncode
         == 0
     )
     assert file.read_text() == "# nimble-stone:g1\nx\n"
-    assert run(groundwork.remove(str(file)).text).returncode == 0
+    assert run(actions.remove(str(file)).text).returncode == 0
     assert not file.exists()

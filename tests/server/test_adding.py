@@ -44,7 +44,7 @@ def looked(
     return {seen["entry"]["name"] or seen["address"]: seen for seen in found}
 
 
-def wish(look: dict[str, Any], **more: Any) -> dict[str, Any]:
+def request(look: dict[str, Any], **more: Any) -> dict[str, Any]:
     return {
         "fingerprint": look["fingerprint"],
         "host": {
@@ -93,11 +93,11 @@ def test_hosts_are_added_with_the_key_that_was_confirmed_all_or_none(
 ) -> None:
     lab, _, client = place
     found = looked(client)
-    wrong = wish(found["fulmar"]) | {"fingerprint": "SHA256:another"}
+    wrong = request(found["fulmar"]) | {"fingerprint": "SHA256:another"}
     added = client.call(
         "POST",
         "/api/estate/hosts",
-        [wish(found["gannet"], note="first one", tags=["spare"]), wish(found["fulmar"])],
+        [request(found["gannet"], note="first one", tags=["spare"]), request(found["fulmar"])],
     )
     assert [(h["name"], h["bay"], h["note"], h["tags"], h["trouble"]) for h in added["hosts"]] == [
         ("fulmar", "kelda-main", "", [], ""),
@@ -109,7 +109,7 @@ def test_hosts_are_added_with_the_key_that_was_confirmed_all_or_none(
         seen["outcome"] for name, seen in looked(client).items() if name in ("gannet", "fulmar")
     } == {"known"}
     with pytest.raises(StoneError, match="already"):
-        client.call("POST", "/api/estate/hosts", [wish(found["skua"]), wish(found["gannet"])])
+        client.call("POST", "/api/estate/hosts", [request(found["skua"]), request(found["gannet"])])
     assert len(client.call("GET", "/api/estate")["hosts"]) == 2
     client.call("DELETE", "/api/estate/hosts/fulmar")
     with pytest.raises(StoneError, match="another one was pinned"):
@@ -131,7 +131,7 @@ def test_a_host_is_moved_and_retired_unless_something_depends_on_it(
     client.call(
         "POST",
         "/api/estate/hosts",
-        [wish(found["gannet"]), wish(found["fulmar"]), wish(found["skua"])],
+        [request(found["gannet"]), request(found["fulmar"]), request(found["skua"])],
     )
     moved = client.call(
         "PATCH", "/api/estate/hosts/skua", {"bay": "spare", "note": "waits for memory"}
@@ -194,7 +194,7 @@ def test_the_ground_is_judged_and_a_leftover_of_an_ended_run_is_seen(
         demo.estate_file(lab.plan).model_copy(update={"hosts": ()}).model_dump(mode="json"),
     )
     found = looked(client, "[ness-two]\ntern 10.45.1.15\nwhimbrel 10.45.1.16\nknot 10.45.1.18\n")
-    client.call("POST", "/api/estate/hosts", [wish(one) for one in found.values()])
+    client.call("POST", "/api/estate/hosts", [request(one) for one in found.values()])
     fitness = client.call("GET", "/api/estate/rules")
     assert len(fitness["rules"]) >= 20
     broken = {(v["host"], v["rule"]): v for v in fitness["violations"]}

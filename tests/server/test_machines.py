@@ -139,7 +139,7 @@ def test_machines_are_looked_at_pinned_added_read_and_judged(place: Place) -> No
     )
     # looking keeps nothing
     assert machines(client) == {}
-    wishes = [
+    requests = [
         {
             "fingerprint": one["fingerprint"],
             "machine": {
@@ -154,10 +154,10 @@ def test_machines_are_looked_at_pinned_added_read_and_judged(place: Place) -> No
     ]
     with pytest.raises(StoneError, match="not confirmed"):
         client.call(
-            "POST", "/api/estate/machines", [wishes[0], wishes[1] | {"fingerprint": "SHA1 x"}]
+            "POST", "/api/estate/machines", [requests[0], requests[1] | {"fingerprint": "SHA1 x"}]
         )
     assert machines(client) == {}
-    client.call("POST", "/api/estate/machines", wishes)
+    client.call("POST", "/api/estate/machines", requests)
     known = machines(client)
     gneiss, flint, slate = (known[name]["facts"] for name in ("gneiss", "flint", "slate"))
     assert (

@@ -94,7 +94,7 @@ def _why_not(package: records.PackageName) -> str:
     return f"its channel is {package.channel}" if package.channel not in ("", STABLE) else ""
 
 
-async def shelf_of(app: Application, kit: Kit) -> dict[str, tuple[str, ...]]:
+async def fitting_packages(app: Application, kit: Kit) -> dict[str, tuple[str, ...]]:
     """Role ('' for the plan's package) → names of the packages taken in that would do, the best
     choice first.
     """

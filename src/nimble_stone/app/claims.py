@@ -10,7 +10,7 @@ from nimble_stone.app.resolved import Resolved
 from nimble_stone.core.checks import Claim
 from nimble_stone.core.errors import FormatError, NotFound
 from nimble_stone.core.estate import Estate
-from nimble_stone.core.plan.whereabouts import Others
+from nimble_stone.core.plan.assignment import Others
 from nimble_stone.engine.frozen import thawed
 from nimble_stone.store import designs, runs
 from nimble_stone.store.designs import ClaimRow, Holding, MemberRow

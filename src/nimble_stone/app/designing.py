@@ -15,7 +15,7 @@ from nimble_stone.core import chances, headroom, placement_why, sequence, sizing
 from nimble_stone.core.errors import InputError
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.findings import Edit
-from nimble_stone.core.plan import laying
+from nimble_stone.core.plan import redundancy
 from nimble_stone.core.plan.difference import Difference
 from nimble_stone.core.plan.sheet import Sheet
 from nimble_stone.core.sequence import Step
@@ -260,7 +260,7 @@ def layouts(sheet: Sheet) -> list[LayoutView]:
     """
     return [
         _layout_view(one.layout).model_copy(update={"chosen": one.chosen, "edits": list(one.edits)})
-        for one in laying.ways(sheet)
+        for one in redundancy.ways(sheet)
     ]
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from nimble_stone.app.application import Application
-from nimble_stone.app.choices import kit_of, packages_of, shelf_of
+from nimble_stone.app.choices import fitting_packages, kit_of, packages_of
 from nimble_stone.app.claims import claims_of_others, coming, held_by_plans, own_run, without_own
 from nimble_stone.app.estate import numbered_estate
 from nimble_stone.app.licences import licence_sha256, licences_recorded
@@ -75,7 +75,7 @@ async def evaluate(
         await pair_verdicts(app, sheet),
         unreached or {},
         licence,
-        await shelf_of(app, kit),
+        await fitting_packages(app, kit),
         own,
         licence_recorded=bool(licence) and await licences_recorded(app, sheet.used),
         withheld=await withheld_secrets(app, sheet, stored.estate),
@@ -92,7 +92,7 @@ async def evaluate(
         course.waves,
         claims,
         situation.licence_sha256,
-        situation.shelf,
+        situation.fitting,
         stored.number,
     )
 

@@ -26,7 +26,7 @@ class FaultyKit:
 
 
 @dataclass(frozen=True)
-class Shelf:
+class Kits:
     """Kits by id, and files that are none."""
 
     kits: dict[str, Kit]
@@ -49,7 +49,7 @@ def shipped() -> dict[str, Kit]:
     return {kit.id: kit for kit in found}
 
 
-def shelf_of(own: Path, base: dict[str, Kit]) -> Shelf:
+def kits_in(own: Path, base: dict[str, Kit]) -> Kits:
     """The kits that ship and those in a folder, which may replace them. A faulty file keeps nobody
     from the others.
     """
@@ -60,14 +60,14 @@ def shelf_of(own: Path, base: dict[str, Kit]) -> Shelf:
             kits[kit.id] = kit
         except StoneError as error:
             faulty.append(FaultyKit(path.name, str(error)))
-    return Shelf(kits, tuple(faulty))
+    return Kits(kits, tuple(faulty))
 
 
 def load_kits(own: Path | None = None) -> dict[str, Kit]:
     """Kit by id: those that ship, then those in the folder `own`. Raises FormatError or Faults for
     a kit that is wrong.
     """
-    found = shelf_of(own, shipped()) if own is not None else Shelf(shipped())
+    found = kits_in(own, shipped()) if own is not None else Kits(shipped())
     if found.faulty:
         raise InputError(found.faulty[0].message, code="kit-faulty")
     return found.kits
@@ -91,21 +91,21 @@ def _text(path: Path) -> str:
 
 
 @dataclass
-class KitRoom:
+class KitFolder:
     """The kits of a data folder, read again when a file there came, went or changed."""
 
     folder: Path
     monotonic: Callable[[], float]
     _base: dict[str, Kit] = field(default_factory=dict)
-    _shelf: Shelf = field(default_factory=lambda: Shelf({}))
+    _kits: Kits = field(default_factory=lambda: Kits({}))
     _seen: tuple[tuple[str, int, int], ...] | None = None
     _looked: float = float("-inf")
 
-    def look(self) -> Shelf:
+    def look(self) -> Kits:
         """What there is now. Reads files: call it beside the event loop."""
         now = self.monotonic()
         if now - self._looked < LOOK_S:
-            return self._shelf
+            return self._kits
         self._looked = now
         self._base = self._base or shipped()
         seen = tuple(
@@ -114,8 +114,8 @@ class KitRoom:
             if path.exists()
         )
         if seen != self._seen:
-            self._seen, self._shelf = seen, shelf_of(self.folder, self._base)
-        return self._shelf
+            self._seen, self._kits = seen, kits_in(self.folder, self._base)
+        return self._kits
 
     @property
     def is_fresh(self) -> bool:
@@ -123,6 +123,6 @@ class KitRoom:
         return self.monotonic() - self._looked < LOOK_S
 
     @property
-    def shelf(self) -> Shelf:
+    def last(self) -> Kits:
         """What was there at the last look."""
-        return self._shelf
+        return self._kits

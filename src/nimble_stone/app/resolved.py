@@ -24,7 +24,7 @@ class Resolved:
     waves: list[Wave]
     claims: tuple[Claim, ...]
     licence: str
-    shelf: Mapping[str, Sequence[str]] = field(default_factory=dict)
+    fitting: Mapping[str, Sequence[str]] = field(default_factory=dict)
     """Role ('' for the plan's package) → packages taken in that would do."""
     estate_number: int = 0
 

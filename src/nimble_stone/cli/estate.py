@@ -79,7 +79,7 @@ def estate_add(
         if sys.stderr.isatty():
             sys.stderr.write(f"\r{len(looks)} of {len(listing['entries'])} looked at  ")
     fine = [found for found in looks if found["outcome"] == "fine"]
-    wishes: dict[str, list[dict[str, Any]]] = {"host": [], "machine": []}
+    requests: dict[str, list[dict[str, Any]]] = {"host": [], "machine": []}
     for found in fine if pin else []:
         entry = found["entry"]
         machine = entry["kind"] == "machine"
@@ -87,7 +87,7 @@ def estate_add(
             found["address"] if machine else found["hostname"].split(".")[0] or found["address"]
         )
         login = entry["user"] or ("admin" if machine and user == "root" else user)
-        wishes[entry["kind"]].append(
+        requests[entry["kind"]].append(
             {
                 "fingerprint": found["fingerprint"],
                 entry["kind"]: {
@@ -104,8 +104,8 @@ def estate_add(
             }
         )
     for kind, path in (("host", "/api/estate/hosts"), ("machine", "/api/estate/machines")):
-        if wishes[kind]:
-            client.call("POST", path, wishes[kind])
+        if requests[kind]:
+            client.call("POST", path, requests[kind])
     rows = [
         [
             found["entry"]["name"] or found["address"],
@@ -431,9 +431,9 @@ def estate_prepare(
     work: dict[str, Any] = {"actions": []}
     if file:
         from nimble_stone.core import yaml_text
-        from nimble_stone.core.groundwork import Groundwork
+        from nimble_stone.core.preparation import Preparation
 
-        work = yaml_text.read(text_of(file), Groundwork, str(file)).model_dump(mode="json")
+        work = yaml_text.read(text_of(file), Preparation, str(file)).model_dump(mode="json")
     if remedy:
         found = client.call("GET", "/api/estate/rules")["violations"]
         broken = [v for v in found if v["rule"] in remedy and (not host or v["host"] in host)]

@@ -401,7 +401,7 @@ def run_list(as_json: Json = False) -> None:
     )
 
 
-def _wish(name: str, help_text: str) -> None:
+def _request(name: str, help_text: str) -> None:
     @run_app.command(name, help=help_text)
     def command(run: str, as_json: Json = False) -> None:
         client = Client()
@@ -419,7 +419,7 @@ for _name, _help in (
     ("retry", "Try failed steps again."),
     ("undo", "Roll back: delete everything this run created; nothing else is touched."),
 ):
-    _wish(_name, _help)
+    _request(_name, _help)
 
 
 @run_app.command("extend")

@@ -173,7 +173,7 @@ def _filled(
     without: str = "",
 ) -> tuple[Board, Demand | None]:
     board = Board(supplies, demands)
-    # loads as they are, without the wish for a host of one's own
+    # loads as they are, without the request for a host of one's own
     board.alone = 0.0
     board.alike = level(demands, supplies)[0]
     wanted = None

@@ -68,7 +68,7 @@ MAX_EXTENSION_S = 24 * 3600.0
 
 
 @dataclass
-class Wish:
+class Request:
     """What a person wants of a run under way."""
 
     hold: bool = False
@@ -127,7 +127,7 @@ class Driver:
 
     def __init__(self, ports: Ports, run_id: str) -> None:
         self.ports, self.run_id = ports, run_id
-        self.wish = Wish()
+        self.request = Request()
         self.wake = asyncio.Event()
         self.loaded = asyncio.Event()
         self._states: dict[str, StepState] = {}
@@ -148,8 +148,8 @@ class Driver:
         self._tried = {step.key for step in rows if step.attempt}
         self._queue = Queue(self._job.steps.values(), self._states)
         self._run_state = row.state
-        self.wish.hold = row.state == RunState.HELD
-        self.wish.undo = row.state == RunState.UNDOING
+        self.request.hold = row.state == RunState.HELD
+        self.request.undo = row.state == RunState.UNDOING
         self.loaded.set()
 
     async def go(self) -> None:
@@ -163,18 +163,18 @@ class Driver:
                 self.wake.clear()
                 if self._trouble is not None:
                     raise self._trouble
-                if self.wish.undo:
+                if self.request.undo:
                     # first, so that asking again while it goes on is not lost
-                    self.wish.undo = False
+                    self.request.undo = False
                     await self._take_back()
                     if self._run_state == RunState.UNDONE:
                         return
                 elif self._run_state == RunState.UNDOING:
                     # taking back got stuck; a person asks again
                     pass
-                elif self._finished() and not self.wish.hold:
+                elif self._finished() and not self.request.hold:
                     await self._prove()
-                    if not self.wish.undo:
+                    if not self.request.undo:
                         return
                     continue
                 else:
@@ -193,7 +193,7 @@ class Driver:
     # --- choosing ---
 
     def _begin_ready(self) -> None:
-        if self.wish.hold:
+        if self.request.hold:
             self.ports.limiter.want(self.run_id, (), self.wake.set)
             return
         ready = [step for step in self._queue.ready() if step.key not in self._tasks]
@@ -204,10 +204,10 @@ class Driver:
                 self._tasks[step.key] = asyncio.create_task(self._attempts(step))
 
     async def _settle_state(self) -> None:
-        """The run's own state follows from its steps and wishes."""
+        """The run's own state follows from its steps and requests."""
         failed = any(state == StepState.FAILED for state in self._states.values())
         state = RunState.RUNNING
-        if self.wish.hold and (not self._tasks or self._run_state == RunState.HELD):
+        if self.request.hold and (not self._tasks or self._run_state == RunState.HELD):
             state = RunState.HELD
         elif failed and not self._tasks:
             state = RunState.TROUBLE
@@ -430,10 +430,10 @@ class Driver:
         self._run_state = state
         self.ports.hub.signal(self.run_id)
 
-    # --- wishes ---
+    # --- requests ---
 
     async def hold(self) -> None:
-        """Begin nothing more; what works is finished. The wish itself is journalled at once.
+        """Begin nothing more; what works is finished. The request itself is journalled at once.
         Raises Conflict when there is nothing left to hold.
         """
         if self._run_state in (RunState.CHECKING, RunState.UNDOING):
@@ -441,13 +441,13 @@ class Driver:
             raise Conflict(f"The run is being {what}; it cannot be held.", code="not-holdable")
         if self._run_state == RunState.HELD:
             return
-        self.wish.hold = True
+        self.request.hold = True
         await self._move_run("hold-asked", RunState.HELD)
         self.wake.set()
 
     async def resume(self) -> None:
         """Go on after a hold; nothing happens where there was none."""
-        self.wish.hold = False
+        self.request.hold = False
         if self._run_state == RunState.HELD:
             await self._move_run("resumed", RunState.RUNNING)
         self.wake.set()
@@ -517,7 +517,7 @@ class Driver:
 
     async def undo(self) -> None:
         """Take back what this run made."""
-        self.wish.undo = True
+        self.request.undo = True
         await self._move_run("undo-asked", RunState.UNDOING)
         self.wake.set()
 
@@ -527,7 +527,7 @@ class Driver:
         if self._run_state != RunState.CHECKING:
             await self._move_run("proving", RunState.CHECKING)
         passed, told = await self._job.finish()
-        if not self.wish.undo:
+        if not self.request.undo:
             await self._move_run(*verdict(passed), told)
 
     async def _take_back(self) -> None:

@@ -1,4 +1,4 @@
-"""All runs of a server: starting, finding again after a restart, and passing wishes on."""
+"""All runs of a server: starting, finding again after a restart, and passing requests on."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from dataclasses import asdict
 from nimble_stone.core.errors import Conflict, StoneError, StoreError
 from nimble_stone.core.runs.states import ACTIVE, RunState
 from nimble_stone.core.sequence import Limits
-from nimble_stone.engine import prove
+from nimble_stone.engine import acceptance
 from nimble_stone.engine.drive import Driver, verdict
 from nimble_stone.engine.frozen import thawed
 from nimble_stone.ports.ports import Ports
@@ -62,7 +62,7 @@ class Engine:
     async def _drive(self, run_id: str) -> None:
         """Keep one run driven, or stopped where everybody sees it. When the store fails, wait until
         it answers and go on from what it holds. Any other failure is a fault of ours: it is written
-        to the run, and the next wish of a person takes it up again.
+        to the run, and the next request of a person takes it up again.
         """
         try:
             while True:
@@ -211,8 +211,8 @@ class Engine:
         row = await self.ports.store.read(runs.get_run, run_id)
         if row.state == RunState.UNDONE:
             raise Conflict("this run was rolled back; there is nothing to check", code="run-undone")
-        verdicts = await prove.prove(self.ports, await thawed(self.ports.store, row))
-        await prove.keep(self.ports, run_id, verdicts)
+        verdicts = await acceptance.prove(self.ports, await thawed(self.ports.store, row))
+        await acceptance.keep(self.ports, run_id, verdicts)
         passed = all(verdict.passed for verdict in verdicts)
         await self.ports.store.write(
             runs.move_run,

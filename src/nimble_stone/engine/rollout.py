@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from nimble_stone.core.sequence import Step
-from nimble_stone.engine import prove
+from nimble_stone.engine import acceptance
 from nimble_stone.engine.frozen import made_from, thaw
 from nimble_stone.engine.jobs import Kind
 from nimble_stone.engine.steps import KINDS, POLLED, Context
@@ -73,8 +73,8 @@ class Rollout:
 
     async def finish(self) -> tuple[bool, dict[str, Any]]:
         """Prove what was built."""
-        verdicts = await prove.prove(self.ports, self._run)
-        await prove.keep(self.ports, self.run_id, verdicts)
+        verdicts = await acceptance.prove(self.ports, self._run)
+        await acceptance.keep(self.ports, self.run_id, verdicts)
         return all(v.passed for v in verdicts), {
             "passed": sum(v.passed for v in verdicts),
             "failed": sum(not v.passed for v in verdicts),

@@ -12,7 +12,7 @@ from collections.abc import AsyncIterator, Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Protocol
 
-from nimble_stone.core import groundwork as g
+from nimble_stone.core import preparation as prep
 from nimble_stone.core.errors import Conflict
 from nimble_stone.core.estate import BlockDevice, Datastore, Facts, Interface, Mark
 from nimble_stone.hosts.work import Command, Work
@@ -269,7 +269,7 @@ class Vms(Protocol):
 class Preparation(Protocol):
     """Preparing the target: what is there, and carrying work out."""
 
-    def work(self, action: g.Action, run: str, before: Datastore | None = None) -> Work: ...
+    def work(self, action: prep.Action, run: str, before: Datastore | None = None) -> Work: ...
 
     def uuid(self, run: str, kind: str, name: str) -> str:
         """What marks a thing of that kind and name as made by that run."""
@@ -296,7 +296,7 @@ class Preparation(Protocol):
     async def store_ready(self, name: str) -> bool:
         """Whether it is started, and will be with the host."""
 
-    def store_path(self, action: g.Action) -> str:
+    def store_path(self, action: prep.Action) -> str:
         """Where the datastore of an action comes to lie."""
 
     async def contents(self, path: str) -> list[str]: ...

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Awaitable, Callable
 from dataclasses import dataclass
 
-from nimble_stone.core import groundwork as g
+from nimble_stone.core import preparation as prep
 from nimble_stone.core.estate import Datastore
 from nimble_stone.hosts import kvm
 from nimble_stone.hosts.api import FirstLook, HostDriver, Recorder, no_record
@@ -21,7 +21,7 @@ class Kind:
 
     driver: Callable[[Reach, Target, Recorder], HostDriver]
     first_look: Callable[[Reach, Target, str], Awaitable[FirstLook]]
-    work: Callable[[g.Action, str, Datastore | None], Work]
+    work: Callable[[prep.Action, str, Datastore | None], Work]
 
 
 KINDS = {"kvm": Kind(kvm.KvmHost, kvm.first_look, kvm.work)}

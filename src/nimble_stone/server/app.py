@@ -16,7 +16,7 @@ from fastapi.responses import FileResponse
 
 from nimble_stone import __version__
 from nimble_stone.app.application import Application
-from nimble_stone.app.kits import KitRoom
+from nimble_stone.app.kits import KitFolder
 from nimble_stone.app.upgrades import bring_forward
 from nimble_stone.core import yaml_text
 from nimble_stone.core.errors import NotFound
@@ -36,13 +36,13 @@ from nimble_stone.server.routes import (
     certificates,
     designs,
     estate,
-    groundwork,
     keyring,
     limits,
     machines,
     packages,
     plans,
     pools,
+    preparation,
     pull,
     runs,
     session,
@@ -119,7 +119,7 @@ def create_app(
         api.state.app, api.state.engine, api.state.kits = (
             app,
             Engine(app),
-            KitRoom(data / "kits", app.monotonic),
+            KitFolder(data / "kits", app.monotonic),
         )
         for one in api.state.kits.look().faulty:
             log.warning("kit file %s is left out: %s", one.file, one.message)
@@ -128,7 +128,7 @@ def create_app(
         api.state.door, api.state.live_runs = auth.Door(app), LiveRuns(app)
         api.state.intake = Intake(app, inbox)
         api.state.scanner = Scanner(app)
-        await bring_forward(app, api.state.kits.shelf.kits)
+        await bring_forward(app, api.state.kits.last.kits)
         await api.state.intake.open()
         await api.state.engine.open()
         try:
@@ -157,7 +157,7 @@ def create_app(
         estate.router,
         keyring.router,
         limits.router,
-        groundwork.router,
+        preparation.router,
         machines.router,
         packages.router,
         takeins.router,

@@ -8,7 +8,7 @@ from fastapi import Depends, Request
 
 from nimble_stone.app.application import Application
 from nimble_stone.app.aside import aside
-from nimble_stone.app.kits import KitRoom
+from nimble_stone.app.kits import KitFolder
 from nimble_stone.core.kit.model import Kit
 from nimble_stone.engine.engine import Engine
 from nimble_stone.engine.scan import Scanner
@@ -40,16 +40,16 @@ def _scanner(request: Request) -> Scanner:
 
 async def _kits(request: Request) -> dict[str, Kit]:
     """The kits as they are now; a new file is seen within a second."""
-    room: KitRoom = request.app.state.kits
-    return (room.shelf if room.is_fresh else await aside(room.look)).kits
+    room: KitFolder = request.app.state.kits
+    return (room.last if room.is_fresh else await aside(room.look)).kits
 
 
-def _kit_room(request: Request) -> KitRoom:
-    room: KitRoom = request.app.state.kits
+def _kit_folder(request: Request) -> KitFolder:
+    room: KitFolder = request.app.state.kits
     return room
 
 
-TheKitRoom = Annotated[KitRoom, Depends(_kit_room)]
+TheKitFolder = Annotated[KitFolder, Depends(_kit_folder)]
 
 
 def _tickets(request: Request) -> Tickets:

@@ -17,7 +17,7 @@ from nimble_stone.core.findings import Finding
 from nimble_stone.core.kit.model import Role
 from nimble_stone.core.ledger import LossLine, PoolLine, StoreLine
 from nimble_stone.core.narrative import Sentence
-from nimble_stone.core.plan import laying
+from nimble_stone.core.plan import redundancy
 from nimble_stone.core.plan.sheet import Column, Kind, Node, Sheet
 from nimble_stone.core.run_words import RunWords
 from nimble_stone.core.runs.states import FINISHED, UNDER_WAY, RunState, StepState
@@ -544,7 +544,7 @@ def size_views(sheet: Sheet, role: Role) -> list[SizeView]:
 
 def keeps_view(sheet: Sheet) -> KeepsView | None:
     """None where the kit lays no data on disks, or its answers choose no way it knows."""
-    found = laying.current(sheet)
+    found = redundancy.current(sheet)
     return (
         None
         if found is None
@@ -560,7 +560,7 @@ def keeps_view(sheet: Sheet) -> KeepsView | None:
     )
 
 
-def choice_of(sheet: Sheet, role: str, shelf: Mapping[str, Sequence[str]]) -> PackageChoice:
+def choice_of(sheet: Sheet, role: str, offered: Mapping[str, Sequence[str]]) -> PackageChoice:
     """What a role's nodes (or, for '', all that have no product of their own) are made from, and
     what else would do.
     """
@@ -573,7 +573,7 @@ def choice_of(sheet: Sheet, role: str, shelf: Mapping[str, Sequence[str]]) -> Pa
     return PackageChoice(
         title=named,
         sha256=package.sha256 if package else "",
-        fitting=list(dict.fromkeys([*([named] if package else []), *shelf.get(role, ())])),
+        fitting=list(dict.fromkeys([*([named] if package else []), *offered.get(role, ())])),
     )
 
 
@@ -598,7 +598,7 @@ def plan_head(
         "title": sheet.plan.title or sheet.plan.name,
         "kit": sheet.kit.id,
         "kit_title": sheet.kit.title,
-        "package": choice_of(sheet, "", resolved.shelf),
+        "package": choice_of(sheet, "", resolved.fitting),
         "bay": sheet.plan.bay,
         "bays": sorted({host.bay for host in estate.hosts}),
         "roles": [
@@ -609,7 +609,7 @@ def plan_head(
                 least=role.count.least,
                 most=role.count.most,
                 sizes=size_views(sheet, role),
-                package=choice_of(sheet, role.id, resolved.shelf) if role.accepts else None,
+                package=choice_of(sheet, role.id, resolved.fitting) if role.accepts else None,
             )
             for role in sheet.kit.roles
         ],

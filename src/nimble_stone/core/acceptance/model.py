@@ -8,7 +8,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, Literal
 
-from nimble_stone.core.kit.model import Proof
+from nimble_stone.core.kit.model import AcceptanceCheck
 from nimble_stone.core.plan.sheet import Node, Sheet
 
 Of = Literal["node", "cluster"]
@@ -20,7 +20,7 @@ class Subject:
 
     sheet: Sheet
     node: Node | None
-    proof: Proof
+    proof: AcceptanceCheck
 
 
 @dataclass(frozen=True)

@@ -11,10 +11,10 @@ from nimble_stone.core.checks.situation import Claim, Situation
 from nimble_stone.core.estate import HOST_RESERVE, Datastore, Facts, Mark
 from nimble_stone.core.findings import Edit, Finding, Remedy
 from nimble_stone.core.headroom import losses, on_shared
+from nimble_stone.core.plan.assignment import placed
 from nimble_stone.core.plan.columns import network_column
 from nimble_stone.core.plan.filled import filled
 from nimble_stone.core.plan.sheet import Node, Sheet
-from nimble_stone.core.plan.whereabouts import placed
 from nimble_stone.core.units import count_text, size_text, time_text
 
 WATERMARK = 0.9

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from nimble_stone.core.checks import addressing, keys, laying, live, values
+from nimble_stone.core.checks import addressing, keys, live, redundancy, values
 from nimble_stone.core.checks.situation import Rule, Situation
 from nimble_stone.core.findings import Finding, ordered
 
@@ -25,7 +25,7 @@ RULES: tuple[Rule, ...] = (
     addressing.frames,
     keys.ssh_keys,
     keys.certificates,
-    laying.laid,
+    redundancy.laid,
     live.hosts_known,
     live.memory,
     live.vcpus,

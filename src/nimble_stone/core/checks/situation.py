@@ -49,7 +49,7 @@ class Situation:
     from where.
     """
     licence_sha256: str = ""
-    shelf: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    fitting: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     """Role ('' for the plan's package) → packages taken in that would do, the newest first."""
     own_run: str = ""
     now: float = 0.0

@@ -29,7 +29,7 @@ def package_fits(s: Situation) -> Iterator[Finding]:
             path = ("roles", ident, "package")
             named = block.package if block else ""
         wanted, package = accepts_of(kit, ident), s.sheet.packages.of(ident)
-        fitting, whom = s.shelf.get(ident, ()), f" for role {role.label}" if role else ""
+        fitting, whom = s.fitting.get(ident, ()), f" for role {role.label}" if role else ""
         remedy = (
             Remedy(label=f"Use {fitting[0]}", edit=Edit(path=path, value=fitting[0]))
             if fitting

@@ -9,7 +9,7 @@ from typing import Literal, NamedTuple, TypeVar
 
 from nimble_stone.core.estate import Estate, Facts, Host, Machine, MachineFacts, RuleSetting
 from nimble_stone.core.findings import Severity
-from nimble_stone.core.groundwork import Action
+from nimble_stone.core.preparation import Action
 
 Group = Literal[
     "reach",

@@ -7,7 +7,7 @@ from ipaddress import ip_interface
 
 from nimble_stone.core.estate import Carried, Datastore, Facts, Host, Interface
 from nimble_stone.core.estate_rules.base import Broken, Found, Ground, HostRule, known
-from nimble_stone.core.groundwork import (
+from nimble_stone.core.preparation import (
     CarryNetwork,
     NfsStore,
     RenameStore,

@@ -8,7 +8,13 @@ import re
 
 from nimble_stone.core.estate import HOST_RESERVE, Facts, Host
 from nimble_stone.core.estate_rules.base import Broken, Found, Ground, HostRule, known, listed
-from nimble_stone.core.groundwork import AddNames, NameRecord, RefusePasswords, TimeSource, WipeDisk
+from nimble_stone.core.preparation import (
+    AddNames,
+    NameRecord,
+    RefusePasswords,
+    TimeSource,
+    WipeDisk,
+)
 from nimble_stone.core.units import size_text, time_text
 
 

@@ -236,7 +236,7 @@ CLUSTER_KINDS = ("members", "one-lead", "virtual", "balanced")
 """Kinds of acceptance checks that are asked of the cluster as a whole; all others of each node."""
 
 
-class Proof(_Part):
+class AcceptanceCheck(_Part):
     """One line of the acceptance list. `kind` selects what is measured; the rest are its limits."""
 
     id: Ident
@@ -265,7 +265,7 @@ class Proof(_Part):
     limit: float = 0.0
 
     @model_validator(mode="after")
-    def _of_what_it_can_be(self) -> Proof:
+    def _of_what_it_can_be(self) -> AcceptanceCheck:
         of = "cluster" if self.kind in CLUSTER_KINDS else "node"
         if self.of != of:
             raise ValueError(
@@ -331,7 +331,7 @@ class ExtraDisk(_Part):
         return (own.size_gib, own.count) if own else (self.size_gib, self.count)
 
 
-class LayingWay(_Part):
+class RedundancyScheme(_Part):
     """A way the product can keep its data: `pieces` parts of content and `spare` parts more
     (copies: 1 piece, and spare copies), no two on one host.
     """
@@ -343,11 +343,11 @@ class LayingWay(_Part):
     )
 
 
-class Laying(_Part):
+class DataLayout(_Part):
     """How the product lays data on disks of its own."""
 
     disks: tuple[Ident, ...] = Field(min_length=1, description="The extra disks that hold data.")
-    ways: tuple[LayingWay, ...] = Field(min_length=1, max_length=12)
+    ways: tuple[RedundancyScheme, ...] = Field(min_length=1, max_length=12)
 
 
 Addressing = Literal["dhcp", "ipv6"]
@@ -517,7 +517,7 @@ class Kit(_Part):
         description="What nodes may be for, such as trial and production; the first is usual.",
     )
     extra_disks: tuple[ExtraDisk, ...] = ()
-    laying: Laying | None = None
+    laying: DataLayout | None = None
     networks: tuple[NetworkRole, ...] = ()
     takes: tuple[Addressing, ...] = Field(
         default=(), description="What the service network takes besides static IPv4 addresses."
@@ -538,7 +538,7 @@ class Kit(_Part):
     )
     forming: tuple[Forming, ...] = ()
     durations: Durations
-    acceptance: tuple[Proof, ...] = ()
+    acceptance: tuple[AcceptanceCheck, ...] = ()
 
     @model_validator(mode="after")
     def _refers_to_what_exists(self) -> Kit:

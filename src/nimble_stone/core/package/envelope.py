@@ -19,7 +19,7 @@ from nimble_stone.core.package.model import (
     Disk,
     Envelope,
     FileRef,
-    NetworkWish,
+    NetworkRequest,
     Noticed,
     Option,
     Severity,
@@ -83,7 +83,7 @@ def _hrefs(root: Element) -> dict[str | None, str]:
 def read(
     data: bytes, language: str = "", texts: Mapping[str, bytes] | None = None
 ) -> tuple[Envelope, list[Noticed]]:
-    """Read a descriptor. `language`: the wish, such as 'de' ('' for the package's own); `texts`:
+    """Read a descriptor. `language`: the request, such as 'de' ('' for the package's own); `texts`:
     contents of the files of `text_files`.
 
     Raises: FormatError when it is no envelope at all; everything else becomes a finding.
@@ -179,9 +179,9 @@ def _walk(elements: list[Element]) -> Iterator[Element]:
 
 
 def _strings(
-    root: Element, wish: str, texts: Mapping[str, bytes], reading: Reading
+    root: Element, request: str, texts: Mapping[str, bytes], reading: Reading
 ) -> tuple[str, tuple[str, ...]]:
-    """Fill `reading.texts` for the wished language: that very one, else its family, else the
+    """Fill `reading.texts` for the requested language: that very one, else its family, else the
     package's own (§10).
     """
     hrefs = _hrefs(root)
@@ -211,8 +211,8 @@ def _strings(
             {m.attribute("msgid") or "": m.text for m in source.all("Msg")}
         )
     lower = {name.lower(): name for name in bundles}
-    family = wish.lower().split("-")[0]
-    chosen = lower.get(wish.lower()) or next(
+    family = request.lower().split("-")[0]
+    chosen = lower.get(request.lower()) or next(
         (name for key, name in lower.items() if family and key.split("-")[0] == family), None
     )
     fallback = lower.get(own.lower(), own)
@@ -468,8 +468,8 @@ def _chains(found: Mapping[str, Disk], reading: Reading) -> None:
             at = found[at.parent]
 
 
-def _networks(root: Element, reading: Reading) -> tuple[NetworkWish, ...]:
-    found: dict[str, NetworkWish] = {}
+def _networks(root: Element, reading: Reading) -> tuple[NetworkRequest, ...]:
+    found: dict[str, NetworkRequest] = {}
     for item in (item for section in root.all("NetworkSection") for item in section.all("Network")):
         name = item.attribute("name") or ""
         if not name or name in found:
@@ -481,7 +481,7 @@ def _networks(root: Element, reading: Reading) -> tuple[NetworkWish, ...]:
                 "9.2",
             )
             continue
-        found[name] = NetworkWish(name, reading.child(item, "Description"))
+        found[name] = NetworkRequest(name, reading.child(item, "Description"))
     return tuple(found.values())
 
 

@@ -71,7 +71,7 @@ class Disk:
 
 
 @dataclass(frozen=True)
-class NetworkWish:
+class NetworkRequest:
     """A network the package wants to be connected to."""
 
     name: str
@@ -92,7 +92,7 @@ class Size:
 
 @dataclass(frozen=True)
 class Nic:
-    """A network adapter: which wish it serves, the kind the publisher names, and its own name."""
+    """A network adapter: the network it serves, the kind the publisher names, and its own name."""
 
     network: str
     kind: str
@@ -265,7 +265,7 @@ class Envelope:
     languages: tuple[str, ...]
     files: tuple[FileRef, ...]
     disks: tuple[Disk, ...]
-    networks: tuple[NetworkWish, ...]
+    networks: tuple[NetworkRequest, ...]
     options: tuple[Option, ...]
     systems: tuple[System, ...]
     collection: Collection | None
@@ -290,7 +290,7 @@ class Descriptor:
     files: tuple[FileRef, ...]
     disks: tuple[Disk, ...]
     disk_order: tuple[str, ...]
-    networks: tuple[NetworkWish, ...]
+    networks: tuple[NetworkRequest, ...]
     sizes: tuple[Size, ...]
     nics: tuple[Nic, ...]
     questions: tuple[Question, ...]

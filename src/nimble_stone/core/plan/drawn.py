@@ -33,8 +33,8 @@ def from_series(
     short: dict[str, list[str]] = {}
     found_in_use = in_use(estate) if any(column.draws for column in columns) else frozenset[str]()
     # all typed ones are known before any is given
-    wishes = [(column, _wanting(column, base, used)) for column in columns if column.draws]
-    for column, wanting in wishes:
+    requests = [(column, _wanting(column, base, used)) for column in columns if column.draws]
+    for column, wanting in requests:
         whole = column.draws == "number" and column.scope == "plan"
         for name, idents in wanting.items():
             series = estate.one_series(name)

@@ -16,13 +16,13 @@ from nimble_stone.core.kit.model import Kit, Role
 from nimble_stone.core.package.adapt import ExtraDisk
 from nimble_stone.core.package.model import Size as PackageSize
 from nimble_stone.core.placement import Placement
+from nimble_stone.core.plan import assignment, drawn
 from nimble_stone.core.plan import cells as cell_room
-from nimble_stone.core.plan import drawn, whereabouts
+from nimble_stone.core.plan.assignment import Others, Problem, ip
 from nimble_stone.core.plan.cells import Cell, Cells, Origin
 from nimble_stone.core.plan.columns import Column, Kind, columns_of, network_column
 from nimble_stone.core.plan.model import Plan, Scalar
 from nimble_stone.core.plan.packages import Packages, PackageView
-from nimble_stone.core.plan.whereabouts import Others, Problem, ip
 
 __all__ = [
     "Cell",
@@ -221,17 +221,17 @@ def resolve(
         for role in kit.roles
     }
     base = cell_room.written(plan, kit, packages, columns, estate, rows, shared or {})
-    board = whereabouts.board(
+    board = assignment.board(
         rows, base, sizes, estate, plan, kit, others or Others(), prefer or {}, thin
     )
-    found = whereabouts.placed(*board) if board[0] else Placement({}, {})
+    found = assignment.placed(*board) if board[0] else Placement({}, {})
     stays = {demand.node: demand.fixed for demand in board[0] if demand.fixed}
     for ident, cells in base.items():
         host = found.hosts.get(ident) or stays.get(ident, "")
         if host and cells["host"].origin == "none":
             cells["host"] = Cell(host, "computed")
-    whereabouts.datastores(rows, base, estate, kit, full)
-    exhausted = whereabouts.addresses(base, kit, estate, taken, held or {})
+    assignment.datastores(rows, base, estate, kit, full)
+    exhausted = assignment.addresses(base, kit, estate, taken, held or {})
     short = drawn.from_series(base, columns, estate, members, held or {})
     nodes = tuple(
         _node(role, n, base[f"{role.id}-{n}"], kit, thin[role.id], full[role.id], sizes[role.id])
@@ -301,7 +301,7 @@ def _extra(
     for disk in kit.extra_disks:
         if disk.roles and role.id not in disk.roles:
             continue
-        size, many = whereabouts.extra_size(disk, cells)
+        size, many = assignment.extra_size(disk, cells)
         if size:
             found += [
                 ExtraDisk(f"{disk.id}{number}", disk.controller, size)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from nimble_stone.core import groundwork as g
+from nimble_stone.core import preparation as prep
 from nimble_stone.core.errors import Conflict, RemoteFailed, StoneError
 from nimble_stone.core.estate import EstateFile
 from nimble_stone.engine.jobs import Kind
@@ -37,7 +37,7 @@ class Key(Plain):
     async def observe(self, c: Context) -> Found | None:
         """The key is in the file, it opens the door, and the estate says so."""
         action = c.action
-        assert isinstance(action, g.AddKey)
+        assert isinstance(action, prep.AddKey)
         if not await c.host.preparation.has_key(action.public):
             return None
         if (await c.estate_host()).credential != action.credential or not await self._logs_in(
@@ -49,7 +49,7 @@ class Key(Plain):
     async def act(self, c: Context) -> None:
         """Put it there, try it, and only then log in by it."""
         action = c.action
-        assert isinstance(action, g.AddKey)
+        assert isinstance(action, prep.AddKey)
         if not await c.host.preparation.has_key(action.public):
             await super().act(c)
         if not await self._logs_in(c, action.credential):

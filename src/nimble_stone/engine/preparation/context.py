@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from nimble_stone.core import groundwork as g
+from nimble_stone.core import preparation as prep
 from nimble_stone.core.errors import Conflict
 from nimble_stone.core.estate import Host
 from nimble_stone.core.sequence import Step
@@ -37,7 +37,7 @@ class Context:
         return self.step.host
 
     @property
-    def action(self) -> g.Action:
+    def action(self) -> prep.Action:
         """What is asked for."""
         return action_of(self.step)
 

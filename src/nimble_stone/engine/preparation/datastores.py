@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from nimble_stone.core import groundwork as g
+from nimble_stone.core import preparation as prep
 from nimble_stone.core.errors import Conflict, RemoteFailed
 from nimble_stone.core.runs.states import RunState
 from nimble_stone.engine.jobs import Kind
@@ -30,8 +30,8 @@ class Store(Plain):
 
     def _wanted(self, c: Context) -> Wanted:
         action = c.action
-        assert isinstance(action, g.FolderStore | g.NfsStore | g.DiskStore)
-        export = f"{action.server}:{action.export}" if isinstance(action, g.NfsStore) else ""
+        assert isinstance(action, prep.FolderStore | prep.NfsStore | prep.DiskStore)
+        export = f"{action.server}:{action.export}" if isinstance(action, prep.NfsStore) else ""
         return Wanted(action.name, c.host.preparation.store_path(action), export)
 
     async def observe(self, c: Context) -> Found | None:
@@ -60,7 +60,7 @@ class Store(Plain):
         formatted by an earlier try.
         """
         action, done = c.action, set[Op]()
-        if isinstance(action, g.DiskStore):
+        if isinstance(action, prep.DiskStore):
             if await self._disk_ours(c, action):
                 done = {Op.FORMAT_DISK}
             elif (disk := await disk_now(c, action.device)).use != "free" or (
@@ -75,7 +75,7 @@ class Store(Plain):
         for command in c.work.act(without=done):
             await c.host.preparation.send(command)
 
-    async def _disk_ours(self, c: Context, action: g.DiskStore) -> bool:
+    async def _disk_ours(self, c: Context, action: prep.DiskStore) -> bool:
         return (await c.host.preparation.signatures(action.device)).get("UUID") == c.uuid(
             "disk", action.name
         )
@@ -89,7 +89,7 @@ class Store(Plain):
         """The pool by its UUID, or its disk by that of the file system."""
         action = c.action
         return await self._pool_ours(c) or (
-            isinstance(action, g.DiskStore) and await self._disk_ours(c, action)
+            isinstance(action, prep.DiskStore) and await self._disk_ours(c, action)
         )
 
     async def stays(self, c: Context) -> str:
@@ -107,7 +107,7 @@ class Store(Plain):
     async def undoing(self, c: Context) -> Sequence[Command]:
         """The pool where it bears our mark, and the file system where that does."""
         action = c.action
-        if not isinstance(action, g.DiskStore):
+        if not isinstance(action, prep.DiskStore):
             return c.work.undo()
         mine = [Op.DEFINE_POOL] if await self._pool_ours(c) else []
         if await self._disk_ours(c, action):
@@ -121,7 +121,7 @@ class Rename(Plain):
     async def observe(self, c: Context) -> Found | None:
         """It has the new name, and is started."""
         action = c.action
-        assert isinstance(action, g.RenameStore)
+        assert isinstance(action, prep.RenameStore)
         there = (
             await c.host.preparation.store(action.to) is not None
             and await c.host.preparation.store(action.name) is None
@@ -135,7 +135,7 @@ class Rename(Plain):
     async def act(self, c: Context) -> None:
         """Not while a guest uses it by name."""
         action = c.action
-        assert isinstance(action, g.RenameStore)
+        assert isinstance(action, prep.RenameStore)
         if why := await used(c, action.name):
             raise Conflict(
                 f"{c.step.host}: {action.name}: {why}",
@@ -147,7 +147,7 @@ class Rename(Plain):
     async def ours(self, c: Context) -> bool:
         """It has the new name by us, or neither name because a try was cut."""
         action, before = c.action, before_of(c.step)
-        assert isinstance(action, g.RenameStore)
+        assert isinstance(action, prep.RenameStore)
         old, new = (
             await c.host.preparation.store(action.name),
             await c.host.preparation.store(action.to),
@@ -157,7 +157,7 @@ class Rename(Plain):
     async def stays(self, c: Context) -> str:
         """The same for the way back."""
         action = c.action
-        assert isinstance(action, g.RenameStore)
+        assert isinstance(action, prep.RenameStore)
         return await used(c, action.to)
 
 
@@ -169,8 +169,8 @@ class Fence(Plain):
         RemoteFailed for one that does not.
         """
         action = c.action
-        assert isinstance(action, g.FencingVolume)
-        volume = g.fence_name(action)
+        assert isinstance(action, prep.FencingVolume)
+        volume = prep.fence_name(action)
         await c.host.storage.refresh(action.datastore)
         if await c.host.storage.volume(action.datastore, volume) is None:
             return None
@@ -221,11 +221,11 @@ class StartStore(Plain):
 
     async def observe(self, c: Context) -> Found | None:
         """It is started."""
-        return {} if await c.host.preparation.store_ready(g.target(c.action)) else None
+        return {} if await c.host.preparation.store_ready(prep.target(c.action)) else None
 
     async def stays(self, c: Context) -> str:
         """Somebody has begun to use it."""
-        return await used(c, g.target(c.action))
+        return await used(c, prep.target(c.action))
 
 
 async def used(c: Context, name: str) -> str:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from nimble_stone.core import groundwork as g
+from nimble_stone.core import preparation as prep
 from nimble_stone.core.errors import Conflict
 from nimble_stone.core.estate import BlockDevice
 from nimble_stone.engine.jobs import Kind
@@ -20,7 +20,7 @@ class Wipe(Plain):
         An earlier try that was cut may have left the partition table alone; that much may differ.
         """
         action = c.action
-        assert isinstance(action, g.WipeDisk)
+        assert isinstance(action, prep.WipeDisk)
         disk = await disk_now(c, action.device)
         if disk.use == "free" or c.acted:
             return {"free": action.device} if disk.use == "free" else None

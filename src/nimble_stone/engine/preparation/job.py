@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from nimble_stone.core import groundwork as g
+from nimble_stone.core import preparation as prep
 from nimble_stone.core.estate import Facts, StoreCare
 from nimble_stone.core.estate_rules.ground import place_of
 from nimble_stone.core.sequence import Step
@@ -35,7 +35,7 @@ class Preparation:
     def __init__(self, ports: Ports, row: RunRow) -> None:
         self.ports, self.run_id = ports, row.id
         self.steps = steps_in(row)
-        self._work = g.Groundwork.model_validate(row.doc["work"])
+        self._work = prep.Preparation.model_validate(row.doc["work"])
 
     def kind(self, step: Step) -> Kind:
         """What carries the step out."""
@@ -67,7 +67,7 @@ class Preparation:
             for action in self._work.actions:
                 store = (
                     facts[action.host].datastore(action.name)
-                    if isinstance(action, g.FolderStore | g.DiskStore | g.NfsStore)
+                    if isinstance(action, prep.FolderStore | prep.DiskStore | prep.NfsStore)
                     else None
                 )
                 if store is not None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from nimble_stone.core import groundwork as g
+from nimble_stone.core import preparation as prep
 from nimble_stone.core.errors import Conflict
 from nimble_stone.engine.jobs import Kind
 from nimble_stone.engine.preparation.context import Context, Found, Plain
@@ -16,11 +16,11 @@ class Network(Plain):
 
     async def observe(self, c: Context) -> Found | None:
         """It is defined, started, and leads where it is to lead."""
-        action, name = c.action, g.target(c.action)
+        action, name = c.action, prep.target(c.action)
         found = await c.host.preparation.network(name)
         if found is None or not found.ready:
             return None
-        if isinstance(action, g.CarryNetwork):
+        if isinstance(action, prep.CarryNetwork):
             links = await c.host.preparation.links()
             port, bridge = links.get(action.port), links.get(found.bridge)
             if (
@@ -44,7 +44,7 @@ class Network(Plain):
     async def act(self, c: Context) -> None:
         """An interface that is there without our files is somebody else's."""
         action = c.action
-        if isinstance(action, g.CarryNetwork) and not await super().ours(c):
+        if isinstance(action, prep.CarryNetwork) and not await super().ours(c):
             links = await c.host.preparation.links()
             if there := [
                 name
@@ -59,7 +59,7 @@ class Network(Plain):
         await super().act(c)
 
     async def _net_ours(self, c: Context) -> bool:
-        name = g.target(c.action)
+        name = prep.target(c.action)
         found = await c.host.preparation.network(name)
         return found is not None and found.uuid == c.uuid("network", name)
 
@@ -69,7 +69,7 @@ class Network(Plain):
 
     async def stays(self, c: Context) -> str:
         """A VM is on it."""
-        return await used(c, g.target(c.action))
+        return await used(c, prep.target(c.action))
 
     async def undoing(self, c: Context) -> Sequence[Command]:
         """The network where it bears our mark, then the interfaces and files where those do."""
@@ -84,12 +84,12 @@ class StartNetwork(Plain):
 
     async def observe(self, c: Context) -> Found | None:
         """It is started."""
-        found = await c.host.preparation.network(g.target(c.action))
+        found = await c.host.preparation.network(prep.target(c.action))
         return {} if found and found.ready else None
 
     async def stays(self, c: Context) -> str:
         """Somebody has begun to use it."""
-        return await used(c, g.target(c.action))
+        return await used(c, prep.target(c.action))
 
 
 async def used(c: Context, name: str) -> str:

@@ -7,14 +7,14 @@ from dataclasses import asdict
 
 from pydantic import TypeAdapter
 
-from nimble_stone.core import groundwork as g
+from nimble_stone.core import preparation as prep
 from nimble_stone.core.errors import Conflict
 from nimble_stone.core.estate import Datastore, Estate
 from nimble_stone.core.runs.states import RunState
 from nimble_stone.core.sequence import Step
 from nimble_stone.store.runs import RunRow
 
-ACTION: TypeAdapter[g.Action] = TypeAdapter(g.Action)
+ACTION: TypeAdapter[prep.Action] = TypeAdapter(prep.Action)
 ORDER = {
     "ssh-key": 0,
     "names": 1,
@@ -36,32 +36,34 @@ when all else is done.
 """
 
 
-def steps_of(work: g.Groundwork, estate: Estate) -> list[Step]:
+def steps_of(work: prep.Preparation, estate: Estate) -> list[Step]:
     """The sequence: hosts side by side, the actions of one host one after the other. Raises
     Conflict for two actions on the same thing.
     """
     found: list[Step] = []
     last: dict[str, str] = {}
     for action in sorted(work.actions, key=lambda a: (ORDER[a.kind], a.host)):
-        key = f"{action.kind}:{action.host}:{g.target(action)}"
+        key = f"{action.kind}:{action.host}:{prep.target(action)}"
         if any(step.key == key for step in found):
-            raise Conflict(f"{g.label(action)} on {action.host} is requested twice", code="twice")
+            raise Conflict(
+                f"{prep.label(action)} on {action.host} is requested twice", code="twice"
+            )
         host = estate.host(action.host)
         facts = estate.facts.get(action.host)
         before: dict[str, str] = {}
         if (
-            isinstance(action, g.RenameStore)
+            isinstance(action, prep.RenameStore)
             and facts is not None
             and (store := facts.datastore(action.name) or facts.datastore(action.to))
         ):
             before = {"store": store.model_dump_json()}
-        if isinstance(action, g.AddKey) and host is not None:
+        if isinstance(action, prep.AddKey) and host is not None:
             before = {"login": host.credential}
         found.append(
             Step(
                 key,
                 "ground",
-                g.label(action),
+                prep.label(action),
                 "",
                 action.host,
                 "",
@@ -76,7 +78,7 @@ def steps_of(work: g.Groundwork, estate: Estate) -> list[Step]:
     return found
 
 
-def action_of(step: Step) -> g.Action:
+def action_of(step: Step) -> prep.Action:
     """The step's action."""
     return ACTION.validate_json(step.detail["action"])
 
@@ -86,7 +88,7 @@ def before_of(step: Step) -> Datastore | None:
     return Datastore.model_validate_json(step.detail["store"]) if "store" in step.detail else None
 
 
-def row_of(run: str, work: g.Groundwork, steps: Sequence[Step], now: float) -> RunRow:
+def row_of(run: str, work: prep.Preparation, steps: Sequence[Step], now: float) -> RunRow:
     """The run as it is kept."""
     return RunRow(
         run,
@@ -109,12 +111,12 @@ def steps_in(row: RunRow) -> dict[str, Step]:
 
 def busy(rows: Sequence[RunRow], steps: Sequence[Step]) -> str:
     """The run under way that works on one of the same things, '' when there is none."""
-    wanted = {thing for step in steps for thing in g.things(action_of(step))}
+    wanted = {thing for step in steps for thing in prep.things(action_of(step))}
     return next(
         (
             row.id
             for row in rows
-            if any(wanted & g.things(action_of(step)) for step in steps_in(row).values())
+            if any(wanted & prep.things(action_of(step)) for step in steps_in(row).values())
         ),
         "",
     )

@@ -2,11 +2,11 @@
 how to undo what it made. A further kind: a class in its family's KINDS (docs/add-a-step.md).
 """
 
-from nimble_stone.engine.steps import calling, carry, disks, vms, waiting
+from nimble_stone.engine.steps import calling, copying, disks, vms, waiting
 from nimble_stone.engine.steps.context import Context, Kind
 
 KINDS: dict[str, Kind] = {
-    **carry.KINDS,
+    **copying.KINDS,
     **disks.KINDS,
     **vms.KINDS,
     **waiting.KINDS,

@@ -2,8 +2,8 @@
 nowhere else.
 """
 
+from nimble_stone.hosts.kvm.actions import work
 from nimble_stone.hosts.kvm.driver import KvmHost
 from nimble_stone.hosts.kvm.first_look import first_look
-from nimble_stone.hosts.kvm.groundwork import work
 
 __all__ = ["KvmHost", "first_look", "work"]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from nimble_stone.hosts.api import FirstLook
 from nimble_stone.hosts.kvm import commands, reading
-from nimble_stone.hosts.kvm.groundwork import IMAGES
+from nimble_stone.hosts.kvm.actions import IMAGES
 from nimble_stone.reach import Reach, Target
 
 RIGHTS = {

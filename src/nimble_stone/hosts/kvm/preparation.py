@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Mapping
 from shlex import quote
 
-from nimble_stone.core import groundwork as g
+from nimble_stone.core import preparation as prep
 from nimble_stone.core.errors import RemoteFailed
 from nimble_stone.core.estate import BlockDevice, Datastore, Facts, Interface
 from nimble_stone.hosts.api import Net, Store
-from nimble_stone.hosts.kvm import commands, groundwork, linux_in, reading, xml_in
+from nimble_stone.hosts.kvm import actions, commands, linux_in, reading, xml_in
 from nimble_stone.hosts.kvm.facts import KvmReading
 from nimble_stone.hosts.kvm.session import Session
 from nimble_stone.hosts.work import Command, Work
@@ -72,35 +72,35 @@ class KvmPreparation:
         )
         return xml_in.net(text, ready)
 
-    def work(self, action: g.Action, run: str, before: Datastore | None = None) -> Work:
+    def work(self, action: prep.Action, run: str, before: Datastore | None = None) -> Work:
         """The operations of an action. Raises Conflict where what was there before is missing."""
-        return groundwork.work(action, run, before)
+        return actions.work(action, run, before)
 
     def uuid(self, run: str, kind: str, name: str) -> str:
         """The UUID that marks a network, datastore or disk as made by a run."""
-        return groundwork.uuid_of(run, self._session.name, kind, name)
+        return actions.uuid_of(run, self._session.name, kind, name)
 
     async def foreign_files(self, work: Work, run: str) -> list[str]:
         """Files of the work that are there, but do not begin with the mark of that run."""
         texts = {path: await self._text_of(path) for path in work.files}
-        mine = groundwork.first_line(run)
+        mine = actions.first_line(run)
         return [p for p, text in texts.items() if text is not None and not text.startswith(mine)]
 
     async def own_files(self, work: Work, run: str) -> bool:
         """Whether one of the files of the work is there and begins with the mark of that run."""
-        mine = groundwork.first_line(run)
+        mine = actions.first_line(run)
         texts = [await self._text_of(path) for path in work.files]
         return any(text is not None and text.startswith(mine) for text in texts)
 
     async def has_key(self, public: str) -> bool:
         """Whether the account takes a key."""
-        text = await self._text_of(groundwork.KEYS) or ""
+        text = await self._text_of(actions.KEYS) or ""
         return any(line.split()[:2] == public.split()[:2] for line in text.splitlines())
 
     async def name_records(self) -> Mapping[str, frozenset[str]]:
         """Address → names in lower case, by the hosts file."""
         known: dict[str, set[str]] = {}
-        for line in (await self._text_of(groundwork.HOSTS) or "").splitlines():
+        for line in (await self._text_of(actions.HOSTS) or "").splitlines():
             words = line.partition("#")[0].split()
             if words:
                 known.setdefault(words[0], set()).update(word.lower() for word in words[1:])
@@ -111,9 +111,9 @@ class KvmPreparation:
         answer = await self._session.run(commands.limited("ip -j -d addr", 10))
         return {link.name: link for link in linux_in.interfaces(answer.text, "")}
 
-    def store_path(self, action: g.Action) -> str:
+    def store_path(self, action: prep.Action) -> str:
         """Where the datastore of an action comes to lie."""
-        return groundwork.store_path(action)
+        return actions.store_path(action)
 
     async def disk(self, device: str) -> BlockDevice | None:
         """A disk as it is now."""
@@ -123,7 +123,7 @@ class KvmPreparation:
 
     async def signatures(self, device: str) -> Mapping[str, str]:
         """What is really on a device, {} nothing. Raises RemoteFailed when that cannot be told."""
-        answer = await self._session.run(groundwork.probe_disk(device))
+        answer = await self._session.run(actions.probe_disk(device))
         if answer.status == 2 and not answer.err:
             return {}
         if answer.status != 0:
@@ -139,7 +139,7 @@ class KvmPreparation:
         """Those that stand in our file and that chrony has among its sources, by the names they
         were given. Raises RemoteFailed when chrony does not answer.
         """
-        text = await self._text_of(groundwork.TIME) or ""
+        text = await self._text_of(actions.TIME) or ""
         written = {line.split()[1] for line in text.splitlines() if line.startswith("server ")}
         if not written:
             return frozenset()

@@ -27,7 +27,7 @@ from nimble_stone.core.estate import (
     room_bytes,
 )
 from nimble_stone.core.estate_list import Entry, parse
-from nimble_stone.core.groundwork import Action
+from nimble_stone.core.preparation import Action
 from nimble_stone.core.series import Series
 from nimble_stone.engine import adding, survey
 from nimble_stone.server.deps import TheApplication

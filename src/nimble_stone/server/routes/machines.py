@@ -26,7 +26,7 @@ class NewMachine(BaseModel):
 
 
 class Power(BaseModel):
-    """A wish about a machine's power; `confirmed` is its name, typed."""
+    """A request about a machine's power; `confirmed` is its name, typed."""
 
     kind: Literal[
         "On", "ForceOff", "GracefulShutdown", "ForceRestart", "GracefulRestart", "PowerCycle"

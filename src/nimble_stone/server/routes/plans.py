@@ -27,7 +27,7 @@ from nimble_stone.core.plan.sheet import count_of
 from nimble_stone.core.runs.states import RunState
 from nimble_stone.server import plan_answers as answering
 from nimble_stone.server import run_answers
-from nimble_stone.server.deps import TheApplication, TheEngine, TheKitRoom, TheKits
+from nimble_stone.server.deps import TheApplication, TheEngine, TheKitFolder, TheKits
 from nimble_stone.server.views import PlanLine, PlanView, StepView, step_views
 from nimble_stone.store import records, runs
 from nimble_stone.store.records import PlanRow
@@ -154,7 +154,7 @@ class FaultyView(BaseModel):
 
 
 @router.get("/kits/faulty")
-async def kits_faulty(room: TheKitRoom) -> list[FaultyView]:
+async def kits_faulty(room: TheKitFolder) -> list[FaultyView]:
     """Kit files that are left out; everything else works."""
     return [FaultyView(**vars(one)) for one in (await aside(room.look)).faulty]
 

@@ -36,7 +36,7 @@ MOST_ID = 2**53
 _EVENT_ID = re.compile(r"[0-9]{1,15}")
 
 
-class Wish(BaseModel):
+class RunRequest(BaseModel):
     """What a person wants of a run."""
 
     steps: list[str] = Field(default=[], max_length=5000)
@@ -242,13 +242,13 @@ async def run_console(ident: str, node: str, app: TheApplication) -> ConsoleView
         return ConsoleView(trouble=str(error))
 
 
-async def _skip(engine: Engine, ident: str, body: Wish) -> None:
+async def _skip(engine: Engine, ident: str, body: RunRequest) -> None:
     if not body.reason.strip():
         raise InputError("Skipping a step needs a reason.", code="skip-reason")
     await engine.skip(ident, _only(body), body.reason)
 
 
-WISHES: Mapping[str, Callable[[Engine, str, Wish], Awaitable[None]]] = {
+REQUESTS: Mapping[str, Callable[[Engine, str, RunRequest], Awaitable[None]]] = {
     "hold": lambda engine, ident, _: engine.hold(ident),
     "resume": lambda engine, ident, _: engine.resume(ident),
     "resume-retry": lambda engine, ident, _: engine.resume_and_retry(ident),
@@ -262,20 +262,25 @@ WISHES: Mapping[str, Callable[[Engine, str, Wish], Awaitable[None]]] = {
 """What a person may do with a run."""
 
 
-@router.post("/runs/{ident}/{wish}", response_model=RunView)
-async def run_wish(
-    ident: str, wish: str, body: Wish, app: TheApplication, engine: TheEngine, live: TheLiveRuns
+@router.post("/runs/{ident}/{request}", response_model=RunView)
+async def run_request(
+    ident: str,
+    request: str,
+    body: RunRequest,
+    app: TheApplication,
+    engine: TheEngine,
+    live: TheLiveRuns,
 ) -> Response:
     """hold, resume, retry, resume-retry, skip, extend, end-wait, undo or prove."""
     await rollout_row(app, ident)
-    work = WISHES.get(wish)
+    work = REQUESTS.get(request)
     if work is None:
-        raise NotFound(f"a run cannot {wish}")
+        raise NotFound(f"a run cannot {request}")
     await work(engine, ident, body)
     return Response(await live.answer(ident), media_type="application/json")
 
 
-def _only(body: Wish) -> str:
+def _only(body: RunRequest) -> str:
     if len(body.steps) != 1:
         raise InputError("Name one step.", code="one-step")
     return body.steps[0]

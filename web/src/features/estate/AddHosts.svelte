@@ -151,7 +151,7 @@
     busy = true;
     problem = '';
     try {
-      const wish = ([l, i]: readonly [LookView, number]) => ({
+      const request = ([l, i]: readonly [LookView, number]) => ({
         name: names[i],
         address: l.address,
         port: l.entry.port,
@@ -168,13 +168,13 @@
         await send(
           'POST',
           '/estate/hosts',
-          hosts.map((c) => ({ fingerprint: c[0].fingerprint, host: wish(c) })),
+          hosts.map((c) => ({ fingerprint: c[0].fingerprint, host: request(c) })),
         );
       if (machines.length)
         await send(
           'POST',
           '/estate/machines',
-          machines.map((c) => ({ fingerprint: c[0].fingerprint, machine: wish(c) })),
+          machines.map((c) => ({ fingerprint: c[0].fingerprint, machine: request(c) })),
         );
       keepDraft('hosts', '');
       onadded(await get('/estate'));

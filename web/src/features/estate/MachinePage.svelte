@@ -18,7 +18,7 @@
   let one = $derived(data.view?.machines.find((m) => m.machine.name === name));
   let f = $derived(one?.facts);
   let mine = $derived(data.fitness?.violations.filter((v) => v.host === name) ?? []);
-  let wish = $state(''),
+  let request = $state(''),
     typed = $state(''),
     retiring = $state(false),
     shown = $state<{ fingerprint: string; subject: string; odd: string } | null>(null);
@@ -39,14 +39,14 @@
     ),
   );
   async function go() {
-    const kind = wish,
+    const kind = request,
       confirmed = typed;
     if (
       await data.work('switching', () =>
         send('POST', `/estate/machines/${name}/power`, { kind, confirmed }),
       )
     ) {
-      wish = '';
+      request = '';
       typed = '';
     }
   }
@@ -160,14 +160,17 @@
       </div>
       <aside aria-label="Ledger">
         <Section title="Power" aside={f.power ?? ''}
-          >{#if wish}<form
+          >{#if request}<form
               class="own"
               onsubmit={(e) => {
                 e.preventDefault();
                 void go();
               }}
             >
-              <p>{WORDS[wish]}: whatever runs on {name} {wish === 'On' ? 'starts' : 'stops'}.</p>
+              <p>
+                {WORDS[request]}: whatever runs on {name}
+                {request === 'On' ? 'starts' : 'stops'}.
+              </p>
               <label
                 >Type <b class="mono">{name}</b> to confirm
                 <input class="mono" bind:value={typed} autocomplete="off" /></label
@@ -176,10 +179,10 @@
                 <Button kind="danger" type="submit" disabled={typed !== name || data.busy !== ''}
                   >{data.busy === 'switching'
                     ? 'Waiting for the controller …'
-                    : WORDS[wish]}</Button
+                    : WORDS[request]}</Button
                 ><Button
                   onclick={() => {
-                    wish = '';
+                    request = '';
                     typed = '';
                   }}>Cancel</Button
                 >
@@ -189,7 +192,7 @@
               {#each offered as k (k)}<Button
                   disabled={data.busy !== ''}
                   onclick={() => {
-                    wish = k;
+                    request = k;
                     typed = '';
                   }}>{WORDS[k]} …</Button
                 >{/each}

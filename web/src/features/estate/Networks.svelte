@@ -2,7 +2,7 @@
   /** Networks as lines from top to bottom, hosts as lines across: a joint where a host carries a network, a gap where it does not. */
   import type { EstateView } from '../../lib/api/types';
   import { count } from '../../lib/format';
-  import { carrying } from './carrying';
+  import { carrying } from './provided';
 
   interface Props {
     estate: EstateView;

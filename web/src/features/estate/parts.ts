@@ -1,7 +1,7 @@
 /** Parts of the page that are fetched when they are first shown. */
 export const parts = {
   addHosts: () => import('./AddHosts.svelte'),
-  groundPage: () => import('./GroundPage.svelte'),
+  groundPage: () => import('./PreparationPage.svelte'),
   hostPage: () => import('./HostPage.svelte'),
   machinePage: () => import('./MachinePage.svelte'),
   networks: () => import('./Networks.svelte'),

@@ -16,10 +16,10 @@
     step: StepView | undefined;
     now: number;
     progress: Progress;
-    onwish: (wish: string, body?: unknown) => void;
+    onrequest: (request: string, body?: unknown) => void;
     onundo: () => void;
   }
-  let { run, step, now, progress, onwish, onundo }: Props = $props();
+  let { run, step, now, progress, onrequest, onundo }: Props = $props();
   let consoleText = $state(''),
     consoleTrouble = $state('');
   let journal = $state(false);
@@ -121,7 +121,7 @@
           )
           .join(', ')}
       </p>{/if}
-    {#if run.state !== 'undoing' && run.state !== 'undone'}<StepActions {step} {onwish} />{/if}
+    {#if run.state !== 'undoing' && run.state !== 'undone'}<StepActions {step} {onrequest} />{/if}
     <Transcript
       run={run.id}
       step={step.key}

@@ -5,9 +5,9 @@
 
   interface Props {
     step: StepView;
-    onwish: (wish: string, body?: unknown) => void;
+    onrequest: (request: string, body?: unknown) => void;
   }
-  let { step, onwish }: Props = $props();
+  let { step, onrequest }: Props = $props();
   let skipping = $state(false);
   let reason = $state('');
   const EXTENSION_S = 600;
@@ -15,7 +15,7 @@
 
 {#if step.state === 'failed' && !step.undo_failed}
   <div class="acts">
-    <Button onclick={() => onwish('retry', { steps: [step.key] })}>Retry</Button>
+    <Button onclick={() => onrequest('retry', { steps: [step.key] })}>Retry</Button>
     <Button
       onclick={() => {
         skipping = !skipping;
@@ -27,7 +27,7 @@
       class="acts"
       onsubmit={(e) => {
         e.preventDefault();
-        onwish('skip', { steps: [step.key], reason });
+        onrequest('skip', { steps: [step.key], reason });
         skipping = false;
       }}
     >
@@ -41,11 +41,11 @@
   {/if}
 {:else if step.state === 'waiting'}
   <div class="acts">
-    <Button onclick={() => onwish('extend', { steps: [step.key], seconds: EXTENSION_S })}
+    <Button onclick={() => onrequest('extend', { steps: [step.key], seconds: EXTENSION_S })}
       >Extend by 10 min</Button
     >
-    <Button onclick={() => onwish('end-wait', { steps: [step.key] })}>End wait</Button>
-    <Button onclick={() => onwish('retry', { steps: [step.key] })}>Restart wait</Button>
+    <Button onclick={() => onrequest('end-wait', { steps: [step.key] })}>End wait</Button>
+    <Button onclick={() => onrequest('retry', { steps: [step.key] })}>Restart wait</Button>
   </div>
 {/if}
 

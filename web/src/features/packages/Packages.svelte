@@ -7,11 +7,11 @@
   import Button from '../../lib/ui/Button.svelte';
   import Dialog from '../../lib/ui/Dialog.svelte';
   import Compare from './Compare.svelte';
-  import OnePackage from './OnePackage.svelte';
+  import PackagePage from './PackagePage.svelte';
   import { dropped, together } from './sets';
-  import Shelf from './Shelf.svelte';
-  import TakeInRow from './TakeInRow.svelte';
-  import { TakeIns, type Chosen } from './takeins.svelte';
+  import PackageList from './PackageList.svelte';
+  import ImportRow from './ImportRow.svelte';
+  import { TakeIns, type Chosen } from './imports.svelte';
   import Trust from './Trust.svelte';
 
   interface Props {
@@ -107,7 +107,7 @@
 
 <div class="page">
   {#if sha === 'compare'}<Compare {list} />
-  {:else if sha}<OnePackage {sha} onchange={load} />
+  {:else if sha}<PackagePage {sha} onchange={load} />
   {:else}
     <div class="bar">
       <div>
@@ -143,18 +143,18 @@
     </div>
     <div class="body">
       {#if shown.length}<section aria-label="Importing">
-          {#each shown as row (row.id)}<TakeInRow
+          {#each shown as row (row.id)}<ImportRow
               {row}
               mine={takeIns.mine(row.id)}
               onstop={() => void takeIns.stop(row.id)}
               onresume={() => files?.click()}
             />{/each}
         </section>{/if}
-      {#if list}<Shelf {list} />{/if}
+      {#if list}<PackageList {list} />{/if}
     </div>
   {/if}
   {#if sha && moving.length}<section class="foot" aria-label="Importing">
-      {#each moving as row (row.id)}<TakeInRow
+      {#each moving as row (row.id)}<ImportRow
           {row}
           mine={takeIns.mine(row.id)}
           onstop={() => void takeIns.stop(row.id)}

@@ -1,5 +1,5 @@
 /** Which of the chosen files belong together: a descriptor and what lies beside it, the parts of a split disk, a kernel and its ramdisk. */
-import type { Chosen } from './takeins.svelte';
+import type { Chosen } from './imports.svelte';
 
 const stem = (name: string) => name.replace(/\.[^.]*$/, '');
 

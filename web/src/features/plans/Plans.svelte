@@ -5,9 +5,9 @@
   import { notices } from '../../lib/notices.svelte';
   import { router } from '../../lib/router.svelte';
   import Button from '../../lib/ui/Button.svelte';
-  import CarryOver from './CarryOver.svelte';
+  import CopyPlan from './CopyPlan.svelte';
   import { isOpen } from '../overview/overview';
-  import Many from './Many.svelte';
+  import ManyPlans from './ManyPlans.svelte';
   import NewPlan from './NewPlan.svelte';
   import PlanTable from './PlanTable.svelte';
   import Shared from './Shared.svelte';
@@ -99,7 +99,7 @@
         >{label}{id === 'values' && values.length ? ` (${values.length})` : ''}</a
       >{/each}
   </nav>
-  {#if see === 'table'}{#if estate && kits.length}<Many
+  {#if see === 'table'}{#if estate && kits.length}<ManyPlans
         {kits}
         {bays}
         {values}
@@ -121,7 +121,7 @@
       />{/if}
   {/if}
 </div>
-{#if carrying && estate}<CarryOver
+{#if carrying && estate}<CopyPlan
     plan={carrying}
     {estate}
     onclose={() => {

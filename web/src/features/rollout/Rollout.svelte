@@ -10,9 +10,9 @@
   import { parts } from './parts';
   import Dialog from '../../lib/ui/Dialog.svelte';
   import PlanLedger from '../ledger/PlanLedger.svelte';
-  import ProofLedger from '../ledger/ProofLedger.svelte';
+  import AcceptanceLedger from '../ledger/AcceptanceLedger.svelte';
   import RunLedger from '../ledger/RunLedger.svelte';
-  import Proofs from '../sheet/Proofs.svelte';
+  import AcceptanceSheet from '../sheet/AcceptanceSheet.svelte';
   import Sheet from '../sheet/Sheet.svelte';
   import Timeline from '../sheet/Timeline.svelte';
   import Wall from '../wall/Wall.svelte';
@@ -197,7 +197,7 @@
       if (first) fix(first);
     } else if (action.kind === 'look') router.go(base('run'));
     else if (action.kind === 'acceptance') router.go(base('acceptance'));
-    else if (action.kind !== 'none') await rollout.wish(action.kind);
+    else if (action.kind !== 'none') await rollout.request(action.kind);
   }
   /** A stone laid elsewhere: the node on another host, or what lies on a datastore on another one (with its node, where that one is local to another host). */
   function moved(part: Part, to: Place): Edit[] {
@@ -222,10 +222,10 @@
       event.preventDefault();
     }
     if (reading === 'run' && run && !event.ctrlKey && !event.metaKey) {
-      if (event.key === 'h' && run.state === 'running') void rollout.wish('hold');
-      if (event.key === 'g' && run.state === 'held') void rollout.wish('resume');
+      if (event.key === 'h' && run.state === 'running') void rollout.request('hold');
+      if (event.key === 'g' && run.state === 'held') void rollout.request('resume');
       if (event.key === 'r' && run.state !== 'held' && run.steps.some((s) => s.state === 'failed'))
-        void rollout.wish('retry');
+        void rollout.request('retry');
     }
   }
   let made = $derived(
@@ -258,7 +258,7 @@
             >Check against hosts</Button
           >{/if}
         {#if reading === 'run' && run?.state === 'trouble'}<Button
-            onclick={() => rollout.wish('hold')}>Hold</Button
+            onclick={() => rollout.request('hold')}>Hold</Button
           >{/if}
       {/snippet}
     </SentenceBar>
@@ -394,7 +394,7 @@
             onnode={(n) => pick(`node=${n}`)}
           />
         {:else if run}
-          <Proofs
+          <AcceptanceSheet
             {run}
             {filter}
             selected={proof ? `${proof.node}/${proof.proof}` : ''}
@@ -444,13 +444,13 @@
             {step}
             {now}
             progress={rollout.progress}
-            onwish={(w, b) => rollout.wish(w, b)}
+            onrequest={(w, b) => rollout.request(w, b)}
             onundo={() => {
               undoing = true;
               name = '';
             }}
           />
-        {:else if run}<ProofLedger
+        {:else if run}<AcceptanceLedger
             {run}
             {proof}
             onproof={(key) => pick(`proof=${encodeURIComponent(key)}`)}
@@ -554,7 +554,7 @@
       onsubmit={(e) => {
         e.preventDefault();
         undoing = false;
-        void rollout.wish('undo');
+        void rollout.request('undo');
       }}
     >
       <label

@@ -1,7 +1,7 @@
 /** Parts of the page that are fetched when they are first shown. */
 export const parts = {
-  losses: () => import('../design/Losses.svelte'),
-  places: () => import('../design/Places.svelte'),
+  losses: () => import('../design/FailureImpact.svelte'),
+  places: () => import('../design/Placement.svelte'),
   sizing: () => import('../design/Sizing.svelte'),
   time: () => import('../design/Time.svelte'),
   clash: () => import('./Clash.svelte'),

@@ -307,9 +307,9 @@ export class Rollout {
     return id;
   }
 
-  wish(wish: string, body: unknown = {}) {
+  request(request: string, body: unknown = {}) {
     return this.#work(async () => {
-      if (this.#run) this.#take(await send('POST', `/runs/${this.#run.id}/${wish}`, body));
+      if (this.#run) this.#take(await send('POST', `/runs/${this.#run.id}/${request}`, body));
     });
   }
 

@@ -13,7 +13,7 @@ from typing import Any
 
 from lxml import etree
 
-from nimble_stone.core import groundwork as g
+from nimble_stone.core import preparation as prep
 from nimble_stone.core.errors import Conflict
 from nimble_stone.core.estate import Datastore
 from nimble_stone.hosts.kvm.commands import limited, virsh
@@ -133,16 +133,16 @@ def remove(*paths: str) -> Command:
     return Command(limited(f"rm -f {' '.join(quote(path) for path in paths)}", 10))
 
 
-def work(action: g.Action, run: str, before: Datastore | None = None) -> Work:
+def work(action: prep.Action, run: str, before: Datastore | None = None) -> Work:
     """The operations of an action. `before`: the datastore that is renamed, as it was read. Raises
     Conflict where that is missing.
     """
-    if isinstance(action, g.RenameStore):
+    if isinstance(action, prep.RenameStore):
         return _rename(action, before)
     return _WORK[type(action)](action, run)
 
 
-def _key(action: g.AddKey, run: str) -> Work:
+def _key(action: prep.AddKey, run: str) -> Work:
     return _change(
         (
             Command(limited("mkdir -p -m 700 ~/.ssh", 10)),
@@ -152,14 +152,14 @@ def _key(action: g.AddKey, run: str) -> Work:
     )
 
 
-def _names(action: g.AddNames, run: str) -> Work:
+def _names(action: prep.AddNames, run: str) -> Work:
     lines = "".join(
         f"{record.address} {' '.join(record.names)} # {mark(run)}\n" for record in action.records
     )
     return _change((append(HOSTS, lines),), (without_mark(HOSTS, run),))
 
 
-def _isolated(action: g.IsolatedNetwork, run: str) -> Work:
+def _isolated(action: prep.IsolatedNetwork, run: str) -> Work:
     xml = network_xml(
         action.name,
         action.bridge,
@@ -169,12 +169,12 @@ def _isolated(action: g.IsolatedNetwork, run: str) -> Work:
     return Work((_network(action.name, xml),))
 
 
-def _folder_store(action: g.FolderStore, run: str) -> Work:
+def _folder_store(action: prep.FolderStore, run: str) -> Work:
     xml = pool_xml(action.name, uuid_of(run, action.host, "pool", action.name), "dir", action.path)
     return Work((_pool(action.name, xml),))
 
 
-def _disk_store(action: g.DiskStore, run: str) -> Work:
+def _disk_store(action: prep.DiskStore, run: str) -> Work:
     # The file system's UUID is our mark, and the pool names the disk by it: letters of
     # disks change from one start to the next.
     ident = uuid_of(run, action.host, "disk", action.name)
@@ -197,7 +197,7 @@ def _disk_store(action: g.DiskStore, run: str) -> Work:
     )
 
 
-def _nfs_store(action: g.NfsStore, run: str) -> Work:
+def _nfs_store(action: prep.NfsStore, run: str) -> Work:
     xml = pool_xml(
         action.name,
         uuid_of(run, action.host, "pool", action.name),
@@ -209,11 +209,11 @@ def _nfs_store(action: g.NfsStore, run: str) -> Work:
     return Work((_pool(action.name, xml, delete=False),))
 
 
-def _fencing_volume(action: g.FencingVolume, run: str) -> Work:
+def _fencing_volume(action: prep.FencingVolume, run: str) -> Work:
     volume = (
-        f"<volume>\n  <name>{g.fence_name(action)}</name>\n  <capacity"
-        f' unit="bytes">{g.FENCE_BYTES}</capacity>\n  <allocation'
-        f' unit="bytes">{g.FENCE_BYTES}</allocation>\n  <target><format'
+        f"<volume>\n  <name>{prep.fence_name(action)}</name>\n  <capacity"
+        f' unit="bytes">{prep.FENCE_BYTES}</capacity>\n  <allocation'
+        f' unit="bytes">{prep.FENCE_BYTES}</allocation>\n  <target><format'
         ' type="raw"/></target>\n</volume>\n'
     )
     return _change(
@@ -224,11 +224,11 @@ def _fencing_volume(action: g.FencingVolume, run: str) -> Work:
                 ("exists already",),
             ),
         ),
-        (Command(virsh("vol-delete", "--pool", action.datastore, g.fence_name(action))),),
+        (Command(virsh("vol-delete", "--pool", action.datastore, prep.fence_name(action))),),
     )
 
 
-def _wipe(action: g.WipeDisk, run: str) -> Work:
+def _wipe(action: prep.WipeDisk, run: str) -> Work:
     return _change(
         (
             Command(
@@ -242,7 +242,7 @@ def _wipe(action: g.WipeDisk, run: str) -> Work:
     )
 
 
-def _start_store(action: g.StartStore, run: str) -> Work:
+def _start_store(action: prep.StartStore, run: str) -> Work:
     return _change(
         (
             Command(virsh("pool-start", action.name), fine=("already active",)),
@@ -255,7 +255,7 @@ def _start_store(action: g.StartStore, run: str) -> Work:
     )
 
 
-def _start_network(action: g.StartNetwork, run: str) -> Work:
+def _start_network(action: prep.StartNetwork, run: str) -> Work:
     return _change(
         (
             Command(virsh("net-start", action.name), fine=("already active",)),
@@ -268,7 +268,7 @@ def _start_network(action: g.StartNetwork, run: str) -> Work:
     )
 
 
-def _time_source(action: g.TimeSource, run: str) -> Work:
+def _time_source(action: prep.TimeSource, run: str) -> Work:
     reload = Command(limited("chronyc reload sources", 10))
     return _change(
         (write(TIME, f"{first_line(run)}server {action.server} iburst\n"), reload),
@@ -277,7 +277,7 @@ def _time_source(action: g.TimeSource, run: str) -> Work:
     )
 
 
-def _refuse_passwords(action: g.RefusePasswords, run: str) -> Work:
+def _refuse_passwords(action: prep.RefusePasswords, run: str) -> Work:
     reload = Command(limited("systemctl reload ssh", 20))
     return _change(
         (
@@ -290,12 +290,12 @@ def _refuse_passwords(action: g.RefusePasswords, run: str) -> Work:
     )
 
 
-def store_path(action: g.Action) -> str:
+def store_path(action: prep.Action) -> str:
     """Where the datastore of an action comes to lie. Raises TypeError for other actions."""
     match action:
-        case g.FolderStore():
+        case prep.FolderStore():
             return action.path.rstrip("/")
-        case g.NfsStore() | g.DiskStore():
+        case prep.NfsStore() | prep.DiskStore():
             return f"{IMAGES}/{action.name}"
         case _:
             raise TypeError(action.kind)
@@ -334,7 +334,7 @@ def _pool(name: str, xml: str, *, delete: bool = True) -> Operation:
     )
 
 
-def _rename(action: g.RenameStore, before: Datastore | None) -> Work:
+def _rename(action: prep.RenameStore, before: Datastore | None) -> Work:
     if before is None:
         raise Conflict(
             f"datastore {action.name} of {action.host} was not read",
@@ -357,7 +357,7 @@ def _rename(action: g.RenameStore, before: Datastore | None) -> Work:
     return _change(called(action.name, action.to), called(action.to, action.name))
 
 
-def carry_files(action: g.CarryNetwork, run: str) -> dict[str, str]:
+def carry_files(action: prep.CarryNetwork, run: str) -> dict[str, str]:
     """The files that make the bridge come back after a start: path → text, ours by their first
     line.
     """
@@ -418,7 +418,7 @@ def carry_files(action: g.CarryNetwork, run: str) -> dict[str, str]:
     return files
 
 
-def _carry(action: g.CarryNetwork, run: str) -> Work:
+def _carry(action: prep.CarryNetwork, run: str) -> Work:
     files = carry_files(action, run)
     folders = sorted(
         {path.rpartition("/")[0] for path in files if path.rpartition("/")[0].endswith(".d")}
@@ -454,17 +454,17 @@ def _carry(action: g.CarryNetwork, run: str) -> Work:
 
 
 _WORK: dict[type[Any], Callable[[Any, str], Work]] = {
-    g.AddKey: _key,
-    g.AddNames: _names,
-    g.IsolatedNetwork: _isolated,
-    g.CarryNetwork: _carry,
-    g.FolderStore: _folder_store,
-    g.DiskStore: _disk_store,
-    g.NfsStore: _nfs_store,
-    g.FencingVolume: _fencing_volume,
-    g.WipeDisk: _wipe,
-    g.StartStore: _start_store,
-    g.StartNetwork: _start_network,
-    g.TimeSource: _time_source,
-    g.RefusePasswords: _refuse_passwords,
+    prep.AddKey: _key,
+    prep.AddNames: _names,
+    prep.IsolatedNetwork: _isolated,
+    prep.CarryNetwork: _carry,
+    prep.FolderStore: _folder_store,
+    prep.DiskStore: _disk_store,
+    prep.NfsStore: _nfs_store,
+    prep.FencingVolume: _fencing_volume,
+    prep.WipeDisk: _wipe,
+    prep.StartStore: _start_store,
+    prep.StartNetwork: _start_network,
+    prep.TimeSource: _time_source,
+    prep.RefusePasswords: _refuse_passwords,
 }

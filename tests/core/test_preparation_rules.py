@@ -14,7 +14,7 @@ from lxml import etree
 from pydantic import ValidationError
 
 from nimble_stone.core import changes, scan_range
-from nimble_stone.core import groundwork as g
+from nimble_stone.core import preparation as prep
 from nimble_stone.core.errors import InputError
 from nimble_stone.core.estate import (
     BlockDevice,
@@ -27,7 +27,7 @@ from nimble_stone.core.estate import (
     MachineFacts,
 )
 from nimble_stone.core.units import GIB
-from nimble_stone.hosts.kvm import groundwork
+from nimble_stone.hosts.kvm import actions
 
 HOST = Host(name="gannet", address="10.44.1.11", credential="c", site="Kelda", bay="main")
 
@@ -119,26 +119,28 @@ def test_what_changed_is_told_and_what_always_moves_is_not() -> None:
 ESTATE = Estate(hosts=(HOST,), facts={"gannet": facts()})
 
 
-def refused(action: g.Action, estate: Estate = ESTATE, keys: frozenset[str] = frozenset()) -> str:
-    return " ".join(g.refusals(action, estate, keys))
+def refused(
+    action: prep.Action, estate: Estate = ESTATE, keys: frozenset[str] = frozenset()
+) -> str:
+    return " ".join(prep.refusals(action, estate, keys))
 
 
 def test_each_action_is_refused_for_the_reason_that_is_there() -> None:
-    assert "no host" in refused(g.StartStore(host="nowhere", name="x"))
+    assert "no host" in refused(prep.StartStore(host="nowhere", name="x"))
     assert "never read" in refused(
-        g.StartStore(host="gannet", name="x"), ESTATE.model_copy(update={"facts": {}})
+        prep.StartStore(host="gannet", name="x"), ESTATE.model_copy(update={"facts": {}})
     )
     assert "unreachable" in refused(
-        g.StartStore(host="gannet", name="x"),
+        prep.StartStore(host="gannet", name="x"),
         Estate(hosts=(HOST,), facts={"gannet": facts(trouble="gone")}),
     )
-    assert "no datastore" in refused(g.StartStore(host="gannet", name="x"))
-    assert "no network" in refused(g.StartNetwork(host="gannet", name="x"))
-    assert "already, at /l" in refused(g.FolderStore(host="gannet", name="l", path="/elsewhere"))
-    assert "is datastore l" in refused(g.FolderStore(host="gannet", name="m", path="/l/"))
+    assert "no datastore" in refused(prep.StartStore(host="gannet", name="x"))
+    assert "no network" in refused(prep.StartNetwork(host="gannet", name="x"))
+    assert "already, at /l" in refused(prep.FolderStore(host="gannet", name="l", path="/elsewhere"))
+    assert "is datastore l" in refused(prep.FolderStore(host="gannet", name="m", path="/l/"))
     # once more is no harm
-    assert refused(g.FolderStore(host="gannet", name="l", path="/l")) == ""
-    assert refused(g.DiskStore(host="gannet", name="d", device="/dev/sdc")) == ""
+    assert refused(prep.FolderStore(host="gannet", name="l", path="/l")) == ""
+    assert refused(prep.DiskStore(host="gannet", name="d", device="/dev/sdc")) == ""
     busy = Estate(
         hosts=(HOST,),
         facts={
@@ -156,20 +158,20 @@ def test_each_action_is_refused_for_the_reason_that_is_there() -> None:
         },
     )
     assert "mounted at /srv" in refused(
-        g.DiskStore(host="gannet", name="d", device="/dev/sdc"), busy
+        prep.DiskStore(host="gannet", name="d", device="/dev/sdc"), busy
     )
     assert "left alone" in refused(
-        g.WipeDisk(host="gannet", device="/dev/sdc", size_bytes=5, confirmed="gannet /dev/sdc"),
+        prep.WipeDisk(host="gannet", device="/dev/sdc", size_bytes=5, confirmed="gannet /dev/sdc"),
         busy,
     )
-    assert "password" in refused(g.RefusePasswords(host="gannet"))
-    assert refused(g.RefusePasswords(host="gannet"), keys=frozenset({"c"})) == ""
+    assert "password" in refused(prep.RefusePasswords(host="gannet"))
+    assert refused(prep.RefusePasswords(host="gannet"), keys=frozenset({"c"})) == ""
     used = Estate(
         hosts=(HOST,),
         facts={"gannet": facts(guests=[{"name": "a", "running": True, "disks": ["l/a.qcow2"]}])},
     )
-    assert "by name: a" in refused(g.RenameStore(host="gannet", name="l", to="gannet-l"), used)
-    carry = g.CarryNetwork(
+    assert "by name: a" in refused(prep.RenameStore(host="gannet", name="l", to="gannet-l"), used)
+    carry = prep.CarryNetwork(
         host="gannet",
         network="survey",
         bridge="br-survey",
@@ -189,7 +191,7 @@ def test_each_action_is_refused_for_the_reason_that_is_there() -> None:
     )
     assert "eno2 already" in refused(carry.model_copy(update={"bridge": "eno2"}))
     assert "type" in refused(
-        g.WipeDisk(host="gannet", device="/dev/sdc", size_bytes=5),
+        prep.WipeDisk(host="gannet", device="/dev/sdc", size_bytes=5),
         remains := Estate(
             hosts=(HOST,),
             facts={
@@ -200,20 +202,20 @@ def test_each_action_is_refused_for_the_reason_that_is_there() -> None:
         ),
     )
     wipe, store = (
-        g.WipeDisk(host="gannet", device="/dev/sdc", size_bytes=5, confirmed="gannet /dev/sdc"),
-        g.DiskStore(host="gannet", name="d", device="/dev/sdc"),
+        prep.WipeDisk(host="gannet", device="/dev/sdc", size_bytes=5, confirmed="gannet /dev/sdc"),
+        prep.DiskStore(host="gannet", name="d", device="/dev/sdc"),
     )
     assert "wipe it first" in refused(store, remains)
     # it is wiped by the same run, before
-    assert g.refusals(store, remains, frozenset(), (wipe, store)) == []
+    assert prep.refusals(store, remains, frozenset(), (wipe, store)) == []
     passwords, key = (
-        g.RefusePasswords(host="gannet"),
-        g.AddKey(host="gannet", credential="k", public="ssh-ed25519 " + "A" * 68),
+        prep.RefusePasswords(host="gannet"),
+        prep.AddKey(host="gannet", credential="k", public="ssh-ed25519 " + "A" * 68),
     )
-    assert g.refusals(passwords, ESTATE, frozenset(), (key, passwords)) == []
+    assert prep.refusals(passwords, ESTATE, frozenset(), (key, passwords)) == []
     # two runs may not work on one disk
-    assert g.things(wipe) & g.things(store)
-    assert not g.things(passwords) & g.things(key)
+    assert prep.things(wipe) & prep.things(store)
+    assert not prep.things(passwords) & prep.things(key)
     neither = Estate(hosts=(HOST,), facts={"gannet": facts(network_setup="")})
     assert "neither" in refused(carry, neither)
 
@@ -244,26 +246,26 @@ def test_each_action_is_refused_for_the_reason_that_is_there() -> None:
 )
 def test_nothing_that_could_break_out_of_a_command_is_an_action(wrong: dict[str, object]) -> None:
     with pytest.raises(ValidationError):
-        g.Groundwork.model_validate({"actions": [wrong]})
+        prep.Preparation.model_validate({"actions": [wrong]})
 
 
-ACTIONS: list[g.Action] = [
-    g.AddKey(host="gannet", credential="k", public="ssh-ed25519 " + "A" * 68),
-    g.AddNames(
-        host="gannet", records=(g.NameRecord(address=IPv4Address("10.0.0.1"), names=("x",)),)
+ACTIONS: list[prep.Action] = [
+    prep.AddKey(host="gannet", credential="k", public="ssh-ed25519 " + "A" * 68),
+    prep.AddNames(
+        host="gannet", records=(prep.NameRecord(address=IPv4Address("10.0.0.1"), names=("x",)),)
     ),
-    g.IsolatedNetwork(host="gannet", name="inner", bridge="in0"),
-    g.FolderStore(host="gannet", name="s", path="/srv/s"),
-    g.DiskStore(host="gannet", name="d", device="/dev/sdc"),
-    g.NfsStore(host="gannet", name="n", server="filer", export="/e"),
-    g.FencingVolume(host="gannet", datastore="n", name="witness"),
-    g.WipeDisk(host="gannet", device="/dev/sdc", size_bytes=1, parts=("/dev/sdc1",)),
-    g.RenameStore(host="gannet", name="l", to="gannet-l"),
-    g.StartStore(host="gannet", name="l"),
-    g.StartNetwork(host="gannet", name="x"),
-    g.TimeSource(host="gannet", server="10.44.0.5"),
-    g.RefusePasswords(host="gannet"),
-    g.CarryNetwork(
+    prep.IsolatedNetwork(host="gannet", name="inner", bridge="in0"),
+    prep.FolderStore(host="gannet", name="s", path="/srv/s"),
+    prep.DiskStore(host="gannet", name="d", device="/dev/sdc"),
+    prep.NfsStore(host="gannet", name="n", server="filer", export="/e"),
+    prep.FencingVolume(host="gannet", datastore="n", name="witness"),
+    prep.WipeDisk(host="gannet", device="/dev/sdc", size_bytes=1, parts=("/dev/sdc1",)),
+    prep.RenameStore(host="gannet", name="l", to="gannet-l"),
+    prep.StartStore(host="gannet", name="l"),
+    prep.StartNetwork(host="gannet", name="x"),
+    prep.TimeSource(host="gannet", server="10.44.0.5"),
+    prep.RefusePasswords(host="gannet"),
+    prep.CarryNetwork(
         host="gannet",
         network="survey",
         bridge="br-survey",
@@ -272,7 +274,7 @@ ACTIONS: list[g.Action] = [
         setup="networkd",
         uplink_config="/etc/systemd/network/10-eno2.network",
     ),
-    g.CarryNetwork(
+    prep.CarryNetwork(
         host="gannet",
         network="survey",
         bridge="br-survey",
@@ -280,7 +282,7 @@ ACTIONS: list[g.Action] = [
         vlan=420,
         setup="ifupdown",
     ),
-    g.CarryNetwork(
+    prep.CarryNetwork(
         host="gannet", network="survey", bridge="br-survey", uplink="eno2", setup="networkd"
     ),
 ]
@@ -290,9 +292,9 @@ BEFORE = Datastore(
 
 
 @pytest.mark.parametrize("action", ACTIONS, ids=lambda a: a.kind)
-def test_commands_are_limited_marked_and_the_document_is_well_formed(action: g.Action) -> None:
+def test_commands_are_limited_marked_and_the_document_is_well_formed(action: prep.Action) -> None:
     made, again, other = (
-        groundwork.work(action, run, BEFORE) for run in ("g0000000a", "g0000000a", "g0000000b")
+        actions.work(action, run, BEFORE) for run in ("g0000000a", "g0000000a", "g0000000b")
     )
     # what is shown is what is sent
     assert made == again
@@ -307,14 +309,14 @@ def test_commands_are_limited_marked_and_the_document_is_well_formed(action: g.A
     ):
         # another run's mark is another one
         assert made != other
-    assert g.label(action)
-    assert made.undo() or not g.undoable(action)
+    assert prep.label(action)
+    assert made.undo() or not prep.undoable(action)
 
 
 def test_a_file_that_is_written_is_ours_by_its_first_line() -> None:
     for action in ACTIONS:
-        if isinstance(action, g.CarryNetwork):
-            files = groundwork.carry_files(action, "g1")
+        if isinstance(action, prep.CarryNetwork):
+            files = actions.carry_files(action, "g1")
             assert all(text.startswith("# nimble-stone:g1\n") for text in files.values())
             assert all("nimble-stone" in path for path in files)
 

@@ -9,7 +9,7 @@ from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
 from nimble_stone.app.application import Application
-from nimble_stone.core import groundwork as g
+from nimble_stone.core import preparation as prep
 from nimble_stone.core.errors import Conflict, InputError, NotFound
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.runs.states import FINISHED, RunState, StepState
@@ -18,11 +18,11 @@ from nimble_stone.engine import keys, preparation
 from nimble_stone.hosts.drivers import KINDS
 from nimble_stone.hosts.work import Work
 from nimble_stone.server.deps import TheApplication, TheEngine
-from nimble_stone.server.routes.runs import Wish
+from nimble_stone.server.routes.runs import RunRequest
 from nimble_stone.store import entries, records, runs
 from nimble_stone.store.runs import RunRow
 
-router = APIRouter(tags=["groundwork"])
+router = APIRouter(tags=["host preparation"])
 
 
 class Planned(BaseModel):
@@ -52,7 +52,7 @@ class Begin(BaseModel):
     """Actions to be carried out, as the run of that name."""
 
     run: str = Field(pattern=r"^g[0-9a-f]{8}$")
-    work: g.Groundwork
+    work: prep.Preparation
 
 
 class GroundStep(BaseModel):
@@ -121,11 +121,13 @@ async def make_key(body: NewKey, app: TheApplication) -> KeyView:
     return KeyView(name=body.name, public=await keys.make(app, body.name))
 
 
-def _planned(work: g.Groundwork, estate: Estate, run: str, known: frozenset[str]) -> list[Planned]:
+def _planned(
+    work: prep.Preparation, estate: Estate, run: str, known: frozenset[str]
+) -> list[Planned]:
     found = []
     for step in preparation.steps_of(work, estate):
         action = preparation.action_of(step)
-        refusals = g.refusals(action, estate, known, work.actions)
+        refusals = prep.refusals(action, estate, known, work.actions)
         try:
             done = _work(action, run, step, estate)
         except Conflict as error:
@@ -139,14 +141,14 @@ def _planned(work: g.Groundwork, estate: Estate, run: str, known: frozenset[str]
                 refusals=refusals,
                 commands=[c.shown for c in done.act()],
                 undo=[c.shown for c in done.undo()],
-                undoable=g.undoable(action),
-                confirm=action.wanted if isinstance(action, g.WipeDisk) else "",
+                undoable=prep.undoable(action),
+                confirm=action.wanted if isinstance(action, prep.WipeDisk) else "",
             )
         )
     return found
 
 
-def _work(action: g.Action, run: str, step: Step, estate: Estate) -> Work:
+def _work(action: prep.Action, run: str, step: Step, estate: Estate) -> Work:
     """What would be sent, by the host's kind. Raises Conflict."""
     host = estate.host(action.host)
     kind = host.kind if host else "kvm"
@@ -154,7 +156,7 @@ def _work(action: g.Action, run: str, step: Step, estate: Estate) -> Work:
 
 
 @router.post("/estate/groundwork/preview")
-async def groundwork_preview(body: g.Groundwork, app: TheApplication) -> Preview:
+async def preparation_preview(body: prep.Preparation, app: TheApplication) -> Preview:
     """The exact commands of every action, what would take them back, and what speaks against them.
     Nothing is sent.
     """
@@ -164,7 +166,7 @@ async def groundwork_preview(body: g.Groundwork, app: TheApplication) -> Preview
 
 
 @router.post("/estate/groundwork")
-async def groundwork_start(body: Begin, app: TheApplication, engine: TheEngine) -> GroundRun:
+async def preparation_start(body: Begin, app: TheApplication, engine: TheEngine) -> GroundRun:
     """Start it. Refused as a whole when anything speaks against an action, or another run works on
     the same thing.
     """
@@ -271,7 +273,7 @@ async def _view(app: Application, ident: str) -> GroundRun:
 
 
 @router.get("/groundwork")
-async def groundwork_list(app: TheApplication) -> list[GroundLine]:
+async def preparation_list(app: TheApplication) -> list[GroundLine]:
     """All runs of groundwork, newest first."""
     found = []
     for row in await app.store.read(runs.runs, kind="groundwork"):
@@ -289,18 +291,18 @@ async def groundwork_list(app: TheApplication) -> list[GroundLine]:
 
 
 @router.get("/groundwork/{ident}")
-async def groundwork_one(ident: str, app: TheApplication) -> GroundRun:
+async def preparation_one(ident: str, app: TheApplication) -> GroundRun:
     """How it stands."""
     return await _view(app, ident)
 
 
-@router.post("/groundwork/{ident}/{wish}")
-async def groundwork_wish(
-    ident: str, wish: str, body: Wish, app: TheApplication, engine: TheEngine
+@router.post("/groundwork/{ident}/{request}")
+async def preparation_request(
+    ident: str, request: str, body: RunRequest, app: TheApplication, engine: TheEngine
 ) -> GroundRun:
     """hold, resume, retry, skip or undo."""
     await _view(app, ident)
-    match wish:
+    match request:
         case "hold":
             await engine.hold(ident)
         case "resume":
@@ -314,5 +316,5 @@ async def groundwork_wish(
         case "undo":
             await engine.undo(ident)
         case _:
-            raise NotFound(f"a preparation run cannot {wish}")
+            raise NotFound(f"a preparation run cannot {request}")
     return await _view(app, ident)

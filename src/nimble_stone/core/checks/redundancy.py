@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from nimble_stone.core.checks.situation import Situation
 from nimble_stone.core.findings import Finding, Remedy
-from nimble_stone.core.plan.laying import ways
+from nimble_stone.core.plan.redundancy import ways
 from nimble_stone.core.units import size_text
 
 WASTE = 0.1

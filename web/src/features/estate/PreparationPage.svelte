@@ -61,7 +61,7 @@
         })
         .catch(() => undefined);
   });
-  async function wish(what: string, body: object = {}) {
+  async function request(what: string, body: object = {}) {
     asking = false;
     skipping = false;
     try {
@@ -92,19 +92,21 @@
       <div class="doors">
         {#if failed && run.state !== 'undoing'}<Button
             kind="main"
-            onclick={() => void wish('retry')}>Retry failed steps</Button
-          >{:else if run.state === 'held'}<Button kind="main" onclick={() => void wish('resume')}
+            onclick={() => void request('retry')}>Retry failed steps</Button
+          >{:else if run.state === 'held'}<Button kind="main" onclick={() => void request('resume')}
             >Resume</Button
-          >{:else if run.state === 'running'}<Button onclick={() => void wish('hold')}>Hold</Button
+          >{:else if run.state === 'running'}<Button onclick={() => void request('hold')}
+            >Hold</Button
           >{:else if run.state === 'done'}<a class="fit" href="/estate?see=fitness"
             >Show remaining problems</a
           >{/if}
-        {#if run.state === 'undoing' && failed}<Button kind="main" onclick={() => void wish('undo')}
-            >Roll back again</Button
+        {#if run.state === 'undoing' && failed}<Button
+            kind="main"
+            onclick={() => void request('undo')}>Roll back again</Button
           >{/if}
         {#if !['undone', 'undoing', 'running'].includes(run.state)}{#if asking}<Button
               kind="danger"
-              onclick={() => void wish('undo')}
+              onclick={() => void request('undo')}
               >Roll back on {count(run.hosts.length, 'host')}</Button
             ><Button
               onclick={() => {
@@ -155,7 +157,7 @@
                 {step.message}
               </p>{/if}
             {#if step.state === 'failed' && run.state !== 'undoing'}<div class="acts">
-                <Button onclick={() => void wish('retry', { steps: [step!.key] })}>Retry</Button
+                <Button onclick={() => void request('retry', { steps: [step!.key] })}>Retry</Button
                 ><Button
                   onclick={() => {
                     skipping = !skipping;
@@ -166,7 +168,7 @@
                   class="acts"
                   onsubmit={(e) => {
                     e.preventDefault();
-                    void wish('skip', { steps: [step!.key], reason });
+                    void request('skip', { steps: [step!.key], reason });
                   }}
                 >
                   <input

@@ -1,7 +1,7 @@
 """What may be done to hosts before anything is rolled out: remedies and groundwork as values. Pure:
 what is meant, and why it may not be.
 
-The exact commands are made of these by hosts.groundwork; the engine carries them out. Sizes in
+The exact commands are made of these by hosts.kvm.actions; the engine carries them out. Sizes in
 bytes.
 """
 
@@ -267,7 +267,7 @@ class Care(BaseModel):
     protection: Literal["", "protected", "disposable"] = ""
 
 
-class Groundwork(BaseModel):
+class Preparation(BaseModel):
     """Actions to be carried out as one run. `care` holds for the datastores among them."""
 
     model_config = ConfigDict(extra="forbid", frozen=True)

@@ -157,7 +157,7 @@ def datastores(
 def _lay(
     cells: Cells,
     column: str,
-    wish: str,
+    request: str,
     size_bytes: int,
     facts: Facts,
     given: dict[tuple[str, str], int],
@@ -167,7 +167,7 @@ def _lay(
         stores = [store for store in facts.datastores if store.active]
         stores.sort(
             key=lambda store: (
-                wish != "any" and bool(store.shared) != (wish == "shared"),
+                request != "any" and bool(store.shared) != (request == "shared"),
                 given.get(_store_key(facts.host, store.name, store.shared), 0) - store.free_bytes,
                 store.name,
             )

@@ -15,7 +15,7 @@ from nimble_stone.core import checks, headroom, yaml_text
 from nimble_stone.core.checks import Situation
 from nimble_stone.core.findings import Finding
 from nimble_stone.core.kit.model import Kit
-from nimble_stone.core.plan import laying
+from nimble_stone.core.plan import redundancy
 from nimble_stone.core.plan.model import Plan
 from nimble_stone.core.plan.sheet import Sheet, resolve
 from tests.core.test_resolution import ESTATE, KITS, PACKAGES, sheet_of
@@ -49,18 +49,18 @@ def told(sheet: Sheet) -> dict[str, Finding]:
 
 
 def test_the_answers_choose_a_way_and_each_way_knows_the_answers_that_would() -> None:
-    known = {way.layout.scheme.label: way for way in laying.ways(ballast())}
+    known = {way.layout.scheme.label: way for way in redundancy.ways(ballast())}
     assert list(known) == ["2 copies", "3 copies", "2 + 1 parity", "4 + 2 parity"]
     assert [label for label, way in known.items() if way.chosen] == ["2 copies"]
     assert known["2 copies"].layout.usable_bytes == 4 * 2 * 128 * GIB // 2
     edit = known["2 + 1 parity"].edits[0]
     assert (edit.path, edit.value) == (("values", "copies"), "2+1")
-    found = laying.current(ballast(copies="2+1"))
+    found = redundancy.current(ballast(copies="2+1"))
     assert found is not None
     assert found.usable_bytes == 2 * (4 * 2 * 128 * GIB // 3)
-    assert laying.current(ballast(copies="many")) is None
+    assert redundancy.current(ballast(copies="many")) is None
     # its ledger disk is no data disk
-    assert laying.ways(sheet_of("tidebook", {"values": {"pool": "kelda-survey"}})) == []
+    assert redundancy.ways(sheet_of("tidebook", {"values": {"pool": "kelda-survey"}})) == []
 
 
 @settings(max_examples=40, deadline=None)
@@ -72,7 +72,7 @@ def test_what_is_told_of_a_way_is_what_it_comes_to(counts: list[int], copies: st
         {f"storage-{n}": {"disk.data.count": str(count)} for n, count in enumerate(counts, 1)},
         copies=copies,
     )
-    found = laying.current(sheet)
+    found = redundancy.current(sheet)
     assert found is not None
     assert (found.raw_bytes, found.disks) == (sum(counts) * 128 * GIB, sum(counts))
     findings = told(sheet)
@@ -81,7 +81,7 @@ def test_what_is_told_of_a_way_is_what_it_comes_to(counts: list[int], copies: st
     assert ("laying-waste" in findings) == (
         not found.reason and found.wasted_bytes > 0.1 * found.raw_bytes
     )
-    assert sum(way.chosen for way in laying.ways(sheet)) == 1
+    assert sum(way.chosen for way in redundancy.ways(sheet)) == 1
 
 
 def test_a_way_that_cannot_be_is_a_blocker_with_one_that_can() -> None:
@@ -110,7 +110,7 @@ def test_no_protection_is_said_before_anything_is_built() -> None:
         ESTATE,
     )
     assert told(sheet)["laying-bare"].message == "Data is stored only once: any failure loses data."
-    assert laying.ways(sheet)[0].layout.scheme.label == "one copy"
+    assert redundancy.ways(sheet)[0].layout.scheme.label == "one copy"
 
 
 @pytest.mark.parametrize(

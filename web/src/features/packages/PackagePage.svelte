@@ -9,7 +9,7 @@
   import StateMark from '../../lib/ui/StateMark.svelte';
   import Weight from '../../lib/ui/Weight.svelte';
   import Section from '../ledger/Section.svelte';
-  import GuestDrawing from './GuestDrawing.svelte';
+  import HardwareDrawing from './HardwareDrawing.svelte';
   import SizeTable from './SizeTable.svelte';
   import { KIND, mark, SIGNED, WHOLE } from './trustwords';
 
@@ -166,7 +166,7 @@
           aside={one.nics.length
             ? count(one.nics.length, 'interface')
             : count(one.disks.length, 'disk')}
-          ><GuestDrawing {one} />
+          ><HardwareDrawing {one} />
           {#if differences.length}<table class="adapt">
               <tbody
                 >{#each differences as d, i (i)}<tr

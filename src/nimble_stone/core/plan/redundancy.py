@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from nimble_stone.core import storage_layout
 from nimble_stone.core.findings import Edit
-from nimble_stone.core.kit.model import LayingWay
+from nimble_stone.core.kit.model import RedundancyScheme
 from nimble_stone.core.plan.sheet import Sheet
 from nimble_stone.core.storage_layout import DataDisk, Layout, Scheme
 
@@ -59,5 +59,5 @@ def current(sheet: Sheet) -> Layout | None:
     return next((way.layout for way in ways(sheet) if way.chosen), None)
 
 
-def _chosen(sheet: Sheet, way: LayingWay) -> bool:
+def _chosen(sheet: Sheet, way: RedundancyScheme) -> bool:
     return all(sheet.nodes[0].value(column) == value for column, value in way.answers.items())

@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest';
 import type { EstateView } from '../../lib/api/types';
-import { carrying } from './carrying';
+import { carrying } from './provided';
 
 const host = (name: string, nets: [string, number, boolean?][]) => ({
   name,

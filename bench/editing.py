@@ -14,6 +14,8 @@ from pathlib import Path
 from typing import Any
 
 from nimble_stone.app.application import Application
+from nimble_stone.app.editing import keep_text
+from nimble_stone.app.evaluate import evaluate
 from nimble_stone.core.estate import EstateFile
 from nimble_stone.core.findings import Edit
 from nimble_stone.core.kit.model import Kit
@@ -22,7 +24,7 @@ from nimble_stone.lab.scenario import appliance, demo
 from nimble_stone.packages.files import opened
 from nimble_stone.packages.stored import dump
 from nimble_stone.server.app import open_application
-from nimble_stone.server.plan_answers import packed
+from nimble_stone.server.plan_answers import data_of, packed
 from nimble_stone.server.routes import plans
 from nimble_stone.store import records
 from tests.core import scene
@@ -98,7 +100,7 @@ async def prepared(folder: Path) -> tuple[Application, dict[str, Kit]]:
         f"  role{n}: {{count: {17 if n < 39 else 16}}}\n" for n in range(60)
     )
     kits = {kit.id: kit}
-    await plans.store_text(ports, kits, "western", text, 0)
+    await keep_text(ports, kits, "western", text, 0)
     return ports, kits
 
 
@@ -127,9 +129,8 @@ async def run(folder: Path) -> None:
     """Edits of several kinds."""
     ports, kits = await prepared(folder)
     try:
-        whole = packed(
-            await plans.view_data(ports, kits, await ports.store.read(records.get_plan, "western"))
-        )
+        row = await ports.store.read(records.get_plan, "western")
+        whole = packed(await data_of(ports, row, await evaluate(ports, kits, row.text)))
         packing = []
         data = json.loads(whole)
         for _ in range(ROUNDS):

@@ -24,7 +24,7 @@ from nimble_stone.core.acceptance import (
     judge,
     totals,
 )
-from nimble_stone.core.kit.model import CLUSTER_KINDS, Kit, AcceptanceCheck
+from nimble_stone.core.kit.model import CLUSTER_KINDS, AcceptanceCheck, Kit
 from tests.core.scene import sheet
 
 

@@ -16,6 +16,7 @@ import pytest
 from nimble_stone.cli.client import Client
 from nimble_stone.core.errors import Denied, InputError, StoneError
 from nimble_stone.lab.scenario import appliance, demo
+from nimble_stone.server.views import PlanDelta, PlanView
 from tests.support.processes import PASSWORD, LabProcess, ServerProcess, ended, ready_plan, wait_for
 
 
@@ -224,7 +225,10 @@ def test_trying_an_edit_shows_all_consequences_and_keeps_nothing(client: Client)
         ],
     }
     tried = client.call("POST", f"/api/plans/tried-out/try?known={view['tag']}", body)
-    assert tried["since"] == view["tag"]
+    delta = PlanDelta.model_validate(tried)
+    assert delta.since == view["tag"]
+    assert delta.licence_text is None, "what is as it was is left out"
+    assert PlanView.model_validate(view).nodes
     assert {"archive-3", "archive-4", "archive-5"} <= {node["id"] for node in tried["nodes"]}
     assert [
         f["node"]

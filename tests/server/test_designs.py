@@ -20,6 +20,7 @@ from nimble_stone.lab.scenario import demo
 from tests.support.processes import (
     LabProcess,
     ServerProcess,
+    ended,
     lab_and_server,
     ready_plan,
     small_package,
@@ -565,3 +566,45 @@ def test_an_edit_is_answered_against_what_that_very_page_has(client: Client) -> 
     assert again["since"] == late["tag"]
     assert {frozenset(node) for node in again["nodes"]} == {frozenset({"id", "cells"})}
     assert {frozenset(node["cells"]) for node in again["nodes"]} == {frozenset({"time_zone"})}
+
+
+def test_licence_and_passwords_once_for_all_plans_of_a_table_then_all_run(client: Client) -> None:
+    body = {
+        "text": "name,bay,pool,count.archive\n"
+        "outer,kelda-main,kelda-survey,1\ninner,kelda-main,kelda-survey,1\n",
+        "kit": "gauge-collector",
+        "package": "Gauge Collector 4.2.0",
+    }
+    plain = client.call("POST", "/api/plans/table", body)
+    assert plain["licence"]
+    codes = {(one["code"], one["column"]) for one in plain["plans"][0]["blockers"]}
+    assert {("licence", "licence"), ("unanswered", "admin_password")} <= codes
+    # what people must answer is a column to add, passwords are not
+    assert plain["unanswered"] == [{"column": "station", "label": "Station group", "plans": 2}]
+    body |= {"licence_by": "Mara Lindqvist", "passwords": True, "values": {"station": "west"}}
+    ready = client.call("POST", "/api/plans/table", body)
+    assert [(one["blockers"], one["passwords"]) for one in ready["plans"]] == [([], 1)] * 2
+    assert ready["unanswered"] == []
+    made = client.call("POST", "/api/plans/table", {**body, "make": True})
+    assert made["made"] == ["outer", "inner"]
+    references = set()
+    for name in made["made"]:
+        view = client.call("GET", f"/api/plans/{name}")
+        assert view["licence_by"] == "Mara Lindqvist"
+        references |= {node["cells"]["admin_password"]["value"] for node in view["nodes"]}
+    # each plan has one of its own, in the keyring
+    assert {one.split("/")[1] for one in references} == {"outer", "inner"}
+    begun = client.call("POST", "/api/plans/runs", {"plans": ["outer", "nobody", "inner"]})
+    assert [(one["plan"], bool(one["run"]), one["blockers"]) for one in begun] == [
+        ("outer", True, []),
+        ("nobody", False, []),
+        ("inner", True, []),
+    ]
+    assert "nobody" in begun[1]["trouble"]
+    for one in (begun[0], begun[2]):
+        assert ended(client, one["run"])["state"] == "done"
+    again = client.call("POST", "/api/plans/runs", {"plans": ["outer"]})
+    assert "deployed already" in again[0]["trouble"]
+    for one in (begun[0], begun[2]):
+        client.call("POST", f"/api/runs/{one['run']}/undo", {})
+        ended(client, one["run"])

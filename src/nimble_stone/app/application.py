@@ -5,9 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
-from nimble_stone.app.cache import Latest, Recent
 from nimble_stone.core.checks import Claim
 from nimble_stone.core.estate import Estate
+from nimble_stone.ports.cache import Latest, Recent
 from nimble_stone.ports.ports import Ports
 from nimble_stone.store.designs import Holding
 

@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 import secrets
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 
 from nimble_stone.app.application import Application
 from nimble_stone.app.claims import holding_of, own_run
 from nimble_stone.app.evaluate import evaluate
 from nimble_stone.app.resolved import Resolved
 from nimble_stone.app.texts import parse_plan
-from nimble_stone.core.errors import Conflict
+from nimble_stone.core.errors import Conflict, StoneError
 from nimble_stone.core.kit.model import Kit
 from nimble_stone.core.runs.document import write as freeze
 from nimble_stone.core.runs.states import ACTIVE, RunState
@@ -49,8 +50,8 @@ async def keep_claims(app: Application, resolved: Resolved) -> None:
 async def check_live(
     app: Application, kits: Mapping[str, Kit], text: str, *, all_fresh: bool = True
 ) -> Resolved:
-    """Read the hosts of the bay anew, ask who answers on the planned addresses, then think
-    again.
+    """Read the hosts of the bay anew, ask who answers on the planned addresses, then
+    evaluate again.
     """
     first = await evaluate(app, kits, text)
     hosts = first.estate.bay(first.sheet.plan.bay)
@@ -88,11 +89,43 @@ async def check_live(
     )
 
 
+@dataclass(frozen=True)
+class Begun:
+    """What came of starting a plan's run. `run` is '' and nothing was started when blockers stand
+    in the way, or, of several, when `trouble` says what else does.
+    """
+
+    plan: str
+    run: str
+    resolved: Resolved | None = None
+    trouble: str = ""
+
+
+async def start_several(
+    app: Application, engine: Engine, kits: Mapping[str, Kit], idents: Sequence[str]
+) -> list[Begun]:
+    """Start the runs of several plans, one after the other; what one of them has against it stops
+    only that one. Hosts that were read for the first are not read again.
+    """
+    found: list[Begun] = []
+    for ident in idents:
+        try:
+            row = await app.store.read(records.get_plan, ident)
+            found.append(await start_run(app, engine, kits, row, all_fresh=not found))
+        except StoneError as error:
+            found.append(Begun(ident, "", None, str(error)))
+    return found
+
+
 async def start_run(
-    app: Application, engine: Engine, kits: Mapping[str, Kit], row: PlanRow
-) -> tuple[str, Resolved]:
-    """Check against the app, then start. The run's id is '' and nothing was started when blockers
-    stand in the way.
+    app: Application,
+    engine: Engine,
+    kits: Mapping[str, Kit],
+    row: PlanRow,
+    *,
+    all_fresh: bool = True,
+) -> Begun:
+    """Check against the live hosts, then start.
 
     Raises: Conflict when a run of this plan is running or is deployed already.
     """
@@ -107,12 +140,12 @@ async def start_run(
             code="run-exists",
             hint="Roll back the run, or create another plan.",
         )
-    found = await check_live(app, kits, row.text)
+    found = await check_live(app, kits, row.text, all_fresh=all_fresh)
     if (
         any(finding.severity == "blocker" for finding in found.findings)
         or found.sheet.package is None
     ):
-        return "", found
+        return Begun(plan.name, "", found)
     ident = secrets.token_hex(4)
     document = freeze(found.sheet, found.steps, found.estate)
     run = runs.RunRow(
@@ -125,4 +158,4 @@ async def start_run(
         None,
     )
     await engine.start(run, [step.key for step in found.steps])
-    return ident, found
+    return Begun(plan.name, ident, found)

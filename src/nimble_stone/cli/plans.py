@@ -548,15 +548,27 @@ def plan_many(
     include: Annotated[
         list[str] | None, typer.Option(help="Shared values that all include.")
     ] = None,
+    licence_by: Annotated[
+        str, typer.Option(help="Accept the licences of all these plans in this name.")
+    ] = "",
+    passwords: Annotated[
+        bool, typer.Option("--passwords", help="Generate the passwords that are missing.")
+    ] = False,
     make: Annotated[
         bool, typer.Option("--make", help="Create the plans; without it they are only calculated.")
+    ] = False,
+    run: Annotated[
+        bool, typer.Option("--run", help="With --make: also run all plans without blockers.")
     ] = False,
     as_json: Json = False,
 ) -> None:
     """Plans from a table, one row a cluster: name, bay, pool, count.ROLE, any column. Exit code 1
     when rows are no plans or have blockers.
     """
-    found = Client().call(
+    if run and not make:
+        raise InputError("--run needs --make", hint="Add --make, or leave --run out.")
+    client = Client()
+    found = client.call(
         "POST",
         "/api/plans/table",
         {
@@ -565,9 +577,12 @@ def plan_many(
             "package": package,
             "bay": bay,
             "include": include or [],
+            "licence_by": licence_by,
+            "passwords": passwords,
             "make": make,
         },
     )
+    found["runs"] = client.call("POST", "/api/plans/runs", {"plans": found["made"]}) if run else []
     rows = [["row", "plan", "nodes", "hosts", "memory", "first address", "blockers"]]
     for one in found["plans"]:
         rows.append(
@@ -590,10 +605,18 @@ def plan_many(
             if make
             else "Preview only. Add --make to create the plans."
         ),
+        *(
+            f"{one['plan']}: " + (f"run {one['run']} started" if one["run"] else _why_not_run(one))
+            for one in found["runs"]
+        ),
     )
-    raise typer.Exit(
-        FOUND if any(one["faults"] or one["blockers"] for one in found["plans"]) else FINE
-    )
+    bad = any(one["faults"] or one["blockers"] for one in found["plans"])
+    raise typer.Exit(FOUND if bad or not all(one["run"] for one in found["runs"]) else FINE)
+
+
+def _why_not_run(begun: dict[str, Any]) -> str:
+    trouble = begun["trouble"] or begun["blockers"][0]["message"]
+    return f"not started. {trouble}"
 
 
 @app.command("values")

@@ -23,6 +23,7 @@ from nimble_stone.core.package.given import pieces_of
 from nimble_stone.core.package.model import FileRef
 from nimble_stone.core.plan.sheet import PackageView
 from nimble_stone.packages.files import FileSource
+from nimble_stone.ports.cache import Recent
 from nimble_stone.store.records import PackageRow
 
 _CONTENTS = TypeAdapter(Contents)
@@ -39,8 +40,10 @@ def contents_of(row: PackageRow) -> Contents:
     return _CONTENTS.validate_python(row.doc)
 
 
-_views: dict[str, tuple[object, PackageView]] = {}
-"""The view of each package that was asked for, with the document it was made from."""
+_views: Recent[str, tuple[object, PackageView]] = Recent(256)
+"""By digest: the document a view was made from, and the view. A document changes when a package
+is read again by a newer version.
+"""
 
 
 def view_of(row: PackageRow) -> PackageView:
@@ -49,8 +52,8 @@ def view_of(row: PackageRow) -> PackageView:
     """
     kept = _views.get(row.sha256)
     if kept is None or kept[0] != row.doc:
-        kept = (row.doc, PackageView(row.sha256, contents_of(row).descriptor, row.thin_bytes))
-        _views[row.sha256] = kept
+        view = PackageView(row.sha256, contents_of(row).descriptor, row.thin_bytes)
+        kept = _views.put(row.sha256, (row.doc, view))
     return kept[1]
 
 

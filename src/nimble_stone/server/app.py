@@ -46,7 +46,9 @@ from nimble_stone.server.routes import (
     pull,
     runs,
     session,
+    tables,
     takeins,
+    values,
 )
 from nimble_stone.store import records
 from nimble_stone.store.connect import Store
@@ -162,6 +164,8 @@ def create_app(
         packages.router,
         takeins.router,
         designs.router,
+        tables.router,
+        values.router,
         plans.router,
         certificates.router,
         pools.router,

@@ -1,10 +1,7 @@
 """A plan's answer as bytes: whole, or what changed since the answer the page has. Sent after every
 edit, so it is built without detours.
 
-Shapes are those of `views.PlanView`. What did not change is left out of an answer to an edit: nodes
-are those that differ, only with the cells that
-changed where nothing else did (`order` names all when some came or went), and members named in
-`same` are as they were.
+Shapes are those of `views.PlanView` and `views.PlanDelta`.
 """
 
 from __future__ import annotations
@@ -28,7 +25,8 @@ from nimble_stone.server import run_answers, views
 from nimble_stone.store import runs
 from nimble_stone.store.records import PlanRow
 
-KEPT = ("waves", "way", "hosts", "columns", "bays", "licence_text")
+# of PlanDelta: left out where they did not change
+KEPT = ("bays", "waves", "way", "hosts", "columns", "licence_text")
 
 
 @dataclass(frozen=True, slots=True)
@@ -120,16 +118,13 @@ def since(app: Application, ident: str, data: dict[str, Any], known: str) -> dic
         return data
     old = {node.id: node for node in before["nodes"]}
     order = [node.id for node in data["nodes"]]
-    same = [name for name in KEPT if _equal(before[name], data[name])]
+    same = {name for name in KEPT if _equal(before[name], data[name])}
     out = {name: value for name, value in data.items() if name not in same}
-    out |= {name: [] if name != "licence_text" else "" for name in same}
-    nodes = [change for node in data["nodes"] if (change := _change(old.get(node.id), node))]
-    return out | {
-        "since": known,
-        "same": same,
-        "order": [] if order == list(old) else order,
-        "nodes": nodes,
-    }
+    changes = (_change(old.get(node.id), node) for node in data["nodes"])
+    out |= {"since": known, "nodes": [change for change in changes if change]}
+    if order != list(old):
+        out["order"] = order
+    return out
 
 
 def _change(old: NodeData | None, new: NodeData) -> NodeData | dict[str, Any] | None:

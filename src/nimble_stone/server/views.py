@@ -240,7 +240,9 @@ class ClaimView(BaseModel):
     run: str
 
 
-class PlanView(BaseModel):
+class PlanHead(BaseModel):
+    """What every answer about a plan says."""
+
     id: str
     version: int
     title: str
@@ -248,14 +250,9 @@ class PlanView(BaseModel):
     kit_title: str
     package: PackageChoice
     bay: str
-    bays: list[str]
     roles: list[RoleView]
-    licence_text: str
     licence_sha256: str
     licence_by: str
-    columns: list[ColumnView]
-    nodes: list[NodeView]
-    hosts: list[HostView]
     findings: list[Finding]
     stores: list[StoreLine]
     pools: list[PoolLine]
@@ -263,10 +260,6 @@ class PlanView(BaseModel):
     keeps: KeepsView | None = Field(
         default=None, description="What a storage cluster keeps, the way its answers choose."
     )
-    waves: list[sequence.Wave] = Field(
-        description="The sequence in short; whole: /plans/{ident}/steps."
-    )
-    way: list[StepView] = Field(description="Critical path through it.")
     forecast_s: float
     worst_s: float
     sentence: Sentence
@@ -284,16 +277,49 @@ class PlanView(BaseModel):
     tag: str = Field(
         default="", description="Names this very answer, for asking later only what changed since."
     )
-    since: str = Field(
-        default="",
-        description="Empty: this is all; else only what changed since the answer of that tag.",
+
+
+class PlanView(PlanHead):
+    """A plan, whole."""
+
+    bays: list[str]
+    licence_text: str
+    columns: list[ColumnView]
+    nodes: list[NodeView]
+    hosts: list[HostView]
+    waves: list[sequence.Wave] = Field(
+        description="The sequence in short; whole: /plans/{ident}/steps."
     )
-    same: list[str] = Field(
-        default=[], description="Members that are as they were then, and are left out."
+    way: list[StepView] = Field(description="Critical path through it.")
+
+
+class NodeCells(BaseModel):
+    """A node of which only cells changed: those."""
+
+    id: str
+    cells: dict[str, CellView]
+
+
+class PlanDelta(PlanHead):
+    """What changed in a plan since an answer that the page has. A member that is left out is as it
+    was.
+    """
+
+    since: str = Field(description="The tag of that answer.")
+    nodes: list[NodeView | NodeCells] = Field(description="Those that are new or changed.")
+    order: list[str] | None = Field(
+        default=None, description="Ids of all nodes, where nodes came or went."
     )
-    order: list[str] = Field(
-        default=[], description="Ids of all nodes, where nodes came or went since then."
-    )
+    bays: list[str] | None = None
+    licence_text: str | None = None
+    columns: list[ColumnView] | None = None
+    hosts: list[HostView] | None = None
+    waves: list[sequence.Wave] | None = None
+    way: list[StepView] | None = None
+
+
+PlanAnswer = PlanView | PlanDelta
+"""The plan, whole or, where the page has named the answer it has, what changed since."""
 
 
 class PlanLine(BaseModel):

@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest';
-import type { PlanView } from './api/types';
+import type { PlanDelta, PlanView } from './api/types';
 import { merged } from './merge';
 
 const node = (id: string, host: string, value = 'x') => ({
@@ -14,11 +14,9 @@ const plan = (more: object) =>
     nodes: [node('a', 'h1'), node('b', 'h2')],
     waves: [1, 2],
     hosts: ['h1', 'h2'],
-    since: '',
-    same: [],
-    order: [],
     ...more,
   }) as unknown as PlanView;
+const delta = (more: object) => ({ version: 1, since: 't1', ...more }) as unknown as PlanDelta;
 
 describe('merged', () => {
   it('takes a whole answer as it is', () => {
@@ -29,11 +27,8 @@ describe('merged', () => {
   it('lays changed cells over a node and keeps the others', () => {
     const out = merged(
       plan({}),
-      plan({
+      delta({
         version: 2,
-        since: 't1',
-        same: ['waves'],
-        waves: [],
         nodes: [{ id: 'b', cells: { ntp: { value: 'new', origin: 'node' } } }],
       }),
     );
@@ -48,13 +43,13 @@ describe('merged', () => {
   it('lets nodes come, go and move', () => {
     const out = merged(
       plan({}),
-      plan({ since: 't1', nodes: [node('c', 'h3'), node('a', 'h2')], order: ['c', 'a'] }),
+      delta({ nodes: [node('c', 'h3'), node('a', 'h2')], order: ['c', 'a'] }),
     );
     expect(out.nodes.map((n) => `${n.id}@${n.host}`)).toEqual(['c@h3', 'a@h2']);
   });
   it('keeps what it was given unchanged', () => {
     const old = plan({});
-    merged(old, plan({ since: 't1', nodes: [{ id: 'a', cells: {} }], order: ['a'] }));
+    merged(old, delta({ nodes: [{ id: 'a', cells: {} }], order: ['a'] }));
     expect(old.nodes).toHaveLength(2);
   });
 });

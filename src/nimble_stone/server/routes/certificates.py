@@ -6,6 +6,7 @@ from fastapi import APIRouter, Response
 from fastapi.responses import PlainTextResponse
 from pydantic import BaseModel, Field
 
+from nimble_stone.app import editing
 from nimble_stone.app.aside import aside
 from nimble_stone.app.evaluate import evaluate
 from nimble_stone.core import yaml_text
@@ -16,8 +17,8 @@ from nimble_stone.core.plan.sheet import Sheet
 from nimble_stone.engine import certificates as making
 from nimble_stone.keyring import certificates
 from nimble_stone.keyring.certificates import MAX_PEM
+from nimble_stone.server import plan_answers
 from nimble_stone.server.deps import TheApplication, TheKits
-from nimble_stone.server.routes.plans import secret_name, store_text
 from nimble_stone.server.views import PlanView
 from nimble_stone.store import records
 
@@ -120,18 +121,15 @@ async def keep_pair(ident: str, body: PairEdit, app: TheApplication, kits: TheKi
     row = await app.store.read(records.get_plan, ident)
     _wanted((await evaluate(app, kits, row.text)).sheet, body.column)
     path = ("nodes", body.node, body.column) if body.node else ("values", body.column)
-    if not body.certificate.strip() and not body.key.strip():
-        return await store_text(
-            app, kits, ident, await aside(yaml_text.edit, row.text, path, MADE_HERE), body.version
-        )
-    pair = certificates.read_pair(body.certificate, body.key)
-    reference = await app.keep_secret(
-        secret_name(ident, body.node, body.column), pair.packed(), "certificate"
-    )
-    app.hide(pair.key)
-    return await store_text(
-        app, kits, ident, await aside(yaml_text.edit, row.text, path, reference), body.version
-    )
+    reference = MADE_HERE
+    if body.certificate.strip() or body.key.strip():
+        pair = certificates.read_pair(body.certificate, body.key)
+        name = editing.secret_name(ident, body.node, body.column)
+        reference = await app.keep_secret(name, pair.packed(), "certificate")
+        app.hide(pair.key)
+    text = await aside(yaml_text.edit, row.text, path, reference)
+    kept = await editing.keep_text(app, kits, ident, text, body.version)
+    return await plan_answers.answer(app, kept.row, kept.resolved)
 
 
 def _wanted(sheet: Sheet, column: str) -> Certificate:

@@ -6,6 +6,7 @@ export type LimitsView = Schemas['LimitsView'];
 export type PairView = Schemas['PairView'];
 export type PackageChoice = Schemas['PackageChoice'];
 export type PlanView = Schemas['PlanView'];
+export type PlanDelta = Schemas['PlanDelta'];
 export type PlanLine = Schemas['PlanLine'];
 export type NodeView = Schemas['NodeView'];
 export type HostView = Schemas['HostView'];

@@ -571,7 +571,7 @@ def test_an_edit_is_answered_against_what_that_very_page_has(client: Client) -> 
 def test_licence_and_passwords_once_for_all_plans_of_a_table_then_all_run(client: Client) -> None:
     body = {
         "text": "name,bay,pool,count.archive\n"
-        "outer,kelda-main,kelda-survey,1\ninner,kelda-main,kelda-survey,1\n",
+        "outer,kelda-main,kelda-survey,2\ninner,kelda-main,kelda-survey,2\n",
         "kit": "gauge-collector",
         "package": "Gauge Collector 4.2.0",
     }

@@ -150,11 +150,12 @@ def _change(old: NodeData | None, new: NodeData) -> NodeData | dict[str, Any] | 
     ):
         return new
     before = old.cells
-    cells = {
-        key: cell
-        for key, cell in new.cells.items()
-        if before.get(key) is not cell and before.get(key) != cell
-    }
+    cells = {}
+    for key, cell in new.cells.items():
+        known = before.get(key)
+        # most cells are the very same object: comparing costs far more
+        if known is not cell and known != cell:
+            cells[key] = cell
     return {"id": new.id, "cells": cells} if cells else None
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections import defaultdict
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
 from nimble_stone.core.checks.situation import Claim, Situation
@@ -121,8 +121,8 @@ def _known(s: Situation, node: Node, name: str) -> Iterator[Finding]:
         )
 
 
-def _on(s: Situation, host: str) -> list[Node]:
-    return [node for node in s.sheet.nodes if node.value("host") == host]
+def _on(s: Situation, host: str) -> Sequence[Node]:
+    return s.sheet.by_host.get(host, ())
 
 
 def _silent(s: Situation, host: str, facts: Facts) -> Finding:

@@ -145,6 +145,14 @@ class Sheet:
             found[node.role].append(node)
         return found
 
+    @cached_property
+    def by_host(self) -> Mapping[str, Sequence[Node]]:
+        """Rows of each host that has any; '' those that have none. Cost: O(nodes), once."""
+        found: dict[str, list[Node]] = {}
+        for node in self.nodes:
+            found.setdefault(node.value("host"), []).append(node)
+        return found
+
     def node(self, ident: str) -> Node | None:
         """The row of that id."""
         return self.by_id.get(ident)

@@ -37,7 +37,7 @@ $(STAMPS)/web-packages: web/package-lock.json
 	@cd web && npm ci --silent --no-audit --no-fund
 	@touch $@
 
-$(STAMPS)/web: $(STAMPS)/web-packages web/openapi.json web/index.html web/vite.config.ts $(shell find web/src web/public -type f ! -name '*.gen.d.ts')
+$(STAMPS)/web: $(STAMPS)/web-packages web/openapi.json web/index.html web/vite.config.ts $(wildcard docs/*.md) $(shell find web/src web/public -type f ! -name '*.gen.d.ts')
 	@echo "Building the page …"
 	@cd web && npm run --silent build >/dev/null
 	@touch $@

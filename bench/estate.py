@@ -148,7 +148,7 @@ def _page(server: ServerProcess) -> None:
         page = browser.new_page(viewport={"width": 1280, "height": 800})
         page.goto(server.url)
         page.get_by_label("Access key").fill(server.key)
-        page.get_by_role("button", name="Come in").click()
+        page.get_by_role("button", name="Sign in").click()
         page.get_by_role("link", name="Estate").wait_for()
         paint = (
             "performance.getEntriesByType('paint').find((e) => e.name ==="

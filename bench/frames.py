@@ -82,7 +82,7 @@ def _measure(server: ServerProcess) -> None:
         page = browser.new_page(viewport={"width": 1440, "height": 900})
         page.goto(server.url)
         page.get_by_label("Access key").fill(server.key)
-        page.get_by_role("button", name="Come in").click()
+        page.get_by_role("button", name="Sign in").click()
         page.get_by_role("link", name="Estate").wait_for()
         page.goto("data:text/html,<p>hello")
         empty = page.evaluate(_FRAMES, False)

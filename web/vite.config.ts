@@ -1,6 +1,7 @@
 import { svelte } from '@sveltejs/vite-plugin-svelte';
 import { readdirSync, readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
+import { marked, type Tokens } from 'marked';
 import { brotliCompressSync, constants, gzipSync } from 'node:zlib';
 import { defineConfig, type Plugin } from 'vite';
 
@@ -25,8 +26,45 @@ function packed(): Plugin {
   };
 }
 
+const slug = (text: string) =>
+  text
+    .toLowerCase()
+    .replace(/[^\w\s-]/g, '')
+    .trim()
+    .replace(/\s+/g, '-');
+
+/** `docs/name.md?html`: a page of the docs as HTML. Pictures stay in the docs; links lead to the guide's own pages. */
+function docs(): Plugin {
+  marked.use({
+    renderer: {
+      image: () => '',
+      link({ href, tokens }: Tokens.Link) {
+        const page = /^([a-z-]+)\.md(#.*)?$/.exec(href);
+        const inside = this.parser.parseInline(tokens);
+        return page ? `<a href="/help/${page[1]}${page[2] ?? ''}">${inside}</a>` : inside;
+      },
+      heading({ depth, tokens, text }: Tokens.Heading) {
+        return `<h${depth} id="${slug(text)}">${this.parser.parseInline(tokens)}</h${depth}>`;
+      },
+      tablecell({ header, tokens, text }: Tokens.TableCell) {
+        const tag = header ? 'th' : 'td';
+        return `<${tag} id="${slug(text.slice(0, 60))}">${this.parser.parseInline(tokens)}</${tag}>`;
+      },
+    },
+  });
+  return {
+    name: 'docs',
+    enforce: 'pre',
+    async load(id) {
+      if (!id.endsWith('.md?html')) return null;
+      const text = readFileSync(id.replace(/\?html$/, ''), 'utf8');
+      return `export default ${JSON.stringify(await marked.parse(text))};`;
+    },
+  };
+}
+
 export default defineConfig({
-  plugins: [svelte(), packed()],
+  plugins: [docs(), svelte(), packed()],
   build: {
     outDir: OUT,
     emptyOutDir: true,

@@ -1,6 +1,7 @@
 /** The pages, each in a file of its own that is fetched when it is first opened. */
 export const pages = {
   estate: () => import('./features/estate/Estate.svelte'),
+  help: () => import('./features/help/Help.svelte'),
   keyring: () => import('./features/keyring/Keyring.svelte'),
   overview: () => import('./features/overview/Overview.svelte'),
   packages: () => import('./features/packages/Packages.svelte'),

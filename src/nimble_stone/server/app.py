@@ -45,6 +45,7 @@ from nimble_stone.server.routes import (
     preparation,
     pull,
     runs,
+    search,
     session,
     tables,
     takeins,
@@ -54,7 +55,7 @@ from nimble_stone.store import records
 from nimble_stone.store.connect import Store
 from nimble_stone.store.folder import DATABASE, KEYRING_KEY, prepared
 
-PAGES = {"", "plans", "estate", "packages", "keyring", "runs"}
+PAGES = {"", "plans", "estate", "packages", "keyring", "runs", "help"}
 STATIC = Path(__file__).parent / "static"
 log = logging.getLogger("nimble_stone.server")
 
@@ -164,6 +165,7 @@ def create_app(
         packages.router,
         takeins.router,
         designs.router,
+        search.router,
         tables.router,
         values.router,
         plans.router,

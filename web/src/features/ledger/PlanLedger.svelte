@@ -8,10 +8,9 @@
   interface Props {
     plan: PlanView;
     onedit: (edits: Edit[]) => void;
-    onselect: (node: string, column: string) => void;
     onfix: (finding: Finding) => void;
   }
-  let { plan, onedit, onselect, onfix }: Props = $props();
+  let { plan, onedit, onfix }: Props = $props();
   let all = $state(false);
   let names = $derived(new Map(plan.nodes.map((n) => [n.id, n.name])));
   let labels = $derived(new Map(plan.columns.map((c) => [c.id, c.label])));
@@ -49,7 +48,7 @@
       <li data-severity={f.severity}>
         <Weight severity={f.severity} />
         <div>
-          <button class="where" onclick={() => onselect(f.node, f.column)}>{where(f)}</button>
+          <button class="where" onclick={() => onfix(f)}>{where(f)}</button>
           <p>{f.message}</p>
           {#if f.consequence}<p class="quiet">{f.consequence}</p>{/if}
           {#if f.remedy}

@@ -1,6 +1,7 @@
 import { describe, expect, it } from 'vitest';
 import type { NodeView, PlanView } from '../../lib/api/types';
-import { columnsOf, editOf, EVERY, next, paste, shared, type SheetColumn } from './series';
+import { columnsOf, type SheetColumn } from './columns';
+import { editOf, EVERY, next, paste, shared } from './series';
 
 const column = (id: string, kind: 'text' | 'secret' = 'text', editable = true): SheetColumn => ({
   id,

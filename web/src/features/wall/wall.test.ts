@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest';
 import type { HostView, NodeView } from '../../lib/api/types';
-import { layout, measured, nodeOf, stonePath } from './wall';
+import { footOf, isOdd, layout, measured, nodeOf, stonePath, wallHeight } from './wall';
 
 const GIB = 2 ** 30;
 const host = (name: string, memory: number, bay = 'main', bedrock: number[] = []): HostView => ({
@@ -181,5 +181,27 @@ describe('datastores as columns', () => {
         260,
       ).groups.map((one) => one.name),
     ).toEqual(['Datastores · shared', 'Datastores · local']);
+  });
+});
+
+describe('a wall of any size', () => {
+  const many = (n: number) => Array.from({ length: n }, (_, i) => host(`h${i}`, 128));
+  it('writes names across, upright, or leaves them to the lens', () => {
+    const named = (n: number) => layout(many(n), [], 900, 300).columns[0]?.named;
+    expect([named(3), named(40), named(300)]).toEqual(['across', 'upright', 'lens']);
+  });
+  it('is as high as it needs to be', () => {
+    expect(wallHeight(many(3), [], 900)).toBeLessThan(230);
+    expect(wallHeight(many(40), [], 900)).toBe(360);
+    expect(wallHeight(many(3), [], 300)).toBe(170);
+  });
+  it('tells the age of facts and what a failure would take', () => {
+    const place = { ...host('gannet', 128), read_at: 1000 };
+    const told = { losses: [{ host: 'gannet', text: '1 of 2 archive left' }], now: 1000 + 7200 };
+    expect(footOf('age', place, told)).toBe('read 2 h ago');
+    expect(isOdd('age', place, told.now)).toBe(false);
+    expect(isOdd('age', { ...place, read_at: 0 }, told.now)).toBe(true);
+    expect(footOf('impact', place, told)).toBe('lost: 1 of 2 archive left');
+    expect(footOf('memory', place, told)).toBe('');
   });
 });

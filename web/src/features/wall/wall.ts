@@ -1,6 +1,6 @@
 /** Where everything in the wall stands. Pure: hosts, nodes and a size in, shapes out. Lengths in pixels, memory in bytes. */
 import type { ClaimView, HostView, NodeView, PlanView } from '../../lib/api/types';
-import { size } from '../../lib/format';
+import { ago, size } from '../../lib/format';
 
 type StoreLine = PlanView['stores'][number];
 
@@ -20,6 +20,9 @@ export interface Stone extends Block {
 export interface Ghost extends Block {
   planned: boolean;
 }
+/** Names stand across, upright where columns are narrow, and nowhere where they are hairs: there the lens tells them. */
+export type Named = 'across' | 'upright' | 'lens';
+
 export interface Column {
   ghosts: Ghost[];
   host: Place;
@@ -32,6 +35,8 @@ export interface Column {
   stones: Stone[];
   free: number;
   dense: boolean;
+  /** How its name fits below it. */
+  named: Named;
 }
 export interface Group {
   name: string;
@@ -47,13 +52,15 @@ export interface Picture {
 }
 
 /** What the heights of a wall stand for: each host's whole and what may be given, what stands there already, what nodes take. Datastores are columns of their own. */
-export type Reading = 'memory' | 'vcpu' | 'stores' | 'full' | 'networks';
+export type Reading = 'memory' | 'vcpu' | 'stores' | 'full' | 'networks' | 'impact' | 'age';
 export const READINGS: [Reading, string][] = [
   ['memory', 'memory'],
   ['vcpu', 'vCPU'],
   ['stores', 'datastores, now'],
   ['full', 'datastores, when full'],
   ['networks', 'networks'],
+  ['impact', 'failure impact'],
+  ['age', 'age of facts'],
 ];
 
 /** A column that is drawn like a host: a host, or a datastore with the sheet's word for it (`store`) and the host it is local to ('' when shared). */
@@ -183,11 +190,63 @@ function partsOf(node: NodeView, reading: 'stores' | 'full'): Part[] {
 }
 
 const HEAD = 20,
-  FOOT = 38,
+  FEET: Record<Named, number> = { across: 38, upright: 66, lens: 6 },
   GAP = 10,
   GROUP_GAP = 34,
   WIDEST = 236,
   NARROWEST = 7;
+
+function namedBy(width: number): Named {
+  if (width >= 62) return 'across';
+  return width >= 12 ? 'upright' : 'lens';
+}
+
+/** How high a wall is: as what it shows needs, and never so high that the sheet below has no room. */
+export function wallHeight(hosts: HostView[], nodes: NodeView[], window: number): number {
+  const on = new Map<string, number>();
+  for (const node of nodes) on.set(node.host, (on.get(node.host) ?? 0) + 1);
+  const fullest = Math.max(2, ...on.values());
+  const wanted = hosts.length <= 12 ? HEAD + FEET.across + 96 + 24 * fullest : window * 0.4;
+  return Math.round(Math.max(170, Math.min(wanted, window * 0.42)));
+}
+
+/** What is said below a host, under readings that are told in words. */
+export function footOf(
+  reading: Reading,
+  host: Place,
+  told: { losses: { host: string; text: string }[]; now: number },
+): string {
+  if (reading === 'impact') {
+    const text = told.losses.find((one) => one.host === host.name)?.text;
+    return text ? `lost: ${text}` : 'no node here';
+  }
+  if (reading !== 'age') return host.foot ?? '';
+  return host.read_at ? `read ${ago(told.now - host.read_at)}` : 'never read';
+}
+
+/** Networks that nodes of a plan are on. Cost: O(nodes × columns). */
+export function networksOf(nodes: NodeView[]): string[] {
+  const found = new Set<string>();
+  for (const node of nodes)
+    for (const [column, cell] of Object.entries(node.cells))
+      if (cell.value && (column === 'network' || column.endsWith('.network')))
+        found.add(cell.value);
+  return [...found];
+}
+
+/** What is said of a host's networks. */
+export function networkWords(host: HostView, wanted: string[]): string {
+  const missing = wanted.filter((one) => !host.networks.includes(one));
+  return missing.length
+    ? `missing: ${missing.join(', ')}`
+    : `has ${wanted.join(', ') || 'all networks'}`;
+}
+
+/** Whether a host is to be looked at under a reading that is told in words. */
+export function isOdd(reading: Reading, host: Place, now: number): boolean {
+  return reading === 'age' && (!host.read_at || now - host.read_at > OLD_S);
+}
+const OLD_S = 86400;
 
 export function layout(
   hosts: Place[],
@@ -209,8 +268,9 @@ export function layout(
   const gap = step > 40 ? GAP : step > 14 ? 2 : 1;
   const w = Math.max(4, step - gap),
     dense = w < 62;
+  const named = namedBy(w);
   const rowHeight = (height - HEAD) / rows,
-    foot = dense ? 6 : FOOT,
+    foot = FEET[named],
     high = rowHeight - foot - (rows > 1 ? 4 : 0);
   const most = Math.max(1, ...hosts.map((host) => host.memory_bytes));
   const byHost = new Map<string, Part[]>();
@@ -245,7 +305,7 @@ export function layout(
         base,
         high,
         most,
-        dense,
+        named,
       ),
     );
     const last = groups.at(-1);
@@ -265,8 +325,9 @@ function column(
   base: number,
   high: number,
   most: number,
-  dense: boolean,
+  named: Named,
 ): Column {
+  const dense = named !== 'across';
   const tall = Math.max(4, (high * host.memory_bytes) / most),
     scale = tall / Math.max(1, host.memory_bytes);
   const inset = dense ? 1 : 3;
@@ -337,6 +398,7 @@ function column(
     stones,
     free: Math.max(0, host.limit_bytes - used),
     dense,
+    named,
   };
 }
 

@@ -64,3 +64,4 @@ export type ReadingView = Schemas['ReadingView'];
 export type RunLimits = Schemas['RunLimits'];
 export type AccessView = Schemas['AccessView'];
 export type MadeToken = Schemas['MadeToken'];
+export type HitView = Schemas['HitView'];

@@ -12,9 +12,14 @@
   const FIRST =
     '.inside :is(input:not([type=radio]):not([type=checkbox]):not([type=file]), textarea)';
   $effect(() => {
+    const before = document.activeElement;
     dialog?.showModal();
     (dialog?.querySelector<HTMLElement>(FIRST) ?? dialog)?.focus();
-    return () => dialog?.close();
+    return () => {
+      dialog?.close();
+      // back where somebody was, unless closing it led elsewhere
+      if (before instanceof HTMLElement && before.isConnected) before.focus();
+    };
   });
 </script>
 

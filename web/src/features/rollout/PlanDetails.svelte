@@ -1,0 +1,80 @@
+<script lang="ts">
+  /** The right side of a plan's page: findings and capacity, or the answer to a question of design. */
+  import type { Finding, PlanView } from '../../lib/api/types';
+  import Later from '../../lib/ui/Later.svelte';
+  import PlanLedger from '../ledger/PlanLedger.svelte';
+  import { parts } from './parts';
+  import { QUESTIONS, type Place } from './place';
+  import type { Rollout } from './rollout.svelte';
+
+  interface Props {
+    rollout: Rollout;
+    plan: PlanView;
+    place: Place;
+    node: string;
+    lost: string[];
+    onfix: (finding: Finding) => void;
+  }
+  let { rollout, plan, place, node, lost = $bindable(), onfix }: Props = $props();
+</script>
+
+<nav aria-label="Details of">
+  {#each QUESTIONS as [id, label] (id)}<button
+      aria-current={place.question === id ? 'true' : undefined}
+      onclick={() => {
+        lost = [];
+        place.go({ node, question: id });
+      }}>{label}</button
+    >{/each}
+</nav>
+{#if place.question === 'sizing'}<Later
+    load={parts.sizing}
+    {plan}
+    busy={rollout.busy}
+    onedit={(e) => rollout.edit(e)}
+  />
+{:else if place.question === 'places'}<Later
+    load={parts.places}
+    {plan}
+    {node}
+    busy={rollout.busy}
+    onedit={(e) => rollout.edit(e)}
+    ontry={(e) => rollout.attempt(e)}
+    onselect={(n) => place.go({ node: n, column: 'host' })}
+  />
+{:else if place.question === 'losses'}<Later
+    load={parts.losses}
+    {plan}
+    {lost}
+    onlose={(hosts) => {
+      lost = hosts;
+    }}
+  />
+{:else if place.question === 'time'}<Later load={parts.time} {plan} />
+{:else}<PlanLedger {plan} onedit={(e) => rollout.edit(e)} {onfix} />{/if}
+
+<style>
+  nav {
+    display: flex;
+    gap: 13px;
+    border-bottom: 1px solid var(--line);
+    margin-bottom: 10px;
+    font-size: var(--text-s);
+  }
+  button {
+    border: 0;
+    background: none;
+    padding: 3px 0 5px;
+    color: var(--soft);
+    cursor: pointer;
+    border-bottom: 2px solid transparent;
+  }
+  button:hover {
+    color: var(--accent);
+  }
+  [aria-current] {
+    color: var(--ink);
+    font-weight: 600;
+    border-color: var(--ink);
+  }
+</style>

@@ -1,0 +1,68 @@
+/** What of a plan's page is chosen: it stands in the address, so that it can be kept and sent. */
+import type { Finding, PlanView } from '../../lib/api/types';
+import { router } from '../../lib/router.svelte';
+import { READINGS, type Reading } from '../wall/wall';
+
+export type Shown = 'plan' | 'run' | 'acceptance';
+
+/** What the right side of a plan's page can tell. */
+export const QUESTIONS: [string, string][] = [
+  ['', 'overview'],
+  ['sizing', 'sizing'],
+  ['places', 'placement'],
+  ['losses', 'failure impact'],
+  ['time', 'time'],
+];
+
+export class Place {
+  constructor(
+    readonly id: string,
+    readonly shown: Shown,
+  ) {}
+
+  get node(): string {
+    return router.query.get('node') ?? '';
+  }
+  get column(): string {
+    return router.query.get('column') ?? 'name';
+  }
+  get question(): string {
+    return this.shown === 'plan' ? (router.query.get('ask') ?? '') : '';
+  }
+  get wall(): Reading {
+    const asked = router.query.get('wall');
+    return READINGS.find(([known]) => known === asked)?.[0] ?? 'memory';
+  }
+  base(shown: Shown = this.shown): string {
+    return `/plans/${this.id}${shown === 'plan' ? '' : `/${shown}`}`;
+  }
+  /** Choose, and keep what is not named. */
+  go(change: { node?: string; column?: string; question?: string; wall?: Reading }): void {
+    const query = new URLSearchParams({
+      node: change.node ?? this.node,
+      column: change.column ?? this.column,
+    });
+    const question = change.question ?? this.question,
+      wall = change.wall ?? this.wall;
+    if (question) query.set('ask', question);
+    if (wall !== 'memory') query.set('wall', wall);
+    router.go(`${this.base()}?${query}`, true);
+  }
+  /** In a run or its acceptance: a step, a node, or a check. */
+  pick(name: 'step' | 'node' | 'proof', value: string): void {
+    router.go(`${this.base()}?${name}=${encodeURIComponent(value)}`, true);
+  }
+}
+
+/** Where a finding is mended when it is not in a cell of the sheet. */
+export type Mending = 'licence' | 'packages' | 'secret' | 'bay' | 'check' | 'cell';
+
+export function mendingOf(finding: Finding, plan: PlanView): Mending {
+  if (finding.code === 'licence') return 'licence';
+  if (finding.code.startsWith('package')) return 'packages';
+  if (finding.code.startsWith('certificate') || finding.code.startsWith('secret')) return 'secret';
+  const column = plan.columns.find((one) => one.id === finding.column);
+  if (finding.code === 'unanswered' && column?.kind === 'secret') return 'secret';
+  if (finding.code === 'bay-missing') return 'bay';
+  return finding.code === 'host-unread' ? 'check' : 'cell';
+}

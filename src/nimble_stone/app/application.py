@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from nimble_stone.app.claims import Held
     from nimble_stone.app.resolved import Course
 
-RUNS, COURSES, PLANS, ANSWERS, LINES = 2048, 8, 256, 64, 512
+RUNS, COURSES, PLANS, ANSWERS, LINES, READY = 2048, 8, 256, 64, 512, 1024
 
 
 @dataclass
@@ -40,6 +40,9 @@ class Caches:
     """The tag of an answer about a plan that a page may still have."""
     lines: Recent[object, Any] = field(default_factory=lambda: Recent(LINES))
     """A run with the newest entry of its journal: its line in lists."""
+
+    blockers: Recent[object, int] = field(default_factory=lambda: Recent(READY))
+    """A plan's version, the estate's number and that of what plans hold: how many blockers."""
 
 
 @dataclass

@@ -331,6 +331,9 @@ class PlanLine(BaseModel):
     bay: str
     nodes: int
     trouble: str
+    blockers: int | None = Field(
+        description="Blockers against the last facts; null where they are not counted yet."
+    )
     run: RunLine | None
 
 

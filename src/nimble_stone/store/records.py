@@ -112,6 +112,11 @@ def drop_host(db: Db, name: str) -> None:
     db.execute("DELETE FROM facts WHERE host = ?", (name,))
 
 
+def drop_network(db: Db, name: str) -> None:
+    """Forget a network."""
+    db.execute("DELETE FROM estate_item WHERE kind = 'network' AND name = ?", (name,))
+
+
 def drop_pool(db: Db, name: str) -> None:
     """Forget a pool or series."""
     db.execute("DELETE FROM estate_item WHERE kind IN ('pool', 'series') AND name = ?", (name,))

@@ -16,6 +16,7 @@ from nimble_stone.app.editing import Kept
 from nimble_stone.app.estate import estate_of
 from nimble_stone.app.evaluate import evaluate
 from nimble_stone.app.plans import check_live, start_run, start_several
+from nimble_stone.app.readiness import blockers_of
 from nimble_stone.app.texts import parse_plan
 from nimble_stone.core import answers
 from nimble_stone.core.errors import NotFound
@@ -165,7 +166,9 @@ async def plan_list(app: TheApplication, kits: TheKits) -> list[PlanLine]:
     """All plans with their newest run."""
     lines = []
     estate = await estate_of(app)
-    for row in await app.store.read(records.plans):
+    rows = await app.store.read(records.plans)
+    blockers = await blockers_of(app, kits, rows)
+    for row in rows:
         newest = await app.store.read(runs.runs, row.id)
         plan = await parse_plan(row.text)
         kit = kits.get(plan.kit)
@@ -179,6 +182,7 @@ async def plan_list(app: TheApplication, kits: TheKits) -> list[PlanLine]:
                 bay=plan.bay,
                 nodes=sum(count_of(plan, role, estate) for role in kit.roles) if kit else 0,
                 trouble="" if kit else f"no kit {plan.kit}",
+                blockers=blockers.get(row.id),
                 run=(await run_answers.run_lines(app, newest[:1]))[0] if newest else None,
             )
         )

@@ -2,16 +2,21 @@
   /** Networks as lines from top to bottom, hosts as lines across: a joint where a host carries a network, a gap where it does not. */
   import type { EstateView } from '../../lib/api/types';
   import { count } from '../../lib/format';
+  import Button from '../../lib/ui/Button.svelte';
+  import NetworkBox from './NetworkBox.svelte';
   import { carrying } from './provided';
 
   interface Props {
     estate: EstateView;
     hosts: EstateView['hosts'];
     onchoose: (name: string) => void;
+    onchanged: () => void;
   }
-  let { estate, hosts, onchoose }: Props = $props();
+  let { estate, hosts, onchoose, onchanged }: Props = $props();
   let found = $derived(carrying({ hosts, networks: estate.networks }));
   let open = $state<Record<string, boolean>>({});
+  /** The network that is being changed, or a new one. */
+  let edited = $state.raw<{ network: EstateView['networks'][number] | null } | null>(null);
   const own = (name: string) => estate.networks.find((n) => n.name === name);
   const about = (name: string) => {
     const n = own(name);
@@ -38,6 +43,23 @@
   };
 </script>
 
+<p class="head-line">
+  <Button
+    onclick={() => {
+      edited = { network: null };
+    }}>New network</Button
+  >
+  {#if !estate.networks.length}<span class="quiet"
+      >No networks described. Add those that hosts have, under the name hosts call them.</span
+    >{/if}
+</p>
+{#if edited}<NetworkBox
+    network={edited.network}
+    {onchanged}
+    onclose={() => {
+      edited = null;
+    }}
+  />{/if}
 <div class="nets" style:--n={found.networks.length} role="table" aria-label="Networks by host">
   <div class="row head" role="row">
     <span role="columnheader">{found.bays.some((b) => b.gaps) ? 'missing ones first' : ''}</span
@@ -45,7 +67,13 @@
         class="net"
         role="columnheader"
         class:unknown={!n.described}
-        ><b>{n.name}</b><span class="mono" title={about(n.name)}
+        >{#if n.described}<button
+            class="name"
+            title={`Change network ${n.name}`}
+            onclick={() => {
+              edited = { network: own(n.name) ?? null };
+            }}>{n.name}</button
+          >{:else}<b>{n.name}</b>{/if}<span class="mono" title={about(n.name)}
           >{n.vlan ? `VLAN ${n.vlan}` : n.described ? 'untagged' : 'not described'}{short(
             n.name,
           )}</span
@@ -109,6 +137,20 @@
 </div>
 
 <style>
+  .head-line {
+    padding: 8px 0;
+  }
+  .name {
+    display: block;
+    border: 0;
+    background: none;
+    padding: 0;
+    color: var(--ink);
+    font-weight: 600;
+    cursor: pointer;
+    text-decoration: underline;
+    text-underline-offset: 3px;
+  }
   .nets {
     font-size: var(--text-s);
     min-width: max-content;

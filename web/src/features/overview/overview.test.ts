@@ -27,6 +27,7 @@ function plan(id: string, state = ''): PlanLine {
     bay: 'b',
     nodes: 3,
     trouble: '',
+    blockers: null,
     run: state ? run(`r-${id}`, state) : null,
   };
 }

@@ -117,7 +117,7 @@
         oncopy={(plan) => {
           carrying = plan;
         }}
-        ondeleted={() => void load()}
+        onchanged={() => void load()}
       />{/if}
   {/if}
 </div>

@@ -1,6 +1,6 @@
 import { expect, it } from 'vitest';
 import type { PlanLine } from '../../lib/api/types';
-import { listed, turned } from './list';
+import { isReady, listed, stateOf, turned } from './list';
 
 function plan(id: string, nodes: number, changed: number): PlanLine {
   return {
@@ -12,6 +12,7 @@ function plan(id: string, nodes: number, changed: number): PlanLine {
     bay: id === 'b' ? 'ness-two' : 'kelda-main',
     nodes,
     trouble: '',
+    blockers: null,
     run: null,
   };
 }
@@ -33,4 +34,14 @@ it('turns a column round, and begins another upwards, times with the newest', ()
   expect(turned({ by: 'title', down: false }, 'title')).toEqual({ by: 'title', down: true });
   expect(turned({ by: 'title', down: true }, 'bay')).toEqual({ by: 'bay', down: false });
   expect(turned({ by: 'title', down: true }, 'changed')).toEqual({ by: 'changed', down: true });
+});
+
+it('tells ready plans from blocked ones', () => {
+  const [one] = plans as [PlanLine];
+  expect([stateOf(one), isReady(one)]).toEqual(['not deployed', false]);
+  expect(stateOf({ ...one, blockers: 1 })).toBe('blocked: 1 blocker');
+  expect([stateOf({ ...one, blockers: 0 }), isReady({ ...one, blockers: 0 })]).toEqual([
+    'ready to run',
+    true,
+  ]);
 });

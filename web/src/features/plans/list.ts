@@ -1,5 +1,6 @@
 /** The list of plans: filtered by what is typed, ordered by a column. Pure. */
 import type { PlanLine } from '../../lib/api/types';
+import { count } from '../../lib/format';
 
 export type Column = 'title' | 'state' | 'kit' | 'bay' | 'nodes' | 'changed';
 export interface Order {
@@ -9,8 +10,18 @@ export interface Order {
 
 /** How a plan stands, in the words of the list. */
 export function stateOf(plan: PlanLine): string {
-  return plan.run?.words.plans ?? 'not deployed';
+  if (plan.run && plan.run.state !== 'undone') return plan.run.words.plans;
+  if (plan.trouble) return plan.trouble;
+  if (plan.blockers === null) return 'not deployed';
+  return plan.blockers ? `blocked: ${count(plan.blockers, 'blocker')}` : 'ready to run';
 }
+
+/** Whether a plan can be run: nothing of it is deployed, and no blocker is known. */
+export const isReady = (plan: PlanLine): boolean =>
+  plan.blockers === 0 && !plan.trouble && (!plan.run || plan.run.state === 'undone');
+
+/** Whether a plan can be deleted: nothing that a run built from it exists. */
+export const isFree = (plan: PlanLine): boolean => !plan.run || plan.run.state === 'undone';
 
 function key(plan: PlanLine, by: Column): string | number {
   const keys: Record<Column, string | number> = {

@@ -1,0 +1,117 @@
+<script lang="ts">
+  /** Hosts and what was last read of them. */
+  import type { EstateView } from '../../lib/api/types';
+  import { ago, gib, size, utc } from '../../lib/format';
+
+  interface Props {
+    hosts: EstateView['hosts'];
+    /** Names of the estate's networks. */
+    nets: string[];
+    now: number;
+    chosen: string;
+    onchoose: (name: string) => void;
+    onopen: (kind: 'host', name: string) => void;
+  }
+  let { hosts, nets, now, chosen, onchoose, onopen }: Props = $props();
+</script>
+
+<table>
+  <thead
+    ><tr
+      ><th>Host</th><th>Bay</th><th>Address</th><th
+        class="r"
+        title="Below the limit and not used by running VMs; the hypervisor keeps the rest"
+        >Memory free</th
+      ><th class="r">Threads</th><th>VMs</th>{#each nets as n (n)}<th class="net">{n}</th>{/each}<th
+        >Datastores free</th
+      ><th>Updated</th></tr
+    ></thead
+  >
+  <tbody
+    >{#each hosts as h (h.name)}
+      <tr class:chosen={chosen === h.name} class:bad={h.trouble}
+        ><th scope="row"
+          ><button onclick={() => onchoose(h.name)} ondblclick={() => onopen('host', h.name)}
+            >{h.name}</button
+          ></th
+        ><td title={h.site}>{h.bay}</td><td class="mono">{h.address}</td>
+        <td class="mono r"
+          >{gib(Math.max(0, h.limit_bytes - h.bedrock.reduce((a, b) => a + b.memory_bytes, 0)))} of {gib(
+            h.limit_bytes,
+          )}</td
+        ><td class="mono r">{h.threads}</td><td
+          >{h.bedrock.length}{h.bedrock.some((b) => b.ours)
+            ? `, ${h.bedrock.filter((b) => b.ours).length} ours`
+            : ''}</td
+        >
+        {#each nets as n (n)}<td class="net"
+            >{#if h.networks.includes(n)}<svg width="11" height="11" role="img" aria-label="carried"
+                ><rect x="1" y="1" width="9" height="9" /></svg
+              >{:else}<svg width="11" height="11" role="img" aria-label="not carried"
+                ><path d="M2 5.500h7" /></svg
+              >{/if}</td
+          >{/each}
+        <td class="mono">{h.stores.map((s) => size(s.free_bytes)).join(' · ')}</td><td
+          class="quiet"
+          title={utc(h.read_at)}>{h.trouble ? 'unreachable' : ago(now - h.read_at)}</td
+        ></tr
+      >
+    {/each}</tbody
+  >
+</table>
+
+<style>
+  table {
+    border-collapse: separate;
+    border-spacing: 0;
+    width: 100%;
+  }
+  thead th {
+    position: sticky;
+    top: 0;
+    background: var(--sunk);
+    color: var(--soft);
+    font-weight: 400;
+    font-size: var(--text-s);
+    text-align: left;
+    padding: 4px 6px;
+    white-space: nowrap;
+  }
+  td,
+  tbody th {
+    padding: 4px 6px;
+    border-bottom: 1px solid var(--line);
+    white-space: nowrap;
+    text-align: left;
+    font-weight: 400;
+  }
+  .r {
+    text-align: right !important;
+  }
+  tbody button {
+    border: 0;
+    background: none;
+    padding: 0;
+    font-weight: 600;
+    cursor: pointer;
+  }
+  tbody button:hover {
+    color: var(--accent);
+  }
+  .chosen > * {
+    background: var(--accent-wash);
+  }
+  .bad td:last-child {
+    color: var(--blocker);
+  }
+  .net {
+    text-align: center !important;
+  }
+  rect {
+    fill: var(--soft);
+  }
+  path {
+    stroke: var(--muted);
+    stroke-width: 1.5;
+  }
+</style>

@@ -293,7 +293,7 @@
       <table>
         <thead
           ><tr
-            ><th></th><th>Host or machine</th><th>Found</th><th>Key or certificate presented</th
+            ><td></td><th>Host or machine</th><th>Found</th><th>Key or certificate presented</th
             ></tr
           ></thead
         ><tbody>

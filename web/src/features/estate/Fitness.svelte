@@ -79,7 +79,7 @@
   <table>
     <thead
       ><tr
-        ><th></th>{#each groups as g, i (i)}<th class="group" colspan={g.size}>{g.name}</th
+        ><td></td>{#each groups as g, i (i)}<th class="group" colspan={g.size}>{g.name}</th
           >{/each}</tr
       >
       <tr

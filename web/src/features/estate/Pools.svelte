@@ -81,7 +81,7 @@
 {#each shown as p (p.name)}
   <section aria-label={`Pool ${p.name}`}>
     <header>
-      <h3>
+      <h2>
         <button
           class="name"
           onclick={() => {
@@ -89,7 +89,7 @@
           }}
           title="Change this pool">{p.name}</button
         >
-      </h3>
+      </h2>
       <span class="quiet"
         >{KIND[p.kind]} {p.network} · <span class="mono">{p.first} … {p.last}</span></span
       ><span class="right"
@@ -172,7 +172,7 @@
     align-items: baseline;
     margin-bottom: 7px;
   }
-  h3 {
+  h2 {
     font-size: inherit;
     font-weight: 600;
     margin: 0;

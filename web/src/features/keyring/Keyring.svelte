@@ -85,8 +85,8 @@
     <table>
       <thead
         ><tr
-          ><th>Entry</th><th>Kind</th><th>Belongs to</th><th>Granted to plans</th><th>Set</th><th
-          ></th></tr
+          ><th>Entry</th><th>Kind</th><th>Belongs to</th><th>Granted to plans</th><th>Set</th><td
+          ></td></tr
         ></thead
       >
       <tbody>

@@ -230,9 +230,9 @@
   }
   .doors {
     display: flex;
+    flex-wrap: wrap;
     gap: 8px;
     align-items: center;
-    flex: none;
   }
   .drop {
     position: fixed;

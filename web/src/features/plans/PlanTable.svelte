@@ -98,7 +98,7 @@
               >{label}{#if order.by === id}<span aria-hidden="true">{order.down ? ' ▾' : ' ▴'}</span
                 >{/if}</button
             ></th
-          >{/each}<th></th></tr
+          >{/each}<td></td></tr
       ></thead
     >
     <tbody

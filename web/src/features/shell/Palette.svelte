@@ -77,7 +77,7 @@
     }}
     onkeydown={keys}
   />
-  <ul id="found" role="listbox" aria-label="Commands">
+  <ul id="found" role="listbox" aria-label="Found">
     {#each found as one, i (i)}<li
         id={`found-${i}`}
         role="option"

@@ -1,0 +1,158 @@
+"""Every view under axe in both themes, narrow and at 200 %, and by its keyboard alone."""
+
+from __future__ import annotations
+
+import json
+import re
+from pathlib import Path
+from typing import Any
+
+import pytest
+from playwright.sync_api import Page, expect
+
+from nimble_stone.cli.client import Client
+from nimble_stone.lab.scenario import demo
+from tests.support.processes import LabProcess, ServerProcess, ended, ready_plan
+
+AXE = Path(__file__).parents[2] / "web/node_modules/axe-core/axe.min.js"
+VIEWS = {
+    "overview": "/",
+    "plans": "/plans",
+    "plans from a table": "/plans?see=table",
+    "shared values": "/plans?see=values",
+    "plan": "/plans/access",
+    "plan: sizing": "/plans/access?ask=sizing",
+    "plan: placement": "/plans/access?ask=places",
+    "plan: failure impact": "/plans/access?ask=losses",
+    "plan: time": "/plans/access?ask=time",
+    "run": "/plans/access/run",
+    "acceptance": "/plans/access/acceptance",
+    "runs": "/runs",
+    "estate": "/estate",
+    "estate: readiness": "/estate?see=fitness",
+    "estate: networks": "/estate?see=networks",
+    "estate: pools": "/estate?see=pools",
+    "estate: drives": "/estate?see=drives",
+    "estate: preparation": "/estate?see=groundwork",
+    "estate: run limits": "/estate?see=limits",
+    "host": "/estate/hosts/gannet",
+    "packages": "/packages",
+    "keyring": "/keyring",
+    "guide": "/help/guide",
+}
+
+
+@pytest.fixture(scope="module")
+def run(client: Client) -> str:
+    """A plan that was run, so that every view has something to show."""
+    ready_plan(client, demo.PLAN.replace("name: western", "name: access"))
+    found = str(client.call("POST", "/api/plans/access/run")["run"])
+    assert ended(client, found)["state"] == "done"
+    return found
+
+
+def settled(page: Page, server: ServerProcess, path: str) -> None:
+    page.goto(f"{server.url}{path}")
+    page.get_by_role("navigation", name="Main").wait_for()
+    page.wait_for_load_state("networkidle" if "/plans/" not in path else "load")
+    page.locator("main h1, main h2, main table").first.wait_for()
+
+
+def violations(page: Page) -> list[str]:
+    page.evaluate(AXE.read_text())
+    found: dict[str, Any] = page.evaluate(
+        "() => axe.run(document, {runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa',"
+        " 'wcag22aa', 'best-practice']})"
+    )
+    # the bars of a run's steps are as long as the steps took: WCAG 2.5.8 excepts what is essential
+    return [
+        f"{one['id']}: {node['html'][:160]} ({re.sub(chr(10), ' ', node['failureSummary'])[:200]})"
+        for one in found["violations"]
+        for node in one["nodes"][:3]
+        if not (one["id"] == "target-size" and 'class="bar' in node["html"])
+    ]
+
+
+@pytest.mark.parametrize("theme", ["light", "dark"])
+def test_axe_finds_nothing_in_any_view(
+    page: Page, server: ServerProcess, run: str, theme: str
+) -> None:
+    page.evaluate(f"localStorage.setItem('theme', {json.dumps(theme)})")
+    found = {}
+    for name, path in VIEWS.items():
+        settled(page, server, path)
+        if wrong := violations(page):
+            found[name] = wrong
+    assert not found, json.dumps(found, indent=1)
+
+
+def test_no_view_scrolls_sideways_at_640_pixels(
+    page: Page, server: ServerProcess, run: str
+) -> None:
+    """640 px is also 1280 px at 200 %."""
+    page.set_viewport_size({"width": 640, "height": 800})
+    wide = {}
+    for name, path in VIEWS.items():
+        settled(page, server, path)
+        width = page.evaluate("document.scrollingElement.scrollWidth")
+        out = page.evaluate(
+            """() => [...document.querySelectorAll('main *')].filter((one) => {
+                 const box = one.getBoundingClientRect();
+                 if (box.width === 0 || box.right <= 641) return false;
+                 for (let up = one.parentElement; up; up = up.parentElement)
+                   if (getComputedStyle(up).overflowX !== 'visible') return false;
+                 return true;
+               }).slice(0, 3).map((one) => one.outerHTML.slice(0, 120))"""
+        )
+        if width > 640 or out:
+            wide[name] = (width, out)
+    assert not wide, json.dumps(wide, indent=1)
+
+
+def test_dialogs_give_focus_back_and_letters_can_be_switched_off(
+    page: Page, server: ServerProcess, run: str
+) -> None:
+    settled(page, server, "/plans/access")
+    tables = page.get_by_role("button", name="Tables")
+    tables.focus()
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("dialog")).to_be_visible()
+    page.keyboard.press("Escape")
+    expect(page.get_by_role("dialog")).to_have_count(0)
+    expect(tables).to_be_focused()
+    # from the sheet `/` leads to the filter, and inside a cell it is typed
+    page.get_by_label("The sheet").focus()
+    page.keyboard.press("/")
+    expect(page.get_by_label("Filter")).to_be_focused()
+    page.keyboard.press("Escape")
+    page.get_by_label("The sheet").focus()
+    page.keyboard.press("F2")
+    page.keyboard.press("/")
+    expect(page.get_by_label("Name of access-lead")).to_have_value("access-lead/")
+    page.keyboard.press("Escape")
+    page.keyboard.press("?")
+    page.get_by_label("Single characters work as shortcuts").uncheck()
+    page.keyboard.press("Escape")
+    page.get_by_label("The sheet").focus()
+    page.keyboard.press("/")
+    expect(page.get_by_label("Filter")).not_to_be_focused()
+    page.keyboard.press("?")
+    expect(page.get_by_role("dialog")).to_have_count(0)
+    page.evaluate("localStorage.clear()")
+
+
+def test_anything_is_found_by_name(
+    page: Page, server: ServerProcess, run: str, lab: LabProcess
+) -> None:
+    settled(page, server, "/")
+    for typed, choice, where in (
+        ("gannet", "host gannet", "/estate/hosts/gannet"),
+        ("access-arc-1", "node access-arc-1", "/plans/access?node=archive-1&column=name"),
+        (run, f"run {run}", f"/plans/access/run?run={run}"),
+        ("Gauge Col", "package Gauge Collector 4.2.0", "/packages/"),
+        ("glossary", "page Glossary", "/help/glossary"),
+    ):
+        page.keyboard.press("Control+k")
+        page.get_by_role("combobox", name="Command").fill(typed)
+        page.get_by_role("option", name=re.compile(f"^{re.escape(choice)}")).first.click()
+        expect(page).to_have_url(re.compile(re.escape(where)))

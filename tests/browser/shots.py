@@ -10,7 +10,7 @@ from pathlib import Path
 
 from playwright.sync_api import Page, expect, sync_playwright
 
-from nimble_stone.cli.serving import know_machines
+from nimble_stone.cli.seeding import know_machines
 from nimble_stone.lab.scenario import appliance, demo, products
 from tests.browser.conftest import ARGUMENTS
 from tests.support.processes import (

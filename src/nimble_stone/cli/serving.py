@@ -20,8 +20,9 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 from pydantic import BaseModel
 
+from nimble_stone.cli import seeding
 from nimble_stone.cli.client import Client, data_folder, write_profile
-from nimble_stone.core.errors import InputError, Unreachable
+from nimble_stone.core.errors import InputError
 
 if TYPE_CHECKING:
     from nimble_stone.lab.scenario.demo import LabPlan
@@ -256,16 +257,18 @@ def _demo(
         try:
             while not server.started and not serving.done():
                 await asyncio.sleep(0.05)
-            await asyncio.to_thread(
-                _seed, data, url, made.token, scene.plan(more_hosts, octet), mib
-            )
+            client = Client(url, token=made.token)
+            await asyncio.to_thread(seeding.fill, client, data, scene.plan(more_hosts, octet), mib)
             typer.echo(
                 f"\n  Open   {url}\n  Key    {made.key}\n\n  One plan is ready to run: Plans →"
                 " Western gauges → Check and run.\n  From another terminal:"
                 f" NIMBLE_STONE_DATA={data} {Path(sys.argv[0])} plan show western\n  Ctrl+C ends"
                 " it; `make demo` starts it again as it was.\n"
             )
+            # what follows takes a minute and is seen as it goes on
+            living = asyncio.create_task(asyncio.to_thread(seeding.bring_to_life, client))
             await serving
+            living.cancel()
         finally:
             server.should_exit = True
             with contextlib.suppress(asyncio.CancelledError):
@@ -278,53 +281,6 @@ def _demo(
     finally:
         lab.terminate()
         lab.wait(10)
-
-
-def _seed(data: Path, url: str, token: str, lab_plan: object, mib: int) -> None:
-    """Fill an empty demonstration through the server's own interface."""
-    from nimble_stone.lab.scenario import appliance, products
-    from nimble_stone.lab.scenario import demo as scene
-
-    assert isinstance(lab_plan, scene.LabPlan)
-    _await_lab(data / "lab" / "control.json")
-    client = Client(url, token=token)
-    client.call("PUT", f"/api/secrets/{scene.CREDENTIAL}", {"value": scene.PASSWORD})
-    client.call("POST", "/api/estate", scene.estate_file(lab_plan).model_dump(mode="json"))
-    client.call("POST", "/api/estate/read", {})
-    know_machines(client, lab_plan)
-    if not client.call("GET", "/api/packages"):
-        by = appliance.publisher()
-        client.call("POST", "/api/trust", {"pem": by.authority.decode()})
-        file = data / "gauge-collector-4.2.0.ova"
-        file.write_bytes(appliance.ova(mib=mib, by=by))
-        found = client.upload(file, lambda *_: None)
-        client.call(
-            "PATCH",
-            f"/api/packages/{found['sha256']}",
-            {"channel": "stable", "note": "In use since the spring tides of March."},
-        )
-        newer = data / "gauge-collector-4.3.0.ova"
-        newer.write_bytes(appliance.ova(version="4.3.0", mib=mib, seed=45, edition=5, by=by))
-        later = client.upload(newer, lambda *_: None)
-        client.call(
-            "PATCH", f"/api/packages/{later['sha256']}", {"channel": "candidate", "note": ""}
-        )
-    have = {package["product"] for package in client.call("GET", "/api/packages")}
-    for product in products.ALL.values():
-        if product.title not in have:
-            file = data / f"{product.id}-{product.version}.ova"
-            file.write_bytes(products.ova(product, mib=max(1, mib // 6)))
-            client.upload(file, lambda *_: None)
-    if "western" not in {plan["id"] for plan in client.call("GET", "/api/plans")}:
-        plan = client.call("POST", "/api/plans", {"text": scene.PLAN})
-        plan = client.call(
-            "POST",
-            "/api/plans/western/secret",
-            {"version": plan["version"], "column": "admin_password", "value": "Tide-tables 1893"},
-        )
-        client.call(
-            "POST", "/api/plans/western/licence", {"version": plan["version"], "by": "mira"}
-        )
 
 
 @contextlib.contextmanager
@@ -362,8 +318,8 @@ def lab_processes(folder: Path, data: Path) -> Iterator[tuple[LabPlan, Client]]:
         stderr=log,
     )
     try:
-        _await_lab(folder / "lab" / "control.json")
-        _await(f"http://127.0.0.1:{port}/api/health", "the server")
+        seeding.await_lab(folder / "lab" / "control.json")
+        seeding.await_answer(f"http://127.0.0.1:{port}/api/health", "the server")
         yield (
             scene.plan(0, octet),
             Client(
@@ -383,69 +339,3 @@ def _dial(octet: int) -> str:
         f"nimble-stone: dial/1\nmapped:\n  - {{planned: 10.44.0.0/16, real: 127.{octet}.0.0/16}}\n"
         f"  - {{planned: 10.45.0.0/16, real: 127.{octet + 1}.0.0/16}}\nlow_ports: 20000\n"
     )
-
-
-def _await(url: str, what: str) -> None:
-    import time
-    import urllib.error
-    import urllib.request
-
-    end = time.monotonic() + 60
-    while time.monotonic() < end:
-        try:
-            urllib.request.urlopen(url, timeout=5).close()
-            return
-        except (OSError, urllib.error.URLError):
-            time.sleep(0.1)
-    raise Unreachable(f"{what} did not start", hint="See what it printed above.")
-
-
-def _await_lab(path: Path) -> None:
-    import time
-    import urllib.error
-    import urllib.request
-
-    end = time.monotonic() + 60
-    while time.monotonic() < end:
-        try:
-            port = json.loads(path.read_text())["port"]
-            urllib.request.urlopen(f"http://127.0.0.1:{port}/lab", timeout=5).close()
-            return
-        except (OSError, ValueError, urllib.error.URLError):
-            time.sleep(0.1)
-    raise Unreachable("the lab did not start", hint="See what it printed above.")
-
-
-def know_machines(client: Client, lab_plan: object) -> None:
-    """Let the demonstration know its bare machines: looked at, their certificates pinned, added;
-    those it knows are read.
-    """
-    from nimble_stone.lab.scenario import demo as scene
-
-    assert isinstance(lab_plan, scene.LabPlan)
-    client.call("PUT", f"/api/secrets/{scene.BMC_CREDENTIAL}", {"value": scene.BMC_PASSWORD})
-    known = {one["machine"]["name"] for one in client.call("GET", "/api/estate/machines")}
-    wanted = [one for one in scene.machines_of(lab_plan) if one.name not in known]
-    entries = [
-        {"name": one.name, "address": one.address, "port": one.port, "kind": "machine"}
-        for one in wanted
-    ]
-    seen = (
-        client.call(
-            "POST", "/api/estate/look", {"entries": entries, "credential": scene.BMC_CREDENTIAL}
-        )
-        if entries
-        else []
-    )
-    prints = {one["entry"]["name"]: one["fingerprint"] for one in seen}
-    if wanted:
-        client.call(
-            "POST",
-            "/api/estate/machines",
-            [
-                {"machine": one.model_dump(mode="json"), "fingerprint": prints[one.name]}
-                for one in wanted
-            ],
-        )
-    if known:
-        client.call("POST", "/api/estate/machines/read", {})

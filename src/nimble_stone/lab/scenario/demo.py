@@ -181,8 +181,16 @@ def _scenario() -> _Scenario:
     return _Scenario.model_validate(YAML(typ="safe", pure=True).load(text))
 
 
-PLAN = files(__package__).joinpath("western.yaml").read_text(encoding="utf-8")
+def _text(name: str) -> str:
+    return files(__package__).joinpath(name).read_text(encoding="utf-8")
+
+
+PLAN = _text("western.yaml")
 """The plan that the demonstration begins with."""
+HARBOUR = _text("harbour.yaml")
+"""The one that is deployed in it."""
+NORTHERN = _text("northern.yaml")
+"""The one whose run waits for a person."""
 
 
 def exports() -> dict[str, Export]:

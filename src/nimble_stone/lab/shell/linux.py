@@ -151,7 +151,7 @@ class Linux:
         fields = {
             "Architecture:": "x86_64",
             "CPU(s):": self.host.plan.threads,
-            "Model name:": "Intel(R) Xeon(R) Gold 6226R CPU @ 2.90GHz",
+            "Model name:": "Holm Menhir 24 at 2.9 GHz",
             "Thread(s) per core:": 2,
             "Core(s) per socket:": self.host.plan.threads // sockets // 2,
             "Socket(s):": sockets,

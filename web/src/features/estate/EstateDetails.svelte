@@ -5,6 +5,7 @@
   import Button from '../../lib/ui/Button.svelte';
   import Weight from '../../lib/ui/Weight.svelte';
   import Section from '../ledger/Section.svelte';
+  import GuideLink from '../../lib/ui/GuideLink.svelte';
 
   interface Props {
     estate: EstateView;
@@ -66,7 +67,10 @@
 {#if mine.length}<Section title="Readiness" aside={count(mine.length, 'rule')}
     ><ul class="fit">
       {#each mine as v, i (i)}<li>
-          <Weight severity={v.severity} /><span
+          <Weight severity={v.severity} /><GuideLink
+            to={`host-rules#${v.rule}`}
+            about={v.rule}
+          /><span
             >{v.message}{#if v.remedy}<span class="quiet remedy"
                 >{#if v.action}<Button kind="link" onclick={() => onprepare([v.action!])}
                     >{v.remedy}</Button

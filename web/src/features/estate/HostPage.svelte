@@ -10,6 +10,7 @@
   import Section from '../ledger/Section.svelte';
   import type { EstateData } from './estate.svelte';
   import { wiring, WIDE } from './wires';
+  import Copy from '../../lib/ui/Copy.svelte';
 
   interface Props {
     name: string;
@@ -88,7 +89,10 @@
       <div>
         <p class="crumb">
           <a href="/estate">Estate</a> · {one.host.site} · {one.host.bay} ·
-          <span class="mono">{one.host.address}</span>
+          <span class="mono">{one.host.address}</span><Copy
+            text={one.host.address}
+            what={`address of ${name}`}
+          />
         </p>
         <h1>
           {sentence}
@@ -241,7 +245,7 @@
           </section>
         </div>
         <section>
-          <h2>Guests <span>{count(f.guests?.length ?? 0, 'guest')}</span></h2>
+          <h2>VMs <span>{count(f.guests?.length ?? 0, 'VM')}</span></h2>
           <table>
             <tbody
               >{#each f.guests ?? [] as g (g.name)}<tr
@@ -261,7 +265,7 @@
       </div>
       <aside aria-label="Ledger">
         {#if one.violations.length}<Section
-            title="Fitness"
+            title="Readiness"
             aside={`${heavy.length} broken${notes ? `, ${count(notes, 'note')}` : ''}`}
             ><ul class="fit">
               {#each one.violations as v, i (i)}<li>
@@ -305,7 +309,12 @@
             <dt>Login</dt>
             <dd>{one.host.user}, keyring entry “{one.host.credential}”</dd>
             <dt>Host key</dt>
-            <dd class="mono">{one.fingerprint || 'not seen yet'}</dd>
+            <dd class="mono">
+              {one.fingerprint || 'not seen yet'}{#if one.fingerprint}<Copy
+                  text={one.fingerprint}
+                  what={`host key of ${name}`}
+                />{/if}
+            </dd>
           </dl>
           {#if one.fingerprint && f.trouble_code === 'host-key-changed'}<p class="alarm">
               Compare the key on the host’s own console first.

@@ -9,6 +9,7 @@
   import Weight from '../../lib/ui/Weight.svelte';
   import Section from '../ledger/Section.svelte';
   import type { EstateData } from './estate.svelte';
+  import Copy from '../../lib/ui/Copy.svelte';
 
   interface Props {
     name: string;
@@ -64,7 +65,10 @@
       <div>
         <p class="crumb">
           <a href="/estate">Estate</a> · {one.machine.site} · {one.machine.bay} ·
-          <span class="mono">{one.machine.address}</span>
+          <span class="mono">{one.machine.address}</span><Copy
+            text={one.machine.address}
+            what={`address of ${name}`}
+          />
         </p>
         <h1>
           {f.trouble
@@ -220,7 +224,12 @@
             <dt>Login</dt>
             <dd>{one.machine.user}, keyring entry “{one.machine.credential}”</dd>
             <dt>Certificate</dt>
-            <dd class="mono small">{one.fingerprint || 'never pinned'}</dd>
+            <dd class="mono small">
+              {one.fingerprint || 'never pinned'}{#if one.fingerprint}<Copy
+                  text={one.fingerprint}
+                  what={`certificate of ${name}`}
+                />{/if}
+            </dd>
           </dl>
           {#if f.trouble_code === 'certificate-changed' || !one.fingerprint}{#if shown}<p
                 class="alarm"

@@ -8,6 +8,7 @@
   import Dialog from '../../lib/ui/Dialog.svelte';
   import { brief } from '../ledger/transcript';
   import { ABOUT, actionsOf, EMPTY, KINDS, type Form, type Kind } from './actions';
+  import Copy from '../../lib/ui/Copy.svelte';
 
   interface Props {
     estate: EstateView;
@@ -381,7 +382,10 @@
           {#each s.refusals.filter((t) => !t.startsWith('type ')) as text (text)}<p class="alarm">
               {text}
             </p>{/each}
-          {#each s.commands as c (c)}<pre class="mono">{c}</pre>{/each}
+          {#each s.commands as c (c)}<pre class="mono">{c}<Copy
+                text={c}
+                what="command"
+              /></pre>{/each}
           {#if s.undo.length}<p class="quiet undo">
               Rolled back by: <span class="mono">{s.undo.map((u) => brief(u)).join(' · ')}</span>
             </p>{/if}

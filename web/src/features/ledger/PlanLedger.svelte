@@ -4,6 +4,7 @@
   import Button from '../../lib/ui/Button.svelte';
   import Weight from '../../lib/ui/Weight.svelte';
   import Section from './Section.svelte';
+  import GuideLink from '../../lib/ui/GuideLink.svelte';
 
   interface Props {
     plan: PlanView;
@@ -48,7 +49,10 @@
       <li data-severity={f.severity}>
         <Weight severity={f.severity} />
         <div>
-          <button class="where" onclick={() => onfix(f)}>{where(f)}</button>
+          <button class="where" onclick={() => onfix(f)}>{where(f)}</button><GuideLink
+            to={`findings#${f.code}`}
+            about={f.code}
+          />
           <p>{f.message}</p>
           {#if f.consequence}<p class="quiet">{f.consequence}</p>{/if}
           {#if f.remedy}

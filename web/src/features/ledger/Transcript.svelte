@@ -5,6 +5,7 @@
   import { clock, count, span, utc } from '../../lib/format';
   import { notices } from '../../lib/notices.svelte';
   import { brief, firstLines, matches } from './transcript';
+  import Copy from '../../lib/ui/Copy.svelte';
 
   interface Props {
     run: string;
@@ -79,6 +80,7 @@
           >asked {e.times} times, last {clock(e.last_at)}</span
         >{/if}</button
     >
+    {#if open === e.id}<Copy text={e.command} what="command" />{/if}
     {#if e.answer}<pre class:bad={e.status !== 0 && failed} class:whole={open === e.id}>{open ===
         e.id
           ? e.answer

@@ -1,6 +1,7 @@
 <script lang="ts">
   /** Problems and news at the foot of the page, until they are dismissed. */
   import { notices } from '../../lib/notices.svelte';
+  import GuideLink from '../../lib/ui/GuideLink.svelte';
 </script>
 
 <div class="notices" aria-live="assertive">
@@ -8,6 +9,10 @@
       <div>
         <b>{n.problem.title}.</b>
         {n.problem.detail} <span class="quiet">{n.problem.hint}</span>
+        {#if n.problem.status >= 400 && n.problem.code !== 'error'}<GuideLink
+            to={`errors#${n.problem.code}`}
+            about={n.problem.code}
+          />{/if}
       </div>
       <button onclick={() => notices.drop(n.id)}>Dismiss</button>
     </div>{/each}

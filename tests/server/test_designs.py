@@ -422,6 +422,10 @@ def test_a_plan_is_carried_over_to_the_other_room(client: Client) -> None:
     plan = client.call("GET", "/api/plans/ness")
     assert {node["host"] for node in plan["nodes"]} <= {"tern", "whimbrel", "dunlin"}
     assert plan["nodes"][0]["cells"]["address"]["value"].startswith("10.45.20.")
+    # its password is an entry of its own: no plan opens those of another
+    secret = plan["nodes"][0]["cells"]["admin_password"]["value"]
+    assert secret.startswith("keyring:plan/ness/")
+    assert not [one for one in plan["findings"] if one["column"] == "admin_password"]
     text = client.text("/api/plans/ness/file")
     # comments travel too
     assert "# The gauges of the western shore" in text

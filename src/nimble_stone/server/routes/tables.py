@@ -10,10 +10,9 @@ import base64
 from fastapi import APIRouter, Response
 from pydantic import BaseModel, Field
 
-from nimble_stone.app import editing, many_plans, spreadsheet
+from nimble_stone.app import many_plans, spreadsheet
 from nimble_stone.app.application import Application
-from nimble_stone.app.aside import aside
-from nimble_stone.app.estate import estate_of
+from nimble_stone.app.copying import copy_plan
 from nimble_stone.app.evaluate import evaluate
 from nimble_stone.app.resolved import Resolved
 from nimble_stone.core.errors import InputError
@@ -169,12 +168,7 @@ async def plan_sheet_read(
 @router.post("/plans/{ident}/copy")
 async def plan_copy(ident: str, body: CopyIn, app: TheApplication, kits: TheKits) -> CarriedOver:
     """Copy a plan to another bay under another name."""
-    row = await app.store.read(records.get_plan, ident)
-    estate = await estate_of(app)
-    if not estate.bay(body.bay):
-        raise InputError(f"the estate has no bay “{body.bay}”", code="bay-unknown")
-    copied = await aside(many.copy, row.text, body.name, body.bay, body.mapping, estate)
-    await editing.new_plan(app, kits, copied.text)
+    copied = await copy_plan(app, kits, ident, body.name, body.bay, body.mapping)
     return CarriedOver(
         name=body.name, left=[LeftView(path=path, value=value) for path, value in copied.left]
     )

@@ -51,6 +51,10 @@
     const there = pools.filter((p) => here.includes(p.network ?? '')).map((p) => p.name);
     return gone.includes(one) ? [...new Set([...here, ...there])] : there; // a network and a pool may share a name
   };
+  /** What there is of the same kind in the new bay, unless somebody chooses otherwise. */
+  $effect(() => {
+    for (const one of old) map[one] ??= offers(one)[0] ?? '';
+  });
   async function carry() {
     try {
       done = await send('POST', `/plans/${plan.id}/copy`, {

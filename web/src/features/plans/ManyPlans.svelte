@@ -15,12 +15,14 @@
     bays: string[];
     values: SharedView[];
     packages: string[];
+    /** The kit that plans are made of here. */
+    usual: string;
     onmade: () => Promise<void>;
   }
-  let { kits, bays, values, packages, onmade }: Props = $props();
+  let { kits, bays, values, packages, usual, onmade }: Props = $props();
   // svelte-ignore state_referenced_locally
   const many = new Many(
-    kits.find((k) => packages.some((p) => p.startsWith(`${k.product} `)))?.id ?? kits[0]?.id ?? '',
+    usual || (kits.find((k) => packages.some((p) => p.startsWith(`${k.product} `)))?.id ?? ''),
     bays[0] ?? '',
   );
   let input: HTMLInputElement | undefined = $state();

@@ -104,6 +104,7 @@
         {bays}
         {values}
         {packages}
+        usual={kit}
         onmade={load}
       />{/if}
   {:else if see === 'values'}<Shared {values} onchange={load} />

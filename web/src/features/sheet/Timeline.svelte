@@ -38,7 +38,7 @@
     }));
     const common = new Map<string, StepView[]>();
     for (const step of by.get('') ?? []) {
-      const place = step.kind === 'call' ? 'cluster' : step.label.replace(/^.* (onto|off) /, '');
+      const place = step.kind === 'call' ? 'cluster' : step.label.replace(/^Copy image to /, '');
       common.set(place, [...(common.get(place) ?? []), step]);
     }
     const others = [...common].map(([name, steps]) => ({

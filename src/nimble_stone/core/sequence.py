@@ -129,7 +129,7 @@ def waves(steps: Iterable[Step], course: Forecast) -> list[Wave]:
     return [
         Wave(
             number,
-            tuple(dict.fromkeys(label.partition(" onto ")[0] for label in labels[number])),
+            tuple(dict.fromkeys(label.partition(" to ")[0] for label in labels[number])),
             *spans[number],
         )
         for number in sorted(spans)

@@ -61,12 +61,17 @@
         1. <a href="/estate">Add hosts</a> · 2. <a href="/packages">Import a package</a> · 3.
         <a href="/plans">Create a plan</a>
       </p>{/if}
-    {#each SECTIONS as [id, label] (id)}{#if groups[id].length}<section aria-label={label}>
-          <h2>{label} <span class="quiet">{groups[id].length}</span></h2>
-          <ul>
-            {#each groups[id] as plan (plan.id)}<li><Cluster {plan} /></li>{/each}
-          </ul>
-        </section>{/if}{/each}
+    <div class="groups">
+      {#each SECTIONS as [id, label] (id)}{#if groups[id].length}<section
+            aria-label={label}
+            class:many={groups[id].length > 2}
+          >
+            <h2>{label} <span class="quiet">{groups[id].length}</span></h2>
+            <ul>
+              {#each groups[id] as plan (plan.id)}<li><Cluster {plan} /></li>{/each}
+            </ul>
+          </section>{/if}{/each}
+    </div>
     {#if latest.length}<section aria-label="Latest runs">
         <h2>Latest runs <a href="/runs">all runs</a></h2>
         <RunTable list={latest} />
@@ -104,6 +109,15 @@
     display: grid;
     grid-template-columns: repeat(auto-fill, minmax(230px, 1fr));
     gap: 12px;
+  }
+  /* few clusters stand beside each other, many have the whole width */
+  .groups {
+    display: grid;
+    grid-template-columns: repeat(auto-fit, minmax(min(100%, 290px), 1fr));
+    gap: 0 28px;
+  }
+  .many {
+    grid-column: 1 / -1;
   }
   .steps {
     margin: 4px 0 0;

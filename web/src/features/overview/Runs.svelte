@@ -3,12 +3,22 @@
   import { get } from '../../lib/api/client';
   import { count } from '../../lib/format';
   import { notices } from '../../lib/notices.svelte';
-  import { isOpen, matching, rows, type RunRow } from './overview';
+  import {
+    isOpen,
+    matching,
+    narrowed,
+    rows,
+    SINCE,
+    STANDINGS,
+    type RunRow,
+    type Standing,
+  } from './overview';
   import RunTable from './RunTable.svelte';
 
   let all = $state.raw<RunRow[] | null>(null),
     typed = $state(''),
-    openOnly = $state(false);
+    standing = $state<Standing>('all'),
+    since = $state(0);
   $effect(() => {
     void load();
     // a page in the background asks for nothing
@@ -29,12 +39,7 @@
       if (!all) notices.problem(error);
     }
   }
-  let shown = $derived(
-    matching(
-      (all ?? []).filter((row) => !openOnly || isOpen(row)),
-      typed,
-    ),
-  );
+  let shown = $derived(matching(narrowed(all ?? [], standing, since, Date.now() / 1000), typed));
   let open = $derived((all ?? []).filter(isOpen).length);
 </script>
 
@@ -45,7 +50,13 @@
     </h1>
     <p class="tools">
       <input bind:value={typed} placeholder="Plan, host, state" aria-label="Filter runs" />
-      <label><input type="checkbox" bind:checked={openOnly} /> not finished only</label>
+      <select aria-label="State" bind:value={standing}
+        >{#each STANDINGS as [id, label] (id)}<option value={id}>{label}</option>{/each}</select
+      >
+      <select aria-label="Started" bind:value={since}
+        >{#each SINCE as [seconds, label] (seconds)}<option value={seconds}>{label}</option
+          >{/each}</select
+      >
     </p>
     {#if shown.length}<RunTable list={shown} />
     {:else if all.length}<p class="quiet">No run matches.</p>
@@ -71,6 +82,14 @@
     display: flex;
     gap: 16px;
     align-items: center;
+    flex-wrap: wrap;
     margin: 8px 0 12px;
+  }
+  input,
+  select {
+    border: 1px solid var(--strong-line);
+    background: var(--surface);
+    padding: 4px 8px;
+    border-radius: var(--radius);
   }
 </style>

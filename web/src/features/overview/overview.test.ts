@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest';
 import type { GroundLine, PlanLine, RunLine } from '../../lib/api/types';
-import { grouped, isOpen, matching, rows } from './overview';
+import { grouped, isOpen, matching, narrowed, rows } from './overview';
 
 function run(id: string, state: string, started = 1): RunLine {
   const words = { sentence: '', short: state, plans: state, tab: '', line: '' };
@@ -75,5 +75,25 @@ describe('the overview', () => {
     expect(matching(found, 'GANNET name').map((r) => r.id)).toEqual(['g1']);
     expect(matching(found, 'nothing of it')).toEqual([]);
     expect(matching(found, '  ')).toHaveLength(2);
+  });
+});
+
+describe('runs', () => {
+  it('are narrowed by state and time, but those that go on are always shown', () => {
+    const titles = new Map([['western', 'Western']]);
+    const all = rows(
+      [run('old', 'done', 100), run('on', 'held', 50), run('new', 'undone', 900)],
+      [],
+      titles,
+    );
+    const ids = (found: { id: string }[]) => found.map((one) => one.id);
+    expect(ids(narrowed(all, 'all', 500, 1000))).toEqual(['on', 'new']);
+    expect(ids(narrowed(all, 'passed', 0, 1000))).toEqual(['old']);
+    expect(ids(narrowed(all, 'attention', 0, 1000))).toEqual(['on']);
+  });
+  it('lead to their own page, or to a report where the plan is gone', () => {
+    const hrefs = (titles: Map<string, string>) => rows([run('r1', 'done')], [], titles)[0]?.href;
+    expect(hrefs(new Map([['western', 'Western']]))).toBe('/plans/western/run?run=r1');
+    expect(hrefs(new Map())).toBe('/api/runs/r1/acceptance.html');
   });
 });

@@ -67,9 +67,6 @@ export function rows(
   preparations: GroundLine[],
   titles: ReadonlyMap<string, string>,
 ): RunRow[] {
-  // a plan's page shows its newest run; an older one is read in its report
-  const newest = new Map<string, string>();
-  for (const r of rollouts) if (!newest.has(r.plan)) newest.set(r.plan, r.id);
   const all: RunRow[] = [
     ...rollouts.map((r): RunRow => {
       return {
@@ -80,10 +77,10 @@ export function rows(
         state: r.state,
         started: r.started_at,
         ended: r.undone_at ?? r.ended_at,
-        href:
-          newest.get(r.plan) === r.id
-            ? `/plans/${r.plan}/run`
-            : `/api/runs/${r.id}/acceptance.html`,
+        // a run of a plan that is gone is read in its report
+        href: titles.has(r.plan)
+          ? `/plans/${r.plan}/run?run=${r.id}`
+          : `/api/runs/${r.id}/acceptance.html`,
       };
     }),
     ...preparations.map((g): RunRow => {
@@ -114,4 +111,39 @@ export function matching(all: RunRow[], typed: string): RunRow[] {
     const text = `${row.id} ${row.kind} ${row.what} ${row.words}`.toLowerCase();
     return words.every((word) => text.includes(word));
   });
+}
+
+/** What the list of runs can be narrowed to, beside words. */
+export type Standing = 'all' | 'open' | 'attention' | 'passed' | 'undone';
+export const STANDINGS: [Standing, string][] = [
+  ['all', 'all states'],
+  ['open', 'not finished'],
+  ['attention', 'needs attention'],
+  ['passed', 'done'],
+  ['undone', 'rolled back'],
+];
+export const SINCE: [number, string][] = [
+  [0, 'any time'],
+  [86400, 'last 24 hours'],
+  [7 * 86400, 'last 7 days'],
+  [30 * 86400, 'last 30 days'],
+];
+
+/** Runs of a state, and begun within so many seconds (0: whenever). Runs that go on are of any time. */
+export function narrowed(
+  all: RunRow[],
+  standing: Standing,
+  seconds: number,
+  now: number,
+): RunRow[] {
+  const fits: Record<Standing, (row: RunRow) => boolean> = {
+    all: () => true,
+    open: isOpen,
+    attention: (row) => WAITS.includes(row.state),
+    passed: (row) => row.state === 'done',
+    undone: (row) => row.state === 'undone',
+  };
+  return all.filter(
+    (row) => fits[standing](row) && (!seconds || isOpen(row) || now - row.started <= seconds),
+  );
 }

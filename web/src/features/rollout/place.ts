@@ -38,7 +38,7 @@ export class Place {
   }
   /** Choose, and keep what is not named. */
   go(change: { node?: string; column?: string; question?: string; wall?: Reading }): void {
-    const query = new URLSearchParams({
+    const query = this.#kept({
       node: change.node ?? this.node,
       column: change.column ?? this.column,
     });
@@ -50,7 +50,14 @@ export class Place {
   }
   /** In a run or its acceptance: a step, a node, or a check. */
   pick(name: 'step' | 'node' | 'proof', value: string): void {
-    router.go(`${this.base()}?${name}=${encodeURIComponent(value)}`, true);
+    router.go(`${this.base()}?${this.#kept({ [name]: value })}`, true);
+  }
+  /** A query that also says which run is shown, where it is not the newest. */
+  #kept(given: Record<string, string>): URLSearchParams {
+    const query = new URLSearchParams(given);
+    const run = router.query.get('run');
+    if (run) query.set('run', run);
+    return query;
   }
 }
 

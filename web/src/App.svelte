@@ -90,12 +90,13 @@
 </script>
 
 <svelte:window onkeydown={keys} />
-{#if signedIn === false}<Login
+{#if signedIn === null}<p class="first-paint">Nimble Stone</p>
+{:else if signedIn === false}<Login
     onin={() => {
       signedIn = true;
     }}
   />
-{:else if signedIn}
+{:else}
   <!-- svelte-ignore a11y_click_events_have_key_events, a11y_no_static_element_interactions -->
   <div class="app" onclick={follow}>
     <Header

@@ -6,4 +6,7 @@ import { mount } from 'svelte';
 import App from './App.svelte';
 
 const target = document.getElementById('app');
-if (target) mount(App, { target });
+if (target) {
+  target.replaceChildren();
+  mount(App, { target });
+}

@@ -169,4 +169,10 @@
     background: var(--blocker-wash);
     color: var(--blocker);
   }
+  @media print {
+    .proofs {
+      overflow: visible;
+      height: auto;
+    }
+  }
 </style>

@@ -328,4 +328,10 @@
     border-style: dotted;
     opacity: 0.6;
   }
+  @media print {
+    .timeline {
+      overflow: visible;
+      height: auto;
+    }
+  }
 </style>

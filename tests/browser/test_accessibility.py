@@ -54,8 +54,21 @@ def run(client: Client) -> str:
 def settled(page: Page, server: ServerProcess, path: str) -> None:
     page.goto(f"{server.url}{path}")
     page.get_by_role("navigation", name="Main").wait_for()
-    page.wait_for_load_state("networkidle" if "/plans/" not in path else "load")
     page.locator("main h1, main h2, main table").first.wait_for()
+    expect(page.get_by_text("Loading …")).to_have_count(0)
+    # parts of the page are fetched one after the other: until nothing has come for a while
+    page.evaluate(
+        """() => new Promise((done) => {
+             const count = () => performance.getEntriesByType('resource').length;
+             let seen = count(), still = 0;
+             const timer = setInterval(() => {
+               still = count() === seen ? still + 1 : 0;
+               seen = count();
+               if (still >= 4) { clearInterval(timer); done(); }
+             }, 100);
+           })"""
+    )
+    expect(page.get_by_text("Loading …")).to_have_count(0)
 
 
 def violations(page: Page) -> list[str]:
@@ -156,3 +169,62 @@ def test_anything_is_found_by_name(
         page.get_by_role("combobox", name="Command").fill(typed)
         page.get_by_role("option", name=re.compile(f"^{re.escape(choice)}")).first.click()
         expect(page).to_have_url(re.compile(re.escape(where)))
+
+
+def tab_to(page: Page, name: str, role: str = "") -> None:
+    """Press Tab until something of that name has the focus."""
+    for _ in range(120):
+        page.keyboard.press("Tab")
+        found = page.evaluate(
+            """() => { const one = document.activeElement; return [one.getAttribute('aria-label')
+            ?? one.labels?.[0]?.innerText ?? one.innerText ?? '', one.tagName.toLowerCase()] }"""
+        )
+        if found[0].strip().startswith(name) and role in found[1]:
+            return
+    raise AssertionError(f"“{name}” is not reached by Tab")
+
+
+def test_the_tour_by_keyboard_alone(page: Page, server: ServerProcess, client: Client) -> None:
+    """A plan is made, answered, checked and run, and its acceptance read, without a pointer."""
+    settled(page, server, "/plans")
+    tab_to(page, "New plan", "button")
+    page.keyboard.press("Enter")
+    expect(page.get_by_label("Name")).to_be_focused()
+    page.keyboard.type("keys")
+    tab_to(page, "Create plan", "button")
+    page.keyboard.press("Enter")
+    expect(page).to_have_url(re.compile("/plans/keys"))
+    sheet = page.get_by_label("The sheet")
+    expect(sheet).to_be_visible()
+    for label in ("Answer Station group", "Answer Admin password", "Read and accept the licence"):
+        tab_to(page, label, "button")
+        page.keyboard.press("Enter")
+        if "Station" in label:
+            expect(page.get_by_label("Station group of every node")).to_be_focused()
+            page.keyboard.type("west")
+            page.keyboard.press("Enter")
+            expect(sheet).to_be_focused()
+            continue
+        dialog = page.get_by_role("dialog")
+        expect(dialog).to_be_visible()
+        if "password" in label:
+            tab_to(page, "Generate", "button")
+            page.keyboard.press("Enter")
+            expect(dialog.get_by_label("Admin password")).not_to_have_value("")
+            page.keyboard.press("Shift+Tab")
+            expect(dialog.get_by_role("button", name="Save to keyring")).to_be_focused()
+        else:
+            page.keyboard.type("Mara Lindqvist")
+        page.keyboard.press("Enter")
+        expect(dialog).to_have_count(0)
+    tab_to(page, "Check and run", "button")
+    page.keyboard.press("Enter")
+    expect(page).to_have_url(re.compile("/plans/keys/run"))
+    expect(page.get_by_role("heading", level=1)).to_contain_text("checks passed", timeout=120_000)
+    tab_to(page, "Acceptance", "a")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("heading", level=1)).to_contain_text("acceptance checks passed")
+    # what a screen reader is told of the page: landmarks, headings and a table with its cells
+    tree = page.locator("body").aria_snapshot()
+    for told in ("banner", 'navigation "Main"', "main", 'heading "All', 'complementary "Details"'):
+        assert told in tree, tree[:1500]

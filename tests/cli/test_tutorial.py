@@ -1,4 +1,4 @@
-"""The tutorial on kits: its file is the one that ships, and each command in it does what it says."""
+"""The tutorial on kits: its file is the one that ships, each command in it does what it says."""
 
 from __future__ import annotations
 

@@ -88,7 +88,7 @@
       <div
         class="matrix"
         style:grid-template-columns={`74px repeat(${names.length}, 1fr)`}
-        role="grid"
+        role="group"
         aria-label="Pairs of hosts"
       >
         <span></span>{#each names as n (n)}<span
@@ -202,7 +202,7 @@
     padding-top: 3px;
   }
   .matrix button {
-    height: 21px;
+    height: 24px;
     border: 1px solid var(--line);
     background: var(--surface);
     cursor: pointer;

@@ -50,6 +50,9 @@
       busy = false;
     }
   }
+  /** The server names the member that it does not take. */
+  const isWrong = (id: string) =>
+    wrong?.problem.detail.toLowerCase().startsWith(id.replaceAll('_', ' ')) ?? false;
 </script>
 
 <Dialog title={was ? `Network ${was.name}` : 'New network'} {onclose} wide>
@@ -73,12 +76,14 @@
           class="mono"
           bind:value={typed[one.id]}
           required={one.needed}
+          aria-invalid={isWrong(one.id) ? 'true' : undefined}
+          aria-describedby={isWrong(one.id) ? 'wrong' : undefined}
           placeholder={one.example}
           spellcheck="false"
           inputmode={one.id === 'vlan' || one.id === 'mtu' ? 'numeric' : undefined}
         /></label
       >{/each}
-    {#if wrong}<p class="wide wrong" role="alert">
+    {#if wrong}<p class="wide wrong" id="wrong" role="alert">
         <b>{wrong.problem.detail}</b>
         {wrong.problem.hint}
       </p>{/if}

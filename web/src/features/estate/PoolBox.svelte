@@ -86,7 +86,16 @@
             >{/each}</select
         ></label
       >{:else}<span></span>{/if}
-    <label>First<input class="mono" bind:value={first} required placeholder={example} /></label>
+    <label
+      >First<input
+        class="mono"
+        bind:value={first}
+        required
+        placeholder={example}
+        aria-invalid={wrong ? 'true' : undefined}
+        aria-describedby={wrong ? 'wrong' : undefined}
+      /></label
+    >
     <label
       >Last (included)<input class="mono" bind:value={last} required placeholder={example} /></label
     >
@@ -122,7 +131,7 @@
           ? `; DHCP hands out ${there.dynamic_first} to ${there.dynamic_last}, which pools leave out`
           : ''}.
       </p>{/if}
-    {#if wrong}<p class="wide wrong" role="alert">
+    {#if wrong}<p class="wide wrong" id="wrong" role="alert">
         <b>{wrong.problem.detail}</b>
         {wrong.problem.hint}
       </p>{/if}
@@ -131,7 +140,7 @@
       {#if was}{#if sure}<Button
             disabled={busy}
             onclick={() => void go(() => send('DELETE', `/pools/${was.name}`))}
-            >Yes, give {was.name} up</Button
+            >Delete {was.name}</Button
           >{:else}<Button
             onclick={() => {
               sure = true;

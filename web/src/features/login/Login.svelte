@@ -5,6 +5,8 @@
     onin: () => void;
   }
   let { onin }: Props = $props();
+  let field: HTMLInputElement | undefined = $state();
+  $effect(() => field?.focus());
   let key = $state(''),
     problem = $state(''),
     busy = $state(false);
@@ -53,6 +55,9 @@
     <p class="quiet">Deploy appliances and clusters, and check every node</p>
     <label for="key">Access key</label><input
       id="key"
+      bind:this={field}
+      aria-invalid={problem ? 'true' : undefined}
+      aria-describedby={problem ? 'problem' : undefined}
       class="mono"
       bind:value={key}
       autocomplete="current-password"
@@ -60,7 +65,7 @@
       placeholder="xxxxx-xxxxx-xxxxx-xxxxx-xxxxx"
       required
     />
-    {#if problem}<p class="bad" role="alert">{problem}</p>{/if}
+    {#if problem}<p class="bad" id="problem" role="alert">{problem}</p>{/if}
     <Button kind="main" type="submit" disabled={busy || !key.trim()}
       >{busy ? 'Signing in …' : 'Sign in'}</Button
     >

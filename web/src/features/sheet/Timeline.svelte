@@ -145,6 +145,7 @@
               style:left={`${p.left}px`}
               style:width={`${p.width}px`}
               style:--role={row.role < 0 ? 'var(--strong-line)' : `var(--role-${row.role % 5})`}
+              style:--bar-ink={row.role < 0 ? 'var(--ink)' : 'var(--on-role)'}
               aria-label={`${row.name}: ${step.label}, ${step.state}`}
               title={`${step.label}: ${step.state}${step.ended_at && step.started_at ? `, ${span(step.ended_at - step.started_at)}` : `, expected ${span(step.expected_s)}`}${step.message ? ` · ${step.message}` : ''}`}
               onclick={() => onstep(step.key)}
@@ -296,11 +297,12 @@
   }
   [data-state='done'].bar {
     background: var(--role);
-    color: var(--on-role);
+    color: var(--bar-ink);
   }
   [data-state='done'][data-kind='boot'],
   [data-state='done'][data-kind='services'] {
-    background: color-mix(in srgb, var(--role) 72%, var(--paper));
+    background: color-mix(in srgb, var(--role) 60%, var(--paper));
+    color: var(--ink);
   }
   [data-state='working'].bar {
     background: color-mix(in srgb, var(--role) 45%, transparent);

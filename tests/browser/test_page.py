@@ -400,7 +400,7 @@ def test_hosts_are_added_from_a_pasted_list_after_their_keys_were_seen(
 ) -> None:
     page.goto(f"{server.url}/estate/hosts/knot")
     page.get_by_role("button", name="Remove …").click()
-    page.get_by_role("button", name="Take knot out of the estate").click()
+    page.get_by_role("button", name="Remove knot").click()
     expect(page.get_by_role("heading", level=1)).to_contain_text("7 hosts")
     page.get_by_role("button", name="Add …").click()
     page.get_by_label("Names or addresses").fill(
@@ -420,7 +420,7 @@ def test_hosts_are_added_from_a_pasted_list_after_their_keys_were_seen(
     expect(page.get_by_role("heading", level=1)).to_contain_text("8 hosts", timeout=20_000)
     page.goto(f"{server.url}/estate/hosts/knot")
     page.get_by_role("textbox", name="Note").fill("lacks the survey network")
-    page.get_by_role("button", name="Keep", exact=True).click()
+    page.get_by_role("button", name="Save", exact=True).click()
     wait_for(
         lambda: (
             next(h for h in client.call("GET", "/api/estate")["hosts"] if h["name"] == "knot")[

@@ -542,7 +542,7 @@ def test_a_pool_is_made_and_drawn_from(page: Page, server: ServerProcess, client
     page.get_by_role("button", name="pools").click()
     page.get_by_role("button", name="shore", exact=True).click()
     box.get_by_role("button", name="Delete pool").click()
-    box.get_by_role("button", name="Yes, give shore up").click()
+    box.get_by_role("button", name="Delete shore").click()
     expect(box.get_by_role("alert")).to_contain_text("is drawn from by design")
 
 

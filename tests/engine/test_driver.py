@@ -127,7 +127,7 @@ async def place(
     async def proved(*_: Any) -> list[Verdict]:
         return [Verdict("p", "P", "lead-1", "x", "x", True, "asked")]
 
-    monkeypatch.setattr(rollout.prove, "prove", proved)
+    monkeypatch.setattr(rollout.acceptance, "prove", proved)
     digest = hashlib.sha256(OVA).hexdigest()
     contents = examine([Given("x.ova", BytesSource(OVA), digest)])
     await store.write(

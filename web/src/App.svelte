@@ -13,11 +13,10 @@
   import Login from './features/login/Login.svelte';
   import SignInAgain from './features/login/SignInAgain.svelte';
   import Header from './features/shell/Header.svelte';
-  import Keys from './features/shell/Keys.svelte';
   import Notices from './features/shell/Notices.svelte';
-  import Palette from './features/shell/Palette.svelte';
   import Pages from './Pages.svelte';
-  import { fetchAhead } from './pages';
+  import Later from './lib/ui/Later.svelte';
+  import { fetchAhead, shell } from './pages';
 
   let signedIn = $state<boolean | null>(null);
   let palette = $state(false),
@@ -112,7 +111,8 @@
     <ConnectionBanner />
     <main><Pages {place} {plan} /></main>
     <Notices />
-    {#if palette}<Palette
+    {#if palette}<Later
+        load={shell.palette}
         {plans}
         {commands}
         findings={openFindings.list}
@@ -120,7 +120,8 @@
           palette = false;
         }}
       />{/if}
-    {#if help}<Keys
+    {#if help}<Later
+        load={shell.keys}
         onclose={() => {
           help = false;
         }}

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { tick } from 'svelte';
   import { get, send } from '../../lib/api/client';
   import type { CarriedOver, EstateView, PlanLine } from '../../lib/api/types';
   import { notices } from '../../lib/notices.svelte';
@@ -26,8 +27,9 @@
   let here = $derived([...carried(bay)]);
   /** What the plan says anywhere: only that needs another name there. */
   let said = $state.raw<Set<string> | null>(null);
+  let asked: Promise<void> = Promise.resolve();
   $effect(() => {
-    get(`/plans/${plan.id}`)
+    asked = get(`/plans/${plan.id}`)
       .then((found) => {
         said = new Set(
           found.nodes.flatMap((n) =>
@@ -56,6 +58,9 @@
     for (const one of old) map[one] ??= offers(one)[0] ?? '';
   });
   async function carry() {
+    // whoever types quickly waits until it is known what has to become another
+    await asked;
+    await tick();
     try {
       done = await send('POST', `/plans/${plan.id}/copy`, {
         name,

@@ -3,12 +3,11 @@
   import { untrack } from 'svelte';
   import { router } from '../../lib/router.svelte';
   import { setTab, type TabMark } from '../../lib/tab.svelte';
-  import AcceptancePage from './AcceptancePage.svelte';
+  import Later from '../../lib/ui/Later.svelte';
   import { Place, type Shown } from './place';
-  import PlanPage from './PlanPage.svelte';
+  import { parts } from './parts';
   import { Rollout } from './rollout.svelte';
   import { shareDone } from './run';
-  import RunPage from './RunPage.svelte';
   import { wallHeight } from '../wall/wall';
 
   let { id, reading }: { id: string; reading: Shown } = $props();
@@ -40,6 +39,10 @@
         shareDone(run),
       );
   });
+  // fetched beside the plan itself: neither waits for the other
+  $effect(() => {
+    void parts[reading]().catch(() => undefined);
+  });
   $effect(() => {
     untrack(() => void rollout.load(router.query.get('run') ?? undefined));
     return () => rollout.dispose();
@@ -56,9 +59,24 @@
 </script>
 
 <svelte:window bind:innerHeight={tall} />
-{#if plan && reading === 'plan'}<PlanPage {rollout} {plan} {run} {place} wallHeight={height} />
-{:else if run && reading === 'run'}<RunPage {rollout} {run} {place} {now} wallHeight={height} />
-{:else if run && reading === 'acceptance'}<AcceptancePage
+{#if plan && reading === 'plan'}<Later
+    load={parts.plan}
+    {rollout}
+    {plan}
+    {run}
+    {place}
+    wallHeight={height}
+  />
+{:else if run && reading === 'run'}<Later
+    load={parts.run}
+    {rollout}
+    {run}
+    {place}
+    {now}
+    wallHeight={height}
+  />
+{:else if run && reading === 'acceptance'}<Later
+    load={parts.acceptance}
     {rollout}
     {run}
     {place}

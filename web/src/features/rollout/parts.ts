@@ -1,5 +1,8 @@
 /** Parts of the page that are fetched when they are first shown. */
 export const parts = {
+  plan: () => import('./PlanPage.svelte'),
+  run: () => import('./RunPage.svelte'),
+  acceptance: () => import('./AcceptancePage.svelte'),
   losses: () => import('../design/FailureImpact.svelte'),
   places: () => import('../design/Placement.svelte'),
   sizing: () => import('../design/Sizing.svelte'),

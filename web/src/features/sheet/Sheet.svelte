@@ -4,7 +4,7 @@
   import type { Edit, Finding, PlanView } from '../../lib/api/types';
   import { size } from '../../lib/format';
   import { PLAIN, prefs } from '../../lib/prefs.svelte';
-  import ColumnBox from './ColumnBox.svelte';
+  import Later from '../../lib/ui/Later.svelte';
   import { arranged, columnsOf } from './columns';
   import { Grid } from './grid.svelte';
   import { Rows } from './rows.svelte';
@@ -42,6 +42,7 @@
     onredo,
   }: Props = $props();
   const ROW = 29;
+  const columnBox = () => import('./ColumnBox.svelte');
   let box: HTMLDivElement | undefined = $state();
   let scroll = $state(0),
     viewport = $state(300);
@@ -221,7 +222,8 @@
         >{:else}No nodes yet. Set the number of nodes per role above.{/if}
     </p>{/if}
 </div>
-{#if choosing}<ColumnBox
+{#if choosing}<Later
+    load={columnBox}
     kit={plan.kit}
     columns={arranged(all, { ...PLAIN, order: kept.order, widths: kept.widths }, asked)}
     onclose={() => {

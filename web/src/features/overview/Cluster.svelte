@@ -3,6 +3,7 @@
   import type { PlanLine } from '../../lib/api/types';
   import { ago, count } from '../../lib/format';
   import StateMark from '../../lib/ui/StateMark.svelte';
+  import { stateOf } from '../plans/list';
   import { MARKS } from './overview';
   let { plan }: { plan: PlanLine } = $props();
   const MOST = 60;
@@ -13,7 +14,6 @@
   let all = $derived(plan.run && state !== 'undone' ? plan.run.nodes : plan.nodes);
   let deployed = $derived(plan.run && state !== 'undone' ? plan.run.deployed : 0);
   let blocks = $derived(Math.min(all, MOST));
-  let words = $derived(plan.run?.words.plans ?? 'not deployed');
 </script>
 
 <a {href} class={state || 'new'}>
@@ -24,7 +24,7 @@
     >{#each { length: blocks } as _, i (i)}<i class:deployed={i < deployed}
       ></i>{/each}{#if all > MOST}<em>+{all - MOST}</em>{/if}</span
   >
-  <span class="words">{words}</span>
+  <span class="words">{stateOf(plan)}</span>
   <span class="quiet">{count(all, 'node')} · {plan.kit} · {plan.bay}</span>
   <span class="quiet"
     >{plan.run

@@ -11,9 +11,11 @@ export interface Order {
 /** How a plan stands, in the words of the list. */
 export function stateOf(plan: PlanLine): string {
   if (plan.run && plan.run.state !== 'undone') return plan.run.words.plans;
-  if (plan.trouble) return plan.trouble;
-  if (plan.blockers === null) return 'not deployed';
-  return plan.blockers ? `blocked: ${count(plan.blockers, 'blocker')}` : 'ready to run';
+  const before = plan.run ? 'rolled back, ' : '';
+  if (plan.trouble) return before + plan.trouble;
+  if (plan.blockers === null) return `${before}not deployed`;
+  const ready = plan.blockers ? `blocked: ${count(plan.blockers, 'blocker')}` : 'ready to run';
+  return before + ready;
 }
 
 /** Whether a plan can be run: nothing of it is deployed, and no blocker is known. */

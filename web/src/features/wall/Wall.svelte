@@ -85,13 +85,13 @@
   const hostOf = (place: Place) => (place.store ? (place.on ?? '') : place.name);
   const isShort = (place: Place) => bytes && place.memory_bytes > place.limit_bytes;
   const now = Date.now() / 1000;
-  function foot(c: Column): string {
+  function foot(c: Column, wide = c.w > 120): string {
     if (c.host.trouble) return 'unreachable';
     if (lost.includes(hostOf(c.host))) return 'lost';
     if (reading === 'networks') return networkWords(c.host, wanted);
     const told = footOf(reading, c.host, { losses, now });
     if (told) return told;
-    return c.w > 120
+    return wide
       ? `${figure(c.free)} of ${figure(c.host.limit_bytes)} ${unit} free`
       : `${figure(c.free)} free`;
   }
@@ -182,7 +182,7 @@
   </svg>
   {#if pointer && !drag.now}<Lens
       column={pointer.column}
-      foot={foot(pointer.column)}
+      foot={foot(pointer.column, true)}
       x={pointer.x}
       {width}
     />{/if}

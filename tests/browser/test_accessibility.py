@@ -11,6 +11,7 @@ import pytest
 from playwright.sync_api import Page, expect
 
 from nimble_stone.cli.client import Client
+from nimble_stone.cli.seeding import know_machines
 from nimble_stone.lab.scenario import demo
 from tests.support.processes import LabProcess, ServerProcess, ended, ready_plan
 
@@ -43,12 +44,24 @@ VIEWS = {
 
 
 @pytest.fixture(scope="module")
-def run(client: Client) -> str:
-    """A plan that was run, so that every view has something to show."""
+def run(client: Client, lab: LabProcess) -> str:
+    """A plan that was run, and machines, so that every view has something to show."""
+    know_machines(client, lab.plan)
     ready_plan(client, demo.PLAN.replace("name: western", "name: access"))
     found = str(client.call("POST", "/api/plans/access/run")["run"])
     assert ended(client, found)["state"] == "done"
     return found
+
+
+@pytest.fixture(scope="module")
+def views(client: Client, run: str) -> dict[str, str]:
+    """Name of a view → its path."""
+    sha = client.call("GET", "/api/packages")[0]["sha256"]
+    return VIEWS | {
+        "package": f"/packages/{sha}",
+        "machine": "/estate/machines/basalt",
+        "older run": f"/plans/access/run?run={run}",
+    }
 
 
 def settled(page: Page, server: ServerProcess, path: str) -> None:
@@ -88,24 +101,60 @@ def violations(page: Page) -> list[str]:
 
 @pytest.mark.parametrize("theme", ["light", "dark"])
 def test_axe_finds_nothing_in_any_view(
-    page: Page, server: ServerProcess, run: str, theme: str
+    page: Page, server: ServerProcess, views: dict[str, str], theme: str
 ) -> None:
     page.evaluate(f"localStorage.setItem('theme', {json.dumps(theme)})")
     found = {}
-    for name, path in VIEWS.items():
+    for name, path in views.items():
         settled(page, server, path)
         if wrong := violations(page):
             found[name] = wrong
     assert not found, json.dumps(found, indent=1)
 
 
+@pytest.mark.parametrize("theme", ["light", "dark"])
+def test_axe_finds_nothing_in_dialogs_and_at_the_door(
+    page: Page, server: ServerProcess, views: dict[str, str], theme: str
+) -> None:
+    page.evaluate(f"localStorage.setItem('theme', {json.dumps(theme)})")
+    found = {}
+    for path, opened in (
+        ("/plans/access", "Tables"),
+        ("/plans/access", "Columns"),
+        ("/plans/access", "plan file"),
+        ("/plans/access/run", "Roll back …"),
+        ("/estate", "Add …"),
+        ("/estate", "Prepare …"),
+        ("/estate?see=networks", "New network"),
+        ("/estate?see=pools", "New pool"),
+        ("/plans", "Copy to another bay …"),
+        ("/packages", "Import from URL …"),
+    ):
+        settled(page, server, path)
+        page.get_by_role("button", name=opened).first.click()
+        expect(page.get_by_role("dialog")).to_be_visible()
+        if wrong := violations(page):
+            found[opened] = wrong
+    page.keyboard.press("Escape")
+    page.keyboard.press("Control+k")
+    expect(page.get_by_role("dialog")).to_be_visible()
+    if wrong := violations(page):
+        found["Ctrl K"] = wrong
+    page.context.clear_cookies()
+    page.goto(server.url)
+    expect(page.get_by_label("Access key")).to_be_focused()
+    if wrong := violations(page):
+        found["sign-in"] = wrong
+    assert not found, json.dumps(found, indent=1)
+
+
 def test_no_view_scrolls_sideways_at_640_pixels(
-    page: Page, server: ServerProcess, run: str
+    page: Page, server: ServerProcess, views: dict[str, str]
 ) -> None:
     """640 px is also 1280 px at 200 %."""
     page.set_viewport_size({"width": 640, "height": 800})
     wide = {}
-    for name, path in VIEWS.items():
+    for name, path in views.items():
         settled(page, server, path)
         width = page.evaluate("document.scrollingElement.scrollWidth")
         out = page.evaluate(

@@ -440,6 +440,7 @@
     padding: 0;
   }
   fieldset button {
+    min-height: 25px;
     border: 0;
     background: none;
     padding: 1px 6px 1px 0;

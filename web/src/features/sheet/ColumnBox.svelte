@@ -93,6 +93,8 @@
     color: var(--accent);
     cursor: pointer;
     padding: 2px 8px;
+    min-width: 26px;
+    min-height: 25px;
   }
   button:disabled {
     color: var(--muted);

@@ -39,7 +39,7 @@
   <div class="inside">
     <header>
       <h2>{title}</h2>
-      {#if onclose}<button aria-label="Close" onclick={onclose}>Esc</button>{/if}
+      {#if onclose}<button onclick={onclose}>Close <span class="mono">Esc</span></button>{/if}
     </header>
     {@render children()}
   </div>

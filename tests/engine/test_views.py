@@ -6,10 +6,12 @@ from __future__ import annotations
 
 import asyncio
 import json
+from dataclasses import asdict
 from typing import Any
 
 import pytest
 
+from nimble_stone.core.acceptance import Verdict
 from nimble_stone.core.run_words import RunFacts
 from nimble_stone.core.runs.states import RunState
 from nimble_stone.engine.engine import Engine
@@ -61,6 +63,39 @@ async def test_a_page_that_hears_of_an_entry_is_shown_its_state(
             "an old state names an old entry"
         )
     assert (await live.view(run)).state == RunState.UNDONE
+
+
+@pytest.mark.parametrize("after", range(1, 6))
+async def test_a_run_that_is_done_is_never_shown_without_its_checks(
+    place: Place,  # noqa: F811
+    monkeypatch: pytest.MonkeyPatch,
+    after: int,
+) -> None:
+    """The engine keeps the checks and ends the run between two readings of what is new."""
+    ports, _, run = place
+    await ports.store.write(runs.move_run, run, 8.0, "proving", RunState.CHECKING)
+    live = LiveRuns(ports)
+    await live.view(run)
+    await ports.store.write(runs.journal, run, 8.5, "", "going-on", {})
+    verdict = Verdict("version", "Version", "lead-1", "4.2.0", "4.2.0", True, "asked")
+    real, count = ports.store.read, 0
+
+    async def read(function: Any, *args: Any, **kwargs: Any) -> Any:
+        nonlocal count
+        found = await real(function, *args, **kwargs)
+        count += 1
+        if count == after:
+            await ports.store.write(runs.add_proofs, run, 9.0, [asdict(verdict)])
+            await ports.store.write(runs.move_run, run, 9.0, "proved", RunState.DONE)
+        return found
+
+    monkeypatch.setattr(ports.store, "read", read)
+    shown = await live.view(run)
+    assert shown.state != RunState.DONE or shown.proofs
+    monkeypatch.undo()
+    assert [one.proof for one in (await live.view(run)).proofs] == (
+        ["version"] if count >= after else []
+    )
 
 
 @pytest.mark.parametrize("after", range(1, 4))

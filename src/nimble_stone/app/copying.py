@@ -45,12 +45,7 @@ async def copy_plan(
 def _own_secrets(plan: Plan) -> Iterator[tuple[Path, str]]:
     """Where a plan names entries that belong to it."""
     mine = f"{grants.PREFIX}plan/{plan.name}/"
-    levels: list[tuple[Path, Mapping[str, Any]]] = [
-        (("values",), plan.values),
-        *((("roles", role, "values"), block.values) for role, block in plan.roles.items()),
-        *((("nodes", node), values) for node, values in plan.nodes.items()),
-    ]
-    for path, values in levels:
+    for path, values in plan.levels().items():
         for column, value in values.items():
             if str(value).startswith(mine):
                 yield (*path, column), str(value)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import datetime
 import secrets
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
@@ -13,6 +12,7 @@ from nimble_stone.app.aside import aside
 from nimble_stone.app.choices import kit_of, usual_of
 from nimble_stone.app.estate import estate_of
 from nimble_stone.app.evaluate import evaluate
+from nimble_stone.app.licences import accepted
 from nimble_stone.app.plans import keep_plan
 from nimble_stone.app.resolved import Resolved
 from nimble_stone.app.texts import parse_plan
@@ -192,7 +192,7 @@ class SecretPlace:
 
 def secret_name(ident: str, node: str, column: str) -> str:
     """A name of its own for each secret that is kept: a run under way, an older version and
-    somebody else's edit keep the one they know.
+    another person's edit keep the one they know.
     """
     return f"plan/{ident}/{node + '/' if node else ''}{column}/{secrets.token_hex(4)}"
 
@@ -203,9 +203,8 @@ async def accept_licence(app: Application, kits: Kits, ident: str, version: int,
     resolved = await evaluate(app, kits, row.text)
     if not resolved.licence:
         raise InputError("the package has no licence text", code="no-licence")
-    at = datetime.datetime.fromtimestamp(app.clock(), datetime.UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
-    accepted = {"by": by, "at": at, "text": resolved.licence}
-    text = await aside(yaml_text.edit, row.text, ("licence",), accepted)
+    given = accepted(resolved.licence, by, app.clock())
+    text = await aside(yaml_text.edit, row.text, ("licence",), given)
     return await keep_text(app, kits, ident, text, version)
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 import hashlib
 from collections.abc import Iterable
 
@@ -22,6 +23,14 @@ def licence_sha256(descriptors: Iterable[Descriptor]) -> str:
     """SHA-256 of the licence text, '' when there is none."""
     text = licence_text(descriptors)
     return hashlib.sha256(text.encode()).hexdigest() if text else ""
+
+
+def accepted(licence: str, by: str, now: float) -> dict[str, str]:
+    """What a plan says of a licence that was accepted. `licence`: SHA-256 of its text; `now`: epoch
+    seconds.
+    """
+    at = datetime.datetime.fromtimestamp(now, datetime.UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+    return {"by": by, "at": at, "text": licence}
 
 
 async def licences_recorded(app: Application, used: Iterable[PackageView]) -> bool:

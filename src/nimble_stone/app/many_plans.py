@@ -4,7 +4,6 @@ made at once, with what people would have to do once for each of them: licence a
 
 from __future__ import annotations
 
-import datetime
 import secrets
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
@@ -15,6 +14,7 @@ from nimble_stone.app.choices import usual_of
 from nimble_stone.app.editing import SecretPlace, new_plan, secret_name
 from nimble_stone.app.estate import estate_of
 from nimble_stone.app.evaluate import evaluate
+from nimble_stone.app.licences import accepted
 from nimble_stone.app.resolved import Before, Resolved
 from nimble_stone.app.texts import shared_of
 from nimble_stone.core import secrets_rule, yaml_text
@@ -32,8 +32,8 @@ Kits = Mapping[str, Kit]
 
 @dataclass(frozen=True)
 class Together:
-    """What is done for all plans of a table: who accepts their licences ('' nobody), and whether
-    passwords that nobody gave are made.
+    """What is done for all plans of a table: who accepts their licences ('': they stay as they
+    are), and whether missing passwords are generated.
     """
 
     licence_by: str = ""
@@ -104,7 +104,8 @@ async def _drawn(
     try:
         resolved = await evaluate(app, kits, row.text, before=before)
         if together.licence_by and resolved.licence:
-            text = await aside(_accepted, row.text, resolved.licence, together.licence_by, app)
+            given = accepted(resolved.licence, together.licence_by, app.clock())
+            text = await aside(yaml_text.edit, row.text, ("licence",), given)
             row = replace(row, text=text)
             resolved = await evaluate(app, kits, text, before=before)
     except StoneError as error:
@@ -115,11 +116,6 @@ async def _drawn(
         one for one in resolved.findings if not (one.code == "unanswered" and one.column in made)
     )
     return Drawn(row, row.faults, resolved, stay, columns)
-
-
-def _accepted(text: str, licence: str, by: str, app: Application) -> str:
-    at = datetime.datetime.fromtimestamp(app.clock(), datetime.UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
-    return yaml_text.edit(text, ("licence",), {"by": by, "at": at, "text": licence})
 
 
 def _without_password(resolved: Resolved) -> tuple[Column, ...]:

@@ -11,7 +11,6 @@ from nimble_stone.app.estate import estate_of
 from nimble_stone.app.texts import parse_plan
 from nimble_stone.core.errors import Conflict, InputError, NotFound
 from nimble_stone.core.estate import Estate, EstateFile, Network
-from nimble_stone.core.plan.model import Plan
 from nimble_stone.store import records
 
 HINT = "What was typed stays; correct it."
@@ -67,7 +66,7 @@ async def remove(app: Application, name: str) -> Estate:
     users = [f"pool {pool.name}" for pool in estate.pools if pool.network == name]
     users += [f"pool {one.name}" for one in estate.series if one.network == name]
     for row in await app.store.read(records.plans):
-        if _uses(await parse_plan(row.text), name):
+        if (await parse_plan(row.text)).names(name):
             users.append(f"plan {row.id}")
     if users:
         more = f" and {len(users) - 5} more" if len(users) > 5 else ""
@@ -78,8 +77,3 @@ async def remove(app: Application, name: str) -> Estate:
         )
     await app.store.write(records.drop_network, name)
     return await estate_of(app)
-
-
-def _uses(plan: Plan, name: str) -> bool:
-    levels = (plan.values, *(block.values for block in plan.roles.values()), *plan.nodes.values())
-    return any(value == name for values in levels for value in values.values())

@@ -90,7 +90,7 @@ async def check_live(
 
 
 @dataclass(frozen=True)
-class Begun:
+class StartedRun:
     """What came of starting a plan's run. `run` is '' and nothing was started when blockers stand
     in the way, or, of several, when `trouble` says what else does.
     """
@@ -103,17 +103,17 @@ class Begun:
 
 async def start_several(
     app: Application, engine: Engine, kits: Mapping[str, Kit], idents: Sequence[str]
-) -> list[Begun]:
+) -> list[StartedRun]:
     """Start the runs of several plans, one after the other; what one of them has against it stops
     only that one. Hosts that were read for the first are not read again.
     """
-    found: list[Begun] = []
+    found: list[StartedRun] = []
     for ident in idents:
         try:
             row = await app.store.read(records.get_plan, ident)
             found.append(await start_run(app, engine, kits, row, all_fresh=not found))
         except StoneError as error:
-            found.append(Begun(ident, "", None, str(error)))
+            found.append(StartedRun(ident, "", None, str(error)))
     return found
 
 
@@ -124,7 +124,7 @@ async def start_run(
     row: PlanRow,
     *,
     all_fresh: bool = True,
-) -> Begun:
+) -> StartedRun:
     """Check against the live hosts, then start.
 
     Raises: Conflict when a run of this plan is running or is deployed already.
@@ -145,7 +145,7 @@ async def start_run(
         any(finding.severity == "blocker" for finding in found.findings)
         or found.sheet.package is None
     ):
-        return Begun(plan.name, "", found)
+        return StartedRun(plan.name, "", found)
     ident = secrets.token_hex(4)
     document = freeze(found.sheet, found.steps, found.estate)
     run = runs.RunRow(
@@ -158,4 +158,4 @@ async def start_run(
         None,
     )
     await engine.start(run, [step.key for step in found.steps])
-    return Begun(plan.name, ident, found)
+    return StartedRun(plan.name, ident, found)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import Mapping, Sequence
 
 from nimble_stone.app.application import Application
@@ -11,8 +12,10 @@ from nimble_stone.core.kit.model import Kit
 from nimble_stone.store import designs
 from nimble_stone.store.records import PlanRow
 
-TIME_S = 1.5
-"""So long at most are plans evaluated for one list; the others are told the next time."""
+TIME_S = 0.25
+"""Plans are evaluated for at most this long per list: the event loop serves others too. The rest
+follow with the next one.
+"""
 
 
 async def blockers_of(
@@ -29,6 +32,7 @@ async def blockers_of(
         if known is None and app.monotonic() - began < TIME_S:
             try:
                 resolved = await evaluate(app, kits, row.text)
+                await asyncio.sleep(0)  # others have their turn between two plans
             except StoneError:
                 continue
             known = sum(finding.severity == "blocker" for finding in resolved.findings)

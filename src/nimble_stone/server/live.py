@@ -13,6 +13,7 @@ import logging
 from collections import OrderedDict, deque
 from collections.abc import AsyncGenerator
 from dataclasses import dataclass, field
+from functools import cached_property
 
 from nimble_stone.app.application import Application
 from nimble_stone.app.claims import without_own
@@ -39,6 +40,7 @@ from nimble_stone.server.views import (
     words_view,
 )
 from nimble_stone.store import records, runs
+from nimble_stone.store.news import news
 from nimble_stone.store.runs import EventRow, RunRow, StepRow
 
 log = logging.getLogger("nimble_stone.server")
@@ -55,7 +57,6 @@ FORECAST_S = 2.0
 """How old the expected times of steps may be."""
 MOVED_S = 0.5
 """A step expected by less than this earlier or later is expected as before."""
-CHECKED = ("proved", "not-proved")
 
 
 @dataclass(frozen=True)
@@ -92,6 +93,12 @@ class Live:
     progress: str = "{}"
     watchers: int = 0
     pump: asyncio.Task[None] | None = None
+
+    @cached_property
+    def learning(self) -> frozenset[str]:
+        """Keys of steps that learn values."""
+        steps = self.frozen.steps.items()
+        return frozenset(key for key, step in steps if step.kind == "learn")
 
     def grow(self) -> None:
         """Wake all who watch."""
@@ -218,32 +225,24 @@ class LiveRuns:
     async def _catch_up(self, live: Live) -> None:
         """Bring a run to the journal's end; what came of it is one more change."""
         app, store, ident = self._app, self._app.store, live.row.id
-        entries = await store.read(runs.events, ident, live.last, PAGE)
+        new = await store.read(news, ident, live.last, PAGE, live.learning)
+        entries, head, fresh = new.entries, new.head, new.steps
         queued = app.limiter.why(ident)
         live.now = app.clock()
         if not entries and queued == live.queued:
             return
-        moved = {entry.step for entry in entries if entry.step}
-        fresh = {row.key: row for row in await store.read(runs.steps, ident, moved)}
-        head = await store.read(runs.head, ident)
-        attempts = proofs = None
-        if any(row.attempt > 1 for row in fresh.values()):
-            found = await store.read(runs.attempts, ident)
-            attempts = [AttemptView(**vars(one)) for one in found]
-        if any(entry.kind in CHECKED for entry in entries):
-            proofs = await store.read(runs.last_proofs, ident)
-        given: dict[str, dict[str, str]] = {}
-        if any(live.frozen.steps[key].kind == "learn" for key in fresh):
-            given = await store.read(runs.learned, ident)
+        attempts = None
+        if new.attempts is not None:
+            attempts = [AttemptView(**vars(one)) for one in new.attempts]
         live.row, live.attempts = head, attempts or live.attempts
         live.rows.update(fresh)
         waits = {key for key in {*queued, *live.queued} if queued.get(key) != live.queued.get(key)}
         live.queued = queued
-        if given:
-            live.frozen.sheet = document.with_values(live.frozen.sheet, given)
-        if proofs:
-            live.proved_at = proofs[0]
-            live.verdicts = [Verdict(**item) for item in proofs[1]]
+        if new.learned:
+            live.frozen.sheet = document.with_values(live.frozen.sheet, new.learned)
+        if new.proofs:
+            live.proved_at = new.proofs.at
+            live.verdicts = [Verdict(**item) for item in new.proofs.verdicts]
         before, since = live.forecast, live.last
         if app.monotonic() - live.forecast_at >= FORECAST_S or head.state != "running":
             live.forecast_at = app.monotonic()
@@ -263,8 +262,11 @@ class LiveRuns:
             steps=_steps(live, fresh.keys() | waits),
             slots=await asyncio.to_thread(_moved, live, before, fresh.keys() | waits),
             events=[EventView(**vars(entry)) for entry in entries],
-            nodes=[node_view(live.frozen.sheet, live.frozen.sheet.by_id[ident]) for ident in given],
-            proofs=live.verdicts if proofs else None,
+            nodes=[
+                node_view(live.frozen.sheet, live.frozen.sheet.by_id[ident])
+                for ident in new.learned
+            ],
+            proofs=live.verdicts if new.proofs else None,
             attempts=attempts,
         )
         live.number += 1

@@ -192,11 +192,6 @@ def copy(text: str, name: str, bay: str, mapping: Mapping[str, str], estate: Est
     plan = yaml_text.read(text, Plan, "the plan")
     local = re.compile(r"(^|\.)(host|datastore|address|address6|mac)$")
     edits: list[tuple[tuple[str, ...], Any]] = [(("name",), name), (("bay",), bay)]
-    levels: list[tuple[tuple[str, ...], Mapping[str, Any]]] = [
-        (("values",), plan.values),
-        *((("roles", role, "values"), block.values) for role, block in plan.roles.items()),
-        *((("nodes", node), values) for node, values in plan.nodes.items()),
-    ]
     left: list[tuple[str, str]] = []
     old = [
         network
@@ -209,7 +204,7 @@ def copy(text: str, name: str, bay: str, mapping: Mapping[str, str], estate: Est
         | {pool.name for pool in estate.pools if pool.network in gone}
         | {one.name for one in estate.series if one.network in gone}
     )
-    for path, values in levels:
+    for path, values in plan.levels().items():
         for key, value in values.items():
             if path[0] == "nodes" and local.search(key):
                 edits.append(((*path, key), None))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Literal
 
 from pydantic import BaseModel, ConfigDict, Field, FiniteFloat, field_validator
@@ -107,6 +108,18 @@ class Plan(_Part):
     nodes: dict[str, dict[str, Scalar]] = Field(
         default={}, description="Per node (role-number): what holds for it alone."
     )
+
+    def levels(self) -> dict[tuple[str, ...], Mapping[str, Scalar]]:
+        """Where values are written: path in the file → column → value."""
+        return {
+            ("values",): self.values,
+            **{("roles", role, "values"): block.values for role, block in self.roles.items()},
+            **{("nodes", node): values for node, values in self.nodes.items()},
+        }
+
+    def names(self, value: str) -> bool:
+        """Whether any column holds that very value."""
+        return any(value in column.values() for column in self.levels().values())
 
     @field_validator("roles")
     @classmethod

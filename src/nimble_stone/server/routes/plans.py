@@ -146,7 +146,7 @@ class RoleChoices(BaseModel):
 
 @router.get("/kits/{ident}/packages")
 async def kit_packages(ident: str, app: TheApplication, kits: TheKits) -> list[RoleChoices]:
-    """What plans of a kit can be begun with. Raises NotFound."""
+    """What plans of a kit can be started with. Raises NotFound."""
     if ident not in kits:
         raise NotFound(f"there is no kit “{ident}”")
     kit, usual = kits[ident], await usual_of(app, kits[ident])
@@ -338,11 +338,11 @@ async def plan_check(ident: str, app: TheApplication, kits: TheKits) -> Response
 async def plan_run(ident: str, app: TheApplication, engine: TheEngine, kits: TheKits) -> Response:
     """Check against the live hosts and start; blockers stop it."""
     row = await app.store.read(records.get_plan, ident)
-    begun = await start_run(app, engine, kits, row)
-    assert begun.resolved is not None
-    data = await answering.data_of(app, row, begun.resolved, checked=True)
+    started = await start_run(app, engine, kits, row)
+    assert started.resolved is not None
+    data = await answering.data_of(app, row, started.resolved, checked=True)
     return Response(
-        answering.packed({"run": begun.run, "plan": data}), media_type="application/json"
+        answering.packed({"run": started.run, "plan": data}), media_type="application/json"
     )
 
 
@@ -352,7 +352,7 @@ class Several(BaseModel):
     plans: list[Annotated[str, Field(max_length=120)]] = Field(min_length=1, max_length=200)
 
 
-class BegunView(BaseModel):
+class StartedRunView(BaseModel):
     """What came of starting one plan's run: its id, or '' with the blockers or other trouble that
     stand in its way.
     """
@@ -366,12 +366,12 @@ class BegunView(BaseModel):
 @router.post("/plans/runs")
 async def plans_run(
     body: Several, app: TheApplication, engine: TheEngine, kits: TheKits
-) -> list[BegunView]:
+) -> list[StartedRunView]:
     """Check several plans against the live hosts and start each that has no blockers, in the order
     given.
     """
     return [
-        BegunView(
+        StartedRunView(
             plan=one.plan,
             run=one.run,
             blockers=[

@@ -14,7 +14,6 @@ from nimble_stone.app.texts import parse_plan, shared_of
 from nimble_stone.core import ledger
 from nimble_stone.core.errors import Conflict, InputError, NotFound
 from nimble_stone.core.estate import Estate, EstateFile, Pool
-from nimble_stone.core.plan.model import Plan
 from nimble_stone.core.series import Series, listed
 from nimble_stone.server.deps import TheApplication
 from nimble_stone.store import records
@@ -98,7 +97,7 @@ async def drop_pool(name: str, app: TheApplication) -> list[PoolView]:
     users = [
         row.id
         for row in await app.store.read(records.plans)
-        if _names(await parse_plan(row.text), name)
+        if (await parse_plan(row.text)).names(name)
     ]
     users += [
         one.name for one in (await shared_of(app)).values() if name in map(str, one.values.values())
@@ -122,11 +121,6 @@ async def _view(app: Application) -> list[PoolView]:
         for address in claim.addresses
     }
     return [PoolView(**line) for line in ledger.pool_members(estate, held)]
-
-
-def _names(plan: Plan, name: str) -> bool:
-    levels = (plan.values, *(block.values for block in plan.roles.values()), *plan.nodes.values())
-    return any(value == name for values in levels for value in values.values())
 
 
 def _file(body: PoolEdit, estate: Estate) -> EstateFile:

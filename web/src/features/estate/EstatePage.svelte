@@ -1,6 +1,7 @@
 <script lang="ts">
   /** All hosts and machines: the wall under several readings, and below it what is asked for. */
   import type { Action, EstateView } from '../../lib/api/types';
+  import Frame from '../../lib/ui/Frame.svelte';
   import { router } from '../../lib/router.svelte';
   import EstateBar from './EstateBar.svelte';
   import EstateDetails from './EstateDetails.svelte';
@@ -44,88 +45,57 @@
 </script>
 
 <svelte:window bind:innerHeight={tall} />
-<div class="page">
-  <EstateBar
-    {estate}
-    fitness={data.fitness}
-    busy={data.busy}
-    {onadd}
-    onprepare={() => onprepare([], estate.hosts.some((h) => h.name === at) ? [at] : [])}
-    onread={() => void data.read()}
-  />
-  <div class="body">
-    <div class="left">
-      <WallSwitch {reading} onread={(r) => go({ read: r })} />
-      <EstateWall
-        estate={{ hosts, machines, now: estate.now }}
-        fitness={data.fitness}
-        {reading}
-        height={Math.round(Math.max(190, Math.min(380, tall * 0.33)))}
-        chosen={at}
-        onchoose={(_, name) => choose(name)}
-      />
-      <div class="tools">
-        <input bind:value={filter} placeholder="Filter by typing" aria-label="Filter" />
-        <span role="group" aria-label="What is shown below"
-          >{#each SEE as [one, label] (one)}<button
-              aria-pressed={see === one}
-              onclick={() => go({ see: one, read: '' })}
-              >{label}{one === 'fitness' && hurt ? `: ${hurt} to fix` : ''}</button
-            >{/each}</span
-        >
-      </div>
-      <EstateTable
-        {see}
-        {data}
-        {estate}
-        {hosts}
-        {machines}
-        {filter}
-        chosen={at}
-        onchoose={choose}
-        onopen={(kind, name) => router.go(`/estate/${kind}s/${name}`)}
-        onprepare={(actions) => onprepare(actions, [])}
-      />
+<Frame>
+  {#snippet bar()}<EstateBar
+      {estate}
+      fitness={data.fitness}
+      busy={data.busy}
+      {onadd}
+      onprepare={() => onprepare([], estate.hosts.some((h) => h.name === at) ? [at] : [])}
+      onread={() => void data.read()}
+    />{/snippet}
+  {#snippet left()}<WallSwitch {reading} onread={(r) => go({ read: r })} />
+    <EstateWall
+      estate={{ hosts, machines, now: estate.now }}
+      fitness={data.fitness}
+      {reading}
+      height={Math.round(Math.max(190, Math.min(380, tall * 0.33)))}
+      chosen={at}
+      onchoose={(_, name) => choose(name)}
+    />
+    <div class="tools">
+      <input bind:value={filter} placeholder="Filter by typing" aria-label="Filter" />
+      <span role="group" aria-label="What is shown below"
+        >{#each SEE as [one, label] (one)}<button
+            aria-pressed={see === one}
+            onclick={() => go({ see: one, read: '' })}
+            >{label}{one === 'fitness' && hurt ? `: ${hurt} to fix` : ''}</button
+          >{/each}</span
+      >
     </div>
-    <aside aria-label="Details">
-      <EstateDetails
-        {estate}
-        fitness={data.fitness}
-        {at}
-        busy={data.busy !== ''}
-        onread={(name) => void data.read([name])}
-        onprepare={(actions) => onprepare(actions, [])}
-      />
-    </aside>
-  </div>
-</div>
+    <EstateTable
+      {see}
+      {data}
+      {estate}
+      {hosts}
+      {machines}
+      {filter}
+      chosen={at}
+      onchoose={choose}
+      onopen={(kind, name) => router.go(`/estate/${kind}s/${name}`)}
+      onprepare={(actions) => onprepare(actions, [])}
+    />{/snippet}
+  {#snippet details()}<EstateDetails
+      {estate}
+      fitness={data.fitness}
+      {at}
+      busy={data.busy !== ''}
+      onread={(name) => void data.read([name])}
+      onprepare={(actions) => onprepare(actions, [])}
+    />{/snippet}
+</Frame>
 
 <style>
-  .page {
-    display: flex;
-    flex-direction: column;
-    height: 100%;
-    padding: 0 20px;
-    min-height: 0;
-  }
-  .body {
-    display: grid;
-    grid-template-columns: minmax(0, 1fr) 316px;
-    flex: 1;
-    min-height: 0;
-  }
-  .left {
-    display: flex;
-    flex-direction: column;
-    min-height: 0;
-    min-width: 0;
-    padding-right: 18px;
-  }
-  aside {
-    border-left: 1px solid var(--line);
-    padding: 10px 0 20px 18px;
-    overflow: auto;
-  }
   .tools {
     display: flex;
     flex-wrap: wrap;
@@ -152,20 +122,5 @@
   [aria-pressed='true'] {
     color: var(--ink);
     border-color: var(--ink);
-  }
-  @media (max-width: 900px) {
-    .page {
-      overflow: auto;
-      padding: 0 14px;
-    }
-    .body,
-    .left {
-      display: block;
-      padding: 0;
-    }
-    aside {
-      border: 0;
-      padding: 10px 0 30px;
-    }
   }
 </style>

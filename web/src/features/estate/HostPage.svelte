@@ -3,6 +3,7 @@
   import { get } from '../../lib/api/client';
   import type { Action, OneHost } from '../../lib/api/types';
   import { notices } from '../../lib/notices.svelte';
+  import Frame from '../../lib/ui/Frame.svelte';
   import type { EstateData } from './estate.svelte';
   import HostAbout from './HostAbout.svelte';
   import HostBar from './HostBar.svelte';
@@ -35,68 +36,36 @@
 </script>
 
 {#if one}
-  <div class="page">
-    <HostBar {one} {data} {onprepare} />
-    <div class="body">
-      <div class="draw" class:faded={old}>
-        <HostCompute {one} />
-        <HostNetworks {one} />
+  {@const host = one}
+  <Frame>
+    {#snippet bar()}<HostBar one={host} {data} {onprepare} />{/snippet}
+    {#snippet left()}<div class="draw" class:faded={old}>
+        <HostCompute one={host} />
+        <HostNetworks one={host} />
         <div class="halves">
-          <HostStores {one} onadd={() => onprepare([], [name])} />
-          <HostDisks {one} />
+          <HostStores one={host} onadd={() => onprepare([], [name])} />
+          <HostDisks one={host} />
         </div>
-        <HostVms {one} />
-      </div>
-      <aside aria-label="Details">
-        <HostAbout {one} {data} {onprepare} />
-        <HostSettings {one} {data} />
-      </aside>
-    </div>
-  </div>
+        <HostVms one={host} />
+      </div>{/snippet}
+    {#snippet details()}<HostAbout one={host} {data} {onprepare} /><HostSettings
+        one={host}
+        {data}
+      />{/snippet}
+  </Frame>
 {/if}
 
 <style>
-  .page {
-    display: flex;
-    flex-direction: column;
-    height: 100%;
-    padding: 0 20px;
-    min-height: 0;
-  }
-  .body {
-    display: grid;
-    grid-template-columns: minmax(0, 1fr) 316px;
-    flex: 1;
-    min-height: 0;
-  }
   .draw {
     overflow: auto;
-    padding: 10px 18px 20px 0;
+    padding: 10px 0 20px;
   }
   .faded {
     opacity: 0.75;
   }
-  aside {
-    border-left: 1px solid var(--line);
-    padding: 10px 0 20px 18px;
-    overflow: auto;
-  }
   .halves {
     display: grid;
-    grid-template-columns: 1fr 1fr;
-    gap: 26px;
-  }
-  @media (max-width: 900px) {
-    .page {
-      overflow: auto;
-    }
-    .body,
-    .halves {
-      display: block;
-    }
-    aside {
-      border: 0;
-      padding: 0 0 30px;
-    }
+    grid-template-columns: repeat(auto-fit, minmax(min(100%, 280px), 1fr));
+    gap: 0 26px;
   }
 </style>

@@ -2,6 +2,7 @@
   /** Hosts and what was last read of them. */
   import type { EstateView } from '../../lib/api/types';
   import { ago, gib, size, utc } from '../../lib/format';
+  import Listing from '../../lib/ui/Listing.svelte';
 
   interface Props {
     hosts: EstateView['hosts'];
@@ -15,7 +16,7 @@
   let { hosts, nets, now, chosen, onchoose, onopen }: Props = $props();
 </script>
 
-<table>
+<Listing>
   <thead
     ><tr
       ><th>Host</th><th>Bay</th><th>Address</th><th
@@ -58,52 +59,9 @@
       >
     {/each}</tbody
   >
-</table>
+</Listing>
 
 <style>
-  table {
-    border-collapse: separate;
-    border-spacing: 0;
-    width: 100%;
-  }
-  thead th {
-    position: sticky;
-    top: 0;
-    background: var(--sunk);
-    color: var(--soft);
-    font-weight: 400;
-    font-size: var(--text-s);
-    text-align: left;
-    padding: 4px 6px;
-    white-space: nowrap;
-  }
-  td,
-  tbody th {
-    padding: 4px 6px;
-    border-bottom: 1px solid var(--line);
-    white-space: nowrap;
-    text-align: left;
-    font-weight: 400;
-  }
-  .r {
-    text-align: right !important;
-  }
-  tbody button {
-    border: 0;
-    background: none;
-    padding: 0;
-    font-weight: 600;
-    cursor: pointer;
-  }
-  tbody button:hover {
-    color: var(--accent);
-  }
-  .chosen > * {
-    background: var(--accent-wash);
-  }
-  .bad td:last-child {
-    color: var(--blocker);
-  }
   .net {
     text-align: center !important;
   }

@@ -5,6 +5,7 @@
   import { clock, utc } from '../../lib/format';
   import { notices } from '../../lib/notices.svelte';
   import Button from '../../lib/ui/Button.svelte';
+  import Listing from '../../lib/ui/Listing.svelte';
 
   let { onprepare }: { onprepare: () => void } = $props();
   let ground = $state.raw<GroundLine[] | null>(null);
@@ -30,7 +31,7 @@
       No preparation runs. <Button kind="link" onclick={() => onprepare()}>Prepare hosts</Button>:
       keys, names, networks, datastores, disks; or fix what the readiness matrix shows.
     </p>
-  {:else}<table>
+  {:else}<Listing>
       <thead
         ><tr><th>Preparation run</th><th>State</th><th>Hosts</th><th>What</th><th>Started</th></tr
         ></thead
@@ -43,34 +44,10 @@
             ><td class="quiet" title={utc(g.started_at)}>{clock(g.started_at)}</td></tr
           >{/each}</tbody
       >
-    </table>{/if}
+    </Listing>{/if}
 {/if}
 
 <style>
-  table {
-    border-collapse: separate;
-    border-spacing: 0;
-    width: 100%;
-  }
-  thead th {
-    position: sticky;
-    top: 0;
-    background: var(--sunk);
-    color: var(--soft);
-    font-weight: 400;
-    font-size: var(--text-s);
-    text-align: left;
-    padding: 4px 6px;
-    white-space: nowrap;
-  }
-  td,
-  tbody th {
-    padding: 4px 6px;
-    border-bottom: 1px solid var(--line);
-    white-space: nowrap;
-    text-align: left;
-    font-weight: 400;
-  }
   .none {
     padding: 14px 8px;
   }

@@ -34,9 +34,9 @@
   async function make(run: boolean) {
     const made = await many.make();
     if (!made.length) return;
-    const begun = run && (await many.run(made));
+    const started = run && (await many.run(made));
     await onmade();
-    router.go(begun ? '/runs' : '/plans');
+    router.go(started ? '/runs' : '/plans');
   }
   let memory = $derived(many.good.reduce((n, p) => n + p.memory_bytes, 0)),
     nodes = $derived(many.good.reduce((n, p) => n + p.nodes, 0)),

@@ -1,6 +1,5 @@
 <script lang="ts">
   /** All plans as rows: found by typing, ordered by a column, renamed, copied; several are run or deleted at once. */
-  import { send } from '../../lib/api/client';
   import type { PlanLine } from '../../lib/api/types';
   import { count } from '../../lib/format';
   import { notices } from '../../lib/notices.svelte';
@@ -9,6 +8,7 @@
   import DeletePlans from './DeletePlans.svelte';
   import { isFree, isReady, listed, turned, type Column, type Order } from './list';
   import PlanRow from './PlanRow.svelte';
+  import { startRuns } from './starting';
 
   interface Props {
     plans: PlanLine[];
@@ -45,14 +45,7 @@
   async function run() {
     busy = true;
     try {
-      const begun = await send('POST', '/plans/runs', { plans: ready.map((plan) => plan.id) });
-      const stopped = begun.filter((one) => !one.run);
-      for (const one of stopped)
-        notices.say(
-          `${one.plan} is not started`,
-          one.trouble || (one.blockers[0]?.message ?? 'A blocker was found.'),
-        );
-      if (stopped.length < begun.length) router.go('/runs');
+      if (await startRuns(ready.map((plan) => plan.id))) router.go('/runs');
     } catch (error) {
       notices.problem(error);
     } finally {

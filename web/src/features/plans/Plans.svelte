@@ -35,6 +35,9 @@
   async function load() {
     try {
       plans = await get('/plans');
+      // blockers are counted for a while only: the rest comes with the next answer
+      if (plans.some((plan) => plan.blockers === null && !plan.trouble))
+        setTimeout(() => void again(), 1000);
       kits = await get('/kits');
       values = await get('/values');
       packages = (await get('/packages')).map((p) => `${p.product} ${p.version}`);
@@ -49,6 +52,9 @@
     } catch (error) {
       notices.problem(error);
     }
+  }
+  async function again() {
+    plans = await get('/plans').catch(() => plans);
   }
   async function bring(files: FileList | null) {
     const file = files?.[0];

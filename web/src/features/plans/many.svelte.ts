@@ -3,6 +3,7 @@ import { get, send } from '../../lib/api/client';
 import type { ManyView, RoleChoices } from '../../lib/api/types';
 import { keepDraft, readDraft } from '../../lib/draft';
 import { notices } from '../../lib/notices.svelte';
+import { startRuns } from './starting';
 import { withColumn } from './table';
 
 const LATER_MS = 250;
@@ -101,17 +102,11 @@ export class Many {
       this.busy = false;
     }
   }
-  /** Runs plans that were made; whether any of them began. */
+  /** Runs plans that were created; whether any run was started. */
   async run(plans: string[]): Promise<boolean> {
     this.busy = true;
     try {
-      const begun = await send('POST', '/plans/runs', { plans });
-      for (const one of begun.filter((each) => !each.run))
-        notices.say(
-          `${one.plan} is not started`,
-          one.trouble || (one.blockers[0]?.message ?? 'A blocker was found.'),
-        );
-      return begun.some((one) => one.run);
+      return await startRuns(plans);
     } catch (error) {
       notices.problem(error);
       return false;

@@ -5,7 +5,7 @@
   import AcceptanceLedger from '../ledger/AcceptanceLedger.svelte';
   import AcceptanceSheet from '../sheet/AcceptanceSheet.svelte';
   import Wall from '../wall/Wall.svelte';
-  import Frame from './Frame.svelte';
+  import Frame from '../../lib/ui/Frame.svelte';
   import type { Place } from './place';
   import type { Rollout } from './rollout.svelte';
   import { acceptanceSentence } from './run';

@@ -10,7 +10,7 @@
   import Button from '../../lib/ui/Button.svelte';
   import Sheet from '../sheet/Sheet.svelte';
   import Wall from '../wall/Wall.svelte';
-  import Frame from './Frame.svelte';
+  import Frame from '../../lib/ui/Frame.svelte';
   import { moved } from './moves';
   import { mendingOf, type Place } from './place';
   import PlanDetails from './PlanDetails.svelte';

@@ -7,7 +7,7 @@
   import RunLedger from '../ledger/RunLedger.svelte';
   import Timeline from '../sheet/Timeline.svelte';
   import Wall from '../wall/Wall.svelte';
-  import Frame from './Frame.svelte';
+  import Frame from '../../lib/ui/Frame.svelte';
   import type { Place } from './place';
   import RollBack from './RollBack.svelte';
   import type { Rollout } from './rollout.svelte';

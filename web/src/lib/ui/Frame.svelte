@@ -1,5 +1,5 @@
 <script lang="ts">
-  /** A page of a plan: its sentence across, the work at the left, details at the right. */
+  /** A page: its sentence across, the work at the left, details at the right; narrow, one below the other. */
   import type { Snippet } from 'svelte';
 
   let { bar, left, details }: { bar: Snippet; left: Snippet; details: Snippet } = $props();

@@ -171,7 +171,7 @@ function ofMachine(
     return {
       ...base,
       whole: threads,
-      below: threads ? `${threads} threads` : 'not told',
+      below: threads ? `${threads} threads` : 'not reported',
       words: `${threads} threads, power ${power}`,
     };
   }
@@ -186,14 +186,14 @@ function ofMachine(
         value: d.size_bytes ?? 0,
         tone: d.health && d.health !== 'OK' ? 'caution' : 'drive',
       })),
-      below: drives.length ? `${drives.length} drives` : 'not told',
+      below: drives.length ? `${drives.length} drives` : 'not reported',
       words: `${count(drives.length, 'drive')}, ${size(whole)}`,
     };
   }
   return {
     ...base,
     whole: facts.memory_bytes ?? 0,
-    below: facts.memory_bytes ? power || 'power unknown' : 'not told',
+    below: facts.memory_bytes ? power || 'power unknown' : 'not reported',
     words: `bare metal, ${facts.memory_bytes ? size(facts.memory_bytes) : 'memory not reported'}, power ${power || 'unknown'}`,
   };
 }

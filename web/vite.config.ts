@@ -3,7 +3,8 @@ import { readdirSync, readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { marked, type Tokens } from 'marked';
 import { brotliCompressSync, constants, gzipSync } from 'node:zlib';
-import { defineConfig, type Plugin } from 'vite';
+import { type Plugin } from 'vite';
+import { defineConfig } from 'vitest/config';
 
 const OUT = '../src/nimble_stone/server/static';
 
@@ -65,6 +66,8 @@ function docs(): Plugin {
 
 export default defineConfig({
   plugins: [docs(), svelte(), packed()],
+  // A busy machine is no fault of a test: what never ends is found after 30 s as well as after 5.
+  test: { testTimeout: 30_000 },
   build: {
     outDir: OUT,
     emptyOutDir: true,

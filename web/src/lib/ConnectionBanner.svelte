@@ -22,7 +22,4 @@
     font-size: var(--text-s);
     flex: none;
   }
-  b {
-    font-weight: 600;
-  }
 </style>

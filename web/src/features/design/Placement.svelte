@@ -303,9 +303,6 @@
     font-size: var(--text-s);
     margin: 0 0 6px;
   }
-  b {
-    font-weight: 600;
-  }
   .chip {
     border: 1px solid var(--line);
     padding: 0 2px 0 7px;

@@ -425,9 +425,6 @@
   .file:focus-within {
     outline: 2px solid var(--accent);
   }
-  b {
-    font-weight: 600;
-  }
   .junk {
     list-style: none;
     margin: 0 0 10px;

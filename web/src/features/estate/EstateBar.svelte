@@ -70,9 +70,6 @@
     font-size: var(--text-l);
     flex: 1 1 400px;
   }
-  b {
-    font-weight: 600;
-  }
   .doors {
     display: flex;
     gap: 8px;

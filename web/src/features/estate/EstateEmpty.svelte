@@ -31,12 +31,6 @@
     padding: 50px 20px;
     max-width: 860px;
   }
-  h1 {
-    font-size: var(--text-l);
-  }
-  b {
-    font-weight: 600;
-  }
   li {
     margin: 12px 0;
   }

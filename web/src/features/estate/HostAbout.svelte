@@ -95,9 +95,6 @@
 >
 
 <style>
-  b {
-    font-weight: 600;
-  }
   ul {
     list-style: none;
     margin: 0;

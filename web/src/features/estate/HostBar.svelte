@@ -3,6 +3,7 @@
   import type { Action, OneHost } from '../../lib/api/types';
   import { ago, count, size, span, utc } from '../../lib/format';
   import Button from '../../lib/ui/Button.svelte';
+  import HeadBar from '../../lib/ui/HeadBar.svelte';
   import Copy from '../../lib/ui/Copy.svelte';
   import type { EstateData } from './estate.svelte';
 
@@ -26,32 +27,30 @@
     seconds > 172800 ? `${Math.floor(seconds / 86400)} days` : span(seconds);
 </script>
 
-<div class="bar">
-  <div>
-    <p class="crumb">
-      <a href="/estate">Estate</a> · {one.host.site} · {one.host.bay} ·
-      <span class="mono">{one.host.address}</span><Copy
-        text={one.host.address}
-        what={`address of ${name}`}
-      />
-    </p>
-    <h1>
-      {sentence}
-      {#if !f.trouble}<b
-          title="Below the limit and not used by running VMs; the hypervisor keeps the rest"
-          >{size(room)}</b
-        >
-        memory available for VMs, {f.threads} threads.{/if}
-    </h1>
-    <p class:old={age > 86400 || f.trouble} class="quiet" title={utc(f.read_at ?? 0)}>
-      {f.read_at ? `read ${ago(age)}` : 'never updated'}{f.trouble && f.tried_at
-        ? `, tried ${ago(one.now - f.tried_at)}; what follows is the last that is known`
-        : ''}{f.uptime_s ? ` · up ${up(f.uptime_s)}` : ''}{f.load
-        ? ` · load ${f.load.toFixed(2)}`
-        : ''}
-    </p>
-  </div>
-  <div class="doors">
+<HeadBar>
+  <p class="crumb">
+    <a href="/estate">Estate</a> · {one.host.site} · {one.host.bay} ·
+    <span class="mono">{one.host.address}</span><Copy
+      text={one.host.address}
+      what={`address of ${name}`}
+    />
+  </p>
+  <h1>
+    {sentence}
+    {#if !f.trouble}<b
+        title="Below the limit and not used by running VMs; the hypervisor keeps the rest"
+        >{size(room)}</b
+      >
+      memory available for VMs, {f.threads} threads.{/if}
+  </h1>
+  <p class:old={age > 86400 || f.trouble} class="quiet" title={utc(f.read_at ?? 0)}>
+    {f.read_at ? `read ${ago(age)}` : 'never updated'}{f.trouble && f.tried_at
+      ? `, tried ${ago(one.now - f.tried_at)}; what follows is the last that is known`
+      : ''}{f.uptime_s ? ` · up ${up(f.uptime_s)}` : ''}{f.load
+      ? ` · load ${f.load.toFixed(2)}`
+      : ''}
+  </p>
+  {#snippet acts()}
     {#if mendable.length}<Button kind="main" onclick={() => onprepare(mendable, [name])}
         >Fix {count(mendable.length, 'rule')}</Button
       >{/if}<Button onclick={() => onprepare([], [name])}>Prepare …</Button><Button
@@ -59,33 +58,11 @@
       onclick={() => void data.read([name])}
       >{data.busy.startsWith('reading') ? 'Refreshing …' : 'Refresh'}</Button
     >
-  </div>
-</div>
+  {/snippet}
+</HeadBar>
 
 <style>
-  .bar {
-    display: flex;
-    justify-content: space-between;
-    gap: 28px;
-    align-items: flex-start;
-    padding: 8px 0 6px;
-    border-bottom: 1px solid var(--line);
-  }
-  h1 {
-    font-size: var(--text-l);
-  }
-  b {
-    font-weight: 600;
-  }
   .crumb,
-  .bar p {
-    font-size: var(--text-s);
-  }
-  .doors {
-    display: flex;
-    gap: 8px;
-    align-items: center;
-  }
   .old {
     color: var(--caution);
     font-weight: 600;

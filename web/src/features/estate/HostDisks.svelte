@@ -38,9 +38,6 @@
     font-weight: 600;
     margin-bottom: 6px;
   }
-  b {
-    font-weight: 600;
-  }
   ul {
     list-style: none;
     margin: 0;

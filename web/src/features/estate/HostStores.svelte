@@ -44,9 +44,6 @@
     font-weight: 600;
     margin-bottom: 6px;
   }
-  b {
-    font-weight: 600;
-  }
   .store {
     margin-bottom: 8px;
     font-size: var(--text-s);

@@ -6,6 +6,7 @@
   import { notices } from '../../lib/notices.svelte';
   import { router } from '../../lib/router.svelte';
   import Button from '../../lib/ui/Button.svelte';
+  import HeadBar from '../../lib/ui/HeadBar.svelte';
   import Weight from '../../lib/ui/Weight.svelte';
   import Section from '../ledger/Section.svelte';
   import type { EstateData } from './estate.svelte';
@@ -61,37 +62,35 @@
 
 {#if one && f}
   <div class="page">
-    <div class="bar">
-      <div>
-        <p class="crumb">
-          <a href="/estate">Estate</a> · {one.machine.site} · {one.machine.bay} ·
-          <span class="mono">{one.machine.address}</span><Copy
-            text={one.machine.address}
-            what={`address of ${name}`}
-          />
-        </p>
-        <h1>
-          {f.trouble
-            ? `The controller of ${name} was not read: ${f.trouble}`
-            : `${name} is bare metal, power ${f.power?.toLowerCase() || 'unknown'}.`}
-          {#if !f.trouble}<b>{f.memory_bytes ? size(f.memory_bytes) : 'memory not reported'}</b>, {threads}
-            threads, {f.drives?.length
-              ? `${count(f.drives.length, 'drive')} of ${size(raw)} raw`
-              : 'drives not reported'}.{/if}
-        </h1>
-        <p class="quiet" class:old={age > 86400 || f.trouble} title={utc(f.read_at ?? 0)}>
-          {f.read_at ? `read ${ago(age)}` : 'never updated'} · Redfish {f.redfish || '—'}{f.missing
-            ?.length
-            ? ` · not reported by the controller: ${f.missing.join(', ')}`
-            : ''}
-        </p>
-      </div>
-      <div class="doors">
+    <HeadBar>
+      <p class="crumb">
+        <a href="/estate">Estate</a> · {one.machine.site} · {one.machine.bay} ·
+        <span class="mono">{one.machine.address}</span><Copy
+          text={one.machine.address}
+          what={`address of ${name}`}
+        />
+      </p>
+      <h1>
+        {f.trouble
+          ? `The controller of ${name} was not read: ${f.trouble}`
+          : `${name} is bare metal, power ${f.power?.toLowerCase() || 'unknown'}.`}
+        {#if !f.trouble}<b>{f.memory_bytes ? size(f.memory_bytes) : 'memory not reported'}</b>, {threads}
+          threads, {f.drives?.length
+            ? `${count(f.drives.length, 'drive')} of ${size(raw)} raw`
+            : 'drives not reported'}.{/if}
+      </h1>
+      <p class="quiet" class:old={age > 86400 || f.trouble} title={utc(f.read_at ?? 0)}>
+        {f.read_at ? `read ${ago(age)}` : 'never updated'} · Redfish {f.redfish || '—'}{f.missing
+          ?.length
+          ? ` · not reported by the controller: ${f.missing.join(', ')}`
+          : ''}
+      </p>
+      {#snippet acts()}
         <Button disabled={data.busy !== ''} onclick={() => void data.read([name])}
           >{data.busy.startsWith('reading') ? 'Reading …' : 'Read it'}</Button
         >
-      </div>
-    </div>
+      {/snippet}
+    </HeadBar>
     <div class="body">
       <div class="draw" class:faded={age > 86400 || f.trouble}>
         <section>
@@ -286,24 +285,7 @@
     padding: 0 20px;
     min-height: 0;
   }
-  .bar {
-    display: flex;
-    justify-content: space-between;
-    gap: 28px;
-    align-items: flex-start;
-    padding: 8px 0 6px;
-    border-bottom: 1px solid var(--line);
-  }
-  h1 {
-    font-size: var(--text-l);
-  }
-  b {
-    font-weight: 600;
-  }
   .crumb,
-  .bar p {
-    font-size: var(--text-s);
-  }
   .old {
     color: var(--caution);
     font-weight: 600;
@@ -429,12 +411,6 @@
   .small {
     font-size: 11px;
     overflow-wrap: anywhere;
-  }
-  .acts {
-    display: flex;
-    gap: 8px;
-    flex-wrap: wrap;
-    margin-top: 6px;
   }
   .fit {
     display: flex;

@@ -144,9 +144,6 @@
     padding: 2px 10px;
     margin: 0;
   }
-  b {
-    font-weight: 600;
-  }
   b::first-letter {
     text-transform: uppercase;
   }

@@ -177,9 +177,6 @@
     font-weight: 600;
     margin: 0;
   }
-  b {
-    font-weight: 600;
-  }
   .right {
     margin-left: auto;
   }

@@ -6,6 +6,7 @@
   import { notices } from '../../lib/notices.svelte';
   import { router } from '../../lib/router.svelte';
   import Button from '../../lib/ui/Button.svelte';
+  import HeadBar from '../../lib/ui/HeadBar.svelte';
   import StateMark from '../../lib/ui/StateMark.svelte';
   import Section from '../ledger/Section.svelte';
 
@@ -76,38 +77,34 @@
 </script>
 
 {#if run}
+  {@const { state, hosts } = run}
   <div class="page">
-    <div class="bar">
-      <div>
-        <p class="crumb">
-          <a href="/estate">Estate</a> · host preparation <span class="mono">{run.id}</span>
-        </p>
-        <h1>{run.sentence}</h1>
-        <p class="quiet" title={utc(run.started_at)}>
-          started {clock(run.started_at)}
-          {zone()}{run.ended_at ? `, took ${span(Math.max(1, run.ended_at - run.started_at))}` : ''} ·
-          {count(run.hosts.length, 'host')}
-        </p>
-      </div>
-      <div class="doors">
-        {#if failed && run.state !== 'undoing'}<Button
-            kind="main"
-            onclick={() => void request('retry')}>Retry failed steps</Button
-          >{:else if run.state === 'held'}<Button kind="main" onclick={() => void request('resume')}
+    <HeadBar>
+      <p class="crumb">
+        <a href="/estate">Estate</a> · host preparation <span class="mono">{run.id}</span>
+      </p>
+      <h1>{run.sentence}</h1>
+      <p class="quiet" title={utc(run.started_at)}>
+        started {clock(run.started_at)}
+        {zone()}{run.ended_at ? `, took ${span(Math.max(1, run.ended_at - run.started_at))}` : ''} ·
+        {count(run.hosts.length, 'host')}
+      </p>
+      {#snippet acts()}
+        {#if failed && state !== 'undoing'}<Button kind="main" onclick={() => void request('retry')}
+            >Retry failed steps</Button
+          >{:else if state === 'held'}<Button kind="main" onclick={() => void request('resume')}
             >Resume</Button
-          >{:else if run.state === 'running'}<Button onclick={() => void request('hold')}
-            >Hold</Button
-          >{:else if run.state === 'done'}<a class="fit" href="/estate?see=fitness"
+          >{:else if state === 'running'}<Button onclick={() => void request('hold')}>Hold</Button
+          >{:else if state === 'done'}<a class="fit" href="/estate?see=fitness"
             >Show remaining problems</a
           >{/if}
-        {#if run.state === 'undoing' && failed}<Button
-            kind="main"
-            onclick={() => void request('undo')}>Roll back again</Button
+        {#if state === 'undoing' && failed}<Button kind="main" onclick={() => void request('undo')}
+            >Roll back again</Button
           >{/if}
-        {#if !['undone', 'undoing', 'running'].includes(run.state)}{#if asking}<Button
+        {#if !['undone', 'undoing', 'running'].includes(state)}{#if asking}<Button
               kind="danger"
               onclick={() => void request('undo')}
-              >Roll back on {count(run.hosts.length, 'host')}</Button
+              >Roll back on {count(hosts.length, 'host')}</Button
             ><Button
               onclick={() => {
                 asking = false;
@@ -117,8 +114,8 @@
                 asking = true;
               }}>Roll back …</Button
             >{/if}{/if}
-      </div>
-    </div>
+      {/snippet}
+    </HeadBar>
     <div class="progress" aria-hidden="true">
       <i style:width={`${(100 * done) / Math.max(1, run.steps.length)}%`}></i>
     </div>
@@ -200,25 +197,7 @@
     padding: 0 20px;
     min-height: 0;
   }
-  .bar {
-    display: flex;
-    justify-content: space-between;
-    gap: 28px;
-    align-items: flex-start;
-    padding: 8px 0;
-  }
-  h1 {
-    font-size: var(--text-l);
-  }
   .crumb,
-  .bar p {
-    font-size: var(--text-s);
-  }
-  .doors {
-    display: flex;
-    gap: 8px;
-    align-items: center;
-  }
   .fit {
     font-weight: 600;
   }

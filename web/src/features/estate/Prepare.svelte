@@ -418,9 +418,6 @@
     font-size: var(--text-s);
     margin: 2px 0 10px;
   }
-  b {
-    font-weight: 600;
-  }
   .what {
     display: grid;
     grid-template-columns: 1.4fr 1.2fr 1.4fr 0.9fr;

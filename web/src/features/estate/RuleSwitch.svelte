@@ -101,9 +101,6 @@
     padding-left: 18px;
     font-size: var(--text-s);
   }
-  b {
-    font-weight: 600;
-  }
   .decided {
     font-size: var(--text-s);
     margin: 6px 0;

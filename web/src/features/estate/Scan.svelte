@@ -174,9 +174,6 @@
     font-size: var(--text-s);
     margin: 4px 0;
   }
-  b {
-    font-weight: 600;
-  }
   .seen {
     max-height: 24vh;
     overflow: auto;

@@ -102,9 +102,6 @@
     align-items: baseline;
     padding: 2px 0;
   }
-  b {
-    font-weight: 600;
-  }
   form {
     display: flex;
     gap: 10px;

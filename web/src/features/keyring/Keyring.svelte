@@ -215,9 +215,6 @@
     padding: 10px 0 8px;
     border-bottom: 1px solid var(--line);
   }
-  h1 {
-    font-size: var(--text-l);
-  }
   h1 .quiet {
     font-weight: 400;
     font-size: var(--text-s);

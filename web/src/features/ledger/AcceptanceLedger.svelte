@@ -101,9 +101,6 @@
   button:hover {
     color: var(--accent);
   }
-  b {
-    font-weight: 600;
-  }
   p {
     margin-bottom: 4px;
   }

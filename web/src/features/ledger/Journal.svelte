@@ -79,9 +79,6 @@
     padding: 2px 0;
     border-bottom: 1px solid var(--line);
   }
-  b {
-    font-weight: 600;
-  }
   .bad {
     color: var(--blocker);
   }

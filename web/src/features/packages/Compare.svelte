@@ -4,6 +4,7 @@
   import { count, size } from '../../lib/format';
   import { router } from '../../lib/router.svelte';
   import Button from '../../lib/ui/Button.svelte';
+  import HeadBar from '../../lib/ui/HeadBar.svelte';
   import Section from '../ledger/Section.svelte';
 
   interface Props {
@@ -55,22 +56,20 @@
     <a href="/packages">All packages</a>
   </div>
 {:else if found}
-  <div class="bar">
-    <div>
-      <h1>
-        From <b>{found.old.product} {found.old.version}</b> to
-        <b>{found.new.product} {found.new.version}</b>: {found.changes.length
-          ? `${count(found.changes.length, 'change')} to know before upgrading.`
-          : 'nothing to know before upgrading.'}
-      </h1>
-      <p class="quiet">{same.length ? `unchanged: ${same.join(', ')}` : ''}</p>
-    </div>
-    <div class="doors">
-      <Button onclick={() => router.go(`/packages/${found!.new.sha256}`)}
-        >{found.new.version}</Button
+  {@const newest = found.new}
+  <HeadBar>
+    <h1>
+      From <b>{found.old.product} {found.old.version}</b> to
+      <b>{found.new.product} {found.new.version}</b>: {found.changes.length
+        ? `${count(found.changes.length, 'change')} to know before upgrading.`
+        : 'nothing to know before upgrading.'}
+    </h1>
+    <p class="quiet">{same.length ? `unchanged: ${same.join(', ')}` : ''}</p>
+    {#snippet acts()}
+      <Button onclick={() => router.go(`/packages/${newest.sha256}`)}>{newest.version}</Button
       ><Button onclick={() => router.go('/packages')}>All packages</Button>
-    </div>
-  </div>
+    {/snippet}
+  </HeadBar>
   <div class="pick">
     {#each [['old', found.old], ['new', found.new]] as const as [which, own] (which)}<label
         >{which === 'old' ? 'From' : 'To'}
@@ -101,33 +100,12 @@
 {/if}
 
 <style>
-  .bar {
-    display: flex;
-    justify-content: space-between;
-    gap: 28px;
-    align-items: flex-start;
-    padding: 10px 0 6px;
-  }
-  h1 {
-    font-size: var(--text-l);
-  }
-  b {
-    font-weight: 600;
-  }
-  .bar p {
-    font-size: var(--text-s);
-  }
-  .doors {
-    display: flex;
-    gap: 8px;
-    flex: none;
-  }
   .pick {
     display: grid;
     grid-template-columns: 1fr 1fr;
     gap: 24px;
     padding: 6px 0;
-    border-block: 1px solid var(--line);
+    border-bottom: 1px solid var(--line);
     font-size: var(--text-s);
   }
   .pick label {

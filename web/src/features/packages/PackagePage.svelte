@@ -5,6 +5,7 @@
   import { notices } from '../../lib/notices.svelte';
   import { router } from '../../lib/router.svelte';
   import Button from '../../lib/ui/Button.svelte';
+  import HeadBar from '../../lib/ui/HeadBar.svelte';
   import Dialog from '../../lib/ui/Dialog.svelte';
   import StateMark from '../../lib/ui/StateMark.svelte';
   import Weight from '../../lib/ui/Weight.svelte';
@@ -88,37 +89,35 @@
     <a href="/packages">All packages</a>
   </div>
 {:else if one}
-  <div class="bar">
-    <div>
-      <h1>
-        <StateMark state={mark(one.manifest, one.signature)} size={17} />
-        <b>{one.product} {one.version}</b>{one.vendor ? ` by ${one.vendor}` : ''}: {KIND[one.kind]}, {WHOLE[
-          one.manifest
-        ]}, {SIGNED[one.signature]}.
-      </h1>
-      <p class="quiet">
-        {#if one.unusable}A plan cannot deploy it: {one.unusable}{:else if one.kits.length}supported
-          by kit {one.kits.join(', ')}{:else}No kit supports this package{/if}{#if one.full_bytes}{' · a node’s disks: '}<span
-            class="mono">{size(one.thin_bytes)}</span
-          >{' thin, '}<span class="mono">{size(one.full_bytes)}</span>{' full'}{/if}
-      </p>
-    </div>
-    <div class="doors">
+  {@const { languages, language, licence_text } = one}
+  <HeadBar>
+    <h1>
+      <StateMark state={mark(one.manifest, one.signature)} size={17} />
+      <b>{one.product} {one.version}</b>{one.vendor ? ` by ${one.vendor}` : ''}: {KIND[one.kind]}, {WHOLE[
+        one.manifest
+      ]}, {SIGNED[one.signature]}.
+    </h1>
+    <p class="quiet">
+      {#if one.unusable}A plan cannot deploy it: {one.unusable}{:else if one.kits.length}supported
+        by kit {one.kits.join(', ')}{:else}No kit supports this package{/if}{#if one.full_bytes}{' · a node’s disks: '}<span
+          class="mono">{size(one.thin_bytes)}</span
+        >{' thin, '}<span class="mono">{size(one.full_bytes)}</span>{' full'}{/if}
+    </p>
+    {#snippet acts()}
       <Button onclick={() => router.go('/packages')}>All packages</Button
-      >{#if one.languages.length > 1}<label class="lang"
+      >{#if languages.length > 1}<label class="lang"
           >Texts in <select bind:value={lang}
-            ><option value="">{one.language}</option
-            >{#each one.languages.filter((l) => l !== one!.language) as l (l)}<option value={l}
-                >{l}</option
+            ><option value="">{language}</option
+            >{#each languages.filter((l) => l !== language) as l (l)}<option value={l}>{l}</option
               >{/each}</select
           ></label
-        >{/if}{#if one.licence_text}<Button
+        >{/if}{#if licence_text}<Button
           onclick={() => {
             reading = true;
           }}>Read the licence</Button
         >{/if}
-    </div>
-  </div>
+    {/snippet}
+  </HeadBar>
   <div class="strip" aria-label="Versions">
     {#each one.versions as v (v.sha256)}<span class="version" data-current={v.current}
         >{#if v.current}<b>{v.version}</b>{:else}<a href={`/packages/${v.sha256}`}
@@ -393,28 +392,6 @@
 {/if}
 
 <style>
-  .bar {
-    display: flex;
-    justify-content: space-between;
-    gap: 28px;
-    align-items: flex-start;
-    padding: 10px 0 6px;
-  }
-  h1 {
-    font-size: var(--text-l);
-  }
-  b {
-    font-weight: 600;
-  }
-  .bar p {
-    font-size: var(--text-s);
-  }
-  .doors {
-    display: flex;
-    gap: 8px;
-    align-items: center;
-    flex: none;
-  }
   .lang {
     font-size: var(--text-s);
   }
@@ -429,7 +406,7 @@
     gap: 4px 26px;
     flex-wrap: wrap;
     padding: 5px 0;
-    border-block: 1px solid var(--line);
+    border-bottom: 1px solid var(--line);
     font-size: var(--text-s);
   }
   .version {

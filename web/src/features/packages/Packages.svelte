@@ -5,6 +5,7 @@
   import { notices } from '../../lib/notices.svelte';
   import { router } from '../../lib/router.svelte';
   import Button from '../../lib/ui/Button.svelte';
+  import HeadBar from '../../lib/ui/HeadBar.svelte';
   import Dialog from '../../lib/ui/Dialog.svelte';
   import Compare from './Compare.svelte';
   import PackagePage from './PackagePage.svelte';
@@ -109,24 +110,22 @@
   {#if sha === 'compare'}<Compare {list} />
   {:else if sha}<PackagePage {sha} onchange={load} />
   {:else}
-    <div class="bar">
-      <div>
-        <h1>
-          {#if list && !list.length}No packages. <b
-              >Drop an OVA, a disk, an ISO or a folder anywhere on this page.</b
-            >{:else if list}{count(list.length, 'package')} of {count(products, 'product')}.
-            <b
-              >{takeIns.active.length
-                ? `${count(takeIns.active.length, 'more', 'more')} importing.`
-                : 'Drop more anywhere on this page.'}</b
-            >{:else}Loading packages …{/if}
-        </h1>
-        <p class="quiet">
-          The type is detected from the content. Digests and signatures are verified; failed imports
-          are not stored.
-        </p>
-      </div>
-      <div class="doors">
+    <HeadBar>
+      <h1>
+        {#if list && !list.length}No packages. <b
+            >Drop an OVA, a disk, an ISO or a folder anywhere on this page.</b
+          >{:else if list}{count(list.length, 'package')} of {count(products, 'product')}.
+          <b
+            >{takeIns.active.length
+              ? `${count(takeIns.active.length, 'more', 'more')} importing.`
+              : 'Drop more anywhere on this page.'}</b
+          >{:else}Loading packages …{/if}
+      </h1>
+      <p class="quiet">
+        The type is detected from the content. Digests and signatures are verified; failed imports
+        are not stored.
+      </p>
+      {#snippet acts()}
         <Button
           onclick={() => {
             trusting = true;
@@ -139,8 +138,8 @@
           kind="main"
           onclick={() => files?.click()}>Import files …</Button
         >
-      </div>
-    </div>
+      {/snippet}
+    </HeadBar>
     <div class="body">
       {#if shown.length}<section aria-label="Importing">
           {#each shown as row (row.id)}<ImportRow
@@ -210,29 +209,6 @@
     height: 100%;
     padding: 0 20px;
     min-height: 0;
-  }
-  .bar {
-    display: flex;
-    justify-content: space-between;
-    gap: 28px;
-    align-items: flex-start;
-    padding: 10px 0 8px;
-    border-bottom: 1px solid var(--line);
-  }
-  h1 {
-    font-size: var(--text-l);
-  }
-  b {
-    font-weight: 600;
-  }
-  .bar p {
-    font-size: var(--text-s);
-  }
-  .doors {
-    display: flex;
-    flex-wrap: wrap;
-    gap: 8px;
-    align-items: center;
   }
   .drop {
     position: fixed;

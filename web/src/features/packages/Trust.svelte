@@ -95,9 +95,6 @@
   li div {
     display: grid;
   }
-  b {
-    font-weight: 600;
-  }
   .fp {
     font-size: 10.5px;
     overflow-wrap: anywhere;

@@ -161,9 +161,6 @@
     gap: 10px;
     margin-top: 12px;
   }
-  b {
-    font-weight: 600;
-  }
   ul {
     padding-left: 18px;
   }

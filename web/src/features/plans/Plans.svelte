@@ -5,6 +5,7 @@
   import { notices } from '../../lib/notices.svelte';
   import { router } from '../../lib/router.svelte';
   import Button from '../../lib/ui/Button.svelte';
+  import HeadBar from '../../lib/ui/HeadBar.svelte';
   import CopyPlan from './CopyPlan.svelte';
   import { isOpen } from '../overview/overview';
   import ManyPlans from './ManyPlans.svelte';
@@ -71,19 +72,17 @@
 </script>
 
 <div class="page">
-  <div class="bar">
-    <div>
-      <h1>
-        {#if plans}{count(plans.length, 'plan')}.
-          <b
-            >{busy.length
-              ? `${busy[0]?.title}: ${busy[0]?.run?.words.plans}`
-              : 'No run in progress'}</b
-          >.{/if}
-      </h1>
-      <p class="quiet">A plan describes one rollout. You can export it as a YAML file.</p>
-    </div>
-    <div class="acts">
+  <HeadBar>
+    <h1>
+      {#if plans}{count(plans.length, 'plan')}.
+        <b
+          >{busy.length
+            ? `${busy[0]?.title}: ${busy[0]?.run?.words.plans}`
+            : 'No run in progress'}</b
+        >.{/if}
+    </h1>
+    <p class="quiet">A plan describes one rollout. You can export it as a YAML file.</p>
+    {#snippet acts()}
       <input
         bind:this={input}
         type="file"
@@ -96,8 +95,8 @@
           making = !making;
         }}>New plan</Button
       >
-    </div>
-  </div>
+    {/snippet}
+  </HeadBar>
   <nav class="see" aria-label="Plans">
     {#each SEE as [id, label] (id)}<a
         href={id ? `/plans?see=${id}` : '/plans'}
@@ -142,28 +141,6 @@
     padding: 0 20px;
     overflow: auto;
     height: 100%;
-  }
-  .bar {
-    display: flex;
-    justify-content: space-between;
-    gap: 28px;
-    align-items: flex-start;
-    padding: 10px 0 6px;
-    border-bottom: 1px solid var(--line);
-  }
-  h1 {
-    font-size: var(--text-l);
-  }
-  b {
-    font-weight: 600;
-  }
-  .bar p {
-    font-size: var(--text-s);
-  }
-  .acts {
-    display: flex;
-    gap: 10px;
-    align-items: center;
   }
   .see {
     display: flex;

@@ -195,9 +195,6 @@
   nav li.quiet {
     padding: 6px 0;
   }
-  b {
-    font-weight: 600;
-  }
   textarea {
     width: 100%;
     border: 1px solid var(--strong-line);

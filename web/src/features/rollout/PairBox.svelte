@@ -169,9 +169,6 @@
     padding: 7px 0;
     border-top: 1px solid var(--line);
   }
-  b {
-    font-weight: 600;
-  }
   .part {
     padding: 0 0 10px 22px;
   }

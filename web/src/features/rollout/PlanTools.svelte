@@ -50,9 +50,3 @@
     ><button disabled={!rollout.canRedo} onclick={() => rollout.redo()}>Redo</button></span
   >
 </Tools>
-
-<style>
-  b {
-    font-weight: 600;
-  }
-</style>

@@ -67,7 +67,4 @@
     display: flex;
     gap: 10px;
   }
-  b {
-    font-weight: 600;
-  }
 </style>

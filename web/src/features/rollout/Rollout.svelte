@@ -102,7 +102,4 @@
     flex-direction: column;
     gap: 8px;
   }
-  h1 {
-    font-size: var(--text-l);
-  }
 </style>

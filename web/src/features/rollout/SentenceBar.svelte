@@ -50,9 +50,6 @@
     line-clamp: 2;
     overflow: hidden;
   }
-  b {
-    font-weight: 600;
-  }
   p {
     font-size: var(--text-s);
     margin-top: 1px;

@@ -121,9 +121,6 @@
     gap: 10px;
     margin-top: 12px;
   }
-  b {
-    font-weight: 600;
-  }
   .wrong {
     max-height: 200px;
     overflow: auto;

@@ -233,7 +233,4 @@
     margin-left: auto;
     gap: 16px !important;
   }
-  b {
-    font-weight: 600;
-  }
 </style>

@@ -51,7 +51,4 @@
     cursor: pointer;
     text-decoration: underline;
   }
-  b {
-    font-weight: 600;
-  }
 </style>

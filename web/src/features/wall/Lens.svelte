@@ -42,7 +42,4 @@
     pointer-events: none;
     z-index: 5;
   }
-  b {
-    font-weight: 600;
-  }
 </style>

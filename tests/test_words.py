@@ -21,7 +21,6 @@ OLD = re.compile(
 )
 KEPT = (
     "groundwork/",  # an address of the API
-    "estate groundwork",  # a command that scripts use
     '"groundwork"',
     "'proving'",
     ".bedrock",
@@ -30,6 +29,7 @@ KEPT = (
     "proof.",
     "/machines/",
     "guest agent",
+    "guest:NAME",  # as the lab is told
     "/api/take-ins/",  # addresses, and a lock's name
     "take-in/…",
     "/prove",

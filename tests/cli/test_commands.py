@@ -49,7 +49,7 @@ def test_a_rollout_from_the_terminal(
     )
     assert 'failures="0"' in (tmp_path / "j.xml").read_text()
     assert json.loads(server.cli("acceptance", run, "--again", "--json").stdout)["proofs"]
-    server.cli("run", "undo", run)
+    server.cli("run", "rollback", run)
     assert "Rolled back" in server.cli("run", "watch", run).stdout
 
 
@@ -64,7 +64,7 @@ def test_hold_and_resume_from_the_terminal(
     lab.turn("all", speed=400)
     server.cli("run", "resume", run)
     assert "All 32 acceptance checks passed" in server.cli("run", "watch", run).stdout
-    server.cli("run", "undo", run)
+    server.cli("run", "rollback", run)
     server.cli("run", "watch", run)
 
 
@@ -149,9 +149,9 @@ def test_the_labs_knobs_are_turned_from_the_terminal(
         )["unreachable"]
         is True
     )
-    assert "fulmar" in server.cli("estate", "read", check=1).stdout
+    assert "fulmar" in server.cli("estate", "refresh", check=1).stdout
     server.cli("lab", "set", "--folder", folder, "fulmar", "unreachable=false", "slow_s=0.01")
-    server.cli("estate", "read")
+    server.cli("estate", "refresh")
     told = json.loads(
         server.cli(
             "lab",

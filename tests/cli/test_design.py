@@ -236,7 +236,7 @@ def test_the_same_with_a_server(
     ready_plan(client, demo.PLAN.replace("name: western", "name: cliffs"))
     assert (
         "archive: 2 × large"
-        in server.cli("plan", "size", "cliffs", "--load", "gauges=300", "--take").stdout
+        in server.cli("plan", "size", "cliffs", "--load", "gauges=300", "--apply").stdout
     )
     assert {
         node["cells"]["size"]["value"]
@@ -247,8 +247,9 @@ def test_the_same_with_a_server(
     assert "here" in server.cli("plan", "place", "cliffs", "--why", "cliffs-lead").stdout
     assert "no data disks" in server.cli("plan", "layout", "cliffs").stdout
     server.cli("plan", "layout", check=2)
-    assert "Preview only" in server.cli("plan", "values", str(desk / "kelda.values.yaml")).stdout
-    assert "Kept." in server.cli("plan", "values", str(desk / "kelda.values.yaml"), "--keep").stdout
+    values = str(desk / "kelda.values.yaml")
+    assert "Preview only" in server.cli("plan", "values", values).stdout
+    assert "Saved." in server.cli("plan", "values", values, "--save").stdout
     assert "kelda" in server.cli("plan", "values").stdout
     (tmp_path / "many.csv").write_text(
         "name;title;bay\nbluff;Bluff;kelda-main\nreef;Reef;ness-two\n"
@@ -266,7 +267,7 @@ def test_the_same_with_a_server(
     )
     # blockers: the licence, a password
     assert "Preview only" in server.cli(*words, check=1).stdout
-    assert "2 plans made" in server.cli(*words, "--make", check=1).stdout
+    assert "2 plans made" in server.cli(*words, "--create", check=1).stdout
     reef = client.call("GET", "/api/plans/reef")
     assert reef["nodes"][0]["cells"]["domain"] == {
         "value": "shore.holm.example",

@@ -46,7 +46,7 @@ def place(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Place]:
 
 
 def test_one_host_is_read_by_name(place: Place) -> None:
-    assert "hosts read" in place[1].cli("estate", "read", "gannet", "fulmar").stdout
+    assert "hosts read" in place[1].cli("estate", "refresh", "gannet", "fulmar").stdout
 
 
 def test_the_lab_is_found_beside_the_data(place: Place, tmp_path: Path) -> None:
@@ -150,7 +150,7 @@ def test_a_run_that_prepares_hosts_is_no_rollout_and_says_so(place: Place) -> No
             client.call("GET", path)
     told = server.cli("run", "retry", run, check=None)
     assert "incident" not in told.stdout + told.stderr
-    out = server.cli("estate", "undo", run, check=None).stdout
+    out = server.cli("estate", "rollback", run, check=None).stdout
     assert out.splitlines()[-1].startswith(f"{run}: Rolled back")
 
 

@@ -45,8 +45,8 @@ def test_remedies_are_shown_carried_out_and_taken_back(
     assert "refreshed." in done
     after = json.loads(server.cli("estate", "rules", "knot", "--json", check=None).stdout)
     assert not {"resolves", "networks"} & {v["rule"] for v in after["violations"]}
-    run = json.loads(server.cli("estate", "groundwork", "--json").stdout)[0]["id"]
-    assert "Rolled back on" in server.cli("estate", "undo", run).stdout
+    run = json.loads(server.cli("estate", "preparations", "--json").stdout)[0]["id"]
+    assert "Rolled back on" in server.cli("estate", "rollback", run).stdout
     assert "nimble-stone:" not in lab.show()["hosts"]["knot"]["files"]["/etc/hosts"]
     assert "only you know" in server.cli("estate", "prepare", "--remedy", "swap", check=2).stderr
 
@@ -65,7 +65,7 @@ def test_groundwork_from_a_file_and_one_that_is_wrong(
     facts = json.loads(server.cli("estate", "facts", "skua", "--json").stdout)
     assert any(store["name"] == "skua-spare" for store in facts["facts"]["skua"]["datastores"])
     assert "/dev/sdb: 4 TiB, free" in server.cli("estate", "facts", "skua").stdout
-    server.cli("estate", "undo", view["id"])
+    server.cli("estate", "rollback", view["id"])
     (tmp_path / "wrong.yaml").write_text(WORK.replace("/srv/spare", "/srv/spare; reboot"))
     assert (
         "wrong.yaml"

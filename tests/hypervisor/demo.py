@@ -34,7 +34,7 @@ def main() -> None:
                 )
                 (folder / "estate.yaml").write_text(hosts.ESTATE)
                 server.cli("estate", "load", str(folder / "estate.yaml"))
-                server.cli("estate", "read")
+                server.cli("estate", "refresh")
                 server.cli("package", "add", str(package))
                 ready_plan(server.client(), hosts.PLAN)
                 print(

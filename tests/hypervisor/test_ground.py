@@ -49,7 +49,7 @@ def _known(folder: Path, server: ServerProcess) -> Client:
     server.cli("secret", "set", "host-key", "--key", stdin=(folder / "hosts/key").read_text())
     (folder / "estate.yaml").write_text(hosts.ESTATE)
     server.cli("estate", "load", str(folder / "estate.yaml"))
-    server.cli("estate", "read")
+    server.cli("estate", "refresh")
     return client
 
 

@@ -50,7 +50,7 @@ def test_three_nodes_are_rolled_out_proved_and_taken_back_on_a_real_hypervisor(
     server.cli("secret", "set", "host-key", "--key", stdin=(folder / "hosts/key").read_text())
     (folder / "estate.yaml").write_text(hosts.ESTATE)
     server.cli("estate", "load", str(folder / "estate.yaml"))
-    server.cli("estate", "read")
+    server.cli("estate", "refresh")
     facts = {host["name"]: host for host in client.call("GET", "/api/estate")["hosts"]}
     assert facts["gannet"]["networks"] == ["survey"]
     assert facts["gannet"]["memory_bytes"] > 1 << 30

@@ -145,7 +145,7 @@ def test_a_host_is_moved_and_retired_unless_something_depends_on_it(
         client.call("DELETE", "/api/estate/hosts/gannet")
     client.call("DELETE", "/api/estate/hosts/skua")
     assert {h["name"] for h in client.call("GET", "/api/estate")["hosts"]} == {"gannet", "fulmar"}
-    done = server.cli("estate", "retire", "fulmar")
+    done = server.cli("estate", "remove", "fulmar")
     assert "removed from the estate" in done.stdout
 
 

@@ -194,8 +194,8 @@ def test_pools_from_the_command_line(
         next(line for line in said.splitlines() if line.startswith("kelda-survey")).split()[-1]
         == "reef"
     )
-    assert "deleted" in server.cli("estate", "drop-pool", "west").stdout
-    assert "no pool “west”" in server.cli("estate", "drop-pool", "west", check=None).stderr
+    assert "deleted" in server.cli("estate", "delete-pool", "west").stdout
+    assert "no pool “west”" in server.cli("estate", "delete-pool", "west", check=None).stderr
 
 
 def pair_for(names: list[str], by: certificates.Pair) -> certificates.Pair:

@@ -431,7 +431,7 @@ def test_what_is_secret_in_an_address_is_used_and_shown_nowhere(
     told = (
         json.dumps(client.call("GET", "/api/take-ins"))
         + place.log.read_text()
-        + place.cli("package", "take-ins").stdout
+        + place.cli("package", "imports").stdout
     )
     kept = b"".join(path.read_bytes() for path in place.data.glob("nimble-stone.db*"))
     for secret in ("barnacle-77", "low%20tide", "low tide"):

@@ -28,9 +28,15 @@ class Text:
 
 
 def of_python(path: Path) -> Iterator[Text]:
-    """String literals of a module, its docstrings left out; filled-in parts become an ellipsis."""
+    """String literals of a module; filled-in parts become an ellipsis. Of its docstrings those of
+    commands, which are their help.
+    """
     tree = ast.parse(path.read_text())
     passed: set[int] = set()
+    for node in ast.walk(tree):
+        if isinstance(node, ast.FunctionDef) and _is_command(node):
+            help_text = ast.get_docstring(node) or ""
+            yield Text(_name(path), node.lineno, " ".join(help_text.split()))
     for node in ast.walk(tree):
         if isinstance(node, ast.Expr) and isinstance(node.value, ast.Constant):
             passed.add(id(node.value))
@@ -43,6 +49,11 @@ def of_python(path: Path) -> Iterator[Text]:
             words = node.value
             if isinstance(words, str) and re.search(r"[a-z] [\w“]", words):
                 yield Text(_name(path), node.lineno, " ".join(words.split()))
+
+
+def _is_command(function: ast.FunctionDef) -> bool:
+    calls = (d.func for d in function.decorator_list if isinstance(d, ast.Call))
+    return any(isinstance(f, ast.Attribute) and f.attr in ("command", "callback") for f in calls)
 
 
 def of_page(path: Path) -> Iterator[Text]:

@@ -35,7 +35,7 @@ def tokens(as_json: Json = False) -> None:
 
 @app.command("token")
 def token(name: str, as_json: Json = False) -> None:
-    """Make a token for a script; it is shown once. Needs NIMBLE_STONE_KEY: a token makes no further
+    """Create a token for a script; it is shown once. Needs NIMBLE_STONE_KEY: a token cannot create
     tokens.
     """
     found = Client().call("POST", "/api/access/tokens", {"name": name})
@@ -51,6 +51,6 @@ def revoke(ident: str, as_json: Json = False) -> None:
 
 @app.command("end-sessions")
 def end_sessions(as_json: Json = False) -> None:
-    """End all sessions of all browsers; tokens stay."""
+    """End all browser sessions; tokens stay."""
     found = Client().call("DELETE", "/api/access/sessions")
     answer(found, as_json, f"{found['ended']} sessions ended.")

@@ -51,7 +51,7 @@ def backup(
         bool,
         typer.Option("--without-keyring", help="Leave out the keyring's key; store it elsewhere."),
     ] = False,
-    packages: Annotated[bool, typer.Option("--packages", help="Packages too.")] = False,
+    packages: Annotated[bool, typer.Option("--packages", help="Include packages.")] = False,
     as_json: Json = False,
 ) -> None:
     """Back the data folder up into one file, also while the server runs. The file is checked after

@@ -19,9 +19,7 @@ app = typer.Typer(
 
 @app.command("authority")
 def show_authority(as_json: Json = False) -> None:
-    """The authority's certificate (PEM) on standard output: give it to clients that are to trust
-    nodes.
-    """
+    """The built-in CA's certificate (PEM) on standard output, for clients that trust nodes."""
     found = Client().call("GET", "/api/authority")
     answer(found, as_json, found["certificate"].rstrip())
 
@@ -33,7 +31,7 @@ def show(
     node: str = "",
     as_json: Json = False,
 ) -> None:
-    """What stands at a certificate's place in a plan, and the names it must bear."""
+    """A certificate's details in a plan, and the names it must have."""
     found = Client().call(
         "GET", f"/api/plans/{quote(plan)}/pair?column={quote(column)}&node={quote(node)}"
     )
@@ -45,18 +43,19 @@ def show(
     )
 
 
-@app.command("bring")
+@app.command("bring", hidden=True)  # its name before
+@app.command("upload")
 def bring(
     plan: str,
     column: Annotated[str, typer.Argument(help="Such as certificate.interface.")],
     certificate: Annotated[
-        Path, typer.Argument(help="PEM, the node's first, then those that signed it.")
+        Path, typer.Argument(help="PEM: the node's certificate first, then its issuers.")
     ],
     key: Annotated[Path, typer.Argument(help="Its private key, PEM, without passphrase.")],
     node: Annotated[str, typer.Option(help="For one node only.")] = "",
     as_json: Json = False,
 ) -> None:
-    """Keep a certificate with its key for a plan's nodes. They must belong together."""
+    """Upload a certificate with its private key for a plan's nodes. They must match."""
     client = Client()
     version = client.call("GET", f"/api/plans/{quote(plan)}")["version"]
     client.call(

@@ -19,13 +19,13 @@ from nimble_stone.core.units import size_text, time_text
 app = typer.Typer(
     help="Disk images: look inside, convert. Works without a server.", no_args_is_help=True
 )
-Raw = Annotated[bool, typer.Option("--raw", help="Take bytes of no known content as a raw disk.")]
+Raw = Annotated[bool, typer.Option("--raw", help="Accept unknown content as a raw disk.")]
 Json = Annotated[bool, typer.Option("--json", help="Answer as JSON on standard output.")]
 
 
 @app.command("info")
 def disk_info(source: Path, raw: Raw = False, as_json: Json = False) -> None:
-    """What a disk image is: format, size as a VM sees it, how much of it holds data."""
+    """Details of a disk image: format, size as a VM sees it, bytes of data."""
     from nimble_stone.core.disk.image import CLUSTER
     from nimble_stone.core.disk.opening import open_image
     from nimble_stone.packages.files import opened
@@ -62,8 +62,8 @@ def disk_convert(
     raw: Raw = False,
     as_json: Json = False,
 ) -> None:
-    """Convert a disk image (VMDK of any kind, qcow2, raw) to raw or qcow2; holes stay holes. TARGET
-    must not exist yet.
+    """Convert a disk image (any VMDK, qcow2 or raw) to raw or qcow2; holes stay holes. TARGET must
+    not exist.
     """
     from nimble_stone.core.disk.image import CLUSTER
     from nimble_stone.core.disk.opening import open_image

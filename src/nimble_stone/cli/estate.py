@@ -20,7 +20,7 @@ app = typer.Typer(help="The estate: hosts, machines, networks, pools.", no_args_
 
 @app.command("list")
 def estate_list(as_json: Json = False) -> None:
-    """Hosts with what was last read of them."""
+    """All hosts with their last facts."""
     found = Client().call("GET", "/api/estate")
     rows = [
         [
@@ -47,16 +47,18 @@ def estate_add(
     ],
     credential: Annotated[str, typer.Option(help="Keyring entry with the password or key.")],
     user: str = "root",
-    site: Annotated[str, typer.Option(help="Where the list does not say.")] = "main",
-    bay: Annotated[str, typer.Option(help="Where the list does not say.")] = "new",
+    site: Annotated[str, typer.Option(help="For hosts without one in the list.")] = "main",
+    bay: Annotated[str, typer.Option(help="For hosts without one in the list.")] = "new",
     pin: Annotated[
         bool,
-        typer.Option("--pin", help="The fingerprints were compared: pin them and add the hosts."),
+        typer.Option(
+            "--pin", help="Pin the fingerprints, after comparing them, and add the hosts."
+        ),
     ] = False,
     as_json: Json = False,
 ) -> None:
-    """Look at hosts, show the keys they present, and with --pin add those whose login works. Exit
-    code 1 when some are not added.
+    """Check logins of hosts and show their keys; with --pin, add those whose login works. Exit code
+    1 when some are not added.
     """
     text = "\n".join(hosts)
     if hosts == ["-"]:
@@ -137,7 +139,7 @@ def estate_add(
 def estate_rules(
     hosts: Annotated[list[str] | None, typer.Argument(help="Only these hosts.")] = None,
     reference: Annotated[
-        bool, typer.Option("--reference", help="Print what the rules are, as Markdown.")
+        bool, typer.Option("--reference", help="Print the reference of all rules, as Markdown.")
     ] = False,
     as_json: Json = False,
 ) -> None:
@@ -176,10 +178,11 @@ def estate_rules(
     raise typer.Exit(FOUND if any(v["severity"] != "note" for v in broken) else FINE)
 
 
-@app.command("retire")
+@app.command("retire", hidden=True)  # its name before
+@app.command("remove")
 def estate_retire(host: str) -> None:
-    """Take a host out of the estate; refused while a plan or a guest of ours needs it. The host
-    itself is not touched.
+    """Remove a host from the estate; refused while a plan or one of our VMs needs it. The host
+    itself is not changed.
     """
     Client().call("DELETE", f"/api/estate/hosts/{host}")
     say(f"{host} removed from the estate")
@@ -187,7 +190,7 @@ def estate_retire(host: str) -> None:
 
 @app.command("pools")
 def estate_pools(as_json: Json = False) -> None:
-    """Pools and series: how much is free, and who holds the rest."""
+    """All pools: how much is free, and which plans use the rest."""
     found = Client().call("GET", "/api/pools")
     rows = [["pool", "holds", "of", "from", "to", "free", "held by"]]
     for pool in found:
@@ -211,16 +214,19 @@ def estate_pools(as_json: Json = False) -> None:
     )
 
 
-@app.command("drop-pool")
+@app.command("drop-pool", hidden=True)  # its name before
+@app.command("delete-pool")
 def estate_drop_pool(name: str) -> None:
-    """Give a pool or series up that no plan draws from."""
+    """Delete a pool that no plan uses."""
     Client().call("DELETE", f"/api/pools/{quote(name)}")
     say(f"{name} deleted.")
 
 
 @app.command("load")
 def estate_load(file: Path, as_json: Json = False) -> None:
-    """Add hosts, machines, networks, pools and series from a YAML file, or replace them by name."""
+    """Add hosts, machines, networks and pools from a YAML file, or replace those with the same
+    name.
+    """
     from nimble_stone.core import yaml_text
     from nimble_stone.core.estate import EstateFile
 
@@ -234,12 +240,13 @@ def estate_load(file: Path, as_json: Json = False) -> None:
     )
 
 
-@app.command("read")
+@app.command("read", hidden=True)  # its name before
+@app.command("refresh")
 def estate_read(
     hosts: Annotated[list[str] | None, typer.Argument(help="Hosts; default: all.")] = None,
     as_json: Json = False,
 ) -> None:
-    """Read hosts anew (all when none is named)."""
+    """Refresh the facts of hosts (default: all)."""
     found = Client().call("POST", "/api/estate/read", {"hosts": hosts or []})
     trouble = [h for h in found["hosts"] if h["trouble"]]
     answer(
@@ -257,7 +264,7 @@ def estate_machines(
     read: Annotated[bool, typer.Option("--read", help="Refresh the hosts first.")] = False,
     as_json: Json = False,
 ) -> None:
-    """Bare machines with what their controllers last said."""
+    """Bare machines with the last facts from their controllers."""
     found = (
         Client().call("POST", "/api/estate/machines/read", {})
         if read
@@ -292,10 +299,10 @@ def estate_power(
             help="On, ForceOff, GracefulShutdown, ForceRestart, GracefulRestart or PowerCycle."
         ),
     ],
-    confirm: Annotated[str, typer.Option(help="The machine's name once more.")] = "",
+    confirm: Annotated[str, typer.Option(help="The machine's name, to confirm.")] = "",
     as_json: Json = False,
 ) -> None:
-    """Switch a machine, and wait until its controller reports it so."""
+    """Switch a machine's power, and wait until its controller reports the new state."""
     found = Client().call(
         "POST", f"/api/estate/machines/{machine}/power", {"kind": kind, "confirmed": confirm}
     )
@@ -309,8 +316,8 @@ def estate_scan(
     port: Annotated[list[int] | None, typer.Option(help="Ports; default: 22 and 443.")] = None,
     as_json: Json = False,
 ) -> None:
-    """Look through a range for hosts and management controllers; nothing is kept. Exit code 1 when
-    nothing was found.
+    """Scan a range for hosts and management controllers; nothing is saved. Exit code 1 when nothing
+    was found.
     """
     client = Client()
     scan = client.call(
@@ -348,8 +355,8 @@ def estate_facts(
     hosts: Annotated[list[str] | None, typer.Argument(help="Only these hosts.")] = None,
     as_json: Json = False,
 ) -> None:
-    """Everything that was read. With --json a file that plans can be checked against elsewhere:
-    nimble-stone plan check PLAN --facts FILE.
+    """All facts of hosts. With --json a file to check plans against elsewhere: nimble-stone plan
+    check PLAN --facts FILE.
     """
     found = Client().call("GET", "/api/estate/facts")
     if hosts:
@@ -385,11 +392,11 @@ def estate_rule(
     bay: str,
     rule: str,
     reason: Annotated[str, typer.Option(help="Reason; shown with the rule.")],
-    off: Annotated[bool, typer.Option("--off", help="The rule is not asked in this bay.")] = False,
-    limit: Annotated[float | None, typer.Option(help="The bay's own limit.")] = None,
+    off: Annotated[bool, typer.Option("--off", help="Do not check the rule in this bay.")] = False,
+    limit: Annotated[float | None, typer.Option(help="Limit for this bay.")] = None,
     as_json: Json = False,
 ) -> None:
-    """Switch a rule off for a bay, or set its limit; with neither, it holds as it is written."""
+    """Switch a rule off for a bay, or set its limit; with neither, the rule's default applies."""
     found = Client().call(
         "PUT",
         "/api/estate/rules",
@@ -407,7 +414,7 @@ def estate_rule(
 
 @app.command("key")
 def estate_key(name: str, as_json: Json = False) -> None:
-    """Make an SSH key in the keyring, or show the public half of one that is there."""
+    """Create an SSH key in the keyring, or show the public half of an existing one."""
     found = Client().call("POST", "/api/estate/keys", {"name": name})
     answer(found, as_json, found["public"])
 
@@ -417,15 +424,15 @@ def estate_prepare(
     file: Annotated[
         Path | None, typer.Option(help="Actions as YAML or JSON: see docs/estate.md.")
     ] = None,
-    remedy: Annotated[list[str] | None, typer.Option(help="The remedies of this rule.")] = None,
+    remedy: Annotated[list[str] | None, typer.Option(help="Fix this rule.")] = None,
     host: Annotated[list[str] | None, typer.Option(help="Only on these hosts.")] = None,
     yes: Annotated[
-        bool, typer.Option("--yes", help="Run the commands; without it they are only shown.")
+        bool, typer.Option("--yes", help="Run the commands; without it, only show them.")
     ] = False,
     as_json: Json = False,
 ) -> None:
-    """Groundwork: show the exact commands, and with --yes carry them out as a run that can be
-    rolled back (estate undo RUN).
+    """Prepare hosts: show the exact commands; with --yes run them. The run can be rolled back
+    (estate rollback RUN).
     """
     client = Client()
     work: dict[str, Any] = {"actions": []}
@@ -491,16 +498,18 @@ def _follow(client: Client, view: dict[str, Any], as_json: bool) -> None:
     raise typer.Exit(FINE if view["state"] in ("done", "undone") else FOUND)
 
 
-@app.command("undo")
+@app.command("undo", hidden=True)  # its name before
+@app.command("rollback")
 def estate_undo(run: str, as_json: Json = False) -> None:
-    """Take groundwork back: only what that run made."""
+    """Roll back host preparation: only what that run made."""
     client = Client()
     _follow(client, client.call("POST", f"/api/groundwork/{run}/undo", {}), as_json)
 
 
-@app.command("groundwork")
+@app.command("groundwork", hidden=True)  # its name before
+@app.command("preparations")
 def estate_groundwork(as_json: Json = False) -> None:
-    """All runs of groundwork, newest first."""
+    """All host preparation runs, newest first."""
     found = Client().call("GET", "/api/groundwork")
     answer(
         found,

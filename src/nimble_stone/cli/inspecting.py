@@ -21,11 +21,11 @@ def package_inspect(
     package: str,
     lang: Annotated[str, typer.Option(help="Language of the texts, for example de.")] = "",
     trust: Annotated[
-        list[Path] | None, typer.Option(help="PEM file of publishers to trust; may be given again.")
+        list[Path] | None, typer.Option(help="PEM file of publishers to trust; repeatable.")
     ] = None,
     as_json: Json = False,
 ) -> None:
-    """What a package holds. PACKAGE: a file (works without a server), the first digits of a
+    """Contents of a package. PACKAGE: a file (works without a server), the first digits of a
     SHA-256, or “Product version”.
     """
     if Path(package).is_file():

@@ -33,7 +33,7 @@ def secret_set(
     name: str,
     key: Annotated[bool, typer.Option("--key", help="The value is a private key.")] = False,
 ) -> None:
-    """Keep a secret; it is read from standard input, never from the command line."""
+    """Save a secret; it is read from standard input, never from the command line."""
     value = (
         typer.prompt("Value", hide_input=True)
         if sys.stdin.isatty()
@@ -45,21 +45,21 @@ def secret_set(
 
 @app.command("list")
 def secret_list(as_json: Json = False) -> None:
-    """Entries of the keyring, whose they are, and the plans they are granted to."""
+    """Entries of the keyring, their owners, and the plans they are granted to."""
     found = Client().call("GET", "/api/keyring")
     answer(found, as_json, *_lines(found))
 
 
 @app.command("grant")
 def secret_grant(name: str, plan: Plan, as_json: Json = False) -> None:
-    """Let a plan open an entry that is not its own."""
+    """Let a plan open an entry of another owner."""
     found = Client().call("POST", "/api/keyring/grants", {"entry": name, "plan": plan})
     answer(found, as_json, f"Plan {plan} may open keyring entry {name}.")
 
 
 @app.command("revoke")
 def secret_revoke(name: str, plan: Plan, as_json: Json = False) -> None:
-    """Take a grant away; runs of the plan can no longer open the entry."""
+    """Revoke a grant; runs of the plan can no longer open the entry."""
     found = Client().call("DELETE", "/api/keyring/grants", params={"entry": name, "plan": plan})
     answer(found, as_json, f"Plan {plan} may no longer open keyring entry {name}.")
 

@@ -21,12 +21,12 @@ if TYPE_CHECKING:
     from nimble_stone.core.kit.model import Kit
 
 app = typer.Typer(help="Kits: list, validate, explain, try.", no_args_is_help=True)
-Which = Annotated[str, typer.Argument(help="A kit's file, or the id of one that ships.")]
+Which = Annotated[str, typer.Argument(help="A kit file, or the id of a shipped kit.")]
 
 
 @app.command("list")
 def kit_list(as_json: Json = False) -> None:
-    """The kits that ship."""
+    """All shipped kits."""
     from nimble_stone.app.kits import load_kits
 
     kits = load_kits()
@@ -43,7 +43,7 @@ def kit_list(as_json: Json = False) -> None:
 
 @app.command("validate")
 def kit_validate(file: Path, as_json: Json = False) -> None:
-    """Whether a kit file is one; every fault with its line. Exit code 1 when it is none."""
+    """Validate a kit file; every fault with its line. Exit code 1 when it is not valid."""
     from nimble_stone.app.kits import read_kit
     from nimble_stone.core import yaml_text
 
@@ -70,7 +70,7 @@ def kit_validate(file: Path, as_json: Json = False) -> None:
 
 @app.command("explain")
 def kit_explain(kit: Which, as_json: Json = False) -> None:
-    """A kit in words: roles, sizing, questions, networks, order of forming, acceptance."""
+    """Describe a kit: roles, sizing, settings, networks, cluster setup, acceptance."""
     from nimble_stone.core.kit.words import explain
 
     found = _kit(kit)
@@ -82,15 +82,15 @@ def kit_explain(kit: Which, as_json: Json = False) -> None:
 def kit_try(
     kit: Which,
     package: Annotated[
-        list[Path] | None, typer.Option(help="Its packages; the lab's own when left out.")
+        list[Path] | None, typer.Option(help="Its packages; default: the lab's.")
     ] = None,
     bay: Annotated[str, typer.Option(help="Bay of the lab.")] = "kelda-main",
     count: Annotated[list[str] | None, typer.Option(help="ROLE=NUMBER")] = None,
     value: Annotated[list[str] | None, typer.Option(help="COLUMN=VALUE")] = None,
     as_json: Json = False,
 ) -> None:
-    """Test a kit: deploy it in a temporary lab, check it, delete it. Exit code 1 when it
-    does not come through.
+    """Test a kit: deploy it in a temporary lab, check it, delete it. Exit code 1 when a step or
+    check fails.
     """
     text = text_of(Path(kit)) if Path(kit).is_file() else ""
     found = _kit(kit)

@@ -33,7 +33,7 @@ def _folder(given: Path | None) -> Path:
 def serve(
     folder: Folder = None, octet: int = 44, speed: float = 1.0, more_hosts: int = 0, port: int = 0
 ) -> None:
-    """Start the stand-ins."""
+    """Start the lab."""
     from nimble_stone.lab.scenario import demo
     from nimble_stone.lab.serve import Lab
 
@@ -72,18 +72,18 @@ def _control(folder: Path, method: str, path: str, body: dict[str, object] | Non
 
 @app.command()
 def show(folder: Folder = None) -> None:
-    """Knobs, guests and what was made, as JSON."""
+    """Fault settings, VMs and what was made, as JSON."""
     typer.echo(json.dumps(_control(_folder(folder), "GET", "/lab"), indent=2))
 
 
 @app.command("set")
 def turn(host: str, knobs: list[str], folder: Folder = None) -> None:
-    """Turn knobs of a host: slow_s=2 rate=1e6 unreachable=true login_refused=true full=true
-    cut_after=1000000 new_host_key=true
-    emulation=true garbage=true crash=true flood_mib=200 hang=true clock_s=9 narrow=1400
-    walled=true; of a machine: slow_s unreachable login_refused
-    starting new_certificate garbage. HOST “all” takes speed=5 occupied=10.44.20.12
-    guest:NAME=never-boots|never-ready|ok."""
+    """Change fault settings of a host: slow_s=2 rate=1e6 unreachable=true login_refused=true
+    full=true cut_after=1000000 new_host_key=true emulation=true garbage=true crash=true
+    flood_mib=200 hang=true clock_s=9 narrow=1400 walled=true; of a machine: slow_s unreachable
+    login_refused starting new_certificate garbage. HOST “all” takes speed=5 occupied=10.44.20.12
+    guest:NAME=never-boots|never-ready|ok.
+    """
     body: dict[str, object] = {}
     for item in knobs:
         key, mark, value = item.partition("=")

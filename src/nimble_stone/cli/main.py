@@ -74,8 +74,8 @@ def package_add(
     sha256: Annotated[str, typer.Option(help="For a URL: the digest it must have.")] = "",
     as_json: Json = False,
 ) -> None:
-    """Take a package in. An upload that breaks off goes on where it was, also when the command is
-    given again.
+    """Import a package. An interrupted upload resumes where it stopped, also when the command is
+    run again.
     """
     client = Client()
     teller = disks.Progress("sending")
@@ -143,9 +143,10 @@ def package_list(as_json: Json = False) -> None:
     )
 
 
-@package_app.command("take-ins")
+@package_app.command("take-ins", hidden=True)  # its name before
+@package_app.command("imports")
 def package_take_ins(as_json: Json = False) -> None:
-    """What is coming in, and how earlier attempts ended."""
+    """Running imports, and how earlier ones ended."""
     found = Client().call("GET", "/api/take-ins")
     answer(
         found,
@@ -174,15 +175,15 @@ def package_take_ins(as_json: Json = False) -> None:
 
 @package_app.command("stop")
 def package_stop(take_in: str) -> None:
-    """Stop what is coming in; nothing of it is kept. Or forget an attempt that has ended."""
+    """Stop an import; nothing of it is saved. Or remove an ended import from the list."""
     Client().call("DELETE", f"/api/take-ins/{take_in}")
     say("stopped; nothing was saved")
 
 
 @package_app.command("compare")
 def package_compare(old: str, new: str, as_json: Json = False) -> None:
-    """What changed from one package to another: files, or packages of the server. Exit code 1 when
-    anything did.
+    """Differences between two packages: files, or packages of the server. Exit code 1 when they
+    differ.
     """
     if Path(old).is_file() and Path(new).is_file():
         from nimble_stone.cli import tools
@@ -214,7 +215,7 @@ def package_label(
     note: Annotated[str, typer.Option(help="A note for the team.")] = "",
     as_json: Json = False,
 ) -> None:
-    """Set the team's own channel and note."""
+    """Set the team's channel and note."""
     found = Client().call("PATCH", f"/api/packages/{package}", {"channel": channel, "note": note})
     answer(
         found, as_json, f"{found['product']} {found['version']}: {found['channel'] or 'no channel'}"
@@ -225,7 +226,7 @@ def package_label(
 def package_accept(
     package: str, by: Annotated[str, typer.Option(help="Who accepts.")], as_json: Json = False
 ) -> None:
-    """Accept the licence text in a person's name; it is recorded with the time."""
+    """Accept the licence text in a person's name; name and time are recorded."""
     found = Client().call("POST", f"/api/packages/{package}/accept", {"by": by})
     answer(
         found,
@@ -244,10 +245,12 @@ def package_remove(package: str) -> None:
 
 @package_app.command("copies")
 def package_copies(
-    clear: Annotated[str, typer.Option(help="Clear the unused copies of this package.")] = "",
+    clear: Annotated[
+        str, typer.Option(help="Delete the unused cached images of this package.")
+    ] = "",
     as_json: Json = False,
 ) -> None:
-    """Copies of packages on datastores, and clearing those that nobody uses."""
+    """Cached images on datastores; with --clear, delete unused ones."""
     client = Client()
     if clear:
         done = client.call("DELETE", f"/api/packages/{clear}/copies")
@@ -298,7 +301,7 @@ def trust_add(file: Path, as_json: Json = False) -> None:
 
 @trust_app.command("remove")
 def trust_remove(fingerprint: str) -> None:
-    """Trust a certificate no longer."""
+    """Stop trusting a certificate."""
     Client().call("DELETE", f"/api/trust/{fingerprint}")
     say("no longer trusted")
 
@@ -401,15 +404,17 @@ def run_list(as_json: Json = False) -> None:
     )
 
 
-def _request(name: str, help_text: str) -> None:
-    @run_app.command(name, help=help_text)
+def _request(name: str, help_text: str, *, hidden: bool = False) -> None:
+    request = "undo" if name == "rollback" else name  # as the API calls it
+
+    @run_app.command(name, help=help_text, hidden=hidden)
     def command(run: str, as_json: Json = False) -> None:
         client = Client()
         if run.startswith("g"):  # a run that prepares hosts
-            found = client.call("POST", f"/api/groundwork/{run}/{name}", {})
+            found = client.call("POST", f"/api/groundwork/{run}/{request}", {})
             answer(found, as_json, f"{found['id']}: {found['sentence']}")
             return
-        found = client.call("POST", f"/api/runs/{run}/{name}", {})
+        found = client.call("POST", f"/api/runs/{run}/{request}", {})
         answer(found, as_json, sentence(found["sentence"]))
 
 
@@ -417,16 +422,17 @@ for _name, _help in (
     ("hold", "Start no new steps until resumed."),
     ("resume", "Resume after a hold."),
     ("retry", "Try failed steps again."),
-    ("undo", "Roll back: delete everything this run created; nothing else is touched."),
+    ("rollback", "Roll back: delete everything this run created; nothing else is changed."),
 ):
     _request(_name, _help)
+_request("undo", "The name before of rollback.", hidden=True)
 
 
 @run_app.command("extend")
 def run_extend(
     run: str,
     step: str,
-    minutes: Annotated[float, typer.Option(help="By how much.")] = 10.0,
+    minutes: Annotated[float, typer.Option(help="Minutes to add.")] = 10.0,
     as_json: Json = False,
 ) -> None:
     """Give a waiting step more time."""
@@ -438,14 +444,14 @@ def run_extend(
 
 @run_app.command("end-wait")
 def run_end_wait(run: str, step: str, as_json: Json = False) -> None:
-    """Wait no longer: the step fails, and can be retried or skipped."""
+    """End a wait: the step fails, and can be retried or skipped."""
     found = Client().call("POST", f"/api/runs/{run}/end-wait", {"steps": [step]})
     answer(found, as_json, sentence(found["sentence"]))
 
 
 @run_app.command("show")
 def run_show(run: str, as_json: Json = False) -> None:
-    """How a run stands, step by step. Exit code 1 when it needs a person."""
+    """State of a run, step by step. Exit code 1 when it needs attention."""
     found = Client().call("GET", f"/api/runs/{run}")
     rows = [["step", "state", "attempts", "took", ""]]
     for step in found["steps"]:
@@ -514,7 +520,7 @@ def _clock(at: float) -> str:
 
 @run_app.command("console")
 def run_console(run: str, node: str, as_json: Json = False) -> None:
-    """The tail of a node's serial console."""
+    """The end of a node's serial console."""
     found = Client().call("GET", f"/api/runs/{run}/console", params={"node": node})
     answer(
         found, as_json, found["text"] or found["trouble"] or "Nothing on the serial console yet."
@@ -528,7 +534,7 @@ def run_skip(
     reason: Annotated[str, typer.Option(help="Reason; saved in the journal.")],
     as_json: Json = False,
 ) -> None:
-    """Pass over a failed step."""
+    """Skip a failed step."""
     found = Client().call("POST", f"/api/runs/{run}/skip", {"steps": [step], "reason": reason})
     answer(found, as_json, sentence(found["sentence"]))
 
@@ -542,7 +548,7 @@ def limits(
     ] = 0,
     as_json: Json = False,
 ) -> None:
-    """Show or set how much is done at once, over all runs and host preparation."""
+    """Show or set how many steps run at once, over all runs and host preparation."""
     client = Client()
     found = client.call("GET", "/api/limits")
     if overall or host or datastore:
@@ -570,8 +576,8 @@ def acceptance(
     again: Annotated[
         bool, typer.Option("--again", help="Run the acceptance checks again.")
     ] = False,
-    junit: Annotated[Path | None, typer.Option(help="Write JUnit XML here.")] = None,
-    html: Annotated[Path | None, typer.Option(help="Write the report here.")] = None,
+    junit: Annotated[Path | None, typer.Option(help="Write JUnit XML to this file.")] = None,
+    html: Annotated[Path | None, typer.Option(help="Write the report to this file.")] = None,
     as_json: Json = False,
 ) -> None:
     """Acceptance results of a run."""

@@ -26,7 +26,7 @@ from nimble_stone.core.errors import InputError
 from nimble_stone.core.units import count_text, size_text, time_text
 
 app = typer.Typer(
-    help="Plans: check, place, size, compare, many at once, in and out.", no_args_is_help=True
+    help="Plans: check, place, size, compare, import, export, many at once.", no_args_is_help=True
 )
 Facts = Annotated[
     Path | None,
@@ -53,7 +53,7 @@ Include = Annotated[
 
 @app.command("list")
 def plan_list(as_json: Json = False) -> None:
-    """The plans there are."""
+    """All plans."""
     found = Client().call("GET", "/api/plans")
     rows = [
         [
@@ -91,7 +91,7 @@ def plan_new(
     ] = None,
     as_json: Json = False,
 ) -> None:
-    """Create a plan with everything the kit, the bay and the pools can tell."""
+    """Create a plan with defaults from the kit, the bay and the pools."""
     chosen = {}
     for text in package or ():
         role, _, title = text.rpartition("=")
@@ -130,14 +130,14 @@ def plan_licence(
 def plan_check(
     plan: str,
     offline: Annotated[
-        bool, typer.Option("--offline", help="With the last facts, without asking the ports.")
+        bool, typer.Option("--offline", help="Use the last facts; connect to nothing.")
     ] = False,
     facts: Facts = None,
     package: PackageFile = None,
     include: Include = None,
     as_json: Json = False,
 ) -> None:
-    """Check a plan of the server, or a plan file without keeping it."""
+    """Check a plan of the server, or a plan file without saving it."""
     if facts is not None:
         given = _without_server(plan, facts, package or [], include)
         answer(
@@ -170,14 +170,14 @@ def plan_place(
     facts: Facts = None,
     package: PackageFile = None,
     include: Include = None,
-    why: Annotated[str, typer.Option(help="A node: every host as a place for it.")] = "",
+    why: Annotated[str, typer.Option(help="A node: every host compared as its placement.")] = "",
     balance: Annotated[
-        bool, typer.Option("--balance", help="Which few moves would even it out.")
+        bool, typer.Option("--balance", help="Which moves would rebalance it.")
     ] = False,
     as_json: Json = False,
 ) -> None:
-    """Which node on which host, how even that is, and why a node has none. Exit code 1 when one has
-    none.
+    """Placement: the host of each node, how balanced it is, and why a node has no host. Exit code 1
+    when one has none.
     """
     given = _without_server(plan, facts, package or [], include) if facts else None
     if why != "":
@@ -240,9 +240,7 @@ def plan_forecast(
     include: Include = None,
     as_json: Json = False,
 ) -> None:
-    """How long the rollout takes: the expected time, the time that 90% of simulated runs stay
-    within, and the critical path.
-    """
+    """Duration of the rollout: expected time (p50), p90, and the critical path."""
     found = (_without_server(plan, facts, package or [], include) if facts else _asked(plan))[
         "check"
     ]["forecast"]
@@ -266,12 +264,12 @@ def plan_size(
     package: PackageFile = None,
     include: Include = None,
     take: Annotated[
-        bool, typer.Option("--take", help="Take the proposal over into the plan.")
+        bool, typer.Option("--apply", "--take", help="Apply the proposal to the plan.")
     ] = False,
     as_json: Json = False,
 ) -> None:
-    """Sizes and numbers for so much to do, and why nothing smaller will do. Exit code 1 when
-    something carries it not.
+    """Sizes and node counts for a workload, and why nothing smaller is enough. Exit code 1 when no
+    size is enough.
     """
     loads = {}
     for item in load or []:
@@ -335,19 +333,19 @@ def plan_headroom(
 
 @app.command("layout")
 def plan_layout(
-    plan: Annotated[str, typer.Argument(help="A plan; or, with --bay, nothing.")] = "",
+    plan: Annotated[str, typer.Argument(help="A plan; leave out with --bay.")] = "",
     bay: Annotated[
         str, typer.Option(help="Instead of a plan: the drives and free disks of a bay.")
     ] = "",
     kind: Annotated[str, typer.Option(help="SSD or HDD.")] = "",
     least_gib: float = 0.0,
-    most: Annotated[int, typer.Option(help="Disks of each machine at most.")] = 0,
+    most: Annotated[int, typer.Option(help="Maximum disks per machine.")] = 0,
     facts: Facts = None,
     package: PackageFile = None,
     include: Include = None,
     as_json: Json = False,
 ) -> None:
-    """Ways to lay data on the plan's data disks, or on a bay's, side by side."""
+    """Redundancy schemes for the plan's data disks, or a bay's, compared."""
     if not plan and not bay:
         raise InputError("name a plan, or a bay with --bay")
     if bay:
@@ -391,8 +389,8 @@ def plan_diff(
     include: Include = None,
     as_json: Json = False,
 ) -> None:
-    """What differs from FIRST to SECOND; with FIRST alone: from what its run built to the plan.
-    Exit code 1 when something does.
+    """Differences from FIRST to SECOND; with FIRST alone: from what its run built to the plan. Exit
+    code 1 when they differ.
     """
     if facts is not None:
         from nimble_stone.cli import offline
@@ -413,7 +411,7 @@ def plan_diff(
 
 @app.command("show")
 def plan_show(plan: str, as_json: Json = False) -> None:
-    """The sheet and the sequence."""
+    """The sheet and the sequence of steps."""
     client = Client()
     found = client.call("GET", f"/api/plans/{plan}") | {
         "steps": client.call("GET", f"/api/plans/{plan}/steps")
@@ -456,8 +454,8 @@ def plan_import(
     ] = "",
     as_json: Json = False,
 ) -> None:
-    """Make a plan from a file, or a new version of the plan of that name; or lay a table over a
-    plan. Exit code 1 when cells did not land.
+    """Create a plan from a file, or a new version of the plan with that name; or fill a plan from a
+    table. Exit code 1 when cells did not fit.
     """
     client = Client()
     if into:
@@ -518,7 +516,7 @@ def plan_copy(
     ] = None,
     as_json: Json = False,
 ) -> None:
-    """Carry a plan over to another bay. What still speaks of the old place is listed; exit code 1
+    """Copy a plan to another bay. Values that still refer to the old bay are listed; exit code 1
     then.
     """
     found = Client().call(
@@ -542,7 +540,7 @@ def plan_copy(
 @app.command("many")
 def plan_many(
     file: Path,
-    kit: Annotated[str, typer.Option(help="Kit of rows without one.")] = "",
+    kit: Annotated[str, typer.Option(help="Kit for rows without one.")] = "",
     package: str = "",
     bay: str = "",
     include: Annotated[
@@ -555,18 +553,21 @@ def plan_many(
         bool, typer.Option("--passwords", help="Generate the passwords that are missing.")
     ] = False,
     make: Annotated[
-        bool, typer.Option("--make", help="Create the plans; without it they are only calculated.")
+        bool,
+        typer.Option(
+            "--create", "--make", help="Create the plans; without it they are only calculated."
+        ),
     ] = False,
     run: Annotated[
-        bool, typer.Option("--run", help="With --make: also run all plans without blockers.")
+        bool, typer.Option("--run", help="With --create: also run all plans without blockers.")
     ] = False,
     as_json: Json = False,
 ) -> None:
-    """Plans from a table, one row a cluster: name, bay, pool, count.ROLE, any column. Exit code 1
-    when rows are no plans or have blockers.
+    """Plans from a table, one row per cluster: name, bay, pool, count.ROLE, any column. Exit code 1
+    when rows are not valid or have blockers.
     """
     if run and not make:
-        raise InputError("--run needs --make", hint="Add --make, or leave --run out.")
+        raise InputError("--run needs --create", hint="Add --create, or leave --run out.")
     client = Client()
     found = client.call(
         "POST",
@@ -603,7 +604,7 @@ def plan_many(
         (
             f"{count_text(len(found['made']), 'plan')} made."
             if make
-            else "Preview only. Add --make to create the plans."
+            else "Preview only. Add --create to create the plans."
         ),
         *(
             f"{one['plan']}: " + (f"run {one['run']} started" if one["run"] else _why_not_run(one))
@@ -623,15 +624,18 @@ def _why_not_run(begun: dict[str, Any]) -> str:
 def plan_values(
     file: Annotated[
         Path | None,
-        typer.Argument(help="A file of shared values to keep; without it, those there are."),
+        typer.Argument(help="A file of shared values; without it, list them."),
     ] = None,
     keep: Annotated[
-        bool, typer.Option("--keep", help="Save; without it, only show which nodes would change.")
+        bool,
+        typer.Option(
+            "--save", "--keep", help="Save; without it, only show which nodes would change."
+        ),
     ] = False,
     as_json: Json = False,
 ) -> None:
-    """Shared values: those there are; or what a file would change in the plans that include it, and
-    keeping it.
+    """List shared values; or show what a file would change in the plans that include it, and save
+    it.
     """
     client = Client()
     if file is None:
@@ -659,7 +663,7 @@ def plan_values(
         touched,
         as_json,
         *(f"{one['plan']}: {d['text']}" for one in touched for d in one["differences"]),
-        "Kept." if keep else "Preview only. Add --keep to save.",
+        "Saved." if keep else "Preview only. Add --save to save.",
     )
 
 

@@ -93,7 +93,7 @@ def serve(
     ] = 0.0,
     name: Annotated[
         list[str] | None,
-        typer.Option(help="Host name under which the server may be addressed; may be given again."),
+        typer.Option(help="Host name under which the server may be addressed; repeatable."),
     ] = None,
     fd: Annotated[int, typer.Option(help="Serve on this open socket instead of a port.")] = -1,
 ) -> None:
@@ -180,9 +180,7 @@ def openapi() -> None:
 
 
 def demo(
-    data: Annotated[Path, typer.Option(help="Where the demonstration keeps its data.")] = Path(
-        ".demo"
-    ),
+    data: Annotated[Path, typer.Option(help="Data folder of the demonstration.")] = Path(".demo"),
     port: int = 8440,
     octet: int = 44,
     speed: Annotated[

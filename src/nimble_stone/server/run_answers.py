@@ -30,7 +30,7 @@ async def rollout_row(app: Application, ident: str) -> RunRow:
         raise NotFound(
             f"Run {ident} prepares hosts; it is not a rollout.",
             code="run-prepares",
-            hint=f"See /api/groundwork/{ident}, or `nimble-stone estate groundwork`.",
+            hint=f"See /api/groundwork/{ident}, or `nimble-stone estate preparations`.",
         )
     return row
 

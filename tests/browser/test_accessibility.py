@@ -245,7 +245,7 @@ def test_the_tour_by_keyboard_alone(page: Page, server: ServerProcess, client: C
     expect(page).to_have_url(re.compile("/plans/keys"))
     sheet = page.get_by_label("The sheet")
     expect(sheet).to_be_visible()
-    for label in ("Answer Station group", "Answer Admin password", "Read and accept the licence"):
+    for label in ("Set Station group", "Set Admin password", "Read and accept the licence"):
         tab_to(page, label, "button")
         page.keyboard.press("Enter")
         if "Station" in label:

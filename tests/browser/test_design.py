@@ -497,7 +497,7 @@ def test_the_five_products_are_begun_in_the_page(
         page.get_by_role("button", name="Create plan").click()
         page.wait_for_url(f"**/plans/my-{kit}")
         expect(heading(page)).to_contain_text(told)
-        while (ask := page.get_by_role("button", name=re.compile("^Answer "))).count():
+        while (ask := page.get_by_role("button", name=re.compile("^Set "))).count():
             before = heading(page).inner_text()
             ask.first.click()
             page.get_by_role("button", name="Generate").click()
@@ -543,7 +543,7 @@ def test_a_pool_is_made_and_drawn_from(page: Page, server: ServerProcess, client
     page.get_by_role("button", name="shore", exact=True).click()
     box.get_by_role("button", name="Delete pool").click()
     box.get_by_role("button", name="Delete shore").click()
-    expect(box.get_by_role("alert")).to_contain_text("is drawn from by design")
+    expect(box.get_by_role("alert")).to_contain_text("is used by design")
 
 
 def test_a_secrets_rule_is_shown_as_it_is_met(page: Page, server: ServerProcess) -> None:

@@ -181,7 +181,7 @@ def test_a_faulty_kit_is_listed_and_a_new_one_is_seen_without_a_restart(place: P
     )
     faulty = {one["file"]: one["message"] for one in client.call("GET", "/api/kits/faulty")}
     assert set(faulty) == {"broken.yaml", "latin.yaml"}
-    assert "“colour” is no key of this format" in faulty["broken.yaml"]
+    assert "“colour” is not a key of this format" in faulty["broken.yaml"]
     server.stop_only()
     server.start()
     assert "little" in [kit["id"] for kit in server.client().call("GET", "/api/kits")]

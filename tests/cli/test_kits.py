@@ -46,7 +46,7 @@ def cli(*words: str) -> subprocess.CompletedProcess[str]:
         (
             "  - {id: one, label: one, short: one}",
             "  - {id: one, label: one, short: one, after: [two]}",
-            "comes after “two”, which is no role",
+            "comes after “two”, which is not a role",
         ),
         (
             "secret: true",
@@ -71,16 +71,16 @@ def cli(*words: str) -> subprocess.CompletedProcess[str]:
             "short: one, count: {least: 2, most: 6, usual: 4, odd: true}}",
             "line 7, column 10: role “one”: usual 4 is not among 2 to 6, odd",
         ),
-        ("admin_password: pw", "admin_password: nobody", "names “nobody”, which is no question"),
+        ("admin_password: pw", "admin_password: nobody", "names “nobody”, which is not a setting"),
         (
             "questions:",
             "networks: [{id: x, label: X, interface: 2, roles: [three]}]\nquestions:",
-            "network “x” names “three”, which is no role",
+            "network “x” names “three”, which is not a role",
         ),
         (
             "questions:",
             "virtual: [{id: v, label: V, members: [one], network: deep}]\nquestions:",
-            "lies in “deep”, which is no network",
+            "is in “deep”, which is not a network",
         ),
         (
             "questions:",
@@ -88,7 +88,7 @@ def cli(*words: str) -> subprocess.CompletedProcess[str]:
                 "sizing: {loads: [{id: l, label: L, usual: 1}], roles: {one: {carries: {m:"
                 " '1'}}}}\nquestions:"
             ),
-            "speaks of “m”, which is no load",
+            "names “m”, which is not a load",
         ),
         (
             "service:",
@@ -112,7 +112,7 @@ def cli(*words: str) -> subprocess.CompletedProcess[str]:
                 "forming: [{id: f, label: F, role: one, after: [g], call: {path: /x}, wait:"
                 " {expected: 1, longest: 2}}]\nservice:"
             ),
-            "after “g”, which is no earlier step",
+            "after “g”, which is not an earlier step",
         ),
         (
             "questions:",
@@ -120,7 +120,7 @@ def cli(*words: str) -> subprocess.CompletedProcess[str]:
                 "balanced: [{id: b, label: B, virtual: v, port: 80, members: [one], member_port:"
                 " 81}]\nquestions:"
             ),
-            "turns to “v”, which is no virtual address",
+            "uses “v”, which is not a virtual address",
         ),
         (
             "questions:",
@@ -138,7 +138,7 @@ def cli(*words: str) -> subprocess.CompletedProcess[str]:
         (
             "questions:",
             "certificates: [{id: c, label: C, names: ['{name}'], roles: [two]}]\nquestions:",
-            "certificate “c” names “two”, which is no role",
+            "certificate “c” names “two”, which is not a role",
         ),
         ('"{name}"', '"{certificate.c}"', "asks for “certificate.c”, which this kit never defines"),
         ("questions:", "takes: [ipv7]\nquestions:", "'dhcp' or 'ipv6'"),
@@ -153,7 +153,7 @@ def cli(*words: str) -> subprocess.CompletedProcess[str]:
                 "extra_disks: [{id: d, label: D, size_gib: {usual: 1, most: 2}, by_use: {fun:"
                 " {size_gib: {usual: 1, most: 2}}}}]\nquestions:"
             ),
-            "speaks of “fun”, which is no use of this kit",
+            "names “fun”, which is not a purpose of this kit",
         ),
         (
             "questions:",
@@ -166,7 +166,7 @@ def cli(*words: str) -> subprocess.CompletedProcess[str]:
         (
             "title: Little",
             "title: Little\ntitel: x",
-            "line 4, column 1: “titel” is no key of this format",
+            "line 4, column 1: “titel” is not a key of this format",
         ),
     ],
 )
@@ -214,7 +214,7 @@ def test_a_kit_is_tried_on_a_lab_of_its_own() -> None:
     assert len(outcome["proofs"]) == 45
     short = cli("try", "tidebook", "--count", "reporting=99")
     assert short.returncode == 2
-    assert "99 nodes of role reporting; the product takes 0 to 8" in short.stderr
+    assert "99 nodes of role reporting; the product supports 0 to 8" in short.stderr
 
 
 def test_made_secrets_keep_their_rules() -> None:

@@ -118,7 +118,7 @@ def test_a_check_that_cannot_be_asked_so_is_refused_where_it_is_written() -> Non
     check = kit["acceptance"][0]
     for changed, message in (
         ([*kit["acceptance"], check], "share the id"),
-        ([check | {"of": "cluster"}], "asked of the node, not of the cluster"),
+        ([check | {"of": "cluster"}], "checks the node, not the cluster"),
     ):
         with pytest.raises(ValueError, match=message):
             Kit.model_validate(kit | {"acceptance": changed})

@@ -356,7 +356,7 @@ def test_a_role_has_the_sizes_that_the_product_takes_for_it() -> None:
     found = next(f for f in checks.check(Situation(wrong, estate())) if f.code == "size-role")
     assert (
         found.message
-        == "reef-ctl1 and 2 more nodes would be small; for role controller the product takes"
+        == "reef-ctl1 and 2 more nodes would be small; for role controller the product supports"
         " medium, large."
     )
     assert found.remedy is not None

@@ -206,7 +206,7 @@ def test_packed_disks_are_told_by_what_is_inside(pack: object) -> None:
     found = look(x=pack(raw))  # type: ignore[operator]  # either library's function
     assert (found.format, found.disks[0].capacity_bytes) == ("raw", len(raw))
     assert look(x=pack(DISK)).format == "vmdk"  # type: ignore[operator]
-    with pytest.raises(FormatError, match="no disk image"):
+    with pytest.raises(FormatError, match="not a disk image"):
         look(x=pack(b"a letter" * 100))  # type: ignore[operator]
 
 

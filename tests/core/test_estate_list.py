@@ -51,9 +51,9 @@ def test_tables_with_a_header_also_from_a_spreadsheet(separator: str) -> None:
         ("gannet fulmar", "two names"),
         ("10.44.1.999", "neither a host name"),
         ("-----", "neither a host name"),
-        ("gannet:99999", "no port"),
+        ("gannet:99999", "not a port"),
         ("a b c d e f", "6 words"),
-        ("ro$ot@gannet", "no user name"),
+        ("ro$ot@gannet", "not a user name"),
         ("höst", "neither a host name"),
     ],
 )

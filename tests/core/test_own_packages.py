@@ -154,7 +154,7 @@ def test_what_is_missing_or_does_not_fit_is_said_role_by_role_with_what_would_do
     assert named.remedy is not None
     assert named.remedy.label == "Import a package of Tidebook Transfer 2.…"
     assert (
-        "does not take Gauge Collector"
+        "does not support Gauge Collector"
         in found(sheet_of(Packages(MAIN, {"transfer": WRONG})), fitting=fitting)[
             "package-unfit"
         ].message
@@ -233,7 +233,7 @@ def test_packages_find_their_roles_in_any_order(given_ones: list[PackageView], m
             'transfer.source: "{nowhere}"',
             "role “transfer”: environment “transfer.source” asks for “nowhere”",
         ),
-        ("roles: [transfer]}", "roles: [ferry]}", "which is no role of this kit"),
+        ("roles: [transfer]}", "roles: [ferry]}", "which is not a role of this kit"),
     ],
 )
 def test_wrong_kits_are_refused(old: str, new: str, word: str) -> None:

@@ -116,13 +116,13 @@ def test_no_protection_is_said_before_anything_is_built() -> None:
 @pytest.mark.parametrize(
     ("old", "new", "word"),
     [
-        ("disks: [data]", "disks: [lost]", "laying is on “lost”, which is no extra disk"),
+        ("disks: [data]", "disks: [lost]", "data_layout uses “lost”, which is not an extra disk"),
         (
             "answers: {copies: 2+1}",
             "answers: {copies: seven}",
-            "is answered “seven”, which is no choice of it",
+            "to “seven”, which is not a choice of it",
         ),
-        ("answers: {copies: 2+1}", "answers: {colour: red}", "which is no question of this kit"),
+        ("answers: {copies: 2+1}", "answers: {colour: red}", "which is not a setting of this kit"),
     ],
 )
 def test_wrong_kits_are_refused(old: str, new: str, word: str) -> None:

@@ -197,7 +197,7 @@ def test_a_series_that_runs_dry_says_for_whom_and_gives_the_others_theirs() -> N
     told = found(sheet, estate)["series-exhausted"]
     assert (told.node, told.message) == (
         "worker-1",
-        "Series macs has no free value for p-wrk1 and 1 more node (MAC).",
+        "Pool macs has no free value for p-wrk1 and 1 more node (MAC).",
     )
 
 
@@ -223,7 +223,7 @@ def test_ipv6_is_off_until_a_pool_or_an_address_is_named() -> None:
         one.message for one in checks.check(Situation(wrong, ESTATE)) if one.code.startswith("ipv6")
     }
     assert messages == {
-        "fd99::1 lies outside fd44:5e1d:20::/64.",
+        "fd99::1 is outside fd44:5e1d:20::/64.",
         "IPv6 “none of it” is no IPv6 address.",
     }
 
@@ -260,8 +260,7 @@ def test_what_dhcp_hands_out_is_nobodys_own() -> None:
         if one.code == "address-dynamic"
     ]
     assert sorted(told) == [
-        f"10.44.20.{n} lies in the range that DHCP hands out in survey (10.44.20.80 to"
-        " 10.44.20.99)."
+        f"10.44.20.{n} is in the DHCP range of survey (10.44.20.80 to 10.44.20.99)."
         for n in (85, 99)
     ]
 
@@ -289,8 +288,8 @@ def test_a_dynamic_range_has_two_ends_in_its_subnet() -> None:
     plain = {"name": "n", "subnet": "10.1.0.0/24", "gateway": "10.1.0.1"}
     for more, words in (
         ({"dynamic_first": "10.1.0.9"}, "two ends"),
-        ({"dynamic_first": "10.1.0.9", "dynamic_last": "10.1.0.8"}, "does not lie"),
-        ({"dynamic_first": "10.1.0.9", "dynamic_last": "10.1.1.8"}, "does not lie"),
+        ({"dynamic_first": "10.1.0.9", "dynamic_last": "10.1.0.8"}, "is not in"),
+        ({"dynamic_first": "10.1.0.9", "dynamic_last": "10.1.1.8"}, "is not in"),
     ):
         with pytest.raises(ValidationError, match=words):
             Network.model_validate(plain | more)
@@ -380,7 +379,7 @@ def test_pools_give_from_the_end_they_say_and_keep_back_what_is_reserved() -> No
 def test_a_series_of_another_kind_gives_nothing_and_a_finding_says_so() -> None:
     sheet = sheet_of("skerry", {"mac_pool": "groups"})
     assert {node.value("mac") for node in sheet.nodes} == {""}
-    assert found(sheet)["series-unfit"].message == "Series groups holds numbers, not MAC addresses."
+    assert found(sheet)["series-unfit"].message == "Pool groups has numbers, not MAC addresses."
     wrong = sheet_of(
         "skerry",
         {},
@@ -457,7 +456,8 @@ def test_tables_take_what_fits_and_keep_the_rest_as_it_was_typed() -> None:
     ]
     edge = sheet_of("breakwater", {})
     wrong = table.land([["node", "keys"], ["edge-1", "ssh-rsa nonsense"]], edge).wrong
-    assert [one.why for one in wrong] == ["is no SSH public key (such as “ssh-ed25519 AAAA… name”)"]
+    why = "is not an SSH public key (such as “ssh-ed25519 AAAA… name”)"
+    assert [one.why for one in wrong] == [why]
 
 
 @settings(max_examples=40, deadline=None)

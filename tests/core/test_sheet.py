@@ -194,7 +194,7 @@ def test_an_even_spread_is_reached() -> None:
     [
         (
             "nimble-stone: plan/1\nname: x\nkit: k\nbays: y\n",
-            "line 4, column 1: “bays” is no key of this format",
+            "line 4, column 1: “bays” is not a key of this format",
         ),
         (
             "nimble-stone: plan/1\nname: x\nkit: k\nroles:\n  lead:\n    count: many\n",
@@ -213,7 +213,7 @@ def test_an_even_spread_is_reached() -> None:
                 " [*c,*c,*c,*c,*c,*c,*c,*c]\ne: &e [*d,*d,*d,*d,*d,*d,*d,*d]\nf: &f"
                 " [*e,*e,*e,*e,*e,*e,*e,*e]\ng: [*f,*f,*f,*f,*f,*f,*f,*f]\n"
             ),
-            "repeated beyond reason",
+            "repeated too often",
         ),
         ("[" * 3000, "nested deeper than 24 levels"),
     ],

@@ -193,7 +193,7 @@ def test_ssh_keys_are_told_from_what_is_none() -> None:
         .decode()
     )
     assert "private key" in ssh_key_fault(private)
-    assert ssh_key_fault(f"{good}\nssh-ed25519 AAAA").startswith("line 2 is no SSH public key")
+    assert ssh_key_fault(f"{good}\nssh-ed25519 AAAA").startswith("line 2 is not an SSH public key")
     assert "1024 bits" in ssh_key_fault(ssh_line(rsa.generate_private_key(65537, 1024)))
     assert ssh_key_fault(" \n# nothing") == "holds no key"
     assert "more than 50" in ssh_key_fault("\n".join([good] * 51))

@@ -214,5 +214,5 @@ def test_the_ground_is_judged_and_a_leftover_of_an_ended_run_is_seen(
         == "blocker"
     )
     assert server.cli("estate", "rules", "--reference").stdout.startswith(
-        "# What hosts and machines are judged by"
+        "# Host and machine rules"
     )

@@ -403,10 +403,10 @@ def test_four_clusters_from_a_table(client: Client) -> None:
         },
     )
     faults = [one["faults"][0] for one in again["plans"]]
-    assert faults[0] == "there is a plan “north” already"
+    assert faults[0] == "plan “north” already"
     assert faults[-3:-1] == ["the name “twin” is there twice"] * 2
     assert "name" in faults[-1]
-    with pytest.raises(StoneError, match="row 2: there is a plan “north” already"):
+    with pytest.raises(StoneError, match="row 2: plan “north” already"):
         client.call("POST", "/api/plans/table", {**body, "make": True})
 
 

@@ -39,7 +39,7 @@ def test_a_network_is_made_changed_and_removed(client: Client) -> None:
     ("wrong", "told"),
     [
         ({"subnet": "10.44.70.0/33"}, "subnet"),
-        ({"gateway": "10.44.71.1"}, "gateway 10.44.71.1 does not lie in 10.44.70.0/24"),
+        ({"gateway": "10.44.71.1"}, "gateway 10.44.71.1 is not in 10.44.70.0/24"),
         ({"vlan": "many"}, "vlan"),
         ({"vlan": "5000"}, "vlan"),
         ({"dns": "10.44.0.5 nobody"}, "dns"),

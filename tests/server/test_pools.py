@@ -105,7 +105,7 @@ def test_a_pool_is_made_changed_used_and_given_up(client: Client) -> None:
         "10.44.20.38",
         "10.44.20.32",
     ]
-    with pytest.raises(StoneError, match="is drawn from by reef"):
+    with pytest.raises(StoneError, match="is used by reef"):
         client.call("DELETE", "/api/pools/west")
     # what is held and still lies in it is kept
     put(client, order="up")
@@ -126,11 +126,11 @@ def test_a_pool_is_made_changed_used_and_given_up(client: Client) -> None:
     ("body", "words"),
     [
         ({"first": "10.44.20.50"}, "lies after"),
-        ({"first": "10.1.0.1", "last": "10.1.0.9"}, "does not lie in survey"),
+        ({"first": "10.1.0.1", "last": "10.1.0.9"}, "is not in survey"),
         ({"network": "moon"}, "no network “moon”"),
         ({"network": ""}, "no network is chosen"),
         ({"excluded": "10.44.20.33-"}, "no IPv4 address and no range"),
-        ({"reserved": "tide clock"}, "“tide” is no IPv4 address"),
+        ({"reserved": "tide clock"}, "“tide” is not an IPv4 address"),
         ({"first": "tide"}, "IPv4"),
         (
             {"kind": "mac", "first": "53:00:00:00:00:01", "last": "53:00:00:00:00:02"},

@@ -120,16 +120,16 @@ def pages() -> dict[str, str]:
         "errors.md": page(
             "Errors",
             "Every error has a stable code. The API answers a problem document (RFC 9457) with it;"
-            " on the command line it stands in the JSON of `--json`. … stands for a value. Made"
-            " from the code by `make openapi`.",
+            " on the command line it is in the JSON of `--json`. … is a placeholder for a value."
+            " Generated from the code by `make openapi`.",
             "kind, status",
             errors,
         ),
         "findings.md": page(
             "Findings",
-            "What checks of plans notice. A blocker stops a rollout, a caution is to be looked at,"
-            " a note is to be known. … stands for a value. Rules about hosts are in"
-            " [host-rules](host-rules.md). Made from the code by `make openapi`.",
+            "Findings of plan checks. A blocker stops a rollout, a caution needs a look, a note is"
+            " information. … is a placeholder for a value. Rules about hosts are in"
+            " [host-rules](host-rules.md). Generated from the code by `make openapi`.",
             "severity",
             findings,
         ),

@@ -18,7 +18,7 @@ def kit_of(plan: Plan, kits: Mapping[str, Kit]) -> Kit:
     """The plan's kit. Raises InputError."""
     if plan.kit not in kits:
         raise InputError(
-            f"the plan asks for kit “{plan.kit}”; there are {', '.join(sorted(kits))}",
+            f"the plan needs kit “{plan.kit}”; there are {', '.join(sorted(kits))}",
             code="kit-unknown",
             hint="Correct `kit` in the plan.",
         )

@@ -140,9 +140,9 @@ def losses(sheet: Sheet, estate: Estate, together: int, only: Sequence[str]) -> 
     hosts = {node.value("host") for node in sheet.nodes}
     if together == 2 and len(only or hosts) > MAX_PAIR_HOSTS:
         raise InputError(
-            f"the plan uses {len(hosts)} hosts; pairs are worked out for {MAX_PAIR_HOSTS} at most",
+            f"the plan uses {len(hosts)} hosts; pairs are calculated for {MAX_PAIR_HOSTS} at most",
             code="pairs-many",
-            hint="Name the hosts that matter.",
+            hint="Name the hosts to check.",
         )
     names = {node.id: node.name for node in sheet.nodes}
     return [
@@ -293,7 +293,7 @@ def layouts_of_bay(
     )
     if not taken:
         raise InputError(
-            f"bay “{bay}” has no free disk that matches; it has {len(disks)} at all",
+            f"bay “{bay}” has no matching free disk; it has {len(disks)} at all",
             code="layout-empty",
         )
     return layouts_of(taken)

@@ -61,7 +61,7 @@ async def new_plan(app: Application, kits: Kits, text: str) -> Kept:
     kit_of(plan, kits)
     if any(row.id == plan.name for row in await app.store.read(records.plans)):
         raise Conflict(
-            f"there is a plan “{plan.name}” already",
+            f"plan “{plan.name}” exists already",
             code="plan-exists",
             hint="Choose another name.",
         )
@@ -135,7 +135,7 @@ async def undo(app: Application, kits: Kits, ident: str, version: int) -> Kept:
     elsewhere since stays. Raises Conflict when the same was changed again.
     """
     if version < 2:
-        raise InputError("the first version has none before it", code="nothing-before")
+        raise InputError("the first version has no earlier version", code="nothing-before")
     row = await app.store.read(records.get_plan, ident)
     before, after = [
         await app.store.read(records.plan_version, ident, number)
@@ -144,7 +144,7 @@ async def undo(app: Application, kits: Kits, ident: str, version: int) -> Kept:
     text, again = await aside(yaml_text.taken_back, before, after, row.text)
     if again:
         raise Conflict(
-            f"this was changed again since, at {_places(again)}",
+            f"this was changed again at {_places(again)}",
             code="changed-since",
             hint="Nothing was undone. Check the value and change it by hand.",
         )
@@ -235,4 +235,4 @@ def _secret_column(resolved: Resolved, ident: str) -> Column:
     for column in resolved.sheet.columns:
         if column.id == ident and column.kind == "secret":
             return column
-    raise InputError("this column holds no secret", code="not-secret")
+    raise InputError("this column has no secret", code="not-secret")

@@ -88,7 +88,7 @@ async def draw(
     found, before = Table(), Before()
     for row in await aside(many.plans_of, rows, base, kits, begin):
         if row.name in known:
-            row = many.Drawn(row.row, row.name, "", (f"there is a plan “{row.name}” already",))
+            row = many.Drawn(row.row, row.name, "", (f"plan “{row.name}” exists already",))
         one = await _drawn(app, kits, row, before, together)
         if one.resolved is not None:
             before.add(one.resolved)

@@ -13,7 +13,7 @@ from nimble_stone.core.errors import Conflict, InputError, NotFound
 from nimble_stone.core.estate import Estate, EstateFile, Network
 from nimble_stone.store import records
 
-HINT = "What was typed stays; correct it."
+HINT = "Your input is kept; correct it."
 
 
 async def keep(app: Application, given: Mapping[str, object]) -> Estate:
@@ -51,7 +51,7 @@ def _network(given: Mapping[str, object]) -> Network:
         ) from error
     if network.gateway not in network.subnet:
         raise InputError(
-            f"gateway {network.gateway} does not lie in {network.subnet}",
+            f"gateway {network.gateway} is not in {network.subnet}",
             code="network-gateway",
             hint=HINT,
         )

@@ -86,7 +86,7 @@ async def remove(app: Application, name: str) -> None:
         raise Conflict(
             f"“{name}” is included by {', '.join([*plans, *others][:5])}",
             code="values-used",
-            hint="Take the include out there first.",
+            hint="Remove the include there first.",
         )
     await app.store.write(designs.remove_shared, name)
 
@@ -96,7 +96,7 @@ async def _fitting(app: Application, name: str, text: str) -> SharedValues:
     values = await parse_values(text)
     if values.name != name:
         raise InputError(
-            f"the text names itself “{values.name}”, but these are “{name}”", code="values-name"
+            f"the text has the name “{values.name}”, but these are “{name}”", code="values-name"
         )
     gather([name], await shared_of(app) | {name: values})
     return values

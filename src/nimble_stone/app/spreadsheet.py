@@ -58,7 +58,7 @@ def _csv(data: bytes, name: str) -> Rows:
                 raise FormatError(f"{name} has more than {MAX_ROWS - 1} rows", code="table-large")
     except csv.Error as error:
         raise FormatError(
-            f"{name} is no CSV: {error}", place=f"row {len(rows) + 1}", code="table-form"
+            f"{name} is not valid CSV: {error}", place=f"row {len(rows) + 1}", code="table-form"
         ) from error
     return rows
 
@@ -81,7 +81,7 @@ def _xlsx(data: bytes, name: str) -> Rows:
         raise
     except Exception as error:  # the library raises whatever a damaged file makes its parts raise
         raise FormatError(
-            f"{name} is no XLSX that can be read: {str(error)[:120]}",
+            f"{name} is not a readable XLSX file: {str(error)[:120]}",
             code="table-form",
             hint="Save it again, or as CSV.",
         ) from error

@@ -75,7 +75,7 @@ def disk_convert(
         image = open_image(given[0].source, {g.name: g.source for g in given}, raw=raw)
         if getattr(image, "has_parent", False):
             raise InputError(
-                "the disk holds only what differs from a parent, which did not come with it",
+                "the disk holds only what differs from a parent, which is missing",
                 code="disk-backing",
             )
         try:

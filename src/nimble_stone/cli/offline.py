@@ -55,7 +55,7 @@ def sheet_of(
     kits = load_kits(plan_file.parent / "kits")
     if plan.kit not in kits:
         raise InputError(
-            f"the plan asks for kit “{plan.kit}”; there are {', '.join(sorted(kits))}",
+            f"the plan needs kit “{plan.kit}”; there are {', '.join(sorted(kits))}",
             code="kit-unknown",
         )
     files = [*sorted(plan_file.parent.glob("*.values.yaml")), *include] if plan.include else []

@@ -278,7 +278,7 @@ def plan_size(
             loads[name] = float(number)
         except ValueError as error:
             raise InputError(
-                f"--load {item}: “{number}” is no number", hint="Give it as gauges=140."
+                f"--load {item}: “{number}” is not a number", hint="Give it as gauges=140."
             ) from error
     found = (
         _without_server(plan, facts, package or [], include)["size"](loads)

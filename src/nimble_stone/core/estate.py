@@ -46,9 +46,7 @@ class Network(Fixed):
                 and self.dynamic_last in self.subnet
             )
         ):
-            raise ValueError(
-                f"network “{self.name}”: the dynamic range does not lie in {self.subnet}"
-            )
+            raise ValueError(f"network “{self.name}”: the dynamic range is not in {self.subnet}")
         return self
 
     def dynamic(self, address: IPv4Address) -> bool:

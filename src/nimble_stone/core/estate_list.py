@@ -145,7 +145,7 @@ def _row(number: int, line: str, separator: str, columns: list[str]) -> Entry:
     try:
         cells = next(csv.reader(io.StringIO(line), delimiter=separator, strict=True))
     except (csv.Error, StopIteration) as error:
-        raise ValueError(f"the line is no row of the table: {error}") from error
+        raise ValueError(f"the line is not a row of the table: {error}") from error
     if len(cells) > len(columns):
         raise ValueError(f"{len(cells)} cells where the header has {len(columns)}")
     values = {
@@ -199,17 +199,17 @@ def _entry(number: int, values: dict[str, str]) -> Entry:
     if name and (not _NAME.match(name) or re.fullmatch(r"[\d.]+", name)):
         raise ValueError(f"“{name[:60]}” is neither a host name nor an IPv4 address")
     if address and not _is_address(address):
-        raise ValueError(f"“{address[:60]}” is no IPv4 address")
+        raise ValueError(f"“{address[:60]}” is not an IPv4 address")
     said = values.get("kind", "").lower()
     if said and said not in _KINDS:
         raise ValueError(f"“{said[:20]}” is neither host nor machine")
     kind = _KINDS.get(said) or ("machine" if values.get("port") == "443" else "host")
     port = values.get("port", "443" if kind == "machine" else "22")
     if not port.isdigit() or not 1 <= int(port[:6]) <= 65535:
-        raise ValueError(f"“{port[:20]}” is no port (1 to 65535)")
+        raise ValueError(f"“{port[:20]}” is not a port (1 to 65535)")
     user = values.get("user", "")
     if user and not re.fullmatch(r"[A-Za-z0-9_][A-Za-z0-9_.-]{0,63}", user):
-        raise ValueError(f"“{user[:40]}” is no user name")
+        raise ValueError(f"“{user[:40]}” is not a user name")
     return Entry(
         number,
         name,

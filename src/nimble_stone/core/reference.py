@@ -10,13 +10,11 @@ from typing import Annotated, Any, Literal, Union, get_args, get_origin
 from pydantic import BaseModel
 from pydantic_core import PydanticUndefined
 
-HEAD = "Made from the models by `make openapi`; do not edit.\n"
+HEAD = "Generated from the models by `make openapi`; do not edit.\n"
 
 
 def reference(root: type[BaseModel], title: str) -> str:
-    """A table of keys for the root and each part it is made of, in the order in which they
-    are met.
-    """
+    """A table of keys for the root and each of its parts, in the order of first use."""
     parts, waiting = [f"# {title}\n", HEAD], [root]
     seen: set[type[BaseModel]] = set()
     while waiting:
@@ -34,13 +32,13 @@ def reference(root: type[BaseModel], title: str) -> str:
 def _table(model: type[BaseModel], is_root: bool) -> str:
     lines = [] if is_root else [f"## {model.__name__}\n"]
     lines += [
-        (model.__doc__ or "").strip().partition("\n")[0] + "\n",
-        "| key | holds | if left out | meaning |",
+        " ".join((model.__doc__ or "").partition("\n\n")[0].split()) + "\n",
+        "| key | type | default | meaning |",
         "| --- | --- | --- | --- |",
     ]
     for name, field in model.model_fields.items():
         default = (
-            "needed"
+            "required"
             if field.is_required()
             else _shown(field.get_default(call_default_factory=True))
         )
@@ -55,13 +53,13 @@ def _table(model: type[BaseModel], is_root: bool) -> str:
 
 def _limit(item: Any) -> list[str]:
     words = {
-        "ge": "{} at least",
-        "le": "{} at most",
+        "ge": "at least {}",
+        "le": "at most {}",
         "gt": "more than {}",
         "lt": "less than {}",
-        "max_length": "{} long at most",
-        "min_length": "{} long at least",
-        "pattern": "form `{}`",
+        "max_length": "length at most {}",
+        "min_length": "length at least {}",
+        "pattern": "pattern `{}`",
     }
     return [
         text.format(str(value).replace("|", "\\|"))

@@ -29,7 +29,7 @@ def addresses(text: str) -> list[IPv4Address]:
             raise InputError(
                 f"that is more than {MOST_ADDRESSES} addresses",
                 code="range-too-large",
-                hint="Scan a smaller range, one after the other.",
+                hint="Scan smaller ranges, one after the other.",
             )
         found |= dict.fromkeys(IPv4Address(number) for number in range(int(first), int(last) + 1))
     if not found:
@@ -53,7 +53,7 @@ def _ends(piece: str) -> tuple[IPv4Address, IPv4Address]:
         last = IPv4Address(end if "." in end else f"{start.rpartition('.')[0]}.{end}")
     except (AddressValueError, NetmaskValueError, ValueError) as error:
         raise InputError(
-            f"“{piece[:60]}” is no range of IPv4 addresses",
+            f"“{piece[:60]}” is not a range of IPv4 addresses",
             code="range",
             hint="Such as 10.44.1.0/24 or 10.44.1.11-30.",
         ) from error

@@ -33,7 +33,7 @@ def made_by(rule: Rule | None, choose: Callable[[str], str], *, length: int = 20
     """
     rule = rule or Rule()
     if rule.choices:
-        raise InputError("a secret made of a few given words is not secret", code="secret-choices")
+        raise InputError("a setting with fixed choices cannot be secret", code="secret-choices")
     whole = max(4, min(max(length, rule.min_length), rule.max_length))
     for _ in range(200):
         text = "".join(
@@ -41,7 +41,7 @@ def made_by(rule: Rule | None, choose: Callable[[str], str], *, length: int = 20
         )
         if not violations(text, rule):
             return text
-    raise InputError("no secret of that form could be made", code="secret-form", hint="Type one.")
+    raise InputError("no secret of this form could be made", code="secret-form", hint="Type one.")
 
 
 def violations(value: str, rule: Rule) -> list[str]:

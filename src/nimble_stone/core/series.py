@@ -148,13 +148,13 @@ def listed(kind: Literal["mac", "ipv6", "number", "ipv4"], text: str) -> list[st
             raise InputError(
                 f"“{word[:80]}” is no {WORDS.get(kind, 'IPv4 address')} and no range of them",
                 code="members",
-                hint="Write single ones and ranges (first-last), apart by commas.",
+                hint="Write single numbers and ranges (first-last), separated by commas.",
             )
         if high - low + len(found) >= MAX_LISTED:
             raise InputError(
                 f"more than {MAX_LISTED} members are listed",
                 code="members",
-                hint="Make the range itself smaller instead.",
+                hint="Use a smaller range instead.",
             )
         found += [
             str(IPv4Address(number)) if kind == "ipv4" else text_of(kind, number)

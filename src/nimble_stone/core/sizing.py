@@ -114,7 +114,7 @@ def _by_formula(
             role.label,
             None,
             option,
-            f"the formula asks for {count}; the product takes {role.count.words()}",
+            f"the formula asks for {count}; the product supports {role.count.words()}",
             (),
         )
     return Proposal(role.id, role.label, option, None, "", ())

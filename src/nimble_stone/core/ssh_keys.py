@@ -25,7 +25,7 @@ def ssh_key_fault(text: str) -> str:
         try:
             key = serialization.load_ssh_public_key(line.encode())
         except (ValueError, UnsupportedAlgorithm):
-            return f"{which}is no SSH public key (such as “ssh-ed25519 AAAA… name”)"
+            return f"{which}is not an SSH public key (such as “ssh-ed25519 AAAA… name”)"
         if isinstance(key, rsa.RSAPublicKey) and key.key_size < 2048:
             return f"{which}is an RSA key of {key.key_size} bits only; 2048 are the least"
     return "" if lines else "holds no key"

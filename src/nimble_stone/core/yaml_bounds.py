@@ -41,7 +41,7 @@ def _look_at_time() -> None:
         raise FormatError(
             "the file takes too long to read",
             code="yaml-too-slow",
-            hint="Divide it, or write it more plainly.",
+            hint="Split it, or simplify it.",
         )
 
 
@@ -100,7 +100,7 @@ class BoundedParser(RoundTripParser):
             raise FormatError(
                 f"the file has more than {MAX_VALUES} values",
                 code="yaml-too-many",
-                hint="Divide it.",
+                hint="Split it.",
                 place=f"line {event.start_mark.line + 1}, column {event.start_mark.column + 1}",
             )
         return event

@@ -78,7 +78,7 @@ def load(text: str, what: str) -> CommentedMap:
     except (YAMLError, ValueError) as error:
         raise FormatError(f"{what} is not YAML: {str(error)[:200]}", code="yaml-syntax") from error
     except RecursionError as error:
-        raise FormatError(f"{what} is nested beyond reason", code="yaml-too-deep") from error
+        raise FormatError(f"{what} is nested too deep", code="yaml-too-deep") from error
     if not isinstance(data, CommentedMap):
         raise FormatError(
             f"{what} must be a mapping of keys to values", code="yaml-shape", place="line 1"
@@ -93,7 +93,7 @@ def _bound(data: Any, what: str) -> None:
         value, depth = stack.pop()
         count += 1
         if depth > MAX_DEPTH or count > MAX_VALUES:
-            raise FormatError(f"{what} is nested or repeated beyond reason", code="yaml-too-deep")
+            raise FormatError(f"{what} is nested or repeated too often", code="yaml-too-deep")
         if isinstance(value, dict):
             stack.extend((item, depth + 1) for item in value.values())
         elif isinstance(value, list):
@@ -147,7 +147,7 @@ def _fault(data: CommentedMap, model: type[BaseModel], item: Any) -> tuple[str, 
     name = ".".join(str(part) for part in path)
     if item["type"] == "extra_forbidden":
         near = nearest(str(path[-1]), keys_at(model, path[:-1])) if path else ""
-        return place_of(data, path), f"“{name}” is no key of this format" + (
+        return place_of(data, path), f"“{name}” is not a key of this format" + (
             f"; did you mean “{near}”?" if near else ""
         )
     if item["type"] == "missing":

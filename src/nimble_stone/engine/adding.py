@@ -213,7 +213,7 @@ async def _pin(
             or (what == "certificate" and not fingerprint.startswith("SHA256 "))
         ):
             raise Conflict(
-                f"the {what} of {item.name} was not confirmed, or another one was pinned earlier",
+                f"the {what} of {item.name} was not confirmed, or another key was pinned earlier",
                 code="key-unconfirmed",
                 hint="Check it again.",
             )

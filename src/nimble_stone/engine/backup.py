@@ -229,7 +229,7 @@ def _index_of(file: Path) -> dict[str, dict[str, dict[str, str | int]]]:
         or not isinstance(index.get("members"), dict)
     ):
         raise FormatError(
-            f"{file} is not a backup this program knows",
+            f"{file} is not a known backup format",
             code="backup-form",
             hint=f"It reads {FORMAT}.",
         )
@@ -272,7 +272,7 @@ def _unpack(file: Path, folder: Path, passphrase: str | None, seen: Seen) -> Rep
                 seen(total)
     except (OSError, tarfile.TarError) as error:
         raise FormatError(
-            f"{file} cannot be read to its end: {error}", code="backup-damaged"
+            f"{file} cannot be read completely: {error}", code="backup-damaged"
         ) from error
     if missing := sorted(set(wanted) - got):
         raise FormatError(f"{file} ends early: {missing[0]} is missing", code="backup-damaged")

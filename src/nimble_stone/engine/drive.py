@@ -329,7 +329,7 @@ class Driver:
                         f"{context.who}: the wait for {step.label.lower()} was ended by a person"
                         f" after {tries} checks",
                         target=context.who,
-                        hint="Retry waits once more; or skip the step.",
+                        hint="Retry to wait again, or skip the step.",
                         code="wait-ended",
                     )
                 if left <= 0:

@@ -41,7 +41,7 @@ async def reached(ports: Ports, machine: Machine) -> AsyncIterator[RedfishMachin
     pinned = await ports.store.read(records.get_pin, f"{machine.address}:{machine.port}")
     if not pinned:
         raise Conflict(
-            f"the certificate of {machine.name} was never confirmed",
+            f"the certificate of {machine.name} was not confirmed",
             code="unpinned",
             hint="Check it on the estate page and pin it.",
         )
@@ -109,7 +109,7 @@ async def power(ports: Ports, name: str, kind: str, confirmed: str) -> MachineFa
         raise InputError(
             f"type “{name}” to confirm",
             code="unconfirmed",
-            hint="Whatever runs on the machine stops with it.",
+            hint="Everything on the machine stops.",
         )
     async with ports.lock(f"power {name}"), reached(ports, machine) as controller:
         before = await controller.power_state()

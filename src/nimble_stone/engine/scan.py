@@ -60,7 +60,9 @@ class Scanner:
         for address in found:
             self.ports.reach.policy.real(str(address), ports[0])
         if any(scan.state == "running" for scan in self._scans.values()):
-            raise Conflict("a scan is running", code="scan-active", hint="Let it end, or stop it.")
+            raise Conflict(
+                "a scan is running", code="scan-active", hint="Wait for its end, or stop it."
+            )
         scan = Scan(secrets.token_hex(4), len(found) * len(ports), self.ports.clock())
         scan.task = asyncio.create_task(self._go(scan, found, ports))
         self._scans[scan.id] = scan

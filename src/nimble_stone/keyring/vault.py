@@ -54,5 +54,5 @@ class Vault:
             raise StoneError(
                 f"keyring entry “{name}” cannot be opened with this key",
                 code="keyring-open",
-                hint="Restore keyring.key from the backup that belongs to this database.",
+                hint="Restore keyring.key from the backup of this database.",
             ) from error

@@ -367,9 +367,7 @@ class Intake:
         async with lock:
             have = self.received(ident, number)
             if have != offset:
-                raise Conflict(
-                    f"the file stands at byte {have}, not {offset}", code="take-in-offset"
-                )
+                raise Conflict(f"the file is at byte {have}, not {offset}", code="take-in-offset")
             size = row.files[number].size
             await self._write(row, number, have, size, pieces)
         await self.ports.store.write(library.touch_take_in, ident, self.ports.clock())
@@ -418,7 +416,7 @@ class Intake:
                 raise FormatError(
                     f"“{row.name}” is not an OVA, OVF, disk image, ISO image or kernel",
                     code="not-a-package",
-                    hint="Its first bytes tell; a wrong name would not matter.",
+                    hint="The type is detected from the first bytes, not from the name.",
                 )
 
     async def stop(self, ident: str) -> None:
@@ -822,7 +820,7 @@ class Intake:
                 at += len(piece)
                 if at % (64 << 20) < len(piece) and shutil.disk_usage(out.parent).free < MARGIN:
                     raise Conflict(
-                        "the disk ran full while the package was unpacked",
+                        "the disk filled up while the package was unpacked",
                         code="disk-full",
                         hint="Free space on the server's disk.",
                     )

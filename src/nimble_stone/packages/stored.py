@@ -92,9 +92,9 @@ class _Files:
                 self.open[digest] = os.open(blob(self.folder, digest), os.O_RDONLY | os.O_CLOEXEC)
             except OSError as error:
                 raise FormatError(
-                    "the package's file is gone from the server's store",
+                    "the package's file is missing on the server",
                     code="package-gone",
-                    hint="Take the package in again.",
+                    hint="Import the package again.",
                 ) from error
             self.stack.callback(os.close, self.open[digest])
         return self.open[digest]

@@ -210,7 +210,7 @@ async def fetch(policy: DialPolicy, url: str, offset: int = 0) -> AsyncIterator[
                         url = urljoin(url, answer.headers["Location"])
                         if urlsplit(url).scheme not in ("http", "https"):
                             raise RemoteFailed(
-                                f"{parts.hostname} leads on to something that is no web address",
+                                f"{parts.hostname} redirects to an address that is not valid",
                                 target=shown(url),
                                 operation="fetch",
                             )
@@ -256,7 +256,7 @@ def _begun(answer: httpx.Response, url: str, offset: int) -> Fetched:
             target=shown(url),
             operation="fetch",
             code="url-status",
-            hint="See whether the file is there, and whether it needs a login.",
+            hint="Check that the file exists, and whether it needs a login.",
         )
     length = answer.headers.get("Content-Length", "")
     return Fetched(

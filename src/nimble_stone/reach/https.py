@@ -82,7 +82,7 @@ def describe(der: bytes, address: str, now: float) -> Certificate:
     except (ValueError, TypeError) as error:
         raise FormatError(
             f"{address} shows a certificate that cannot be read: {error}",
-            hint="Give its controller a right one.",
+            hint="Install a valid certificate.",
         ) from error
     moment = datetime.fromtimestamp(now, UTC)
     odd = []

@@ -116,7 +116,7 @@ def _in_words() -> Iterator[None]:
         ) from error
     except UnicodeEncodeError as error:
         raise InputError(
-            "A text holds half a character (a lone surrogate).",
+            "A text contains half a character (a lone surrogate).",
             code="text-form",
             hint="Type it again.",
         ) from error
@@ -128,19 +128,19 @@ def _trouble(error: sqlite3.OperationalError) -> StoreError:
         return StoreError(
             "The server's disk is full; nothing can be stored.",
             code="store-full",
-            hint="Free space on the server's disk; runs go on by themselves.",
+            hint="Free space on the server's disk; runs resume automatically.",
         )
     if "locked" in text or "busy" in text:
         return StoreError(
             "The server's database is locked by another program.",
             code="store-locked",
-            hint="End what has it open.",
+            hint="Close that program.",
         )
     if "readonly" in text or "unable to open" in text or "disk I/O" in text:
         return StoreError(
             f"The server's database cannot be written: {text}.",
             code="store-io",
-            hint="See the server's disk and the rights of its data folder.",
+            hint="Check the server's disk and the permissions of its data folder.",
         )
     return StoreError(
         f"The server's database failed: {text}.", code="store-failed", hint="See the server's log."
@@ -201,7 +201,7 @@ def migrate(connection: sqlite3.Connection) -> None:
         raise StoneError(
             f"the database is of version {version}, this program knows {SCHEMA_VERSION}",
             code="schema-newer",
-            hint="Start the newer program again, or restore a backup.",
+            hint="Start the newer version again, or restore a backup.",
         )
     here = Path(__file__).parent
     steps = (
@@ -222,7 +222,7 @@ def migrate(connection: sqlite3.Connection) -> None:
                 connection.execute(statement)
             if connection.execute("PRAGMA foreign_key_check").fetchone() is not None:
                 raise StoneError(
-                    f"the database could not be brought to version {number}: rows refer to what is"
+                    f"the database could not be upgraded to version {number}: rows refer to what is"
                     " not there",
                     code="schema-broken",
                     hint="Nothing was changed. Restore a backup, and report it.",

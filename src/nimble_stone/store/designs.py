@@ -48,10 +48,10 @@ def put_shared(db: Db, name: str, text: str, at: float, *, based_on: int | None)
     version = row["version"] if row else 0
     if based_on is not None and based_on != version:
         raise Conflict(
-            f"the shared values “{name}” were changed meanwhile (version {version}, your edit was"
+            f"shared values “{name}” were changed by another user (version {version}, your edit was"
             f" of {based_on})",
             code="values-changed",
-            hint="Your text is kept on the page; look at the new version and repeat it.",
+            hint="Your text is kept. Check the new version and repeat the edit.",
         )
     db.execute(
         "INSERT INTO shared_values VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE SET version ="

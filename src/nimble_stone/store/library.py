@@ -102,7 +102,7 @@ def get_take_in(db: Db, ident: str) -> TakeIn:
     """Raises NotFound."""
     row = db.execute("SELECT * FROM take_in WHERE id = ?", (ident,)).fetchone()
     if row is None:
-        raise NotFound("there is no such take-in")
+        raise NotFound("there is no such import")
     return _take_in(row)
 
 

@@ -362,9 +362,7 @@ def remove_package(db: Db, sha256: str) -> None:
         " '$.packages') WHERE value = :sha)",
         {"sha": sha256},
     ).fetchone():
-        raise Conflict(
-            "a run was made with this package; it stays for its record", code="package-in-use"
-        )
+        raise Conflict("a run used this package; it is kept for the record", code="package-in-use")
     if db.execute("DELETE FROM package WHERE sha256 = ?", (sha256,)).rowcount == 0:
         raise NotFound("no such package")
 

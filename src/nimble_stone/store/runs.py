@@ -114,9 +114,9 @@ def add_run(db: Db, run: RunRow, steps: list[str]) -> None:
     ).fetchone()
     if busy and run.kind == "rollout":
         raise Conflict(
-            f"run {busy['id']} of this plan is still under way",
+            f"run {busy['id']} of this plan is still running",
             code="run-active",
-            hint="Let it finish, or take it back.",
+            hint="Wait until it ends, or roll it back.",
         )
     db.execute(
         "INSERT INTO run (id, kind, plan, package, state, doc, started_at) VALUES (?, ?, ?, ?, ?,"

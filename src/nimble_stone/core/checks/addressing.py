@@ -68,12 +68,12 @@ def dynamic(s: Situation) -> Iterator[Finding]:
                 node=owner.id if owner else "",
                 column=column,
                 message=(
-                    f"{value} lies in the range that DHCP hands out in {network.name}"
+                    f"{value} is in the DHCP range of {network.name}"
                     f" ({network.dynamic_first} to {network.dynamic_last})."
                 ),
                 consequence="DHCP can assign the same address at any time.",
                 remedy=Remedy(
-                    label="Let the pool give one",
+                    label="Assign one from the pool",
                     edit=Edit(path=("nodes", owner.id, column) if owner else ("values", column)),
                 ),
             )
@@ -158,11 +158,11 @@ def given(s: Situation) -> Iterator[Finding]:
                 node=short[0],
                 column=column.id,
                 message=(
-                    f"Series {first.value(column.series) if first else ''} has no free value for"
+                    f"Pool {first.value(column.series) if first else ''} has no free value for"
                     f" {first.name if first else ''}{many} ({column.label})."
                 ),
                 consequence="They would come up without it.",
-                remedy=Remedy(label="Choose another series, or widen it on the estate page"),
+                remedy=Remedy(label="Choose another pool, or extend it on the estate page"),
             )
         for node in s.sheet.nodes:
             value = node.value(column.id)
@@ -175,11 +175,9 @@ def given(s: Situation) -> Iterator[Finding]:
                 severity="blocker",
                 code="series-unfit",
                 column=column.series,
-                message=(
-                    f"Series {series.name} holds {MANY[series.kind]}, not {MANY[column.draws]}."
-                ),
+                message=(f"Pool {series.name} has {MANY[series.kind]}, not {MANY[column.draws]}."),
                 consequence="No value can be assigned from it.",
-                remedy=Remedy(label="Choose a series of the right kind"),
+                remedy=Remedy(label="Choose a pool of the right kind"),
             )
 
 

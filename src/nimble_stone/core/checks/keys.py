@@ -84,7 +84,7 @@ def certificates(s: Situation) -> Iterator[Finding]:
                             message=f"{one.label} of {node.name} {fault}.",
                             consequence="Clients would be warned of the node, or turn away.",
                             remedy=Remedy(
-                                label="Bring a fitting pair, or let one be made here",
+                                label="Upload a matching pair, or generate one here",
                                 edit=back.edit,
                             ),
                         )

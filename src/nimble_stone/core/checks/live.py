@@ -233,7 +233,7 @@ def memory(s: Situation) -> Iterator[Finding]:
                     f" {size_text(limit)}."
                 ),
                 consequence="Only one of the plans can be deployed.",
-                remedy=Remedy(label="Choose another host, or call the other plan a draft"),
+                remedy=Remedy(label="Choose another host, or make the other plan a draft"),
             )
 
 
@@ -250,7 +250,7 @@ def survives(s: Situation) -> Iterator[Finding]:
             severity="note",
             code="headroom-many",
             column="host",
-            message=f"{len(hosts)} hosts make too many pairs; only the loss of one was worked out.",
+            message=f"{len(hosts)} hosts are too many for pairs; single failures are calculated.",
             consequence="Whether two may be lost is not known.",
         )
         together = 1
@@ -599,9 +599,7 @@ def outside(s: Situation) -> Iterator[Finding]:
                 message=f"{label} ({name}:{port}) is unreachable: {why}.",
                 consequence=f"Nodes need it: {purpose}." if purpose else "Nodes need it.",
                 remedy=Remedy(
-                    label=(
-                        "Open the way, or correct the name; then check against the live hosts again"
-                    )
+                    label=("Allow the connection, or correct the name; then check again")
                 ),
             )
 

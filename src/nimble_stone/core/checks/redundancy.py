@@ -41,7 +41,7 @@ def laid(s: Situation) -> Iterator[Finding]:
             column=column,
             message="Data is stored only once: any failure loses data.",
             consequence="Losing one disk loses data.",
-            remedy=Remedy(label="Choose a way with copies or parity"),
+            remedy=Remedy(label="Choose a scheme with copies or parity"),
         )
     if found.wasted_bytes > WASTE * found.raw_bytes and not found.reason:
         yield Finding(

@@ -53,7 +53,7 @@ def package_fits(s: Situation) -> Iterator[Finding]:
                 code="package-unfit",
                 column="package",
                 node=s.sheet.by_role[ident][0].id if ident else "",
-                message=f"The kit {kit.title} does not take {package.title}{whom}.",
+                message=f"The kit {kit.title} does not support {package.title}{whom}.",
                 consequence="Its steps and acceptance checks do not match this product.",
                 remedy=remedy or Remedy(label=f"Import a package of {takes_text(wanted)}"),
             )
@@ -69,7 +69,7 @@ def counts(s: Situation) -> Iterator[Finding]:
                 severity="blocker",
                 code="count",
                 message=(
-                    f"{count_text(have, 'node')} of role {role.label}; the product takes"
+                    f"{count_text(have, 'node')} of role {role.label}; the product supports"
                     f" {role.count.words()}."
                 ),
                 column="count",
@@ -84,7 +84,7 @@ def counts(s: Situation) -> Iterator[Finding]:
                 severity="caution",
                 code="role-unknown",
                 message=(
-                    f"The plan speaks of a role “{ident}”; {s.sheet.kit.title} has "
+                    f"The plan has a role “{ident}”; {s.sheet.kit.title} has "
                     f"{', '.join(r.id for r in s.sheet.kit.roles)}."
                 ),
                 consequence="It has no effect.",
@@ -95,7 +95,7 @@ def counts(s: Situation) -> Iterator[Finding]:
             yield Finding(
                 severity="note",
                 code="node-unused",
-                message=f"The plan holds values for “{ident}”, which is not a node of this plan.",
+                message=f"The plan has values for “{ident}”, which is not a node of this plan.",
                 consequence="They have no effect.",
                 remedy=Remedy(label="Remove them", edit=Edit(path=("nodes", ident))),
             )
@@ -207,7 +207,7 @@ def addresses(s: Situation) -> Iterator[Finding]:
     """Every address is one, lies in its subnet, and is neither of its ends nor the gateway."""
     give = s.next_free()
     words = {
-        "outside": "lies outside {net}",
+        "outside": "is outside {net}",
         "network": "is the network address of {net}",
         "broadcast": "is the broadcast address of {net}",
         "gateway": "is the gateway of {net}",
@@ -292,7 +292,7 @@ def _virtual(s: Situation, column: str, label: str, role: str) -> Iterator[Findi
             column=column,
             message=f"{label}: “{text}” is not an IPv4 address.",
             consequence="No node can use it.",
-            remedy=Remedy(label="Let the pool give one", edit=Edit(path=("values", column))),
+            remedy=Remedy(label="Assign one from the pool", edit=Edit(path=("values", column))),
         )
     elif not text:
         yield Finding(
@@ -310,7 +310,7 @@ def _virtual(s: Situation, column: str, label: str, role: str) -> Iterator[Findi
             column=column,
             message=f"{label} {text} cannot lie in {network.name} ({network.subnet}): {wrong}.",
             consequence="No node can use it.",
-            remedy=Remedy(label="Let the pool give one", edit=Edit(path=("values", column))),
+            remedy=Remedy(label="Assign one from the pool", edit=Edit(path=("values", column))),
         )
 
 
@@ -334,7 +334,7 @@ def gateways(s: Situation) -> Iterator[Finding]:
                 node=node.id,
                 column="gateway",
                 message=(
-                    f"Gateway {node.value('gateway') or '(none)'} lies outside {network.name}"
+                    f"Gateway {node.value('gateway') or '(none)'} is outside {network.name}"
                     f" ({network.subnet})."
                 ),
                 consequence="The node cannot reach other networks.",
@@ -431,9 +431,9 @@ def _unanswered(s: Situation, skip: Collection[str]) -> Iterator[Finding]:
             code="unanswered",
             node="" if whole else nodes[0].id,
             column=column.id,
-            message=f"{column.label} is not answered{whose}.",
+            message=f"{column.label} is not set{whose}.",
             consequence="The product needs it to come up.",
-            remedy=Remedy(label=f"Answer {column.label}"),
+            remedy=Remedy(label=f"Set {column.label}"),
         )
 
 
@@ -525,7 +525,7 @@ def secrets(s: Situation) -> Iterator[Finding]:
                     column=column.id,
                     message=f"{column.label} {lack}.",
                     consequence=("Installation will fail."),
-                    remedy=Remedy(label="Type a better one"),
+                    remedy=Remedy(label="Type a stronger one"),
                 )
 
 
@@ -546,7 +546,7 @@ def role_sizes(s: Situation) -> Iterator[Finding]:
                 column="size",
                 message=(
                     f"{odd[0].name}{many} would be {odd[0].value('size')}; for role {role.label}"
-                    f" the product takes {', '.join(role.sizes)}."
+                    f" the product supports {', '.join(role.sizes)}."
                 ),
                 consequence="The product does not support it.",
                 remedy=Remedy(

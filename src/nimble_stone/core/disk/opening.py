@@ -66,7 +66,7 @@ def _refuse(kind: str, source: Source) -> None:
         )
     if source.size_bytes and (name := signatures.unread(source)):
         raise FormatError(
-            f"this is {name}, not a disk that is read",
+            f"this is {name}, which is not supported",
             code="disk-kind",
             hint="Convert it to qcow2, VMDK or raw, or unpack it, with the tool that made it.",
         )
@@ -83,7 +83,7 @@ def _say_raw(image: RawImage, raw: bool) -> None:
             "nothing in this file tells what it is: no container, boot sector, partition table"
             " or file system",
             code="disk-unknown",
-            hint="If it is a raw disk, say so: --raw.",
+            hint="For a raw disk, use --raw.",
         )
     image.notes = (
         "nothing tells what is on it (no boot sector, partition table or file system); taken as"

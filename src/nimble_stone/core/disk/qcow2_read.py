@@ -39,9 +39,7 @@ def _method(incompatible: int, head: bytes) -> int:
             raise FormatError(f"the disk {why}", code=code, place="byte 72")
     method = head[104] if incompatible & 8 else 0
     if incompatible & ~0b1111 or method > 1:
-        raise FormatError(
-            "the disk uses a feature that is unknown here", code="qcow2-feature", place="byte 72"
-        )
+        raise FormatError("the disk uses an unknown feature", code="qcow2-feature", place="byte 72")
     return method
 
 
@@ -72,7 +70,7 @@ class Qcow2Image(Image):
                 " followed to files it names",
                 code="disk-backing",
                 place="byte 8",
-                hint="Ask for the whole disk, or merge it with its base first.",
+                hint="Get the whole disk, or merge it with its base first.",
             )
         if crypt:
             raise FormatError("the disk is encrypted", code="qcow2-encrypted", place="byte 32")
@@ -95,10 +93,10 @@ class Qcow2Image(Image):
         # the type alone is no reason: an unpacked disk may name one
         if self.packed and method == 1:
             raise FormatError(
-                "the disk is packed by zstd; deflate is what is read",
+                "the disk is compressed with zstd; only deflate is supported",
                 code="qcow2-feature",
                 place="byte 104",
-                hint="Convert it with deflate, or without packing.",
+                hint="Convert it with deflate or without compression.",
             )
 
     def _load(self, l1_at: int, l1_size: int) -> None:
@@ -116,7 +114,7 @@ class Qcow2Image(Image):
             )
         if l1_at + need * 8 > self._source.size_bytes or l1_at % self.unit_bytes:
             raise FormatError(
-                "the disk's first table lies outside the file: it is cut short",
+                "the disk's first table is outside the file: it is cut short",
                 code="disk-truncated",
                 place="byte 40",
             )
@@ -129,7 +127,7 @@ class Qcow2Image(Image):
             at = int(offsets[index])
             if at % self.unit_bytes or at + self.unit_bytes > self._source.size_bytes:
                 raise FormatError(
-                    "a table of the disk lies outside the file: it is cut short",
+                    "a table of the disk is outside the file: it is cut short",
                     code="disk-truncated",
                     place=f"byte {at}",
                 )
@@ -156,7 +154,7 @@ class Qcow2Image(Image):
             or bool((plain % np.uint64(self.unit_bytes)).any())
         ):
             raise FormatError(
-                "a cluster lies outside the file: the disk is cut short", code="disk-truncated"
+                "a cluster is outside the file: the disk is cut short", code="disk-truncated"
             )
 
     def read_unit(self, unit: int) -> bytes:
@@ -180,7 +178,7 @@ class Qcow2Image(Image):
         size = min(sectors * 512 - (at & 511), self._source.size_bytes - at)
         if size <= 0:
             raise FormatError(
-                "a packed cluster lies outside the file: the disk is cut short",
+                "a packed cluster is outside the file: the disk is cut short",
                 code="disk-truncated",
                 place=f"byte {at}",
             )
@@ -190,10 +188,12 @@ class Qcow2Image(Image):
             )
         except (isal_zlib.error, zlib.error) as error:  # type: ignore[misc]  # isal has no types
             raise FormatError(
-                f"a cluster cannot be inflated: {error}", code="qcow2-cluster", place=f"byte {at}"
+                f"a cluster cannot be decompressed: {error}",
+                code="qcow2-cluster",
+                place=f"byte {at}",
             ) from error
         if len(data) != self.unit_bytes:
             raise FormatError(
-                "a packed cluster is too short", code="qcow2-cluster", place=f"byte {at}"
+                "a compressed cluster is too short", code="qcow2-cluster", place=f"byte {at}"
             )
         return data

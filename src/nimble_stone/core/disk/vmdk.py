@@ -68,7 +68,7 @@ class VmdkImage(Image):
         self.packed = bool(flags & _FLAG_COMPRESSED)
         if self.packed and method != 1:
             raise FormatError(
-                f"the VMDK is packed by method {method}; deflate (1) is what is read",
+                f"the VMDK is packed by method {method}; only deflate (1) is supported",
                 code="vmdk-kind",
                 place="byte 77",
             )

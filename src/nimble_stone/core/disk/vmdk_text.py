@@ -86,7 +86,7 @@ def open_text(text: str, files: Mapping[str, Source]) -> Image:
             raise FormatError(
                 f"the extent “{name[:80]}” did not come with the VMDK",
                 code="vmdk-extents",
-                hint="Give all files of the disk together.",
+                hint="Provide all files of the disk.",
             )
         return files[name]
 
@@ -133,7 +133,7 @@ def _rows(text: str) -> list[_Row]:
     found = re.search(r"^\s*parentCID\s*=\s*([0-9a-fA-F]{1,8})", text, re.MULTILINE)
     if found and int(found[1], 16) != 0xFFFF_FFFF:
         raise FormatError(
-            "the VMDK holds only what differs from a parent, which did not come with it",
+            "the VMDK holds only what differs from a parent, which is missing",
             code="disk-backing",
         )
     matches = _EXTENT.findall(text)

@@ -83,9 +83,8 @@ def _shared_seen(g: Ground, host: Host, facts: Facts) -> Found:
             fits = folder.startswith("/") and facts.datastore(name) is None
             yield Broken(
                 "caution",
-                f"it does not see the shared datastore {name} ({export}) that others of its"
-                " bay use",
-                "Let it mount the export too.",
+                f"shared datastore {name} ({export}) is missing; other hosts of its bay have it",
+                "Mount the export on it.",
                 NfsStore(host=host.name, name=name, server=server, export=folder) if fits else None,
             )
 
@@ -106,7 +105,7 @@ def _same_store_name(g: Ground, host: Host, facts: Facts) -> Found:
             yield Broken(
                 "blocker",
                 f"datastore {store.name} is {kinds[0]} here and {kinds[1]} on {there}",
-                "Give one of them another name.",
+                "Rename one of them.",
             )
 
 
@@ -123,8 +122,8 @@ def _store_named(g: Ground, host: Host, facts: Facts) -> Found:
             )
             yield Broken(
                 "note",
-                f"its local datastore is called {store.name}; the bay's pattern is {host.name}-…",
-                "VMs use it by name; leave it." if users else "Rename it.",
+                f"its local datastore has the name {store.name}; in the bay it is {host.name}-…",
+                "Keep it: VMs use this name." if users else "Rename it.",
                 (
                     None
                     if users or facts.datastore(to)
@@ -163,7 +162,7 @@ def _networks(g: Ground, host: Host, facts: Facts) -> Found:
             yield Broken(
                 "caution",
                 f"network {name} is missing; {count} hosts of the bay have it",
-                "Give it a bridge over the trunk.",
+                "Add a bridge on the trunk.",
                 _bridge(g, host, facts, name),
             )
 
@@ -220,7 +219,7 @@ def _network_started(g: Ground, host: Host, facts: Facts) -> Found:
             yield Broken(
                 "caution",
                 f"network {net.name} is defined but not started",
-                "Start it." if bridge else f"Make its bridge {net.bridge}, then start it.",
+                "Start it." if bridge else f"Create its bridge {net.bridge}, then start it.",
                 StartNetwork(host=host.name, name=net.name) if bridge else None,
             )
 
@@ -239,14 +238,14 @@ def _mtu(g: Ground, host: Host, facts: Facts) -> Found:
         if net.mtu and wanted and net.mtu != wanted:
             yield Broken(
                 "caution",
-                f"network {net.name} has MTU {net.mtu} here; the estate says {wanted}",
-                "Set one size everywhere; large packets get lost.",
+                f"network {net.name} has MTU {net.mtu} here; in the estate it has {wanted}",
+                "Set one MTU everywhere; large packets are lost otherwise.",
             )
         elif net.mtu and usual and net.mtu != usual:
             yield Broken(
                 "caution",
                 f"network {net.name} has MTU {net.mtu} here and {usual} on most of its bay",
-                "Set one size everywhere; large packets get lost otherwise.",
+                "Set one MTU everywhere; large packets are lost otherwise.",
             )
 
 
@@ -267,13 +266,13 @@ def _linked(g: Ground, host: Host, facts: Facts) -> Found:
                 "blocker",
                 f"network {net.name} has no uplink: {', '.join(port.name for port in ports)} has no"
                 " link",
-                "Check cable and switch port.",
+                "Check the cable and the switch port.",
             )
         elif net.active and net.bridge and not ports and not net.isolated and facts.interfaces:
             yield Broken(
                 "caution",
                 f"network {net.name} has no uplink: bridge {net.bridge} has no interface",
-                "Give the bridge an interface.",
+                "Add an interface to the bridge.",
             )
 
 
@@ -286,7 +285,7 @@ def _tagged(g: Ground, host: Host, facts: Facts) -> Found:
                     "blocker",
                     f"network {net.name} is VLAN {described.vlan} in the estate, but {port.name} is"
                     f" tagged {port.vlan}",
-                    "Correct the tag; its VMs are in another network.",
+                    "Correct the tag; its VMs are in the wrong network.",
                 )
 
 
@@ -312,9 +311,9 @@ def _address(g: Ground, host: Host, facts: Facts) -> Found:
         ):
             yield Broken(
                 "caution",
-                f"it has no address in network {net.name} ({described.subnet}), {having[0]} of its"
-                " bay have",
-                "Give its bridge one; storage and VM migration need it.",
+                f"address in network {net.name} ({described.subnet}) is missing; {having[0]} other"
+                " hosts of its bay have one",
+                "Add an address to its bridge; storage and VM migration need it.",
             )
 
 
@@ -334,8 +333,8 @@ def _described(g: Ground, host: Host, facts: Facts) -> Found:
         if names and net.active and not net.isolated and net.name not in names:
             yield Broken(
                 "note",
-                f"it carries network {net.name}, which the estate does not describe",
-                "Describe it, so that plans can use it.",
+                f"it has network {net.name}, which is not in the estate",
+                "Add the network to the estate, so that plans can use it.",
             )
 
 
@@ -346,8 +345,8 @@ def _path(g: Ground, host: Host, facts: Facts) -> Found:
             yield Broken(
                 "caution",
                 f"packets of {path.mtu} bytes do not reach {path.peer} ({path.address})"
-                f" {over}unbroken: {path.words}",
-                "Set the same MTU on every interface and switch on the way.",
+                f" {over}in one piece: {path.words}",
+                "Set the same MTU on every interface and switch of the path.",
             )
 
 
@@ -356,7 +355,7 @@ RULES: tuple[HostRule, ...] = (
         "has-store",
         "storage",
         "Has a datastore",
-        "Disks must lie somewhere.",
+        "VM disks need one.",
         "the list of datastores",
         _has_store,
     ),
@@ -364,7 +363,7 @@ RULES: tuple[HostRule, ...] = (
         "stores-active",
         "storage",
         "All datastores are started",
-        "A pool that sleeps takes no disks.",
+        "A stopped datastore accepts no disks.",
         "the list of datastores",
         _stores_active,
     ),
@@ -381,7 +380,7 @@ RULES: tuple[HostRule, ...] = (
     HostRule(
         "shared-seen",
         "storage",
-        "Sees the bay's shared datastores",
+        "Has the bay's shared datastores",
         "VMs can start and move anywhere.",
         "each datastore, findmnt",
         _shared_seen,
@@ -390,7 +389,7 @@ RULES: tuple[HostRule, ...] = (
         "store-names",
         "storage",
         "Names mean the same datastore",
-        "A plan would take a local one for a shared one.",
+        "A plan would use a local datastore as a shared one.",
         "each datastore",
         _same_store_name,
     ),
@@ -398,7 +397,7 @@ RULES: tuple[HostRule, ...] = (
         "store-named",
         "storage",
         "Local datastores have the host's name",
-        "A wrong one is not picked from a list.",
+        "A name that tells the host prevents wrong choices.",
         "the list of datastores",
         _store_named,
     ),
@@ -445,24 +444,24 @@ RULES: tuple[HostRule, ...] = (
     HostRule(
         "path",
         "network",
-        "Full packets pass to its neighbour",
-        "A switch on the way may be narrower than both ends.",
+        "Packets of full size reach the next host",
+        "A switch between them can have a smaller MTU.",
         "ping -M do at full size, in a ring",
         _path,
     ),
     HostRule(
         "address",
         "network",
-        "Has an address where its bay has",
-        "Storage traffic takes the wrong way otherwise.",
+        "Has an address in the bay's networks",
+        "Otherwise storage traffic uses another network.",
         "ip -j -d addr",
         _address,
     ),
     HostRule(
         "described",
         "network",
-        "Its networks are described",
-        "Plans can only use what is known.",
+        "Its networks are in the estate",
+        "Plans can use only networks of the estate.",
         "the list of networks",
         _described,
     ),

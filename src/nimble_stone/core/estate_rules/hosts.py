@@ -23,14 +23,14 @@ def _answers(g: Ground, host: Host, facts: Facts) -> Found:
         yield Broken(
             "blocker",
             facts.trouble,
-            "Check that it is up and the login is right, then refresh.",
+            "Check that it is up and the login is correct, then refresh.",
         )
 
 
 def _fresh(g: Ground, host: Host, facts: Facts) -> Found:
     if known(facts) and g.now - facts.read_at > g.limit(host, "fresh") * 3600:
         yield Broken(
-            "caution", f"it was read {time_text(g.now - facts.read_at)} ago", "Read it again."
+            "caution", f"its facts are {time_text(g.now - facts.read_at)} old", "Refresh it."
         )
 
 
@@ -48,13 +48,13 @@ def _identity(g: Ground, host: Host, facts: Facts) -> Found:
             )
             if other:
                 called = (
-                    f"calls itself {value}"
+                    f"has the hostname {value}"
                     if what == "hostname"
                     else f"has the machine identity {value[:12]}…"
                 )
                 yield Broken(
                     "blocker",
-                    f"it {called}, and so does {other}: one machine under two names, or a copy",
+                    f"it {called}, and {other} too: one machine with two names, or a copy",
                     "Remove or rename one.",
                 )
                 return
@@ -64,8 +64,8 @@ def _named(g: Ground, host: Host, facts: Facts) -> Found:
     if facts.hostname and facts.hostname.split(".")[0].lower() != host.name.split(".")[0]:
         yield Broken(
             "note",
-            f"it calls itself {facts.hostname}",
-            "Rename it here or there, so that people mean the same machine.",
+            f"its hostname is {facts.hostname}",
+            "Use one name in the estate and on the host.",
         )
 
 
@@ -73,8 +73,8 @@ def _rights(g: Ground, host: Host, facts: Facts) -> Found:
     for text in facts.unread:
         yield Broken(
             "note",
-            f"could not be read with this account: {text}",
-            "Use an account with that right, or live without it.",
+            f"some facts cannot be read with this account: {text}",
+            "Use an account with more permissions, or ignore this.",
         )
 
 
@@ -83,7 +83,7 @@ def _virtualizes(g: Ground, host: Host, facts: Facts) -> Found:
         yield Broken(
             "caution",
             f"VMs run in software emulation: {facts.domain_reason}",
-            "Switch hardware virtualization on in the firmware.",
+            "Enable hardware virtualization in the firmware.",
         )
 
 
@@ -91,8 +91,8 @@ def _virtualization_on(g: Ground, host: Host, facts: Facts) -> Found:
     if facts.sockets and not facts.virtualization:
         yield Broken(
             "caution",
-            "its processors show no virtualization",
-            "Switch VT-x or AMD-V on in the firmware.",
+            "its processors report no virtualization",
+            "Enable VT-x or AMD-V in the firmware.",
         )
 
 
@@ -102,8 +102,8 @@ def _recent(g: Ground, host: Host, facts: Facts) -> Found:
     if match and float(f"{match[1]}.{match[2]}") < least:
         yield Broken(
             "caution",
-            f"it runs {facts.hypervisor}; at least {least:g} is asked for",
-            "Bring it to a newer version.",
+            f"it runs {facts.hypervisor}; at least {least:g} is required",
+            "Upgrade it.",
         )
 
 
@@ -112,7 +112,7 @@ def _same_version(g: Ground, host: Host, facts: Facts) -> Found:
     if facts.hypervisor and facts.hypervisor != usual:
         yield Broken(
             "caution",
-            f"it runs {facts.hypervisor}, most of its bay {usual}",
+            f"it runs {facts.hypervisor}; most hosts of its bay run {usual}",
             "Use one version in the bay.",
         )
 
@@ -128,8 +128,8 @@ def _same_kernel(g: Ground, host: Host, facts: Facts) -> Found:
     if facts.kernel and facts.kernel != usual:
         yield Broken(
             "note",
-            f"its kernel is {facts.kernel}, most of its bay run {usual}",
-            "Bring the bay to one kernel.",
+            f"its kernel is {facts.kernel}; most hosts of its bay run {usual}",
+            "Use one kernel in the bay.",
         )
 
 
@@ -139,7 +139,7 @@ def _overcommit(g: Ground, host: Host, facts: Facts) -> Found:
     if facts.threads and promised > most * facts.threads:
         yield Broken(
             "caution",
-            f"{promised} vCPU are promised on {facts.threads} threads, more than {most:g} each",
+            f"{promised} vCPU are allocated on {facts.threads} threads, more than {most:g} each",
             "Move a VM.",
         )
 
@@ -149,7 +149,7 @@ def _load(g: Ground, host: Host, facts: Facts) -> Found:
         yield Broken(
             "caution",
             f"its load is {facts.load:g} on {facts.threads} threads",
-            "Find what keeps it busy.",
+            "Find the process that uses the CPU.",
         )
 
 
@@ -185,7 +185,7 @@ def _swap(g: Ground, host: Host, facts: Facts) -> Found:
     if facts.swap_used_bytes > g.limit(host, "swap") * (1 << 20):
         yield Broken(
             "caution",
-            f"{size_text(facts.swap_used_bytes)} of its memory lies on disk (swap)",
+            f"{size_text(facts.swap_used_bytes)} of its memory is in swap",
             "Stop or move a VM.",
         )
 
@@ -199,8 +199,8 @@ def _time_source(g: Ground, host: Host, facts: Facts) -> Found:
         )
         yield Broken(
             "caution",
-            "its clock follows no time server",
-            f"Let it follow {server}, as its bay does." if server else "Give it a time server.",
+            "its clock has no time server",
+            f"Set time server {server}, as in its bay." if server else "Set a time server.",
             TimeSource(host=host.name, server=server) if server else None,
         )
 
@@ -212,8 +212,9 @@ def _clock(g: Ground, host: Host, facts: Facts) -> Found:
     if off - sure > g.limit(host, "clock"):
         yield Broken(
             "blocker" if off > 300 else "caution",
-            f"its clock is {off:.1f} s {'ahead of' if facts.time.offset_s > 0 else 'behind'} ours",
-            "Give it a time server; certificates and clusters depend on the time.",
+            f"its clock is {off:.1f} s {'ahead of' if facts.time.offset_s > 0 else 'behind'} the"
+            " server's",
+            "Set a time server; certificates and clusters depend on it.",
         )
 
 
@@ -249,14 +250,14 @@ def _resolves(g: Ground, host: Host, facts: Facts) -> Found:
     if wrong:
         yield Broken(
             "caution",
-            f"it finds {listed(wrong)}, which is not the address here",
-            "Correct the name server or its hosts file.",
+            f"it resolves {listed(wrong)}, which is not the address in the estate",
+            "Correct the name server or /etc/hosts.",
         )
     if lost:
         yield Broken(
             "caution",
-            f"it does not know the name{'s' if len(lost) > 1 else ''} {listed(lost)} of its bay",
-            "Put name records on it, or into its name server.",
+            f"it cannot resolve {listed(lost)} of its bay",
+            "Add name records on it, or to its name server.",
             AddNames(
                 host=host.name,
                 records=tuple(NameRecord.model_validate(record) for record in records),
@@ -269,14 +270,14 @@ def _same_resolvers(g: Ground, host: Host, facts: Facts) -> Found:
     if facts.resolvers and usual and facts.resolvers != usual:
         yield Broken(
             "note",
-            f"it asks {listed(list(facts.resolvers))} for names, most of its bay"
+            f"its name servers are {listed(list(facts.resolvers))}; most of its bay use"
             f" {listed(list(usual))}",
         )
 
 
 def _by_key(g: Ground, host: Host, facts: Facts) -> Found:
     if known(facts) and host.credential not in g.keys:
-        yield Broken("note", "we log in by password", "Put a key on it (Prepare).")
+        yield Broken("note", "Nimble Stone logs in with a password", "Install a key (Prepare).")
 
 
 def _passwords(g: Ground, host: Host, facts: Facts) -> Found:
@@ -284,8 +285,10 @@ def _passwords(g: Ground, host: Host, facts: Facts) -> Found:
         ours = host.credential in g.keys
         yield Broken(
             "caution" if ours else "note",
-            "it takes logins by password",
-            "Refuse them." if ours else "Put a key on it first, then refuse them.",
+            "it allows logins with a password",
+            "Refuse passwords."
+            if ours
+            else "Install a key first (Prepare), then refuse passwords.",
             RefusePasswords(host=host.name) if ours else None,
         )
 
@@ -295,8 +298,7 @@ def _leftovers(g: Ground, host: Host, facts: Facts) -> Found:
         if guest.mark and guest.mark.run not in g.live_runs:
             yield Broken(
                 "caution",
-                f"VM {guest.name} was created by run {guest.mark.run}, which does not exist any"
-                " more",
+                f"VM {guest.name} was created by run {guest.mark.run}, which no longer exists",
                 "Roll back that run, or delete the VM.",
             )
 
@@ -312,7 +314,8 @@ def _remains(g: Ground, host: Host, facts: Facts) -> Found:
         if disk.use == "remains":
             yield Broken(
                 "caution",
-                f"{disk.path} ({size_text(disk.size_bytes)}) is not in use, but holds {disk.why}",
+                f"{disk.path} ({size_text(disk.size_bytes)}) is not in use, but has leftover data:"
+                f" {disk.why}",
                 "Wipe it if the data is not needed.",
                 WipeDisk(
                     host=host.name,
@@ -330,7 +333,7 @@ RULES: tuple[HostRule, ...] = (
         "answers",
         "reach",
         "Answers, and the login works",
-        "Without it nothing is known and nothing can be done.",
+        "Otherwise nothing can be read or done.",
         "the last reading",
         _answers,
     ),
@@ -347,7 +350,7 @@ RULES: tuple[HostRule, ...] = (
     HostRule(
         "identity",
         "reach",
-        "Is one machine",
+        "Is in the estate once",
         "Two entries for one host count its capacity twice.",
         "the host's name, /etc/machine-id",
         _identity,
@@ -356,15 +359,15 @@ RULES: tuple[HostRule, ...] = (
         "named",
         "reach",
         "Hostname matches the estate",
-        "People on the phone mean the same machine.",
+        "People mean the same machine by one name.",
         "the host's name",
         _named,
     ),
     HostRule(
         "rights",
         "reach",
-        "May be read wholly",
-        "What cannot be read cannot be judged.",
+        "All facts can be read",
+        "Facts that are missing cannot be checked.",
         "commands that were refused",
         _rights,
     ),
@@ -379,15 +382,15 @@ RULES: tuple[HostRule, ...] = (
     HostRule(
         "virtualization",
         "compute",
-        "Has virtualization switched on",
-        "Without it, only emulation is left.",
+        "Virtualization is enabled",
+        "Otherwise VMs run in emulation.",
         "lscpu",
         _virtualization_on,
     ),
     HostRule(
         "recent",
         "compute",
-        "Runs a recent hypervisor",
+        "Has a recent hypervisor",
         "Old versions lack fixes and devices.",
         "the hypervisor's version",
         _recent,
@@ -414,14 +417,14 @@ RULES: tuple[HostRule, ...] = (
         "same-kernel",
         "compute",
         "Runs the bay's kernel",
-        "Faults show everywhere or nowhere.",
+        "Faults are the same on all hosts.",
         "/proc/sys/kernel/osrelease",
         _same_kernel,
     ),
     HostRule(
         "overcommit",
         "compute",
-        "Promises no more vCPU than agreed",
+        "Allocates no more vCPU than allowed",
         "VMs wait for CPU time.",
         "the VMs' vCPUs, threads",
         _overcommit,
@@ -467,7 +470,7 @@ RULES: tuple[HostRule, ...] = (
     HostRule(
         "time-source",
         "time",
-        "Follows a time server",
+        "Has a time server",
         "Clocks drift apart otherwise.",
         "chronyc tracking",
         _time_source,
@@ -475,9 +478,9 @@ RULES: tuple[HostRule, ...] = (
     HostRule(
         "clock",
         "time",
-        "Has the right time",
+        "Has the correct time",
         "Certificates, logs and clusters depend on it.",
-        "date against our clock",
+        "date, compared with the server",
         _clock,
         1,
         "seconds",
@@ -485,7 +488,7 @@ RULES: tuple[HostRule, ...] = (
     HostRule(
         "same-time",
         "time",
-        "Follows the bay's time server",
+        "Has the bay's time server",
         "One wrong server should not split a bay.",
         "chronyc tracking",
         _same_time,
@@ -493,15 +496,15 @@ RULES: tuple[HostRule, ...] = (
     HostRule(
         "resolves",
         "names",
-        "Finds its neighbours by name",
-        "Clusters form by names.",
+        "Resolves the names of its bay",
+        "Clusters use names.",
         "getent ahostsv4",
         _resolves,
     ),
     HostRule(
         "same-resolvers",
         "names",
-        "Asks the bay's name servers",
+        "Has the bay's name servers",
         "Names mean the same everywhere.",
         "/etc/resolv.conf",
         _same_resolvers,
@@ -509,7 +512,7 @@ RULES: tuple[HostRule, ...] = (
     HostRule(
         "by-key",
         "security",
-        "Is logged in to by key",
+        "Login uses a key",
         "Passwords are shared and guessed.",
         "the keyring entry's kind",
         _by_key,

@@ -13,7 +13,7 @@ def _answers(g: Ground, machine: Machine, facts: MachineFacts) -> Found:
         yield Broken(
             "blocker",
             facts.trouble,
-            "See whether its controller is up and the login is right, then read it again.",
+            "Check that its controller is up and the login is correct, then refresh.",
         )
 
 
@@ -22,14 +22,14 @@ def _healthy(g: Ground, machine: Machine, facts: MachineFacts) -> Found:
         yield Broken(
             "blocker" if facts.health == "Critical" else "caution",
             f"its controller reports health {facts.health}",
-            "See its event log.",
+            "Check its event log.",
         )
     for drive in facts.drives:
         if drive.health not in ("", "OK"):
             yield Broken(
                 "caution",
                 f"drive {drive.name} reports {drive.health}",
-                "Replace it before anything lies on it.",
+                "Replace it before it is used.",
             )
 
 
@@ -43,7 +43,7 @@ def _same_firmware(g: Ground, machine: Machine, facts: MachineFacts) -> Found:
         if usual and piece.version != usual and counted[usual] > counted[piece.version]:
             yield Broken(
                 "caution",
-                f"{piece.name} is {piece.version}, most of its bay have {usual}",
+                f"{piece.name} is {piece.version}; most of its bay have {usual}",
                 "Use one version in the bay.",
             )
 
@@ -63,9 +63,9 @@ def _same_make(g: Ground, machine: Machine, facts: MachineFacts) -> Found:
     ):
         yield Broken(
             "note",
-            f"it has {len(facts.drives)} drives and {facts.memory_bytes >> 30} GiB, most of its bay"
-            f" {usual[1]} and {usual[0] >> 30} GiB",
-            "An uneven set wastes capacity.",
+            f"it has {len(facts.drives)} drives and {facts.memory_bytes >> 30} GiB; most of its bay"
+            f" have {usual[1]} and {usual[0] >> 30} GiB",
+            "Unequal machines leave capacity unused.",
         )
 
 
@@ -75,7 +75,7 @@ def _certificate(g: Ground, machine: Machine, facts: MachineFacts) -> Found:
             "note",
             f"its certificate {facts.certificate}; it is pinned, so it cannot be replaced"
             " unnoticed",
-            "Give its controller a right one.",
+            "Install a valid certificate.",
         )
 
 
@@ -87,8 +87,8 @@ def _media(g: Ground, machine: Machine, facts: MachineFacts) -> Found:
     ):
         yield Broken(
             "caution",
-            "it offers no virtual CD, so nothing can be installed from here",
-            "See whether the controller's licence or setting allows one.",
+            "it has no virtual CD, so nothing can be installed through it",
+            "Check the controller's licence and settings.",
         )
 
 
@@ -101,7 +101,7 @@ RULES: tuple[MachineRule, ...] = (
     MachineRule(
         "bmc-answers",
         "Its controller answers",
-        "Without it nothing is known and nothing can be done.",
+        "Otherwise nothing can be read or done.",
         "the last reading",
         _answers,
     ),
@@ -115,31 +115,35 @@ RULES: tuple[MachineRule, ...] = (
     MachineRule(
         "bmc-firmware",
         "Has the bay's firmware",
-        "Faults show everywhere or nowhere.",
+        "Faults are the same on all hosts.",
         "FirmwareInventory, BiosVersion",
         _same_firmware,
     ),
     MachineRule(
         "bmc-alike",
-        "Is made like its bay",
-        "A cluster is as large as its smallest member.",
+        "Has the same hardware as its bay",
+        "The smallest member limits a cluster.",
         "MemorySummary, Drives",
         _same_make,
     ),
     MachineRule(
         "bmc-certificate",
-        "Shows a right certificate",
-        "Others have to trust it too.",
+        "Presents a valid certificate",
+        "Other tools must trust it too.",
         "the TLS handshake",
         _certificate,
     ),
     MachineRule(
-        "bmc-media", "Offers virtual media", "Its installer comes by it.", "VirtualMedia", _media
+        "bmc-media",
+        "Offers virtual media",
+        "Installers are sent through it.",
+        "VirtualMedia",
+        _media,
     ),
     MachineRule(
         "bmc-wired",
         "Has a network port with a link",
-        "It is installed over the network.",
+        "Installation needs the network.",
         "EthernetInterfaces",
         _wired,
     ),

@@ -123,7 +123,7 @@ class _Parser:
             found = _TOKEN.match(text, position)
             if found is None or found.lastgroup is None:
                 raise FormatError(
-                    f"“{text[position:].strip()[:12]}” is nothing an expression can hold",
+                    f"“{text[position:].strip()[:12]}” is not a value for an expression",
                     place=f"{text}, character {position + 1}",
                     code="expression",
                 )
@@ -220,12 +220,12 @@ def _number(value: Value, text: str) -> float:
             number = float(value)
         except ValueError:
             raise FormatError(
-                f"“{value[:30]}” is no number", place=text, code="expression"
+                f"“{value[:30]}” is not a number", place=text, code="expression"
             ) from None
     else:
         number = float(value)
     if not (math.isfinite(number) and abs(number) <= MAX_NUMBER):
-        raise FormatError("a number grew out of all bounds", place=text, code="expression")
+        raise FormatError("a number is too large", place=text, code="expression")
     return number
 
 

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from functools import cached_property
 from typing import Annotated, Literal
 
-from pydantic import AfterValidator, ConfigDict, Field, model_validator
+from pydantic import AfterValidator, AliasChoices, ConfigDict, Field, model_validator
 
 from nimble_stone.core import shell_words
 from nimble_stone.core.errors import FormatError
@@ -29,7 +29,7 @@ def _parses(text: str) -> str:
 Formula = Annotated[
     str,
     AfterValidator(_parses),
-    Field(max_length=expression.MAX_LENGTH, description="An expression; '' always holds."),
+    Field(max_length=expression.MAX_LENGTH, description="An expression; '' is always true."),
 ]
 """Text of an expression, parsed when the kit is read."""
 
@@ -41,17 +41,19 @@ class _Part(Fixed):
 class Count(_Part):
     """How many nodes a role has."""
 
-    least: int = Field(default=1, ge=0, le=2000, description="Fewest nodes that make sense.")
-    most: int = Field(default=1, ge=1, le=2000, description="Most nodes the product takes.")
-    usual: int = Field(default=1, ge=0, le=2000, description="What a new plan begins with.")
-    odd: bool = Field(default=False, description="Only odd numbers: a vote must not end even.")
+    least: int = Field(default=1, ge=0, le=2000, description="Minimum number of nodes.")
+    most: int = Field(default=1, ge=1, le=2000, description="Maximum number of nodes.")
+    usual: int = Field(default=1, ge=0, le=2000, description="Number in a new plan.")
+    odd: bool = Field(
+        default=False, description="Only odd numbers, so that a vote cannot be a tie."
+    )
     per_host: bool = Field(
         default=False,
-        description="One on each host of the bay, as long as the plan gives no number.",
+        description="One on each host of the bay, unless the plan sets a number.",
     )
 
     def allows(self, number: int) -> bool:
-        """Whether the product takes that many."""
+        """Whether the product supports that many."""
         return self.least <= number <= self.most and not (self.odd and number and number % 2 == 0)
 
     def words(self) -> str:
@@ -61,16 +63,16 @@ class Count(_Part):
 
 
 class Accepts(_Part):
-    """Which packages a kit, or a role of it, can be used with."""
+    """Packages that a kit or role supports."""
 
     product: str
     versions: tuple[str, ...] = Field(
-        default=(), description="Accepted beginnings of the version, such as “4.”; empty: any."
+        default=(), description="Supported beginnings of the version, such as “4.”; empty: all."
     )
 
 
 class Role(_Part):
-    """A part that nodes play."""
+    """A role of nodes."""
 
     id: Ident
     label: str
@@ -79,50 +81,47 @@ class Role(_Part):
     apart: bool = Field(default=False, description="No two nodes of this role on one host.")
     beside: Ident | None = Field(
         default=None,
-        description="A role whose nodes of the same number share the host, where they fit.",
+        description="Role whose node with the same number shares the host, if both fit.",
     )
     keeps: Literal["state", "nothing"] = Field(
-        default="state", description="“nothing”: a node that is lost can simply be made again."
+        default="state", description="“nothing”: a lost node can be created again without loss."
     )
     quorum: bool = Field(
-        default=False, description="More than half of the nodes must live for the cluster to work."
+        default=False, description="The cluster needs more than half of these nodes."
     )
     copies: int = Field(
         default=0,
         ge=0,
         le=9,
-        description="How many nodes hold each piece of data; as many less one may be lost.",
+        description="Number of nodes that store each piece of data.",
     )
     copies_by: Formula = Field(
-        default="", description="The same by a formula over the answers, where they decide it."
+        default="", description="Formula for `copies`, if settings decide it."
     )
     datastore: Literal["shared", "local", "any"] = Field(
         default="any", description="Preferred kind of datastore."
     )
     sizes: tuple[str, ...] = Field(
         default=(),
-        description=(
-            "Sizes its nodes may have, the usual one first; empty: all that the package offers."
-        ),
+        description=("Allowed sizes, default first; empty: all sizes of the package."),
     )
     after: tuple[Ident, ...] = Field(
-        default=(), description="Roles whose nodes must answer before this one starts."
+        default=(), description="Roles whose nodes must answer before this role starts."
     )
     accepts: Accepts | None = Field(
         default=None,
-        description="What its nodes are made from, where that is another product than the kit's.",
+        description="Package of its nodes, if it is another product than the kit's.",
     )
     environment: dict[str, str] = Field(
         default={},
         description=(
-            "Package question → template, for the role's own package instead of the kit's"
-            " `environment`."
+            "Package setting → template, for the role's package; replaces the kit's `environment`."
         ),
     )
 
 
 class Rule(_Part):
-    """What a typed value must look like."""
+    """Rules for a typed value."""
 
     min_length: int = 0
     max_length: int = 4096
@@ -130,14 +129,14 @@ class Rule(_Part):
         default=0,
         ge=0,
         le=4,
-        description="How many of lower case, upper case, digits and signs must occur.",
+        description="How many of lower case, upper case, digits and symbols must occur.",
     )
     pattern: str = ""
     choices: tuple[str, ...] = ()
 
 
 class Question(_Part):
-    """A value the product needs that no other column gives."""
+    """A setting that the product needs and no other column has."""
 
     id: Ident
     label: str
@@ -148,34 +147,30 @@ class Question(_Part):
     rule: Rule = Rule()
     when: Formula = Field(
         default="",
-        description=(
-            "Asked only where this holds; reads columns, “role”, “n”, “count” and “count.ROLE”."
-        ),
+        description=("Condition; reads columns, “role”, “n”, “count” and “count.ROLE”."),
     )
     property: str = Field(
         default="",
-        description="The package's own question this one stands for; its rules are added.",
+        description="The package's setting with the same meaning; its rules are added.",
     )
     kind: Literal["text", "number", "ssh-key"] = Field(
         default="text",
         description=(
-            "“number”: one that no other plan has, drawn from a series; “ssh-key”: "
-            "public keys as in authorized_keys, one a line."
+            "“number”: unique over all plans, assigned from a pool; “ssh-key”: "
+            "public keys as in authorized_keys, one per line."
         ),
     )
 
 
 class Await(_Part):
-    """A wait: expected and longest time in seconds."""
+    """A wait: expected and maximum seconds."""
 
     expected: float = Field(gt=0)
     longest: float = Field(gt=0)
 
 
 class Call(_Part):
-    """An HTTP request to a node's own interface. `{...}` in `body` values are filled from the sheet
-    and from what was kept.
-    """
+    """An HTTP request to a node. `{...}` in `body` is filled from columns and kept values."""
 
     method: Literal["GET", "POST"] = "GET"
     path: str = ""
@@ -183,61 +178,60 @@ class Call(_Part):
         default="",
         max_length=400,
         description=(
-            "Instead of a request: a command run on the node by SSH; “status” and “said” are its"
-            " answer."
+            "Instead of a request: a command for the node, by SSH; it answers “status” and “said”."
         ),
     )
     body: dict[str, str] = {}
     keep: dict[str, str] = Field(
-        default={}, description="Name → member of the JSON answer that is kept, as a secret."
+        default={}, description="Name → member of the JSON answer to keep as a secret."
     )
     login: bool = Field(default=True, description="Send the administrator's name and password.")
     confirm: dict[str, str] = Field(
-        default={}, description="Members of the JSON answer that must have these values."
+        default={}, description="Members of the JSON answer and their required values."
     )
 
 
 class Service(_Part):
-    """How a node says that its services are up."""
+    """How a node reports that its services are ready."""
 
     port: int = Field(ge=1, le=65535)
     path: str
     members: str = Field(
         default="",
-        description="Where the first node lists the cluster's members (name and role of each).",
+        description="Path where the first node lists members (name and role).",
     )
     ready: dict[str, str] = Field(
-        description="Members of the JSON answer and the values they have when ready."
+        description="Members of the JSON answer and their values when ready."
     )
 
 
 class Forming(_Part):
-    """A step after a node's services answer, or for the whole cluster."""
+    """A cluster setup step: after a node's services answer, or once for the cluster."""
 
     id: Ident
     label: str
     role: str = Field(
-        description="The role whose nodes run it, or “cluster”: once at the end, by the first node."
+        description="Role whose nodes run it; “cluster”: once at the end, on the first node."
     )
     after: tuple[Ident, ...] = Field(
-        default=(), description="Earlier forming steps that all their nodes must have done."
+        default=(), description="Earlier setup steps that must be done on all their nodes."
     )
     call: Call
     wait: Await
     observe: Call | None = Field(
-        default=None, description="A request that tells whether it has happened already."
+        default=None, description="A request that tells whether the step is already done."
     )
     when: Formula = Field(
-        default="", description="Done only where this holds; reads what a question's “when” reads."
+        default="", description="Condition; reads the same as a setting's `when`."
     )
 
 
 CLUSTER_KINDS = ("members", "one-lead", "virtual", "balanced")
-"""Kinds of acceptance checks that are asked of the cluster as a whole; all others of each node."""
+"""Kinds of acceptance checks of the cluster as a whole; all others check each node."""
 
 
 class AcceptanceCheck(_Part):
-    """One line of the acceptance list. `kind` selects what is measured; the rest are its limits."""
+    """One acceptance check. `kind` selects what is compared."""
 
     id: Ident
     label: str
@@ -269,14 +263,13 @@ class AcceptanceCheck(_Part):
         of = "cluster" if self.kind in CLUSTER_KINDS else "node"
         if self.of != of:
             raise ValueError(
-                f"acceptance check “{self.id}”: {self.kind} is asked of the {of}, not of the"
-                f" {self.of}"
+                f"acceptance check “{self.id}”: {self.kind} checks the {of}, not the {self.of}"
             )
         return self
 
 
 class Durations(_Part):
-    """Expected seconds of what does not depend on size."""
+    """Expected seconds of steps that do not depend on size."""
 
     boot: Await
     services: Await
@@ -286,15 +279,15 @@ class Durations(_Part):
 
 
 class SizeAdvice(_Part):
-    """What a size carries, by the product's own guide."""
+    """Capacity of a size, from the product's guide."""
 
     size: str
     carries: str
-    roles: tuple[Ident, ...] = Field(default=(), description="Roles it is said of; empty: all.")
+    roles: tuple[Ident, ...] = Field(default=(), description="Roles; empty: all.")
 
 
 class Span(_Part):
-    """A number with the maker's limits."""
+    """A number with limits and default."""
 
     least: int = Field(default=0, ge=0, le=65_536)
     most: int = Field(default=0, ge=0, le=65_536)
@@ -302,137 +295,127 @@ class Span(_Part):
 
 
 class DiskUse(_Part):
-    """What the maker's guide says of a disk for one use of the product."""
+    """Size and number of a disk for one purpose of the product."""
 
     size_gib: Span
     count: Span = Span(least=1, most=1, usual=1)
 
 
 class ExtraDisk(_Part):
-    """A disk that the product's guide asks for beside those of the package."""
+    """A disk in addition to the package's disks."""
 
     id: Ident
     label: str
     purpose: str = ""
-    roles: tuple[Ident, ...] = Field(default=(), description="Roles that get it; empty: all.")
-    size_gib: Span = Field(description="Size of each in GiB, by the maker's guide.")
-    count: Span = Field(default=Span(least=0, most=1, usual=1), description="How many.")
+    roles: tuple[Ident, ...] = Field(default=(), description="Roles with this disk; empty: all.")
+    size_gib: Span = Field(description="Size of each disk in GiB.")
+    count: Span = Field(default=Span(least=0, most=1, usual=1), description="Number of disks.")
     controller: Literal["virtio", "scsi", "sata"] = "virtio"
     datastore: Literal["same", "shared", "local", "any"] = Field(
-        default="same", description="Where it prefers to lie; “same”: with the node's other disks."
+        default="same", description="Preferred datastore; “same”: that of the node's other disks."
     )
     by_use: dict[Ident, DiskUse] = Field(
-        default={}, description="Other sizes and numbers for some of the kit's `uses`."
+        default={}, description="Other sizes and numbers for some purposes (`uses`)."
     )
 
     def limits(self, use: str) -> tuple[Span, Span]:
-        """(size in GiB, how many) by the maker's guide for a use."""
+        """(size in GiB, how many) for a purpose."""
         own = self.by_use.get(use)
         return (own.size_gib, own.count) if own else (self.size_gib, self.count)
 
 
 class RedundancyScheme(_Part):
-    """A way the product can keep its data: `pieces` parts of content and `spare` parts more
-    (copies: 1 piece, and spare copies), no two on one host.
+    """A way to store data: `pieces` data fragments and `spare` further ones (for copies: 1 piece),
+    each on another host.
     """
 
     pieces: int = Field(default=1, ge=1, le=64)
     spare: int = Field(default=1, ge=0, le=9)
     answers: dict[Ident, str] = Field(
-        min_length=1, description="Question → answer that chooses it."
+        min_length=1, description="Setting → value that selects this scheme."
     )
 
 
 class DataLayout(_Part):
-    """How the product lays data on disks of its own."""
+    """How the product stores data on its data disks."""
 
-    disks: tuple[Ident, ...] = Field(min_length=1, description="The extra disks that hold data.")
-    ways: tuple[RedundancyScheme, ...] = Field(min_length=1, max_length=12)
+    disks: tuple[Ident, ...] = Field(min_length=1, description="Extra disks for data.")
+    schemes: tuple[RedundancyScheme, ...] = Field(
+        min_length=1, max_length=12, validation_alias=AliasChoices("schemes", "ways")
+    )
 
 
 Addressing = Literal["dhcp", "ipv6"]
 
 
 class NetworkRole(_Part):
-    """What a further interface of the nodes is for. The first interface, the service network, is
-    there without being named.
-    """
+    """A further interface of nodes. The first interface, the service network, is always there."""
 
     id: Ident
     label: str
     purpose: str = ""
-    roles: tuple[Ident, ...] = Field(default=(), description="Roles that have it; empty: all.")
+    roles: tuple[Ident, ...] = Field(default=(), description="Roles; empty: all.")
     interface: int = Field(
         ge=2,
         le=8,
-        description=(
-            "Which of the package's interfaces, counted from 1; the first is the service network's."
-        ),
+        description=("Number of the package's interface; 1 is the service network's."),
     )
-    mtu: int = Field(
-        default=0, ge=0, le=65_535, description="Smallest frame size that will do; 0: any."
-    )
-    addressed: bool = Field(default=True, description="Nodes have an address in it.")
+    mtu: int = Field(default=0, ge=0, le=65_535, description="Smallest MTU; 0: any.")
+    addressed: bool = Field(default=True, description="Nodes have an address here.")
     takes: tuple[Addressing, ...] = Field(
-        default=(), description="Besides static IPv4 addresses: “dhcp”, “ipv6”."
+        default=(), description="Allowed as well as static IPv4: “dhcp”, “ipv6”."
     )
 
 
 class VirtualAddress(_Part):
-    """An address that no node has for itself: members answer on it in turn, or whoever leads."""
+    """A virtual address, on which members or their lead answer."""
 
     id: Ident
     label: str
-    members: tuple[Ident, ...] = Field(
-        min_length=1, description="Roles whose nodes stand behind it."
-    )
-    ports: tuple[int, ...] = Field(default=(), description="Ports served there.")
+    members: tuple[Ident, ...] = Field(min_length=1, description="Roles whose nodes answer.")
+    ports: tuple[int, ...] = Field(default=(), description="Ports on this address.")
     network: Ident | None = Field(
-        default=None, description="The network role it lies in; none: the service network."
+        default=None, description="Its network; none: the service network."
     )
 
 
 class Balanced(_Part):
-    """A service whose clients are handed to its members, each on a port of its own, by whoever
-    answers on a virtual address.
-    """
+    """A service on a virtual address that is balanced over members, each on its own port."""
 
     id: Ident
     label: str
-    virtual: Ident = Field(description="The virtual address clients turn to.")
-    port: int = Field(ge=1, le=65_535, description="The port clients turn to.")
-    members: tuple[Ident, ...] = Field(min_length=1, description="Roles whose nodes serve.")
-    member_port: int = Field(ge=1, le=65_535, description="The port they serve on.")
+    virtual: Ident = Field(description="Virtual address for clients.")
+    port: int = Field(ge=1, le=65_535, description="Port for clients.")
+    members: tuple[Ident, ...] = Field(min_length=1, description="Roles whose nodes are members.")
+    member_port: int = Field(ge=1, le=65_535, description="Port of the members.")
     by: Literal["turns", "least"] = Field(
-        default="turns", description="Each in its turn, or whoever has least to do."
+        default="turns", description="Round robin (turns), or fewest connections (least)."
     )
 
 
 class Certificate(_Part):
-    """A certificate that nodes show to their clients. A template gives it to them:
-    `{certificate.ID}` (with its chain), `{certificate.ID.key}`,
-    `{certificate.ID.authority}`."""
+    """A certificate that nodes present. Templates: `{certificate.ID}` (with its chain),
+    `{certificate.ID.key}`, `{certificate.ID.authority}`.
+    """
 
     id: Ident
     label: str
-    roles: tuple[Ident, ...] = Field(default=(), description="Roles that have it; empty: all.")
+    roles: tuple[Ident, ...] = Field(default=(), description="Roles; empty: all.")
     names: tuple[str, ...] = Field(
         min_length=1,
         max_length=12,
-        description=(
-            "Templates of the host names and addresses it must contain; empty ones are left out."
-        ),
+        description=("Templates of host names and addresses in it; empty ones are left out."),
     )
     port: int = Field(
         default=0,
         ge=0,
         le=65_535,
-        description="Where nodes show it; 0: nowhere that could be looked at.",
+        description="Port where nodes present it; 0: not checked.",
     )
 
 
 class PortUse(_Part):
-    """A port that must be passed by filters."""
+    """A port that firewalls must allow."""
 
     port: int = Field(ge=1, le=65_535)
     protocol: Literal["tcp", "udp"] = "tcp"
@@ -442,9 +425,7 @@ class PortUse(_Part):
 
 
 class OutsidePlace(_Part):
-    """A place beyond the plan that nodes must reach. `host` is a template over the sheet's
-    columns.
-    """
+    """A server outside the plan that nodes must reach. `host` is a template with columns."""
 
     label: str
     host: str
@@ -452,15 +433,15 @@ class OutsidePlace(_Part):
     protocol: Literal["tcp", "udp"] = Field(
         default="tcp",
         description=(
-            "TCP is tried from a host that carries the nodes' network, when a plan is checked"
-            " against the live hosts."
+            "TCP is tested from a host with the nodes' network, when a plan is checked against"
+            " hosts."
         ),
     )
     purpose: str = ""
 
 
 class Load(_Part):
-    """A number that says how much there is to do."""
+    """A workload, as a number."""
 
     id: Ident
     label: str
@@ -470,34 +451,32 @@ class Load(_Part):
 
 
 class RoleSizing(_Part):
-    """What nodes of a role carry. Formulas read the loads, “n” (nodes of the role), “vcpu” and
+    """Capacity of a role's nodes. Formulas read the loads, “n” (number of nodes), “vcpu” and
     “memory_gib” of the size.
     """
 
     carries: dict[str, Formula] = Field(
         default={},
-        description=(
-            "Load → formula of what n nodes carry, for every size that is not named in `by_size`."
-        ),
+        description=("Load → formula for the capacity of n nodes, for sizes not in `by_size`."),
     )
     by_size: dict[str, dict[str, Formula]] = Field(
-        default={}, description="The same for single sizes."
+        default={}, description="Formulas for single sizes."
     )
     count: Formula = Field(
         default="",
-        description="Number of nodes by formula, where it does not follow from what they carry.",
+        description="Formula for the number of nodes, if capacity does not decide it.",
     )
 
 
 class Sizing(_Part):
-    """From loads to sizes and numbers, by the maker's guide."""
+    """Sizes and node counts for a workload."""
 
     loads: tuple[Load, ...] = Field(min_length=1, max_length=12)
     roles: dict[Ident, RoleSizing]
 
 
 class Kit(_Part):
-    """A product family: roles, questions, order of forming, acceptance."""
+    """A product family: roles, settings, cluster setup, acceptance."""
 
     nimble_stone: Literal["kit/1"] = Field(alias="nimble-stone")
     id: Ident
@@ -506,21 +485,23 @@ class Kit(_Part):
     accepts: Accepts
     names: str = Field(
         default="{plan}-{short}-{n}",
-        description="Pattern of node names; single nodes of a role lose “-{n}”.",
+        description="Pattern of node names; a role's only node has no “-{n}”.",
     )
     admin: str = "admin"
-    admin_password: str = Field(description="The question that holds the administrator's password.")
+    admin_password: str = Field(description="Setting with the administrator's password.")
     roles: tuple[Role, ...] = Field(min_length=1)
     sizes: tuple[SizeAdvice, ...] = ()
     uses: tuple[Ident, ...] = Field(
         default=(),
-        description="What nodes may be for, such as trial and production; the first is usual.",
+        description="Purposes, such as trial and production; the first is the default.",
     )
     extra_disks: tuple[ExtraDisk, ...] = ()
-    laying: DataLayout | None = None
+    data_layout: DataLayout | None = Field(
+        default=None, validation_alias=AliasChoices("data_layout", "laying")
+    )
     networks: tuple[NetworkRole, ...] = ()
     takes: tuple[Addressing, ...] = Field(
-        default=(), description="What the service network takes besides static IPv4 addresses."
+        default=(), description="Allowed in the service network as well as static IPv4."
     )
     virtual: tuple[VirtualAddress, ...] = ()
     balanced: tuple[Balanced, ...] = ()
@@ -529,13 +510,9 @@ class Kit(_Part):
     outside: tuple[OutsidePlace, ...] = ()
     sizing: Sizing | None = None
     questions: tuple[Question, ...] = ()
-    environment: dict[str, str] = Field(
-        description="Package question → template over the sheet's columns."
-    )
+    environment: dict[str, str] = Field(description="Package setting → template with columns.")
     service: Service
-    ssh: bool = Field(
-        default=True, description="Nodes can be logged in to by SSH as the administrator."
-    )
+    ssh: bool = Field(default=True, description="Nodes accept SSH logins of the administrator.")
     forming: tuple[Forming, ...] = ()
     durations: Durations
     acceptance: tuple[AcceptanceCheck, ...] = ()
@@ -549,13 +526,13 @@ class Kit(_Part):
         self._check_forming(roles)
         self._check_role_names(roles)
         self._check_addresses()
-        self._check_laying()
+        self._check_layout()
         self._check_conditions()
         self._check_templates()
         self._check_sizing(roles)
         if self.admin_password not in {question.id for question in self.questions}:
             raise ValueError(
-                f"admin_password names “{self.admin_password}”, which is no question of this kit"
+                f"admin_password names “{self.admin_password}”, which is not a setting of this kit"
             )
         return self
 
@@ -572,14 +549,14 @@ class Kit(_Part):
             ("role", [r.id for r in self.roles]),
         ]:
             if twice := {one for one in many if many.count(one) > 1}:
-                raise ValueError(f"{ident} “{sorted(twice)[0]}” is there twice")
+                raise ValueError(f"{ident} “{sorted(twice)[0]}” occurs twice")
 
     def _check_roles(self, roles: set[str]) -> None:
         """Roles come after, and stand beside, roles of this kit; their counts are possible."""
         for role in self.roles:
             if unknown := set(role.after) - roles:
                 raise ValueError(
-                    f"role “{role.id}” comes after “{sorted(unknown)[0]}”, which is no role of"
+                    f"role “{role.id}” comes after “{sorted(unknown)[0]}”, which is not a role of"
                     " this kit"
                 )
         for role in self.roles:
@@ -589,7 +566,7 @@ class Kit(_Part):
                 )
             if role.beside and (role.beside not in roles or role.beside == role.id):
                 raise ValueError(
-                    f"role “{role.id}” is next to “{role.beside}”, which is no other role of"
+                    f"role “{role.id}” is next to “{role.beside}”, which is not another role of"
                     " this kit"
                 )
             if bool(role.environment) != bool(role.accepts):
@@ -605,13 +582,13 @@ class Kit(_Part):
         for disk in self.extra_disks:
             if unknown := set(disk.roles) - roles:
                 raise ValueError(
-                    f"extra disk “{disk.id}” is for “{sorted(unknown)[0]}”, which is no role of"
+                    f"extra disk “{disk.id}” is for “{sorted(unknown)[0]}”, which is not a role of"
                     " this kit"
                 )
             if unknown := set(disk.by_use) - set(self.uses):
                 raise ValueError(
-                    f"extra disk “{disk.id}” speaks of “{sorted(unknown)[0]}”, which is no use of"
-                    " this kit"
+                    f"extra disk “{disk.id}” names “{sorted(unknown)[0]}”, which is not a purpose"
+                    " of this kit"
                 )
             for use in ("", *disk.by_use):
                 for name, span in zip(("size_gib", "count"), disk.limits(use), strict=True):
@@ -625,18 +602,16 @@ class Kit(_Part):
         for number, step in enumerate(self.forming):
             if step.role != "cluster" and step.role not in roles:
                 raise ValueError(
-                    f"forming step “{step.id}” is for “{step.role}”, which is no role of this kit"
+                    f"setup step “{step.id}” is for “{step.role}”, which is not a role of this kit"
                 )
             if not step.call.path and not step.call.ssh:
-                raise ValueError(f"forming step “{step.id}” has neither a path nor a command")
+                raise ValueError(f"setup step “{step.id}” has neither a path nor a command")
             for call in (step.call, step.observe):
                 if call is not None and call.ssh and (wrong := shell_words.fault_of(call.ssh)):
-                    raise ValueError(
-                        f"forming step “{step.id}”: in the command “{call.ssh}” {wrong}"
-                    )
+                    raise ValueError(f"setup step “{step.id}”: in the command “{call.ssh}” {wrong}")
             if unknown := set(step.after) - {one.id for one in self.forming[:number]}:
                 raise ValueError(
-                    f"forming step “{step.id}” comes after “{sorted(unknown)[0]}”, which is no"
+                    f"setup step “{step.id}” comes after “{sorted(unknown)[0]}”, which is not an"
                     " earlier step"
                 )
 
@@ -652,7 +627,8 @@ class Kit(_Part):
         ]:
             if unknown := set(names) - roles:
                 raise ValueError(
-                    f"{what} “{ident}” names “{sorted(unknown)[0]}”, which is no role of this kit"
+                    f"{what} “{ident}” names “{sorted(unknown)[0]}”, which is not a role of this"
+                    " kit"
                 )
 
     def _check_addresses(self) -> None:
@@ -661,32 +637,34 @@ class Kit(_Part):
         for virtual in self.virtual:
             if virtual.network and virtual.network not in networks:
                 raise ValueError(
-                    f"virtual address “{virtual.id}” lies in “{virtual.network}”, which is no"
+                    f"virtual address “{virtual.id}” is in “{virtual.network}”, which is not a"
                     " network of this kit"
                 )
         for balanced in self.balanced:
             if balanced.virtual not in {one.id for one in self.virtual}:
                 raise ValueError(
-                    f"balanced service “{balanced.id}” turns to “{balanced.virtual}”, which is no"
+                    f"balanced service “{balanced.id}” uses “{balanced.virtual}”, which is not a"
                     " virtual address of this kit"
                 )
 
-    def _check_laying(self) -> None:
-        """Data is laid on extra disks of this kit, by answers that its questions take."""
-        if not self.laying:
+    def _check_layout(self) -> None:
+        """Data is stored on extra disks of this kit, by values that its settings allow."""
+        if not self.data_layout:
             return
-        if unknown := set(self.laying.disks) - {disk.id for disk in self.extra_disks}:
+        if unknown := set(self.data_layout.disks) - {disk.id for disk in self.extra_disks}:
             raise ValueError(
-                f"laying is on “{sorted(unknown)[0]}”, which is no extra disk of this kit"
+                f"data_layout uses “{sorted(unknown)[0]}”, which is not an extra disk of this kit"
             )
         for ident, answer in (
-            (ident, answer) for way in self.laying.ways for ident, answer in way.answers.items()
+            (ident, answer)
+            for way in self.data_layout.schemes
+            for ident, answer in way.answers.items()
         ):
             asked = self.question(ident)
             if asked is None or (asked.rule.choices and answer not in asked.rule.choices):
                 raise ValueError(
-                    f"laying: “{ident}” is answered “{answer}”, which is no"
-                    f" {'choice of it' if asked else 'question of this kit'}"
+                    f"data_layout sets “{ident}” to “{answer}”, which is not a"
+                    f" {'choice of it' if asked else 'setting of this kit'}"
                 )
 
     def _check_conditions(self) -> None:
@@ -697,7 +675,7 @@ class Kit(_Part):
         for role in self.roles:
             self._reads(f"role “{role.id}”: copies_by", role.copies_by, known)
         for step in self.forming:
-            self._reads(f"forming step “{step.id}”", step.when, known)
+            self._reads(f"setup step “{step.id}”", step.when, known)
 
     def _check_templates(self) -> None:
         """Templates ask for what the sheet has."""
@@ -715,13 +693,13 @@ class Kit(_Part):
                 self._templates(f"certificate “{certificate.id}”", template, known)
 
     def _check_sizing(self, roles: set[str]) -> None:
-        """Sizing is for roles, and speaks of loads, of this kit."""
+        """Sizing is for roles, and names loads, of this kit."""
         if not self.sizing:
             return
         loads = {load.id for load in self.sizing.loads}
         for ident, sizing in self.sizing.roles.items():
             if ident not in roles:
-                raise ValueError(f"sizing is for “{ident}”, which is no role of this kit")
+                raise ValueError(f"sizing is for “{ident}”, which is not a role of this kit")
             for carries in (sizing.carries, *sizing.by_size.values()):
                 self._check_carries(ident, carries, loads)
             self._reads(
@@ -733,8 +711,7 @@ class Kit(_Part):
     def _check_carries(self, ident: str, carries: Mapping[str, str], loads: set[str]) -> None:
         if unknown := set(carries) - loads:
             raise ValueError(
-                f"sizing of “{ident}” speaks of “{sorted(unknown)[0]}”, which is no load of this"
-                " kit"
+                f"sizing of “{ident}” names “{sorted(unknown)[0]}”, which is not a load of this kit"
             )
         for formula in carries.values():
             self._reads(f"sizing of “{ident}”", formula, loads | {"n", "vcpu", "memory_gib"})

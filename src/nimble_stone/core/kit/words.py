@@ -89,14 +89,14 @@ def explain(kit: Kit) -> list[str]:
             for disk in kit.extra_disks
             for use, own in disk.by_use.items()
         ]
-    if kit.laying:
+    if kit.data_layout:
         lines += [
             "",
-            f"Data on {', '.join(kit.laying.disks)}: "
+            f"Data on {', '.join(kit.data_layout.disks)}: "
             + "; ".join(
                 f"{Scheme(way.pieces, way.spare).label}"
                 f" ({', '.join(f'{key} = {value}' for key, value in way.answers.items())})"
-                for way in kit.laying.ways
+                for way in kit.data_layout.schemes
             ),
         ]
     lines += [

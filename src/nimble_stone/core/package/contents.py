@@ -118,7 +118,7 @@ class Contents:
             if member.name == name:
                 return member
         raise FormatError(
-            f"the descriptor names “{name}”, but the package does not hold it",
+            f"the descriptor names “{name}”, but the package does not contain it",
             code="ovf-file-missing",
         )
 
@@ -515,7 +515,7 @@ class _Examination:
                 self.notice(
                     "blocker",
                     "ovf-disk-kind",
-                    f"“{file.href}” is no disk image of a kind that is read, nor a raw disk of"
+                    f"“{file.href}” is not a disk image of a kind that is read, nor a raw disk of"
                     f" {disk.capacity_bytes} bytes",
                     file.href,
                     "9.1",
@@ -568,9 +568,9 @@ class _Examination:
             return BytesSource(inside.whole)
         kind = kinds.tell(inside.head)
         if name := signatures.unread(BytesSource(inside.head)):
-            raise FormatError(f"this is {name}, not a disk that is read", code="disk-kind")
+            raise FormatError(f"this is {name}, which is not supported", code="disk-kind")
         if kind not in ("qcow2", "vmdk", "raw", "unknown"):
-            raise FormatError(f"what is packed here is no disk ({kind})", code="disk-kind")
+            raise FormatError(f"what is packed here is not a disk ({kind})", code="disk-kind")
         size = packed.capacity(kind, inside)
         if (
             size is not None
@@ -686,7 +686,7 @@ def examine(
     raise FormatError(
         f"“{first.name}” is not an OVA, OVF, disk image, ISO image or kernel: nothing to deploy",
         code="not-a-package",
-        hint="Its first bytes tell; a wrong name would not matter.",
+        hint="The type is detected from the first bytes, not from the name.",
     )
 
 
@@ -701,7 +701,7 @@ def _kernel(
     plain = ("initrd", "gzip", "xz", "zstd")
     others = [name for name, kind in by_kind.items() if name != main.name and kind not in plain]
     for name in others:
-        look.notice("caution", "kernel-file", f"“{name}” is no initial ramdisk")
+        look.notice("caution", "kernel-file", f"“{name}” is not an initial ramdisk")
     if len(members) == 1:
         look.notice("note", "kernel-alone", "a kernel without an initial ramdisk")
     return Contents(
@@ -781,7 +781,7 @@ def _image(
         parent = getattr(image, "has_parent", False)
         if parent:
             raise FormatError(
-                "the disk holds only what differs from a parent, which did not come with it",
+                "the disk holds only what differs from a parent, which is missing",
                 code="disk-backing",
             )
     except FormatError as error:
@@ -833,7 +833,7 @@ def _packed(
     inner = kinds.tell(inside.head)
     if inner not in ("qcow2", "vmdk", "raw"):
         raise FormatError(
-            f"“{main.name}” is packed by {kind}, but what is inside is no disk image",
+            f"“{main.name}” is packed by {kind}, but what is inside is not a disk image",
             code="not-a-package",
         )
     capacity = packed.capacity(inner, inside)

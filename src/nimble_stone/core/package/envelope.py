@@ -283,8 +283,7 @@ def _files(root: Element, reading: Reading) -> tuple[FileRef, ...]:
             reading.notice(
                 "blocker",
                 "ovf-file-external",
-                f"file “{href[:120]}” lies outside the package; nothing is fetched for a"
-                " descriptor",
+                f"file “{href[:120]}” is outside the package; nothing is fetched for a descriptor",
                 item,
                 "7.1",
             )
@@ -574,7 +573,7 @@ def _startup(element: Element, members: set[str], reading: Reading) -> tuple[Sta
             reading.notice(
                 "caution",
                 "ovf-startup",
-                f"the order of starting names “{member[:60]}”, which is no member",
+                f"the order of starting names “{member[:60]}”, which is not a member",
                 item,
                 "9.6",
             )

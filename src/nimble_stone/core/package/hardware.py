@@ -288,7 +288,7 @@ def _amount(
         reading.notice(
             "caution",
             "ovf-range",
-            f"{what} ({normal}) lies outside its own range ({least} to {highest})",
+            f"{what} ({normal}) is outside its own range ({least} to {highest})",
             items[0],
             "8.4",
         )

@@ -59,7 +59,7 @@ def _bound(root: etree._Element, what: str) -> None:
         count += 1
         if depth > MAX_DEPTH or count > MAX_ELEMENTS:
             raise FormatError(
-                f"{what} is nested or numbered beyond reason ({MAX_DEPTH} levels, {MAX_ELEMENTS}"
+                f"{what} is nested too deep or too large ({MAX_DEPTH} levels, {MAX_ELEMENTS}"
                 " elements)",
                 code="xml-too-deep",
                 place=place(element),

@@ -110,7 +110,7 @@ class _Builder:
             or len(attributes) > MAX_ATTRIBUTES
         ):
             raise FormatError(
-                f"{self.what} is nested or numbered beyond reason ({MAX_DEPTH} levels,"
+                f"{self.what} is nested too deep or too large ({MAX_DEPTH} levels,"
                 f" {MAX_ELEMENTS} elements, {MAX_ATTRIBUTES} attributes)",
                 code="xml-too-deep",
                 place=self.place(),

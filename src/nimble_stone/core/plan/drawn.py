@@ -140,7 +140,7 @@ def ipv6_fault(text: str, subnet: IPv6Network | None, gateway: IPv6Address | Non
     except ValueError:
         return "is not an IPv6 address"
     if address.is_multicast or address.is_unspecified or address.is_loopback:
-        return "is no address a node can have"
+        return "is not a valid node address"
     if subnet is not None and address not in subnet:
-        return f"lies outside {subnet}"
+        return f"is outside {subnet}"
     return "is the gateway's" if address == gateway else ""

@@ -28,7 +28,7 @@ def _one(name: str, known: Mapping[str, SharedValues], way: tuple[str, ...]) -> 
             "shared values include each other in a ring:"
             f" {' → '.join((*way[way.index(name) :], name))}",
             code="include-ring",
-            hint="Take one of the includes out.",
+            hint="Remove one of the includes.",
         )
     if len(way) >= MAX_DEEP:
         raise InputError(
@@ -41,7 +41,7 @@ def _one(name: str, known: Mapping[str, SharedValues], way: tuple[str, ...]) -> 
             f"{by} shared values “{name}”, which do not exist; there are"
             f" {', '.join(sorted(known)) or 'none'}",
             code="include-unknown",
-            hint="Correct the name, or make them first.",
+            hint="Correct the name, or create them first.",
         )
     values = known[name]
     found: dict[str, Scalar] = {}

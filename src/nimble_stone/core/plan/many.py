@@ -76,7 +76,7 @@ def plans_of(
         raise InputError(
             "the table has no header with a column “name”",
             code="table-header",
-            hint="One row a cluster: name, bay, pool, count.archive …",
+            hint="One row per cluster: name, bay, pool, count.archive …",
         )
     header = [cell.strip() for cell in rows[at]]
     body = [
@@ -86,7 +86,7 @@ def plans_of(
     ]
     if len(body) > MAX_PLANS:
         raise InputError(
-            f"the table has {len(body)} rows; {MAX_PLANS} plans may be made at once",
+            f"the table has {len(body)} rows; {MAX_PLANS} plans can be created at once",
             code="table-large",
         )
     found = [
@@ -158,7 +158,7 @@ def _one(
         try:
             _put(document, kit, key, value)
         except ValueError:
-            faults.append(f"{key}: “{value[:20]}” is no number")
+            faults.append(f"{key}: “{value[:20]}” is not a number")
     text = _dump(
         {
             key: value

@@ -15,40 +15,40 @@ class _Part(BaseModel):
 
 
 class RoleBlock(_Part):
-    """How many nodes of a role, and what holds for all of them."""
+    """Number of nodes of a role, and values for all of them."""
 
     count: int | None = Field(
         default=None,
         ge=0,
         le=2000,
-        description="None: as the kit says, one a host or the usual number.",
+        description="Default: from the kit, one per host or the usual number.",
     )
     package: str = Field(
         default="",
-        description="The package of its nodes, where the role has another product than the kit's.",
+        description="Package of its nodes, if the role has another product than the kit's.",
     )
     values: dict[str, Scalar] = {}
 
 
 class Placing(_Part):
-    """How nodes are laid on hosts."""
+    """Rules of placement."""
 
     overcommit: float = Field(
-        default=4.0, ge=1, le=32, description="vCPUs that may be promised per thread of a host."
+        default=4.0, ge=1, le=32, description="Max vCPUs per thread of a host."
     )
     survive: int = Field(
         default=0,
         ge=0,
         le=2,
-        description="With any so many hosts lost, their nodes must fit on the others.",
+        description="Host failures to tolerate: nodes of lost hosts must fit on the others.",
     )
     avoid: tuple[str, ...] = Field(
-        default=(), max_length=500, description="Hosts that placement leaves alone."
+        default=(), max_length=500, description="Hosts that placement does not use."
     )
 
 
 class Acceptance(_Part):
-    """Who accepted the package's licence, when, and the SHA-256 of the text that was accepted."""
+    """Who accepted the package's licence, when, and the SHA-256 of the accepted text."""
 
     by: str
     at: str
@@ -62,7 +62,7 @@ class SharedValues(_Part):
     name: str = Field(pattern=r"^[a-z0-9][a-z0-9-]{0,39}$")
     title: str = Field(default="", max_length=120)
     include: tuple[str, ...] = Field(
-        default=(), max_length=20, description="Further shared values that these begin with."
+        default=(), max_length=20, description="Further shared values to start from."
     )
     values: dict[str, Scalar] = {}
 
@@ -80,33 +80,31 @@ class Plan(_Part):
         default="",
         description="“Product version” or the SHA-256 of the package (12 digits suffice).",
     )
-    bay: str = Field(default="", description="The bay whose hosts the plan may draw on.")
+    bay: str = Field(default="", description="Bay with the hosts that the plan may use.")
     draft: bool = Field(
         default=False,
-        description="Holds nothing: other plans neither see its nodes nor lose its addresses.",
+        description="Reserves nothing: its addresses and capacity stay free for other plans.",
     )
     licence: Acceptance | None = None
     include: tuple[str, ...] = Field(
         default=(),
         max_length=20,
         description=(
-            "Names of shared values, later ones before earlier ones; the plan's own stand "
-            "above them."
+            "Names of shared values; a later one wins over an earlier one, the plan's own values "
+            "win over all."
         ),
     )
     placement: Placing = Placing()
     load: dict[str, FiniteFloat] = Field(
         default={},
-        description=(
-            "How much there is to do, in the kit's loads: what sizes and numbers are proposed from."
-        ),
+        description=("Workload, in the kit's units; sizes and node counts are proposed from it."),
     )
-    values: dict[str, Scalar] = Field(default={}, description="What holds for all nodes.")
+    values: dict[str, Scalar] = Field(default={}, description="Values for all nodes.")
     roles: dict[str, RoleBlock] = Field(
-        default={}, description="Per role: count, and what holds for its nodes."
+        default={}, description="Per role: count, and values for its nodes."
     )
     nodes: dict[str, dict[str, Scalar]] = Field(
-        default={}, description="Per node (role-number): what holds for it alone."
+        default={}, description="Per node (role-number): values for this node."
     )
 
     def levels(self) -> dict[tuple[str, ...], Mapping[str, Scalar]]:
@@ -125,5 +123,5 @@ class Plan(_Part):
     @classmethod
     def _not_too_many(cls, roles: dict[str, RoleBlock]) -> dict[str, RoleBlock]:
         if sum(block.count or 0 for block in roles.values()) > 2000:
-            raise ValueError("a plan holds at most 2000 nodes")
+            raise ValueError("a plan has at most 2000 nodes")
         return roles

@@ -26,7 +26,7 @@ class Way:
 
 def data_disks(sheet: Sheet) -> list[DataDisk]:
     """The disks that data is laid on; each host is lost as a whole."""
-    kinds = sheet.kit.laying.disks if sheet.kit.laying else ()
+    kinds = sheet.kit.data_layout.disks if sheet.kit.data_layout else ()
     return [
         DataDisk(node.value("host") or node.id, f"{node.name} {disk.ref}", disk.capacity_bytes)
         for node in sheet.nodes
@@ -40,7 +40,7 @@ def ways(sheet: Sheet) -> list[Way]:
     yet. Cost: O(disks + ways × hosts × log hosts).
     """
     disks = data_disks(sheet)
-    if not disks or sheet.kit.laying is None:
+    if not disks or sheet.kit.data_layout is None:
         return []
     return [
         Way(
@@ -50,7 +50,7 @@ def ways(sheet: Sheet) -> list[Way]:
                 Edit(path=("values", column), value=value) for column, value in way.answers.items()
             ),
         )
-        for way in sheet.kit.laying.ways
+        for way in sheet.kit.data_layout.schemes
     ]
 
 

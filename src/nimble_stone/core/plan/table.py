@@ -86,7 +86,7 @@ def land(rows: Rows, sheet: Sheet) -> Landed:
         raise InputError(
             "the table has no header with a column “node”",
             code="table-header",
-            hint="Export the sheet to see how one looks.",
+            hint="Export the sheet to see an example.",
         )
     header = [cell.strip().lower() for cell in rows[at]]
     key = header.index("node")
@@ -130,7 +130,7 @@ def _fault(column: Column, value: str) -> str:
     if column.kind == "address" and ip(value) is None:
         return "is not an IPv4 address"
     if column.kind == "number" and not value.isdigit():
-        return "is no number"
+        return "is not a number"
     if column.kind == "certificate" and value != MADE_HERE:
         return f"certificates are brought on the page; a table may say “{MADE_HERE}”"
     if column.kind == "ssh-key" and (fault := ssh_key_fault(value)):

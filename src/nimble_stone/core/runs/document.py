@@ -139,7 +139,7 @@ def read(doc: Mapping[str, Any], packages: Packages) -> RunDocument:
             f"The run's document is of version {str(version)[:20]}; this program reads 1 to"
             f" {VERSION}.",
             code="run-document-version",
-            hint="Start the newer program again.",
+            hint="Start the newer version again.",
         )
     try:
         found = _version_1(doc, packages) if version == 1 else _version_2(doc)

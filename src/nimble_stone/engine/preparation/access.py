@@ -54,7 +54,7 @@ class Key(Plain):
             await super().act(c)
         if not await self._logs_in(c, action.credential):
             raise RemoteFailed(
-                f"{c.step.host}: the key is in the file, but the host does not take it",
+                f"{c.step.host}: the key is in the file, but the host does not accept it",
                 target=c.step.host,
                 hint=(
                     "See whether its SSH server allows keys and where it looks for them"

@@ -35,7 +35,7 @@ class Wipe(Plain):
                 f"{action.device} on {c.step.host} is not what was confirmed:"
                 f" {disk.why or disk.use}, serial {disk.serial or 'none'}",
                 code="disk-changed",
-                hint="Read the host again and look.",
+                hint="Refresh the host and check.",
             )
         return None
 
@@ -49,7 +49,7 @@ async def disk_now(c: Context, device: str) -> BlockDevice:
     disk = await c.host.preparation.disk(device)
     if disk is None:
         raise Conflict(
-            f"{c.step.host} has no disk {device} now", code="disk-gone", hint="Read the host again."
+            f"{c.step.host} has no disk {device} now", code="disk-gone", hint="Refresh the host."
         )
     return disk
 

@@ -339,7 +339,7 @@ def _rename(action: prep.RenameStore, before: Datastore | None) -> Work:
         raise Conflict(
             f"datastore {action.name} of {action.host} was not read",
             code="not-read",
-            hint="Read the host again.",
+            hint="Refresh the host.",
         )
     server, _, export = before.shared.partition(":")
     kind = before.kind if before.kind in ("dir", "netfs") else "dir"

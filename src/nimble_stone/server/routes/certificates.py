@@ -135,5 +135,5 @@ async def keep_pair(ident: str, body: PairEdit, app: TheApplication, kits: TheKi
 def _wanted(sheet: Sheet, column: str) -> Certificate:
     found = next((one for one in sheet.kit.certificates if f"certificate.{one.id}" == column), None)
     if found is None:
-        raise InputError("this column holds no certificate", code="not-certificate")
+        raise InputError("this column has no certificate", code="not-certificate")
     return found

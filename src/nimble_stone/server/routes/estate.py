@@ -397,7 +397,7 @@ async def estate_change(name: str, body: HostChange, app: TheApplication) -> Est
             raise Conflict(
                 f"{name} cannot be renamed: {'; '.join(reasons[:5])}",
                 code="host-needed",
-                hint="Change those plans or take those runs back first.",
+                hint="Change those plans, or roll back those runs first.",
             )
         await app.store.write(records.rename_host, name, body.name)
         host = host.model_copy(update={"name": body.name})
@@ -420,7 +420,7 @@ async def estate_retire(name: str, app: TheApplication) -> EstateView:
         raise Conflict(
             f"{name} stays: {'; '.join(reasons[:5])}",
             code="host-needed",
-            hint="Change those plans or take those runs back first.",
+            hint="Change those plans, or roll back those runs first.",
         )
     await app.store.write(records.drop_host, name)
     return await _view(app)

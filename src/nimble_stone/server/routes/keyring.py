@@ -55,7 +55,7 @@ async def put_secret(name: str, body: Secret, app: TheApplication) -> dict[str, 
     """Keep a secret. Raises InputError for a name that belongs to the installation itself."""
     if grants.is_internal(name):
         raise InputError(
-            f"“{name}” is a name of the installation itself",
+            f"“{name}” is reserved",
             code="secret-name",
             hint="Choose another name.",
         )
@@ -73,7 +73,7 @@ async def drop_secret(name: str, app: TheApplication) -> list[KeyringEntry]:
         raise Conflict(
             f"keyring entry “{name}” is in use by {used}",
             code="secret-in-use",
-            hint="Give them another login first.",
+            hint="Choose another login for them first.",
         )
     await app.store.write(entries.drop_secret, name)
     return await _views(app, estate)

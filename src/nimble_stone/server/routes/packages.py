@@ -242,7 +242,7 @@ async def package_take_in(
     size = request.headers.get("Content-Length", "")
     if not size.isdigit() or not 0 < int(size) <= 1 << 50:
         raise InputError(
-            "the request must say how long the package is (Content-Length)", code="upload-length"
+            "the request must have the package's length (Content-Length)", code="upload-length"
         )
     title = (
         "".join(c for c in unquote(name).replace("\\", "/").rsplit("/", 1)[-1] if c.isprintable())[
@@ -255,7 +255,7 @@ async def package_take_in(
     if got < int(size):
         await intake.stop(row.id)
         raise InputError(
-            "the upload was broken off", code="upload-cut", hint="Send the file again."
+            "the upload was interrupted", code="upload-cut", hint="Send the file again."
         )
     return await _ended(app, intake, kits, row.id)
 
@@ -315,13 +315,13 @@ async def package_remove(sha256: str, app: TheApplication, intake: TheIntake) ->
         raise Conflict(
             f"the package is used by {', '.join(users[:5])}",
             code="package-in-use",
-            hint="Give those plans another package first.",
+            hint="Choose another package in those plans first.",
         )
     if await app.store.read(library.copies, row.sha256):
         raise Conflict(
-            "copies of the package still lie on datastores",
+            "datastores still have cached images of the package",
             code="package-in-use",
-            hint="Clear them first, on the package's page.",
+            hint="Delete them first, on the package's page.",
         )
     await intake.remove(row.sha256)
     return {"state": "removed"}

@@ -80,7 +80,7 @@ async def put_pool(body: PoolEdit, app: TheApplication) -> list[PoolView]:
     }
     if kinds.get(body.name, body.kind) != body.kind:
         raise InputError(
-            f"there is a pool “{body.name}” already, of another kind",
+            f"pool “{body.name}” exists already, with another kind",
             code="pool-kind",
             hint="Choose another name.",
         )
@@ -104,7 +104,7 @@ async def drop_pool(name: str, app: TheApplication) -> list[PoolView]:
     ]
     if users:
         raise Conflict(
-            f"“{name}” is drawn from by"
+            f"“{name}” is used by"
             f" {', '.join(users[:5])}{f' and {len(users) - 5} more' if len(users) > 5 else ''}",
             code="pool-used",
             hint="Choose another pool there first.",
@@ -154,7 +154,7 @@ def _file(body: PoolEdit, estate: Estate) -> EstateFile:
             subnet = network.subnet if network else None
             if subnet is not None and not (pool.first in subnet and pool.last in subnet):
                 raise InputError(
-                    f"{pool.first} to {pool.last} does not lie in {body.network} ({subnet})",
+                    f"{pool.first} to {pool.last} is not in {body.network} ({subnet})",
                     code="pool-outside",
                 )
             return EstateFile(pools=(pool,))
@@ -165,5 +165,5 @@ def _file(body: PoolEdit, estate: Estate) -> EstateFile:
             str(first["msg"]).removeprefix("Value error, ")
             + (f" ({'.'.join(map(str, first['loc']))})" if first["loc"] else ""),
             code="pool-form",
-            hint="What was typed stays; correct it.",
+            hint="Your input is kept; correct it.",
         ) from error

@@ -187,7 +187,7 @@ async def preparation_start(body: Begin, app: TheApplication, engine: TheEngine)
         raise Conflict(
             f"preparation run {other} is already changing one of these objects",
             code="run-active",
-            hint="Let it finish.",
+            hint="Wait until it ends.",
         )
     try:
         await app.store.read(runs.get_run, body.run)

@@ -117,7 +117,7 @@ async def token_make(body: NewToken, app: TheApplication, caller: TheCaller) -> 
     """
     if caller.token:
         raise Denied(
-            "a token makes no further tokens",
+            "a token cannot create tokens",
             code="token-needs-key",
             hint="Sign in with the access key.",
         )

@@ -119,7 +119,7 @@ async def take_in_new(body: NewTakeIn, intake: TheIntake) -> TakeInView:
     if body.url:
         return view(intake, await intake.from_url(body.url.strip(), body.sha256.strip()))
     if not body.files:
-        raise InputError("give a URL, or the files that will come", code="take-in-files")
+        raise InputError("give a URL or a list of files", code="take-in-files")
     name = body.name or body.files[0][0]
     return view(
         intake, await intake.begin("upload", name, [TakeInFile(*file) for file in body.files])
@@ -238,7 +238,8 @@ async def _find(place: str, app: TheApplication) -> tuple[TakeIn, int]:
 def _version(request: Request) -> None:
     if request.headers.get("Tus-Resumable") != "1.0.0":
         raise InputError(
-            "this speaks tus 1.0.0; the request must say so in Tus-Resumable", code="tus-version"
+            "this server supports tus 1.0.0; the request needs Tus-Resumable: 1.0.0",
+            code="tus-version",
         )
 
 

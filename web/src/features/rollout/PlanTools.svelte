@@ -24,7 +24,7 @@
     package: 'the package’s default',
     shared: 'from shared values the plan includes',
     unused: 'this node has no such value',
-    none: 'not answered',
+    none: 'not set',
   };
   let origin = $derived.by(() => {
     const plan = rollout.plan;

@@ -117,7 +117,7 @@ def test_what_changed_between_two_versions_is_shown_and_a_licence_is_accepted_in
     page.get_by_role("button", name="Accept licence").click()
     expect(page.get_by_role("region", name="Licence")).to_contain_text("accepted by mira")
     page.get_by_label("Channel", exact=True).fill("candidate")
-    page.get_by_role("button", name="Keep").click()
+    page.get_by_role("button", name="Save", exact=True).click()
     expect(page.get_by_label("Versions")).to_contain_text("candidate")
 
 

@@ -87,7 +87,7 @@
       </p>
       {#snippet acts()}
         <Button disabled={data.busy !== ''} onclick={() => void data.read([name])}
-          >{data.busy.startsWith('reading') ? 'Reading …' : 'Read it'}</Button
+          >{data.busy.startsWith('reading') ? 'Refreshing …' : 'Refresh'}</Button
         >
       {/snippet}
     </HeadBar>
@@ -201,7 +201,7 @@
                 >{/each}
             </div>{/if}</Section
         >
-        {#if mine.length}<Section title="Fitness" aside={count(mine.length, 'rule')}
+        {#if mine.length}<Section title="Readiness" aside={count(mine.length, 'rule')}
             ><ul>
               {#each mine as v, i (i)}<li class="fit">
                   <Weight severity={v.severity} /><span
@@ -262,7 +262,7 @@
             ><Button
               onclick={() => {
                 retiring = false;
-              }}>Keep it</Button
+              }}>Cancel</Button
             >{:else}<Button
               onclick={() => {
                 retiring = true;

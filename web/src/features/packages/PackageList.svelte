@@ -30,60 +30,62 @@
       class="quiet">{found.length === list.length ? '' : `${found.length} of ${list.length}`}</span
     ></label
   >{/if}
-{#each products as [product, versions] (product)}
-  <section aria-label={product}>
-    <header>
-      <h2>{product}</h2>
-      <span class="quiet"
-        >{[
-          versions[0]?.vendor,
-          versions[0]?.kits.length
-            ? `supported by kit ${versions[0].kits.join(', ')}`
-            : 'no kit supports it',
-        ]
-          .filter(Boolean)
-          .join(' · ')}</span
-      >
-    </header>
-    <ul>
-      {#each versions as p, i (p.sha256)}
-        <li>
-          <a href={`/packages/${p.sha256}`} title={p.file_name}>
-            <span class="head"
-              ><StateMark state={mark(p.manifest, p.signature)} size={15} /><b
-                >{middle(p.version, 20)}</b
-              >{#if p.channel}<i class="channel">{p.channel}</i>{/if}{#if p.cautions}<i
-                  class="cautions">{count(p.cautions, 'caution')}</i
-                >{/if}</span
-            >
-            <span class="bytes" title="thin inside full; lengths by square root"
-              ><i class="full" style:width={width(p.full_bytes || p.size)}></i><i
-                class="thin"
-                style:width={width(p.thin_bytes || p.size)}
-              ></i></span
-            >
-            <span class="mono"
-              >{p.full_bytes
-                ? `${size(p.thin_bytes)} thin · ${size(p.full_bytes)} full`
-                : size(p.size)}</span
-            >
-            <span class="quiet">{KIND[p.kind]}, {WHOLE[p.manifest]}, {SIGNED[p.signature]}</span>
-            <span class="quiet" title={utc(p.added_at)}
-              >{p.plans.length ? `in ${middle(p.plans.join(', '), 34)}` : 'in no plan'} · {moment(
-                p.added_at,
-              )}</span
-            >
-          </a>
-          {#if versions[i + 1]}<a
-              class="compare"
-              href={`/packages/compare?old=${versions[i + 1]!.sha256.slice(0, 16)}&new=${p.sha256.slice(0, 16)}`}
-              >what changed since {middle(versions[i + 1]!.version, 12)}</a
-            >{/if}
-        </li>
-      {/each}
-    </ul>
-  </section>
-{:else}{#if filter}<p class="quiet none">No package matches “{filter}”.</p>{/if}{/each}
+<div class="products">
+  {#each products as [product, versions] (product)}
+    <section aria-label={product} style:--columns={Math.min(3, versions.length)}>
+      <header>
+        <h2>{product}</h2>
+        <span class="quiet"
+          >{[
+            versions[0]?.vendor,
+            versions[0]?.kits.length
+              ? `supported by kit ${versions[0].kits.join(', ')}`
+              : 'no kit supports it',
+          ]
+            .filter(Boolean)
+            .join(' · ')}</span
+        >
+      </header>
+      <ul>
+        {#each versions as p, i (p.sha256)}
+          <li>
+            <a href={`/packages/${p.sha256}`} title={p.file_name}>
+              <span class="head"
+                ><StateMark state={mark(p.manifest, p.signature)} size={15} /><b
+                  >{middle(p.version, 20)}</b
+                >{#if p.channel}<i class="channel">{p.channel}</i>{/if}{#if p.cautions}<i
+                    class="cautions">{count(p.cautions, 'caution')}</i
+                  >{/if}</span
+              >
+              <span class="bytes" title="thin inside full; lengths by square root"
+                ><i class="full" style:width={width(p.full_bytes || p.size)}></i><i
+                  class="thin"
+                  style:width={width(p.thin_bytes || p.size)}
+                ></i></span
+              >
+              <span class="mono"
+                >{p.full_bytes
+                  ? `${size(p.thin_bytes)} thin · ${size(p.full_bytes)} full`
+                  : size(p.size)}</span
+              >
+              <span class="quiet">{KIND[p.kind]}, {WHOLE[p.manifest]}, {SIGNED[p.signature]}</span>
+              <span class="quiet" title={utc(p.added_at)}
+                >{p.plans.length ? `in ${middle(p.plans.join(', '), 34)}` : 'in no plan'} · {moment(
+                  p.added_at,
+                )}</span
+              >
+            </a>
+            {#if versions[i + 1]}<a
+                class="compare"
+                href={`/packages/compare?old=${versions[i + 1]!.sha256.slice(0, 16)}&new=${p.sha256.slice(0, 16)}`}
+                >what changed since {middle(versions[i + 1]!.version, 12)}</a
+              >{/if}
+          </li>
+        {/each}
+      </ul>
+    </section>
+  {:else}{#if filter}<p class="quiet none">No package matches “{filter}”.</p>{/if}{/each}
+</div>
 
 <style>
   .filter {
@@ -100,8 +102,24 @@
     background: var(--surface);
     border-radius: var(--radius);
   }
+  /* A product takes as many columns as it has versions, so that lengths can be compared. */
+  .products {
+    display: grid;
+    grid-template-columns: repeat(3, minmax(0, 1fr));
+    gap: 0 26px;
+  }
   section {
     padding: 16px 0 4px;
+    grid-column: span var(--columns);
+    min-width: 0;
+  }
+  @media (max-width: 900px) {
+    .products {
+      grid-template-columns: minmax(0, 1fr);
+    }
+    section {
+      --columns: 1 !important;
+    }
   }
   header {
     display: flex;
@@ -113,16 +131,20 @@
   h2 {
     font-size: var(--text-l);
     font-weight: 600;
+    white-space: nowrap;
   }
   header span {
     font-size: var(--text-s);
+    overflow: hidden;
+    text-overflow: ellipsis;
+    white-space: nowrap;
   }
   ul {
     list-style: none;
     margin: 0;
     padding: 10px 0 0;
     display: grid;
-    grid-template-columns: repeat(auto-fill, minmax(300px, 1fr));
+    grid-template-columns: repeat(var(--columns), minmax(0, 1fr));
     gap: 12px 26px;
   }
   li > a:first-child {

@@ -282,7 +282,7 @@
               placeholder="what the team should know"></textarea></label
           >
           {#if channel !== one.channel || note !== one.note}<Button kind="main" type="submit"
-              >Keep</Button
+              >Save</Button
             >{/if}
         </form></Section
       >
@@ -327,7 +327,7 @@
             kind="link"
             onclick={() => {
               reading = true;
-            }}>Read it{one.accepted.some((a) => !a.plan) ? '' : ' and accept'}</Button
+            }}>Read the licence{one.accepted.some((a) => !a.plan) ? '' : ' and accept'}</Button
           >{:else}<p class="quiet">The package has no licence text.</p>{/if}</Section
       >
       <Button
@@ -385,7 +385,7 @@
         ><Button
           onclick={() => {
             removing = false;
-          }}>Keep it</Button
+          }}>Cancel</Button
         >
       </p></Dialog
     >{/if}

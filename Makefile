@@ -7,7 +7,7 @@ APT_BASE := python3-venv
 APT_TEST := chromium qemu-system-x86 qemu-utils libvirt-daemon libvirt-daemon-driver-qemu libvirt-daemon-system libvirt-clients seabios ipxe-qemu \
   openssh-server openssh-client grub-pc-bin grub-common busybox-static dropbear-bin linux-image-cloud-amd64 iproute2 iputils-ping cpio kmod e2fsprogs util-linux openssl
 
-.PHONY: help lock demo test check fmt bench fuzz shots openapi hypervisor-demo clean
+.PHONY: help lock demo test check fmt bench fuzz shots texts openapi hypervisor-demo clean
 help: ## this list
 	@grep -E '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 18
 
@@ -83,6 +83,9 @@ fuzz: $(STAMPS)/python-dev $(STAMPS)/test-tools ## damaged packages and disks fo
 
 shots: $(STAMPS)/python-dev $(STAMPS)/web $(STAMPS)/test-tools ## docs/screenshots from the demo data
 	@$(PY) -m tests.browser.shots
+
+texts: $(STAMPS)/python-dev ## every text that a person reads, with file and line
+	@$(PY) -m tests.support.texts
 
 hypervisor-demo: $(STAMPS)/python-dev $(STAMPS)/web $(STAMPS)/test-tools ## the same on two real KVM hosts on this machine, with the page left open
 	@$(PY) -m tests.hypervisor.demo

@@ -243,3 +243,17 @@ def test_it_stands_on_a_small_and_a_large_screen(
                 "document.documentElement.scrollWidth <= innerWidth &&"
                 " document.documentElement.scrollHeight <= innerHeight"
             ), path
+
+
+def test_columns_too_narrow_for_their_name_are_named_under_the_pointer(
+    page: Page, server: ServerProcess
+) -> None:
+    page.set_viewport_size({"width": 640, "height": 800})
+    page.goto(f"{server.url}/estate")
+    column = page.locator("svg [data-name=skua]")
+    column.wait_for()
+    expect(page.locator("svg [data-name=skua] .name")).to_have_count(0)  # no place for it
+    column.hover()
+    expect(page.locator(".lens")).to_contain_text("skua")
+    page.get_by_label("Filter by typing").hover()
+    expect(page.locator(".lens")).to_have_count(0)

@@ -227,5 +227,5 @@ def test_made_secrets_keep_their_rules() -> None:
                 assert violations(made_by(question.rule, rng.choice), question.rule) == []
             elif question.secret:
                 # a licence key is given by somebody; none can be made
-                with pytest.raises(InputError, match="no secret of that form"):
+                with pytest.raises(InputError, match="no secret of this form"):
                     made_by(question.rule, rng.choice)

@@ -110,8 +110,8 @@ def test_what_is_no_member_is_told_apart(kind: Any, text: str) -> None:
             "group address",
         ),
         ({"kind": "ipv6", "first": "fd44::1", "last": "fd44::2"}, "names no network"),
-        ({"kind": "number", "first": "one", "last": "2"}, "no number"),
-        ({"kind": "number", "first": "1", "last": "2", "excluded": ["x"]}, "no number"),
+        ({"kind": "number", "first": "one", "last": "2"}, "not a number"),
+        ({"kind": "number", "first": "1", "last": "2", "excluded": ["x"]}, "not a number"),
     ],
 )
 def test_a_wrong_series_is_refused(more: dict[str, Any], words: str) -> None:
@@ -224,7 +224,7 @@ def test_ipv6_is_off_until_a_pool_or_an_address_is_named() -> None:
     }
     assert messages == {
         "fd99::1 is outside fd44:5e1d:20::/64.",
-        "IPv6 “none of it” is no IPv6 address.",
+        "IPv6 “none of it” is not an IPv6 address.",
     }
 
 
@@ -328,10 +328,10 @@ def test_what_is_condensed_is_listed_again(kind: Any, numbers: set[int]) -> None
 @pytest.mark.parametrize(
     ("kind", "text", "words"),
     [
-        ("ipv4", "10.0.0.9-10.0.0.1", "no IPv4 address and no range"),
-        ("mac", "52-54", "no MAC address"),
+        ("ipv4", "10.0.0.9-10.0.0.1", "not an IPv4 address or a range"),
+        ("mac", "52-54", "not a MAC address"),
         ("number", "1-99999", "more than 10000"),
-        ("ipv6", "10.0.0.1", "no IPv6 address"),
+        ("ipv6", "10.0.0.1", "not an IPv6 address"),
     ],
 )
 def test_a_wrong_listing_is_refused_with_the_word_that_is_wrong(
@@ -386,7 +386,7 @@ def test_a_series_of_another_kind_gives_nothing_and_a_finding_says_so() -> None:
         nodes={"controller-1": {"mac": "tide"}, "controller-2": {"mac": "53:00:00:00:00:01"}},
     )
     codes = found(wrong)
-    assert codes["mac-form"].message == "MAC “tide” is no MAC address."
+    assert codes["mac-form"].message == "MAC “tide” is not a MAC address."
     assert "group address" in codes["mac-group"].message
 
 
@@ -445,8 +445,8 @@ def test_tables_take_what_fits_and_keep_the_rest_as_it_was_typed() -> None:
         "addressing": "dhcp",
     }
     assert [(one.column, one.text, one.why) for one in landed.wrong] == [
-        ("mac", "52:54", "is no MAC address"),
-        ("address6", "10.44.20.1", "is no IPv6 address"),
+        ("mac", "52:54", "is not a MAC address"),
+        ("address6", "10.44.20.1", "is not an IPv6 address"),
         (
             "certificate.interface",
             "keyring:host-key",

@@ -141,14 +141,14 @@ def test_a_pair_that_somebody_brings_must_belong_together() -> None:
     )
     for certificate, key, words in (
         (PAIR.certificate, AUTHORITY.key, "does not belong"),
-        ("hello", PAIR.key, "no PEM file"),
+        ("hello", PAIR.key, "not a PEM file"),
         (PAIR.certificate, "hello", "no PEM private key"),
         (PAIR.certificate, locked.decode(), "passphrase"),
         (PAIR.certificate + c.make_authority(NOW, "Other").certificate, PAIR.key, "did not sign"),
         (AUTHORITY.certificate + PAIR.certificate, PAIR.key, "does not belong"),
         (PAIR.certificate * 11, PAIR.key, "chain of 11"),
         ("x" * (c.MAX_PEM + 1), PAIR.key, "more than 64 KiB"),
-        (PAIR.key, PAIR.certificate, "no PEM file"),
+        (PAIR.key, PAIR.certificate, "not a PEM file"),
     ):
         with pytest.raises(StoneError, match=words):
             c.read_pair(certificate, key)

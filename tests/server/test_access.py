@@ -18,7 +18,7 @@ from nimble_stone.cli.client import Client
 from nimble_stone.core.errors import Busy, Denied
 from nimble_stone.server import auth
 from nimble_stone.server.guard import host_is_known, known_names
-from tests.server.test_flood import health_watched
+from tests.server.test_flood import health_watched, most_seconds
 from tests.support.processes import CLI, ServerProcess, wait_for
 
 
@@ -83,7 +83,8 @@ def test_asking_in_parallel_passes_no_limit_and_stalls_nobody(own: ServerProcess
     assert {answer.status_code for answer in answers} == {401, 429}
     refused = next(answer for answer in answers if answer.status_code == 429)
     assert 1 <= int(refused.headers["Retry-After"]) <= 61
-    assert max(took) < 0.2
+    # hashing takes both processors: what another program takes counts too
+    assert max(took) < most_seconds(own)
 
 
 def test_the_command_line_holds_a_token_and_not_the_key(own: ServerProcess) -> None:
@@ -100,7 +101,7 @@ def test_a_token_is_made_used_and_revoked(own: ServerProcess) -> None:
     made = client.call("POST", "/api/access/tokens", {"name": "night script"})
     script = Client(own.url, token=made["token"])
     assert script.call("GET", "/api/plans") == []
-    with pytest.raises(Denied, match="no further tokens"):
+    with pytest.raises(Denied, match="cannot create tokens"):
         script.call("POST", "/api/access/tokens", {"name": "another"})
     row = next(
         one for one in client.call("GET", "/api/access")["tokens"] if one["id"] == made["id"]

@@ -112,7 +112,7 @@ def test_hosts_are_added_with_the_key_that_was_confirmed_all_or_none(
         client.call("POST", "/api/estate/hosts", [request(found["skua"]), request(found["gannet"])])
     assert len(client.call("GET", "/api/estate")["hosts"]) == 2
     client.call("DELETE", "/api/estate/hosts/fulmar")
-    with pytest.raises(StoneError, match="another one was pinned"):
+    with pytest.raises(StoneError, match="another key was pinned"):
         client.call("POST", "/api/estate/hosts", [wrong])
     lab.turn("fulmar", new_host_key=True)
     assert looked(client)["fulmar"]["outcome"] == "key-changed"

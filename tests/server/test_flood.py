@@ -50,7 +50,7 @@ def health_watched(server: ServerProcess) -> Iterator[list[float]]:
         thread.join()
 
 
-def _most(server: ServerProcess) -> float:
+def most_seconds(server: ServerProcess) -> float:
     """Seconds that health may take: a fifth, and what this machine takes anyway just now."""
     with httpx.Client(base_url=server.url, trust_env=False, timeout=60) as http:
         slowest = max(http.get("/api/health").elapsed.total_seconds() for _ in range(60))
@@ -116,7 +116,7 @@ def test_health_is_answered_while_a_hostile_request_is_read(
     method, path, body, statuses = KINDS[kind]
     # On a loaded machine a single answer may be late for reasons of its own: what stalls the server
     # does so every time.
-    worst, most = [], _most(server)
+    worst, most = [], most_seconds(server)
     for _ in range(3):
         with health_watched(server) as took:
             answer = client._http.request(
@@ -132,7 +132,7 @@ def test_health_is_answered_while_a_hostile_request_is_read(
 
 
 def test_a_stranger_gets_no_body_read_and_signing_in_takes_little(server: ServerProcess) -> None:
-    most = _most(server)
+    most = most_seconds(server)
     with (
         httpx.Client(base_url=server.url, trust_env=False, timeout=30) as http,
         health_watched(server) as took,

@@ -140,7 +140,7 @@ def test_what_belongs_to_the_installation_is_granted_to_nobody(place: Place, ent
     client.call("GET", "/api/authority")
     with pytest.raises(StoneError, match="cannot be granted"):
         client.call("POST", "/api/keyring/grants", {"entry": entry, "plan": "western"})
-    with pytest.raises(StoneError, match="installation itself"):
+    with pytest.raises(StoneError, match="is reserved"):
         client.call("PUT", f"/api/secrets/{entry}", {"value": "x"})
 
 

@@ -285,9 +285,9 @@ def test_a_scan_finds_hosts_and_controllers_by_what_they_say(place: Place) -> No
         ("10.44.0.0/16", "4096"),
         ("8.8.8.0/28", "outside"),
         ("10.44.1.9-3", "ends before"),
-        ("seabirds", "no range"),
-        ("", "no range"),
-        ("10.44.1.300", "no range"),
+        ("seabirds", "not a range"),
+        ("", "not a range"),
+        ("10.44.1.300", "not a range"),
         ("10.0.0.0-10.255.255.255", "4096"),
     ],
 )

@@ -129,15 +129,15 @@ def test_a_pool_is_made_changed_used_and_given_up(client: Client) -> None:
         ({"first": "10.1.0.1", "last": "10.1.0.9"}, "is not in survey"),
         ({"network": "moon"}, "no network “moon”"),
         ({"network": ""}, "no network is chosen"),
-        ({"excluded": "10.44.20.33-"}, "no IPv4 address and no range"),
+        ({"excluded": "10.44.20.33-"}, "not an IPv4 address or a range"),
         ({"reserved": "tide clock"}, "“tide” is not an IPv4 address"),
         ({"first": "tide"}, "IPv4"),
         (
             {"kind": "mac", "first": "53:00:00:00:00:01", "last": "53:00:00:00:00:02"},
             "group address",
         ),
-        ({"name": "kelda-macs"}, "of another kind"),
-        ({"kind": "number", "first": "0", "last": "x"}, "no number"),
+        ({"name": "kelda-macs"}, "with another kind"),
+        ({"kind": "number", "first": "0", "last": "x"}, "not a number"),
     ],
 )
 def test_a_wrong_pool_is_refused_in_words_and_nothing_is_changed(

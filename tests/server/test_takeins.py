@@ -613,7 +613,7 @@ def test_a_disk_that_is_packed_and_cut_into_pieces_comes_in_as_it_is_inspected(
             (folder / f"d.vmdk.{number:09d}").write_bytes(piece)
         files = sorted(folder.iterdir())
         if not fine:
-            with pytest.raises(StoneError, match="no disk image"):
+            with pytest.raises(StoneError, match="not a disk image"):
                 client.upload(files, lambda *_: None)
             continue
         row = client.upload(files, lambda *_: None)

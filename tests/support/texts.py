@@ -100,3 +100,8 @@ def every_text() -> Iterator[Text]:
 
 def _name(path: Path) -> str:
     return str(path.relative_to(ROOT))
+
+
+if __name__ == "__main__":
+    for text in every_text():
+        print(f"{text.file}:{text.line}: {text.words}")

@@ -79,7 +79,7 @@ class Series(BaseModel):
         low, high = number_of(self.kind, self.first), number_of(self.kind, self.last)
         for text in (self.first, self.last, *self.excluded, *self.reserved):
             if number_of(self.kind, text) is None:
-                raise ValueError(f"series “{self.name}”: “{text[:60]}” is no {WORDS[self.kind]}")
+                raise ValueError(f"series “{self.name}”: “{text[:60]}” is not {A_WORD[self.kind]}")
         if low is None or high is None or low > high:
             raise ValueError(f"series “{self.name}”: {self.first} lies after {self.last}")
         if self.kind == "mac" and (low >> 40) & 1:
@@ -146,7 +146,7 @@ def listed(kind: Literal["mac", "ipv6", "number", "ipv4"], text: str) -> list[st
         low, high = _any(kind, first), _any(kind, last) if dash else _any(kind, first)
         if low is None or high is None or low > high:
             raise InputError(
-                f"“{word[:80]}” is no {WORDS.get(kind, 'IPv4 address')} and no range of them",
+                f"“{word[:80]}” is not {A_WORD.get(kind, 'an IPv4 address')} or a range of them",
                 code="members",
                 hint="Write single numbers and ranges (first-last), separated by commas.",
             )
@@ -190,7 +190,11 @@ def _any(kind: Literal["mac", "ipv6", "number", "ipv4"], text: str) -> int | Non
         return None
 
 
-WORDS: Mapping[str, str] = {"mac": "MAC address", "ipv6": "IPv6 address", "number": "number"}
+A_WORD: Mapping[str, str] = {
+    "mac": "a MAC address",
+    "ipv6": "an IPv6 address",
+    "number": "a number",
+}
 MANY: Mapping[str, str] = {"mac": "MAC addresses", "ipv6": "IPv6 addresses", "number": "numbers"}
 
 

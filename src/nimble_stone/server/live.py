@@ -17,6 +17,7 @@ from functools import cached_property
 
 from nimble_stone.app.application import Application
 from nimble_stone.app.claims import without_own
+from nimble_stone.app.run_requests import rollout_row
 from nimble_stone.core import narrative, run_words, sequence
 from nimble_stone.core.acceptance import Verdict
 from nimble_stone.core.errors import StoneError
@@ -24,7 +25,7 @@ from nimble_stone.core.estate import Estate
 from nimble_stone.core.runs import document
 from nimble_stone.engine.frozen import FrozenRun, thawed
 from nimble_stone.ports.feed import Frame
-from nimble_stone.server.run_answers import below, rollout_row, seen_steps
+from nimble_stone.server.run_answers import below, seen_steps
 from nimble_stone.server.views import (
     AttemptView,
     EventView,

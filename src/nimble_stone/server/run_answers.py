@@ -9,7 +9,6 @@ from collections.abc import Sequence
 from nimble_stone.app.application import Application
 from nimble_stone.core import narrative, run_words
 from nimble_stone.core.acceptance import Verdict
-from nimble_stone.core.errors import NotFound
 from nimble_stone.core.runs.states import STANDING, UNDER_WAY, RunState
 from nimble_stone.core.units import time_text
 from nimble_stone.engine.frozen import FrozenRun
@@ -19,20 +18,6 @@ from nimble_stone.server.views import (
 )
 from nimble_stone.store import runs
 from nimble_stone.store.runs import RunRow, StepRow
-
-
-async def rollout_row(app: Application, ident: str) -> RunRow:
-    """A rollout's row. Raises NotFound, also for a run that prepares hosts: that has a place of its
-    own.
-    """
-    row = await app.store.read(runs.get_run, ident)
-    if row.kind != "rollout":
-        raise NotFound(
-            f"Run {ident} prepares hosts; it is not a rollout.",
-            code="run-prepares",
-            hint=f"See /api/groundwork/{ident}, or `nimble-stone estate preparations`.",
-        )
-    return row
 
 
 def below(row: RunRow, facts: run_words.RunFacts) -> str:

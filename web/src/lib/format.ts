@@ -67,3 +67,7 @@ export const count = (n: number, noun: string, plural = `${noun}s`): string =>
 /** A label in the middle of a sentence: its first letter small, unless it begins a word of capitals. */
 export const inside = (label: string): string =>
   /^\p{Lu}{2}/u.test(label) ? label : label.charAt(0).toLowerCase() + label.slice(1);
+
+/** Names on one line: the first ones, and how many more there are. */
+export const listed = (names: string[], most = 8) =>
+  names.slice(0, most).join(' ') + (names.length > most ? ` and ${names.length - most} more` : '');

@@ -11,7 +11,7 @@ from nimble_stone.core.findings import Edit, Finding, Remedy
 from nimble_stone.core.plan.columns import Column, network_column
 from nimble_stone.core.plan.drawn import in_use, ipv6_fault
 from nimble_stone.core.plan.sheet import Node, ip
-from nimble_stone.core.series import MANY, WORDS, number_of
+from nimble_stone.core.series import A_WORD, MANY, number_of
 from nimble_stone.core.units import count_text
 
 
@@ -193,7 +193,7 @@ def _one(
             code=f"{kind}-form",
             node=node.id,
             column=column.id,
-            message=f"{column.label} “{value[:60]}” is no {WORDS[kind]}.",
+            message=f"{column.label} “{value[:60]}” is not {A_WORD[kind]}.",
             consequence="The node could not be set up with it.",
             remedy=remedy,
         )

@@ -496,7 +496,7 @@ RULES: tuple[HostRule, ...] = (
     HostRule(
         "resolves",
         "names",
-        "Resolves the names of its bay",
+        "Resolves its bay's hosts",
         "Clusters use names.",
         "getent ahostsv4",
         _resolves,

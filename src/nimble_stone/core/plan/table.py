@@ -17,7 +17,7 @@ from nimble_stone.core.plan.cells import MADE_HERE
 from nimble_stone.core.plan.columns import Column
 from nimble_stone.core.plan.sheet import Sheet, ip
 from nimble_stone.core.secrets_rule import violations
-from nimble_stone.core.series import WORDS, number_of
+from nimble_stone.core.series import A_WORD, number_of
 from nimble_stone.core.ssh_keys import ssh_key_fault
 
 MAX_ROWS, MAX_COLUMNS = 5001, 400
@@ -136,7 +136,7 @@ def _fault(column: Column, value: str) -> str:
     if column.kind == "ssh-key" and (fault := ssh_key_fault(value)):
         return fault
     if column.draws and number_of(column.draws, value) is None:
-        return f"is no {WORDS[column.draws]}"
+        return f"is not {A_WORD[column.draws]}"
     if column.choices and value not in column.choices:
         return (
             "is not one of"

@@ -2,17 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Mapping
 from dataclasses import asdict
 from typing import Literal
 
 from fastapi import APIRouter
 from pydantic import BaseModel, Field, FiniteFloat
 
-from nimble_stone.app.application import Application
+from nimble_stone.app import estate_hosts, host_rules
 from nimble_stone.app.aside import aside
 from nimble_stone.core import estate_rules
-from nimble_stone.core.errors import Conflict, InputError, NotFound
 from nimble_stone.core.estate import (
     Estate,
     EstateFile,
@@ -29,10 +28,10 @@ from nimble_stone.core.estate import (
 from nimble_stone.core.estate_list import Entry, parse
 from nimble_stone.core.preparation import Action
 from nimble_stone.core.series import Series
-from nimble_stone.engine import adding, survey
+from nimble_stone.engine import adding
 from nimble_stone.server.deps import TheApplication
 from nimble_stone.server.views import HostView, host_views
-from nimble_stone.store import entries, records, runs
+from nimble_stone.store import records
 
 router = APIRouter(tags=["estate"])
 
@@ -101,9 +100,7 @@ async def estate_merge(body: EstateFile, app: TheApplication) -> EstateView:
 @router.post("/estate/read")
 async def estate_read(body: Refresh, app: TheApplication) -> EstateView:
     """Read the named hosts anew, or all."""
-    found: Estate = await app.store.read(records.load_estate)
-    chosen = [host for host in found.hosts if not body.hosts or host.name in body.hosts]
-    await survey.read_hosts(app, chosen, found.facts)
+    await estate_hosts.refresh(app, body.hosts)
     return await _view(app)
 
 
@@ -161,7 +158,7 @@ async def estate_reading(app: TheApplication) -> list[ReadingView]:
 async def estate_rules_view(app: TheApplication) -> FitnessView:
     """Judge every host by the last facts."""
     estate: Estate = await app.store.read(records.load_estate)
-    found = await _judged(app, estate)
+    found = await host_rules.violations(app, estate)
     return FitnessView(
         rules=[
             RuleView(
@@ -176,28 +173,9 @@ async def estate_rules_view(app: TheApplication) -> FitnessView:
             )
             for r in estate_rules.EVERY
         ],
-        violations=found,
+        violations=[ViolationView(**vars(one)) for one in found],
         settings=list(estate.settings),
     )
-
-
-async def _judged(
-    app: Application, estate: Estate, names: Collection[str] = ()
-) -> list[ViolationView]:
-    live = {row.id for row in await app.store.read(runs.runs) if row.state != "undone"}
-    keys = {entry.name for entry in await app.store.read(entries.entries) if entry.kind == "key"}
-    return [
-        ViolationView(
-            rule=v.rule,
-            host=v.host,
-            severity=v.severity,
-            message=v.message,
-            remedy=v.remedy,
-            machine=v.machine,
-            action=v.action,
-        )
-        for v in estate_rules.judge(estate_rules.Ground(estate, app.clock(), live, keys), names)
-    ]
 
 
 class OneHost(BaseModel):
@@ -218,24 +196,17 @@ class OneHost(BaseModel):
 async def estate_host(name: str, app: TheApplication) -> OneHost:
     """One host: its facts, what breaks the rules, and what is decided about its datastores."""
     estate: Estate = await app.store.read(records.load_estate)
-    host = estate.host(name)
-    if host is None:
-        raise NotFound(f"the estate has no host “{name}”")
-    facts = estate.facts.get(name, Facts(host=name, trouble="it was never read"))
-    found = await _judged(app, estate, {name})
+    host = estate_hosts.host_of(estate, name)
+    facts = estate_hosts.facts_of(estate, name)
+    found = await host_rules.violations(app, estate, {name})
     pins = await app.store.read(records.pins)
     return OneHost(
         host=host,
         facts=facts,
         room_bytes=room_bytes(facts),
         fingerprint=pins.get(f"{host.address}:{host.port}", ""),
-        violations=found,
-        cares=[
-            care
-            for care in estate.stores
-            if care.place.startswith(f"{name}/")
-            or any(care.place == s.shared for s in facts.datastores)
-        ],
+        violations=[ViolationView(**vars(one)) for one in found],
+        cares=estate_hosts.cares_of(estate, facts),
         now=app.clock(),
     )
 
@@ -245,15 +216,7 @@ async def estate_rule_set(body: RuleSetting, app: TheApplication) -> FitnessView
     """Switch a rule off for a bay, with a reason, or set its limit; with neither, it holds as it is
     written.
     """
-    known = {rule.id: rule.limit for rule in estate_rules.EVERY}
-    if body.rule not in known:
-        raise NotFound(
-            f"there is no rule “{body.rule}”",
-            hint="`nimble-stone estate rules --reference` lists them.",
-        )
-    if body.limit is not None and known[body.rule] is None:
-        raise InputError(f"rule {body.rule} has no limit that could be set", code="no-limit")
-    await app.store.write(records.put_setting, body, app.clock())
+    await host_rules.set_rule(app, body)
     return await estate_rules_view(app)
 
 
@@ -347,6 +310,11 @@ class HostChange(BaseModel):
     note: str | None = Field(default=None, max_length=500)
     tags: list[str] | None = Field(default=None, max_length=20)
 
+    def changes(self) -> dict[str, object]:
+        """What is to be changed besides the name."""
+        given = self.model_dump(exclude_none=True, exclude={"name"})
+        return {key: tuple(value) if key == "tags" else value for key, value in given.items()}
+
 
 @router.post("/estate/list")
 async def estate_list(body: ListText) -> ListingView:
@@ -389,25 +357,7 @@ async def estate_add(body: list[NewHost], app: TheApplication) -> EstateView:
 @router.patch("/estate/hosts/{name}")
 async def estate_change(name: str, body: HostChange, app: TheApplication) -> EstateView:
     """Move a host to another bay or site, rename it, or change its note and tags."""
-    host = (await app.store.read(records.load_estate)).host(name)
-    if host is None:
-        raise NotFound(f"the estate has no host “{name}”")
-    if body.name is not None and body.name != name:
-        if reasons := await adding.needs(app, name):
-            raise Conflict(
-                f"{name} cannot be renamed: {'; '.join(reasons[:5])}",
-                code="host-needed",
-                hint="Change those plans, or roll back those runs first.",
-            )
-        await app.store.write(records.rename_host, name, body.name)
-        host = host.model_copy(update={"name": body.name})
-    changes = {
-        key: tuple(value) if key == "tags" else value
-        for key, value in body.model_dump(exclude_none=True, exclude={"name"}).items()
-    }
-    await app.store.write(
-        records.merge_estate, EstateFile(hosts=(host.model_copy(update=changes),))
-    )
+    await estate_hosts.change(app, name, body.name or "", body.changes())
     return await _view(app)
 
 
@@ -416,21 +366,12 @@ async def estate_retire(name: str, app: TheApplication) -> EstateView:
     """Take a host out of the estate; refused while a plan names it or a guest of ours stands on it.
     The host itself is not touched.
     """
-    if reasons := await adding.needs(app, name):
-        raise Conflict(
-            f"{name} stays: {'; '.join(reasons[:5])}",
-            code="host-needed",
-            hint="Change those plans, or roll back those runs first.",
-        )
-    await app.store.write(records.drop_host, name)
+    await estate_hosts.remove(app, name)
     return await _view(app)
 
 
 @router.delete("/estate/hosts/{name}/pin")
 async def forget_pin(name: str, app: TheApplication) -> EstateView:
     """Forget a pinned host key, after its fingerprint was compared elsewhere."""
-    host = (await app.store.read(records.load_estate)).host(name)
-    if host is None:
-        raise NotFound(f"the estate has no host “{name}”")
-    await app.store.write(records.drop_pin, f"{host.address}:{host.port}")
+    await estate_hosts.forget_pin(app, name)
     return await _view(app)

@@ -7,8 +7,8 @@ from typing import Literal
 from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
-from nimble_stone.core.errors import NotFound
-from nimble_stone.core.estate import EstateFile, Machine
+from nimble_stone.app import estate_machines
+from nimble_stone.core.estate import Machine
 from nimble_stone.engine import adding, machines
 from nimble_stone.engine.scan import Scan
 from nimble_stone.server.deps import TheApplication, TheScanner
@@ -95,28 +95,14 @@ async def machine_add(body: list[NewMachine], app: TheApplication) -> list[Machi
 @router.post("/estate/machines/read")
 async def machine_read(body: Refresh, app: TheApplication) -> list[MachineView]:
     """Read the named machines anew, or all."""
-    estate = await app.store.read(records.load_estate)
-    await machines.read(
-        app,
-        [one for one in estate.machines if not body.hosts or one.name in body.hosts],
-        estate.machine_facts,
-    )
+    await estate_machines.refresh(app, body.hosts)
     return await _views(app)
 
 
 @router.patch("/estate/machines/{name}")
 async def machine_change(name: str, body: HostChange, app: TheApplication) -> list[MachineView]:
     """Move a machine to another bay or site, or change its note and tags."""
-    machine = (await app.store.read(records.load_estate)).machine(name)
-    if machine is None:
-        raise NotFound(f"the estate has no machine “{name}”")
-    changes = {
-        key: tuple(value) if key == "tags" else value
-        for key, value in body.model_dump(exclude_none=True, exclude={"name"}).items()
-    }
-    await app.store.write(
-        records.merge_estate, EstateFile(machines=(machine.model_copy(update=changes),))
-    )
+    await estate_machines.change(app, name, body.changes())
     return await _views(app)
 
 
@@ -132,25 +118,14 @@ async def machine_forget_pin(name: str, app: TheApplication) -> list[MachineView
     """Forget a pinned certificate and pin the one shown now, after a person compared its
     fingerprint.
     """
-    machine = (await app.store.read(records.load_estate)).machine(name)
-    if machine is None:
-        raise NotFound(f"the estate has no machine “{name}”")
-    shown = await app.reach.certificate(machine.address, machine.port, app.clock())
-    await app.store.write(records.drop_pin, f"{machine.address}:{machine.port}")
-    await app.store.write(
-        records.put_pin, f"{machine.address}:{machine.port}", shown.fingerprint, app.clock()
-    )
-    await machines.read(app, [machine], (await app.store.read(records.load_estate)).machine_facts)
+    await estate_machines.pin_again(app, name)
     return await _views(app)
 
 
 @router.get("/estate/machines/{name}/certificate")
 async def machine_certificate(name: str, app: TheApplication) -> ShownCertificate:
     """The certificate its controller shows now."""
-    machine = (await app.store.read(records.load_estate)).machine(name)
-    if machine is None:
-        raise NotFound(f"the estate has no machine “{name}”")
-    shown = await app.reach.certificate(machine.address, machine.port, app.clock())
+    shown = await estate_machines.certificate(app, name)
     return ShownCertificate(fingerprint=shown.fingerprint, subject=shown.subject, odd=shown.odd)
 
 

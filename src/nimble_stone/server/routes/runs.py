@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-import datetime
 import json
 import re
-from collections.abc import AsyncGenerator, AsyncIterator, Awaitable, Callable, Mapping
+from collections.abc import AsyncGenerator, AsyncIterator, Awaitable, Callable
 from contextlib import aclosing
 from functools import partial
 from typing import Annotated
@@ -14,18 +13,15 @@ from fastapi import APIRouter, Header, Query, Request, Response
 from fastapi.responses import HTMLResponse, StreamingResponse
 from pydantic import BaseModel, Field
 
-from nimble_stone.core import report
-from nimble_stone.core.acceptance import Verdict, totals
-from nimble_stone.core.errors import InputError, NotFound, StoneError
-from nimble_stone.engine.engine import Engine
-from nimble_stone.engine.frozen import FrozenRun, thawed
+from nimble_stone.app import run_requests
+from nimble_stone.app.run_requests import RunArguments, rollout_row
+from nimble_stone.core.errors import NotFound, StoneError
 from nimble_stone.ports.feed import Frame
 from nimble_stone.server.auth import Door
 from nimble_stone.server.deps import TheApplication, TheCaller, TheEngine, TheLiveRuns
-from nimble_stone.server.run_answers import rollout_row, run_lines
+from nimble_stone.server.run_answers import run_lines
 from nimble_stone.server.views import EventView, RunDelta, RunLine, RunView
 from nimble_stone.store import runs
-from nimble_stone.store.runs import RunRow
 
 router = APIRouter(tags=["runs"])
 PING_S = 1.0
@@ -68,11 +64,6 @@ class Entry(BaseModel):
     seconds: float
     times: int
     last_at: float
-
-
-async def _frozen(app: TheApplication, ident: str) -> tuple[RunRow, FrozenRun]:
-    row = await rollout_row(app, ident)
-    return row, await thawed(app.store, row)
 
 
 @router.get("/runs")
@@ -194,26 +185,10 @@ async def run_transcript_file(ident: str, app: TheApplication, step: str = "") -
     name = f"{ident}{'-' + step.replace('/', '-') if step else ''}.transcript.txt"
     safe = "".join(c for c in name if c.isascii() and (c.isalnum() or c in "-._"))
     return StreamingResponse(
-        _transcript_text(app, ident, step),
+        run_requests.transcript_text(app, ident, step),
         media_type="text/plain; charset=utf-8",
         headers={"Content-Disposition": f'attachment; filename="{safe}"'},
     )
-
-
-async def _transcript_text(app: TheApplication, ident: str, step: str) -> AsyncIterator[str]:
-    after = 0
-    while page := await app.store.read(runs.transcript, ident, step, after):
-        for entry in page:
-            at = datetime.datetime.fromtimestamp(entry["at"], datetime.UTC).strftime(
-                "%Y-%m-%d %H:%M:%S UTC"
-            )
-            times = f" ({entry['times']} times)" if entry["times"] > 1 else ""
-            ended = f"(status {entry['status']}, {entry['seconds']:.2f} s)"
-            yield (
-                f"{at} {entry['step']} {entry['target']}$"
-                f" {entry['command']}{times}\n{entry['answer']}\n{ended}\n\n"
-            )
-        after = page[-1]["id"]
 
 
 @router.get("/runs/{ident}/events/page")
@@ -231,35 +206,12 @@ async def run_events_page(
 @router.get("/runs/{ident}/console")
 async def run_console(ident: str, node: str, app: TheApplication) -> ConsoleView:
     """The tail of a node's serial console, '' when there is none."""
-    _, frozen = await _frozen(app, ident)
-    found = frozen.sheet.node(node)
-    if found is None:
-        raise NotFound("no such node")
     try:
-        host = await app.driver(await app.host(found.value("host")))
-        return ConsoleView(text=app.blank(await host.vms.console(found.name)))
+        return ConsoleView(text=await run_requests.console(app, ident, node))
+    except NotFound:
+        raise
     except StoneError as error:
         return ConsoleView(trouble=str(error))
-
-
-async def _skip(engine: Engine, ident: str, body: RunRequest) -> None:
-    if not body.reason.strip():
-        raise InputError("Skipping a step needs a reason.", code="skip-reason")
-    await engine.skip(ident, _only(body), body.reason)
-
-
-REQUESTS: Mapping[str, Callable[[Engine, str, RunRequest], Awaitable[None]]] = {
-    "hold": lambda engine, ident, _: engine.hold(ident),
-    "resume": lambda engine, ident, _: engine.resume(ident),
-    "resume-retry": lambda engine, ident, _: engine.resume_and_retry(ident),
-    "retry": lambda engine, ident, body: engine.retry(ident, body.steps),
-    "skip": _skip,
-    "extend": lambda engine, ident, body: engine.extend(ident, _only(body), body.seconds),
-    "end-wait": lambda engine, ident, body: engine.end_wait(ident, _only(body)),
-    "undo": lambda engine, ident, _: engine.undo(ident),
-    "prove": lambda engine, ident, _: engine.prove(ident),
-}
-"""What a person may do with a run."""
 
 
 @router.post("/runs/{ident}/{request}", response_model=RunView)
@@ -272,63 +224,28 @@ async def run_request(
     live: TheLiveRuns,
 ) -> Response:
     """hold, resume, retry, resume-retry, skip, extend, end-wait, undo or prove."""
-    await rollout_row(app, ident)
-    work = REQUESTS.get(request)
-    if work is None:
-        raise NotFound(f"a run cannot {request}")
-    await work(engine, ident, body)
+    wanted = RunArguments(body.steps, body.reason, body.seconds)
+    await run_requests.request(app, engine, ident, request, wanted)
     return Response(await live.answer(ident), media_type="application/json")
-
-
-def _only(body: RunRequest) -> str:
-    if len(body.steps) != 1:
-        raise InputError("Name one step.", code="one-step")
-    return body.steps[0]
-
-
-async def _proved(app: TheApplication, ident: str) -> tuple[RunRow, FrozenRun, str, list[Verdict]]:
-    row, frozen = await _frozen(app, ident)
-    proofs = await app.store.read(runs.last_proofs, ident)
-    if proofs is None:
-        raise NotFound(
-            "no acceptance checks ran yet", hint="Acceptance checks run at the end of a run."
-        )
-    at = datetime.datetime.fromtimestamp(proofs[0], datetime.UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
-    return row, frozen, at, [Verdict(**item) for item in proofs[1]]
 
 
 @router.get("/runs/{ident}/acceptance.xml")
 async def run_junit(ident: str, app: TheApplication) -> Response:
-    """The proofs as JUnit XML."""
-    row, frozen, at, verdicts = await _proved(app, ident)
+    """Acceptance results as JUnit XML."""
+    found = await run_requests.acceptance(app, ident)
+    name = f"{found.row.plan}-{found.row.id}.junit.xml"
     return Response(
-        report.junit(
-            f"{row.plan} run {row.id}",
-            at,
-            verdicts,
-            {node.id: node.name for node in frozen.sheet.nodes},
-        ),
-        media_type="application/xml",
-        headers={"Content-Disposition": f'attachment; filename="{row.plan}-{row.id}.junit.xml"'},
+        found.junit(), media_type="application/xml", headers={"Content-Disposition": _as(name)}
     )
 
 
 @router.get("/runs/{ident}/acceptance.html", response_class=HTMLResponse)
 async def run_report(ident: str, app: TheApplication) -> HTMLResponse:
-    """The proofs as a page of its own."""
-    row, frozen, at, verdicts = await _proved(app, ident)
-    count = totals(verdicts)
-    not_run = f", {count['open']} could not run" if count["open"] else ""
-    sentence = f"All {len(verdicts)} acceptance checks passed."
-    if count["passed"] < len(verdicts):
-        sentence = f"{count['failed']} of {len(verdicts)} acceptance checks failed{not_run}."
-    return HTMLResponse(
-        report.html(
-            f"{frozen.sheet.plan.title or row.plan} · acceptance",
-            sentence,
-            at,
-            verdicts,
-            {node.id: node.name for node in frozen.sheet.nodes},
-        ),
-        headers={"Content-Disposition": f'attachment; filename="{row.plan}-{row.id}.html"'},
-    )
+    """Acceptance results as a page."""
+    found = await run_requests.acceptance(app, ident)
+    name = f"{found.row.plan}-{found.row.id}.html"
+    return HTMLResponse(found.html(), headers={"Content-Disposition": _as(name)})
+
+
+def _as(name: str) -> str:
+    return f'attachment; filename="{name}"'

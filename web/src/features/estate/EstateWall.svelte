@@ -2,7 +2,8 @@
   /** All hosts and machines by site and bay, under one of several readings. The table below says the same in words. */
   import type { EstateView, FitnessView } from '../../lib/api/types';
   import { middle } from '../../lib/format';
-  import { bars, fitting, layout, type Reading } from './readings';
+  import Lens from '../wall/Lens.svelte';
+  import { bars, fitting, layout, type Column, type Reading } from './readings';
 
   interface Props {
     estate: Pick<EstateView, 'hosts' | 'machines' | 'now'>;
@@ -15,6 +16,16 @@
   let { estate, fitness, reading, height, chosen = '', onchoose }: Props = $props();
   let width = $state(900);
   let picture = $derived(layout(bars(estate, fitness, reading), width, height));
+  let under = $state.raw<{ column: Column; x: number } | null>(null);
+  /** Columns too narrow for their name are named under the pointer. */
+  function look(event: PointerEvent) {
+    const box = (event.currentTarget as Element).getBoundingClientRect();
+    const [x, y] = [event.clientX - box.left, event.clientY - box.top];
+    const column = picture.columns.find(
+      (c) => x >= c.x - 1 && x <= c.x + c.w + 1 && y >= c.top - 8 && y <= c.base + 4,
+    );
+    under = picture.dense && column ? { column, x } : null;
+  }
   const pick = (event: Event) => {
     const at = (event.target as Element).closest<SVGGElement>('[data-name]');
     if (at?.dataset.name && at.dataset.kind !== 'shared')
@@ -30,6 +41,10 @@
     role="img"
     aria-label={`The estate by ${reading}; the table below says the same`}
     onclick={pick}
+    onpointermove={look}
+    onpointerleave={() => {
+      under = null;
+    }}
   >
     <defs>
       <pattern
@@ -106,11 +121,16 @@
       </g>
     {/each}
   </svg>
+  {#if under}
+    {@const { bar } = under.column}
+    <Lens name={bar.name} place={bar.group} x={under.x} {width}><p>{bar.words}</p></Lens>
+  {/if}
 </div>
 
 <style>
   .wall {
     width: 100%;
+    position: relative;
   }
   svg {
     display: block;

@@ -62,7 +62,6 @@
 </HeadBar>
 
 <style>
-  .crumb,
   .old {
     color: var(--caution);
     font-weight: 600;

@@ -197,7 +197,6 @@
     padding: 0 20px;
     min-height: 0;
   }
-  .crumb,
   .fit {
     font-weight: 600;
   }

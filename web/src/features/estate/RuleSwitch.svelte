@@ -78,6 +78,8 @@
           type="number"
           step="any"
           bind:value={limit}
+          aria-invalid={problem ? 'true' : undefined}
+          aria-describedby={problem ? 'rule-problem' : undefined}
           disabled={off}
           placeholder={String(rule.limit)}
         /></label
@@ -92,7 +94,7 @@
     >
     <Button kind="main" type="submit" disabled={!reason || (!off && limit === '')}>Save</Button>
   </form>
-  {#if problem}<p class="alarm" role="alert">{problem}</p>{/if}
+  {#if problem}<p class="alarm" id="rule-problem" role="alert">{problem}</p>{/if}
 </Dialog>
 
 <style>

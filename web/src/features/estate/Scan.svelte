@@ -74,11 +74,13 @@
     >Addresses: at most 4,096, within the allowed networks <input
       class="mono"
       bind:value={range}
+      aria-invalid={problem ? 'true' : undefined}
+      aria-describedby={problem ? 'scan-problem' : undefined}
       placeholder="10.44.1.0/24, 10.44.3.101-106"
     /></label
   ><Button type="submit" disabled={!range.trim() || scan?.state === 'running'}>Scan</Button>
 </form>
-{#if problem}<p class="alarm" role="alert">{problem}</p>{/if}
+{#if problem}<p class="alarm" id="scan-problem" role="alert">{problem}</p>{/if}
 {#if scan}
   <div
     class="track"

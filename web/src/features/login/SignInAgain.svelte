@@ -39,12 +39,14 @@
       >Access key <input
         class="mono"
         bind:value={key}
+        aria-invalid={problem ? 'true' : undefined}
+        aria-describedby={problem ? 'again-problem' : undefined}
         autocomplete="current-password"
         spellcheck="false"
         required
       /></label
     >
-    {#if problem}<p class="bad" role="alert">{problem}</p>{/if}
+    {#if problem}<p class="bad" id="again-problem" role="alert">{problem}</p>{/if}
     <Button kind="main" type="submit" disabled={busy || !key.trim()}>Sign in</Button>
   </form>
 </Dialog>

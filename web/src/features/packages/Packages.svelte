@@ -177,6 +177,8 @@
       <label
         >Address <input
           bind:value={url}
+          aria-invalid={problem ? 'true' : undefined}
+          aria-describedby={problem ? 'import-problem' : undefined}
           required
           placeholder="https://files.kelda.holm.example/gauge-collector-4.3.0.ova"
         /></label
@@ -188,7 +190,7 @@
           placeholder="64 hexadecimal digits"
         /></label
       >
-      {#if problem}<p class="alarm" role="alert">{problem}</p>{/if}
+      {#if problem}<p class="alarm" id="import-problem" role="alert">{problem}</p>{/if}
       <p class="quiet">
         Only allowed networks are used. A broken connection resumes where it stopped.
       </p>

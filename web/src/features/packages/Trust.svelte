@@ -64,10 +64,12 @@
     <label
       >Certificate (PEM) <textarea
         bind:value={pem}
+        aria-invalid={problem ? 'true' : undefined}
+        aria-describedby={problem ? 'trust-problem' : undefined}
         rows="5"
         class="mono"
         placeholder="-----BEGIN CERTIFICATE-----"></textarea></label
-    >{#if problem}<p class="alarm" role="alert">{problem}</p>{/if}<Button
+    >{#if problem}<p class="alarm" id="trust-problem" role="alert">{problem}</p>{/if}<Button
       kind="main"
       type="submit"
       disabled={!pem.trim()}>Trust publisher</Button

@@ -30,6 +30,12 @@ it('orders by any column, numbers as numbers, equals as they were', () => {
   expect(ids(listed(plans, '', { by: 'changed', down: true }))).toEqual(['a', 'c', 'b']);
 });
 
+it('orders names as people count: 2 before 10', () => {
+  const groups = ['g10', 'g2', 'g1'].map((id) => plan(id, 1, 1));
+  expect(ids(listed(groups, '', { by: 'title', down: false }))).toEqual(['g1', 'g2', 'g10']);
+  expect(ids(listed(groups, '', { by: 'title', down: true }))).toEqual(['g10', 'g2', 'g1']);
+});
+
 it('turns a column round, and begins another upwards, times with the newest', () => {
   expect(turned({ by: 'title', down: false }, 'title')).toEqual({ by: 'title', down: true });
   expect(turned({ by: 'title', down: true }, 'bay')).toEqual({ by: 'bay', down: false });

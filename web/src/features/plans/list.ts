@@ -48,8 +48,9 @@ export function listed(plans: PlanLine[], typed: string, order: Order): PlanLine
   return found.sort((a, b) => {
     const left = key(a, order.by),
       right = key(b, order.by);
-    if (left === right) return 0;
-    return left < right ? -sign : sign;
+    if (typeof left === 'number') return sign * (left - Number(right));
+    // “Group 2” comes before “Group 10”
+    return sign * left.localeCompare(String(right), 'en', { numeric: true });
   });
 }
 

@@ -120,6 +120,8 @@
               >Certificate, PEM, the node’s first<textarea
                 class="mono"
                 bind:value={certificate}
+                aria-invalid={wrong ? 'true' : undefined}
+                aria-describedby={wrong ? 'pair-problem' : undefined}
                 rows="6"
                 spellcheck="false"
                 placeholder="-----BEGIN CERTIFICATE-----"></textarea><input
@@ -133,6 +135,8 @@
               >Private key, PEM, without passphrase<textarea
                 class="mono"
                 bind:value={key}
+                aria-invalid={wrong ? 'true' : undefined}
+                aria-describedby={wrong ? 'pair-problem' : undefined}
                 rows="6"
                 spellcheck="false"
                 autocomplete="off"
@@ -144,7 +148,7 @@
               /></label
             >
           </div>
-          {#if wrong}<p class="wrong" role="alert">
+          {#if wrong}<p class="wrong" id="pair-problem" role="alert">
               <b>{wrong.problem.detail}</b>
               {wrong.problem.hint}
             </p>{/if}

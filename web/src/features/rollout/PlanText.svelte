@@ -41,11 +41,13 @@
 <Dialog title="Plan file" wide {onclose}>
   <textarea
     bind:value={text}
+    aria-invalid={problem ? 'true' : undefined}
+    aria-describedby={problem ? 'text-problem' : undefined}
     class="mono"
     spellcheck="false"
     aria-label="Plan file"
     oninput={() => keepDraft(`plan ${id}`, text)}></textarea>
-  {#if problem}<p class="bad" role="alert">{problem} {hint}</p>{/if}
+  {#if problem}<p class="bad" id="text-problem" role="alert">{problem} {hint}</p>{/if}
   <div class="acts">
     <Button kind="main" onclick={save}>Save</Button><Button
       onclick={() => {

@@ -1,33 +1,21 @@
 <script lang="ts">
-  /** What stands under the pointer, where columns are too narrow to say it themselves. */
-  import { count, size } from '../../lib/format';
-  import type { Column } from './wall';
+  /** What is under the pointer, where columns are too narrow for words. */
+  import type { Snippet } from 'svelte';
 
   interface Props {
-    column: Column;
-    foot: string;
+    name: string;
+    place: string;
     /** Where the pointer is, and how wide the wall is, in pixels. */
     x: number;
     width: number;
+    children: Snippet;
   }
-  let { column: c, foot, x, width }: Props = $props();
-  const MOST = 8;
-  let names = $derived(c.stones.map((one) => one.node.name));
+  let { name, place, x, width, children }: Props = $props();
 </script>
 
 <div class="lens" style:left={`${Math.max(0, Math.min(width - 250, x + 14))}px`} aria-hidden="true">
-  <b>{c.host.name}</b> <span class="quiet">{c.host.site} · {c.host.bay}</span>
-  <p>
-    {c.host.trouble || foot || `${size(c.free)} free of ${size(c.host.limit_bytes)}`} · {count(
-      c.bedrock.length,
-      'existing VM',
-    )}
-  </p>
-  {#if names.length}<p class="mono">
-      {names.slice(0, MOST).join(' ')}{names.length > MOST
-        ? ` and ${names.length - MOST} more`
-        : ''}
-    </p>{/if}
+  <b>{name}</b> <span class="quiet">{place}</span>
+  {@render children()}
 </div>
 
 <style>

@@ -1,7 +1,7 @@
 <script lang="ts">
   /** Hosts side by side with what runs on them and what is planned: heights are what a reading measures. */
   import type { ClaimView, HostView, NodeView, PlanView } from '../../lib/api/types';
-  import { gib, size } from '../../lib/format';
+  import { count, gib, listed, size } from '../../lib/format';
   import type { Mark } from '../../lib/ui/marks';
   import { Drag } from './drag.svelte';
   import Lens from './Lens.svelte';
@@ -180,12 +180,13 @@
         ></g
       >{/if}
   </svg>
-  {#if pointer && !drag.now}<Lens
-      column={pointer.column}
-      foot={foot(pointer.column, true)}
-      x={pointer.x}
-      {width}
-    />{/if}
+  {#if pointer && !drag.now}
+    {@const { host, stones, bedrock } = pointer.column}
+    <Lens name={host.name} place={`${host.site} · ${host.bay}`} x={pointer.x} {width}>
+      <p>{host.trouble || foot(pointer.column, true)} · {count(bedrock.length, 'existing VM')}</p>
+      {#if stones.length}<p class="mono">{listed(stones.map((one) => one.node.name))}</p>{/if}
+    </Lens>
+  {/if}
   <p class="visually-hidden">
     {hosts.length} hosts, {nodes.length} nodes; the table below has every value.
   </p>

@@ -1,0 +1,103 @@
+<script lang="ts">
+  /** A machine’s power: what its controller offers, confirmed by the machine’s name. */
+  import { send } from '../../lib/api/client';
+  import type { MachineView } from '../../lib/api/types';
+  import Button from '../../lib/ui/Button.svelte';
+  import Section from '../ledger/Section.svelte';
+  import type { EstateData } from './estate.svelte';
+
+  interface Props {
+    name: string;
+    facts: MachineView['facts'];
+    data: EstateData;
+  }
+  let { name, facts: f, data }: Props = $props();
+  let request = $state(''),
+    typed = $state('');
+  const WORDS: Record<string, string> = {
+    On: 'Power on',
+    GracefulShutdown: 'Shut down',
+    ForceOff: 'Power off (hard)',
+    ForceRestart: 'Restart (hard)',
+    GracefulRestart: 'Restart',
+    PowerCycle: 'Power cycle',
+  };
+  let offered = $derived(
+    (f.resets?.length ? f.resets : Object.keys(WORDS)).filter(
+      (k) => WORDS[k] && (f.power === 'On' ? k !== 'On' : k === 'On'),
+    ),
+  );
+  async function go() {
+    const kind = request,
+      confirmed = typed;
+    if (
+      await data.work('switching', () =>
+        send('POST', `/estate/machines/${name}/power`, { kind, confirmed }),
+      )
+    ) {
+      request = '';
+      typed = '';
+    }
+  }
+</script>
+
+<Section title="Power" aside={f.power ?? ''}
+  >{#if request}<form
+      onsubmit={(e) => {
+        e.preventDefault();
+        void go();
+      }}
+    >
+      <p>
+        {WORDS[request]}: whatever runs on {name}
+        {request === 'On' ? 'starts' : 'stops'}.
+      </p>
+      <label
+        >Type <b class="mono">{name}</b> to confirm
+        <input class="mono" bind:value={typed} autocomplete="off" /></label
+      >
+      <div class="acts">
+        <Button kind="danger" type="submit" disabled={typed !== name || data.busy !== ''}
+          >{data.busy === 'switching' ? 'Waiting for the controller …' : WORDS[request]}</Button
+        ><Button
+          onclick={() => {
+            request = '';
+            typed = '';
+          }}>Cancel</Button
+        >
+      </div>
+    </form>
+  {:else}<div class="acts">
+      {#each offered as k (k)}<Button
+          disabled={data.busy !== ''}
+          onclick={() => {
+            request = k;
+            typed = '';
+          }}>{WORDS[k]} …</Button
+        >{/each}
+    </div>{/if}</Section
+>
+
+<style>
+  form {
+    display: grid;
+    gap: 6px;
+    font-size: var(--text-s);
+  }
+  label {
+    display: grid;
+    gap: 2px;
+  }
+  input {
+    padding: 4px 8px;
+    border: 1px solid var(--strong-line);
+    background: var(--surface);
+    border-radius: var(--radius);
+    color: var(--ink);
+  }
+  .acts {
+    display: flex;
+    flex-wrap: wrap;
+    gap: 8px;
+  }
+</style>

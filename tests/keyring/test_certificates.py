@@ -142,7 +142,7 @@ def test_a_pair_that_somebody_brings_must_belong_together() -> None:
     for certificate, key, words in (
         (PAIR.certificate, AUTHORITY.key, "does not belong"),
         ("hello", PAIR.key, "not a PEM file"),
-        (PAIR.certificate, "hello", "no PEM private key"),
+        (PAIR.certificate, "hello", "not a PEM private key"),
         (PAIR.certificate, locked.decode(), "passphrase"),
         (PAIR.certificate + c.make_authority(NOW, "Other").certificate, PAIR.key, "did not sign"),
         (AUTHORITY.certificate + PAIR.certificate, PAIR.key, "does not belong"),

@@ -88,7 +88,7 @@ def test_a_bays_free_drives_are_laid_out_by_a_rule(page: Page, server: ServerPro
     # one each
     expect(page.get_by_text(re.compile(r"^(\d+) drives on \1 machines"))).to_be_visible()
     page.get_by_label("each at least").fill("999999")
-    expect(page.get_by_text("has no free disk that matches")).to_be_visible()
+    expect(page.get_by_text("has no matching free disk")).to_be_visible()
 
 
 def test_a_lost_host_is_seen_on_the_wall_and_in_the_matrix(
@@ -306,7 +306,7 @@ def test_an_undo_that_is_refused_does_not_stand_before_earlier_ones(
         },
     )
     page.get_by_role("button", name="Undo").click()
-    expect(page.get_by_text("this was changed again since")).to_be_visible()
+    expect(page.get_by_text("this was changed again")).to_be_visible()
     # the relay, which nobody else touched
     page.get_by_role("button", name="Undo").click()
     wait_for(

@@ -217,7 +217,7 @@ def test_a_product_is_rolled_out_by_its_kit(
     client.call("DELETE", f"/api/plans/{kit}")
     if kit == "tidebook":
         # its record speaks of it
-        with pytest.raises(StoneError, match="a run was made with this package"):
+        with pytest.raises(StoneError, match="a run used this package"):
             client.call("DELETE", f"/api/packages/{part['sha256']}")
 
 

@@ -208,7 +208,7 @@ def test_taking_back_ones_own_change_leaves_what_somebody_else_changed(client: C
     with pytest.raises(StoneError, match="changed again at values.station"):
         client.call("POST", f"/api/plans/undone-by-one/take-back/{mine}")
     assert "station: south" in client.text("/api/plans/undone-by-one/file")
-    with pytest.raises(InputError, match="none before it"):
+    with pytest.raises(InputError, match="no earlier version"):
         client.call("POST", "/api/plans/undone-by-one/take-back/1")
     client.call("DELETE", "/api/plans/undone-by-one")
 

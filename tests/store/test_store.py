@@ -72,7 +72,7 @@ def test_a_steps_state_and_its_entry_are_written_together_or_not_at_all(
 
 def test_a_plan_has_one_active_run(db: sqlite3.Connection) -> None:
     add_run(db)
-    with pytest.raises(Conflict, match="still under way"):
+    with pytest.raises(Conflict, match="still running"):
         add_run(db, "r2")
     runs.move_run(db, "r1", 4.0, "undo-asked", RunState.UNDOING)
     runs.move_run(db, "r1", 5.0, "taken-back", RunState.UNDONE)

@@ -118,7 +118,7 @@ async def edit(
                 code="plan-changed",
                 hint="Your edit is kept. Check the new version and repeat it.",
             )
-    # it touches nothing that somebody else changed: both stand
+    # it touches nothing that another user changed: both stand
     return await keep_text(app, kits, ident, await _edited(row.text, edits), row.version)
 
 
@@ -198,7 +198,7 @@ def secret_name(ident: str, node: str, column: str) -> str:
 
 
 async def accept_licence(app: Application, kits: Kits, ident: str, version: int, by: str) -> Kept:
-    """Accept the licence of the plan's packages in somebody's name."""
+    """Accept the licence of the plan's packages in a person's name."""
     row = await app.store.read(records.get_plan, ident)
     resolved = await evaluate(app, kits, row.text)
     if not resolved.licence:

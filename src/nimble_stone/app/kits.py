@@ -50,8 +50,8 @@ def shipped() -> dict[str, Kit]:
 
 
 def kits_in(own: Path, base: dict[str, Kit]) -> Kits:
-    """The kits that ship and those in a folder, which may replace them. A faulty file keeps nobody
-    from the others.
+    """The kits that ship and those in a folder, which may replace them. A faulty file does not keep
+    the from the others.
     """
     kits, faulty = dict(base), []
     for path in _files(own):

@@ -34,7 +34,7 @@ def accepted(licence: str, by: str, now: float) -> dict[str, str]:
 
 
 async def licences_recorded(app: Application, used: Iterable[PackageView]) -> bool:
-    """Whether somebody accepted the licence of every one of these packages on the package's own
+    """Whether a person accepted the licence of every one of these packages on the package's own
     page.
     """
     texts = {licence_sha256([package.descriptor]) for package in used} - {""}

@@ -17,9 +17,9 @@ HINT = "Your input is kept; correct it."
 
 
 async def keep(app: Application, given: Mapping[str, object]) -> Estate:
-    """Make a network, or replace the one of that name; the estate with it. `given`: the members of
-    a Network; empty texts are left out. Raises InputError in words, also for a pool of the network
-    that would no longer lie in it.
+    """Make a network, or replace the one with this name; the estate with it. `given`: the members
+    of a Network; empty texts are left out. Raises InputError in words, also for a pool of the
+    network that would no longer lie in it.
     """
     network = _network({key: value for key, value in given.items() if value not in ("", None)})
     estate = await estate_of(app)

@@ -28,8 +28,8 @@ CHECK_READ_S = 30.0
 async def keep_plan(
     app: Application, resolved: Resolved, text: str, based_on: int | None
 ) -> PlanRow:
-    """Store a plan's next version and what it holds, both or neither. Raises Conflict when somebody
-    else changed it meanwhile.
+    """Store a plan's next version and what it holds, both or neither. Raises Conflict when another
+    user else changed it meanwhile.
     """
     name, holding = resolved.sheet.plan.name, holding_of(resolved)
     number = (await app.store.read(designs.numbers))[1]
@@ -43,14 +43,14 @@ async def keep_plan(
 
 
 async def keep_claims(app: Application, resolved: Resolved) -> None:
-    """Write down anew what a plan holds, when something it includes has changed."""
+    """Record again what a plan reserves, when something it includes has changed."""
     await app.store.write(designs.hold, resolved.sheet.plan.name, holding_of(resolved))
 
 
 async def check_live(
     app: Application, kits: Mapping[str, Kit], text: str, *, all_fresh: bool = True
 ) -> Resolved:
-    """Read the hosts of the bay anew, ask who answers on the planned addresses, then
+    """Read the hosts of the bay again, ask who answers on the planned addresses, then
     evaluate again.
     """
     first = await evaluate(app, kits, text)

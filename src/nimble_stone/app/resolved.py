@@ -14,7 +14,7 @@ from nimble_stone.core.sequence import Forecast, Step, Wave
 
 @dataclass(frozen=True)
 class Resolved:
-    """A plan thought through. `estate_number`: how often the estate had changed by then."""
+    """A plan, calculated. `estate_number`: how often the estate had changed by then."""
 
     sheet: Sheet
     estate: Estate
@@ -40,7 +40,7 @@ class Course:
 
 @dataclass
 class Before:
-    """Plans that are thought through one after the other without being kept: what the earlier ones
+    """Plans that are calculated one after the other without being saved: what the earlier ones
     hold.
     """
 

@@ -75,7 +75,7 @@ async def touched(app: Application, kits: Kits, name: str, text: str) -> list[To
 
 
 async def remove(app: Application, name: str) -> None:
-    """Forget shared values that nobody includes. Raises Conflict."""
+    """Forget shared values that no plan includes. Raises Conflict."""
     plans = (await users(app)).get(name, [])
     others = [
         row.name

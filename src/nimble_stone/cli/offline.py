@@ -45,7 +45,7 @@ def read_facts(path: Path) -> Estate:
 def sheet_of(
     plan_file: Path, estate: Estate, packages: list[PackageView], include: list[Path]
 ) -> Sheet:
-    """The plan of a file, thought through. Shared values are looked for beside the plan as
+    """The plan of a file, calculated. Shared values are looked for beside the plan as
     NAME.values.yaml, and in `include`.
 
     Raises FormatError, Faults, InputError.
@@ -101,7 +101,7 @@ def check(
     plan_file: Path, facts: Path, packages: list[Path], include: list[Path]
 ) -> dict[str, Any]:
     """{check, place, findings} of a plan by what was read earlier, and functions for what else may
-    be asked; nobody is asked.
+    be asked; nothing is asked.
 
     Secrets cannot be looked at here and are not judged.
     """

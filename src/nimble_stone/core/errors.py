@@ -8,7 +8,7 @@
     ├── Denied            login missing, refused or expired
     ├── Busy              too much at once, or too often; `retry_after_s` says when again
     ├── StoreError        this server's own disk or database does not take or give what it should
-    └── RemoteError       somebody else's machine did not do its part
+    └── RemoteError       a remote machine did not do its part
         ├── Unreachable   no connection
         ├── LoginRefused  the peer does not accept the credential
         ├── HostKeyChanged  the peer is not who it was
@@ -66,7 +66,7 @@ class FormatError(InputError):
 
 
 class NotFound(StoneError):
-    """Nothing of that name is known here."""
+    """There is nothing with this name."""
 
     code = "not-found"
 

@@ -314,7 +314,7 @@ class Facts(Fixed):
         return {store.name: store for store in self.datastores}
 
     def datastore(self, name: str) -> Datastore | None:
-        """The datastore of that name, if this host has it."""
+        """The datastore with this name, if this host has it."""
         return self._stores_by_name.get(name)
 
 
@@ -455,23 +455,23 @@ class Estate(Fixed):
         )
 
     def host(self, name: str) -> Host | None:
-        """The host of that name."""
+        """The host with this name."""
         return self._hosts_by_name.get(name)
 
     def machine(self, name: str) -> Machine | None:
-        """The machine of that name."""
+        """The machine with this name."""
         return next((machine for machine in self.machines if machine.name == name), None)
 
     def network(self, name: str) -> Network | None:
-        """The network of that name."""
+        """The network with this name."""
         return self._networks_by_name.get(name)
 
     def pool(self, name: str) -> Pool | None:
-        """The pool of that name."""
+        """The pool with this name."""
         return self._pools_by_name.get(name)
 
     def one_series(self, name: str) -> Series | None:
-        """The series of that name."""
+        """The series with this name."""
         return next((one for one in self.series if one.name == name), None)
 
 

@@ -1,7 +1,7 @@
 """Which keyring entries a plan may open: its own, and those that a person granted to it by name.
 
 An entry's name tells whose it is. What plans, kits, shared values and tables write is never
-enough to open somebody else's: whoever writes a file is not whoever may hand a password on.
+enough to open another plan's: whoever writes a file is not whoever may hand a password on.
 """
 
 from __future__ import annotations
@@ -24,7 +24,7 @@ def own_prefix(plan: str) -> str:
 
 
 def is_internal(entry: str) -> bool:
-    """Whether an entry belongs to the installation and is granted to nobody."""
+    """Whether an entry belongs to the installation and is never granted."""
     return entry == AUTHORITY or entry.startswith(INTERNAL)
 
 

@@ -108,7 +108,7 @@ def _first_of(marks: Mapping[str, bool], otherwise: str) -> str:
 
 @dataclass(frozen=True)
 class _Holders:
-    """Who has a member of a pool or series; None nobody."""
+    """Who has a member of a pool or series; None: free."""
 
     held: str | None
     found: str | None
@@ -128,7 +128,7 @@ class _Holders:
 
     @property
     def by(self) -> str:
-        """Its name, '' nobody's."""
+        """Its name, '' for none."""
         known = (self.held, self.found, self.reserved)
         return next((name for name in known if name is not None), "")
 

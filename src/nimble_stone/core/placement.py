@@ -2,7 +2,7 @@
 
 Beside memory a host must have vCPUs left at the stated overcommit, room for the disks, and carry
 the networks. A node that stands somewhere
-already stays there unless another place is clearly better, so that planning anew moves little.
+already stays there unless another place is clearly better, so that planning again moves little.
 
 Method: nodes in falling order of memory, each to the host whose load after it is least, then single
 moves, and exchanges of two
@@ -67,7 +67,7 @@ class Supply:
 
     `vcpus`: vCPUs that may still be promised; `disk_bytes`: free bytes of its datastores. None: not
     known, and no limit. `planned_bytes`: memory that other
-    plans mean to take: it makes a host less attractive, but keeps nobody off.
+    plans mean to take: it makes a host less attractive, but excludes none.
     """
 
     host: str
@@ -304,8 +304,8 @@ def _once(
 
 
 def _settle(board: Board, movable: Sequence[Demand]) -> None:
-    """Move nodes for which another host is clearly better, until none is: planning anew from there
-    moves nobody. Never makes the fullest host fuller.
+    """Move nodes for which another host is clearly better, until none is: planning again from there
+    moves no node. Never makes the fullest host fuller.
     """
     least = min((demand.memory_bytes for demand in movable), default=0)
     for _ in range(PASSES):

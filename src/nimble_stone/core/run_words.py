@@ -31,7 +31,7 @@ class Failed:
 @dataclass(frozen=True)
 class RunFacts:
     """How a run stands, counted. `now`: what goes on, in words; `left_s`: expected seconds to the
-    end, None when it takes longer than expected; `reason`: why nobody drives it, '' while somebody
+    end, None when it takes longer than expected; `reason`: why it is not driven, '' while it is
     does.
     """
 
@@ -407,7 +407,7 @@ def facts_of(
     reason: str = "",
 ) -> RunFacts:
     """Count a run's steps. `queued`: for each step that waits for a slot, which limit keeps it;
-    `told`: how far the step that is shown is; `reason`: why nobody drives the run.
+    `told`: how far the step that is shown is; `reason`: why the run is not driven.
     """
     per_node: dict[str, list[str]] = {}
     for step in steps:

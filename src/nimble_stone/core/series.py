@@ -110,7 +110,7 @@ class Series(BaseModel):
         return f"{self.name}#{number}" if self.kind == "number" else text_of(self.kind, number)
 
     def gone(self, taken: Collection[str]) -> set[int]:
-        """Members that nobody may be given. `taken`: members in the form of `member`. Cost:
+        """Members that must not be assigned. `taken`: members in the form of `member`. Cost:
         O(taken).
         """
         gone = {
@@ -135,7 +135,7 @@ MAX_LISTED = 10_000
 
 
 def listed(kind: Literal["mac", "ipv6", "number", "ipv4"], text: str) -> list[str]:
-    """Members as somebody lists them: single ones and ranges (“…5-…9”), apart by commas or blanks.
+    """Members as they are listed: single ones and ranges (“…5-…9”), apart by commas or blanks.
     Raises InputError for what is none.
     """
     found: list[str] = []

@@ -235,7 +235,7 @@ def _in_place(text: str, path: tuple[str, ...], value: object) -> str | None:
     """The text with one plain word put in another's place, its line alone changed; None where that
     takes more than looking at lines.
 
-    Writing a whole file anew takes longer than everything else about an edit of a large plan. Only
+    Writing a whole file again takes longer than everything else about an edit of a large plan. Only
     what is a word both before and after is done here:
     names, paths, IPv4 addresses, on a line of their own in block style.
     """

@@ -45,8 +45,8 @@ class Look:
 
 
 async def look(ports: Ports, entries: Sequence[Entry], user: str, credential: str) -> list[Look]:
-    """Look at many hosts side by side; one that hangs delays nobody. Raises NotFound when the
-    keyring lacks the credential.
+    """Look at many hosts side by side; one that hangs does not delay the others. Raises NotFound
+    when the keyring lacks the credential.
     """
     logins = {
         name: await _login(ports, name)

@@ -123,7 +123,7 @@ def restore(
     """Restore a backup into an empty or missing data folder; all of it or nothing. `passphrase` is
     asked when the backup holds a keyring.
 
-    Sessions end; runs that were under way are put on hold, for nobody knows what became of them
+    Sessions end; runs that were under way are put on hold, since their state is unknown
     since.
     Raises Conflict when the folder is not empty, FormatError, InputError.
     """

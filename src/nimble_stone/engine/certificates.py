@@ -19,7 +19,7 @@ Making = Callable[[], Pair]
 
 
 async def authority(ports: Ports) -> Pair:
-    """The authority that signs for nodes; made the first time somebody needs it."""
+    """The authority that signs for nodes; made when it is first needed."""
     return await _kept(
         ports, AUTHORITY, "certificate", lambda: certificates.make_authority(ports.clock())
     )

@@ -3,7 +3,7 @@ wrong.
 
 The run's state lives in the store. This object can vanish at any moment (kill -9) and be made again
 from there: a step
-that was working is observed anew before anything is done.
+that was working is observed again before anything is done.
 """
 
 from __future__ import annotations
@@ -155,7 +155,7 @@ class Driver:
     async def go(self) -> None:
         """Carry the run to its end, holding, failing and waiting for a person in between. Raises
         StoreError when the store fails: nothing
-        that was under way is known to have ended then, and all of it is observed anew by the next
+        that was under way is known to have ended then, and all of it is observed again by the next
         driver."""
         await self._load()
         try:
@@ -453,8 +453,8 @@ class Driver:
         self.wake.set()
 
     async def retry(self, keys: list[str]) -> None:
-        """Try failed steps again, all of them when none is named; a wait that is named begins anew.
-        Raises Conflict when there is none.
+        """Try failed steps again, all of them when none is named; a wait that is named begins
+        again. Raises Conflict when there is none.
         """
         if self._run_state == RunState.UNDOING:
             raise Conflict(

@@ -84,7 +84,7 @@ class Engine:
             self._drivers.pop(run_id, None)
 
     async def _abandon(self, run_id: str, reason: str) -> None:
-        """Write to the run why nobody drives it, as soon as the store takes it."""
+        """Write to the run why it is not driven, as soon as the store takes it."""
         while True:
             try:
                 await self.ports.store.write(
@@ -171,7 +171,7 @@ class Engine:
         try:
             await driver.retry(keys)
         except Conflict:
-            # where nobody drove it, that somebody does again is what was asked for
+            # where it was not driven, driving it again is what was requested
             if not left or keys:
                 raise
 

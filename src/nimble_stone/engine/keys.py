@@ -11,7 +11,7 @@ from nimble_stone.store import entries
 
 
 async def make(ports: Ports, name: str) -> str:
-    """The public half of the key of that name, `ssh-ed25519 AAAA…`; made when there is none yet
+    """The public half of the key with this name, `ssh-ed25519 AAAA…`; made when there is none yet
     (RFC 8709).
 
     Raises: Conflict when the keyring has something else under that name, FormatError when the key

@@ -55,8 +55,8 @@ async def reached(ports: Ports, machine: Machine) -> AsyncIterator[RedfishMachin
 async def read(
     ports: Ports, machines: Sequence[Machine], known: dict[str, MachineFacts]
 ) -> dict[str, MachineFacts]:
-    """Fresh facts, kept. A slow or failing controller delays nobody; the last facts stay, with the
-    trouble noted.
+    """Fresh facts, kept. A slow or failing controller does not delay the others; the last facts
+    stay, with the trouble noted.
     """
     gate = asyncio.Semaphore(SIDE_BY_SIDE)
 

@@ -26,8 +26,8 @@ PINGS = 16
 async def read_hosts(
     ports: Ports, hosts: Sequence[Host], known: dict[str, Facts], *, limit_s: float | None = None
 ) -> dict[str, Facts]:
-    """Fresh facts of hosts, kept. A slow or failing host delays nobody; its last facts stay, with
-    the trouble noted.
+    """Fresh facts of hosts, kept. A slow or failing host does not delay the others; its last facts
+    stay, with the trouble noted.
     """
     gate = asyncio.Semaphore(SIDE_BY_SIDE)
     estate = await ports.store.read(records.load_estate)
@@ -181,7 +181,7 @@ async def unreached(ports: Ports, sheet: Sheet, estate: Estate) -> dict[str, str
 
 
 async def who_answers(ports: Ports, sheet: Sheet, estate: Estate, own: set[str]) -> dict[str, str]:
-    """Address → evidence, for planned addresses that somebody answers on: asked from a host that
+    """Address → evidence, for planned addresses that answer: asked from a host that
     carries the network, and by
     the product's own port from here. `own`: addresses of guests that the checked run made itself.
     """

@@ -1,4 +1,4 @@
-"""What can be done to a target, as small protocols: nobody above this room knows how a kind of host
+"""What can be done to a target, as small protocols: no other room knows how a kind of host
 is spoken to.
 
 A driver is chosen by the target's kind (`drivers.py`). It has the parts its kind has; a part that a

@@ -1,5 +1,5 @@
 """Copies of package disks on datastores: sent once, recognised by name and digest, kept until
-nobody uses them and somebody clears them.
+no node uses them and a person deletes them.
 """
 
 from __future__ import annotations

@@ -534,7 +534,7 @@ class Intake:
             await self.ports.pause(LOOK_S)
 
     async def _one_of_folder(self, path: Path, stamp: tuple[int, int]) -> None:
-        """One file of the folder; whatever is wrong with it keeps nobody from the others, and is
+        """One file of the folder; whatever is wrong with it does not stop the others, and is
         told.
         """
         try:

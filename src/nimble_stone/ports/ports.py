@@ -60,7 +60,7 @@ class Ports:
         self.feed = Feed(self)
 
     def lock(self, name: str) -> asyncio.Lock:
-        """The lock of that name: two runs that would do the same thing at once take turns."""
+        """The lock with this name: two runs that would do the same thing at once take turns."""
         return self._locks.setdefault(name, asyncio.Lock())
 
     async def keep_secret(self, name: str, value: str, kind: str = "password") -> str:

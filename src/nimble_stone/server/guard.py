@@ -38,7 +38,7 @@ def known_names(names: Iterable[str]) -> frozenset[str]:
 def host_is_known(value: str, names: frozenset[str]) -> bool:
     """Whether a Host header (RFC 9110, 7.2) names this server. An address is always believed: only
     names
-    can be made to lead here by somebody else's name server."""
+    can be made to lead here by a foreign name server."""
     name = value.strip().lower()
     if name.startswith("["):
         name = name[1:].partition("]")[0]

@@ -1,4 +1,4 @@
-"""Runs under somebody's eyes: each is read once, and from then on only what its journal adds.
+"""Runs that are watched: each is read once, and from then on only what its journal adds.
 
 A projection of each watched run is kept here and brought up to the journal's end with the rows of
 the steps that moved; what changed is put into words once, for all pages, and each page applies it
@@ -131,7 +131,7 @@ class LiveRuns:
     ) -> AsyncGenerator[Frame | str | None, None]:
         """Changes after a journal entry (Frame), progress whenever it changes (JSON text), None
         when nothing came for `idle_s`. A frame of kind `again` says that the changes after that
-        entry are not known here: the run is to be read anew.
+        entry are not known here: the run is to be read again.
         """
         live = await self._open(ident)
         live.watchers += 1

@@ -29,7 +29,7 @@ from nimble_stone.store.runs import StepRow
 
 
 class LimitsView(BaseModel):
-    """A rule's parts, so that a page can show which are met while somebody types."""
+    """A rule's parts, so that a page can show which are met while a person types."""
 
     least: int
     most: int
@@ -388,7 +388,7 @@ class SlotView(BaseModel):
 
 class RunDelta(RunHead):
     """What changed in a run after `since` (a journal entry), for a page that has its RunView:
-    its head anew, and of everything else what changed. None: as it was.
+    its head again, and of everything else what changed. None: as it was.
     """
 
     since: int

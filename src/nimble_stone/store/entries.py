@@ -21,7 +21,7 @@ class EntryRow:
 
 
 def put_secret(db: Db, name: str, kind: str, sealed: bytes, at: float) -> None:
-    """Keep a sealed secret, replacing one of that name; grants stay."""
+    """Keep a sealed secret, replacing one with this name; grants stay."""
     db.execute(
         "INSERT INTO secret VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE SET kind = excluded.kind,"
         " sealed = excluded.sealed, made_at = excluded.made_at",

@@ -16,8 +16,8 @@ from nimble_stone.core.units import count_text
 
 
 def dynamic(s: Situation) -> Iterator[Finding]:
-    """What DHCP hands out is nobody's own, and a node that asks by DHCP is in a network where
-    somebody answers.
+    """What DHCP hands out is not assigned, and a node that asks by DHCP is in a network where
+    a server answers.
     """
     kit = s.sheet.kit
     if not any(network.dynamic_first for network in s.estate.networks) and not any(
@@ -140,7 +140,7 @@ def frames(s: Situation) -> Iterator[Finding]:
 
 
 def given(s: Situation) -> Iterator[Finding]:
-    """What series give has the right form, is there, and is nobody else's on the estate."""
+    """What series give has the right form, is there, and is not used elsewhere in the estate."""
     used = in_use(s.estate) if any(column.draws for column in s.sheet.columns) else frozenset[str]()
     for column in s.sheet.columns:
         if column.draws is None:

@@ -34,7 +34,7 @@ def ssh_keys(s: Situation) -> Iterator[Finding]:
 
 
 def certificates(s: Situation) -> Iterator[Finding]:
-    """A certificate somebody brought is in the keyring, valid, and made out to its nodes."""
+    """An uploaded certificate is in the keyring, valid, and issued to its nodes."""
     for one in s.sheet.kit.certificates:
         column = f"certificate.{one.id}"
         told: set[tuple[str, str]] = set()

@@ -565,7 +565,7 @@ def _whose(mark: Mark | None) -> str:
 
 
 def names_taken(s: Situation) -> Iterator[Finding]:
-    """No guest of that name exists on any host of the bay, unless the run that is checked
+    """No guest with this name exists on any host of the bay, unless the run that is checked
     made it.
     """
     wanted = {node.name: node for node in s.sheet.nodes}
@@ -617,7 +617,7 @@ def places(sheet: Sheet) -> list[tuple[str, str, int, str]]:
 
 
 def answering(s: Situation) -> Iterator[Finding]:
-    """Nobody answers on an address that a node is to have."""
+    """Addresses of nodes do not answer yet."""
     give = s.next_free()
     for node, column, value in s.sheet.addresses() if s.answering else ():
         evidence = s.answering.get(value)

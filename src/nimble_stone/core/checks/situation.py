@@ -42,7 +42,7 @@ class Situation:
     answering: Mapping[str, str] = field(default_factory=dict)
     verdicts: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     pairs: Mapping[str, Mapping[str, tuple[str, ...]]] = field(default_factory=dict)
-    """Reference of a certificate somebody brought → node id → what is wrong with it for that node.
+    """Reference of an uploaded certificate → node id → what is wrong with it for that node.
     """
     unreached: Mapping[str, str] = field(default_factory=dict)
     """“host:port” of a place beyond the plan that was tried from a host and not reached → why, and
@@ -54,7 +54,7 @@ class Situation:
     own_run: str = ""
     now: float = 0.0
     """The instant of the check; 0: ages of facts are not judged."""
-    # somebody accepted these very texts on the packages' pages
+    # a person accepted these very texts on the packages' pages
     licence_recorded: bool = False
     withheld: Mapping[str, str] = field(default_factory=dict)
     """Reference of a keyring entry that this plan may not open → whose it is."""

@@ -593,7 +593,7 @@ def equal_sizes(s: Situation) -> Iterator[Finding]:
 
 
 def licence(s: Situation) -> Iterator[Finding]:
-    """The licence text of this very package was accepted by somebody."""
+    """The licence text of this very package was accepted by a person."""
     if not s.licence_sha256:
         return
     accepted = s.sheet.plan.licence

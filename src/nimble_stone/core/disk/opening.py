@@ -27,7 +27,7 @@ def open_image(
     """The disk in `source`; `files` are those that came with it (extents of a VMDK text). Raises
     FormatError.
 
-    `raw`: somebody says that it is a raw disk, so bytes of no known content are taken as one, with
+    `raw`: it is said to be a raw disk, so bytes of no known content are taken as one, with
     a note; else they are refused.
     What is packed, an archive, a descriptor, or a container that is not read is refused by name in
     either case.
@@ -75,7 +75,7 @@ def _refuse(kind: str, source: Source) -> None:
 
 
 def _say_raw(image: RawImage, raw: bool) -> None:
-    """Raises FormatError for bytes of no known content, unless somebody says that they are a
+    """Raises FormatError for bytes of no known content, unless they are said to be a
     disk.
     """
     if not raw:

@@ -29,7 +29,7 @@ class RawImage(Image):
         self.capacity_bytes = -(-source.size_bytes // 512) * 512
 
     @cached_property
-    # listed only when somebody reads the disk, not to tell its size
+    # listed only when the disk is read, not to tell its size
     def units(self) -> NDArray[np.int64]:  # type: ignore[override]
         """Clusters that are no holes."""
         parts = [

@@ -228,7 +228,7 @@ class VmdkImage(Image):
                 place=f"byte {at}",
             ) from error
         whole = grain if len(grain) == self.unit_bytes else grain.ljust(self.unit_bytes, b"\0")
-        # a bytearray that nobody writes to; copying it costs a tenth
+        # a bytearray that is not written to; copying it costs a tenth
         return cast(bytes, whole)
 
 

@@ -90,7 +90,7 @@ class Expression:
 
 
 def asked(condition: Expression, inputs: Mapping[str, Value]) -> bool:
-    """Whether a condition holds; one that cannot be worked out yet (it compares what nobody has
+    """Whether a condition holds; one that cannot be worked out yet (it compares what has not been
     answered) counts as holding, so that it is seen.
     """
     try:

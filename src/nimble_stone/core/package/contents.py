@@ -104,7 +104,7 @@ class Contents:
 
     @property
     def signed(self) -> bool:
-        """Whether somebody signed it, trusted or not."""
+        """Whether it is signed, trusted or not."""
         return self.integrity.signature != "absent"
 
     @property
@@ -113,7 +113,7 @@ class Contents:
         return tuple(f for f in self.findings if f.severity == "blocker")
 
     def member(self, name: str) -> Member:
-        """The member of that name. Raises FormatError when the package lacks it."""
+        """The member with this name. Raises FormatError when the package lacks it."""
         for member in self.members:
             if member.name == name:
                 return member

@@ -222,7 +222,7 @@ def _strings(
 
 
 def _sections(parent: Element, known: set[str], reading: Reading) -> None:
-    """Sections nobody here knows: refused when required, which they are unless they say otherwise
+    """Unknown sections: refused when required, which they are unless they say otherwise
     (§7.1).
     """
     for child in parent.children:

@@ -30,8 +30,8 @@ MAX_PROPERTIES = 2_000
 
 
 def _sections(system: Element) -> list[Element]:
-    """Product sections of the standard's own namespaces; one of that name from elsewhere is another
-    thing.
+    """Product sections of the standard's own namespaces; one with this name from elsewhere is
+    another thing.
     """
     return [
         section

@@ -57,7 +57,7 @@ class Element:
         return next(self.all(name), None)
 
     def child_text(self, name: str) -> str:
-        """Text of the first child of that name, '' when absent."""
+        """Text of the first child with this name, '' when absent."""
         found = self.first(name)
         return found.text if found is not None else ""
 
@@ -155,7 +155,7 @@ def parse(data: bytes, what: str) -> Element:
             code="xml-syntax",
             place=f"line {error.lineno}, column {error.offset + 1}",
         ) from error
-    except (ValueError, LookupError) as error:  # an encoding nobody knows
+    except (ValueError, LookupError) as error:  # an unknown encoding
         raise FormatError(f"{what} is not well-formed XML: {error}", code="xml-syntax") from error
     if builder.root is None:
         raise FormatError(f"{what} is empty", code="xml-syntax")

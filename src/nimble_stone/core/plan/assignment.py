@@ -69,7 +69,7 @@ def board(
         for host, facts in known_hosts(estate, plan.bay)
         if host.name not in plan.placement.avoid
     )
-    # A host that does not answer keeps the nodes that stand on it: silence moves nobody, a person
+    # A host that does not answer keeps the nodes that stand on it: silence moves no node, a person
     # does (`avoid`).
     silent = (
         {host.name for host in estate.bay(plan.bay)}

@@ -34,7 +34,7 @@ class Cell:
 
 Cells = dict[str, Cell]
 MADE_HERE = "made here"
-"""What a certificate's cell says as long as nobody brought a pair: this installation's own
+"""What a certificate's cell says while no pair is uploaded: this installation's own
 authority makes one for each node.
 """
 NOTHING, UNUSED = Cell("", "none"), Cell("", "unused")
@@ -49,7 +49,7 @@ def written(
     rows: list[tuple[Role, int]],
     shared: Mapping[str, Scalar],
 ) -> dict[str, Cells]:
-    """Node id → its cells. What holds for a whole role is thought through once. Cost: O(roles ×
+    """Node id → its cells. What holds for a whole role is calculated once. Cost: O(roles ×
     columns + nodes × own values).
     """
     there = Counter(role.id for role, _ in rows)
@@ -231,7 +231,7 @@ def _by_use(cells: Cells, kit: Kit) -> None:
 
 
 def _without_addresses(cells: Cells, ident: str) -> None:
-    """Columns that nobody answers where addresses come by DHCP, or where IPv6 is off."""
+    """Columns that are not set where addresses come by DHCP, or where IPv6 is off."""
     how = cells.get(network_column(ident, "addressing"))
     if how and how.value == "dhcp":
         # the rest stays: virtual addresses need the pool, proofs prefix and gateway

@@ -13,7 +13,7 @@ MAX_DEEP = 8
 def gather(names: Sequence[str], known: Mapping[str, SharedValues]) -> dict[str, Scalar]:
     """All values included, later ones over earlier ones, a file's own over those it includes.
 
-    Raises InputError for a name nobody knows, for a ring (named as it goes round), and beyond eight
+    Raises InputError for an unknown name, for a ring (named as it goes round), and beyond eight
     levels.
     """
     found: dict[str, Scalar] = {}

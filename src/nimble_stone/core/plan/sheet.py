@@ -178,7 +178,7 @@ class Sheet:
 
     def members(self) -> Iterator[tuple[Node | None, str, str]]:
         """(node, column, member) of everything that no other plan may have: addresses, and what
-        series gave or somebody typed.
+        pools assigned or a person typed.
         """
         yield from self.addresses()
         for column in self.columns:

@@ -1,4 +1,4 @@
-"""A run's own copy of everything it needs, resolved: nobody's later edit changes a run under way,
+"""A run's own copy of everything it needs, resolved: no later edit changes a run under way,
 and no later version of this program understands an old run differently.
 
 Version 2 holds the nodes with all their values, the columns, the packages' descriptions and the

@@ -95,7 +95,7 @@ ACTIVE = frozenset(
         RunState.UNDOING,
     }
 )
-"""Runs that somebody drives, or that wait for a person."""
+"""Runs that are driven, or that wait for a person."""
 ENDED = frozenset(RunState) - ACTIVE
 STANDING = frozenset({RunState.DONE, RunState.UNPROVED})
 """Runs that have ended and whose nodes stand."""
@@ -103,7 +103,7 @@ FINISHED = frozenset({StepState.DONE, StepState.SKIPPED})
 """Steps after which the next ones may begin."""
 UNDER_WAY = frozenset({StepState.WORKING, StepState.WAITING})
 OPEN = frozenset({StepState.PLANNED, StepState.WORKING, StepState.WAITING})
-"""Steps that can be begun, or begun anew after the server was killed."""
+"""Steps that can be begun, or begun again after the server was killed."""
 
 
 class IllegalMove(StoneError):

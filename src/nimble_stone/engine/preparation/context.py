@@ -65,7 +65,7 @@ class Plain:
     found things as they were to be, and what it made bears its mark."""
 
     async def act(self, c: Context) -> None:
-        """Send the commands, one after the other. Raises Conflict when a file of somebody else, or
+        """Send the commands, one after the other. Raises Conflict when a foreign file, or
         of another run, is in the way.
         """
         for path in await c.host.preparation.foreign_files(c.work, c.run):

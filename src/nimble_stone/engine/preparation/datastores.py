@@ -224,7 +224,7 @@ class StartStore(Plain):
         return {} if await c.host.preparation.store_ready(prep.target(c.action)) else None
 
     async def stays(self, c: Context) -> str:
-        """Somebody has begun to use it."""
+        """It is in use by now."""
         return await used(c, prep.target(c.action))
 
 

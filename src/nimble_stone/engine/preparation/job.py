@@ -28,7 +28,7 @@ KINDS: dict[str, Kind] = {
 
 
 class Preparation:
-    """The job. Afterwards the hosts are read anew, so that what was wrong is seen to be gone."""
+    """The job. Afterwards the hosts are read again, so that what was wrong is seen to be gone."""
 
     stages = 6
 
@@ -61,7 +61,7 @@ class Preparation:
         )
 
     async def finish(self) -> tuple[bool, dict[str, Any]]:
-        """Read the hosts anew; keep what was decided about new datastores."""
+        """Read the hosts again; keep what was decided about new datastores."""
         facts = await self._read()
         if self._work.care is not None:
             for action in self._work.actions:

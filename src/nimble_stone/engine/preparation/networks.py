@@ -42,7 +42,7 @@ class Network(Plain):
         return {"bridge": found.bridge}
 
     async def act(self, c: Context) -> None:
-        """An interface that is there without our files is somebody else's."""
+        """An interface that is there without our files is not ours."""
         action = c.action
         if isinstance(action, prep.CarryNetwork) and not await super().ours(c):
             links = await c.host.preparation.links()
@@ -88,7 +88,7 @@ class StartNetwork(Plain):
         return {} if found and found.ready else None
 
     async def stays(self, c: Context) -> str:
-        """Somebody has begun to use it."""
+        """It is in use by now."""
         return await used(c, prep.target(c.action))
 
 

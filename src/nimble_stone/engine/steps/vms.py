@@ -16,7 +16,7 @@ class Define:
     """The guest, defined with our mark."""
 
     async def observe(self, c: Context) -> Found | None:
-        """A guest of that name bears our mark. Raises Conflict when somebody else's has the
+        """A guest with this name bears our mark. Raises Conflict when a foreign VM has the
         name.
         """
         found = await c.host.vms.find(c.node.name)

@@ -63,7 +63,7 @@ class Learn(_Waiting):
                 for node, _, other in c.run.sheet.addresses()
                 if node is None or node.id != c.node.id
             ):
-                # somebody else's of this very plan: an old entry of the host's table
+                # another one of this very plan: an old entry of the host's table
                 continue
             await c.ports.store.write(records.drop_pin, f"{address}:22")
             values = {"address": address} | ({"prefix": prefix} if prefix else {})

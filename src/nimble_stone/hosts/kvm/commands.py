@@ -35,7 +35,7 @@ def script(seconds: int) -> str:
 
 
 def full_ping(address: str, mtu: int) -> str:
-    """One packet of a network's full size that nobody on the way may break up (28 bytes are
+    """One packet of a network's full size that must not be broken up on the way (28 bytes are
     headers, RFC 791 and 792).
     """
     return limited(f"ping -n -c 1 -W 1 -M do -s {mtu - 28} {quote(address)}", 4)

@@ -195,7 +195,7 @@ def _barred(item: dict[str, Any], name: str, depth: int) -> Use | None:
 
 
 def _remains(item: dict[str, Any], name: str, depth: int, below: Sequence[Use]) -> Use | None:
-    """What somebody left on a disk that nothing uses."""
+    """What was left on a disk that nothing uses."""
     form, where = str(item.get("fstype") or ""), f" on {name}" if depth else ""
     if form in _MEMBERS:
         return Use("remains", f"remains of a {_MEMBERS[form]}{where}")

@@ -26,7 +26,7 @@ class KvmProbes:
         self._session = session
 
     async def answers_ping(self, address: str) -> bool:
-        """Whether somebody answers on an address, seen from this host."""
+        """Whether an address answers, seen from this host."""
         return (await self._session.run(commands.ping(address), limit_s=8)).status == 0
 
     async def reaches(self, name: str, port: int) -> str:

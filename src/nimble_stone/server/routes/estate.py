@@ -99,7 +99,7 @@ async def estate_merge(body: EstateFile, app: TheApplication) -> EstateView:
 
 @router.post("/estate/read")
 async def estate_read(body: Refresh, app: TheApplication) -> EstateView:
-    """Read the named hosts anew, or all."""
+    """Read the named hosts again, or all."""
     await estate_hosts.refresh(app, body.hosts)
     return await _view(app)
 

@@ -94,7 +94,7 @@ async def machine_add(body: list[NewMachine], app: TheApplication) -> list[Machi
 
 @router.post("/estate/machines/read")
 async def machine_read(body: Refresh, app: TheApplication) -> list[MachineView]:
-    """Read the named machines anew, or all."""
+    """Read the named machines again, or all."""
     await estate_machines.refresh(app, body.hosts)
     return await _views(app)
 

@@ -46,7 +46,7 @@ def _list(estate: Estate) -> NetworkList:
 
 @router.put("/networks")
 async def put_network(body: NetworkEdit, app: TheApplication) -> NetworkList:
-    """Make a network, or replace the one of that name. Raises InputError."""
+    """Make a network, or replace the one with this name. Raises InputError."""
     given = {key: value.strip() for key, value in vars(body).items()}
     dns = body.dns.replace(",", " ").split()
     return _list(await networks.keep(app, given | {"dns": dns}))

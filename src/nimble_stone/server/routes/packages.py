@@ -42,7 +42,7 @@ class Label(BaseModel):
 
 
 class Person(BaseModel):
-    """Somebody who accepts."""
+    """A person who accepts."""
 
     by: str = Field(min_length=2, max_length=120)
 

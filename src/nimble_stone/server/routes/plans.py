@@ -322,7 +322,7 @@ async def plan_secret_make(ident: str, column: str, app: TheApplication, kits: T
 async def plan_licence(
     ident: str, body: AcceptLicence, app: TheApplication, kits: TheKits
 ) -> Response:
-    """Accept the package's licence in somebody's name."""
+    """Accept the package's licence in a person's name."""
     return await _kept(app, await editing.accept_licence(app, kits, ident, body.version, body.by))
 
 

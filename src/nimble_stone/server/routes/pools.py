@@ -47,7 +47,7 @@ class PoolView(BaseModel):
 
 
 class PoolEdit(BaseModel):
-    """A pool or series as somebody types it. `excluded`: single members and ranges; `reserved`: a
+    """A pool or series as it is typed. `excluded`: single members and ranges; `reserved`: a
     line each, the member and for whom.
     """
 
@@ -71,7 +71,7 @@ async def pools(app: TheApplication) -> list[PoolView]:
 
 @router.put("/pools")
 async def put_pool(body: PoolEdit, app: TheApplication) -> list[PoolView]:
-    """Make a pool, or replace the one of that name. Plans keep what they hold of it as long as it
+    """Make a pool, or replace the one with this name. Plans keep what they hold of it as long as it
     still lies in there. Raises InputError.
     """
     estate = await estate_of(app)

@@ -40,7 +40,7 @@ class Preview(BaseModel):
 
 
 class Begin(BaseModel):
-    """Actions to be carried out, as the run of that name."""
+    """Actions to be carried out, as the run with this name."""
 
     run: str = Field(pattern=r"^g[0-9a-f]{8}$")
     work: prep.Preparation

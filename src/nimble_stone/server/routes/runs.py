@@ -94,7 +94,7 @@ async def run_changes(
 ) -> StreamingResponse:
     """What changes in a run, for a page that has read it up to the journal entry `after`: events
     `change` (a RunDelta), `progress` (of steps under way), `again` (too much has happened; read
-    the run anew), `still` and `signed-out`. Goes on after Last-Event-ID.
+    the run again), `still` and `signed-out`. Goes on after Last-Event-ID.
     """
     await rollout_row(app, ident)
     start = int(last_event_id) if _EVENT_ID.fullmatch(last_event_id) else after

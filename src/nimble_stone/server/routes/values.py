@@ -93,6 +93,6 @@ def _blockers(resolved: Resolved) -> int:
 
 @router.delete("/values/{name}")
 async def values_remove(name: str, app: TheApplication) -> dict[str, str]:
-    """Forget shared values that nobody includes."""
+    """Forget shared values that no plan includes."""
     await shared_values.remove(app, name)
     return {"state": "removed"}

@@ -410,7 +410,7 @@ def test_hosts_are_added_from_a_pasted_list_after_their_keys_were_seen(
     expect(page.get_by_role("dialog")).to_contain_text("line 3")
     page.get_by_label("Keyring entry").fill("lab-hosts")
     page.get_by_label("Site").fill("Ness")
-    page.get_by_role("button", name="Look at all 2").click()
+    page.get_by_role("button", name="Check 2 logins").click()
     expect(page.get_by_role("row").filter(has_text="10.45.1.18")).to_contain_text(
         "login works", timeout=20_000
     )

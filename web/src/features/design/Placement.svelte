@@ -85,6 +85,12 @@
     return 'Current host; no other host improves balance by 10% or more.';
   });
   let shown = $derived(all ? places : places.slice(0, 8));
+  let reason = $derived.by(() => {
+    if (pinned) return 'Host set manually.';
+    if (own?.host) return why;
+    const missing = plan.findings.find((f) => f.code === 'host-missing' && f.node === own?.id);
+    return missing?.message ?? '';
+  });
 </script>
 
 {#if own}
@@ -93,12 +99,7 @@
     aside={pinned ? 'set manually' : 'chosen by placement'}
   >
     <p class="quiet">
-      {pinned
-        ? 'Host set manually.'
-        : own.host
-          ? why
-          : (plan.findings.find((f) => f.code === 'host-missing' && f.node === own?.id)?.message ??
-            '')} Each host with {own.short} on it:
+      {reason} Each host with {own.short} on it:
     </p>
     <ul>
       {#each shown as p (p.host)}

@@ -190,6 +190,10 @@
     if (file) text = await file.text();
     input.value = '';
   }
+  let checkLabel = $derived.by(() => {
+    if (looks) return 'Check again';
+    return busy ? 'Checking …' : `Check ${count(listing?.entries.length ?? 0, 'login')}`;
+  });
 </script>
 
 <Dialog title="Add hosts and machines" wide {onclose}>
@@ -365,12 +369,7 @@
     <Button
       kind={looks && fine.length ? 'plain' : 'main'}
       disabled={busy || !listing?.entries.length || !credential}
-      onclick={() => void look()}
-      >{busy && !looks
-        ? 'Checking …'
-        : looks
-          ? 'Check again'
-          : `Look at ${listing?.entries.length ? (listing.entries.length === 1 ? 'it' : `all ${listing.entries.length}`) : 'them'}`}</Button
+      onclick={() => void look()}>{checkLabel}</Button
     >
     {#if looks && fine.length}<Button
         kind="main"

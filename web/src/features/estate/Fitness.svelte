@@ -67,6 +67,16 @@
   );
   let switchable = $derived([...new Set(rows.map((r) => r.bay))]);
   let mild = $derived(fitness.violations.filter((v) => v.severity === 'note').length);
+  /** What a cell says: how the rule fails, that it is off, or that it passes. */
+  function told(
+    one: { name: string; bay: string; machine: boolean },
+    rule: FitnessView['rules'][number],
+    message = '',
+  ): string {
+    if (message) return `${one.name}: ${message}`;
+    if (off.has(`${one.bay} ${rule.id}`)) return `${one.bay}: switched off`;
+    return rule.machine === one.machine ? `${one.name}: passes` : '';
+  }
 </script>
 
 <p class="tools">
@@ -106,13 +116,7 @@
             ><th scope="row"><button onclick={() => onchoose(h)}>{h.name}</button></th>
             {#each rules as r (r.id)}{@const v = worst.get(`${h.name} ${r.id}`)}<td
                 class:off={off.has(`${h.bay} ${r.id}`)}
-                title={v
-                  ? `${h.name}: ${v.message}`
-                  : off.has(`${h.bay} ${r.id}`)
-                    ? `${h.bay}: switched off`
-                    : r.machine === h.machine
-                      ? `${h.name}: passes`
-                      : ''}
+                title={told(h, r, v?.message)}
                 >{#if v}<button class="mark" onclick={() => onchoose(h)}
                     ><Weight severity={v.severity} /></button
                   >{/if}</td

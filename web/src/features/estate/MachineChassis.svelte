@@ -4,6 +4,10 @@
   import { size } from '../../lib/format';
 
   let { facts: f }: { facts: MachineView['facts'] } = $props();
+  function linkOf(nic: NonNullable<MachineView['facts']['nics']>[number]): string {
+    if (nic.link === false) return 'no link';
+    return nic.speed_mbit ? `${nic.speed_mbit / 1000} Gbit` : 'link not reported';
+  }
 </script>
 
 <section>
@@ -40,12 +44,7 @@
     <ul>
       {#each f.nics ?? [] as n (n.name)}<li class="nic" class:down={n.link === false}>
           <i></i><span><b>{n.name}</b> <span class="mono quiet">{n.mac}</span></span><span
-            class="mono"
-            >{n.link === false
-              ? 'no link'
-              : n.speed_mbit
-                ? `${n.speed_mbit / 1000} Gbit`
-                : 'link not reported'}</span
+            class="mono">{linkOf(n)}</span
           >
         </li>{:else}<li class="quiet">not reported</li>{/each}
     </ul>

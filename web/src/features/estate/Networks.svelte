@@ -41,6 +41,10 @@
     inner: 'no uplink',
     absent: 'not carried',
   };
+  function tagOf(network: { vlan: number | null; described: boolean }): string {
+    if (network.vlan) return `VLAN ${network.vlan}`;
+    return network.described ? 'untagged' : 'not described';
+  }
 </script>
 
 <p class="head-line">
@@ -74,9 +78,7 @@
               edited = { network: own(n.name) ?? null };
             }}>{n.name}</button
           >{:else}<b>{n.name}</b>{/if}<span class="mono" title={about(n.name)}
-          >{n.vlan ? `VLAN ${n.vlan}` : n.described ? 'untagged' : 'not described'}{short(
-            n.name,
-          )}</span
+          >{tagOf(n)}{short(n.name)}</span
         ></span
       >{/each}
   </div>

@@ -147,11 +147,8 @@
             }}>Delete pool</Button
           >{/if}{/if}
       <span class="quiet"
-        >{held
-          ? `${held} are assigned; plans keep those that stay in the range.`
-          : was
-            ? 'Nothing is assigned.'
-            : ''}</span
+        >{#if held}{held} are assigned; plans keep those that stay in the range.{:else if was}Nothing
+          is assigned.{/if}</span
       >
     </div>
   </form>

@@ -73,6 +73,12 @@
   }
   let done = $derived(run?.steps.filter((s) => ['done', 'skipped'].includes(s.state)).length ?? 0);
   let failed = $derived(run?.steps.some((s) => s.state === 'failed') ?? false);
+  /** How a step stands, in a few words. */
+  function told(one: NonNullable<typeof run>['steps'][number]): string {
+    if (one.message || one.state !== 'done') return one.message || one.state;
+    if (!one.ended_at || !one.started_at) return 'done';
+    return `done, ${span(Math.max(1, one.ended_at - one.started_at))}`;
+  }
   const mark = (state: string) => (state === 'undoing' ? 'working' : state) as 'planned';
 </script>
 
@@ -132,12 +138,7 @@
                       router.go(`/estate/groundwork/${id}?step=${encodeURIComponent(s.key)}`, true)}
                     ><StateMark state={mark(s.state)} /><span>{s.label}</span><span
                       class="quiet said"
-                      class:bad={s.state === 'failed'}
-                      >{s.state === 'done' && !s.message
-                        ? s.ended_at && s.started_at
-                          ? `done, ${span(Math.max(1, s.ended_at - s.started_at))}`
-                          : 'done'
-                        : s.message || s.state}</span
+                      class:bad={s.state === 'failed'}>{told(s)}</span
                     ></button
                   >
                 </li>{/each}

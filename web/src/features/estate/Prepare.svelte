@@ -152,6 +152,28 @@
   let stores = $derived([
     ...new Set(estate.hosts.flatMap((h) => h.stores.filter((s) => s.shared).map((s) => s.name))),
   ]);
+  function inWords(action: Action): string {
+    switch (action.kind) {
+      case 'wipe-disk':
+        return `wipe ${action.device} (${size(action.size_bytes)}, ${action.content})`;
+      case 'carry-network':
+        return `add network ${action.network} over ${action.uplink}.${action.vlan ?? ''}`;
+      case 'names':
+        return count(action.records.length, 'name record');
+      case 'time-source':
+        return `use time server ${action.server}`;
+      default:
+        return action.kind.replaceAll('-', ' ');
+    }
+  }
+  let hint = $derived.by(() => {
+    if (preview) {
+      const refused = against.length ? `; ${against.length} refused` : '';
+      return `${count(preview.steps.length, 'step')} on ${count(names.length, 'host')}${refused}`;
+    }
+    if (repairing) return 'Select at least one action.';
+    return chosen.length ? 'Fill in the form to see the commands.' : 'Choose hosts.';
+  });
 </script>
 
 <Dialog title={repairing ? 'Fix problems' : 'Prepare hosts'} wide {onclose}>
@@ -163,15 +185,7 @@
       {#each remedies as a, i (i)}<li>
           <label
             ><input type="checkbox" bind:checked={ticked[i]} /> <b>{a.host}</b>
-            {a.kind === 'wipe-disk'
-              ? `wipe ${a.device} (${size(a.size_bytes)}, ${a.content})`
-              : a.kind === 'carry-network'
-                ? `add network ${a.network} over ${a.uplink}.${a.vlan ?? ''}`
-                : a.kind === 'names'
-                  ? `${count(a.records.length, 'name record')}`
-                  : a.kind === 'time-source'
-                    ? `use time server ${a.server}`
-                    : a.kind.replaceAll('-', ' ')}</label
+            {inWords(a)}</label
           >
         </li>{/each}
     </ul>
@@ -394,13 +408,7 @@
   {/if}
   <div class="acts">
     <p class="quiet">
-      {preview
-        ? `${count(preview.steps.length, 'step')} on ${count(names.length, 'host')}${against.length ? `; ${against.length} refused` : ''}`
-        : repairing
-          ? 'Select at least one action.'
-          : chosen.length
-            ? 'Fill in the form to see the commands.'
-            : 'Choose hosts.'}
+      {hint}
     </p>
     <Button onclick={onclose}>Close</Button><Button
       kind="main"

@@ -49,18 +49,19 @@
       said(error);
     }
   }
-  const take = () =>
-    onfound(
-      usable
-        .filter((s) => ticked[key(s)] ?? true)
-        .map((s) =>
-          s.kind === 'redfish'
-            ? `https://${s.address}:${s.port}`
-            : s.port === 22
-              ? s.address
-              : `${s.address}:${s.port}`,
-        ),
-    );
+  const KINDS = { ssh: 'host, by SSH', redfish: 'machine, by Redfish', other: 'something else' };
+  type Seen = NonNullable<typeof scan>['seen'][number];
+  /** What answered, as a line of the list of hosts. */
+  function listed(one: Seen): string {
+    if (one.kind === 'redfish') return `https://${one.address}:${one.port}`;
+    return one.port === 22 ? one.address : `${one.address}:${one.port}`;
+  }
+  function pace(one: NonNullable<typeof scan>): string {
+    if (one.state === 'running')
+      return `, ${one.rate.toFixed(0)} a second, ${span(one.left_s)} left`;
+    return one.state === 'stopped' ? '; stopped' : '';
+  }
+  const take = () => onfound(usable.filter((s) => ticked[key(s)] ?? true).map((s) => listed(s)));
 </script>
 
 <form
@@ -94,11 +95,8 @@
   </div>
   <p class="how">
     <span
-      >{scan.asked} of {count(scan.total, 'question')} asked{scan.state === 'running'
-        ? `, ${scan.rate.toFixed(0)} a second, ${span(scan.left_s)} left`
-        : scan.state === 'stopped'
-          ? '; stopped'
-          : ''} · <b>{count(usable.length, 'new one')}</b>{scan.seen.length > usable.length
+      >{scan.asked} of {count(scan.total, 'question')} asked{pace(scan)} ·
+      <b>{count(usable.length, 'new one')}</b>{scan.seen.length > usable.length
         ? `, ${scan.seen.length - usable.length} known or something else`
         : ''}</span
     >{#if scan.state === 'running'}<Button onclick={() => void stop()}>Stop</Button>{/if}
@@ -117,11 +115,7 @@
                     aria-label={`Take ${key(s)}`}
                   />{/if}</td
               ><td class="mono">{s.address}<span class="quiet">:{s.port}</span></td><td
-                >{s.kind === 'ssh'
-                  ? 'host, by SSH'
-                  : s.kind === 'redfish'
-                    ? 'machine, by Redfish'
-                    : 'something else'}</td
+                >{KINDS[s.kind]}</td
               ><td class="quiet">{s.known ? `in the estate as ${s.known}` : s.words}</td></tr
             >{/each}</tbody
         >

@@ -92,19 +92,21 @@ export function carrying(estate: Pick<EstateView, 'hosts' | 'networks'>): Carryi
   };
 }
 
+type Carried = NonNullable<HostView['carries']>[number];
+
+function stateOf(network: Carried): CarryState {
+  if (!network.active) return 'asleep';
+  if (network.isolated) return 'inner';
+  const isDown = network.ports.length > 0 && !network.ports.some((p) => p.link);
+  return isDown ? 'down' : 'carried';
+}
+
 function cellOf(host: HostView, name: string): Cell {
   const c = (host.carries ?? []).find((one) => one.network === name);
   if (!c) return { state: 'absent', port: '', vlan: 0, mtu: 0, address: false, odd: false };
   const port = c.ports[0];
-  const state: CarryState = !c.active
-    ? 'asleep'
-    : c.isolated
-      ? 'inner'
-      : c.ports.length && !c.ports.some((p) => p.link)
-        ? 'down'
-        : 'carried';
   return {
-    state,
+    state: stateOf(c),
     port: port?.name ?? c.bridge,
     vlan: port?.vlan ?? 0,
     mtu: c.mtu,

@@ -103,7 +103,7 @@ const pairs = (spans: Span[]) => spans.flatMap((a, i) => spans.slice(i + 1).map(
 describe('layout', () => {
   const many = (n: number) =>
     Array.from({ length: n }, (_, i) =>
-      host(`h${i}`, i < 4 ? 'main' : i < 8 ? 'second-room' : 'outfield'),
+      host(`h${i}`, (i < 8 && ['main', 'second-room'][i >> 2]) || 'outfield'),
     );
   for (const n of [1, 3, 8, 30, 308])
     it(`keeps ${n} hosts inside, apart, and no title in another's way`, () => {

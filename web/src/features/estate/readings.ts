@@ -256,7 +256,7 @@ function found(
     whole: Math.max(6, parts.length),
     limit: 0,
     parts,
-    below: heavy ? `${heavy} to fix` : parts.length ? `${count(parts.length, 'note')}` : 'ready',
+    below: heavy ? `${heavy} to fix` : notesOr(parts.length, 'ready'),
     words:
       broken
         .filter((v) => v.severity !== 'note')
@@ -276,6 +276,14 @@ interface Place {
   x: number;
   row: number;
 }
+const notesOr = (notes: number, none: string) => (notes ? count(notes, 'note') : none);
+
+/** Pixels between columns that are `step` apart. */
+function gapOf(step: number): number {
+  if (step > 40) return 8;
+  return step > 14 ? 2 : 1;
+}
+
 /** Bars in rows: a bay's title never runs into the next one, and a bay that is too long goes on in the next row. */
 function placed(
   all: Bar[],
@@ -324,7 +332,7 @@ export function layout(all: Bar[], width: number, height: number): Picture {
       }
     }
   }
-  const gap = step > 40 ? 8 : step > 14 ? 2 : 1,
+  const gap = gapOf(step),
     w = Math.max(3, step - gap),
     dense = w < 38;
   const rowHeight = height / chosen.rows,
@@ -340,7 +348,8 @@ export function layout(all: Bar[], width: number, height: number): Picture {
     apart = metal > 3 * ours && ours > 1;
   const columns = chosen.places.map(({ bar, x, row }): Column => {
     const base = row * rowHeight + HEAD + high,
-      scale = high / (apart ? (bar.kind === 'machine' ? metal : ours) : Math.max(ours, metal)),
+      most = apart ? largest(bar.kind === 'machine') : Math.max(ours, metal),
+      scale = high / most,
       tall = Math.max(bar.whole ? 4 : 2, bar.whole * scale);
     let y = base;
     const parts = bar.parts

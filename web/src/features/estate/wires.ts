@@ -59,11 +59,7 @@ export function wiring(facts: OneHost['facts'], width: number): Wiring {
       layer: layerOf(i.kind ?? ''),
       label: i.name,
       note: [
-        i.speed_mbit
-          ? i.speed_mbit >= 1000
-            ? `${i.speed_mbit / 1000} Gbit`
-            : `${i.speed_mbit} Mbit`
-          : '',
+        i.speed_mbit ? speed(i.speed_mbit) : '',
         i.link ? '' : 'no link',
         (i.addresses ?? [])[0] ?? (i.kind === 'bridge' ? `MTU ${i.mtu}` : ''),
       ]
@@ -76,7 +72,7 @@ export function wiring(facts: OneHost['facts'], width: number): Wiring {
       id: `net ${n.name}`,
       layer: 4,
       label: n.name,
-      note: n.isolated ? 'isolated' : n.active ? '' : 'not started',
+      note: noteOf(n.isolated ?? false, n.active ?? false),
       kind: 'network',
       link: n.active ?? true,
     })),
@@ -113,4 +109,10 @@ export function wiring(facts: OneHost['facts'], width: number): Wiring {
     height: Math.max(HEAD, ...spots.map((s) => s.y)) + ROW,
     layers: used.map((layer, at) => ({ x: at * step, name: NAMES[layer]! })),
   };
+}
+const speed = (mbit: number) => (mbit >= 1000 ? `${mbit / 1000} Gbit` : `${mbit} Mbit`);
+
+function noteOf(isolated: boolean, active: boolean): string {
+  if (isolated) return 'isolated';
+  return active ? '' : 'not started';
 }

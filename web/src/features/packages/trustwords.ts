@@ -20,5 +20,7 @@ export const KIND: Record<string, string> = {
   kernel: 'kernel and ramdisk',
 };
 /** Stone marks: proved when somebody we trust signed it, done when only the manifest holds, outline when nothing vouches. */
-export const mark = (manifest: string, signature: string): 'proved' | 'done' | 'planned' =>
-  signature === 'verified' ? 'proved' : manifest === 'verified' ? 'done' : 'planned';
+export function mark(manifest: string, signature: string): 'proved' | 'done' | 'planned' {
+  if (signature === 'verified') return 'proved';
+  return manifest === 'verified' ? 'done' : 'planned';
+}

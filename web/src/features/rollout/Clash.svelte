@@ -23,12 +23,10 @@
   const mine = (edit: Edit) => {
     const [level, name, ...rest] = edit.path;
     const label = (id: string) => plan.columns.find((c) => c.id === id)?.label ?? id;
-    const where =
-      level === 'nodes'
-        ? `${plan.nodes.find((n) => n.id === name)?.name ?? name}, ${label(rest[0] ?? '')}`
-        : level === 'values'
-          ? `every node, ${label(name ?? '')}`
-          : edit.path.join(', ');
+    let where = edit.path.join(', ');
+    if (level === 'values') where = `every node, ${label(name ?? '')}`;
+    if (level === 'nodes')
+      where = `${plan.nodes.find((n) => n.id === name)?.name ?? name}, ${label(rest[0] ?? '')}`;
     return `${where}: ${edit.value === null || edit.value === undefined ? 'reset' : String(edit.value)}`;
   };
 </script>

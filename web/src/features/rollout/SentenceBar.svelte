@@ -9,6 +9,7 @@
     more?: import('svelte').Snippet;
   }
   let { sentence, busy, doing = '', onact, more }: Props = $props();
+  let working = $derived(doing ? doing.charAt(0).toUpperCase() + doing.slice(1) : 'Working');
 </script>
 
 <div class="bar" aria-live="polite">
@@ -20,11 +21,7 @@
   </div>
   <div class="acts">
     {@render more?.()}{#if sentence.action.label}<Button kind="main" disabled={busy} onclick={onact}
-        >{busy
-          ? doing
-            ? `${doing.charAt(0).toUpperCase()}${doing.slice(1)} …`
-            : 'Working …'
-          : sentence.action.label}</Button
+        >{busy ? `${working} …` : sentence.action.label}</Button
       >{/if}
   </div>
 </div>

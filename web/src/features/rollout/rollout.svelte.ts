@@ -271,12 +271,11 @@ export class Rollout {
         void get('/estate/reading')
           .then((found) => {
             const slow = found[0];
-            this.#reading =
-              slow && slow.seconds > 1.5
-                ? `waiting for ${slow.host}, ${Math.round(slow.seconds)} s${found.length > 1 ? ` (${found.length} hosts left)` : ''}`
-                : found.length
-                  ? `reading ${found.length} hosts`
-                  : '';
+            this.#reading = found.length ? `reading ${found.length} hosts` : '';
+            if (slow && slow.seconds > 1.5) {
+              const left = found.length > 1 ? ` (${found.length} hosts left)` : '';
+              this.#reading = `waiting for ${slow.host}, ${Math.round(slow.seconds)} s${left}`;
+            }
           })
           .catch(() => undefined),
       1000,

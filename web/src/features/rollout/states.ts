@@ -80,13 +80,7 @@ export function stateOf(
       share,
       text: planned ? `on hold; next: ${inside(planned.label)}` : 'on hold',
     };
-  return {
-    mark: 'planned',
-    share,
-    text: planned?.queued
-      ? `queued: ${planned.queued}`
-      : planned && share
-        ? `next: ${inside(planned.label)}`
-        : 'queued',
-  };
+  let text = planned && share ? `next: ${inside(planned.label)}` : 'queued';
+  if (planned?.queued) text = `queued: ${planned.queued}`;
+  return { mark: 'planned', share, text };
 }

@@ -265,7 +265,8 @@ export function layout(
   const perRow = Math.ceil(hosts.length / rows);
   const room = width - GROUP_GAP * Math.max(0, bays.length - 1);
   const step = Math.min(WIDEST + GAP, room / Math.max(1, perRow));
-  const gap = step > 40 ? GAP : step > 14 ? 2 : 1;
+  let gap = step > 14 ? 2 : 1;
+  if (step > 40) gap = GAP;
   const w = Math.max(4, step - gap),
     dense = w < 62;
   const named = namedBy(w);

@@ -248,3 +248,12 @@ export function actionsOf(
         .filter((a) => a !== null);
   }
 }
+
+/** Hosts whose details are read for a form. */
+export const MOST = 24;
+
+/** What is decided about a new datastore: percent as typed, and its class. */
+export interface StoreCare {
+  watermark: string;
+  protection: '' | 'protected' | 'disposable';
+}

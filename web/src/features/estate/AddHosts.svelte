@@ -7,6 +7,9 @@
   import Button from '../../lib/ui/Button.svelte';
   import Dialog from '../../lib/ui/Dialog.svelte';
   import Weight from '../../lib/ui/Weight.svelte';
+  import type { NewLogin } from './adding';
+  import FoundHosts from './FoundHosts.svelte';
+  import HostLogin from './HostLogin.svelte';
   import Scan from './Scan.svelte';
 
   interface Props {
@@ -24,12 +27,14 @@
   let scanning = $state(false),
     own = $state<Record<number, { user: string; secret: string } | undefined>>({});
   let text = $state(readDraft('hosts')),
-    user = $state('root'),
-    credential = $state(''),
-    secret = $state(''),
-    kind = $state<'password' | 'key'>('password'),
-    site = $state(''),
-    bay = $state('');
+    access = $state<NewLogin>({
+      user: 'root',
+      credential: '',
+      secret: '',
+      kind: 'password',
+      site: '',
+      bay: '',
+    });
   let listing = $state.raw<ListingView | null>(null),
     looks = $state.raw<LookView[] | null>(null);
   let ticked = $state<Record<number, boolean>>({}),
@@ -43,7 +48,7 @@
     void get('/secrets')
       .then((found) => {
         known = Object.keys(found).filter((n) => !n.includes('/'));
-        credential ||= known.includes(login) ? login : (known[0] ?? '');
+        access.credential ||= known.includes(login) ? login : (known[0] ?? '');
       })
       .catch(() => undefined);
   });
@@ -68,16 +73,6 @@
         .catch(said);
     }, 250);
   });
-  const WORD: Record<string, string> = {
-    fine: 'login works',
-    limited: 'rights are missing',
-    refused: 'login failed',
-    unreachable: 'unreachable',
-    'unknown-name': 'name unknown',
-    forbidden: 'outside allowed networks',
-    'key-changed': 'key changed',
-    known: 'already in estate',
-  };
   let fine = $derived(looks?.filter((l) => l.outcome === 'fine') ?? []);
   let chosen = $derived(
     looks?.map((l, i) => [l, i] as const).filter(([l, i]) => l.outcome === 'fine' && ticked[i]) ??
@@ -91,9 +86,10 @@
     busy = true;
     problem = '';
     try {
+      const { user, credential, kind, secret } = access;
       if (secret) {
         await send('PUT', `/secrets/${encodeURIComponent(credential)}`, { kind, value: secret });
-        secret = '';
+        access.secret = '';
       }
       clearTimeout(timer);
       asked++; // what is looked at is what stands in the list now, not what stood there a moment ago
@@ -151,6 +147,7 @@
     busy = true;
     problem = '';
     try {
+      const { user, credential, site, bay } = access;
       const request = ([l, i]: readonly [LookView, number]) => ({
         name: names[i],
         address: l.address,
@@ -255,103 +252,10 @@
           and {listing.junk.length - 8} more
         </li>{/if}
     </ul>{/if}
-  <div class="login">
-    <label>User <input bind:value={user} /></label><label
-      >Keyring entry <input
-        bind:value={credential}
-        list="entries"
-        placeholder="name for this login"
-      /></label
-    ><datalist id="entries"
-      >{#each known as n (n)}<option value={n}></option>{/each}</datalist
-    >
-    <label
-      >{known.includes(credential) ? 'New value (blank: unchanged)' : 'Its value'}
-      {#if kind === 'key'}<textarea
-          bind:value={secret}
-          rows="1"
-          class="mono"
-          placeholder="private key"></textarea>{:else}<input
-          bind:value={secret}
-          type="password"
-          autocomplete="off"
-        />{/if}</label
-    >
-    <label
-      >Kind <select bind:value={kind}
-        ><option value="password">password</option><option value="key">private key</option></select
-      ></label
-    >
-    <label>Site <input bind:value={site} list="sites" placeholder="if not in the list" /></label
-    ><datalist id="sites"
-      >{#each sites as n (n)}<option value={n}></option>{/each}</datalist
-    >
-    <label>Bay <input bind:value={bay} list="bays" placeholder="if not in the list" /></label
-    ><datalist id="bays"
-      >{#each bays as n (n)}<option value={n}></option>{/each}</datalist
-    >
-  </div>
+  <HostLogin bind:login={access} {known} {sites} {bays} />
   {#if problem}<p class="alarm" role="alert">{problem}</p>{/if}
   {#if looks}
-    <div class="found">
-      <table>
-        <thead
-          ><tr
-            ><td></td><th>Host or machine</th><th>Found</th><th>Key or certificate presented</th
-            ></tr
-          ></thead
-        ><tbody>
-          {#each looks as l, i (i)}<tr data-outcome={l.outcome}
-              ><td
-                >{#if l.outcome === 'fine'}<input
-                    type="checkbox"
-                    bind:checked={ticked[i]}
-                    aria-label={`Add ${names[i]}`}
-                  />{/if}</td
-              >
-              <td
-                >{#if l.outcome === 'fine'}<input
-                    class="name"
-                    bind:value={names[i]}
-                    aria-label="Name"
-                  />{:else}<b>{l.entry.name || l.entry.address}</b>{/if}<span class="mono quiet"
-                  >{l.address}{l.entry.kind === 'machine' ? ', machine' : ''}</span
-                ></td
-              >
-              <td
-                ><b>{WORD[l.outcome]}</b>{#if l.words}<span class="quiet">{l.words}</span
-                  >{:else if l.hostname}<span class="quiet"
-                    >{l.entry.kind === 'machine' ? l.hostname : `calls itself ${l.hostname}`}</span
-                  >{/if}{#if l.outcome === 'refused' || l.outcome === 'limited' || own[i]}{#if own[i]}<span
-                      class="own"
-                      ><input
-                        value={own[i]?.user}
-                        oninput={(e) => {
-                          own = { ...own, [i]: { ...own[i]!, user: e.currentTarget.value } };
-                        }}
-                        placeholder="user"
-                        aria-label={`User of ${names[i]}`}
-                      /><input
-                        type="password"
-                        value={own[i]?.secret}
-                        oninput={(e) => {
-                          own = { ...own, [i]: { ...own[i]!, secret: e.currentTarget.value } };
-                        }}
-                        placeholder="password"
-                        autocomplete="off"
-                        aria-label={`Password of ${names[i]}`}
-                      /></span
-                    >{:else}<Button
-                      kind="link"
-                      onclick={() => {
-                        own = { ...own, [i]: { user: l.entry.user || '', secret: '' } };
-                      }}>use another login</Button
-                    >{/if}{/if}</td
-              ><td class="mono fp">{l.fingerprint}</td></tr
-            >{/each}
-        </tbody>
-      </table>
-    </div>
+    <FoundHosts {looks} bind:ticked bind:names bind:own />
   {/if}
   <div class="acts">
     <p class="quiet">
@@ -368,7 +272,7 @@
     </p>
     <Button
       kind={looks && fine.length ? 'plain' : 'main'}
-      disabled={busy || !listing?.entries.length || !credential}
+      disabled={busy || !listing?.entries.length || !access.credential}
       onclick={() => void look()}>{checkLabel}</Button
     >
     {#if looks && fine.length}<Button
@@ -387,10 +291,7 @@
     font-size: var(--text-s);
     color: var(--muted);
   }
-  input:not([type]),
-  input[type='password'],
-  textarea,
-  select {
+  textarea {
     padding: 4px 8px;
     border: 1px solid var(--strong-line);
     background: var(--paper);
@@ -440,62 +341,6 @@
     border: 1px solid var(--line);
     padding: 8px 10px;
     margin-bottom: 10px;
-  }
-  .own {
-    display: grid !important;
-    grid-template-columns: 90px 1fr;
-    gap: 6px;
-    margin-top: 3px;
-  }
-  .own input {
-    padding: 2px 6px;
-    border: 1px solid var(--strong-line);
-    background: var(--paper);
-  }
-  .login {
-    display: grid;
-    grid-template-columns: 90px 1fr 1.2fr 110px;
-    gap: 8px 12px;
-    align-items: end;
-    margin-bottom: 12px;
-  }
-  .found {
-    max-height: 34vh;
-    overflow: auto;
-    border-block: 1px solid var(--strong-line);
-  }
-  table {
-    border-collapse: collapse;
-    width: 100%;
-  }
-  th {
-    font-weight: 400;
-    color: var(--muted);
-    text-align: left;
-    font-size: var(--text-s);
-    padding: 4px 10px 4px 0;
-  }
-  td {
-    padding: 5px 10px 5px 0;
-    border-top: 1px solid var(--line);
-    font-size: var(--text-s);
-    vertical-align: top;
-  }
-  td span {
-    display: block;
-  }
-  .fp {
-    font-size: 11px;
-    overflow-wrap: anywhere;
-    width: 36%;
-  }
-  .name {
-    font-weight: 600;
-  }
-  [data-outcome='refused'] td:nth-child(3) b,
-  [data-outcome='unreachable'] td:nth-child(3) b,
-  [data-outcome='key-changed'] td:nth-child(3) b {
-    color: var(--blocker);
   }
   .acts {
     display: flex;

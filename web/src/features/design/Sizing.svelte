@@ -1,12 +1,13 @@
 <script lang="ts">
+  /** From a workload to sizes and node counts, and the capacity and redundancy that follow. */
   import { send } from '../../lib/api/client';
-  import type { Edit, LayoutView, PlanView, SizingView } from '../../lib/api/types';
-  import { get } from '../../lib/api/client';
+  import type { Edit, PlanView, SizingView } from '../../lib/api/types';
   import { size } from '../../lib/format';
   import { notices } from '../../lib/notices.svelte';
   import Button from '../../lib/ui/Button.svelte';
   import Section from '../ledger/Section.svelte';
-  import { curves } from './curve';
+  import CapacityChart from './CapacityChart.svelte';
+  import Schemes from './Schemes.svelte';
 
   interface Props {
     plan: PlanView;
@@ -14,22 +15,13 @@
     onedit: (edits: Edit[]) => void;
   }
   let { plan, busy, onedit }: Props = $props();
-  let answer = $state.raw<SizingView | null>(null),
-    layouts = $state.raw<LayoutView[]>([]);
+  let answer = $state.raw<SizingView | null>(null);
   let typed = $state<Record<string, string>>({});
-  let load = $state('');
   let timer: ReturnType<typeof setTimeout> | undefined;
   let asked = 0;
   $effect(() => {
     void plan.version;
     void ask();
-    void get(`/plans/${plan.id}/layout`)
-      .then((found) => {
-        layouts = found;
-      })
-      .catch(() => {
-        layouts = [];
-      });
   });
   async function ask() {
     const own = ++asked;
@@ -40,10 +32,7 @@
     );
     try {
       const found = await send('POST', `/plans/${plan.id}/sizing`, { loads });
-      if (own === asked) {
-        answer = found;
-        load ||= found.loads[0]?.id ?? '';
-      }
+      if (own === asked) answer = found;
     } catch (error) {
       if (own === asked) notices.problem(error);
     }
@@ -65,12 +54,6 @@
     taken(p.role) === p.chosen.count &&
     (!Object.keys(p.chosen.carries).length || sizeOf(p.role) === p.chosen.size);
   let proposals = $derived(answer?.proposals ?? []);
-  let drawn = $derived(
-    proposals.filter(
-      (p) => new Set(p.curve.filter((o) => load in o.carries).map((o) => o.count)).size > 1,
-    ),
-  );
-  let wanted = $derived(answer?.loads.find((l) => l.id === load));
 </script>
 
 {#if answer && !answer.loads.length}<p class="quiet">
@@ -120,114 +103,10 @@
       >{proposals.every(same) ? 'Applied to plan' : 'Apply to plan'}</Button
     >
   </Section>
-  {#if drawn.length && wanted}
-    <Section title="Capacity by node count">
-      {#if answer.loads.length > 1}<div class="pick">
-          {#each answer.loads as l (l.id)}<button
-              aria-pressed={l.id === load}
-              onclick={() => {
-                load = l.id;
-              }}>{l.label}</button
-            >{/each}
-        </div>{/if}
-      {#each drawn as p (p.role)}
-        {@const c = curves(p.curve, load, wanted.value, p.chosen, 292, 108)}
-        <figure>
-          <figcaption>
-            <b>{p.label}</b>{#each c.lines as line, i (line.size)}{#if line.beyond !== null}<span
-                  title="More than the chart shows"
-                  >{line.size}: {line.beyond.toLocaleString()}{wanted.unit ? ` ${wanted.unit}` : ''} from
-                  {c.from}</span
-                >{:else}<span
-                  ><svg width="26" height="8" aria-hidden="true"
-                    ><path
-                      d="M0 4H24"
-                      class="line"
-                      style:--role={`var(--role-${i % 5})`}
-                      stroke-dasharray={['', '5 3', '2 3', '8 2 2 2'][i % 4]}
-                    /></svg
-                  >{line.size}</span
-                >{/if}{/each}
-          </figcaption>
-          <svg
-            width="296"
-            height="126"
-            role="img"
-            aria-label={`What nodes of role ${p.label} carry: ${p.words}`}
-          >
-            <line x1="0" x2="292" y1="108" y2="108" class="axis" />
-            {#if c.level !== null}<line
-                x1="0"
-                x2="292"
-                y1={c.level}
-                y2={c.level}
-                class="level"
-              /><text x="292" y={Math.max(10, c.level - 4)} class="end"
-                >{wanted.value.toLocaleString()} wanted</text
-              >{/if}
-            {#each c.lines as line, i (line.size)}<path
-                d={line.path}
-                class="line"
-                style:--role={`var(--role-${i % 5})`}
-                stroke-dasharray={['', '5 3', '2 3', '8 2 2 2'][i % 4]}
-              />{/each}
-            {#if c.dot}<path d={`M${c.dot.x - 4} ${c.dot.y}l4 -4 4 4 -4 4z`} class="dot" />{/if}
-            <text x="0" y="122">{c.from} {c.from === 1 ? 'node' : 'nodes'}</text><text
-              x="292"
-              y="122"
-              class="end">{c.to}</text
-            >
-          </svg>
-        </figure>
-      {/each}
-    </Section>
-  {/if}
+  <CapacityChart {answer} />
 {:else}<p class="quiet">Calculating …</p>{/if}
 
-{#if layouts.length}
-  <Section
-    title="Redundancy schemes"
-    aside={`${layouts[0]?.disks} disks on ${layouts[0]?.domains} hosts, ${size(layouts[0]?.raw_bytes ?? 0)}`}
-  >
-    <table>
-      <thead
-        ><tr
-          ><th>Scheme</th><th class="right">Usable</th><th
-            class="right"
-            title="Up to this fill, data can be rebuilt after losing the largest host"
-            >rebuild-safe</th
-          ><th class="right" title="Raw capacity that cannot be used because hosts differ"
-            >unusable</th
-          ><th class="right" title="Hosts, and disks anywhere, that can fail at once"
-            >failures tolerated</th
-          ></tr
-        ></thead
-      >
-      <tbody
-        >{#each layouts as l (l.label)}<tr class:none={l.reason} class:chosen={l.chosen}
-            ><th scope="row"
-              >{#if l.chosen}<b>{l.label}</b>{:else}<button
-                  class="take"
-                  disabled={busy || l.reason !== ''}
-                  title={l.reason || `Use ${l.label}`}
-                  onclick={() => onedit(l.edits ?? [])}>{l.label}</button
-                >{/if}</th
-            >{#if l.reason}<td colspan="4" class="quiet">{l.reason}</td>{:else}<td
-                class="mono right">{size(l.usable_bytes)}</td
-              ><td class="mono right">{size(l.safe_bytes)}</td><td class="mono right"
-                >{l.wasted_bytes > 2 ** 20 ? size(l.wasted_bytes) : '–'}</td
-              ><td class="mono right">{l.survives_domains}</td>{/if}</tr
-          >{/each}</tbody
-      >
-    </table>
-    <p class="quiet">
-      {layouts.some((l) => l.chosen)
-        ? 'The plan’s scheme is bold. Select another to use it. '
-        : ''}Fragments of one chunk are always on different hosts. Rebuild-safe: up to this fill,
-      data can be rebuilt after losing the largest host.
-    </p>
-  </Section>
-{/if}
+<Schemes {plan} {busy} {onedit} />
 
 <style>
   .loads {
@@ -287,120 +166,5 @@
   }
   .bad {
     color: var(--blocker);
-  }
-  .pick {
-    display: flex;
-    gap: 12px;
-    font-size: var(--text-s);
-    margin-bottom: 4px;
-  }
-  .pick button {
-    border: 0;
-    background: none;
-    padding: 2px 0;
-    color: var(--soft);
-    cursor: pointer;
-    border-bottom: 2px solid transparent;
-  }
-  .pick [aria-pressed='true'] {
-    color: var(--ink);
-    border-color: var(--ink);
-  }
-  figure {
-    margin: 0 0 6px;
-  }
-  figcaption {
-    font-size: var(--text-s);
-    color: var(--soft);
-    display: flex;
-    flex-wrap: wrap;
-    gap: 0 12px;
-    align-items: center;
-  }
-  figcaption b {
-    font-weight: 600;
-    color: var(--ink);
-  }
-  figcaption span {
-    display: flex;
-    gap: 4px;
-    align-items: center;
-  }
-  svg {
-    display: block;
-    overflow: visible;
-  }
-  text {
-    font: 11px var(--mono);
-    fill: var(--muted);
-  }
-  .end {
-    text-anchor: end;
-  }
-  .axis {
-    stroke: var(--strong-line);
-  }
-  .level {
-    stroke: var(--caution);
-    stroke-dasharray: 6 4;
-  }
-  .line {
-    fill: none;
-    stroke: var(--role);
-    stroke-width: 2;
-  }
-  .dot {
-    fill: var(--accent);
-    stroke: var(--paper);
-    stroke-width: 1.5;
-  }
-  .take {
-    border: 0;
-    background: none;
-    padding: 0;
-    color: var(--accent);
-    text-decoration: underline;
-    text-underline-offset: 3px;
-    cursor: pointer;
-    font: inherit;
-  }
-  .take:disabled {
-    color: var(--muted);
-    text-decoration: none;
-    cursor: default;
-  }
-  .chosen {
-    background: var(--accent-wash);
-  }
-  .chosen b {
-    font-weight: 600;
-  }
-  table {
-    width: 100%;
-    border-collapse: collapse;
-    font-size: var(--text-s);
-  }
-  th,
-  td {
-    text-align: left;
-    padding: 4px 0 4px 8px;
-    border-bottom: 1px solid var(--line);
-    font-weight: 400;
-    white-space: nowrap;
-  }
-  th:first-child {
-    padding-left: 0;
-  }
-  td[colspan] {
-    white-space: normal;
-  }
-  thead th {
-    color: var(--muted);
-  }
-  .right {
-    text-align: right !important;
-  }
-  .none th {
-    color: var(--muted);
   }
 </style>

@@ -5,7 +5,7 @@ import ts from 'typescript-eslint';
 import svelteConfig from './svelte.config.js';
 
 export default ts.config(
-  { ignores: ['src/lib/api/schema.gen.d.ts', 'node_modules'] },
+  { ignores: ['src/lib/api/*.gen.d.ts', 'node_modules'] },
   js.configs.recommended,
   ...ts.configs.strict,
   ...svelte.configs.recommended,

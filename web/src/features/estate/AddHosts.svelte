@@ -149,7 +149,7 @@
     try {
       const { user, credential, site, bay } = access;
       const request = ([l, i]: readonly [LookView, number]) => ({
-        name: names[i],
+        name: names[i] ?? '',
         address: l.address,
         port: l.entry.port,
         user: l.entry.user || (l.entry.kind === 'machine' && user === 'root' ? 'admin' : user),

@@ -1,6 +1,7 @@
 <script lang="ts">
   /** A machine’s power: what its controller offers, confirmed by the machine’s name. */
   import { send } from '../../lib/api/client';
+  import type { Body } from '../../lib/api/paths';
   import type { MachineView } from '../../lib/api/types';
   import Button from '../../lib/ui/Button.svelte';
   import Section from '../ledger/Section.svelte';
@@ -12,9 +13,10 @@
     data: EstateData;
   }
   let { name, facts: f, data }: Props = $props();
-  let request = $state(''),
+  type Kind = Body<'post', `/estate/machines/${string}/power`>['kind'];
+  let request = $state<Kind | ''>(''),
     typed = $state('');
-  const WORDS: Record<string, string> = {
+  const WORDS: Record<Kind, string> = {
     On: 'Power on',
     GracefulShutdown: 'Shut down',
     ForceOff: 'Power off (hard)',
@@ -23,17 +25,18 @@
     PowerCycle: 'Power cycle',
   };
   let offered = $derived(
-    (f.resets?.length ? f.resets : Object.keys(WORDS)).filter(
-      (k) => WORDS[k] && (f.power === 'On' ? k !== 'On' : k === 'On'),
-    ),
+    (Object.keys(WORDS) as Kind[])
+      .filter((k) => !f.resets?.length || f.resets.includes(k))
+      .filter((k) => (f.power === 'On') !== (k === 'On')),
   );
   async function go() {
     const kind = request,
       confirmed = typed;
     if (
-      await data.work('switching', () =>
+      kind &&
+      (await data.work('switching', () =>
         send('POST', `/estate/machines/${name}/power`, { kind, confirmed }),
-      )
+      ))
     ) {
       request = '';
       typed = '';
@@ -49,7 +52,7 @@
       }}
     >
       <p>
-        {WORDS[request]}: whatever runs on {name}
+        {WORDS[request]}: everything on {name}
         {request === 'On' ? 'starts' : 'stops'}.
       </p>
       <label

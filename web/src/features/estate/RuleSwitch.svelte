@@ -1,6 +1,7 @@
 <script lang="ts">
   /** One rule and what a bay decided about it: switched off with a reason, or a limit of its own. */
   import { ApiError, send } from '../../lib/api/client';
+  import type { Body } from '../../lib/api/paths';
   import type { FitnessView } from '../../lib/api/types';
   import Button from '../../lib/ui/Button.svelte';
   import Dialog from '../../lib/ui/Dialog.svelte';
@@ -20,7 +21,7 @@
     limit = $state(''),
     reason = $state(''),
     problem = $state('');
-  async function put(body: object) {
+  async function put(body: Body<'put', '/estate/rules'>) {
     problem = '';
     try {
       onchanged(await send('PUT', '/estate/rules', body));

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import type { RunBody } from '../../lib/api/paths';
   import { get } from '../../lib/api/client';
   import type { RunView, StepView } from '../../lib/api/types';
   import { clock, count, inside, size, span, utc } from '../../lib/format';
@@ -16,7 +17,7 @@
     step: StepView | undefined;
     now: number;
     progress: Progress;
-    onrequest: (request: string, body?: unknown) => void;
+    onrequest: (request: string, body?: RunBody) => void;
     onundo: () => void;
   }
   let { run, step, now, progress, onrequest, onundo }: Props = $props();

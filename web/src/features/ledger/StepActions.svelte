@@ -1,11 +1,12 @@
 <script lang="ts">
   /** What a person may do about a step: retry, skip; extend, end or begin a wait anew. */
+  import type { RunBody } from '../../lib/api/paths';
   import type { StepView } from '../../lib/api/types';
   import Button from '../../lib/ui/Button.svelte';
 
   interface Props {
     step: StepView;
-    onrequest: (request: string, body?: unknown) => void;
+    onrequest: (request: string, body?: RunBody) => void;
   }
   let { step, onrequest }: Props = $props();
   let skipping = $state(false);

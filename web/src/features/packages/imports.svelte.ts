@@ -124,7 +124,7 @@ export class TakeIns {
       const row =
         pending ??
         (await send('POST', '/take-ins', {
-          files: files.map((f) => [f.name, f.file.size]),
+          files: files.map((f): [string, number] => [f.name, f.file.size]),
         }));
       this.#seen.set(row.id, row.state);
       this.#sending.set(row.id, new Sending(row.id, files, this.trouble));

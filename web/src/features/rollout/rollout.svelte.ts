@@ -1,6 +1,7 @@
 /** One rollout: its plan, its newest run, what is selected, and everything a person may do. */
 import { createSubscriber } from 'svelte/reactivity';
 import { ApiError, get, send, sessionEnded } from '../../lib/api/client';
+import type { RunBody } from '../../lib/api/paths';
 import type { Edit, PlanView, RunDelta, RunView } from '../../lib/api/types';
 import { connection } from '../../lib/connection.svelte';
 import { keepDraft, readDraft } from '../../lib/draft';
@@ -306,7 +307,7 @@ export class Rollout {
     return id;
   }
 
-  request(request: string, body: unknown = {}) {
+  request(request: string, body: RunBody = {}) {
     return this.#work(async () => {
       if (this.#run) this.#take(await send('POST', `/runs/${this.#run.id}/${request}`, body));
     });

@@ -1,5 +1,5 @@
 /** The one place that fetches. Answers are values or a Problem with what to do; nothing else is thrown. */
-import type { Answer } from './paths';
+import type { Answer, Body } from './paths';
 import type { components } from './schema.gen';
 
 type Schemas = components['schemas'];
@@ -51,7 +51,13 @@ export function get<const Path extends string>(
 export function send<
   const Method extends 'POST' | 'PUT' | 'PATCH' | 'DELETE',
   const Path extends string,
->(method: Method, path: Path, body?: unknown): Promise<Answer<Lowercase<Method>, Path>> {
+>(
+  method: Method,
+  path: Path,
+  ...[body]: undefined extends Body<Lowercase<Method>, Path>
+    ? []
+    : [body: Body<Lowercase<Method>, Path>]
+): Promise<Answer<Lowercase<Method>, Path>> {
   return call(method, path, body === undefined ? undefined : JSON.stringify(body));
 }
 

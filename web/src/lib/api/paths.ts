@@ -1,4 +1,5 @@
 /** What an address answers, by the API's own description: nobody chooses a result's type by hand. */
+import type { paths as bodies } from './bodies.gen';
 import type { paths } from './schema.gen';
 
 type Method = 'get' | 'post' | 'put' | 'patch' | 'delete';
@@ -32,6 +33,23 @@ type AnswerOf<Path, M extends Method> = [Path] extends [never]
       ? JsonOf<Answers>
       : unknown
     : unknown;
+
+type BodyOf<Path, M extends Method> = [Path] extends [never]
+  ? unknown
+  : Path extends keyof bodies
+    ? bodies[Path] extends Record<
+        M,
+        { requestBody: { content: { 'application/json': infer Json } } }
+      >
+      ? Json
+      : undefined
+    : unknown;
+
+/** What an address takes with a method; members that have a default may be left out. */
+export type Body<M extends Method, Address extends string> = BodyOf<Described<Address>, M>;
+
+/** What is asked of a run. */
+export type RunBody = Body<'post', `/runs/${string}/${string}`>;
 
 /** What an address answers to a method. */
 export type Answer<M extends Method, Address extends string> = AnswerOf<Described<Address>, M>;

@@ -255,5 +255,5 @@ def test_columns_too_narrow_for_their_name_are_named_under_the_pointer(
     expect(page.locator("svg [data-name=skua] .name")).to_have_count(0)  # no place for it
     column.hover()
     expect(page.locator(".lens")).to_contain_text("skua")
-    page.get_by_label("Filter by typing").hover()
+    heading(page).hover()
     expect(page.locator(".lens")).to_have_count(0)

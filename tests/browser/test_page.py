@@ -112,7 +112,7 @@ def test_what_changed_between_two_versions_is_shown_and_a_licence_is_accepted_in
     page.get_by_role("button", name="4.5.0").click()
     page.get_by_label("Texts in").select_option("de")
     expect(page.get_by_role("region", name="Settings")).to_contain_text("Rechnername")
-    page.get_by_role("button", name="Read the licence").click()
+    page.get_by_role("button", name="Read the licence", exact=True).click()
     page.get_by_label("Accepted by").fill("mira")
     page.get_by_role("button", name="Accept licence").click()
     expect(page.get_by_role("region", name="Licence")).to_contain_text("accepted by mira")

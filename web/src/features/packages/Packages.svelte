@@ -7,13 +7,12 @@
   import Button from '../../lib/ui/Button.svelte';
   import HeadBar from '../../lib/ui/HeadBar.svelte';
   import Dialog from '../../lib/ui/Dialog.svelte';
-  import Compare from './Compare.svelte';
-  import PackagePage from './PackagePage.svelte';
+  import Later from '../../lib/ui/Later.svelte';
+  import { parts } from './parts';
   import { dropped, together } from './sets';
   import PackageList from './PackageList.svelte';
   import ImportRow from './ImportRow.svelte';
   import { TakeIns, type Chosen } from './imports.svelte';
-  import Trust from './Trust.svelte';
 
   interface Props {
     sha?: string;
@@ -107,8 +106,8 @@
 {#if over}<div class="drop" aria-hidden="true">Drop to import</div>{/if}
 
 <div class="page">
-  {#if sha === 'compare'}<Compare {list} />
-  {:else if sha}<PackagePage {sha} onchange={load} />
+  {#if sha === 'compare'}<Later load={parts.compare} {list} />
+  {:else if sha}<Later load={parts.one} {sha} onchange={load} />
   {:else}
     <HeadBar>
       <h1>
@@ -198,7 +197,8 @@
     </form>
   </Dialog>
 {/if}
-{#if trusting}<Trust
+{#if trusting}<Later
+    load={parts.trust}
     onclose={() => {
       trusting = false;
     }}

@@ -15,6 +15,7 @@ from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
+from nimble_stone.core.disk.image import Image
 from nimble_stone.core.errors import FormatError
 from nimble_stone.core.package.contents import Contents, hash_source
 from nimble_stone.packages import disk_file, stored
@@ -23,6 +24,7 @@ from nimble_stone.packages.files import FileSource
 
 SHARE = 0.25
 MARGIN = 1 << 30
+PART = ".part"
 
 
 @dataclass(frozen=True)
@@ -53,7 +55,6 @@ def make(folder: Path, contents: Contents, disk: str) -> Spooled | None:
     if known is not None:
         return known
     place = folder / "spool"
-    place.mkdir(exist_ok=True, mode=0o700)
     with stored.open_disk(folder, contents, disk) as conversion:
         usage = shutil.disk_usage(folder)
         if (
@@ -61,24 +62,31 @@ def make(folder: Path, contents: Contents, disk: str) -> Spooled | None:
             or conversion.file_bytes > usage.total * SHARE
         ):
             return None
-        part = place / f"{secrets.token_hex(6)}.part"
-        descriptor = os.open(part, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o600)
         try:
-            disk_file.into_file(conversion.image, descriptor, "qcow2")
-            digest = hash_source(FileSource(descriptor), "sha256")
-            final = place / f"{name_of(contents.sha256, disk)}.{digest}"
-            os.replace(part, final)
+            final = _convert(conversion.image, place, name_of(contents.sha256, disk))
         except OSError as error:
             raise FormatError(
                 f"the disk cannot be converted here: {error.strerror}",
                 code="disk-full",
                 hint="Free space on the server's disk.",
             ) from error
-        finally:
-            os.close(descriptor)
-            part.unlink(missing_ok=True)
     _prune(place, int(shutil.disk_usage(folder).total * SHARE), final)
     return find(folder, contents, disk)
+
+
+def _convert(image: Image, place: Path, name: str) -> Path:
+    """The new spool file: it bears its name when it is whole."""
+    place.mkdir(exist_ok=True, mode=0o700)
+    part = place / f"{secrets.token_hex(6)}{PART}"
+    descriptor = os.open(part, os.O_RDWR | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o600)
+    try:
+        disk_file.into_file(image, descriptor, "qcow2")
+        final = place / f"{name}.{hash_source(FileSource(descriptor), 'sha256')}"
+        os.replace(part, final)
+        return final
+    finally:
+        os.close(descriptor)
+        part.unlink(missing_ok=True)
 
 
 def forget(folder: Path, sha256: str, disks: list[str]) -> None:
@@ -90,15 +98,15 @@ def forget(folder: Path, sha256: str, disks: list[str]) -> None:
 
 def _prune(place: Path, most: int, keep: Path) -> None:
     """Remove the longest unused files until the rest fits. A file that is being sent stays readable
-    for its sender.
+    for its sender; what others write at the same time ends and vanishes as it likes, and stays.
     """
-    found = sorted(
-        (path for path in place.iterdir() if path != keep),
-        key=lambda path: path.stat().st_mtime,
-        reverse=True,
-    )
-    total = keep.stat().st_size
-    for path in found:
-        total += path.stat().st_size
+    found: dict[Path, os.stat_result] = {}
+    for path in place.iterdir():
+        with suppress(FileNotFoundError):
+            found[path] = path.stat()
+    total = sum(found.pop(path).st_size for path in list(found) if path.suffix == PART)
+    total += found.pop(keep).st_size if keep in found else 0
+    for path in sorted(found, key=lambda path: found[path].st_mtime, reverse=True):
+        total += found[path].st_size
         if total > most:
             path.unlink(missing_ok=True)

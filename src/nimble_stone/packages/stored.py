@@ -17,6 +17,7 @@ from nimble_stone.core.disk.image import Image, Layered
 from nimble_stone.core.disk.opening import open_image
 from nimble_stone.core.disk.source import ConcatSource, Source
 from nimble_stone.core.errors import FormatError
+from nimble_stone.core.installing import packages as installing
 from nimble_stone.core.package import envelope, signature
 from nimble_stone.core.package.contents import MAX_MANIFEST, Contents
 from nimble_stone.core.package.given import pieces_of
@@ -52,7 +53,11 @@ def view_of(row: PackageRow) -> PackageView:
     """
     kept = _views.get(row.sha256)
     if kept is None or kept[0] != row.doc:
-        view = PackageView(row.sha256, contents_of(row).descriptor, row.thin_bytes)
+        view = (
+            installing.view(row.sha256, row.product, row.version)
+            if row.kind == "iso"
+            else PackageView(row.sha256, contents_of(row).descriptor, row.thin_bytes)
+        )
         kept = _views.put(row.sha256, (row.doc, view))
     return kept[1]
 

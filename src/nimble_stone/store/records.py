@@ -166,19 +166,19 @@ def drop_machine(db: Db, name: str) -> None:
 
 
 def put_machine_facts(db: Db, facts: MachineFacts) -> MachineFacts:
-    """The same for a machine."""
-    if facts.trouble:
-        row = db.execute(
-            "SELECT doc FROM machine_facts WHERE machine = ?", (facts.machine,)
-        ).fetchone()
-        if row:
-            facts = MachineFacts.model_validate_json(row["doc"]).model_copy(
-                update={
-                    "trouble": facts.trouble,
-                    "trouble_code": facts.trouble_code,
-                    "tried_at": facts.tried_at,
-                }
-            )
+    """The same for a machine. What was seen inside stays until it is inspected again."""
+    row = db.execute("SELECT doc FROM machine_facts WHERE machine = ?", (facts.machine,)).fetchone()
+    before = MachineFacts.model_validate_json(row["doc"]) if row else None
+    if before is not None and facts.trouble:
+        facts = before.model_copy(
+            update={
+                "trouble": facts.trouble,
+                "trouble_code": facts.trouble_code,
+                "tried_at": facts.tried_at,
+            }
+        )
+    elif before is not None and facts.inside is None:
+        facts = facts.model_copy(update={"inside": before.inside})
     db.execute(
         "INSERT INTO machine_facts VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET doc = excluded.doc,"
         " read_at = excluded.read_at",
@@ -335,6 +335,11 @@ def packages_of(db: Db, digests: Collection[str]) -> dict[str, PackageRow]:
             raise NotFound(f"the package {sha256[:12]} is gone", code="package-missing")
         found[sha256] = _package(row)
     return found
+
+
+def get_package(db: Db, sha256: str) -> PackageRow:
+    """A package by its digest. Raises NotFound."""
+    return packages_of(db, [sha256])[sha256]
 
 
 def renew_package(db: Db, sha256: str, doc: dict[str, Any]) -> None:

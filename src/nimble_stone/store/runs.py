@@ -498,12 +498,15 @@ def last_events_of(db: Db, idents: Collection[str]) -> dict[str, int]:
 
 def acted(db: Db, run: str, step: str) -> int:
     """How often a step began to act. Never means that what it was to do was so already."""
-    return int(
-        db.execute(
-            "SELECT count(*) FROM run_event WHERE run = ? AND step = ? AND kind = 'acting'",
-            (run, step),
-        ).fetchone()[0]
-    )
+    return entries_of(db, run, step, "acting")
+
+
+def entries_of(db: Db, run: str, step: str, kind: str) -> int:
+    """How many entries of a kind the journal has for a step."""
+    row = db.execute(
+        "SELECT count(*) FROM run_event WHERE run = ? AND step = ? AND kind = ?", (run, step, kind)
+    ).fetchone()
+    return int(row[0])
 
 
 FOLDED = 8

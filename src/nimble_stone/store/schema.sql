@@ -105,3 +105,8 @@ CREATE TABLE secret_grant (secret TEXT NOT NULL REFERENCES secret(name) ON DELET
 
 -- Tokens of the command line and of scripts: apart from the access key, each revocable. Only their digests are kept.
 CREATE TABLE token (id TEXT PRIMARY KEY, name TEXT NOT NULL, sha256 TEXT NOT NULL UNIQUE, made_at REAL NOT NULL, used_at REAL) STRICT;
+
+-- Media on offer to bare machines, by the digest of the one-time address, and whether the machine reported by it.
+CREATE TABLE medium (token_sha256 TEXT PRIMARY KEY, run TEXT NOT NULL REFERENCES run(id) ON DELETE CASCADE, machine TEXT NOT NULL, task TEXT NOT NULL, until REAL NOT NULL,
+  fetched_at REAL, booted_at REAL, reported_at REAL, trouble TEXT NOT NULL DEFAULT '') STRICT;
+CREATE INDEX medium_of_run ON medium(run, machine);

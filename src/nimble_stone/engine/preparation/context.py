@@ -9,7 +9,7 @@ from typing import Any
 from nimble_stone.core import preparation as prep
 from nimble_stone.core.errors import Conflict
 from nimble_stone.core.estate import Host
-from nimble_stone.core.sequence import Step
+from nimble_stone.core.step import Step
 from nimble_stone.engine.preparation.sequence import action_of, before_of
 from nimble_stone.hosts.api import HostDriver, Recorder
 from nimble_stone.hosts.work import Command, Work

@@ -5,14 +5,14 @@ from __future__ import annotations
 from typing import Any
 
 from nimble_stone.core import preparation as prep
-from nimble_stone.core.estate import Facts, StoreCare
+from nimble_stone.core.estate import Facts, MachineFacts, StoreCare
 from nimble_stone.core.estate_rules.ground import place_of
-from nimble_stone.core.sequence import Step
-from nimble_stone.engine import survey
+from nimble_stone.core.step import Step
+from nimble_stone.engine import machines, survey
 from nimble_stone.engine.jobs import Kind
-from nimble_stone.engine.preparation import access, datastores, disks, names, networks
+from nimble_stone.engine.preparation import access, datastores, disks, inspecting, names, networks
 from nimble_stone.engine.preparation.context import Context
-from nimble_stone.engine.preparation.sequence import ORDER, action_of, steps_in
+from nimble_stone.engine.preparation.sequence import ORDER, action_of, kind_of, steps_in
 from nimble_stone.hosts.api import HostDriver, Recorder
 from nimble_stone.ports import Ports
 from nimble_stone.store import records
@@ -24,7 +24,11 @@ KINDS: dict[str, Kind] = {
     **networks.KINDS,
     **disks.KINDS,
     **datastores.KINDS,
+    **inspecting.KINDS,
 }
+
+
+POLLED = ("carry-network", *inspecting.KINDS)
 
 
 class Preparation:
@@ -39,11 +43,17 @@ class Preparation:
 
     def kind(self, step: Step) -> Kind:
         """What carries the step out."""
-        return KINDS[action_of(step).kind]
+        return KINDS[kind_of(step)]
 
     def polled(self, step: Step) -> bool:
-        """A network comes up a little after it was asked for."""
-        return action_of(step).kind == "carry-network"
+        """A network comes up a little after it was asked for; so does power, and a controller that
+        restarts.
+        """
+        return kind_of(step) in POLLED
+
+    def on_machine(self, step: Step) -> bool:
+        """Bare machines are spoken to through their controllers."""
+        return prep.on_metal(action_of(step))
 
     def stage(self, step: Step) -> int:
         """Taken back in the opposite order."""
@@ -59,6 +69,12 @@ class Preparation:
         return await survey.read_hosts(
             self.ports, [host for host in estate.hosts if host.name in names], estate.facts
         )
+
+    async def _read_machines(self) -> dict[str, MachineFacts]:
+        estate = await self.ports.store.read(records.load_estate)
+        names = {step.host for step in self.steps.values()}
+        chosen = [machine for machine in estate.machines if machine.name in names]
+        return await machines.read(self.ports, chosen, estate.machine_facts)
 
     async def finish(self) -> tuple[bool, dict[str, Any]]:
         """Read the hosts again; keep what was decided about new datastores."""
@@ -77,9 +93,12 @@ class Preparation:
                             place=place_of(action.host, store), **self._work.care.model_dump()
                         ),
                     )
-        unread = [name for name, found in facts.items() if found.trouble]
-        return not unread, {"passed": len(facts) - len(unread), "failed": len(unread)}
+        troubles = [found.trouble for found in facts.values()]
+        troubles += [found.trouble for found in (await self._read_machines()).values()]
+        unread = sum(bool(trouble) for trouble in troubles)
+        return not unread, {"passed": len(troubles) - unread, "failed": unread}
 
     async def undone(self) -> None:
-        """What the hosts are now."""
+        """What hosts and machines are now."""
         await self._read()
+        await self._read_machines()

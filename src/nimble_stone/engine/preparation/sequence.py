@@ -11,11 +11,29 @@ from nimble_stone.core import preparation as prep
 from nimble_stone.core.errors import Conflict
 from nimble_stone.core.estate import Datastore, Estate
 from nimble_stone.core.runs.states import RunState
-from nimble_stone.core.sequence import Step
+from nimble_stone.core.step import Step
 from nimble_stone.store.runs import RunRow
 
 ACTION: TypeAdapter[prep.Action] = TypeAdapter(prep.Action)
+PARTS = ("insert", "boot", "report", "end")
+"""The steps of an inspection, in their order."""
+WRITING = ("unpack", *PARTS)
+"""Those of writing an image."""
+_PART_LABELS = {
+    "unpack": "Unpack image",
+    "insert": "Insert inspection medium",
+    "boot": "Boot from medium",
+    "report": "Report",
+    "end": "Eject medium",
+}
+_PART_EXPECTED_S = {"unpack": 10.0, "insert": 5.0, "boot": 15.0, "report": 60.0, "end": 15.0}
+_REPORT_LONGEST_S, _PART_LONGEST_S = 900.0, 240.0
+_WRITE_EXPECTED_S, _WRITE_LONGEST_S = 240.0, 4 * 3600.0
+"""How long it takes depends on image and drive; a medium is on offer no longer than that."""
 ORDER = {
+    "inspect": 0,
+    "wipe-drives": 0,
+    "write-image": 0,
     "ssh-key": 0,
     "names": 1,
     "time-source": 1,
@@ -44,10 +62,15 @@ def steps_of(work: prep.Preparation, estate: Estate) -> list[Step]:
     last: dict[str, str] = {}
     for action in sorted(work.actions, key=lambda a: (ORDER[a.kind], a.host)):
         key = f"{action.kind}:{action.host}:{prep.target(action)}"
-        if any(step.key == key for step in found):
+        if any(step.key.startswith(key) for step in found):
             raise Conflict(
                 f"{prep.label(action)} on {action.host} is requested twice", code="twice"
             )
+        if isinstance(action, prep.MetalAction):
+            if any(step.host == action.host for step in found):
+                raise Conflict(f"{action.host} can boot for one thing at a time", code="twice")
+            found += _inspection(action, key, estate)
+            continue
         host = estate.host(action.host)
         facts = estate.facts.get(action.host)
         before: dict[str, str] = {}
@@ -78,6 +101,45 @@ def steps_of(work: prep.Preparation, estate: Estate) -> list[Step]:
     return found
 
 
+def _inspection(action: prep.MetalAction, key: str, estate: Estate) -> list[Step]:
+    """The steps of one machine, one after the other; its power as it was found goes with them."""
+    facts = estate.machine_facts.get(action.host)
+    power = facts.power if facts else ""
+    inspects = isinstance(action, prep.InspectMachine)
+    report_label = "Report" if inspects else f"{prep.label(action).capitalize()} and report"
+    expected, longest = dict(_PART_EXPECTED_S), {"report": _REPORT_LONGEST_S}
+    parts: tuple[str, ...] = PARTS
+    if isinstance(action, prep.WriteImage):
+        parts = WRITING
+        expected["report"] = _WRITE_EXPECTED_S
+        longest = {"report": _WRITE_LONGEST_S, "unpack": _WRITE_LONGEST_S}
+    steps: list[Step] = []
+    for number, part in enumerate(parts):
+        steps.append(
+            Step(
+                f"{key}:{part}",
+                "ground",
+                _PART_LABELS[part] if part != "report" else report_label,
+                "",
+                action.host,
+                "",
+                number,
+                (steps[-1].key,) if steps else (),
+                expected[part],
+                longest.get(part, _PART_LONGEST_S),
+                waits=part == "report",
+                detail={"action": action.model_dump_json(), "part": part, "power": power},
+            )
+        )
+    return steps
+
+
+def kind_of(step: Step) -> str:
+    """Which kind carries the step out."""
+    part = step.detail.get("part")
+    return f"inspect-{part}" if part else action_of(step).kind
+
+
 def action_of(step: Step) -> prep.Action:
     """The step's action."""
     return ACTION.validate_json(step.detail["action"])
@@ -89,13 +151,22 @@ def before_of(step: Step) -> Datastore | None:
 
 
 def row_of(run: str, work: prep.Preparation, steps: Sequence[Step], now: float) -> RunRow:
-    """The run as it is kept."""
+    """The run as it is kept; packages that it writes stay as long as it is known."""
+    written = {
+        f"{action.host} drive {action.drive.serial}": action.package
+        for action in work.actions
+        if isinstance(action, prep.WriteImage)
+    }
     return RunRow(
         run,
         ", ".join(dict.fromkeys(action.host for action in work.actions))[:200],
         "",
         RunState.RUNNING,
-        {"work": work.model_dump(mode="json"), "steps": [asdict(step) for step in steps]},
+        {
+            "work": work.model_dump(mode="json"),
+            "steps": [asdict(step) for step in steps],
+            "packages": written,
+        },
         now,
         None,
         "groundwork",

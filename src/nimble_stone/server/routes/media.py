@@ -1,0 +1,101 @@
+"""What management controllers fetch: outside /api, without a session, by a one-time address."""
+
+from __future__ import annotations
+
+import re
+from typing import Literal
+
+from fastapi import APIRouter, Request
+from starlette.responses import Response, StreamingResponse
+
+from nimble_stone.server.deps import TheMedia
+from nimble_stone.server.media import Medium, Small
+
+router = APIRouter(include_in_schema=False)
+MOST_WORDS = 1024
+_RANGE = re.compile(r"bytes=(\d{0,16})-(\d{0,16})")
+
+
+@router.api_route("/media/{token}/{name}.iso", methods=["GET", "HEAD"])
+async def medium(token: str, name: str, request: Request, media: TheMedia) -> Response:
+    """The medium of a machine, or the part of it that Range asks for (RFC 9110, 14)."""
+    return _sent(await media.opened(token, f"{name}.iso"), request, "application/x-iso9660-image")
+
+
+@router.api_route("/media/{token}/boot/{path:path}", methods=["GET", "HEAD"])
+async def boot_file(token: str, path: str, request: Request, media: TheMedia) -> Response:
+    """A kernel or ramdisk, for a machine that boots from the network."""
+    return _sent(await media.part(token, f"/{path}"), request, "application/octet-stream")
+
+
+@router.get("/media/{token}/files/{path:path}")
+async def answer_file(token: str, path: str, media: TheMedia) -> Response:
+    """An answer file, for an installer that booted from the network."""
+    return Response(await media.text(token, f"/{path}"), media_type="text/plain")
+
+
+@router.get("/media/{token}/job")
+async def job(token: str, media: TheMedia) -> Response:
+    """What the inspection system does, when it booted from the network."""
+    return Response(await media.text(token, "job"), media_type="text/plain")
+
+
+@router.get("/netboot/{mac}")
+async def boot_script(mac: str, media: TheMedia) -> Response:
+    """What iPXE does on the machine with this port."""
+    found = await media.script(mac.replace("-", ":")[:17])
+    return Response(found, media_type="text/plain")
+
+
+def _sent(found: Medium | Small, request: Request, media_type: str) -> Response:
+    """The whole, or the part that Range asks for."""
+    size = found.size
+    start, end, status = 0, size, 200
+    headers = {"Accept-Ranges": "bytes", "Cache-Control": "no-store"}
+    asked = _RANGE.fullmatch(request.headers.get("Range", "").strip())
+    if asked and (asked[1] or asked[2]):
+        status = 206
+        if asked[1]:
+            start = int(asked[1])
+            end = min(end, int(asked[2]) + 1) if asked[2] else end
+        else:
+            start = max(0, end - int(asked[2]))
+        if start >= end:
+            return Response(status_code=416, headers={"Content-Range": f"bytes */{size}"})
+        headers["Content-Range"] = f"bytes {start}-{end - 1}/{size}"
+    headers["Content-Length"] = str(end - start)
+    if request.method == "HEAD":
+        return Response(status_code=status, headers=headers, media_type=media_type)
+    pieces = found.pieces(start, end)
+    return StreamingResponse(pieces, status, headers=headers, media_type=media_type)
+
+
+@router.api_route("/media/{token}/{what}", methods=["POST", "PUT"])
+async def told(
+    token: str, what: Literal["done", "failed", "progress"], request: Request, media: TheMedia
+) -> Response:
+    """An installer tells how it stands. The body is at most 1 KiB of plain text; `serial` in the
+    query names the machine.
+    """
+    body = b""
+    async for piece in request.stream():
+        body += piece
+        if len(body) > MOST_WORDS:
+            return Response(status_code=413)
+    words = " ".join(body.decode("utf-8", "replace").split())
+    shown = "".join(c for c in words if c.isprintable())[:200]
+    serial = request.query_params.get("serial", "")[:100]
+    return Response(status_code=await media.told(token, what, shown, serial))
+
+
+@router.get("/media/{token}/{what}")
+async def told_by_get(
+    token: str,
+    what: Literal["done", "failed", "progress"],
+    media: TheMedia,
+    serial: str = "",
+    words: str = "",
+) -> Response:
+    """The same for installers that can only fetch."""
+    shown = "".join(c for c in words if c.isprintable())[:200]
+    return Response(status_code=await media.told(token, what, shown, serial[:100]))

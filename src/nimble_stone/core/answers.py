@@ -13,7 +13,8 @@ from nimble_stone.core.chances import chances
 from nimble_stone.core.estate import Estate, room_bytes
 from nimble_stone.core.findings import Finding
 from nimble_stone.core.plan.sheet import Sheet
-from nimble_stone.core.sequence import Step, forecast
+from nimble_stone.core.sequence import forecast
+from nimble_stone.core.step import Step
 
 
 def check(

@@ -15,7 +15,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from nimble_stone.core.sequence import Limits, Step, forecast
+from nimble_stone.core.sequence import Limits, forecast
+from nimble_stone.core.step import Step
 
 ROUNDS = 400
 SPREAD_WORK, SPREAD_WAIT = 0.25, 0.45

@@ -10,8 +10,12 @@ from typing import Literal
 
 from pydantic import Field, FiniteFloat, model_validator
 
+from nimble_stone.core.inspection.report import Inspection
 from nimble_stone.core.models import Fixed
 from nimble_stone.core.series import MAX_SPAN, Series
+
+HOST_NAME = r"^[a-z0-9][a-z0-9.-]*$"
+"""Names of hosts and machines."""
 
 
 class Network(Fixed):
@@ -94,7 +98,7 @@ class Machine(Fixed):
     names a keyring entry.
     """
 
-    name: str = Field(min_length=1, max_length=60, pattern=r"^[a-z0-9][a-z0-9.-]*$")
+    name: str = Field(min_length=1, max_length=60, pattern=HOST_NAME)
     address: str
     port: int = Field(default=443, ge=1, le=65535)
     user: str = "admin"
@@ -103,6 +107,18 @@ class Machine(Fixed):
     bay: str
     note: str = Field(default="", max_length=500)
     tags: tuple[str, ...] = Field(default=(), max_length=20)
+    boots: Literal["media", "network"] = Field(
+        default="media", description="How it gets what it boots: virtual media, or the network."
+    )
+
+
+class Origin(Fixed):
+    """Where a host comes from that was built here: the node of a run, and the machine it is on."""
+
+    run: str = Field(max_length=60)
+    plan: str = Field(max_length=60)
+    node: str = Field(max_length=60)
+    machine: str = Field(max_length=60)
 
 
 class Host(Fixed):
@@ -110,7 +126,7 @@ class Host(Fixed):
     keyring entry.
     """
 
-    name: str = Field(min_length=1, max_length=60, pattern=r"^[a-z0-9][a-z0-9.-]*$")
+    name: str = Field(min_length=1, max_length=60, pattern=HOST_NAME)
     address: str
     port: int = Field(default=22, ge=1, le=65535)
     user: str = "root"
@@ -120,6 +136,8 @@ class Host(Fixed):
     note: str = Field(default="", max_length=500)
     tags: tuple[str, ...] = Field(default=(), max_length=20)
     kind: Literal["kvm"] = "kvm"
+    origin: Origin | None = None
+    """Set for hosts that were built here."""
 
 
 class EstateFile(Fixed):
@@ -392,6 +410,8 @@ class MachineFacts(Fixed):
     redfish: str = ""
     certificate: str = ""  # what is odd about its certificate, '' nothing
     missing: tuple[str, ...] = ()
+    inside: Inspection | None = None
+    """What the last inspection saw, None when there was none."""
     trouble: str = ""
     trouble_code: str = ""
     changes: tuple[Change, ...] = ()
@@ -441,6 +461,10 @@ class Estate(Fixed):
         return {host.name: host for host in self.hosts}
 
     @cached_property
+    def _machines_by_name(self) -> dict[str, Machine]:
+        return {machine.name: machine for machine in self.machines}
+
+    @cached_property
     def _networks_by_name(self) -> dict[str, Network]:
         return {network.name: network for network in self.networks}
 
@@ -454,13 +478,36 @@ class Estate(Fixed):
             sorted((host for host in self.hosts if host.bay == name), key=lambda host: host.name)
         )
 
+    @cached_property
+    def bays(self) -> tuple[str, ...]:
+        """All bays that hold hosts or bare machines, in the order of their names."""
+        found = {host.bay for host in self.hosts} | {one.bay for one in self.machines}
+        return tuple(sorted(found))
+
+    def machine_bay(self, name: str) -> tuple[Machine, ...]:
+        """The bare machines of a bay, in the order of their names."""
+        return tuple(
+            sorted((one for one in self.machines if one.bay == name), key=lambda one: one.name)
+        )
+
+    def writable(self, bay: str) -> tuple[Machine, ...]:
+        """The bare machines of a bay that something can be brought to: by virtual media or the
+        network.
+        """
+        known = self.machine_facts
+        return tuple(
+            one
+            for one in self.machine_bay(bay)
+            if one.name in known and (known[one.name].media or one.boots == "network")
+        )
+
     def host(self, name: str) -> Host | None:
         """The host with this name."""
         return self._hosts_by_name.get(name)
 
     def machine(self, name: str) -> Machine | None:
         """The machine with this name."""
-        return next((machine for machine in self.machines if machine.name == name), None)
+        return self._machines_by_name.get(name)
 
     def network(self, name: str) -> Network | None:
         """The network with this name."""

@@ -12,15 +12,22 @@ from nimble_stone.core.estate import Estate
 
 PREFIX = "keyring:"
 AUTHORITY = "authority"
-INTERNAL = ("run/", "take-in/")
-"""Entries of the installation itself: the authority's key, and what runs keep for their nodes, and
-web
-addresses that packages are fetched from."""
+INTERNAL = ("run/", "take-in/", "installation/")
+"""Entries of the installation itself: the authority's key and that of machine reports, what runs
+keep for their nodes, and web addresses that packages are fetched from.
+"""
 
 
 def own_prefix(plan: str) -> str:
     """How the names of a plan's own entries begin."""
     return f"plan/{plan}/"
+
+
+def hosts_entry(plan: str) -> str:
+    """The entry with the key of the hosts that a plan built. It is a login of hosts, not the
+    plan's.
+    """
+    return f"hosts/{plan}"
 
 
 def is_internal(entry: str) -> bool:

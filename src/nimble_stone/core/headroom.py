@@ -117,7 +117,11 @@ def _loss(
     shared: frozenset[str],
 ) -> Loss:
     gone = [node for host in lost for node in on.get(host, ())]
-    movable = [node for node in gone if node.id in shared or roles[node.role].keeps == "nothing"]
+    movable = [
+        node
+        for node in gone
+        if not node.on_machine and (node.id in shared or roles[node.role].keeps == "nothing")
+    ]
     fit = _elsewhere([demands[node.id] for node in movable if node.id in demands], board, lost)
     stay = {node.id for node in movable} - set(fit)
     words, broken = _meaning(Counter(node.role for node in gone), totals, roles)

@@ -316,6 +316,10 @@ def losses(sheet: Sheet) -> list[LossLine]:
 
 
 def spread_text(sheet: Sheet) -> str:
-    """'3 nodes on 3 hosts'."""
-    hosts = {node.value("host") for node in sheet.nodes if node.value("host")}
-    return f"{count_text(len(sheet.nodes), 'node')} on {count_text(len(hosts), 'host')}"
+    """'3 nodes on 3 hosts', '6 nodes on 6 machines', '4 nodes on 1 host and 3 machines'."""
+    placed = [node for node in sheet.nodes if node.value("host")]
+    machines = {node.value("host") for node in placed if node.on_machine}
+    hosts = {node.value("host") for node in placed} - machines
+    where = [count_text(len(hosts), "host")] if hosts or not machines else []
+    where += [count_text(len(machines), "machine")] if machines else []
+    return f"{count_text(len(sheet.nodes), 'node')} on {' and '.join(where)}"

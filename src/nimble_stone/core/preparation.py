@@ -15,8 +15,9 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
-from nimble_stone.core.estate import BlockDevice, Estate, Facts
-from nimble_stone.core.units import size_text
+from nimble_stone.core.estate import BlockDevice, Estate, Facts, MachineFacts
+from nimble_stone.core.inspection.report import Signature
+from nimble_stone.core.units import count_text, size_text
 
 STORE_NAME = r"^[A-Za-z0-9][A-Za-z0-9._-]{0,59}$"
 HOST_NAME = r"^[a-z0-9]([a-z0-9.-]{0,251}[a-z0-9])?$"
@@ -240,6 +241,68 @@ class RefusePasswords(_Action):
         return "refuse logins by password"
 
 
+class InspectMachine(_Action):
+    """A bare machine boots once from the inspection medium and reports what it is inside. `host`
+    is the machine's name. One that is on is restarted: `confirmed` is its name then, typed.
+    """
+
+    kind: Literal["inspect"] = "inspect"
+    confirmed: str = Field(default="", max_length=100)
+
+    def words(self) -> str:
+        """What is done, in one line."""
+        return "inspect"
+
+
+class WipeDrive(BaseModel):
+    """A drive that is to be wiped, as it was confirmed."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+    serial: str = Field(min_length=1, max_length=60, pattern=r"^[!-~]+( [!-~]+)*$")
+    size_bytes: int = Field(ge=0)
+    holds: tuple[Signature, ...] = Field(default=(), max_length=64)
+
+
+class WipeDrives(_Action):
+    """Signatures of drives of a bare machine removed, by the inspection system. What was on them
+    cannot be brought back. `host` is the machine's name; `confirmed` is what the person typed.
+    """
+
+    kind: Literal["wipe-drives"] = "wipe-drives"
+    drives: tuple[WipeDrive, ...] = Field(min_length=1, max_length=40)
+    confirmed: str = Field(default="", max_length=100)
+
+    @property
+    def wanted(self) -> str:
+        """What the person has to type."""
+        return f"{self.host} {count_text(len(self.drives), 'drive', 'drives')}"
+
+    def words(self) -> str:
+        """What is done, in one line."""
+        return f"wipe {count_text(len(self.drives), 'drive', 'drives')}"
+
+
+class WriteImage(_Action):
+    """The disk of a package written to a drive of a bare machine, by the inspection system: the
+    drive is wiped, what the image holds is written and read back. `package`: its SHA-256;
+    `confirmed`: what the person typed.
+    """
+
+    kind: Literal["write-image"] = "write-image"
+    drive: WipeDrive
+    package: str = Field(pattern=r"^[0-9a-f]{64}$")
+    confirmed: str = Field(default="", max_length=100)
+
+    @property
+    def wanted(self) -> str:
+        """What the person has to type."""
+        return f"{self.host} 1 drive"
+
+    def words(self) -> str:
+        """What is done, in one line."""
+        return "write image"
+
+
 Action = Annotated[
     AddKey
     | AddNames
@@ -254,9 +317,14 @@ Action = Annotated[
     | StartStore
     | StartNetwork
     | TimeSource
-    | RefusePasswords,
+    | RefusePasswords
+    | InspectMachine
+    | WipeDrives
+    | WriteImage,
     Field(discriminator="kind"),
 ]
+MetalAction = InspectMachine | WipeDrives | WriteImage
+"""What is done to a bare machine."""
 
 
 class Care(BaseModel):
@@ -287,6 +355,8 @@ def target(action: Action) -> str:
     match action:
         case AddKey() | AddNames() | TimeSource() | RefusePasswords():
             return action.kind
+        case InspectMachine() | WipeDrives() | WriteImage():
+            return "machine"
         case CarryNetwork():
             return action.network
         case FencingVolume():
@@ -304,7 +374,12 @@ def fence_name(action: FencingVolume) -> str:
 
 def undoable(action: Action) -> bool:
     """Whether it can be taken back."""
-    return not isinstance(action, WipeDisk)
+    return not isinstance(action, WipeDisk | WipeDrives | WriteImage)
+
+
+def to_type(action: Action) -> str:
+    """What a person has to type before it may be done, '' nothing."""
+    return action.wanted if isinstance(action, WipeDisk | WipeDrives | WriteImage) else ""
 
 
 def things(action: Action) -> frozenset[tuple[str, str]]:
@@ -325,6 +400,8 @@ def refusals(
     keyring entries that are private keys;
     `along`: the actions of the same run, which may make way for this one (a disk is wiped before it
     is used, a key put before passwords go)."""
+    if isinstance(action, MetalAction):
+        return _metal(action, estate)
     host, facts = estate.host(action.host), estate.facts.get(action.host)
     if host is None:
         return [f"the estate has no host {action.host}"]
@@ -335,6 +412,52 @@ def refusals(
     around = _Around(facts, host.address, host.credential in keys, along)
     against = _AGAINST.get(type(action))
     return against(action, around) if against else []
+
+
+def on_metal(action: Action) -> bool:
+    """Whether it is done to a bare machine."""
+    return isinstance(action, MetalAction)
+
+
+def _metal(action: MetalAction, estate: Estate) -> list[str]:
+    machine, facts = estate.machine(action.host), estate.machine_facts.get(action.host)
+    if machine is None:
+        return [f"the estate has no machine {action.host}"]
+    if facts is None or not facts.read_at:
+        return [f"{action.host} was never read; read it first"]
+    if facts.trouble:
+        return [f"{action.host} was unreachable at the last refresh: {facts.trouble}"]
+    found = []
+    if not facts.media and machine.boots == "media":
+        found.append("its controller has no virtual media; let it boot from the network")
+    if isinstance(action, WipeDrives):
+        return found + _wiping(action.drives, action.confirmed, action.wanted, facts)
+    if isinstance(action, WriteImage):
+        return found + _wiping((action.drive,), action.confirmed, action.wanted, facts)
+    if facts.power != "Off" and action.confirmed.strip() != action.host:
+        found.append(f"it is on and would be restarted; type “{action.host}” to confirm")
+    return found
+
+
+def _wiping(
+    drives: Sequence[WipeDrive], confirmed: str, wanted: str, facts: MachineFacts
+) -> list[str]:
+    if facts.power != "Off":
+        return ["it is on; switch it off first"]
+    if facts.inside is None:
+        return ["it was never inspected; inspect it first"]
+    found = []
+    if len({drive.serial for drive in drives}) < len(drives):
+        found.append("a drive is named twice")
+    for drive in drives:
+        seen = facts.inside.disk(drive.serial)
+        if seen is None:
+            found.append(f"the last inspection saw no single disk with serial {drive.serial}")
+        elif (seen.size_bytes, seen.holds) != (drive.size_bytes, drive.holds):
+            found.append(f"{seen.device} ({drive.serial}) holds {seen.content or 'nothing'} now")
+    if " ".join(confirmed.split()) != wanted:
+        found.append(f"type “{wanted}” to confirm")
+    return found
 
 
 @dataclass(frozen=True)

@@ -331,7 +331,7 @@ def _undoing(f: RunFacts) -> RunWords:
 
 
 def _undone(f: RunFacts) -> RunWords:
-    what = f" {f.removed}; images used elsewhere were kept." if f.removed else ""
+    what = f" {f.removed}." if f.removed else ""
     return RunWords(
         "",
         "Rolled back.",
@@ -390,6 +390,18 @@ _DOING = {
     "medium": "writing config ISO",
     "define": "defining VM",
     "start": "starting VM",
+    "unpack": "unpacking image",
+    "insert": "inserting boot medium",
+    "medium-boot": "booting from medium",
+    "write": "writing image",
+    "eject": "ejecting boot medium",
+    "seed": "inserting config ISO",
+    "power-on": "switching on",
+    "unseed": "ejecting config ISO",
+    "answer-room": "preparing installer",
+    "insert-installer": "inserting installer",
+    "install": "installing",
+    "enroll": "adding host",
     "learn": "waiting for DHCP address",
     "boot": "waiting for boot",
     "services": "waiting for services",
@@ -418,7 +430,7 @@ def facts_of(
     shown = next(
         (step for step in busy if step.state == StepState.WAITING), busy[0] if busy else None
     )
-    removed = sum(step.kind == "define" and step.state == StepState.UNDONE for step in steps)
+    undone = [step.kind for step in steps if step.state == StepState.UNDONE]
     return RunFacts(
         state,
         nodes=len(per_node),
@@ -449,17 +461,21 @@ def facts_of(
         reason=reason,
         undo_done=sum(step.state == StepState.UNDONE for step in active),
         undo_all=len(active),
-        removed=_removed(removed),
+        removed=_removed(undone.count("define"), undone.count("medium-boot")),
     )
 
 
-def _removed(count: int) -> str:
-    """What a rollback deleted, '' nothing."""
-    if not count:
-        return ""
-    if count == 1:
-        return "1 VM was deleted with its disks and config ISOs"
-    return f"{count} VMs were deleted with their disks and config ISOs"
+def _removed(vms: int, machines: int) -> str:
+    """What a rollback deleted and switched off, '' nothing."""
+    found = []
+    if vms:
+        what = "1 VM was deleted with its" if vms == 1 else f"{vms} VMs were deleted with their"
+        found.append(f"{what} disks and config ISOs; images used elsewhere were kept")
+    if machines == 1:
+        found.append("1 machine is off; its drive keeps what was written")
+    elif machines:
+        found.append(f"{machines} machines are off; their drives keep what was written")
+    return "; ".join(found)
 
 
 def _as_sentence(now: str) -> str:

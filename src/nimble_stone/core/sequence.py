@@ -8,19 +8,17 @@ from __future__ import annotations
 
 from collections import Counter, defaultdict
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from heapq import heapreplace
-from typing import Literal
 
+from nimble_stone.core import machine_sequence
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.kit import expression
 from nimble_stone.core.kit.model import Forming
 from nimble_stone.core.plan.cells import Inputs
 from nimble_stone.core.plan.sheet import Node, PackageView, Sheet
+from nimble_stone.core.step import Step, make
 
-Kind = Literal[
-    "carry", "clone", "medium", "define", "start", "learn", "boot", "services", "call", "ground"
-]
 CARRY_BYTES_PER_S = 40 << 20
 CLONE_BYTES_PER_S = 400 << 20
 WORST = 2.5
@@ -29,30 +27,6 @@ LEASE_SHARE = 0.7
 EMULATED = 3.0
 """How much longer a guest takes to boot and to come up on a host without hardware virtualization.
 """
-
-
-@dataclass(frozen=True)
-class Step:
-    """One step. `expected_s` and `deadline_s` in seconds; `waits` marks steps that only wait for
-    others' work.
-    """
-
-    key: str
-    kind: Kind
-    label: str
-    node: str
-    host: str
-    datastore: str
-    wave: int
-    after: tuple[str, ...]
-    expected_s: float
-    deadline_s: float
-    waits: bool = False
-    detail: Mapping[str, str] = field(default_factory=dict)
-    usual_s: float = 0.0
-    """What the kit says it takes, where this estate was seen to be faster or slower; 0:
-    `expected_s`.
-    """
 
 
 def paced(steps: Sequence[Step], rates: Mapping[str, float]) -> list[Step]:
@@ -140,12 +114,14 @@ def build(sheet: Sheet, estate: Estate, *, pace: float = 1.0) -> list[Step]:
     """The steps of a run, in an order that respects their dependencies. `pace` scales expected
     times (the lab is faster).
     """
-    steps: list[Step] = []
-    stores = _stores(sheet, estate)
+    hosted = [node for node in sheet.nodes if not node.on_machine]
+    bare = [node for node in sheet.nodes if node.on_machine]
+    steps: list[Step] = machine_sequence.unpacking(bare, sheet, estate, pace)
+    stores = _stores(hosted, estate)
     # node → the step that brings what its disks are made from
     carried: dict[str, str] = {}
     first: dict[tuple[str, str], Node] = {}
-    for node in sheet.nodes:
+    for node in hosted:
         package = sheet.packages.of(node.role)
         first.setdefault((stores[node.id], package.sha256 if package else ""), node)
         carried[node.id] = _carrying(stores[node.id], package, sheet)
@@ -156,7 +132,7 @@ def build(sheet: Sheet, estate: Estate, *, pace: float = 1.0) -> list[Step]:
             f" ({package.descriptor.product})" if other and package else ""
         )
         steps.append(
-            _step(
+            make(
                 "carry",
                 carried[node.id],
                 label,
@@ -173,22 +149,33 @@ def build(sheet: Sheet, estate: Estate, *, pace: float = 1.0) -> list[Step]:
     for node in sheet.nodes:
         services[node.role].append(f"services/{node.id}")
     depth = _depths(sheet)
-    for node in sheet.nodes:
+    for node in bare:
+        before = _before(sheet, node, services)
+        steps += machine_sequence.of_node(sheet, node, estate, 2 + depth[node.role], before, pace)
+    for node in hosted:
         facts = estate.facts.get(node.value("host"))
         slower = EMULATED if facts is not None and facts.domain_type == "qemu" else 1.0
         steps += _node_steps(
             sheet, node, stores[node.id], carried[node.id], depth[node.role], services, pace, slower
         )
     steps += _forming(sheet, depth, pace)
+    steps += machine_sequence.enrolling(sheet, bare, estate, steps, pace)
     return _with_handover(sheet, steps)
 
 
-def _stores(sheet: Sheet, estate: Estate) -> dict[str, str]:
+def _before(sheet: Sheet, node: Node, services: Mapping[str, list[str]]) -> tuple[str, ...]:
+    """What must answer before a node starts: the nodes of the roles that its own comes after."""
+    role = sheet.kit.role(node.role)
+    earlier = role.after if role else ()
+    return tuple(key for one in earlier for key in services.get(one, ()))
+
+
+def _stores(nodes: Iterable[Node], estate: Estate) -> dict[str, str]:
     """Node → the place its disk lies in: 'store' when shared, 'host:store' when local to
     one host.
     """
     places = {}
-    for node in sheet.nodes:
+    for node in nodes:
         facts = estate.facts.get(node.value("host"))
         store = facts.datastore(node.value("datastore")) if facts else None
         places[node.id] = (
@@ -225,37 +212,6 @@ def _depths(sheet: Sheet) -> dict[str, int]:
     return depth
 
 
-def _step(
-    kind: Kind,
-    key: str,
-    label: str,
-    at: Node,
-    wave: int,
-    after: tuple[str, ...],
-    expected: float,
-    *,
-    node: str | None = None,
-    deadline: float | None = None,
-    patience: float = 6.0,
-    waits: bool = False,
-    detail: Mapping[str, str] | None = None,
-) -> Step:
-    return Step(
-        key,
-        kind,
-        label,
-        at.id if node is None else node,
-        at.value("host"),
-        at.value("datastore"),
-        wave,
-        after,
-        max(0.1, expected),
-        deadline if deadline is not None else max(120.0, expected * patience),
-        waits,
-        detail or {},
-    )
-
-
 def _carrying(place: str, package: PackageView | None, sheet: Sheet) -> str:
     """Key of the step that brings a package's disks onto a place."""
     return (
@@ -276,14 +232,11 @@ def _node_steps(
     slower: float,
 ) -> list[Step]:
     times, ident, wave = sheet.kit.durations, node.id, 2 + depth
-    role = sheet.kit.role(node.role)
-    before = tuple(
-        key for earlier in (role.after if role else ()) for key in services.get(earlier, ())
-    )
+    before = _before(sheet, node, services)
     by_dhcp = node.value("addressing") == "dhcp"
     size = node.full_bytes if node.value("provisioning") == "full" else node.thin_bytes
     return [
-        _step(
+        make(
             "clone",
             f"clone/{ident}",
             "Create disks",
@@ -293,8 +246,8 @@ def _node_steps(
             pace * (1 + size / CLONE_BYTES_PER_S),
             detail={"place": place},
         ),
-        _step("medium", f"medium/{ident}", "Create config ISO", node, 1, (), pace * times.medium),
-        _step(
+        make("medium", f"medium/{ident}", "Create config ISO", node, 1, (), pace * times.medium),
+        make(
             "define",
             f"define/{ident}",
             "Define VM",
@@ -303,7 +256,7 @@ def _node_steps(
             (f"clone/{ident}", f"medium/{ident}"),
             pace * times.define,
         ),
-        _step(
+        make(
             "start",
             f"start/{ident}",
             "Start VM",
@@ -314,7 +267,7 @@ def _node_steps(
         ),
         *(
             [
-                _step(
+                make(
                     "learn",
                     f"learn/{ident}",
                     "Address by DHCP",
@@ -329,7 +282,7 @@ def _node_steps(
             if by_dhcp
             else []
         ),
-        _step(
+        make(
             "boot",
             f"boot/{ident}",
             "Boot",
@@ -340,7 +293,7 @@ def _node_steps(
             deadline=slower * times.boot.longest,
             waits=True,
         ),
-        _step(
+        make(
             "services",
             f"services/{ident}",
             "Services",
@@ -398,7 +351,7 @@ def _forming(sheet: Sheet, depth: Mapping[str, int], pace: float) -> list[Step]:
             )
             key = f"{forming.id}/{'cluster' if forming.role == 'cluster' else node.id}"
             steps.append(
-                _step(
+                make(
                     "call",
                     key,
                     forming.label,
@@ -435,7 +388,8 @@ def _with_handover(sheet: Sheet, steps: list[Step]) -> list[Step]:
             keeps[roles.get(step.node, "")].append(step.key)
     out = []
     for step in steps:
-        role = sheet.kit.role(roles.get(step.node, "")) if step.kind == "start" else None
+        starts = step.kind in ("start", "power-on")
+        role = sheet.kit.role(roles.get(step.node, "")) if starts else None
         extra = tuple(key for earlier in (role.after if role else ()) for key in keeps[earlier])
         out.append(replace(step, after=tuple(dict.fromkeys(step.after + extra))) if extra else step)
     return out

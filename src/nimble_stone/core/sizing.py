@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from nimble_stone.core.errors import InputError
 from nimble_stone.core.kit import expression
-from nimble_stone.core.kit.model import Kit, Load, Role, RoleSizing
+from nimble_stone.core.kit.model import STORED_UNITS, Kit, Load, Role, RoleSizing
 from nimble_stone.core.package.model import Size
 from nimble_stone.core.units import GIB, inside, size_text
 
 CURVE = 24
 """Points of a curve at most."""
+Stored = Mapping[str, Callable[[int], int]]
+"""Role → what its data disks keep with so many nodes, one host lost (bytes); only roles that keep
+data.
+"""
 
 
 @dataclass(frozen=True)
@@ -69,6 +73,7 @@ def propose(
     given: Mapping[str, float],
     hosts: int | None = None,
     own: Mapping[str, Sequence[Size]] | None = None,
+    stored: Stored | None = None,
 ) -> list[Proposal]:
     """A proposal for each role the kit sizes: the option with the least memory that carries every
     load.
@@ -94,7 +99,7 @@ def propose(
         proposal = (
             _by_formula(role, sizing, may, loads | counts)
             if sizing.count
-            else _by_loads(kit.sizing.loads, role, sizing, may, loads, hosts)
+            else _by_loads(kit.sizing.loads, role, sizing, may, loads, hosts, stored or {})
         )
         if proposal.chosen:
             counts[f"count.{role.id}"] = float(proposal.chosen.count)
@@ -147,13 +152,14 @@ def _search(
     sizes: Sequence[Size],
     wanted: Mapping[str, float],
     most: int | None,
+    stored: Stored,
 ) -> _Search:
     """Each size with rising counts, until one carries everything and enough is drawn."""
     found = _Search()
     for size in sorted(sizes, key=lambda one: one.memory_bytes):
         shown = 0
         reached = False
-        for option in _options(role, sizing, size, wanted):
+        for option in _options(loads, role, sizing, size, wanted, stored):
             found.tried.append(option)
             if shown < CURVE:
                 found.curve.append(option)
@@ -173,9 +179,10 @@ def _by_loads(
     sizes: Sequence[Size],
     wanted: Mapping[str, float],
     hosts: int | None,
+    stored: Stored,
 ) -> Proposal:
     most = hosts if hosts is not None and (role.apart or role.count.per_host) else None
-    found = _search(loads, role, sizing, sizes, wanted, most)
+    found = _search(loads, role, sizing, sizes, wanted, most, stored)
     best, crowded, tried, curve = found.best, found.crowded, found.tried, found.curve
     if best is None:
         if crowded is not None:
@@ -229,10 +236,17 @@ def _crowd(option: Option, most: int | None) -> str:
 
 
 def _options(
-    role: Role, sizing: RoleSizing, size: Size, wanted: Mapping[str, float]
+    loads: Sequence[Load],
+    role: Role,
+    sizing: RoleSizing,
+    size: Size,
+    wanted: Mapping[str, float],
+    stored: Stored,
 ) -> Iterator[Option]:
     formulas = sizing.by_size.get(size.id, sizing.carries)
-    if not formulas:
+    keeps = stored.get(role.id)
+    on_disks = [load for load in loads if load.stored]
+    if not formulas and not (keeps and on_disks):
         return
     parsed = {load: expression.parse(formula) for load, formula in formulas.items()}
     for n in range(max(role.count.least, 0), role.count.most + 1):
@@ -243,12 +257,11 @@ def _options(
                 "vcpu": float(size.vcpu),
                 "memory_gib": size.memory_bytes / GIB,
             }
-            yield Option(
-                size.id,
-                n,
-                n * size.memory_bytes,
-                {load: formula.number(inputs) for load, formula in parsed.items()},
-            )
+            carries = {load: formula.number(inputs) for load, formula in parsed.items()}
+            if keeps:
+                kept = keeps(n)
+                carries |= {load.id: round(kept / STORED_UNITS[load.unit], 3) for load in on_disks}
+            yield Option(size.id, n, n * size.memory_bytes, carries)
 
 
 def _short(loads: Sequence[Load], option: Option, wanted: Mapping[str, float]) -> str:

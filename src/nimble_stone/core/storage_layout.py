@@ -107,6 +107,14 @@ def stripes(capacities: Sequence[int], width: int) -> int:
     return max(0, least or 0)
 
 
+def safe_bytes(capacities: Sequence[int], scheme: Scheme) -> int:
+    """What may be stored on domains of these capacities (bytes) so that all can be made whole again
+    after losing the largest. Cost: O(domains × log domains).
+    """
+    ranked = sorted(capacities, reverse=True)
+    return scheme.pieces * min(stripes(ranked[1:], scheme.width), stripes(ranked, scheme.width))
+
+
 def layout(disks: Sequence[DataDisk], scheme: Scheme) -> Layout:
     """What a scheme comes to on these disks."""
     domains: dict[str, int] = defaultdict(int)
@@ -118,14 +126,13 @@ def layout(disks: Sequence[DataDisk], scheme: Scheme) -> Layout:
     if len(capacities) < scheme.width:
         have = "has" if len(capacities) == 1 else "have"
         reason = f"{scheme.label} need {scheme.width} hosts; {len(capacities)} {have} such disks"
-    after = stripes(capacities[1:], scheme.width)
     return Layout(
         scheme,
         len(capacities),
         len(disks),
         raw,
         scheme.pieces * whole,
-        scheme.pieces * min(after, whole),
+        safe_bytes(capacities, scheme),
         raw - scheme.width * whole,
         scheme.spare if not reason else 0,
         scheme.spare if not reason else 0,

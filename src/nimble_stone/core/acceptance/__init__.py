@@ -25,6 +25,8 @@ __all__ = [
 KINDS: Mapping[str, Kind] = {
     kind.id: kind for kind in (*hardware.KINDS, *identity.KINDS, *cluster.KINDS)
 }
+OF_VMS = ("hardware", "networks", "mac")
+"""Kinds that ask a hypervisor what it gave a node; a bare machine is as it is."""
 NOT_ASKED = Answer(None, "not asked", unknown="not asked")
 
 
@@ -36,7 +38,13 @@ def expectations(sheet: Sheet) -> list[Expected]:
 def _of_nodes(sheet: Sheet) -> Iterator[Expected]:
     for node in sheet.nodes:
         for proof in sheet.kit.acceptance:
-            if proof.of == "node":
+            if proof.of != "node" or (node.on_machine and proof.kind in OF_VMS):
+                continue
+            if node.on_machine and proof.kind == "running":
+                yield from _expected(
+                    Subject(sheet, node, proof.model_copy(update={"label": "Machine on"}))
+                )
+            else:
                 yield from _expected(Subject(sheet, node, proof))
 
 

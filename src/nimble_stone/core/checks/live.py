@@ -39,7 +39,7 @@ def hosts_known(s: Situation) -> Iterator[Finding]:
     told: set[str] = set()
     for node in s.sheet.nodes:
         name = node.value("host")
-        if name and name not in told:
+        if name and name not in told and not node.on_machine:
             told.add(name)
             yield from _known(s, node, name)
 
@@ -51,10 +51,11 @@ def _homeless(s: Situation) -> Iterator[Finding]:
         if not node.value("host"):
             homeless[node.role, s.sheet.unplaced.get(node.id, "none was chosen")].append(node)
     for (_, reason), nodes in homeless.items():
+        what = "machine" if nodes[0].on_machine else "host"
         many = (
-            f"{nodes[0].name} and {count_text(len(nodes) - 1, 'more node')} have no host"
+            f"{nodes[0].name} and {count_text(len(nodes) - 1, 'more node')} have no {what}"
             if len(nodes) > 1
-            else f"{nodes[0].name} has no host"
+            else f"{nodes[0].name} has no {what}"
         )
         yield Finding(
             severity="blocker",
@@ -532,10 +533,11 @@ def apart(s: Situation) -> Iterator[Finding]:
     for role in s.sheet.kit.roles:
         if not role.apart:
             continue
+        # two nodes on one machine are told for every role
         seen: dict[str, Node] = {}
         for node in s.sheet.by_role[role.id]:
             host = node.value("host")
-            if not host:
+            if not host or node.on_machine:
                 continue
             if host in seen:
                 yield Finding(

@@ -2,15 +2,64 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator
 
 from nimble_stone.core.checks.situation import Situation
-from nimble_stone.core.findings import Finding, Remedy
-from nimble_stone.core.plan.redundancy import ways
-from nimble_stone.core.units import size_text
+from nimble_stone.core.findings import Edit, Finding, Remedy
+from nimble_stone.core.kit.model import STORED_UNITS
+from nimble_stone.core.plan.redundancy import current, ways
+from nimble_stone.core.plan.sheet import Sheet
+from nimble_stone.core.units import inside, size_text
 
 WASTE = 0.1
 """A share of the raw room: more of it wasted is worth a word."""
+
+
+def enough(s: Situation) -> Iterator[Finding]:
+    """The disks store the workload that the plan states, also after a host was lost."""
+    kit, found = s.sheet.kit, current(s.sheet)
+    if kit.sizing is None or found is None or found.reason:
+        return
+    for load in kit.sizing.loads:
+        wanted = s.sheet.plan.load.get(load.id, 0.0) * STORED_UNITS.get(load.unit, 0)
+        if not load.stored or wanted <= found.safe_bytes:
+            continue
+        fits = wanted <= found.usable_bytes
+        room = found.safe_bytes if fits else found.usable_bytes
+        yield Finding(
+            severity="caution" if fits else "blocker",
+            code="layout-tight" if fits else "layout-short",
+            column=f"disk.{kit.data_layout.disks[0]}" if kit.data_layout else "",
+            message=(
+                f"The data disks store {size_text(room)} in {found.scheme.label}"
+                + (" with 1 host lost" if fits else "")
+                + f"; the workload is {size_text(int(wanted))} ({inside(load.label)})."
+            ),
+            consequence=(
+                "After losing a host, not all copies can be made again."
+                if fits
+                else "The disks fill up before the workload is stored."
+            ),
+            remedy=_larger(s.sheet, wanted / max(1, found.safe_bytes)),
+        )
+
+
+def _larger(sheet: Sheet, factor: float) -> Remedy:
+    """Disks so much larger, where one size holds for all and the kit allows it."""
+    layout = sheet.kit.data_layout
+    disk = next(
+        (one for one in sheet.kit.extra_disks if layout and layout.disks == (one.id,)), None
+    )
+    sizes = {node.value(f"disk.{disk.id}") for node in sheet.nodes} - {""} if disk else set()
+    if disk is not None and len(sizes) == 1 and (text := next(iter(sizes))).isdigit():
+        gib = math.ceil(int(text) * factor)
+        if gib <= disk.limits(sheet.nodes[0].value("use"))[0].most:
+            return Remedy(
+                label=f"Use data disks of {gib:,} GiB",
+                edit=Edit(path=("values", f"disk.{disk.id}"), value=gib),
+            )
+    return Remedy(label="Add nodes or data disks, or choose another redundancy")
 
 
 def laid(s: Situation) -> Iterator[Finding]:

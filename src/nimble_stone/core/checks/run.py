@@ -2,7 +2,16 @@
 
 from __future__ import annotations
 
-from nimble_stone.core.checks import addressing, keys, live, redundancy, values
+from nimble_stone.core.checks import (
+    addressing,
+    built_hosts,
+    installers,
+    keys,
+    live,
+    machines,
+    redundancy,
+    values,
+)
 from nimble_stone.core.checks.situation import Rule, Situation
 from nimble_stone.core.findings import Finding, ordered
 
@@ -26,7 +35,17 @@ RULES: tuple[Rule, ...] = (
     keys.ssh_keys,
     keys.certificates,
     redundancy.laid,
+    redundancy.enough,
     live.hosts_known,
+    machines.known,
+    machines.supported,
+    machines.enough,
+    machines.taken,
+    machines.drives,
+    machines.ports,
+    machines.idle,
+    built_hosts.names,
+    installers.packages,
     live.memory,
     live.vcpus,
     live.avoided,

@@ -649,8 +649,12 @@ def extra_disks(s: Situation) -> Iterator[Finding]:
                             f" {span.most}{unit}."
                         ),
                         consequence=disk.purpose or "The product is not supported that way.",
-                        remedy=Remedy(
-                            label=f"Use {span.usual}{unit}",
-                            edit=Edit(path=("nodes", node.id, column), value=str(span.usual)),
+                        remedy=(
+                            Remedy(label=f"Change the rule of its drives ({disk.label})")
+                            if node.on_machine
+                            else Remedy(
+                                label=f"Use {span.usual}{unit}",
+                                edit=Edit(path=("nodes", node.id, column), value=str(span.usual)),
+                            )
                         ),
                     )

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Collection, Hashable, Iterable, Iterator
+from collections.abc import Callable, Collection, Hashable, Iterable, Iterator, Mapping
 from dataclasses import dataclass
+from types import MappingProxyType
 from typing import Literal, NamedTuple, TypeVar
 
 from nimble_stone.core.estate import Estate, Facts, Host, Machine, MachineFacts, RuleSetting
@@ -43,9 +44,10 @@ Found = Iterator[Broken]
 
 class Ground:
     """What rules look at: the estate with facts, the time now (epoch seconds), the runs of ours
-    that may have guests, and which
-    keyring entries are private keys. Bays are gathered once, so that judging is linear in the hosts
-    for most rules."""
+    that may have guests, which keyring entries are private keys, and the nodes that live on bare
+    machines (machine → node). Bays are gathered once, so that judging is linear in the hosts for
+    most rules.
+    """
 
     def __init__(
         self,
@@ -53,8 +55,10 @@ class Ground:
         now: float,
         live_runs: Collection[str] = (),
         keys: Collection[str] = (),
+        living: Mapping[str, str] = MappingProxyType({}),
     ) -> None:
         self.estate, self.now, self.live_runs, self.keys = estate, now, live_runs, keys
+        self.living = living
         self._bays: dict[tuple[str, str], list[Facts]] = {}
         for host in sorted(estate.hosts, key=lambda h: h.name):
             facts = estate.facts.get(host.name)

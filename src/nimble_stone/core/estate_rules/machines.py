@@ -83,18 +83,59 @@ def _media(g: Ground, machine: Machine, facts: MachineFacts) -> Found:
     if (
         facts.read_at
         and not facts.trouble
+        and machine.boots == "media"
         and not any("CD" in slot.kinds or "DVD" in slot.kinds for slot in facts.media)
     ):
         yield Broken(
             "caution",
             "it has no virtual CD, so nothing can be installed through it",
-            "Check the controller's licence and settings.",
+            "Check the controller's licence, or let the machine boot from the network.",
         )
 
 
 def _wired(g: Ground, machine: Machine, facts: MachineFacts) -> Found:
     if facts.nics and not any(nic.link is not False for nic in facts.nics):
         yield Broken("caution", "no network port has a link", "See the cables.")
+
+
+def _as_seen_inside(g: Ground, machine: Machine, facts: MachineFacts) -> Found:
+    inside = facts.inside
+    if inside is None:
+        return
+    told = {nic.mac.casefold(): nic.name for nic in facts.nics if nic.mac}
+    seen = {nic.mac.casefold() for nic in inside.nics}
+    gone = sorted(name for mac, name in told.items() if mac not in seen)
+    if gone:
+        yield Broken(
+            "caution",
+            f"its controller lists {', '.join(gone[:4])}; the inspection did not see"
+            f" {'it' if len(gone) == 1 else 'them'}",
+            "The system has no driver for it, or it is disabled. Plan without it.",
+        )
+    serials = {disk.serial for disk in inside.disks}
+    lost = sorted(
+        drive.name for drive in facts.drives if drive.serial and drive.serial not in serials
+    )
+    if lost:
+        yield Broken(
+            "caution",
+            f"its controller lists drive {', '.join(lost[:4])}; the inspection did not see"
+            f" {'it' if len(lost) == 1 else 'them'}",
+            "Drives behind a RAID controller are hidden, or one was replaced. Inspect again.",
+        )
+
+
+def _holds(g: Ground, machine: Machine, facts: MachineFacts) -> Found:
+    held = [disk for disk in (facts.inside.disks if facts.inside else ()) if not disk.blank]
+    # what a node of ours needs is not to be wiped
+    if held and machine.name not in g.living:
+        what = sorted({sign.kind for disk in held for sign in disk.holds})
+        yield Broken(
+            "note",
+            f"{', '.join(disk.device for disk in held[:4])} hold{'s' if len(held) == 1 else ''}"
+            f" something ({', '.join(what[:6])})",
+            "Wipe it if it is no longer needed.",
+        )
 
 
 RULES: tuple[MachineRule, ...] = (
@@ -139,6 +180,20 @@ RULES: tuple[MachineRule, ...] = (
         "Installers are sent through it.",
         "VirtualMedia",
         _media,
+    ),
+    MachineRule(
+        "inside-alike",
+        "Is inside as its controller says",
+        "An interface that does not exist ends a rollout.",
+        "the inspection report",
+        _as_seen_inside,
+    ),
+    MachineRule(
+        "inside-blank",
+        "Has blank drives",
+        "Remains of an earlier system get in the way.",
+        "the inspection report",
+        _holds,
     ),
     MachineRule(
         "bmc-wired",

@@ -9,9 +9,11 @@ from typing import Annotated, Literal
 
 from pydantic import AfterValidator, AliasChoices, ConfigDict, Field, model_validator
 
-from nimble_stone.core import shell_words
+from nimble_stone.core import drive_rule, shell_words
 from nimble_stone.core.errors import FormatError
+from nimble_stone.core.installing import answers
 from nimble_stone.core.kit import expression
+from nimble_stone.core.kit.installer import MEDIUM, REPORTS, Installer
 from nimble_stone.core.models import Fixed
 
 Ident = Annotated[str, Field(pattern=r"^[a-z][a-z0-9_-]{0,39}$")]
@@ -71,6 +73,24 @@ class Accepts(_Part):
     )
 
 
+class BecomesHost(_Part):
+    """How the nodes of a role become hypervisor hosts of the estate."""
+
+    user: str = Field(
+        default="root",
+        pattern=r"^[a-z_][a-z0-9_-]{0,31}$",
+        description=(
+            "Account that may use the hypervisor. It takes the administrator's password once, then"
+            " a key."
+        ),
+    )
+    datastore: str = Field(
+        default="",
+        max_length=60,
+        description="Datastore that must be active on every node once the cluster is formed.",
+    )
+
+
 class Role(_Part):
     """A role of nodes."""
 
@@ -100,6 +120,26 @@ class Role(_Part):
     )
     datastore: Literal["shared", "local", "any"] = Field(
         default="any", description="Preferred kind of datastore."
+    )
+    lives_on: Literal["hosts", "machines", "either"] = Field(
+        default="hosts",
+        description=(
+            "Where its nodes live: VMs on hosts, bare machines, or what the plan says (column"
+            " “on”)."
+        ),
+    )
+    system_drive: str = Field(
+        default="smallest ssd",
+        max_length=80,
+        description="On machines: rule for the drive that gets the image.",
+    )
+    installer: Installer | None = Field(
+        default=None,
+        description="On machines: the package is an installer ISO with these answer files.",
+    )
+    becomes_host: BecomesHost | None = Field(
+        default=None,
+        description="On machines: its nodes become hypervisor hosts of the estate at the end.",
     )
     sizes: tuple[str, ...] = Field(
         default=(),
@@ -314,6 +354,11 @@ class ExtraDisk(_Part):
     datastore: Literal["same", "shared", "local", "any"] = Field(
         default="same", description="Preferred datastore; “same”: that of the node's other disks."
     )
+    drives: str = Field(
+        default="all",
+        max_length=80,
+        description="On machines: rule for the drives, such as “all” or “2 largest hdd”.",
+    )
     by_use: dict[Ident, DiskUse] = Field(
         default={}, description="Other sizes and numbers for some purposes (`uses`)."
     )
@@ -440,6 +485,10 @@ class OutsidePlace(_Part):
     purpose: str = ""
 
 
+STORED_UNITS = {"GiB": 1 << 30, "TiB": 1 << 40}
+"""Units of a load that is stored data, in bytes."""
+
+
 class Load(_Part):
     """A workload, as a number."""
 
@@ -448,6 +497,13 @@ class Load(_Part):
     unit: str = ""
     usual: float = Field(ge=0)
     most: float = Field(default=1e9, gt=0)
+    stored: bool = Field(
+        default=False,
+        description=(
+            "The load is data on the data disks (`data_layout`), in GiB or TiB: the disks and the"
+            " redundancy of the plan tell how much fits, no formula does."
+        ),
+    )
 
 
 class RoleSizing(_Part):
@@ -522,6 +578,8 @@ class Kit(_Part):
         roles = {role.id for role in self.roles}
         self._check_ids()
         self._check_roles(roles)
+        self._check_built_hosts()
+        self._check_installers()
         self._check_disks(roles)
         self._check_forming(roles)
         self._check_role_names(roles)
@@ -535,6 +593,34 @@ class Kit(_Part):
                 f"admin_password names “{self.admin_password}”, which is not a setting of this kit"
             )
         return self
+
+    def _check_installers(self) -> None:
+        """Installers are for machines, and their answer files ask for what the sheet has."""
+        known = self.names_known() | self.certificate_parts() | set(REPORTS) | set(MEDIUM)
+        for role in self.roles:
+            if role.installer is None:
+                continue
+            if role.lives_on != "machines":
+                raise ValueError(f"role “{role.id}” has an installer: say “lives_on: machines”")
+            texts = {f"answer file {one.path}": one.text for one in role.installer.answers}
+            if role.installer.netboot is not None:
+                texts["netboot.args"] = role.installer.netboot.args
+            for what, text in texts.items():
+                for name in answers.names(text):
+                    if name.removeprefix("first.") not in known:
+                        raise ValueError(f"{what} asks for “{name}”, which this kit never defines")
+
+    def _check_built_hosts(self) -> None:
+        """Nodes that become hosts live on machines and take SSH logins."""
+        for role in self.roles:
+            if role.becomes_host and not self.ssh:
+                raise ValueError(
+                    f"role “{role.id}” becomes hosts, but nodes of this kit take no SSH logins"
+                )
+            if role.becomes_host and role.lives_on == "hosts":
+                raise ValueError(
+                    f"role “{role.id}” becomes hosts, but its nodes do not live on machines"
+                )
 
     def _check_ids(self) -> None:
         """Ids are given once."""
@@ -579,6 +665,14 @@ class Kit(_Part):
 
     def _check_disks(self, roles: set[str]) -> None:
         """Extra disks are for roles and uses of this kit, and their limits are in order."""
+        for rule in (
+            *(role.system_drive for role in self.roles),
+            *(disk.drives for disk in self.extra_disks),
+        ):
+            try:
+                drive_rule.parse(rule)
+            except FormatError as error:
+                raise ValueError(f"{error}: {error.hint}") from error
         for disk in self.extra_disks:
             if unknown := set(disk.roles) - roles:
                 raise ValueError(
@@ -697,6 +791,7 @@ class Kit(_Part):
         if not self.sizing:
             return
         loads = {load.id for load in self.sizing.loads}
+        self._check_stored({load.id: load.unit for load in self.sizing.loads if load.stored})
         for ident, sizing in self.sizing.roles.items():
             if ident not in roles:
                 raise ValueError(f"sizing is for “{ident}”, which is not a role of this kit")
@@ -707,6 +802,22 @@ class Kit(_Part):
                 sizing.count,
                 loads | {f"count.{role}" for role in roles},
             )
+
+    def _check_stored(self, stored: Mapping[str, str]) -> None:
+        """Loads that data disks carry have such disks, a unit of bytes, and no formula."""
+        formulas = {
+            load
+            for sizing in (self.sizing.roles.values() if self.sizing else ())
+            for carries in (sizing.carries, *sizing.by_size.values())
+            for load in carries
+        }
+        for ident, unit in stored.items():
+            if self.data_layout is None:
+                raise ValueError(f"load “{ident}” is stored, but the kit has no data_layout")
+            if unit not in STORED_UNITS:
+                raise ValueError(f"load “{ident}” is stored, so its unit is GiB or TiB")
+            if ident in formulas:
+                raise ValueError(f"load “{ident}” is stored, so no formula may say how much fits")
 
     def _check_carries(self, ident: str, carries: Mapping[str, str], loads: set[str]) -> None:
         if unknown := set(carries) - loads:
@@ -744,10 +855,16 @@ class Kit(_Part):
             "search",
             "mtu",
             "vlan",
+            "on",
+            "port",
+            "all.name",
+            "all.address",
         }
         known |= {question.id for question in self.questions} | {
             f"count.{role.id}" for role in self.roles
         }
+        if any(role.lives_on != "hosts" for role in self.roles):
+            known |= {"system.drive"} | {f"disk.{disk.id}.drives" for disk in self.extra_disks}
         for network in self.networks:
             known |= {
                 f"net.{network.id}.{part}"
@@ -761,6 +878,7 @@ class Kit(_Part):
                     "prefix6",
                     "mac",
                     "mtu",
+                    "port",
                 )
             }
         for disk in self.extra_disks:

@@ -137,6 +137,7 @@ def _role(role: Role) -> str:
         "kept apart" if role.apart else "",
         f"besides {role.beside}" if role.beside else "",
         f"{role.datastore} datastore" if role.datastore != "any" else "",
+        _lives(role),
         f"sizes {', '.join(role.sizes)}" if role.sizes else "",
         "majority needed" if role.quorum else "",
         f"data in {role.copies} copies" if role.copies else "",
@@ -145,6 +146,13 @@ def _role(role: Role) -> str:
         f"from packages of {takes_text(role.accepts)}" if role.accepts else "",
     ]
     return "; ".join(part for part in parts if part)
+
+
+def _lives(role: Role) -> str:
+    if role.lives_on == "hosts":
+        return ""
+    where = "bare machines" if role.lives_on == "machines" else "hosts or bare machines"
+    return f"on {where}, image on the {role.system_drive} drive"
 
 
 def _question(question: Question) -> str:

@@ -13,7 +13,7 @@ from nimble_stone.core.kit.model import ExtraDisk, Kit, Role
 from nimble_stone.core.package.model import Size as PackageSize
 from nimble_stone.core.placement import Demand, Placement, Supply, place
 from nimble_stone.core.plan.cells import UNUSED, Cell, Cells
-from nimble_stone.core.plan.columns import network_column
+from nimble_stone.core.plan.columns import lives_on_machine, network_column
 from nimble_stone.core.plan.model import Plan
 
 MAX_EXTRA, MAX_EXTRA_GIB = 32, 65_536
@@ -79,6 +79,8 @@ def board(
     demands = []
     for role, n in rows:
         cells = base[f"{role.id}-{n}"]
+        if lives_on_machine(cells):
+            continue
         there = prefer.get(f"{role.id}-{n}", "")
         stays = there if there in silent else ""
         size = sizes[role.id].get(cells["size"].value)

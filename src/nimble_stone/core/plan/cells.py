@@ -13,7 +13,13 @@ from nimble_stone.core.estate import Estate, Network
 from nimble_stone.core.kit import expression
 from nimble_stone.core.kit.expression import Value
 from nimble_stone.core.kit.model import Kit, Role
-from nimble_stone.core.plan.columns import Column, network_column
+from nimble_stone.core.plan.columns import (
+    ON,
+    SYSTEM_RULE,
+    Column,
+    data_rule,
+    network_column,
+)
 from nimble_stone.core.plan.model import Plan, Scalar
 from nimble_stone.core.plan.packages import Packages
 
@@ -131,6 +137,10 @@ def _group(
             f"disk.{disk.id}": str(disk.size_gib.usual),
             f"disk.{disk.id}.count": str(disk.count.usual),
         }
+    defaults |= {SYSTEM_RULE: role.system_drive} | {
+        data_rule(disk.id): disk.drives for disk in kit.extra_disks
+    }
+    defaults |= {ON: "hosts" if role.lives_on == "either" else role.lives_on}
     defaults |= {question.id: question.default for question in kit.questions if question.default}
     asked = {
         question.key: question.default
@@ -143,6 +153,10 @@ def _group(
     )
     cells: Cells = {}
     for column in columns:
+        if column.id == ON and role.id not in column.roles:
+            # the kit leaves no choice
+            cells[ON] = Cell(role.lives_on, "kit")
+            continue
         if column.roles and role.id not in column.roles:
             cells[column.id] = UNUSED
             continue

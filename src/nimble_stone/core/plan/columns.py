@@ -4,12 +4,12 @@ the package asks.
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass
-from typing import Literal
+from typing import Literal, Protocol
 
 from nimble_stone.core.estate import Estate
-from nimble_stone.core.kit.model import Kit, Rule
+from nimble_stone.core.kit.model import Kit, Role, Rule
 from nimble_stone.core.package.model import Question
 from nimble_stone.core.plan.model import Plan
 from nimble_stone.core.plan.packages import Packages, PackageView
@@ -43,6 +43,54 @@ class Column:
     """Whether the product knows the column itself; false for what kits and packages ask."""
 
 
+ON, MACHINES = "on", "machines"
+"""The column that says where a node lives, and what it says for a bare machine."""
+SYSTEM_DRIVE, SYSTEM_RULE = "system.drive", "system.rule"
+MACHINE_PARTS = (SYSTEM_DRIVE, SYSTEM_RULE, "drives", "rule", "port")
+"""Columns, whole or by the last part of their name, that only a node on a machine has."""
+
+
+def data_drives(disk: str) -> str:
+    """The column with the serial numbers of a further disk's drives."""
+    return f"disk.{disk}.drives"
+
+
+def data_rule(disk: str) -> str:
+    """The column with the rule that chooses them."""
+    return f"disk.{disk}.rule"
+
+
+def on_machines(role: Role, plan: Plan) -> bool:
+    """Whether a role's nodes live on bare machines, as far as kit and plan say it for the role as a
+    whole.
+    """
+    if role.lives_on != "either":
+        return role.lives_on == MACHINES
+    block = plan.roles.get(role.id)
+    own = block.values.get(ON) if block else None
+    return (own if own is not None else plan.values.get(ON)) == MACHINES
+
+
+def any_on_machines(kit: Kit, plan: Plan) -> bool:
+    """Whether any node of the plan may live on a bare machine."""
+    return any(on_machines(role, plan) for role in kit.roles) or (
+        any(role.lives_on == "either" for role in kit.roles)
+        and any(own.get(ON) == MACHINES for own in plan.nodes.values())
+    )
+
+
+def lives_on_machine(cells: Mapping[str, HasValue]) -> bool:
+    """Whether a node lives on a bare machine."""
+    return ON in cells and cells[ON].value == MACHINES
+
+
+class HasValue(Protocol):
+    """A cell, as far as its value is read."""
+
+    @property
+    def value(self) -> str: ...
+
+
 def network_column(network: str, part: str) -> str:
     """The column of a network role's part (network, pool, address, prefix, gateway); '' is the
     service network.
@@ -66,13 +114,7 @@ def columns_of(kit: Kit, packages: Packages, estate: Estate, plan: Plan) -> tupl
             rule=Rule(max_length=63, pattern=r"[a-z0-9]([a-z0-9-]*[a-z0-9])?"),
         ),
         Column("size", "Size", "choice", "role", choices=sizes),
-        Column(
-            "host",
-            "Host",
-            "choice",
-            "node",
-            choices=tuple(host.name for host in estate.bay(plan.bay)),
-        ),
+        *_where(kit, estate, plan),
         Column("datastore", "Datastore", "choice", "node"),
         Column("provisioning", "Disks", "choice", "plan", choices=("thin", "full", "overlay")),
         Column("network", "Network", "choice", "plan", choices=networks),
@@ -153,6 +195,7 @@ def columns_of(kit: Kit, packages: Packages, estate: Estate, plan: Plan) -> tupl
         for one in kit.certificates
     ]
     columns += [Column(f"virtual.{one.id}", one.label, "address", "plan") for one in kit.virtual]
+    columns += _drives_and_ports(kit, plan)
     if kit.uses:
         columns.append(Column("use", "Use", "choice", "plan", choices=kit.uses))
     for disk in kit.extra_disks:
@@ -191,6 +234,59 @@ def columns_of(kit: Kit, packages: Packages, estate: Estate, plan: Plan) -> tupl
             )
         )
     return (*columns, *_asked(kit, packages, estate))
+
+
+def _where(kit: Kit, estate: Estate, plan: Plan) -> list[Column]:
+    """Where nodes live: the host, or the bare machine."""
+    either = tuple(role.id for role in kit.roles if role.lives_on == "either")
+    hosts = tuple(host.name for host in estate.bay(plan.bay))
+    machines = tuple(machine.name for machine in estate.machine_bay(plan.bay))
+    found = []
+    if any(role.lives_on != "hosts" for role in kit.roles):
+        found.append(
+            Column(ON, "Lives on", "choice", "role", choices=("hosts", MACHINES), roles=either)
+        )
+    if not any_on_machines(kit, plan):
+        return [*found, Column("host", "Host", "choice", "node", choices=hosts)]
+    all_there = all(on_machines(role, plan) for role in kit.roles)
+    label = "Machine" if all_there else "Host or machine"
+    choices = machines if all_there else hosts + machines
+    return [*found, Column("host", label, "choice", "node", choices=choices)]
+
+
+def _drives_and_ports(kit: Kit, plan: Plan) -> list[Column]:
+    """What a node on a bare machine has instead of a datastore."""
+    if not any_on_machines(kit, plan):
+        return []
+    roles = tuple(role.id for role in kit.roles if role.lives_on != "hosts")
+    columns = [
+        Column(SYSTEM_RULE, "System drive: rule", "text", "role", False, roles=roles),
+        Column(SYSTEM_DRIVE, "System drive", "text", "node", False, roles=roles),
+    ]
+    for disk in kit.extra_disks:
+        own = tuple(role for role in roles if not disk.roles or role in disk.roles)
+        if own:
+            columns += [
+                Column(data_rule(disk.id), f"{disk.label}: rule", "text", "role", False, roles=own),
+                Column(
+                    data_drives(disk.id), f"{disk.label}: drives", "text", "node", False, roles=own
+                ),
+            ]
+    columns.append(Column("port", "Port", "text", "node", False, roles=roles))
+    for net in kit.networks:
+        own = tuple(role for role in roles if not net.roles or role in net.roles)
+        if own:
+            columns.append(
+                Column(
+                    network_column(net.id, "port"),
+                    f"{net.label}: port",
+                    "text",
+                    "node",
+                    False,
+                    roles=own,
+                )
+            )
+    return columns
 
 
 def _more_addressing(

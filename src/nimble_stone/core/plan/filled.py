@@ -16,9 +16,13 @@ def filled(template: str, node: Node, sheet: Sheet) -> str:
 
 
 def value_of(key: str, node: Node, sheet: Sheet) -> str:
-    """What a name in braces stands for: a column of the node, of the first node (“first.”), a
-    count, a role, the members of a balanced service.
+    """What a name in braces stands for: a column of the node, of the first node (“first.”), of all
+    nodes of its role (“all.”, with blanks between), a count, a role, the members of a balanced
+    service.
     """
+    if key.startswith("all."):
+        column = key.removeprefix("all.")
+        return " ".join(one.value(column) for one in sheet.by_role[node.role])
     if key == "count":
         return str(len(sheet.nodes))
     if key.startswith("count."):

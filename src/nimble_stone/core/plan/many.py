@@ -190,7 +190,7 @@ def copy(text: str, name: str, bay: str, mapping: Mapping[str, str], estate: Est
     Raises FormatError.
     """
     plan = yaml_text.read(text, Plan, "the plan")
-    local = re.compile(r"(^|\.)(host|datastore|address|address6|mac)$")
+    local = re.compile(r"(^|\.)(host|datastore|address|address6|mac|port|drives)$|^system\.drive$")
     edits: list[tuple[tuple[str, ...], Any]] = [(("name",), name), (("bay",), bay)]
     left: list[tuple[str, str]] = []
     old = [

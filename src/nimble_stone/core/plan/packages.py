@@ -20,6 +20,7 @@ class PackageView:
     sha256: str
     descriptor: Descriptor
     thin_bytes: int
+    format: str = "ova"
 
     @property
     def title(self) -> str:

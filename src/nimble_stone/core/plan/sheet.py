@@ -11,16 +11,27 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from ipaddress import IPv4Address
 
+from nimble_stone.core import drive_choice
 from nimble_stone.core.estate import Estate
+from nimble_stone.core.installing import packages as installing
 from nimble_stone.core.kit.model import Kit, Role
 from nimble_stone.core.package.adapt import ExtraDisk
 from nimble_stone.core.package.model import Size as PackageSize
 from nimble_stone.core.placement import Placement
-from nimble_stone.core.plan import assignment, drawn
+from nimble_stone.core.plan import assignment, drawn, machines
 from nimble_stone.core.plan import cells as cell_room
 from nimble_stone.core.plan.assignment import Others, Problem, ip
 from nimble_stone.core.plan.cells import Cell, Cells, Origin
-from nimble_stone.core.plan.columns import Column, Kind, columns_of, network_column
+from nimble_stone.core.plan.columns import (
+    Column,
+    Kind,
+    any_on_machines,
+    columns_of,
+    data_drives,
+    lives_on_machine,
+    network_column,
+    on_machines,
+)
 from nimble_stone.core.plan.model import Plan, Scalar
 from nimble_stone.core.plan.packages import Packages, PackageView
 
@@ -58,7 +69,7 @@ class Node:
     full_bytes: int
     extra: tuple[ExtraDisk, ...] = ()
     extra_places: tuple[str, ...] = ()
-    """The datastore of each extra disk."""
+    """The datastore of each extra disk; on a machine, the serial number of its drive."""
 
     @cached_property
     def by_store(self) -> Mapping[str, tuple[int, int]]:
@@ -66,6 +77,8 @@ class Node:
         own.
         """
         whole = self.value("provisioning") == "full"
+        if self.on_machine:
+            return {}
         if not self.extra:
             return {
                 self.value("datastore"): (
@@ -83,6 +96,11 @@ class Node:
             thin, most = found.get(place, (0, 0))
             found[place] = (thin + EMPTY_BYTES, most + disk.capacity_bytes)
         return found
+
+    @property
+    def on_machine(self) -> bool:
+        """Whether it lives on a bare machine, which `host` names then."""
+        return lives_on_machine(self.cells)
 
     def value(self, column: str) -> str:
         """The value of a column, '' where there is none."""
@@ -217,6 +235,7 @@ def resolve(
     O(nodes × (networks + hosts) + roles × columns).
     """
     packages = packages if isinstance(packages, Packages) else Packages(packages)
+    packages = installing.as_kit_says(packages, kit)
     columns = columns_of(kit, packages, estate, plan)
     rows = [(role, n) for role in kit.roles for n in range(1, count_of(plan, role, estate) + 1)]
     sizes = {role.id: packages.sizes(role.id) for role in kit.roles}
@@ -229,6 +248,9 @@ def resolve(
         for role in kit.roles
     }
     base = cell_room.written(plan, kit, packages, columns, estate, rows, shared or {})
+    if any_on_machines(kit, plan):
+        for cells in base.values():
+            machines.without_the_other(cells)
     board = assignment.board(
         rows, base, sizes, estate, plan, kit, others or Others(), prefer or {}, thin
     )
@@ -239,13 +261,16 @@ def resolve(
         if host and cells["host"].origin == "none":
             cells["host"] = Cell(host, "computed")
     assignment.datastores(rows, base, estate, kit, full)
+    reasons = dict(found.reasons) | machines.choose(
+        rows, base, sizes, estate, plan, kit, others or Others(), prefer or {}, full
+    )
     exhausted = assignment.addresses(base, kit, estate, taken, held or {})
     short = drawn.from_series(base, columns, estate, members, held or {})
     nodes = tuple(
         _node(role, n, base[f"{role.id}-{n}"], kit, thin[role.id], full[role.id], sizes[role.id])
         for role, n in rows
     )
-    return Sheet(plan, kit, packages, columns, nodes, found.reasons, tuple(exhausted), short, board)
+    return Sheet(plan, kit, packages, columns, nodes, reasons, tuple(exhausted), short, board)
 
 
 def networks_of(kit: Kit, node: Node, count: int) -> tuple[str, ...]:
@@ -271,9 +296,10 @@ def count_of(plan: Plan, role: Role, estate: Estate) -> int:
     block = plan.roles.get(role.id)
     if block is not None and block.count is not None:
         return block.count
-    return (
-        min(role.count.most, len(estate.bay(plan.bay))) if role.count.per_host else role.count.usual
-    )
+    if not role.count.per_host:
+        return role.count.usual
+    there = estate.writable if on_machines(role, plan) else estate.bay
+    return min(role.count.most, len(there(plan.bay)))
 
 
 def _node(
@@ -310,6 +336,14 @@ def _extra(
         if disk.roles and role.id not in disk.roles:
             continue
         size, many = assignment.extra_size(disk, cells)
+        if lives_on_machine(cells):
+            drives = drive_choice.serials(cells[data_drives(disk.id)].value)
+            found += [
+                ExtraDisk(f"{disk.id}{number}", disk.controller, size)
+                for number in range(1, len(drives) + 1)
+            ]
+            places += drives
+            continue
         if size:
             found += [
                 ExtraDisk(f"{disk.id}{number}", disk.controller, size)

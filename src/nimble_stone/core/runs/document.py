@@ -27,7 +27,7 @@ from nimble_stone.core.plan.columns import Column
 from nimble_stone.core.plan.model import Plan, RoleBlock
 from nimble_stone.core.plan.packages import Packages, PackageView
 from nimble_stone.core.plan.sheet import Cell, Node, Sheet, resolve
-from nimble_stone.core.sequence import Step
+from nimble_stone.core.step import Step
 
 VERSION = 2
 MAX_REPAIRS = 500

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 
 from nimble_stone.app.application import Application
 from nimble_stone.app.resolved import Resolved
+from nimble_stone.core import drive_choice
 from nimble_stone.core.checks import Claim
 from nimble_stone.core.errors import FormatError, NotFound
-from nimble_stone.core.estate import Estate
+from nimble_stone.core.estate import Estate, MachineFacts
 from nimble_stone.core.plan.assignment import Others
+from nimble_stone.core.plan.columns import SYSTEM_DRIVE
 from nimble_stone.engine.frozen import thawed
 from nimble_stone.store import designs, runs
 from nimble_stone.store.designs import ClaimRow, Holding, MemberRow
@@ -94,6 +96,16 @@ async def claims_of_run(app: Application, row: runs.StandingRow) -> tuple[Claim,
     return app.caches.claims.put(row.id, found)
 
 
+async def living_on(app: Application, names: Collection[str]) -> Mapping[str, Claim]:
+    """Host or machine → a node of a run that lives there, for those of `names` that have one."""
+    found: dict[str, Claim] = {}
+    for row in await app.store.read(runs.standing):
+        for claim in await claims_of_run(app, row):
+            if claim.host in names:
+                found.setdefault(claim.host, claim)
+    return found
+
+
 def coming(claims: Sequence[Claim], estate: Estate) -> Others:
     """Memory by host that other plans' nodes will take and that no running guest takes yet."""
     present = (
@@ -115,19 +127,52 @@ def coming(claims: Sequence[Claim], estate: Estate) -> Others:
     return Others(by_runs, by_plans)
 
 
-def without_own(estate: Estate, run: str) -> Estate:
+async def own_drives(app: Application, run: str) -> Mapping[str, frozenset[str]]:
+    """Machine → serial numbers of the drives that a run's node has there."""
+    if not run:
+        return {}
+    sheet = (await thawed(app.store, await app.store.read(runs.get_run, run))).sheet
+    return {
+        node.value("host"): frozenset(
+            (*drive_choice.serials(node.value(SYSTEM_DRIVE)), *node.extra_places)
+        )
+        for node in sheet.nodes
+        if node.on_machine
+    }
+
+
+def without_own(
+    estate: Estate, run: str, drives: Mapping[str, frozenset[str]] | None = None
+) -> Estate:
     """The estate as if the plan's own run had made nothing: its guests are the plan, not bedrock
-    below it.
+    below it, its `drives` (by machine) hold nothing, and the hosts that it built hold no address.
     """
     if not run:
         return estate
+    machines = {
+        name: _emptied(one, drives[name]) if drives and name in drives else one
+        for name, one in estate.machine_facts.items()
+    }
+    own = {one.name for one in estate.hosts if one.origin and one.origin.run == run}
     facts = {
         name: one.model_copy(
             update={"guests": tuple(g for g in one.guests if not (g.mark and g.mark.run == run))}
         )
         for name, one in estate.facts.items()
+        if name not in own
     }
-    return estate.model_copy(update={"facts": facts})
+    hosts = tuple(one for one in estate.hosts if one.name not in own)
+    return estate.model_copy(update={"facts": facts, "machine_facts": machines, "hosts": hosts})
+
+
+def _emptied(facts: MachineFacts, serials: frozenset[str]) -> MachineFacts:
+    if facts.inside is None:
+        return facts
+    disks = tuple(
+        disk.model_copy(update={"holds": ()}) if disk.serial in serials else disk
+        for disk in facts.inside.disks
+    )
+    return facts.model_copy(update={"inside": facts.inside.model_copy(update={"disks": disks})})
 
 
 async def own_run(app: Application, plan_name: str) -> str:

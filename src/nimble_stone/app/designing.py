@@ -15,10 +15,10 @@ from nimble_stone.core import chances, headroom, placement_why, sequence, sizing
 from nimble_stone.core.errors import InputError
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.findings import Edit
-from nimble_stone.core.plan import redundancy
+from nimble_stone.core.plan import machine_places, redundancy
 from nimble_stone.core.plan.difference import Difference
 from nimble_stone.core.plan.sheet import Sheet
-from nimble_stone.core.sequence import Step
+from nimble_stone.core.step import Step
 from nimble_stone.core.storage_layout import DataDisk, Layout, Scheme
 
 MAX_PAIR_HOSTS = 40
@@ -160,14 +160,15 @@ def losses(sheet: Sheet, estate: Estate, together: int, only: Sequence[str]) -> 
     ]
 
 
-def places(sheet: Sheet, node: str) -> list[PlaceView]:
-    """Every host as a place for a node."""
-    return [
-        PlaceView(**one.__dict__)
-        for one in placement_why.why(
-            node, *sheet.board, {n.id: n.value("host") for n in sheet.nodes}
-        )
-    ]
+def places(sheet: Sheet, estate: Estate, node: str) -> list[PlaceView]:
+    """Every host, or every machine, as a place for a node."""
+    own = sheet.node(node)
+    if own is not None and own.on_machine:
+        found = machine_places.places(sheet, estate, own)
+    else:
+        hosts = {one.id: one.value("host") for one in sheet.nodes}
+        found = placement_why.why(node, *sheet.board, hosts)
+    return [PlaceView(**one.__dict__) for one in found]
 
 
 def balance(sheet: Sheet) -> BalanceView:
@@ -191,7 +192,14 @@ def balance(sheet: Sheet) -> BalanceView:
     )
 
 
-def sized(sheet: Sheet, given: Mapping[str, float]) -> SizingView:
+def _places_for(sheet: Sheet, estate: Estate) -> int:
+    """How many hosts, or bare machines, the plan's nodes may be spread over."""
+    if sheet.nodes and all(node.on_machine for node in sheet.nodes):
+        return len(estate.writable(sheet.plan.bay))
+    return len(sheet.board[1])
+
+
+def sized(sheet: Sheet, estate: Estate, given: Mapping[str, float]) -> SizingView:
     """Proposals for loads; those that are not given come from the plan, then from the kit. Raises
     InputError, FormatError.
     """
@@ -203,8 +211,9 @@ def sized(sheet: Sheet, given: Mapping[str, float]) -> SizingView:
         kit,
         sheet.package.descriptor.sizes if sheet.package else (),
         loads,
-        len(sheet.board[1]) or None,
+        _places_for(sheet, estate) or None,
         {role: tuple(sheet.packages.sizes(role).values()) for role in sheet.packages.own},
+        {role.id: grown for role in kit.roles if (grown := redundancy.growth(sheet, role.id))},
     )
     edits: list[Edit] = [
         Edit(path=("load", ident), value=value)

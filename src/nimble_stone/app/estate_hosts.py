@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Mapping
 
 from nimble_stone.app.application import Application
+from nimble_stone.app.estate import estate_of
 from nimble_stone.core.errors import Conflict, NotFound
 from nimble_stone.core.estate import Estate, EstateFile, Facts, Host, StoreCare
 from nimble_stone.engine import adding, survey
@@ -36,7 +37,7 @@ def cares_of(estate: Estate, facts: Facts) -> list[StoreCare]:
 
 async def refresh(app: Application, names: Collection[str]) -> None:
     """Read the named hosts, or all when none is named."""
-    estate: Estate = await app.store.read(records.load_estate)
+    estate = await estate_of(app)
     chosen = [host for host in estate.hosts if not names or host.name in names]
     await survey.read_hosts(app, chosen, estate.facts)
 
@@ -45,7 +46,7 @@ async def change(app: Application, name: str, new_name: str, changes: Mapping[st
     """Rename a host ('': keeps its name), and replace members of it. Raises NotFound, and Conflict
     when plans or VMs need the name.
     """
-    host = host_of(await app.store.read(records.load_estate), name)
+    host = host_of(await estate_of(app), name)
     if new_name and new_name != name:
         await _free(app, name, "cannot be renamed")
         await app.store.write(records.rename_host, name, new_name)
@@ -73,5 +74,5 @@ async def _free(app: Application, name: str, otherwise: str) -> None:
 
 async def forget_pin(app: Application, name: str) -> None:
     """Forget a host's pinned key, after a person compared its fingerprint elsewhere."""
-    host = host_of(await app.store.read(records.load_estate), name)
+    host = host_of(await estate_of(app), name)
     await app.store.write(records.drop_pin, f"{host.address}:{host.port}")

@@ -6,7 +6,14 @@ from collections.abc import Mapping
 
 from nimble_stone.app.application import Application
 from nimble_stone.app.choices import fitting_packages, kit_of, packages_of
-from nimble_stone.app.claims import claims_of_others, coming, held_by_plans, own_run, without_own
+from nimble_stone.app.claims import (
+    claims_of_others,
+    coming,
+    held_by_plans,
+    own_drives,
+    own_run,
+    without_own,
+)
 from nimble_stone.app.estate import numbered_estate
 from nimble_stone.app.licences import licence_sha256, licences_recorded
 from nimble_stone.app.plan_secrets import pair_verdicts, secret_verdicts, withheld_secrets
@@ -18,6 +25,7 @@ from nimble_stone.core.checks import Situation
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.kit import expression
 from nimble_stone.core.kit.model import Kit
+from nimble_stone.core.plan.columns import SYSTEM_DRIVE
 from nimble_stone.core.plan.include import gather
 from nimble_stone.core.plan.model import Scalar, SharedValues
 from nimble_stone.core.plan.sheet import Sheet, ip, resolve
@@ -42,7 +50,7 @@ async def evaluate(
     made_from = await packages_of(app, plan, kit)
     own = await own_run(app, plan.name)
     stored = await numbered_estate(app)
-    estate = without_own(stored.estate, own)
+    estate = without_own(stored.estate, own, await own_drives(app, own))
     claims = (*await claims_of_others(app, plan.name), *(before.claims if before else ()))
     # What merely answers is not withheld by the pools: the finding says so, and the person sees it
     # happen.
@@ -125,6 +133,7 @@ def _timed(
                 node.thin_bytes,
                 node.full_bytes,
                 node.value("provisioning"),
+                node.value(SYSTEM_DRIVE),
                 *(node.value(name) for name in reads),
             )
             for node in sheet.nodes

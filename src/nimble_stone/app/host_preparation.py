@@ -2,24 +2,39 @@
 
 from __future__ import annotations
 
+import asyncio
 import secrets as randoms
 from dataclasses import dataclass, field
 from typing import Any
 
+from nimble_stone.app import machine_use, run_requests
 from nimble_stone.app.application import Application
+from nimble_stone.app.claims import living_on
+from nimble_stone.app.estate import estate_of
 from nimble_stone.app.host_rules import key_names
+from nimble_stone.app.run_requests import RunArguments
 from nimble_stone.core import preparation as prep
-from nimble_stone.core.errors import Conflict, InputError, NotFound
+from nimble_stone.core.errors import Conflict, NotFound, StoneError
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.runs.states import FINISHED, RunState, StepState
-from nimble_stone.core.sequence import Step
+from nimble_stone.core.step import Step
+from nimble_stone.core.units import count_text, size_text
 from nimble_stone.engine import preparation
 from nimble_stone.engine.engine import Engine
 from nimble_stone.hosts.drivers import KINDS
-from nimble_stone.hosts.work import Work
+from nimble_stone.hosts.work import Command, Op, Operation, Work
+from nimble_stone.packages import extents, stored
 from nimble_stone.store import records, runs
 from nimble_stone.store.runs import RunRow, StepRow
 
+_INSPECTING = {
+    "unpack": "unpack the image's data on this server, once for all machines",
+    "insert": "Redfish: insert the inspection medium at a one-time address of this server",
+    "boot": "Redfish: boot once from CD, then power on, or restart what is on",
+    "report": "wait for the machine's report over pinned HTTPS",
+    "end": "Redfish: eject the medium, clear the boot override, power as it was found",
+}
+"""What each step of an inspection sends, for people."""
 KIND = "groundwork"
 """The kind of such a run, as the store knows it."""
 
@@ -35,14 +50,30 @@ class PlannedAction:
 
 
 @dataclass(frozen=True)
+class CarriedOut:
+    """A step of a run: what it does, and how it stands."""
+
+    planned: PlannedAction
+    state: StepRow
+
+
+@dataclass(frozen=True)
 class PreparationRun:
     """A run of host preparation and its steps. `last_event`: what is told is at least as new as
     this entry of the journal.
     """
 
     row: RunRow
-    steps: list[tuple[PlannedAction, StepRow]]
+    steps: list[CarriedOut]
     last_event: int
+
+
+@dataclass(frozen=True)
+class RunLine:
+    """A run in a list. `what`: its steps in words."""
+
+    row: RunRow
+    what: str
 
 
 def new_name() -> str:
@@ -52,8 +83,42 @@ def new_name() -> str:
 
 async def planned(app: Application, work: prep.Preparation, run: str) -> list[PlannedAction]:
     """Every action with its exact commands, and what speaks against it. Nothing is sent."""
-    estate: Estate = await app.store.read(records.load_estate)
-    keys = await key_names(app)
+    estate = await estate_of(app)
+    found = _planned(work, run, estate, await key_names(app))
+    metal = [one for one in found if prep.on_metal(one.action)]
+    trouble = app.media.trouble() if app.media else "this server offers no media"
+    network = app.media.network_trouble() if app.media else ""
+    living = await living_on(app, {one.action.host for one in metal})
+    for one in metal:
+        machine, claim = estate.machine(one.action.host), living.get(one.action.host)
+        if trouble:
+            one.refusals.append(trouble)
+        elif network and machine is not None and machine.boots == "network":
+            one.refusals.append(f"it cannot boot from the network: {network}")
+        if claim is not None:
+            who = f"{claim.name} of run {claim.run} (plan {claim.plan})"
+            one.refusals.insert(0, f"{who} lives on it; roll that run back first")
+        if isinstance(one.action, prep.WriteImage):
+            one.refusals.extend(await _image_refusals(app, one.action))
+    return found
+
+
+async def _image_refusals(app: Application, action: prep.WriteImage) -> list[str]:
+    """Why the image of a package cannot be written, as far as the package itself tells."""
+    try:
+        row = await app.store.read(records.get_package, action.package)
+        contents = stored.contents_of(row)
+        size = await asyncio.to_thread(extents.whole_bytes, app.packages, contents)
+    except StoneError as error:
+        return [str(error)]
+    if size > action.drive.size_bytes:
+        return [f"the image is {size_text(size)}, the drive {size_text(action.drive.size_bytes)}"]
+    return []
+
+
+def _planned(
+    work: prep.Preparation, run: str, estate: Estate, keys: frozenset[str]
+) -> list[PlannedAction]:
     found = []
     for step in preparation.steps_of(work, estate):
         action = preparation.action_of(step)
@@ -67,6 +132,8 @@ async def planned(app: Application, work: prep.Preparation, run: str) -> list[Pl
 
 def _work(action: prep.Action, run: str, step: Step, estate: Estate) -> Work:
     """What would be sent, by the host's kind. Raises Conflict."""
+    if prep.on_metal(action):
+        return Work((Operation(Op.CHANGE, (Command(_INSPECTING[step.detail["part"]]),)),))
     host = estate.host(action.host)
     kind = host.kind if host else "kvm"
     return KINDS[kind].work(action, run, preparation.before_of(step))
@@ -77,10 +144,9 @@ async def start(app: Application, engine: Engine, run: str, work: prep.Preparati
     Raises Conflict as a whole when anything speaks against an action, or another run changes one
     of the objects.
     """
+    found = await planned(app, work, run)
     against = [
-        f"{one.step.host}: {one.step.label}: {text}"
-        for one in await planned(app, work, run)
-        for text in one.refusals
+        f"{one.step.host}: {one.step.label}: {text}" for one in found for text in one.refusals
     ]
     if against:
         more = f"; and {len(against) - 6} more" if len(against) > 6 else ""
@@ -89,8 +155,8 @@ async def start(app: Application, engine: Engine, run: str, work: prep.Preparati
             code="refused",
             hint="Nothing was started. Fix or remove these actions.",
         )
-    estate = await app.store.read(records.load_estate)
-    steps = preparation.steps_of(work, estate)
+    # the very steps that were checked: the estate may have changed since
+    steps = [one.step for one in found]
     running = await app.store.read(runs.runs, active=True, kind=KIND)
     if other := preparation.busy(running, steps):
         raise Conflict(
@@ -101,8 +167,9 @@ async def start(app: Application, engine: Engine, run: str, work: prep.Preparati
     try:
         await app.store.read(runs.get_run, run)
     except NotFound:
-        row = preparation.row_of(run, work, steps, app.clock())
-        await engine.start(row, [step.key for step in steps])
+        async with machine_use.free(app, {step.host for step in steps if "part" in step.detail}):
+            row = preparation.row_of(run, work, steps, app.clock())
+            await engine.start(row, [step.key for step in steps])
 
 
 async def run_of(app: Application, ident: str) -> PreparationRun:
@@ -113,30 +180,30 @@ async def run_of(app: Application, ident: str) -> PreparationRun:
     if row.kind != KIND:
         raise NotFound(f"No such preparation run: “{ident}”")
     known = preparation.steps_in(row)
-    estate = await app.store.read(records.load_estate)
+    estate = await estate_of(app)
     steps = []
     for state in await app.store.read(runs.steps, ident):
         step = known[state.key]
         action = preparation.action_of(step)
-        steps.append((PlannedAction(step, action, _work(action, ident, step, estate)), state))
+        planned = PlannedAction(step, action, _work(action, ident, step, estate))
+        steps.append(CarriedOut(planned, state))
     return PreparationRun(row, steps, last[-1].id if last else 0)
 
 
-async def all_runs(app: Application) -> list[tuple[RunRow, str]]:
-    """All runs, newest first, each with what it does in words."""
+async def all_runs(app: Application) -> list[RunLine]:
+    """All runs, newest first."""
     found = []
     for row in await app.store.read(runs.runs, kind=KIND):
         labels: dict[str, Any] = dict.fromkeys(item["label"] for item in row.doc["steps"])
-        found.append((row, "; ".join(labels)[:200]))
+        found.append(RunLine(row, "; ".join(labels)[:200]))
     return found
 
 
 def sentence(run: PreparationRun) -> str:
     """How it stands, in one sentence."""
-    states = [state for _, state in run.steps]
+    states = [one.state for one in run.steps]
     failed = sum(state.state == StepState.FAILED for state in states)
-    hosts = len({planned.step.host for planned, _ in run.steps})
-    on = f"{hosts} host{'s' if hosts != 1 else ''}"
+    on = _on(run)
     ended = _ended(run.row, len(states), on)
     if ended:
         return ended
@@ -154,34 +221,36 @@ def sentence(run: PreparationRun) -> str:
     return f"{done} of {len(states)} steps on {on} are done."
 
 
+def _on(run: PreparationRun) -> str:
+    """What it works on: “3 hosts”, “1 machine”, “1 host and 2 machines”."""
+    machines = {one.planned.step.host for one in run.steps if prep.on_metal(one.planned.action)}
+    hosts = {one.planned.step.host for one in run.steps} - machines
+    parts = [
+        count_text(len(hosts), "host", "hosts") if hosts else "",
+        count_text(len(machines), "machine", "machines") if machines else "",
+    ]
+    return " and ".join(part for part in parts if part)
+
+
 def _ended(row: RunRow, steps: int, on: str) -> str:
     """The sentence of a run that has ended, '' for others. `on`: “3 hosts”."""
     match row.state:
         case RunState.DONE:
             every = "1 step" if steps == 1 else f"All {steps} steps"
-            refreshed = "Host" if on == "1 host" else "Hosts"
-            return f"{every} on {on} done. {refreshed} refreshed."
+            return f"{every} on {on} done. Facts refreshed."
         case RunState.UNDONE:
             return f"Rolled back on {on}."
         case RunState.UNPROVED:
-            return f"All {steps} steps done, but not every host could be refreshed."
+            return f"All {steps} steps done, but not everything could be refreshed."
     return ""
 
 
-async def request(engine: Engine, ident: str, what: str, steps: list[str], reason: str) -> None:
-    """hold, resume, retry, skip or undo. Raises NotFound for other words, InputError."""
-    match what:
-        case "hold":
-            await engine.hold(ident)
-        case "resume":
-            await engine.resume(ident)
-        case "retry":
-            await engine.retry(ident, steps)
-        case "skip":
-            if len(steps) != 1 or not reason.strip():
-                raise InputError("skipping names one step and a reason", code="skip-reason")
-            await engine.skip(ident, steps[0], reason)
-        case "undo":
-            await engine.undo(ident)
-        case _:
-            raise NotFound(f"a preparation run cannot {what}")
+REQUESTS = ("hold", "resume", "retry", "skip", "undo")
+"""What a person may do with such a run: of what may be done with any run, all but the waits."""
+
+
+async def request(engine: Engine, ident: str, what: str, wanted: RunArguments) -> None:
+    """Do it. Raises NotFound for an unknown word, InputError, Conflict."""
+    if what not in REQUESTS:
+        raise NotFound(f"a preparation run cannot {what}")
+    await run_requests.REQUESTS[what](engine, ident, wanted)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection
 
 from nimble_stone.app.application import Application
+from nimble_stone.app.claims import living_on
 from nimble_stone.core import estate_rules
 from nimble_stone.core.errors import InputError, NotFound
 from nimble_stone.core.estate import Estate, RuleSetting
@@ -17,7 +18,10 @@ async def violations(
     """What breaks rules, of all hosts and machines or of the named ones."""
     live = {row.id for row in await app.store.read(runs.runs) if row.state != "undone"}
     keys = await key_names(app)
-    return estate_rules.judge(estate_rules.Ground(estate, app.clock(), live, set(keys)), names)
+    there = await living_on(app, {machine.name for machine in estate.machines})
+    living = {machine: claim.name for machine, claim in there.items()}
+    ground = estate_rules.Ground(estate, app.clock(), live, set(keys), living)
+    return estate_rules.judge(ground, names)
 
 
 async def key_names(app: Application) -> frozenset[str]:

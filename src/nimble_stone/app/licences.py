@@ -12,17 +12,26 @@ from nimble_stone.core.plan.packages import PackageView
 from nimble_stone.store import library
 
 
+def joined(texts: Iterable[str]) -> str:
+    """Licence texts one after the other, each once: a text that a package or several packages
+    repeat is accepted once.
+    """
+    return "\n\n".join(dict.fromkeys(text for text in texts if text))
+
+
+def sha256_of(text: str) -> str:
+    """SHA-256 of a licence text, '' for none."""
+    return hashlib.sha256(text.encode()).hexdigest() if text else ""
+
+
 def licence_text(descriptors: Iterable[Descriptor]) -> str:
-    """All licence texts of packages, one after the other, each once."""
-    return "\n\n".join(
-        dict.fromkeys(text for descriptor in descriptors for text in descriptor.licences if text)
-    )
+    """All licence texts of packages."""
+    return joined(text for descriptor in descriptors for text in descriptor.licences)
 
 
 def licence_sha256(descriptors: Iterable[Descriptor]) -> str:
     """SHA-256 of the licence text, '' when there is none."""
-    text = licence_text(descriptors)
-    return hashlib.sha256(text.encode()).hexdigest() if text else ""
+    return sha256_of(licence_text(descriptors))
 
 
 def accepted(licence: str, by: str, now: float) -> dict[str, str]:

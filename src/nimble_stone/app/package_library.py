@@ -7,8 +7,7 @@ import datetime
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 
-from cryptography.x509 import Certificate
-
+from nimble_stone.app import licences
 from nimble_stone.app.application import Application
 from nimble_stone.app.texts import parse_plan
 from nimble_stone.core.errors import Conflict, FormatError, InputError, NotFound
@@ -18,6 +17,7 @@ from nimble_stone.core.package.contents import Contents
 from nimble_stone.core.plan.packages import takes
 from nimble_stone.packages import stored
 from nimble_stone.packages.intake import Intake
+from nimble_stone.packages.trust import trusted_certificates
 from nimble_stone.store import library, records, runs
 from nimble_stone.store.library import Accepted, Trusted
 from nimble_stone.store.records import PackageRow
@@ -93,8 +93,14 @@ async def deployed_nodes(app: Application) -> dict[str, int]:
     return nodes
 
 
-async def accepted_licences(app: Application, text_sha256: str) -> list[AcceptedLicence]:
+def licence_of(contents: Contents) -> str:
+    """The licence text of a package, of all its systems; '' when it has none."""
+    return licences.joined(contents.envelope.licences) if contents.envelope else ""
+
+
+async def accepted_licences(app: Application, text: str) -> list[AcceptedLicence]:
     """Who accepted a licence text: for all plans first, then for single ones."""
+    text_sha256 = licences.sha256_of(text)
     found = [
         AcceptedLicence(one.by, one.at, "")
         for one in await app.store.read(library.accepted, text_sha256)
@@ -118,8 +124,9 @@ def _epoch(text: str) -> float:
         return 0.0
 
 
-async def accept_licence(app: Application, row: PackageRow, text_sha256: str, by: str) -> None:
+async def accept_licence(app: Application, row: PackageRow, by: str) -> None:
     """Accept a package's licence text in a person's name. Raises Conflict when it has none."""
+    text_sha256 = licences.sha256_of(licence_of(stored.contents_of(row)))
     if not text_sha256:
         raise Conflict("the package has no licence text to accept", code="no-licence")
     await app.store.write(
@@ -143,15 +150,6 @@ async def remove(app: Application, intake: Intake, wanted: str) -> None:
             hint="Delete them first, on the package's page.",
         )
     await intake.remove(row.sha256)
-
-
-async def trusted_certificates(app: Application) -> list[Certificate]:
-    """Certificates of the team's trusted publishers."""
-    return [
-        certificate
-        for trusted in await app.store.read(library.trusted)
-        for certificate in signature.read_certificates(trusted.pem.encode())
-    ]
 
 
 async def signature_of(app: Application, contents: Contents) -> signature.Signature:

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import asyncio
 import secrets
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
+from nimble_stone.app import machine_use
 from nimble_stone.app.application import Application
 from nimble_stone.app.claims import holding_of, own_run
 from nimble_stone.app.evaluate import evaluate
@@ -15,7 +17,7 @@ from nimble_stone.core.errors import Conflict, StoneError
 from nimble_stone.core.kit.model import Kit
 from nimble_stone.core.runs.document import write as freeze
 from nimble_stone.core.runs.states import ACTIVE, RunState
-from nimble_stone.engine import survey
+from nimble_stone.engine import machines, survey
 from nimble_stone.engine.engine import Engine
 from nimble_stone.store import designs, records, runs
 from nimble_stone.store.records import PlanRow
@@ -50,8 +52,8 @@ async def keep_claims(app: Application, resolved: Resolved) -> None:
 async def check_live(
     app: Application, kits: Mapping[str, Kit], text: str, *, all_fresh: bool = True
 ) -> Resolved:
-    """Read the hosts of the bay again, ask who answers on the planned addresses, then
-    evaluate again.
+    """Read the hosts of the bay and the plan's machines again, ask who answers on the planned
+    addresses, then evaluate again.
     """
     first = await evaluate(app, kits, text)
     hosts = first.estate.bay(first.sheet.plan.bay)
@@ -63,7 +65,16 @@ async def check_live(
         or host.name not in first.estate.facts
         or now - first.estate.facts[host.name].read_at > FRESH_S
     ]
-    await survey.read_hosts(app, old, first.estate.facts, limit_s=CHECK_READ_S)
+    bare = {node.value("host") for node in first.sheet.nodes if node.on_machine}
+    await asyncio.gather(
+        survey.read_hosts(app, old, first.estate.facts, limit_s=CHECK_READ_S),
+        machines.read(
+            app,
+            [one for one in first.estate.machines if one.name in bare],
+            first.estate.machine_facts,
+            limit_s=CHECK_READ_S,
+        ),
+    )
     again = await evaluate(app, kits, text)
     standing = await own_run(app, again.sheet.plan.name)
     found = await app.store.read(records.load_estate)
@@ -157,5 +168,7 @@ async def start_run(
         app.clock(),
         None,
     )
-    await engine.start(run, [step.key for step in found.steps])
+    bare = {node.value("host") for node in found.sheet.nodes if node.on_machine}
+    async with machine_use.free(app, bare):
+        await engine.start(run, [step.key for step in found.steps])
     return StartedRun(plan.name, ident, found)

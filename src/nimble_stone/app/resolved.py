@@ -9,7 +9,8 @@ from nimble_stone.core.checks import Claim
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.findings import Finding
 from nimble_stone.core.plan.sheet import Sheet
-from nimble_stone.core.sequence import Forecast, Step, Wave
+from nimble_stone.core.sequence import Forecast, Wave
+from nimble_stone.core.step import Step
 
 
 @dataclass(frozen=True)

@@ -6,6 +6,7 @@ import datetime
 from collections.abc import AsyncIterator, Awaitable, Callable, Mapping, Sequence
 from dataclasses import dataclass
 
+from nimble_stone.app import built_hosts
 from nimble_stone.app.application import Application
 from nimble_stone.core import report
 from nimble_stone.core.acceptance import Verdict, totals
@@ -56,6 +57,8 @@ async def request(
 ) -> None:
     """Do it. Raises NotFound for an unknown run or word, InputError, Conflict."""
     await rollout_row(app, ident)
+    if what == "undo":
+        await built_hosts.check_unused(app, ident)
     work = REQUESTS.get(what)
     if work is None:
         raise NotFound(f"a run cannot {what}")
@@ -82,6 +85,10 @@ async def console(app: Application, ident: str, node: str) -> str:
     found = frozen.sheet.node(node)
     if found is None:
         raise NotFound("no such node")
+    if found.on_machine:
+        raise NotFound(
+            f"{found.name} is on a bare machine", hint="Its console is on the machine's controller."
+        )
     host = await app.driver(await app.host(found.value("host")))
     return app.blank(await host.vms.console(found.name))
 

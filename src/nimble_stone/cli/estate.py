@@ -472,10 +472,10 @@ def estate_prepare(
         answer(seen, as_json, *lines, "Preview only. Add --yes to run these commands.")
         raise typer.Exit(FOUND if any(step["refusals"] for step in seen["steps"]) else FINE)
     view = client.call("POST", "/api/estate/groundwork", {"run": seen["run"], "work": work})
-    _follow(client, view, as_json)
+    follow(client, view, as_json)
 
 
-def _follow(client: Client, view: dict[str, Any], as_json: bool) -> None:
+def follow(client: Client, view: dict[str, Any], as_json: bool) -> None:
     told: dict[str, str] = {}
     while True:
         for step in view["steps"]:
@@ -503,7 +503,7 @@ def _follow(client: Client, view: dict[str, Any], as_json: bool) -> None:
 def estate_undo(run: str, as_json: Json = False) -> None:
     """Roll back host preparation: only what that run made."""
     client = Client()
-    _follow(client, client.call("POST", f"/api/groundwork/{run}/undo", {}), as_json)
+    follow(client, client.call("POST", f"/api/groundwork/{run}/undo", {}), as_json)
 
 
 @app.command("groundwork", hidden=True)  # its name before

@@ -94,6 +94,7 @@ def kit_try(
     """
     text = text_of(Path(kit)) if Path(kit).is_file() else ""
     found = _kit(kit)
+    _not_bare(found)
     with tempfile.TemporaryDirectory(prefix="nimble-stone-try-") as folder:
         outcome = _tried(
             Path(folder),
@@ -122,6 +123,17 @@ def kit_try(
         f" {len(outcome['proofs'])} acceptance checks passed, {outcome['seconds']:.0f} s.",
     )
     raise typer.Exit(FINE if outcome["state"] == "done" else FOUND)
+
+
+def _not_bare(kit: Kit) -> None:
+    """Raises InputError for a kit whose nodes cannot be on the hosts that a trial has."""
+    bare = next((role for role in kit.roles if role.lives_on == "machines"), None)
+    if bare is not None:
+        raise InputError(
+            f"{bare.label} nodes of {kit.title} live on bare machines; a kit is tried on simulated"
+            " hosts",
+            hint="Copy it into the data folder of `nimble-stone demo`, which has bare machines.",
+        )
 
 
 def _pairs(items: list[str] | None) -> list[tuple[str, str]]:

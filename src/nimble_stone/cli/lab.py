@@ -81,20 +81,23 @@ def turn(host: str, knobs: list[str], folder: Folder = None) -> None:
     """Change fault settings of a host: slow_s=2 rate=1e6 unreachable=true login_refused=true
     full=true cut_after=1000000 new_host_key=true emulation=true garbage=true crash=true
     flood_mib=200 hang=true clock_s=9 narrow=1400 walled=true; of a machine: slow_s unreachable
-    login_refused starting new_certificate garbage. HOST “all” takes speed=5 occupied=10.44.20.12
-    guest:NAME=never-boots|never-ready|ok.
+    login_refused starting new_certificate garbage boots_from_disk hangs reports_twice
+    slow_link=2e6 power=On reports_as=SERIAL habits=WORD,WORD (`lab habits` lists them). HOST “all”
+    takes speed=5 occupied=10.44.20.12 guest:NAME=never-boots|never-ready|ok.
     """
     body: dict[str, object] = {}
     for item in knobs:
         key, mark, value = item.partition("=")
         if not mark:
             raise InputError(f"“{item}” is not of the form setting=value")
-        if key == "occupied":
+        if key in ("occupied", "habits"):
             body[key] = [part for part in value.split(",") if part]
         elif key.startswith("guest:"):
             troubles = body.setdefault("guests", {})
             assert isinstance(troubles, dict)
             troubles[key.removeprefix("guest:")] = "" if value == "ok" else value
+        elif key in ("reports_as", "power"):
+            body[key] = value
         else:
             body[key] = (
                 {"true": True, "false": False}.get(value)
@@ -110,3 +113,12 @@ def turn(host: str, knobs: list[str], folder: Folder = None) -> None:
             )
         )
     )
+
+
+@app.command("habits")
+def habit_list() -> None:
+    """The habits of management controllers that a machine of the lab can take on."""
+    from nimble_stone.lab.controllers.habits import HABITS
+
+    for word, meaning in HABITS.items():
+        typer.echo(f"{word:18} {meaning}")

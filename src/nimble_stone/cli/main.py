@@ -14,9 +14,9 @@ from nimble_stone.cli import (
     backup,
     certificates,
     disks,
-    estate,
     keyring,
     kits,
+    machines,
     plans,
     serving,
 )
@@ -42,7 +42,7 @@ run_app = typer.Typer(
 trust_app = typer.Typer(help="Trusted publishers.", no_args_is_help=True)
 for name, sub in (
     ("package", package_app),
-    ("estate", estate.app),
+    ("estate", machines.app),
     ("plan", plans.app),
     ("kit", kits.app),
     ("run", run_app),

@@ -15,6 +15,7 @@ from nimble_stone.core import answers, checks, sequence, yaml_text
 from nimble_stone.core.checks import Situation
 from nimble_stone.core.errors import FormatError, InputError
 from nimble_stone.core.estate import Estate
+from nimble_stone.core.installing import packages as installing
 from nimble_stone.core.package.contents import examine
 from nimble_stone.core.plan.difference import differences
 from nimble_stone.core.plan.include import gather
@@ -22,6 +23,7 @@ from nimble_stone.core.plan.model import Plan, SharedValues
 from nimble_stone.core.plan.packages import PackageView, matched
 from nimble_stone.core.plan.sheet import Sheet, resolve
 from nimble_stone.packages.files import opened
+from nimble_stone.packages.intake import title_of
 
 MAX_FACTS = 256 << 20
 
@@ -92,6 +94,8 @@ def view_of(package: Path) -> PackageView:
     """What the sheet needs of a package's file. Raises FormatError."""
     with opened(package) as given:
         contents = examine(given)
+        if contents.format == "iso":
+            return installing.view(contents.sha256, *title_of(contents, package.name))
         return PackageView(
             contents.sha256, contents.descriptor, sum(g.source.size_bytes for g in given)
         )
@@ -126,14 +130,14 @@ def check(
         "check": answers.check(sheet, estate, findings, sequence.build(sheet, estate)),
         "place": answers.place(sheet, estate),
         "findings": [finding.model_dump(mode="json") for finding in findings],
-        "size": lambda loads: designing.sized(sheet, loads).model_dump(mode="json"),
+        "size": lambda loads: designing.sized(sheet, estate, loads).model_dump(mode="json"),
         "headroom": lambda together: designing.as_data(
             designing.losses(sheet, estate, together, ())
         ),
         "layout": lambda: designing.as_data(designing.layouts(sheet)),
         "balance": lambda: designing.balance(sheet).model_dump(mode="json"),
         "why": lambda node: designing.as_data(
-            designing.places(sheet, names.get(str(node), str(node)))
+            designing.places(sheet, estate, names.get(str(node), str(node)))
         ),
     }
 

@@ -409,6 +409,14 @@ def plan_diff(
     raise typer.Exit(FOUND if lines else FINE)
 
 
+def _drives_of(node: dict[str, Any]) -> str:
+    """The drives of a node on a bare machine: the system's, then the others; '' for a VM."""
+    cells: dict[str, Any] = node["cells"]
+    columns = ["system.drive", *sorted(key for key in cells if key.endswith(".drives"))]
+    found = [cells[key]["value"] for key in columns if key in cells]
+    return " + ".join(value for value in found if value)
+
+
 @app.command("show")
 def plan_show(plan: str, as_json: Json = False) -> None:
     """The sheet and the sequence of steps."""
@@ -416,14 +424,16 @@ def plan_show(plan: str, as_json: Json = False) -> None:
     found = client.call("GET", f"/api/plans/{plan}") | {
         "steps": client.call("GET", f"/api/plans/{plan}/steps")
     }
-    rows = [["node", "host", "address", "datastore", "vCPU", "memory", "disk thin", "full"]]
+    bare = any(_drives_of(n) for n in found["nodes"])
+    place = "datastore or drives" if bare else "datastore"
+    rows = [["node", "host", "address", place, "vCPU", "memory", "disk thin", "full"]]
     for n in found["nodes"]:
         rows.append(
             [
                 n["name"],
                 n["host"],
                 n["cells"]["address"]["value"],
-                n["cells"]["datastore"]["value"],
+                n["cells"]["datastore"]["value"] or _drives_of(n),
                 str(n["vcpu"]),
                 size_text(n["memory_bytes"]),
                 size_text(n["thin_bytes"]),

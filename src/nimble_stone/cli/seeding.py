@@ -22,7 +22,7 @@ def fill(client: Client, data: Path, lab_plan: LabPlan, mib: int) -> None:
     """Fill an empty demonstration: estate, packages of about `mib` MiB, and a plan that is ready to
     run.
     """
-    from nimble_stone.lab.scenario import appliance, products
+    from nimble_stone.lab.scenario import appliance, keelson, products
     from nimble_stone.lab.scenario import demo as scene
 
     await_lab(data / "lab" / "control.json")
@@ -53,6 +53,10 @@ def fill(client: Client, data: Path, lab_plan: LabPlan, mib: int) -> None:
             file = data / f"{product.id}-{product.version}.ova"
             file.write_bytes(products.ova(product, mib=max(1, mib // 6)))
             client.upload(file, lambda *_: None)
+    if keelson.TITLE not in have:
+        file = data / f"keelson-{keelson.VERSION}.iso"
+        file.write_bytes(keelson.iso(mib=max(1, mib // 6)))
+        client.upload(file, lambda *_: None)
     _plan(client, scene.PLAN)
 
 
@@ -67,7 +71,10 @@ def _plan(client: Client, text: str) -> str:
         f"/api/plans/{name}/secret",
         {"version": plan["version"], "column": "admin_password", "value": "Tide-tables 1893"},
     )
-    client.call("POST", f"/api/plans/{name}/licence", {"version": plan["version"], "by": "mira"})
+    if plan["licence_text"]:
+        client.call(
+            "POST", f"/api/plans/{name}/licence", {"version": plan["version"], "by": "mira"}
+        )
     return name
 
 
@@ -78,6 +85,7 @@ def bring_to_life(client: Client) -> None:
     from nimble_stone.lab.scenario import demo as scene
 
     try:
+        _plan(client, scene.METAL)
         harbour = _plan(client, scene.HARBOUR)
         if run := _begun(client, harbour):
             _await_state(client, run, ("done", "unproved", "trouble"))

@@ -26,6 +26,7 @@ from nimble_stone.core.errors import InputError
 
 if TYPE_CHECKING:
     from nimble_stone.lab.scenario.demo import LabPlan
+    from nimble_stone.reach.netboot import NetBoot
 
 Data = Annotated[
     Path | None,
@@ -91,6 +92,28 @@ def serve(
     pull_mib: Annotated[
         float, typer.Option(help="Most MiB per second that one host may fetch at; 0: no limit.")
     ] = 0.0,
+    reports_host: Annotated[
+        str, typer.Option(help="Address to listen on for reports of machines; else --host.")
+    ] = "",
+    reports_port: Annotated[
+        int, typer.Option(help="Port that inspected machines report to; 0: any free one.")
+    ] = 0,
+    inspection_image: Annotated[
+        Path | None,
+        typer.Option(help="Image that machines boot from; else inspection.iso in the data folder."),
+    ] = None,
+    netboot_interface: Annotated[
+        str,
+        typer.Option(
+            help="Interface on which machines that boot from the network are answered (dnsmasq)."
+        ),
+    ] = "",
+    netboot_range: Annotated[
+        str,
+        typer.Option(
+            help="FIRST-LAST: addresses given out there; empty: another DHCP server gives them."
+        ),
+    ] = "",
     name: Annotated[
         list[str] | None,
         typer.Option(help="Host name under which the server may be addressed; repeatable."),
@@ -117,7 +140,24 @@ def serve(
             reachable_at=reachable_at,
             pull_rate=pull_mib * 2**20,
             names=(host, *(name or ())),
+            reports_host=reports_host or host,
+            reports_port=reports_port,
+            inspection_image=inspection_image,
+            netboot=_netboot(folder, netboot_interface, netboot_range),
         )
+
+
+def _netboot(folder: Path, interface: str, span: str) -> NetBoot | None:
+    """Who answers machines that boot from the network. Raises InputError for an interface that
+    cannot be used, or a range that cannot be read.
+    """
+    from nimble_stone.reach import netboot
+
+    if not interface:
+        return None
+    network = netboot.address_of(interface)
+    netboot.config(folder, interface, network, span, "")
+    return netboot.NetBoot(folder / "netboot.log", interface, network, span)
 
 
 def _serve(folder: Path, url: str, where: dict[str, Any], **options: Any) -> None:
@@ -210,7 +250,9 @@ def _demo(
     data: Path, url: str, port: int, octet: int, speed: float, more_hosts: int, mib: int
 ) -> None:
     from nimble_stone.lab.scenario import demo as scene
+    from nimble_stone.lab.scenario import medium
 
+    medium.write(data / "inspection.iso")
     made = _new_key(data, only_if_none=False)
     assert made is not None
     write_profile(data, url, made.token)

@@ -17,7 +17,7 @@ from nimble_stone.engine import certificates
 from nimble_stone.engine.frozen import FrozenRun
 from nimble_stone.hosts.node import NodeAccess, NodeDoor
 from nimble_stone.ports.ports import Ports
-from nimble_stone.store import runs
+from nimble_stone.store import media, runs
 
 SIDE_BY_SIDE = 16
 MOST = 120
@@ -82,6 +82,8 @@ async def _ask(ports: Ports, run: FrozenRun, node: Node) -> Answers:
 
 
 async def _host_side(ports: Ports, run: FrozenRun, node: Node) -> Answers:
+    if node.on_machine:
+        return await _machine_side(ports, run, node)
     how = f"definition of {node.name} on {node.value('host')}"
     try:
         host = await ports.driver(await ports.host(node.value("host")))
@@ -102,6 +104,22 @@ async def _host_side(ports: Ports, run: FrozenRun, node: Node) -> Answers:
         "networks": Answer(tuple(vm.networks), how),
         "mac": Answer(macs, how),
         "host": Answer(hardware.Place(host.name, ours), how),
+    }
+
+
+async def _machine_side(ports: Ports, run: FrozenRun, node: Node) -> Answers:
+    """What the controller says of a node's machine, and whether the image on it is this run's."""
+    name, kinds = node.value("host"), ("running", "host")
+    how = f"power state of {name} by its controller"
+    try:
+        host = await ports.machine_driver(name)
+        state = await host.metal.power_state()
+        ours = await ports.store.read(media.wrote, run.id, name)
+    except StoneError as error:
+        return _unknown(kinds, error, how)
+    return {
+        "running": Answer(state == "On", how),
+        "host": Answer(hardware.Place(name, ours), f"what {name} reported when it was written"),
     }
 
 

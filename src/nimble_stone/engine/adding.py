@@ -141,8 +141,8 @@ async def _machine(
     """A management controller: its service root, the login, what it calls its machine."""
     async with ports.reach.https(address, entry.port, shown) as peer:
         facts = await RedfishMachine(
-            entry.name or address, peer, login.user, login.password, odd
-        ).read_facts(ports.clock())
+            entry.name or address, peer, login.user, login.password
+        ).read_facts(ports.clock(), odd)
     words = [f"its certificate {odd}"] if odd else []
     words += [f"its controller leaves out {', '.join(facts.missing[:4])}"] if facts.missing else []
     return Look(

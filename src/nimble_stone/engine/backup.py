@@ -99,6 +99,12 @@ def write(
                 os.fsync(out.fileno())
             report = check(part, passphrase)
             part.rename(file)
+        except OSError as error:
+            raise StoneError(
+                f"the backup cannot be made: {error.strerror or error} ({error.filename or part})",
+                code="backup-not-written",
+                hint="A package was perhaps removed meanwhile. Look at the disk; make it again.",
+            ) from error
         finally:
             part.unlink(missing_ok=True)
     return report
@@ -376,7 +382,12 @@ def room_for(folder: Path, packages: bool) -> int:
         folder / f"{DATABASE}-wal",
         *((folder / "packages" / "blobs").glob("*") if packages else ()),
     ]
-    return sum(path.stat().st_size for path in names if path.exists())
+    total = 0
+    for path in names:
+        # a package may go meanwhile
+        with contextlib.suppress(FileNotFoundError):
+            total += path.stat().st_size
+    return total
 
 
 def ensure_room(folder: Path, file: Path, packages: bool) -> None:

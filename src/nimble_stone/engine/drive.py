@@ -25,7 +25,7 @@ from nimble_stone.core.errors import (
     Unreachable,
 )
 from nimble_stone.core.runs.states import FINISHED, OPEN, RunState, StepState
-from nimble_stone.core.sequence import Step
+from nimble_stone.core.step import Step
 from nimble_stone.core.units import time_text
 from nimble_stone.engine.jobs import Context, Job
 from nimble_stone.engine.preparation import Preparation
@@ -135,6 +135,8 @@ class Driver:
         self._tasks: dict[str, asyncio.Task[None]] = {}
         self._waits: dict[str, Wait] = {}
         self._trouble: Exception | None = None
+        # the run's state is decided and written by one at a time: people ask while it settles
+        self._deciding = asyncio.Lock()
 
     async def _load(self) -> None:
         row = await self.ports.store.read(runs.get_run, self.run_id)
@@ -173,8 +175,7 @@ class Driver:
                     # taking back got stuck; a person asks again
                     pass
                 elif self._finished() and not self.request.hold:
-                    await self._prove()
-                    if not self.request.undo:
+                    if await self._prove():
                         return
                     continue
                 else:
@@ -205,14 +206,17 @@ class Driver:
 
     async def _settle_state(self) -> None:
         """The run's own state follows from its steps and requests."""
-        failed = any(state == StepState.FAILED for state in self._states.values())
-        state = RunState.RUNNING
-        if self.request.hold and (not self._tasks or self._run_state == RunState.HELD):
-            state = RunState.HELD
-        elif failed and not self._tasks:
-            state = RunState.TROUBLE
-        if state != self._run_state:
-            await self._move_run(_SETTLED[state], state)
+        async with self._deciding:
+            if self.request.undo or self._run_state == RunState.UNDOING:
+                return
+            failed = any(state == StepState.FAILED for state in self._states.values())
+            state = RunState.RUNNING
+            if self.request.hold and (not self._tasks or self._run_state == RunState.HELD):
+                state = RunState.HELD
+            elif failed and not self._tasks:
+                state = RunState.TROUBLE
+            if state != self._run_state:
+                await self._move_run(_SETTLED[state], state)
 
     # --- carrying out ---
 
@@ -393,8 +397,11 @@ class Driver:
                 task.exception()
 
         pending: set[asyncio.Task[None]] = set()
-        host = await self.ports.driver(await self.ports.host(step.host), record)
-        return self._job.context(step, host, record)
+        if self._job.on_machine(step):
+            target = await self.ports.machine_driver(step.host, record)
+        else:
+            target = await self.ports.driver(await self.ports.host(step.host), record)
+        return self._job.context(step, target, record)
 
     async def _failed(self, step: Step, error: StoneError) -> None:
         await self._move(
@@ -436,25 +443,27 @@ class Driver:
         """Begin nothing more; what works is finished. The request itself is journalled at once.
         Raises Conflict when there is nothing left to hold.
         """
-        if self._run_state in (RunState.CHECKING, RunState.UNDOING):
-            what = "checked" if self._run_state == RunState.CHECKING else "rolled back"
-            raise Conflict(f"The run is being {what}; it cannot be held.", code="not-holdable")
-        if self._run_state == RunState.HELD:
-            return
-        self.request.hold = True
-        await self._move_run("hold-asked", RunState.HELD)
+        async with self._deciding:
+            if self._run_state in (RunState.CHECKING, RunState.UNDOING):
+                what = "checked" if self._run_state == RunState.CHECKING else "rolled back"
+                raise Conflict(f"The run is being {what}; it cannot be held.", code="not-holdable")
+            if self._run_state == RunState.HELD:
+                return
+            self.request.hold = True
+            await self._move_run("hold-asked", RunState.HELD)
         self.wake.set()
 
     async def resume(self) -> None:
         """Go on after a hold; nothing happens where there was none."""
-        self.request.hold = False
-        if self._run_state == RunState.HELD:
-            await self._move_run("resumed", RunState.RUNNING)
+        async with self._deciding:
+            self.request.hold = False
+            if self._run_state == RunState.HELD:
+                await self._move_run("resumed", RunState.RUNNING)
         self.wake.set()
 
     async def retry(self, keys: list[str]) -> None:
         """Try failed steps again, all of them when none is named; a wait that is named begins
-        again. Raises Conflict when there is none.
+        again. Raises Conflict when no step has failed.
         """
         if self._run_state == RunState.UNDOING:
             raise Conflict(
@@ -517,18 +526,28 @@ class Driver:
 
     async def undo(self) -> None:
         """Take back what this run made."""
-        self.request.undo = True
-        await self._move_run("undo-asked", RunState.UNDOING)
+        async with self._deciding:
+            if self._run_state == RunState.UNDONE:
+                return
+            self.request.undo = True
+            await self._move_run("undo-asked", RunState.UNDOING)
         self.wake.set()
 
     # --- the end ---
 
-    async def _prove(self) -> None:
-        if self._run_state != RunState.CHECKING:
-            await self._move_run("proving", RunState.CHECKING)
+    async def _prove(self) -> bool:
+        """Make the acceptance checks. False: meanwhile a person asked for something else."""
+        async with self._deciding:
+            if self.request.hold or self.request.undo:
+                return False
+            if self._run_state != RunState.CHECKING:
+                await self._move_run("proving", RunState.CHECKING)
         passed, told = await self._job.finish()
-        if not self.request.undo:
+        async with self._deciding:
+            if self.request.undo:
+                return False
             await self._move_run(*verdict(passed), told)
+        return True
 
     async def _take_back(self) -> None:
         for task in list(self._tasks.values()):
@@ -558,7 +577,8 @@ class Driver:
                 # stays “undoing”; a person repairs the host and asks again
                 return
         await self._job.undone()
-        await self._move_run("taken-back", RunState.UNDONE)
+        async with self._deciding:
+            await self._move_run("taken-back", RunState.UNDONE)
 
     async def _undo_host(self, steps: list[Step]) -> None:
         """One host's part of a stage, one step after the other."""

@@ -40,22 +40,25 @@ async def fill(c: Filler, template: str, escape: Callable[[str], str] = str) -> 
     """Fill what `value_of` knows, secrets, `{kept.name}` and `{certificate.ID}` with its parts.
     What is filled in is never itself a template.
     """
-    node = c.node
-    secrets = {column.id for column in c.run.sheet.columns if column.kind == "secret"}
     out, rest = "", template
     while "{" in rest:
         before, _, rest = rest.partition("{")
         key, _, rest = rest.partition("}")
-        if key.startswith("kept."):
-            value = await c.ports.open_secret(kept_name(c.run.id, key.removeprefix("kept.")))
-        elif key.startswith("certificate."):
-            value = await _certificate(c, key)
-        else:
-            value = value_of(key, node, c.run.sheet)
-            if key in secrets and value:
-                value = await c.ports.open_for_plan(c.run.sheet.plan.name, value)
-        out += before + escape(value)
+        out += before + escape(await value(c, key))
     return out + rest
+
+
+async def value(c: Filler, key: str) -> str:
+    """What one name in braces stands for."""
+    if key.startswith("kept."):
+        return await c.ports.open_secret(kept_name(c.run.id, key.removeprefix("kept.")))
+    if key.startswith("certificate."):
+        return await _certificate(c, key)
+    sheet = c.run.sheet
+    found = value_of(key, c.node, sheet)
+    if found and any(column.id == key and column.kind == "secret" for column in sheet.columns):
+        return await c.ports.open_for_plan(sheet.plan.name, found)
+    return found
 
 
 async def _certificate(c: Filler, key: str) -> str:

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from nimble_stone.core.plan.packages import Packages
 from nimble_stone.core.plan.sheet import Sheet
 from nimble_stone.core.runs import document
-from nimble_stone.core.sequence import Step
+from nimble_stone.core.step import Step
 from nimble_stone.packages import stored
 from nimble_stone.store import records
 from nimble_stone.store.connect import Store

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-import contextlib
-from collections.abc import AsyncIterator, Sequence
+from collections.abc import Sequence
 
 from nimble_stone.core import changes
 from nimble_stone.core.errors import (
@@ -16,7 +15,7 @@ from nimble_stone.core.errors import (
     StoneError,
 )
 from nimble_stone.core.estate import Machine, MachineFacts
-from nimble_stone.hosts.redfish import KINDS_OF_RESET, RedfishMachine, until
+from nimble_stone.hosts.redfish import KINDS_OF_RESET, until
 from nimble_stone.ports.ports import Ports
 from nimble_stone.store import records
 
@@ -33,27 +32,12 @@ AFTER = {
 }
 
 
-@contextlib.asynccontextmanager
-async def reached(ports: Ports, machine: Machine) -> AsyncIterator[RedfishMachine]:
-    """The controller, known by its pinned certificate. Raises Conflict when none was confirmed,
-    NotFound without the keyring entry.
-    """
-    pinned = await ports.store.read(records.get_pin, f"{machine.address}:{machine.port}")
-    if not pinned:
-        raise Conflict(
-            f"the certificate of {machine.name} was not confirmed",
-            code="unpinned",
-            hint="Check it on the estate page and pin it.",
-        )
-    password = await ports.open_secret(machine.credential)
-    shown = await ports.reach.certificate(machine.address, machine.port, ports.clock())
-    odd = shown.odd if shown.fingerprint == pinned else ""
-    async with ports.reach.https(machine.address, machine.port, pinned) as peer:
-        yield RedfishMachine(machine.name, peer, machine.user, password, odd)
-
-
 async def read(
-    ports: Ports, machines: Sequence[Machine], known: dict[str, MachineFacts]
+    ports: Ports,
+    machines: Sequence[Machine],
+    known: dict[str, MachineFacts],
+    *,
+    limit_s: float = READ_S,
 ) -> dict[str, MachineFacts]:
     """Fresh facts, kept. A slow or failing controller does not delay the others; the last facts
     stay, with the trouble noted.
@@ -64,8 +48,9 @@ async def read(
         async with gate:
             now = ports.clock()
             try:
-                async with asyncio.timeout(READ_S), reached(ports, machine) as controller:
-                    facts = await controller.read_facts(now)
+                async with asyncio.timeout(limit_s), ports.controller(machine) as controller:
+                    shown = await ports.reach.certificate(machine.address, machine.port, now)
+                    facts = await controller.read_facts(now, shown.odd)
             except StoneError as error:
                 facts = MachineFacts(
                     machine=machine.name, tried_at=now, trouble=str(error), trouble_code=error.code
@@ -74,7 +59,7 @@ async def read(
                 facts = MachineFacts(
                     machine=machine.name,
                     tried_at=now,
-                    trouble=f"reading it took longer than {READ_S:g} s",
+                    trouble=f"reading it took longer than {limit_s:g} s",
                     trouble_code="remote-timeout",
                 )
             before = known.get(machine.name)
@@ -111,7 +96,7 @@ async def power(ports: Ports, name: str, kind: str, confirmed: str) -> MachineFa
             code="unconfirmed",
             hint="Everything on the machine stops.",
         )
-    async with ports.lock(f"power {name}"), reached(ports, machine) as controller:
+    async with ports.lock(f"power {name}"), ports.controller(machine) as controller:
         before = await controller.power_state()
         if AFTER[kind] == before and kind in ("On", "ForceOff", "GracefulShutdown"):
             raise Conflict(f"{name} is {before.lower()} already", code="power-same")

@@ -6,8 +6,8 @@ import asyncio
 from collections.abc import Mapping
 from typing import Any
 
-from nimble_stone.core.sequence import Step
-from nimble_stone.engine import acceptance
+from nimble_stone.core.step import Step
+from nimble_stone.engine import acceptance, machines
 from nimble_stone.engine.frozen import made_from, thaw
 from nimble_stone.engine.jobs import Kind
 from nimble_stone.engine.steps import KINDS, POLLED, Context
@@ -18,26 +18,41 @@ from nimble_stone.store import entries, records
 from nimble_stone.store.runs import RunRow
 
 UNDO_STAGE = {
-    "call": 0,
-    "services": 0,
-    "boot": 0,
-    "learn": 0,
-    "start": 0,
-    "define": 1,
-    "medium": 2,
-    "clone": 2,
-    "tidy": 2,
-    "carry": 3,
+    "enroll": 0,
+    "call": 1,
+    "services": 1,
+    "boot": 1,
+    "learn": 1,
+    "start": 1,
+    "power-on": 1,
+    "unseed": 2,
+    "seed": 2,
+    "eject": 3,
+    "write": 3,
+    "medium-boot": 3,
+    "insert": 4,
+    "install": 3,
+    "insert-installer": 4,
+    "answer-room": 4,
+    "unpack": 4,
+    "define": 2,
+    "medium": 3,
+    "clone": 3,
+    "tidy": 3,
+    "carry": 4,
 }
-"""In which order things are taken back: guests before their disks, disks before the copies they
-were made from.
+"""In which order things are taken back: hosts that were built before what they are, guests before
+their disks, disks before the copies they were made from.
 """
+
+READ_MACHINES_S = 30.0
+"""For how long the end of a run waits for a slow controller."""
 
 
 class Rollout:
     """A frozen run with its packages."""
 
-    stages = 4
+    stages = 5
 
     def __init__(self, ports: Ports, row: RunRow, found: Mapping[str, records.PackageRow]) -> None:
         self.ports, self.run_id = ports, row.id
@@ -60,6 +75,11 @@ class Rollout:
         """Whether it waits for others' work."""
         return step.kind in POLLED
 
+    def on_machine(self, step: Step) -> bool:
+        """Nodes are on hypervisor hosts, or on bare machines."""
+        node = self._run.sheet.node(step.node or step.detail.get("by", ""))
+        return node is not None and node.on_machine
+
     def stage(self, step: Step) -> int:
         """When it is taken back."""
         return UNDO_STAGE[step.kind]
@@ -75,6 +95,7 @@ class Rollout:
         """Prove what was built."""
         verdicts = await acceptance.prove(self.ports, self._run)
         await acceptance.keep(self.ports, self.run_id, verdicts)
+        await self._read_machines()
         return all(v.passed for v in verdicts), {
             "passed": sum(v.passed for v in verdicts),
             "failed": sum(not v.passed for v in verdicts),
@@ -82,4 +103,14 @@ class Rollout:
 
     async def undone(self) -> None:
         """Tokens of nodes that are gone go too."""
+        await self._read_machines()
         await self.ports.store.write(entries.drop_secrets, f"run/{self.run_id}/")
+
+    async def _read_machines(self) -> None:
+        """Machines were switched: what is known of them is of before."""
+        names = {node.value("host") for node in self._run.sheet.nodes if node.on_machine}
+        if not names:
+            return
+        estate = await self.ports.store.read(records.load_estate)
+        chosen = [one for one in estate.machines if one.name in names]
+        await machines.read(self.ports, chosen, estate.machine_facts, limit_s=READ_MACHINES_S)

@@ -11,7 +11,7 @@ from ipaddress import IPv4Address
 
 from nimble_stone.core import scan_range
 from nimble_stone.core.errors import Conflict, NotFound, StoneError
-from nimble_stone.hosts.redfish import ROOT
+from nimble_stone.hosts.redfish.service import ROOT
 from nimble_stone.ports.ports import Ports
 
 PER_SECOND = 400.0

@@ -8,7 +8,7 @@ empty methods.
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Callable, Mapping, Sequence
+from collections.abc import AsyncIterator, Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Protocol
 
@@ -316,6 +316,31 @@ class Preparation(Protocol):
     async def vms_on_store(self, name: str) -> list[str]: ...
 
 
+class Metal(Protocol):
+    """A bare machine's power, boot source and virtual media."""
+
+    async def power_state(self) -> str:
+        """Its PowerState (DSP0268)."""
+
+    async def power(self, kind: str) -> None:
+        """A ResetType (DSP0268); it takes a while until it is so."""
+
+    async def boot_once(self, source: str) -> None:
+        """Boot from Cd, Pxe or Hdd the next time only."""
+
+    async def boot_as_set(self) -> None:
+        """Forget what was said about the next boot."""
+
+    async def insert(self, url: str) -> str:
+        """Insert a CD image; the slot. Raises Conflict when another is there."""
+
+    async def inserted(self) -> list[str]:
+        """The images that are inserted."""
+
+    async def eject(self, images: Collection[str]) -> list[str]:
+        """Eject these images where they are inserted; their slots."""
+
+
 class HostDriver:
     """One target, with the parts that its kind has."""
 
@@ -355,3 +380,8 @@ class HostDriver:
     def preparation(self) -> Preparation:
         """Its preparation."""
         raise self._lacks("preparation")
+
+    @property
+    def metal(self) -> Metal:
+        """Its power, boot source and media, where it is a bare machine."""
+        raise self._lacks("management controller here")

@@ -17,13 +17,14 @@ from nimble_stone.core.package import environment
 
 @dataclass(frozen=True)
 class Configured:
-    """How an interface beyond the first is set up: its addresses with prefix length, and whether it
-    asks by DHCP.
+    """How an interface beyond the first is set up: its addresses with prefix length, whether it
+    asks by DHCP, and on a bare machine the MAC address of its port.
     """
 
     addresses: tuple[str, ...] = ()
     dhcp: bool = False
     mtu: str = ""
+    port: str = ""
 
 
 def build(
@@ -76,6 +77,7 @@ def _network(network: dict[str, str], further: Mapping[int, Configured]) -> byte
         ),
     }
     interface: dict[str, Any] = {"nameservers": names} | _frames(network.get("mtu", ""))
+    interface |= _match(network.get("port", ""), "eth0")
     if network.get("addressing") == "dhcp":
         interface |= {"dhcp4": True}
     else:
@@ -91,10 +93,16 @@ def _network(network: dict[str, str], further: Mapping[int, Configured]) -> byte
             ({"addresses": list(one.addresses)} if one.addresses else {})
             | ({"dhcp4": True} if one.dhcp else {})
             | _frames(one.mtu)
+            | _match(one.port, f"eth{index}")
         )
         for index, one in sorted(further.items())
     }
     return json.dumps({"version": 2, "ethernets": {"eth0": interface} | more}).encode()
+
+
+def _match(port: str, name: str) -> dict[str, Any]:
+    """The port by its MAC address, and the name it gets: machines number ports as they like."""
+    return {"match": {"macaddress": port}, "set-name": name} if port else {}
 
 
 def _frames(mtu: str) -> dict[str, int]:

@@ -4,6 +4,8 @@ somebody brings. Keys are made here and nowhere else.
 
 from __future__ import annotations
 
+import base64
+import hashlib
 import ipaddress
 import itertools
 import json
@@ -52,6 +54,17 @@ def unpacked(text: str) -> Pair:
         raise FormatError(
             "the keyring's entry is not a certificate with its key", hint="Bring the pair again."
         ) from error
+
+
+def pin_of(pair: Pair) -> str:
+    """The public key as clients pin it: SHA-256 of its SubjectPublicKeyInfo (RFC 5280, 4.1), as
+    curl's --pinnedpubkey has it.
+    """
+    public = _private(pair.key).public_key()
+    data = public.public_bytes(
+        serialization.Encoding.DER, serialization.PublicFormat.SubjectPublicKeyInfo
+    )
+    return f"sha256//{base64.b64encode(hashlib.sha256(data).digest()).decode()}"
 
 
 def make_authority(now: float, title: str = "Nimble Stone") -> Pair:

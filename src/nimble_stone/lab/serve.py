@@ -4,10 +4,7 @@ on the loopback address.
 
 from __future__ import annotations
 
-import asyncio
-import contextlib
 import json
-import shlex
 from dataclasses import asdict, fields
 from pathlib import Path
 from typing import Any
@@ -15,75 +12,17 @@ from typing import Any
 import asyncssh
 from aiohttp import web
 
-from nimble_stone.lab.controllers import bmc
+from nimble_stone.lab.controllers import habits, machine
 from nimble_stone.lab.controllers.bmc import Controller
+from nimble_stone.lab.controllers.built_host import BuiltHost
+from nimble_stone.lab.controllers.installed import Installed, Wanted
+from nimble_stone.lab.controllers.stand_in import StandIn
 from nimble_stone.lab.guests.room import GuestRoom
 from nimble_stone.lab.hypervisor import state
+from nimble_stone.lab.hypervisor.door import ACCOUNTS, HostDoor, host_key
+from nimble_stone.lab.hypervisor.ground import built_disks
 from nimble_stone.lab.hypervisor.state import LabHost, Volumes
-from nimble_stone.lab.hypervisor.virsh import Shell
-from nimble_stone.lab.scenario.demo import PASSWORD, LabPlan
-from nimble_stone.lab.shell.linux import Out
-
-ACCOUNTS = ("root", "deploy", "guest")
-"""Who may log in: root; one that may use the hypervisor but not the machine; one that may do
-neither.
-"""
-
-
-class Throttled:
-    """A command's standard input at the host's rate; can be cut after so many bytes."""
-
-    def __init__(
-        self, reader: asyncssh.SSHReader[bytes], host: LabHost, speed: float, cut: Any
-    ) -> None:
-        self._reader, self._host, self._speed, self._cut, self._read = reader, host, speed, cut, 0
-
-    async def read(self, size: int = -1) -> bytes:
-        """The next bytes, b'' at the end."""
-        data = await self._reader.read(size)
-        self._read += len(data)
-        knobs = self._host.knobs
-        if 0 < knobs.cut_after < self._read:
-            knobs.cut_after = 0
-            self._host.save()
-            self._cut()
-            raise ConnectionError("cut")
-        if knobs.rate and len(data) > 4096:
-            await asyncio.sleep(len(data) / knobs.rate / self._speed)
-        return data
-
-
-class _HostLogin(asyncssh.SSHServer):
-    def __init__(self, host: LabHost) -> None:
-        self._host = host
-
-    def begin_auth(self, username: str) -> bool:
-        return True
-
-    def password_auth_supported(self) -> bool:
-        return not any(
-            "PasswordAuthentication no" in text
-            for path, text in self._host.ground.files.items()
-            if "sshd_config.d" in path
-        )
-
-    def public_key_auth_supported(self) -> bool:
-        return True
-
-    def validate_public_key(self, username: str, key: asyncssh.SSHKey) -> bool:
-        """Keys of the account's own file."""
-        known = (
-            self._host.ground.files.get("/root/.ssh/authorized_keys", "")
-            if username == "root"
-            else ""
-        )
-        shown = key.export_public_key().decode().split()[:2]
-        return not self._host.knobs.login_refused and any(
-            line.split()[:2] == shown for line in known.splitlines()
-        )
-
-    def validate_password(self, username: str, password: str) -> bool:
-        return not self._host.knobs.login_refused and username in ACCOUNTS and password == PASSWORD
+from nimble_stone.lab.scenario.demo import HostPlan, LabPlan, MachinePlan
 
 
 class Lab:
@@ -96,12 +35,22 @@ class Lab:
         self.hosts = {host.name: state.load(host, folder) for host in plan.hosts}
         self.guests = GuestRoom(plan, self.volumes, speed)
         self._servers: dict[str, asyncssh.SSHAcceptor] = {}
-        self._connections: dict[str, set[Any]] = {name: set() for name in self.hosts}
+        self._doors = {name: self._door(host) for name, host in self.hosts.items()}
         self._control: web.AppRunner | None = None
-        self.controllers = {
-            machine.name: Controller(bmc.load(machine, folder), folder, lambda: self.guests.speed)
-            for machine in plan.machines
-        }
+        self._installed: dict[str, Installed] = {}
+        self.controllers = {one.name: self._controller(one) for one in plan.machines}
+
+    def _controller(self, plan: MachinePlan) -> Controller:
+        known = machine.load(plan, self.folder)
+        installed = Installed(
+            known, self.guests, lambda one: machine.save(one, self.folder), self.build
+        )
+        self._installed[plan.name] = installed
+        box = StandIn(self._speed, installed)
+        return Controller(known, self.folder, self._speed, box)
+
+    def _speed(self) -> float:
+        return self.guests.speed
 
     async def open(self, control_port: int = 0) -> int:
         """Start everything; the port of the control interface."""
@@ -112,8 +61,10 @@ class Lab:
             for guest in host.guests.values():
                 if guest.running:
                     self.guests.boot(host, guest)
-        for controller in self.controllers.values():
+        for name, controller in self.controllers.items():
             await self._listen_bmc(controller)
+            if controller.machine.power == "On":
+                self._installed[name].boot()
         app = web.Application()
         app.add_routes(
             [
@@ -136,8 +87,9 @@ class Lab:
             server.close()
         await self.guests.close()
         for controller in self.controllers.values():
-            bmc.save(controller.machine, self.folder)
+            machine.save(controller.machine, self.folder)
             await controller.close()
+            await controller.power.close()
         if self._control:
             await self._control.cleanup()
 
@@ -160,55 +112,52 @@ class Lab:
             None,
         )
 
+    def _door(self, host: LabHost, **more: Any) -> HostDoor:
+        return HostDoor(host, self.volumes, self.guests, self._speed, self.peer, **more)
+
     async def _listen(self, host: LabHost) -> None:
         address, port = self.plan.real(host.plan.address, 22)
-        shells = {
-            account: Shell(
-                host, self.volumes, self.guests, lambda: self.guests.speed, self.peer, account
-            )
-            for account in ACCOUNTS
-        }
-
-        async def process(process: asyncssh.SSHServerProcess[bytes]) -> None:
-            await self._command(
-                host,
-                shells[str(process.channel.get_connection().get_extra_info("username"))],
-                process,
-            )
-
-        key = _host_key(
+        door = self._doors[host.plan.name]
+        key = host_key(
             self.folder / f"{host.plan.name}{'-second' if host.knobs.new_host_key else ''}.key"
         )
         self._servers[host.plan.name] = await asyncssh.create_server(
-            lambda: _HostLogin(host),
+            door.login,
             address,
             port,
             server_host_keys=[key],
-            process_factory=process,
+            process_factory=door.process,
             encoding=None,
             reuse_address=True,
         )
 
-    async def _command(
-        self, host: LabHost, shell: Shell, process: asyncssh.SSHServerProcess[bytes]
-    ) -> None:
-        connection = process.channel.get_connection()
-        self._connections[host.plan.name].add(connection)
-        if host.knobs.slow_s:
-            await asyncio.sleep(host.knobs.slow_s)
-        try:
-            words = shlex.split(process.command or "")
-            answer = await shell.run(
-                words, Throttled(process.stdin, host, self.guests.speed, connection.abort)
+    def build(self, wanted: Wanted) -> BuiltHost:
+        """A host from a machine: as it was left, or new."""
+        one = wanted.machine.plan
+        stated = HostPlan(
+            wanted.name,
+            wanted.address,
+            one.site,
+            one.bay,
+            one.memory_bytes,
+            one.cores * 2,
+            (),
+            (),
+            wanted.networks,
+        )
+        if wanted.new:
+            (self.folder / f"{wanted.name}.json").unlink(missing_ok=True)
+        host = state.load(stated, self.folder)
+        if wanted.new:
+            system = next(iter(wanted.machine.written), "")
+            host.ground.disks = built_disks(
+                wanted.machine.drives, one.drive_bytes, system, wanted.data
             )
-        except ConnectionError:
-            return
-        except (ValueError, LookupError) as error:
-            answer = Out(2, b"", f"bash: {error}")
-        with contextlib.suppress(BrokenPipeError, OSError):
-            process.stdout.write(answer.out)
-            process.stderr.write(answer.err.encode() + b"\n" if answer.err else b"")
-            process.exit(answer.status)
+            host.save()
+        self.hosts[host.plan.name] = host
+        door = self._door(host, password=wanted.password, accounts=ACCOUNTS | {"admin": "deploy"})
+        self._doors[host.plan.name] = door
+        return BuiltHost(host, door, self.guests, len(wanted.data) * one.drive_bytes)
 
     # --- control ---
 
@@ -247,6 +196,11 @@ class Lab:
                         "power": one.machine.power,
                         "log": one.machine.log,
                         "image": one.machine.image,
+                        "second": one.machine.second,
+                        "boot": one.machine.boot,
+                        "answers": one.answers,
+                        "written": one.machine.written,
+                        "fetched": one.machine.fetched,
                     }
                     for name, one in self.controllers.items()
                 },
@@ -265,14 +219,21 @@ class Lab:
     async def _turn_bmc(self, controller: Controller, wanted: dict[str, Any]) -> web.Response:
         knobs = controller.machine.knobs
         known = {item.name for item in fields(knobs)}
+        if kind := wanted.pop("power", ""):
+            # somebody at the machine itself
+            controller.power.request(str(kind))
         if unknown := set(wanted) - known:
             return web.json_response(
                 {"reason": f"no knob {sorted(unknown)[0]}; there are {', '.join(sorted(known))}"},
                 status=400,
             )
+        if odd := habits.unknown(list(wanted.get("habits", ()))):
+            return web.json_response(
+                {"reason": f"no habit {odd[0]}; there are {', '.join(habits.HABITS)}"}, status=400
+            )
         for key, value in wanted.items():
             setattr(knobs, key, value)
-        bmc.save(controller.machine, self.folder)
+        machine.save(controller.machine, self.folder)
         if {"unreachable", "new_certificate"} & set(wanted):
             await controller.close()
             await self._listen_bmc(controller)
@@ -306,9 +267,7 @@ class Lab:
         if server:
             server.close()
             await server.wait_closed()
-        for connection in list(self._connections[host.plan.name]):
-            connection.abort()
-        self._connections[host.plan.name].clear()
+        self._doors[host.plan.name].drop()
 
     async def _turn_all(self, request: web.Request) -> web.Response:
         """Speed, occupied addresses, troubles of guests (by name: never-boots, never-ready, or ''
@@ -325,10 +284,3 @@ class Lab:
                 "guests": self.guests.troubles,
             }
         )
-
-
-def _host_key(path: Path) -> asyncssh.SSHKey:
-    if not path.exists():
-        asyncssh.generate_private_key("ssh-ed25519").write_private_key(str(path))
-        path.chmod(0o600)
-    return asyncssh.read_private_key(str(path))

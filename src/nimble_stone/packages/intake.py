@@ -33,14 +33,16 @@ from nimble_stone.core.errors import (
     StoneError,
     Unreachable,
 )
-from nimble_stone.core.package import kinds, packed, signature
+from nimble_stone.core.installing import packages as installing
+from nimble_stone.core.package import kinds, packed
 from nimble_stone.core.package.contents import Contents, examine, hash_source
 from nimble_stone.core.package.given import Given, pieces_of
 from nimble_stone.core.package.names import inside
 from nimble_stone.core.units import size_text
 from nimble_stone.core.weburl import secrets_of, shown
-from nimble_stone.packages import spool, stored
+from nimble_stone.packages import extents, installers, spool, stored
 from nimble_stone.packages.files import FileSource, opened
+from nimble_stone.packages.trust import trusted_certificates
 from nimble_stone.ports.ports import Ports
 from nimble_stone.store import entries, library, records
 from nimble_stone.store.library import TakeIn, TakeInFile
@@ -184,7 +186,7 @@ class Intake:
         """Make the folders, go on with what was under way."""
         (self.ports.packages / "blobs").mkdir(exist_ok=True, mode=0o700)
         (self.ports.packages / "incoming").mkdir(exist_ok=True, mode=0o700)
-        for left in (self.ports.packages / "spool").glob("*.part"):
+        for left in (self.ports.packages / "spool").glob(f"*{spool.PART}"):
             left.unlink()
         known = set()
         for row in await self.ports.store.read(library.take_ins, active=True):
@@ -649,11 +651,7 @@ class Intake:
     async def _verify(self, ident: str) -> None:
         row = await self.ports.store.read(library.get_take_in, ident)
         progress = self.progress.setdefault(ident, Progress())
-        trust = [
-            certificate
-            for t in await self.ports.store.read(library.trusted)
-            for certificate in signature.read_certificates(t.pem.encode())
-        ]
+        trust = await trusted_certificates(self.ports)
         async with self._verifying:
             contents, thin = await asyncio.to_thread(self._take_apart, row, progress, trust)
         own = title_of(contents, row.name)
@@ -839,6 +837,8 @@ class Intake:
             raise NotFound("no such package")
         await self.ports.store.write(records.remove_package, row.sha256)
         spool.forget(self.ports.packages, row.sha256, stored.disk_ids(stored.contents_of(row)))
+        extents.forget(self.ports.packages, row.sha256)
+        installers.forget(self.ports.packages, row.sha256)
         needed = set()
         for other in await self.ports.store.read(records.packages):
             needed |= stored.blobs_of(stored.contents_of(other))
@@ -857,8 +857,8 @@ def _set_name(contents: Contents, name: str) -> str:
 
 
 def title_of(contents: Contents, name: str) -> tuple[str, str]:
-    """(product, version): as the package says, else its file's name and the first digits of its
-    digest.
+    """(product, version): as the package or the label of an ISO says, else its file's name and the
+    first digits of its digest.
     """
     systems = contents.envelope.systems if contents.envelope else ()
     for system in systems:
@@ -870,6 +870,9 @@ def title_of(contents: Contents, name: str) -> tuple[str, str]:
     if systems and (systems[0].name or systems[0].id):
         return systems[0].name or systems[0].id, NO_VERSION
     stem = contents.members[0].name if contents.members else name
+    if contents.iso is not None and contents.iso.label:
+        title, version = installing.named(contents.iso.label)
+        return title, version or contents.sha256[:8]
     return stem, contents.sha256[:8]
 
 

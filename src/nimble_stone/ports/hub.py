@@ -33,7 +33,7 @@ class Hub:
 
     def tell(self, run: str, step: str, **values: Any) -> None:
         """Progress of a step."""
-        self.progress[run][step] = values
+        self.progress[run].setdefault(step, {}).update(values)
         self.signal(run)
 
     def forget(self, run: str, step: str) -> None:

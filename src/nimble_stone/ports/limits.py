@@ -13,7 +13,8 @@ import itertools
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 
-from nimble_stone.core.sequence import Limits, Step
+from nimble_stone.core.sequence import Limits
+from nimble_stone.core.step import Step
 
 
 @dataclass

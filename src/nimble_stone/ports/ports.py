@@ -5,22 +5,25 @@ clock.
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import json
 import time
-from collections.abc import Callable
+from collections.abc import AsyncIterator, Callable
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 from nimble_stone.core import grants
-from nimble_stone.core.errors import Denied, NotFound
-from nimble_stone.core.estate import Host
+from nimble_stone.core.errors import Conflict, Denied, NotFound
+from nimble_stone.core.estate import Host, Machine
 from nimble_stone.hosts import drivers
 from nimble_stone.hosts.api import HostDriver, Recorder, no_record
+from nimble_stone.hosts.redfish import Recorded, RedfishDriver, RedfishMachine
 from nimble_stone.keyring import Vault
 from nimble_stone.ports.feed import Feed
 from nimble_stone.ports.hub import Hub
 from nimble_stone.ports.limits import Limiter
+from nimble_stone.ports.media import MediaOffice
 from nimble_stone.ports.tickets import TicketOffice
 from nimble_stone.reach import Credential, Reach, Target
 from nimble_stone.store import entries, records
@@ -44,6 +47,7 @@ class Ports:
     monotonic: Callable[[], float] = time.monotonic
     pace: float = 1.0
     tickets: TicketOffice | None = None
+    media: MediaOffice | None = None
     # bytes per second that a host may fetch at, 0 without limit
     pull_rate: float = 0.0
     trials: dict[str, Any] = field(default_factory=dict)
@@ -139,6 +143,37 @@ class Ports:
         """The driver for a host."""
         target = Target(host.name, host.address, host.port, await self.credential(host))
         return drivers.driver(host.kind, self.reach, target, record)
+
+    @contextlib.asynccontextmanager
+    async def controller(
+        self, machine: Machine, record: Recorder = no_record
+    ) -> AsyncIterator[RedfishMachine]:
+        """A machine's controller, known by its pinned certificate. Raises Conflict when none was
+        confirmed, NotFound without the keyring entry.
+        """
+        pinned = await self.store.read(records.get_pin, f"{machine.address}:{machine.port}")
+        if not pinned:
+            raise Conflict(
+                f"the certificate of {machine.name} was not confirmed",
+                code="unpinned",
+                hint="Check it on the estate page and pin it.",
+            )
+        password = await self.open_secret(machine.credential)
+        async with self.reach.https(machine.address, machine.port, pinned) as peer:
+            yield RedfishMachine(
+                machine.name,
+                Recorded(machine.name, peer, record),
+                machine.user,
+                password,
+                self.pause,
+            )
+
+    async def machine_driver(self, name: str, record: Recorder = no_record) -> HostDriver:
+        """The driver for a bare machine, by name. Raises NotFound."""
+        machine = (await self.store.read(records.load_estate)).machine(name)
+        if machine is None:
+            raise NotFound(f"the estate has no machine “{name}”")
+        return RedfishDriver(name, lambda: self.controller(machine, record))
 
     async def host(self, name: str) -> Host:
         """A host by name. Raises NotFound."""

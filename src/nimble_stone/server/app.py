@@ -26,12 +26,14 @@ from nimble_stone.keyring import Vault
 from nimble_stone.packages.intake import Intake
 from nimble_stone.packages.pulling import Tickets
 from nimble_stone.reach import DialPolicy, Reach
+from nimble_stone.reach.netboot import NetBoot
 from nimble_stone.reach.ssh import Pins
 from nimble_stone.server import auth, problems
 from nimble_stone.server.bodies import BodyLimits
 from nimble_stone.server.delivery import PageFiles
 from nimble_stone.server.guard import Guard, known_names
 from nimble_stone.server.live import LiveRuns
+from nimble_stone.server.media import Media
 from nimble_stone.server.routes import (
     certificates,
     designs,
@@ -39,6 +41,7 @@ from nimble_stone.server.routes import (
     keyring,
     limits,
     machines,
+    media,
     networks,
     packages,
     plans,
@@ -108,13 +111,19 @@ def create_app(
     reachable_at: str = "",
     pull_rate: float = 0.0,
     names: tuple[str, ...] = (),
+    reports_host: str = "127.0.0.1",
+    reports_port: int = 0,
+    inspection_image: Path | None = None,
+    netboot: NetBoot | None = None,
 ) -> FastAPI:
     """The application over one data folder. `pace` scales expected times (the lab is faster than
     the clock); packages put into
     `inbox` are taken in by themselves; `reachable_at` is the URL under which hosts reach this
     server, so that they can fetch disks
     themselves, at most at `pull_rate` bytes per second each (0: without limit); `names`: host names
-    under which it may be addressed."""
+    under which it may be addressed. Bare machines boot from `inspection_image` (else
+    inspection.iso in the data folder) and report to `reports_port` (0: any free one) of
+    `reports_host`; those that boot from the network are answered by `netboot`."""
 
     @contextlib.asynccontextmanager
     async def life(api: FastAPI) -> AsyncIterator[None]:
@@ -129,6 +138,10 @@ def create_app(
             log.warning("kit file %s is left out: %s", one.file, one.message)
         api.state.tickets = app.tickets = Tickets(app, reachable_at)
         app.pull_rate = pull_rate
+        api.state.media = app.media = Media(
+            app, reachable_at, inspection_image or data / "inspection.iso", netboot
+        )
+        await api.state.media.open(reports_host, reports_port)
         api.state.door, api.state.live_runs = auth.Door(app), LiveRuns(app)
         api.state.intake = Intake(app, inbox)
         api.state.scanner = Scanner(app)
@@ -141,6 +154,7 @@ def create_app(
             await api.state.scanner.close()
             await api.state.intake.close()
             await api.state.engine.close()
+            await api.state.media.close()
             await app.reach.close()
             app.store.close()
 
@@ -177,6 +191,7 @@ def create_app(
     ):
         api.include_router(router, prefix="/api", responses=problems.RESPONSES)
     api.include_router(pull.router, responses=problems.RESPONSES)
+    api.include_router(media.router, responses=problems.RESPONSES)
     if STATIC.exists():
         api.mount("/assets", PageFiles(directory=STATIC / "assets"), name="assets")
 

@@ -16,6 +16,7 @@ from nimble_stone.packages.intake import Intake
 from nimble_stone.packages.pulling import Tickets
 from nimble_stone.server.auth import Caller, Door
 from nimble_stone.server.live import LiveRuns
+from nimble_stone.server.media import Media
 
 
 def _app(request: Request) -> Application:
@@ -57,6 +58,11 @@ def _tickets(request: Request) -> Tickets:
     return tickets
 
 
+def _media(request: Request) -> Media:
+    media: Media = request.app.state.media
+    return media
+
+
 def _door(request: Request) -> Door:
     door: Door = request.app.state.door
     return door
@@ -73,6 +79,7 @@ def _live_runs(request: Request) -> LiveRuns:
 
 
 TheLiveRuns = Annotated[LiveRuns, Depends(_live_runs)]
+TheMedia = Annotated[Media, Depends(_media)]
 TheTickets = Annotated[Tickets, Depends(_tickets)]
 TheDoor = Annotated[Door, Depends(_door)]
 TheCaller = Annotated[Caller, Depends(_caller)]

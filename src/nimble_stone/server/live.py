@@ -34,6 +34,7 @@ from nimble_stone.server.views import (
     RunView,
     SlotView,
     StepView,
+    bare_views,
     host_views,
     live_forecast,
     node_view,
@@ -329,13 +330,16 @@ def _whole(live: Live) -> RunView:
     sheet = live.frozen.sheet
     used = {node.value("host") for node in sheet.nodes}
     steps = list(live.frozen.steps.values())
+    hosts = host_views(live.estate, {sheet.plan.bay}, names=used)
+    if any(node.on_machine for node in sheet.nodes):
+        hosts += bare_views(live.estate, sheet.plan.bay, used)
     return RunView.model_construct(
         **dict(_head(live)),
         id=live.row.id,
         plan=live.row.plan,
         title=sheet.plan.title or live.row.plan,
         nodes=[node_view(sheet, node) for node in sheet.nodes],
-        hosts=host_views(live.estate, {sheet.plan.bay}, names=used),
+        hosts=hosts,
         steps=step_views(steps, live.forecast, live.rows, live.queued),
         proofs=live.verdicts,
         attempts=live.attempts,

@@ -3,20 +3,22 @@
 from __future__ import annotations
 
 import contextlib
-import hashlib
 from collections.abc import Sequence
 from dataclasses import asdict
 
 from pydantic import BaseModel, Field
 
+from nimble_stone.app.licences import sha256_of
+from nimble_stone.app.package_library import AcceptedLicence, licence_of
 from nimble_stone.core.errors import FormatError
+from nimble_stone.core.installing import answers as installing
 from nimble_stone.core.kit.model import Kit
 from nimble_stone.core.package import adapt, compare, descriptor
 from nimble_stone.core.package.contents import Contents
 from nimble_stone.core.package.model import Collection, Question
 from nimble_stone.core.package.signature import Signature
 from nimble_stone.packages import stored
-from nimble_stone.store.library import Accepted, Copy
+from nimble_stone.store.library import Copy
 from nimble_stone.store.records import PackageRow
 
 COLUMNS = {"dns": "DNS", "ntp": "NTP"}
@@ -180,6 +182,16 @@ class SystemView(BaseModel):
     starts: str
 
 
+class AnswerView(BaseModel):
+    """An answer file that a kit gives an installer. `asks`: what is filled in."""
+
+    kit: str
+    path: str
+    format: str
+    label: str
+    asks: list[str]
+
+
 class PackageView(PackageItem):
     """One package, whole."""
 
@@ -205,6 +217,7 @@ class PackageView(PackageItem):
     versions: list[VersionView]
     copies: list[CopyView]
     iso: dict[str, str]
+    answers: list[AnswerView] = []
     kernel: str
 
 
@@ -228,6 +241,9 @@ class CompareView(BaseModel):
 
 def unusable_of(contents: Contents) -> str:
     """Why no plan can roll the package out, '' when one can."""
+    if contents.iso is not None:
+        bootable = contents.iso.boots_bios or contents.iso.boots_uefi
+        return "" if bootable else "no machine can boot from the image"
     try:
         adapt.adapt(contents.descriptor)
     except FormatError as error:
@@ -271,7 +287,7 @@ def view(
     kits: Sequence[Kit],
     plans: list[str],
     signed: Signature,
-    accepted: list[Accepted],
+    accepted: list[AcceptedLicence],
     copies: list[tuple[Copy, list[str]]],
     versions: list[VersionView],
 ) -> PackageView:
@@ -283,7 +299,7 @@ def view(
     guest: adapt.Guest | None = None
     with contextlib.suppress(FormatError):
         guest = adapt.adapt(contents.descriptor)
-    text = "\n\n".join(read.licences) if read else ""
+    text = licence_of(contents)
     carries = {advice.size: advice.carries for kit in kits for advice in kit.sizes}
     descriptions = {n.name: n.description for n in read.networks} if read else {}
     nics = contents.descriptor.nics if guest else ()
@@ -343,8 +359,8 @@ def view(
             for q in questions
         ],
         licence_text=text,
-        licence_sha256=hashlib.sha256(text.encode()).hexdigest() if text else "",
-        accepted=[AcceptedView(by=a.by, at=a.at) for a in accepted],
+        licence_sha256=sha256_of(text),
+        accepted=[AcceptedView(by=a.by, at=a.at, plan=a.plan) for a in accepted],
         annotation="\n\n".join(s.annotation for s in read.systems if s.annotation) if read else "",
         files=[
             PackageFile(name=m.name, size=m.size, sha256=m.sha256, state=m.state)
@@ -371,6 +387,7 @@ def view(
             )
             for c, used in copies
         ],
+        answers=_answer_files(contents, kits),
         iso=(
             {
                 "label": iso.label,
@@ -466,3 +483,22 @@ def _disks(contents: Contents) -> list[PackageDisk]:
             )
         )
     return found
+
+
+def _answer_files(contents: Contents, kits: Sequence[Kit]) -> list[AnswerView]:
+    """The answer files of an installer ISO, by the kits that take it."""
+    if contents.iso is None:
+        return []
+    return [
+        AnswerView(
+            kit=kit.title,
+            path=answer.path,
+            format=answer.format,
+            label=role.installer.label,
+            asks=installing.names(answer.text),
+        )
+        for kit in kits
+        for role in kit.roles
+        if role.installer is not None
+        for answer in role.installer.answers
+    ]

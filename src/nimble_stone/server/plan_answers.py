@@ -20,6 +20,7 @@ from nimble_stone.app.estate import estate_of
 from nimble_stone.app.resolved import Resolved
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.plan.cells import Cell
+from nimble_stone.core.plan.columns import any_on_machines
 from nimble_stone.core.plan.sheet import Node, Sheet
 from nimble_stone.server import run_answers, views
 from nimble_stone.store import runs
@@ -96,10 +97,13 @@ def _hosts(app: Application, resolved: Resolved, estate: Estate) -> orjson.Fragm
         if guest.mark
     }
     strange = frozenset(used - {host.name for host in estate.bay(bay)})
-    key = (resolved.estate_number, bay, strange, frozenset(own))
+    bare = any_on_machines(resolved.sheet.kit, resolved.sheet.plan)
+    key = (resolved.estate_number, bay, strange, frozenset(own), bare)
     kept = app.caches.hosts.get(key)
     if kept is None:
         hosts = views.host_views(resolved.estate, {bay} if bay else set(), names=used)
+        if bare:
+            hosts += views.bare_views(resolved.estate, bay, used)
         kept = packed([view.model_dump(mode="json") for view in hosts])
         app.caches.hosts.put(key, kept)
     return orjson.Fragment(kept)

@@ -11,17 +11,26 @@ from nimble_stone.app.licences import licence_text
 from nimble_stone.app.resolved import Resolved
 from nimble_stone.core import ledger, narrative, sequence
 from nimble_stone.core.acceptance import Verdict
-from nimble_stone.core.estate import HOST_RESERVE, Carried, Estate, Facts
+from nimble_stone.core.drive_choice import drives_of
+from nimble_stone.core.estate import (
+    HOST_RESERVE,
+    Carried,
+    Estate,
+    Facts,
+    MachineFacts,
+    Origin,
+)
 from nimble_stone.core.estate_rules.ground import ports_of
 from nimble_stone.core.findings import Finding
 from nimble_stone.core.kit.model import Role
 from nimble_stone.core.ledger import LossLine, PoolLine, StoreLine
 from nimble_stone.core.narrative import Sentence
 from nimble_stone.core.plan import redundancy
+from nimble_stone.core.plan.machines import memory_of, threads_of
 from nimble_stone.core.plan.sheet import Column, Kind, Node, Sheet
 from nimble_stone.core.run_words import RunWords
 from nimble_stone.core.runs.states import FINISHED, UNDER_WAY, RunState, StepState
-from nimble_stone.core.sequence import Step
+from nimble_stone.core.step import Step
 from nimble_stone.core.units import inside
 from nimble_stone.engine.frozen import FrozenRun
 from nimble_stone.store.records import PlanRow
@@ -103,6 +112,17 @@ class CarryView(BaseModel):
     address: str
 
 
+class WallDriveView(BaseModel):
+    """A drive of a bare machine. `holds`: what was recognised on it, '' nothing, None when nobody
+    has looked.
+    """
+
+    serial: str
+    size_bytes: int
+    kind: str
+    holds: str | None
+
+
 class HostView(BaseModel):
     name: str
     site: str
@@ -124,7 +144,11 @@ class HostView(BaseModel):
     credential: str = ""
     note: str = ""
     tags: list[str] = []
+    origin: Origin | None = None
     carries: list[CarryView] = []
+    bare: bool = False
+    drives: list[WallDriveView] = []
+    """Of a bare machine."""
 
 
 class StepView(BaseModel):
@@ -485,7 +509,53 @@ def host_views(
                 credential=host.credential,
                 note=host.note,
                 tags=list(host.tags),
+                origin=host.origin,
                 carries=[carry_view(facts, net) for net in facts.networks],
+            )
+        )
+    return views
+
+
+def bare_views(estate: Estate, bay: str, names: set[str]) -> list[HostView]:
+    """The bare machines of a bay, and those with these names, as the wall shows them: a node takes
+    a whole one.
+    """
+    views = []
+    for machine in sorted(estate.machines, key=lambda one: (one.site, one.bay, one.name)):
+        if machine.bay != bay and machine.name not in names:
+            continue
+        facts = estate.machine_facts.get(machine.name, MachineFacts(machine=machine.name))
+        views.append(
+            HostView(
+                name=machine.name,
+                site=machine.site,
+                bay=machine.bay,
+                address=machine.address,
+                memory_bytes=memory_of(facts),
+                limit_bytes=memory_of(facts),
+                threads=threads_of(facts),
+                bedrock=[],
+                stores=[],
+                networks=[],
+                hypervisor="",
+                cpu_model=facts.processors[0].model if facts.processors else "",
+                domain_type="",
+                domain_reason="",
+                read_at=facts.read_at,
+                trouble=facts.trouble,
+                credential=machine.credential,
+                note=machine.note,
+                tags=list(machine.tags),
+                bare=True,
+                drives=[
+                    WallDriveView(
+                        serial=drive.serial,
+                        size_bytes=drive.size_bytes,
+                        kind=drive.kind,
+                        holds=drive.holds,
+                    )
+                    for drive in drives_of(facts)
+                ],
             )
         )
     return views
@@ -629,7 +699,7 @@ def plan_head(
         "kit_title": sheet.kit.title,
         "package": choice_of(sheet, "", resolved.fitting),
         "bay": sheet.plan.bay,
-        "bays": sorted({host.bay for host in estate.hosts}),
+        "bays": list(estate.bays),
         "roles": [
             RoleView(
                 id=role.id,
@@ -680,7 +750,9 @@ def plan_head(
 
 def claim_views(resolved: Resolved) -> list[ClaimView]:
     """What other plans mean to put on this plan's hosts and no running guest is yet."""
-    hosts = {host.name for host in resolved.estate.bay(resolved.sheet.plan.bay)}
+    estate, bay = resolved.estate, resolved.sheet.plan.bay
+    hosts = {host.name for host in estate.bay(bay)}
+    hosts |= {machine.name for machine in estate.machine_bay(bay)}
     present = {
         (name, guest.name)
         for name in hosts

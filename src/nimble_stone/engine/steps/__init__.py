@@ -2,16 +2,28 @@
 how to undo what it made. A further kind: a class in its family's KINDS (docs/add-a-step.md).
 """
 
-from nimble_stone.engine.steps import calling, copying, disks, vms, waiting
+from nimble_stone.engine.steps import (
+    calling,
+    copying,
+    disks,
+    hosts,
+    installing,
+    machines,
+    vms,
+    waiting,
+)
 from nimble_stone.engine.steps.context import Context, Kind
 
 KINDS: dict[str, Kind] = {
     **copying.KINDS,
     **disks.KINDS,
     **vms.KINDS,
+    **machines.KINDS,
+    **installing.KINDS,
     **waiting.KINDS,
     **calling.KINDS,
+    **hosts.KINDS,
 }
-POLLED = {*waiting.KINDS, *calling.KINDS}
+POLLED = {*waiting.KINDS, *calling.KINDS, *machines.KINDS, *installing.KINDS}
 
 __all__ = ["KINDS", "POLLED", "Context", "Kind"]

@@ -13,7 +13,7 @@ from typing import Any, Protocol
 from nimble_stone.core.errors import RemoteFailed
 from nimble_stone.core.package.contents import Contents
 from nimble_stone.core.plan.sheet import Node
-from nimble_stone.core.sequence import Step
+from nimble_stone.core.step import Step
 from nimble_stone.engine.frozen import FrozenRun
 from nimble_stone.hosts.api import HostDriver, Recorder
 from nimble_stone.hosts.node import NodeAccess, NodeDoor

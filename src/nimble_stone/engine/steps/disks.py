@@ -86,33 +86,7 @@ class Medium:
 
     async def act(self, c: Context) -> None:
         """Fill in the kit's environment from the sheet and send the image."""
-        further = {
-            net.interface - 1: found
-            for net in c.run.sheet.kit.networks
-            if (found := _configured(c.node, net.id))
-        }
-        image = medium.build(
-            c.node.name,
-            await environment_of(c),
-            {
-                key: c.node.value(key)
-                for key in (
-                    "name",
-                    "address",
-                    "prefix",
-                    "gateway",
-                    "dns",
-                    "domain",
-                    "addressing",
-                    "address6",
-                    "prefix6",
-                    "gateway6",
-                    "search",
-                    "mtu",
-                )
-            },
-            further,
-        )
+        image = await config_image(c)
         name = c.volume(f"{c.node.name}-config")
         await c.host.storage.refresh(c.step.datastore)
         await remove_volume(c, name)
@@ -132,6 +106,38 @@ class Medium:
         return f"config ISO of {c.node.name} removed" if gone else ""
 
 
+async def config_image(c: Context) -> bytes:
+    """The config ISO of the step's node: the kit's environment, filled in from the sheet, and the
+    NoCloud seed.
+    """
+    further = {
+        net.interface - 1: found
+        for net in c.run.sheet.kit.networks
+        if (found := _configured(c.node, net.id))
+    }
+    keys = (
+        "name",
+        "address",
+        "prefix",
+        "gateway",
+        "dns",
+        "domain",
+        "addressing",
+        "address6",
+        "prefix6",
+        "gateway6",
+        "search",
+        "mtu",
+        "port",
+    )
+    return medium.build(
+        c.node.name,
+        await environment_of(c),
+        {key: c.node.value(key) for key in keys},
+        further,
+    )
+
+
 def _configured(node: Node, network: str) -> medium.Configured | None:
     """How an interface beyond the first is set up; None where the node has no address there."""
 
@@ -144,7 +150,9 @@ def _configured(node: Node, network: str) -> medium.Configured | None:
         if value(address)
     )
     dhcp = value("addressing") == "dhcp"
-    return medium.Configured(addresses, dhcp, value("mtu")) if addresses or dhcp else None
+    if not addresses and not dhcp:
+        return None
+    return medium.Configured(addresses, dhcp, value("mtu"), value("port"))
 
 
 @dataclass(frozen=True)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from nimble_stone.core.errors import RemoteError, RemoteFailed
+from nimble_stone.engine.preparation.inspecting import ON
 from nimble_stone.engine.steps.context import Context, Found, Kind
 from nimble_stone.store import records, runs
 
@@ -13,7 +14,18 @@ def matches(answer: Found, wanted: dict[str, str]) -> bool:
 
 
 async def still_there(c: Context) -> None:
-    """Raises RemoteFailed when the guest that is waited for has stopped, or is no longer there."""
+    """Raises RemoteFailed when the guest that is waited for has stopped, or is no longer there; so
+    when the bare machine is off.
+    """
+    if c.node.on_machine:
+        if not await _runs(c):
+            raise RemoteFailed(
+                f"{c.host.name} is off",
+                target=c.host.name,
+                code="machine-off",
+                hint="Find out who switched it off. Retry switches it on again.",
+            )
+        return
     vm = await c.host.vms.find(c.node.name)
     if vm is None or not vm.is_of(c.run.id):
         raise RemoteFailed(
@@ -31,12 +43,23 @@ async def still_there(c: Context) -> None:
         )
 
 
+async def _runs(c: Context) -> bool:
+    """Whether the node's VM runs, or its machine is on."""
+    if c.node.on_machine:
+        return await c.host.metal.power_state() in ON
+    return await c.host.vms.running(c.node.name)
+
+
 class _Waiting:
     """What waiting for a guest has in common."""
 
     async def act(self, c: Context) -> None:
         """Nothing to do but wait. A guest that was found stopped is started again on retry."""
-        if not await c.host.vms.running(c.node.name):
+        if await _runs(c):
+            return
+        if c.node.on_machine:
+            await c.host.metal.power("On")
+        else:
             await c.host.vms.start(c.node.name)
 
     async def undo(self, c: Context) -> str:

@@ -1,70 +1,54 @@
 """Stand-in management controllers: Redfish (DSP0266) over HTTPS, each with a certificate of its
-own, some of them odd.
+own, some of them odd, and with the habits that are met in the wild.
 """
 
 from __future__ import annotations
 
 import asyncio
 import base64
+import hashlib
 import json
 import ssl
-import tempfile
 import uuid as uuids
+from collections import Counter
 from collections.abc import Awaitable, Callable
-from dataclasses import asdict, dataclass, field
-from datetime import UTC, datetime, timedelta
-from ipaddress import IPv4Address
 from pathlib import Path
 from typing import Any
 
 from aiohttp import web
-from cryptography import x509
-from cryptography.hazmat.primitives import hashes, serialization
-from cryptography.hazmat.primitives.asymmetric import ec
 
-from nimble_stone.core.units import GIB
-from nimble_stone.lab.scenario.demo import BMC_PASSWORD, MachinePlan
+from nimble_stone.lab.controllers import certificate
+from nimble_stone.lab.controllers.machine import Box, LabMachine, Power
+from nimble_stone.lab.controllers.tree import RESETS, ROOT, SYSTEM, collection, documents
+from nimble_stone.lab.scenario.demo import BMC_PASSWORD
 
-ROOT = "/redfish/v1"
-SYSTEM = f"{ROOT}/Systems/1"
-RESETS = ["On", "ForceOff", "GracefulShutdown", "ForceRestart", "PowerCycle"]
-
-
-@dataclass
-class BmcKnobs:
-    """How a controller misbehaves. Seconds."""
-
-    slow_s: float = 0.0
-    unreachable: bool = False
-    login_refused: bool = False
-    starting: bool = False
-    new_certificate: bool = False
-    garbage: bool = False
-
-
-@dataclass
-class LabMachine:
-    """One machine and its controller."""
-
-    plan: MachinePlan
-    knobs: BmcKnobs = field(default_factory=BmcKnobs)
-    power: str = "Off"
-    boot: dict[str, str] = field(default_factory=lambda: {"target": "None", "enabled": "Disabled"})
-    image: str = ""
-    log: list[str] = field(default_factory=list)
+SHORT_SESSION = 6
+TASK_POLLS = 2
+PAGE = 2
+Handler = Callable[[web.Request], Awaitable[web.StreamResponse]]
 
 
 class Controller:
     """The HTTPS service of one machine."""
 
-    def __init__(self, machine: LabMachine, folder: Path, speed: Callable[[], float]) -> None:
+    def __init__(
+        self, machine: LabMachine, folder: Path, speed: Callable[[], float], box: Box
+    ) -> None:
         self.machine, self._folder, self._speed = machine, folder, speed
-        self._tokens: set[str] = set()
+        self.power = Power(machine, box, speed)
+        # session token → requests made with it
+        self._tokens: dict[str, int] = {}
+        # status → how often it was answered
+        self.answers: Counter[int] = Counter()
+        # task → how often it was asked for
+        self._tasks: dict[str, int] = {}
         self._runner: web.AppRunner | None = None
 
     async def open(self, address: str, port: int) -> None:
         """Listen."""
-        app = web.Application(middlewares=[self._guard])
+        app = web.Application(middlewares=[self._counted, self._guard])
+        media = ROOT + "/{home:Managers|Systems}/1/VirtualMedia/{slot:CD1|CD2}"
+        media += "/Actions/VirtualMedia"
         app.add_routes(
             [
                 web.get("/redfish", self._versions),
@@ -73,14 +57,10 @@ class Controller:
                 web.delete(ROOT + "/SessionService/Sessions/{id}", self._log_out),
                 web.post(f"{SYSTEM}/Actions/ComputerSystem.Reset", self._reset),
                 web.patch(SYSTEM, self._patch),
-                web.post(
-                    ROOT + "/Managers/1/VirtualMedia/{slot}/Actions/VirtualMedia.InsertMedia",
-                    self._insert,
-                ),
-                web.post(
-                    ROOT + "/Managers/1/VirtualMedia/{slot}/Actions/VirtualMedia.EjectMedia",
-                    self._eject,
-                ),
+                web.get(ROOT + "/TaskService/Tasks/{id}/Monitor", self._task),
+                web.patch(media.partition("/Actions")[0], self._change_slot),
+                web.post(f"{media}.InsertMedia", self._insert),
+                web.post(f"{media}.EjectMedia", self._eject),
                 web.get("/redfish/v1{rest:.*}", self._get),
             ]
         )
@@ -91,7 +71,7 @@ class Controller:
         ).start()
 
     async def close(self) -> None:
-        """Stop listening."""
+        """Stop listening; the machine goes on."""
         if self._runner:
             await self._runner.cleanup()
             self._runner = None
@@ -100,16 +80,20 @@ class Controller:
         second = "-second" if self.machine.knobs.new_certificate else ""
         path = self._folder / f"{self.machine.plan.name}{second}.pem"
         if not path.exists():
-            path.write_bytes(_certificate(self.machine.plan))
+            path.write_bytes(certificate.made(self.machine.plan))
         context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
         context.load_cert_chain(path)
         return context
 
     @web.middleware
-    async def _guard(
-        self, request: web.Request, handler: Callable[[web.Request], Awaitable[web.StreamResponse]]
-    ) -> web.StreamResponse:
-        knobs = self.machine.knobs
+    async def _counted(self, request: web.Request, handler: Handler) -> web.StreamResponse:
+        answer = await handler(request)
+        self.answers[answer.status] += 1
+        return answer
+
+    @web.middleware
+    async def _guard(self, request: web.Request, handler: Handler) -> web.StreamResponse:
+        knobs, habits = self.machine.knobs, self.machine.knobs.habits
         wait = knobs.slow_s or self.machine.plan.odd.get("slow_s", 0.0) / max(1.0, self._speed())
         if wait:
             await asyncio.sleep(wait)
@@ -126,6 +110,8 @@ class Controller:
         open_to_all = request.path.rstrip("/") in ("/redfish", ROOT) or (
             request.method == "POST" and request.path.endswith("/SessionService/Sessions")
         )
+        if "busy" in habits and self.machine.power.startswith("Powering") and not open_to_all:
+            return _busy()
         if not open_to_all and not self._known(request):
             return _error(
                 401,
@@ -134,12 +120,32 @@ class Controller:
             )
         if knobs.garbage and request.path.startswith(f"{ROOT}/Systems"):
             return web.Response(body=b"<html>\xff\xfe oops", content_type="text/html")
+        if "etags" in habits and request.method == "PATCH":
+            wanted = request.headers.get("If-Match", "")
+            if wanted != self._tag(request.path):
+                return _error(
+                    412 if wanted else 428,
+                    "Base.1.8.PreconditionFailed" if wanted else "Base.1.8.PreconditionRequired",
+                    "The ETag supplied did not match." if wanted else "If-Match is required.",
+                )
         answer = await handler(request)
         answer.headers["OData-Version"] = "4.0"
+        if "etags" in habits and request.method == "GET":
+            answer.headers["ETag"] = self._tag(request.path)
         return answer
 
+    def _tag(self, path: str) -> str:
+        found = documents(self.machine).get(path.rstrip("/"))
+        return f'W/"{hashlib.sha256(json.dumps(found).encode()).hexdigest()[:12]}"'
+
     def _known(self, request: web.Request) -> bool:
-        if request.headers.get("X-Auth-Token") in self._tokens:
+        token = request.headers.get("X-Auth-Token", "")
+        if token in self._tokens:
+            self._tokens[token] += 1
+            short = "short-sessions" in self.machine.knobs.habits
+            if short and self._tokens[token] > SHORT_SESSION:
+                del self._tokens[token]
+                return False
             return True
         kind, _, value = request.headers.get("Authorization", "").partition(" ")
         return (
@@ -153,7 +159,7 @@ class Controller:
 
     async def _sessions(self, request: web.Request) -> web.Response:
         return web.json_response(
-            _collection(
+            collection(
                 f"{ROOT}/SessionService/Sessions",
                 "SessionCollection",
                 [f"{ROOT}/SessionService/Sessions/{t[:8]}" for t in self._tokens],
@@ -161,8 +167,15 @@ class Controller:
         )
 
     async def _log_in(self, request: web.Request) -> web.Response:
-        if self.machine.plan.odd.get("no_sessions"):
+        habits = self.machine.knobs.habits
+        if self.machine.plan.odd.get("no_sessions") or "basic-only" in habits:
             return _error(404, "Base.1.8.ResourceNotFound", "There are no sessions here.")
+        if "sessions-taken" in habits:
+            return _error(
+                503,
+                "Base.1.8.SessionLimitExceeded",
+                "The session establishment failed: all sessions are taken.",
+            )
         body = await request.json()
         if self.machine.knobs.login_refused or (body.get("UserName"), body.get("Password")) != (
             "admin",
@@ -170,7 +183,7 @@ class Controller:
         ):
             return _error(401, "Base.1.8.NoValidSession", "The user name or password is wrong.")
         token = uuids.uuid4().hex
-        self._tokens.add(token)
+        self._tokens[token] = 0
         path = f"{ROOT}/SessionService/Sessions/{token[:8]}"
         return web.json_response(
             {
@@ -185,7 +198,9 @@ class Controller:
         )
 
     async def _log_out(self, request: web.Request) -> web.Response:
-        self._tokens = {token for token in self._tokens if token[:8] != request.match_info["id"]}
+        ended = [token for token in self._tokens if token[:8] == request.match_info["id"]]
+        for token in ended:
+            del self._tokens[token]
         return web.Response(status=204)
 
     async def _reset(self, request: web.Request) -> web.Response:
@@ -196,244 +211,77 @@ class Controller:
             )
         if kind == "On" and self.machine.power == "On":
             return _error(409, "Base.1.8.NoOperation", "The machine is on already.")
-        self.machine.log.append(f"reset {kind}")
-        task = asyncio.create_task(self._change(kind))
-        task.add_done_callback(lambda _: None)
-        return web.Response(status=204)
+        self.power.request(kind)
+        return self._accepted()
 
-    async def _change(self, kind: str) -> None:
-        self.machine.power = (
-            "PoweringOff" if kind in ("ForceOff", "GracefulShutdown") else "PoweringOn"
-        )
-        await asyncio.sleep(6.0 / self._speed())
-        self.machine.power = "Off" if kind in ("ForceOff", "GracefulShutdown") else "On"
+    def _accepted(self) -> web.Response:
+        """An action's answer: done, or a task that will be."""
+        if "tasks" not in self.machine.knobs.habits:
+            return web.Response(status=204)
+        ident = uuids.uuid4().hex[:8]
+        self._tasks[ident] = 0
+        return _running(ident)
+
+    async def _task(self, request: web.Request) -> web.Response:
+        ident = request.match_info["id"]
+        if ident not in self._tasks:
+            return _error(404, "Base.1.8.ResourceNotFound", "There is no such task.")
+        self._tasks[ident] += 1
+        return _running(ident) if self._tasks[ident] <= TASK_POLLS else web.Response(status=204)
 
     async def _patch(self, request: web.Request) -> web.Response:
         boot = (await request.json()).get("Boot", {})
+        enabled = str(boot.get("BootSourceOverrideEnabled", "Once"))
+        demanded = "boot-mode" in self.machine.knobs.habits and enabled != "Disabled"
+        if demanded and "BootSourceOverrideMode" not in boot:
+            return _error(
+                400, "Base.1.8.PropertyMissing", "BootSourceOverrideMode is a required property."
+            )
         self.machine.boot = {
             "target": str(boot.get("BootSourceOverrideTarget", "None")),
-            "enabled": str(boot.get("BootSourceOverrideEnabled", "Once")),
+            "enabled": enabled,
         }
         return web.Response(status=204)
 
     async def _insert(self, request: web.Request) -> web.Response:
-        self.machine.image = str((await request.json()).get("Image", ""))
-        return web.Response(status=204)
+        body, habits = await request.json(), self.machine.knobs.habits
+        if "strict-media" in habits and set(body) - {"Image", "TransferProtocolType"}:
+            return _error(
+                400,
+                "Base.1.8.ActionParameterUnknown",
+                "The action was submitted with a parameter that is unknown.",
+            )
+        if "transfer-protocol" in habits and "TransferProtocolType" not in body:
+            return _error(
+                400, "Base.1.8.ActionParameterMissing", "TransferProtocolType is required."
+            )
+        self._hold(request, str(body.get("Image", "")))
+        return self._accepted()
 
     async def _eject(self, request: web.Request) -> web.Response:
-        self.machine.image = ""
+        self._hold(request, "")
+        return self._accepted()
+
+    def _hold(self, request: web.Request, image: str) -> None:
+        """What is in the virtual drive that a request is about."""
+        if request.match_info["slot"] == "CD2":
+            self.machine.second = image
+        else:
+            self.machine.image = image
+
+    async def _change_slot(self, request: web.Request) -> web.Response:
+        if "change-media" not in self.machine.knobs.habits:
+            return _error(405, "Base.1.8.OperationNotAllowed", "Use the actions.")
+        self._hold(request, str((await request.json()).get("Image") or ""))
         return web.Response(status=204)
 
     async def _get(self, request: web.Request) -> web.Response:
-        found = self._tree().get(request.path.rstrip("/"))
-        return (
-            web.json_response(found)
-            if found is not None
-            else _error(404, "Base.1.8.ResourceNotFound", f"{request.path} does not exist.")
-        )
-
-    def _tree(self) -> dict[str, dict[str, Any]]:
-        plan, odd = self.machine.plan, self.machine.plan.odd
-        serial = f"HM{uuids.uuid5(uuids.NAMESPACE_DNS, plan.name).hex[:8].upper()}"
-        tree: dict[str, dict[str, Any]] = {}
-
-        def put(path: str, kind: str, **values: Any) -> str:
-            tree[path] = {
-                "@odata.id": path,
-                "@odata.type": f"#{kind}",
-                "Id": path.rsplit("/", 1)[-1],
-                "Name": values.pop("Name", path.rsplit("/", 1)[-1]),
-                **values,
-            }
-            return path
-
-        def group(path: str, kind: str, members: list[str]) -> dict[str, str]:
-            tree[path] = _collection(path, kind, members)
-            return {"@odata.id": path}
-
-        processors = [
-            put(
-                f"{SYSTEM}/Processors/CPU{n}",
-                "Processor.v1_9_0.Processor",
-                ProcessorType="CPU",
-                Model="Stonework 9374F",
-                TotalCores=plan.cores // 2,
-                TotalThreads=plan.cores,
-                Status={"Health": "OK", "State": "Enabled"},
-            )
-            for n in (1, 2)
-        ]
-        drives = [
-            put(
-                f"{ROOT}/Chassis/1/Drives/{n}",
-                "Drive.v1_10_0.Drive",
-                Name=f"bay {n}",
-                CapacityBytes=plan.drive_bytes,
-                MediaType="SSD" if n < 2 else plan.drive_kind,
-                Protocol="NVMe" if plan.drive_kind == "SSD" else "SAS",
-                SerialNumber=f"{serial}D{n}",
-                Status={"Health": "Warning" if odd.get("worn") == n else "OK"},
-            )
-            for n in range(plan.drives)
-        ]
-        nics = [
-            put(
-                f"{SYSTEM}/EthernetInterfaces/{n}",
-                "EthernetInterface.v1_6_0.EthernetInterface",
-                Name=f"port {n}",
-                PermanentMACAddress=plan.mac(n),
-                MACAddress=plan.mac(n),
-                SpeedMbps=25000,
-                LinkStatus="LinkUp" if n < 3 else "NoLink",
-            )
-            for n in range(1, 5)
-        ]
-        media = [
-            put(
-                f"{ROOT}/Managers/1/VirtualMedia/CD1",
-                "VirtualMedia.v1_3_0.VirtualMedia",
-                Name="Virtual CD",
-                MediaTypes=["CD", "DVD"],
-                Image=self.machine.image or None,
-                Inserted=bool(self.machine.image),
-                Actions={
-                    "#VirtualMedia.InsertMedia": {
-                        "target": (
-                            f"{ROOT}/Managers/1/VirtualMedia/CD1/Actions/VirtualMedia.InsertMedia"
-                        )
-                    },
-                    "#VirtualMedia.EjectMedia": {
-                        "target": (
-                            f"{ROOT}/Managers/1/VirtualMedia/CD1/Actions/VirtualMedia.EjectMedia"
-                        )
-                    },
-                },
-            )
-        ]
-        bios = odd.get("bios", "2.4.1")
-        firmware = [
-            put(
-                f"{ROOT}/UpdateService/FirmwareInventory/{name}",
-                "SoftwareInventory.v1_3_0.SoftwareInventory",
-                Name=name,
-                Version=version,
-            )
-            for name, version in (("BIOS", bios), ("Controller", "1.18.3"), ("Adapter", "22.31.6"))
-        ]
-        storage = put(
-            f"{SYSTEM}/Storage/1",
-            "Storage.v1_8_0.Storage",
-            Drives=[{"@odata.id": path} for path in drives],
-        )
-        sparse = bool(odd.get("sparse"))
-        system: dict[str, Any] = {
-            "Manufacturer": "Holm Instruments",
-            "Model": plan.model,
-            "SerialNumber": serial,
-            "UUID": str(uuids.uuid5(uuids.NAMESPACE_DNS, plan.name)),
-            "HostName": plan.name,
-            "PowerState": self.machine.power,
-            "SystemType": "Physical",
-            "Processors": group(f"{SYSTEM}/Processors", "ProcessorCollection", processors),
-            "EthernetInterfaces": group(
-                f"{SYSTEM}/EthernetInterfaces", "EthernetInterfaceCollection", nics
-            ),
-            "Actions": {
-                "#ComputerSystem.Reset": {
-                    "target": f"{SYSTEM}/Actions/ComputerSystem.Reset",
-                    "ResetType@Redfish.AllowableValues": RESETS,
-                }
-            },
-            "Boot": {
-                "BootSourceOverrideTarget": self.machine.boot["target"],
-                "BootSourceOverrideEnabled": self.machine.boot["enabled"],
-                "BootSourceOverrideTarget@Redfish.AllowableValues": [
-                    "None",
-                    "Pxe",
-                    "Cd",
-                    "Hdd",
-                    "BiosSetup",
-                ],
-            },
-        }
-        if not sparse:
-            system |= {
-                "MemorySummary": {
-                    "TotalSystemMemoryGiB": plan.memory_bytes // GIB,
-                    "Status": {"Health": "OK"},
-                },
-                "Status": {"State": "Enabled", "Health": "OK"},
-                "BiosVersion": bios,
-                "Storage": group(f"{SYSTEM}/Storage", "StorageCollection", [storage]),
-            }
-        put(SYSTEM, "ComputerSystem.v1_13_0.ComputerSystem", Name="System", **system)
-        put(
-            f"{ROOT}/Chassis/1",
-            "Chassis.v1_14_0.Chassis",
-            Name="Chassis",
-            ChassisType="RackMount",
-            Manufacturer="Holm Instruments",
-            Model=plan.model,
-            SerialNumber=serial,
-            Status={"Health": "OK"},
-        )
-        put(
-            f"{ROOT}/Managers/1",
-            "Manager.v1_10_0.Manager",
-            Name="Controller",
-            ManagerType="BMC",
-            FirmwareVersion="1.18.3",
-            **(
-                {}
-                if sparse
-                else {
-                    "VirtualMedia": group(
-                        f"{ROOT}/Managers/1/VirtualMedia", "VirtualMediaCollection", media
-                    )
-                }
-            ),
-        )
-        put(
-            f"{ROOT}/SessionService",
-            "SessionService.v1_1_8.SessionService",
-            Name="Sessions",
-            ServiceEnabled=True,
-            Sessions={"@odata.id": f"{ROOT}/SessionService/Sessions"},
-        )
-        root: dict[str, Any] = {
-            "RedfishVersion": "1.11.0",
-            "UUID": str(uuids.uuid5(uuids.NAMESPACE_DNS, f"bmc.{plan.name}")),
-            "Systems": group(f"{ROOT}/Systems", "ComputerSystemCollection", [SYSTEM]),
-            "Chassis": group(f"{ROOT}/Chassis", "ChassisCollection", [f"{ROOT}/Chassis/1"]),
-            "Managers": group(f"{ROOT}/Managers", "ManagerCollection", [f"{ROOT}/Managers/1"]),
-            "SessionService": {"@odata.id": f"{ROOT}/SessionService"},
-            "Links": {"Sessions": {"@odata.id": f"{ROOT}/SessionService/Sessions"}},
-        }
-        if not sparse:
-            put(
-                f"{ROOT}/UpdateService",
-                "UpdateService.v1_8_0.UpdateService",
-                Name="Updates",
-                FirmwareInventory=group(
-                    f"{ROOT}/UpdateService/FirmwareInventory",
-                    "SoftwareInventoryCollection",
-                    firmware,
-                ),
-            )
-            root["UpdateService"] = {"@odata.id": f"{ROOT}/UpdateService"}
-        put(ROOT, "ServiceRoot.v1_9_0.ServiceRoot", Name="Root", **root)
-        tree[ROOT]["Id"] = "RootService"
-        return tree
-
-
-def _collection(path: str, kind: str, members: list[str]) -> dict[str, Any]:
-    return {
-        "@odata.id": path,
-        "@odata.type": f"#{kind}.{kind}",
-        "Name": kind,
-        "Members@odata.count": len(members),
-        "Members": [{"@odata.id": m} for m in members],
-    }
+        found = documents(self.machine).get(request.path.rstrip("/"))
+        if found is None:
+            return _error(404, "Base.1.8.ResourceNotFound", f"{request.path} does not exist.")
+        if "pages" in self.machine.knobs.habits and "Members" in found:
+            found = _page(found, int(request.query.get("$skip", "0")))
+        return web.json_response(found)
 
 
 def _error(status: int, code: str, message: str) -> web.Response:
@@ -449,60 +297,30 @@ def _error(status: int, code: str, message: str) -> web.Response:
     )
 
 
-def _certificate(plan: MachinePlan) -> bytes:
-    """Key and self-made certificate; that of a machine with an odd one has expired and names
-    another machine.
+def _page(found: dict[str, Any], start: int) -> dict[str, Any]:
+    """A part of a collection, and where the next is (DSP0266, collection paging)."""
+    members = found["Members"]
+    page = found | {"Members": members[start : start + PAGE]}
+    if start + PAGE < len(members):
+        page["Members@odata.nextLink"] = f"{found['@odata.id']}?$skip={start + PAGE}"
+    return page
+
+
+def _busy() -> web.Response:
+    answer = _error(
+        503, "Base.1.8.ServiceTemporarilyUnavailable", "The service is temporarily unavailable."
+    )
+    answer.headers["Retry-After"] = "1"
+    return answer
+
+
+def _running(task: str) -> web.Response:
+    """A task that goes on: each such answer says where it is asked for (DSP0266, asynchronous
+    operations).
     """
-    key = ec.generate_private_key(ec.SECP256R1())
-    wrong = plan.odd.get("certificate")
-    name = x509.Name(
-        [
-            x509.NameAttribute(
-                x509.NameOID.COMMON_NAME, "localhost" if wrong else f"{plan.name}-bmc.holm.example"
-            )
-        ]
+    place = f"{ROOT}/TaskService/Tasks/{task}"
+    return web.json_response(
+        {"@odata.id": place, "Id": task, "TaskState": "Running"},
+        status=202,
+        headers={"Location": f"{place}/Monitor", "Retry-After": "1"},
     )
-    start = datetime.now(UTC) - timedelta(days=900 if wrong else 30)
-    names: list[x509.GeneralName] = (
-        [x509.DNSName("localhost")]
-        if wrong
-        else [
-            x509.DNSName(f"{plan.name}-bmc.holm.example"),
-            x509.IPAddress(IPv4Address(plan.address)),
-        ]
-    )
-    built = (
-        x509.CertificateBuilder()
-        .subject_name(name)
-        .issuer_name(name)
-        .public_key(key.public_key())
-        .serial_number(x509.random_serial_number())
-        .not_valid_before(start)
-        .not_valid_after(start + timedelta(days=365 if wrong else 3650))
-        .add_extension(x509.SubjectAlternativeName(names), critical=False)
-    )
-    certificate = built.sign(key, hashes.SHA256())
-    return key.private_bytes(
-        serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
-    ) + certificate.public_bytes(serialization.Encoding.PEM)
-
-
-def load(plan: MachinePlan, folder: Path) -> LabMachine:
-    """As it was left, or new and off."""
-    path = folder / f"{plan.name}.bmc.json"
-    machine = LabMachine(plan, power=plan.odd.get("power", "Off"))
-    if path.exists():
-        data = json.loads(path.read_text())
-        machine.knobs, machine.power = (
-            BmcKnobs(**data["knobs"]),
-            ("On" if data["power"] == "On" else "Off"),
-        )
-    return machine
-
-
-def save(machine: LabMachine, folder: Path) -> None:
-    """Keep knobs and power."""
-    text = json.dumps({"knobs": asdict(machine.knobs), "power": machine.power})
-    with tempfile.NamedTemporaryFile("w", dir=folder, delete=False) as file:
-        file.write(text)
-    Path(file.name).replace(folder / f"{machine.plan.name}.bmc.json")

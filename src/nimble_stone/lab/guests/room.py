@@ -8,7 +8,6 @@ import asyncio
 import base64
 import contextlib
 import hashlib
-import io
 import random
 import shlex
 import ssl
@@ -16,18 +15,15 @@ import tempfile
 import time
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address
-from pathlib import Path
 from typing import Any
 
 import aiohttp
 import asyncssh
 import pycdlib
 from aiohttp import web
-from lxml import etree
 
 from nimble_stone.core.errors import FormatError
-from nimble_stone.core.package import environment
-from nimble_stone.lab.guests.label import label_of
+from nimble_stone.lab.guests.home import Home, Hypervisor, OnHost
 from nimble_stone.lab.hypervisor.state import LabGuest, LabHost, Volumes
 from nimble_stone.lab.scenario.demo import LabPlan, estate_file
 from nimble_stone.lab.scenario.products import TITLES
@@ -36,6 +32,10 @@ BOOT_S, SERVICES_S = 18.0, 10.0
 PORT, SECURE_PORT = 8080, 8443
 LEADING = ("lead", "primary", "controller", "storage", "edge")
 """Roles whose nodes may gather others around them."""
+HOSTING = ("ballast", "keelson")
+"""Products whose nodes on machines are hypervisor hosts."""
+USABLE = {"2": 1 / 2, "3": 1 / 3, "2+1": 2 / 3, "4+2": 2 / 3}
+"""How much of the drives is left for data, by redundancy."""
 
 
 @dataclass
@@ -43,7 +43,7 @@ class Running:
     """A guest that is on."""
 
     guest: LabGuest
-    host: LabHost
+    home: Home
     console: list[str] = field(default_factory=list)
     values: dict[str, str] = field(default_factory=dict)
     ready: bool = False
@@ -52,6 +52,7 @@ class Running:
     closers: list[Any] = field(default_factory=list)
     turn: int = 0
     label: dict[str, str] = field(default_factory=dict)
+    hypervisor: Hypervisor | None = None
 
     @property
     def product(self) -> str:
@@ -100,15 +101,22 @@ class GuestRoom:
 
     def boot(self, host: LabHost, guest: LabGuest) -> None:
         """Switch a guest on."""
-        if guest.bedrock:
-            return
-        running = Running(guest, host)
-        self._running[(host.plan.name, guest.name)] = running
+        if not guest.bedrock:
+            self.start(OnHost(host, self.volumes), guest)
+
+    def start(self, home: Home, guest: LabGuest) -> None:
+        """Switch a node on, wherever it lives."""
+        running = Running(guest, home)
+        self._running[(home.place, guest.name)] = running
         running.task = asyncio.create_task(self._life(running))
 
     def halt(self, host: LabHost, guest: LabGuest) -> None:
         """Pull the plug."""
-        running = self._running.pop((host.plan.name, guest.name), None)
+        self.stop(host.plan.name, guest.name)
+
+    def stop(self, place: str, name: str) -> None:
+        """Pull the plug of a node, wherever it lives."""
+        running = self._running.pop((place, name), None)
         if running:
             asyncio.get_running_loop().create_task(self._off(running))
 
@@ -153,11 +161,17 @@ class GuestRoom:
             running.say("Kernel panic - not syncing: no root file system")
             return
         try:
-            running.values = _read_medium(guest.xml, self.volumes, running.host)
-        except (FormatError, LookupError, pycdlib.pycdlibexception.PyCdlibException) as error:
+            running.values = await running.home.values(guest)
+        except (
+            FormatError,
+            LookupError,
+            OSError,
+            aiohttp.ClientError,
+            pycdlib.pycdlibexception.PyCdlibException,
+        ) as error:
             running.say(f"{running.product}: no usable config medium: {error}")
             return
-        running.label = label_of(guest, running.host, self.volumes)
+        running.label = running.home.label(guest)
         running.say(f"{running.product}: name {running.get('hostname')}")
         address = running.get("address") or await self._lease(running)
         if not address:
@@ -190,15 +204,8 @@ class GuestRoom:
         '' where nobody answers.
         """
         await self._wait(BOOT_S / 6)
-        source = etree.fromstring(running.guest.xml).find("devices/interface/source")
-        network = next(
-            (
-                one
-                for one in estate_file(self.plan).networks
-                if source is not None and one.name == source.get("network")
-            ),
-            None,
-        )
+        name = running.home.network(running.guest)
+        network = next((one for one in estate_file(self.plan).networks if one.name == name), None)
         if network is None or network.dynamic_first is None or network.dynamic_last is None:
             return ""
         if not running.guest.data.get("lease"):
@@ -215,7 +222,7 @@ class GuestRoom:
             if not address:
                 return ""
             running.guest.data["lease"] = f"{address}/{network.subnet.prefixlen}"
-            running.host.save()
+            running.home.save()
         address = str(running.guest.data["lease"]).partition("/")[0]
         self._leased.add(address)
         running.values |= {
@@ -241,13 +248,7 @@ class GuestRoom:
                 await secure.start()
                 running.closers.append(secure.stop)
                 running.say(f"{running.product}: showing its certificate on port {SECURE_PORT}")
-            ssh = await asyncssh.create_server(
-                lambda: _Login(running),
-                real,
-                self.plan.real(address, 22)[1],
-                server_host_keys=[_own_key(running)],
-                process_factory=self._shell,
-            )
+            ssh = await self._listen_ssh(running, address)
 
             async def stop() -> None:
                 ssh.close()
@@ -258,6 +259,27 @@ class GuestRoom:
             return False
         self._by_address[address] = running
         return True
+
+    async def _listen_ssh(self, running: Running, address: str) -> asyncssh.SSHAcceptor:
+        """Its own few commands, or those of a hypervisor host where it is one."""
+        place, keys = self.plan.real(address, 22), [_own_key(running)]
+        if running.product in HOSTING:
+            running.hypervisor = running.home.hypervisor(
+                running.get("hostname"),
+                address,
+                running.get("admin_password"),
+                running.get("drives"),
+            )
+        host = running.hypervisor
+        if host is not None and running.product == "keelson":
+            host.offer("local", "", host.data_bytes)
+        if host is None:
+            return await asyncssh.create_server(
+                lambda: _Login(running), *place, server_host_keys=keys, process_factory=self._shell
+            )
+        return await asyncssh.create_server(
+            host.login, *place, server_host_keys=keys, process_factory=host.process, encoding=None
+        )
 
     # --- what a guest understands ---
 
@@ -276,7 +298,7 @@ class GuestRoom:
         ):
             running: Running = process.get_extra_info("guest")
             running.guest.data["watch"] = words[2]
-            running.host.save()
+            running.home.save()
             running.say(f"edge: watching, lets {words[2]} through")
             process.stdout.write("watching\n")
             process.exit(0)
@@ -382,7 +404,7 @@ class GuestRoom:
         if not taken:
             return web.json_response({"reason": "the lead refuses the token"}, status=403)
         running.guest.data["lead"] = str(body.get("lead"))
-        running.host.save()
+        running.home.save()
         running.say(f"{running.product}: joined {body.get('lead')}")
         return web.json_response({"joined": "yes"})
 
@@ -395,7 +417,7 @@ class GuestRoom:
             "role": body.get("role"),
             "address": body.get("address"),
         }
-        running.host.save()
+        running.home.save()
         running.say(f"{running.product}: {body.get('name')} is in")
         return web.json_response({"taken": "yes"})
 
@@ -430,9 +452,19 @@ class GuestRoom:
         running.guest.data["formed"] = True
         running.guest.data["virtual"] = virtual
         running.guest.data["balanced"] = str(body.get("balanced") or "")
-        running.host.save()
+        running.home.save()
+        self._offer_storage(running)
         running.say(f"{running.product}: cluster of {have} formed")
         return web.json_response({"formed": "yes"})
+
+    def _offer_storage(self, running: Running) -> None:
+        """What the members' drives hold, less copies or parity, becomes a datastore on each."""
+        there = [self._by_address.get(one["address"]) for one in self._members(running)]
+        hosts = [one.hypervisor for one in there if one is not None and one.hypervisor]
+        usable = sum(one.data_bytes for one in hosts) * USABLE.get(running.get("copies"), 0.5)
+        for host in hosts:
+            share = f"{running.get('hostname')}.holm.example:/{running.product}"
+            host.offer(running.product, share, int(usable))
 
     async def _answer_for(self, running: Running, virtual: str) -> bool:
         """Let a node answer on the cluster's virtual address too."""
@@ -526,7 +558,7 @@ def _own_key(running: Running) -> asyncssh.SSHKey:
         data["host_key"] = (
             asyncssh.generate_private_key("ssh-ed25519").export_private_key().decode()
         )
-        running.host.save()
+        running.home.save()
     return asyncssh.import_private_key(data["host_key"])
 
 
@@ -540,21 +572,3 @@ def _token(running: Running) -> str:
     return hashlib.sha256(
         f"{running.guest.uuid}:{running.get('admin_password')}".encode()
     ).hexdigest()[:32]
-
-
-def _read_medium(xml: str, volumes: Volumes, host: LabHost) -> dict[str, str]:
-    """The environment on the guest's CD-ROM. Raises LookupError, FormatError or the ISO library's
-    errors.
-    """
-    for disk in etree.fromstring(xml.encode()).findall("devices/disk"):
-        source = disk.find("source")
-        if disk.get("device") == "cdrom" and source is not None:
-            store = host.ground.stores[str(source.get("pool"))]
-            volume = volumes.of(store.place(host.plan.name))[str(source.get("volume"))]
-            iso = pycdlib.PyCdlib()
-            iso.open_fp(io.BytesIO(Path(volume.file).read_bytes()))
-            out = io.BytesIO()
-            iso.get_file_from_iso_fp(out, rr_path="/ovf-env.xml")
-            iso.close()
-            return environment.parse(out.getvalue())
-    raise LookupError("the guest has no CD-ROM")

@@ -5,6 +5,7 @@ Made from its plan, kept with its state.
 from __future__ import annotations
 
 import uuid as uuids
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address, IPv4Network
 from typing import Any
@@ -113,6 +114,19 @@ def load(data: dict[str, Any]) -> Ground:
     )
 
 
+def fresh_store(name: str, share: str, capacity_bytes: int) -> LabStore:
+    """An empty datastore: one that several hosts share, or the host's own where `share` is ''."""
+    return LabStore(
+        name,
+        capacity_bytes,
+        capacity_bytes,
+        share,
+        str(uuids.uuid5(uuids.NAMESPACE_DNS, share or name)),
+        "netfs" if share else "dir",
+        f"{IMAGES}/{name}",
+    )
+
+
 def new(plan: HostPlan) -> Ground:
     """As the plan says."""
     last = plan.address.split(".")
@@ -134,12 +148,13 @@ def new(plan: HostPlan) -> Ground:
         links["eno3"] = LabLink("eno3", "", mac(3), up=False)
     nets: dict[str, LabNet] = {}
     networks = demo.networks()
+    own_network = _network_of(plan, networks)
     for network in plan.networks:
         known = networks.get(network, ELSEWHERE)
         prefix, vlan = known.subnet.prefixlen, known.vlan or 0
         mtu = (odd.get("mtu") or {}).get(network, 9000 if network == "storage" else 1500)
         bridge = f"br-{network}"
-        if network == "management":
+        if network == own_network:
             links["eno1"].master, addresses = bridge, [f"{plan.address}/{prefix}"]
         else:
             links[f"{trunk}.{vlan}"] = LabLink(
@@ -167,6 +182,34 @@ def new(plan: HostPlan) -> Ground:
         for store in plan.stores
     }
     return Ground(stores, nets, links, _disks(plan, own), _files(plan))
+
+
+def built_disks(
+    drives: Sequence[str], size: int, system: str, data: Collection[str]
+) -> dict[str, LabDisk]:
+    """The drives of a host that was built from a machine, by serial number: its system's, those
+    that the cluster's storage has, and the others, which are empty.
+    """
+    disks = {}
+    for number, serial in enumerate(drives):
+        name = f"nvme{number}n1"
+        disk = LabDisk(name, size, model="HOLM-N7680", serial=serial, tran="nvme")
+        if serial == system:
+            disk.pttype = "dos"
+            part = {"name": f"{name}p1", "size": size - GIB, "kind": "part", "fstype": "ext4"}
+            disk.children = [part | {"mount": "/"}]
+        elif serial in data:
+            disk.fstype = "ballast_member"
+        disks[name] = disk
+    return disks
+
+
+def _network_of(plan: HostPlan, networks: Mapping[str, Network]) -> str:
+    """The network that a host is reached in: management, else the one its address is in."""
+    if "management" in plan.networks:
+        return "management"
+    address = IPv4Address(plan.address)
+    return next((n for n in plan.networks if n in networks and address in networks[n].subnet), "")
 
 
 def _disks(plan: HostPlan, own: str) -> dict[str, LabDisk]:

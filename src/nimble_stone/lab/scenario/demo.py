@@ -191,6 +191,8 @@ HARBOUR = _text("harbour.yaml")
 """The one that is deployed in it."""
 NORTHERN = _text("northern.yaml")
 """The one whose run waits for a person."""
+METAL = _text("metal.yaml")
+"""The one whose nodes live on bare machines."""
 
 
 def exports() -> dict[str, Export]:

@@ -12,6 +12,7 @@ from ruamel.yaml import YAML
 
 from nimble_stone.core.models import Fixed
 from nimble_stone.lab.guests.label import labelled
+from nimble_stone.lab.scenario import keelson
 from nimble_stone.lab.scenario.appliance import GRAIN, pack, vmdk
 
 
@@ -84,9 +85,10 @@ PRODUCTS = {product.id: product for product in _READ.products}
 PARTS = {product.id: product for product in _READ.parts}
 """Products that only some nodes of another one are made from."""
 ALL = PRODUCTS | PARTS
-TITLES = {"gauge": ("Gauge Collector", "4.2.0")} | {
-    product.id: (product.title, product.version) for product in ALL.values()
-}
+TITLES = {
+    "gauge": ("Gauge Collector", "4.2.0"),
+    keelson.ID: ("Keelson", keelson.VERSION),
+} | {product.id: (product.title, product.version) for product in ALL.values()}
 """First part of a product's questions → what its guests call themselves."""
 
 _DEFAULT = ' ovf:default="true"'

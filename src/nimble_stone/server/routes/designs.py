@@ -70,8 +70,9 @@ async def plan_headroom(
 
 @router.get("/plans/{ident}/why")
 async def plan_why(ident: str, node: str, app: TheApplication, kits: TheKits) -> list[PlaceView]:
-    """Every host as a place for one node."""
-    return designing.places((await _resolved(app, kits, ident)).sheet, node)
+    """Every host, or every bare machine, as a place for one node."""
+    found = await _resolved(app, kits, ident)
+    return designing.places(found.sheet, found.estate, node)
 
 
 @router.get("/plans/{ident}/balance")
@@ -83,7 +84,8 @@ async def plan_balance(ident: str, app: TheApplication, kits: TheKits) -> Balanc
 @router.post("/plans/{ident}/sizing")
 async def plan_sizing(ident: str, body: Loads, app: TheApplication, kits: TheKits) -> SizingView:
     """Sizes and numbers for loads, with the next smaller option and why it will not do."""
-    return designing.sized((await _resolved(app, kits, ident)).sheet, body.loads)
+    found = await _resolved(app, kits, ident)
+    return designing.sized(found.sheet, found.estate, body.loads)
 
 
 @router.get("/plans/{ident}/layout")

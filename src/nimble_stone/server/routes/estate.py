@@ -9,7 +9,7 @@ from typing import Literal
 from fastapi import APIRouter
 from pydantic import BaseModel, Field, FiniteFloat
 
-from nimble_stone.app import estate_hosts, host_rules
+from nimble_stone.app import claims, estate_hosts, host_rules
 from nimble_stone.app.aside import aside
 from nimble_stone.core import estate_rules
 from nimble_stone.core.estate import (
@@ -42,7 +42,17 @@ class EstateView(BaseModel):
     networks: list[Network]
     pools: list[Pool]
     series: list[Series]
+    bays: list[str]
     now: float
+
+
+class LivesView(BaseModel):
+    """A node of a run that lives on a machine, and the host of the estate that it is, '' none."""
+
+    run: str
+    plan: str
+    name: str
+    host: str
 
 
 class MachineView(BaseModel):
@@ -51,10 +61,22 @@ class MachineView(BaseModel):
     machine: Machine
     facts: MachineFacts
     fingerprint: str
+    lives: LivesView | None = None
 
 
-def machine_views(estate: Estate, pins: Mapping[str, str]) -> list[MachineView]:
+async def machine_views(
+    app: TheApplication, estate: Estate, pins: Mapping[str, str]
+) -> list[MachineView]:
     """All machines by site, bay and name."""
+    living = await claims.living_on(app, {one.name for one in estate.machines})
+    hosts = {host.origin.machine: host.name for host in estate.hosts if host.origin}
+
+    def lives(name: str) -> LivesView | None:
+        claim = living.get(name)
+        if claim is None:
+            return None
+        return LivesView(run=claim.run, plan=claim.plan, name=claim.name, host=hosts.get(name, ""))
+
     return [
         MachineView(
             machine=one,
@@ -62,6 +84,7 @@ def machine_views(estate: Estate, pins: Mapping[str, str]) -> list[MachineView]:
                 one.name, MachineFacts(machine=one.name, trouble="it was never read")
             ),
             fingerprint=pins.get(f"{one.address}:{one.port}", ""),
+            lives=lives(one.name),
         )
         for one in sorted(estate.machines, key=lambda m: (m.site, m.bay, m.name))
     ]
@@ -76,10 +99,11 @@ async def _view(app: TheApplication) -> EstateView:
     pins = await app.store.read(records.pins)
     return EstateView(
         hosts=host_views(estate, set(), pins),
-        machines=machine_views(estate, pins),
+        machines=await machine_views(app, estate, pins),
         networks=list(estate.networks),
         pools=list(estate.pools),
         series=list(estate.series),
+        bays=list(estate.bays),
         now=app.clock(),
     )
 

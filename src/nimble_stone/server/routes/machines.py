@@ -25,6 +25,12 @@ class NewMachine(BaseModel):
     fingerprint: str = Field(min_length=1, max_length=200)
 
 
+class MachineChange(HostChange):
+    """The same for a machine, and how it gets what it boots."""
+
+    boots: Literal["media", "network"] | None = None
+
+
 class Power(BaseModel):
     """A request about a machine's power; `confirmed` is its name, typed."""
 
@@ -64,9 +70,8 @@ class ScanView(BaseModel):
 
 
 async def _views(app: TheApplication) -> list[MachineView]:
-    return machine_views(
-        await app.store.read(records.load_estate), await app.store.read(records.pins)
-    )
+    estate = await app.store.read(records.load_estate)
+    return await machine_views(app, estate, await app.store.read(records.pins))
 
 
 class ShownCertificate(BaseModel):
@@ -100,8 +105,10 @@ async def machine_read(body: Refresh, app: TheApplication) -> list[MachineView]:
 
 
 @router.patch("/estate/machines/{name}")
-async def machine_change(name: str, body: HostChange, app: TheApplication) -> list[MachineView]:
-    """Move a machine to another bay or site, or change its note and tags."""
+async def machine_change(name: str, body: MachineChange, app: TheApplication) -> list[MachineView]:
+    """Move a machine to another bay or site, or change its note, its tags, or whether it boots by
+    virtual media or from the network.
+    """
     await estate_machines.change(app, name, body.changes())
     return await _views(app)
 
@@ -109,7 +116,7 @@ async def machine_change(name: str, body: HostChange, app: TheApplication) -> li
 @router.delete("/estate/machines/{name}")
 async def machine_retire(name: str, app: TheApplication) -> list[MachineView]:
     """Take a machine out of the estate. The machine itself is not touched."""
-    await app.store.write(records.drop_machine, name)
+    await estate_machines.remove(app, name)
     return await _views(app)
 
 

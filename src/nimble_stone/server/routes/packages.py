@@ -118,24 +118,19 @@ async def _view(
         for other in await app.store.read(records.packages)
         if other.product == row.product
     ]
-    view = package_views.view(
+    return package_views.view(
         row,
         contents,
         kits_for(row, kits.values()),
         plans_using(row, plans),
         signed,
-        [],
+        await package_library.accepted_licences(app, package_library.licence_of(contents)),
         [
             (copy, await copies.users(app, copy))
             for copy in await app.store.read(library.copies, row.sha256)
         ],
         versions,
     )
-    view.accepted = [
-        package_views.AcceptedView(by=one.by, at=one.at, plan=one.plan)
-        for one in await package_library.accepted_licences(app, view.licence_sha256)
-    ]
-    return view
 
 
 @router.post("/packages")
@@ -208,8 +203,7 @@ async def package_accept(
     acceptance.
     """
     row = await package_of(app, sha256)
-    view = await _view(app, kits, row, stored.contents_of(row))
-    await package_library.accept_licence(app, row, view.licence_sha256, body.by)
+    await package_library.accept_licence(app, row, body.by)
     return await package(sha256, app, kits)
 
 

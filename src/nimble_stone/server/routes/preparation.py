@@ -7,6 +7,7 @@ from pydantic import BaseModel, Field
 
 from nimble_stone.app import host_preparation
 from nimble_stone.app.host_preparation import PlannedAction
+from nimble_stone.app.run_requests import RunArguments
 from nimble_stone.core import preparation as prep
 from nimble_stone.engine import keys
 from nimble_stone.server.deps import TheApplication, TheEngine
@@ -116,7 +117,7 @@ def _planned(one: PlannedAction) -> Planned:
         commands=[command.shown for command in one.work.act()],
         undo=[command.shown for command in one.work.undo()],
         undoable=prep.undoable(one.action),
-        confirm=one.action.wanted if isinstance(one.action, prep.WipeDisk) else "",
+        confirm=prep.to_type(one.action),
     )
 
 
@@ -148,8 +149,8 @@ async def _view(app: TheApplication, ident: str) -> GroundRun:
         ended_at=run.row.ended_at,
         now=app.clock(),
         sentence=host_preparation.sentence(run),
-        hosts=list(dict.fromkeys(planned.step.host for planned, _ in run.steps)),
-        steps=[_step(planned, state) for planned, state in run.steps],
+        hosts=list(dict.fromkeys(one.planned.step.host for one in run.steps)),
+        steps=[_step(one.planned, one.state) for one in run.steps],
         last_event=run.last_event,
     )
 
@@ -175,8 +176,14 @@ def _step(planned: PlannedAction, state: StepRow) -> GroundStep:
 async def preparation_list(app: TheApplication) -> list[GroundLine]:
     """All preparation runs, newest first."""
     return [
-        GroundLine(id=row.id, state=row.state, started_at=row.started_at, hosts=row.plan, what=what)
-        for row, what in await host_preparation.all_runs(app)
+        GroundLine(
+            id=one.row.id,
+            state=one.row.state,
+            started_at=one.row.started_at,
+            hosts=one.row.plan,
+            what=one.what,
+        )
+        for one in await host_preparation.all_runs(app)
     ]
 
 
@@ -192,5 +199,6 @@ async def preparation_request(
 ) -> GroundRun:
     """hold, resume, retry, skip or undo."""
     await _view(app, ident)
-    await host_preparation.request(engine, ident, request, body.steps, body.reason)
+    wanted = RunArguments(body.steps, body.reason, body.seconds)
+    await host_preparation.request(engine, ident, request, wanted)
     return await _view(app, ident)

@@ -15,12 +15,25 @@
   import Header from './features/shell/Header.svelte';
   import Notices from './features/shell/Notices.svelte';
   import Pages from './Pages.svelte';
+  import { collect } from './lib/early';
   import Later from './lib/ui/Later.svelte';
   import { fetchAhead, shell } from './pages';
 
   let signedIn = $state<boolean | null>(null);
   let palette = $state(false),
     help = $state(false);
+  let early: ReturnType<typeof collect> | undefined;
+  function openPalette() {
+    if (palette) return;
+    palette = true;
+    early = collect(closePalette);
+    // where it cannot be fetched, what is typed is the page's again
+    shell.palette().catch(early);
+  }
+  function closePalette() {
+    palette = false;
+    early?.();
+  }
   let plans = $state.raw<PlanLine[]>([]);
   let place = $derived(router.parts[0] ?? '');
   let plan = $derived(place === 'plans' ? (router.parts[1] ?? '') : '');
@@ -81,7 +94,7 @@
   ]);
   function keys(event: KeyboardEvent) {
     if ((event.ctrlKey || event.metaKey) && event.key === 'k') {
-      palette = true;
+      openPalette();
       event.preventDefault();
     }
     if (event.key === '?' && prefs.letters && !isTyping(event.target)) help = true;
@@ -101,9 +114,7 @@
     <Header
       {plan}
       {title}
-      onpalette={() => {
-        palette = true;
-      }}
+      onpalette={openPalette}
       onhelp={() => {
         help = true;
       }}
@@ -116,9 +127,8 @@
         {plans}
         {commands}
         findings={openFindings.list}
-        onclose={() => {
-          palette = false;
-        }}
+        early={() => early?.()}
+        onclose={closePalette}
       />{/if}
     {#if help}<Later
         load={shell.keys}

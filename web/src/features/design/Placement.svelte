@@ -19,6 +19,9 @@
     balance = $state.raw<BalanceView | null>(null),
     all = $state(false);
   let own = $derived(plan.nodes.find((n) => n.id === node));
+  let bare = $derived(own?.cells['on']?.value === 'machines');
+  let onHosts = $derived(plan.nodes.some((n) => n.cells['on']?.value !== 'machines'));
+  let place = $derived(bare ? 'machine' : 'host');
   let pinned = $derived(own?.cells['host']?.origin === 'node');
   let fixed = $derived(plan.nodes.filter((n) => n.cells['host']?.origin === 'node'));
   $effect(() => {
@@ -70,6 +73,7 @@
   const pct = (share: number) => `${Math.round(share * 100)} %`;
   /** The truth about why placement chose the host: it is the evenest; or evener ones carry a node of this plan already; or moving would not pay. */
   let why = $derived.by(() => {
+    if (bare) return 'The first suitable machine by name; a node takes a whole machine.';
     const fit = places.filter((p) => p.fits),
       better = fit.slice(
         0,
@@ -86,7 +90,7 @@
   });
   let shown = $derived(all ? places : places.slice(0, 8));
   let reason = $derived.by(() => {
-    if (pinned) return 'Host set manually.';
+    if (pinned) return `${bare ? 'Machine' : 'Host'} set manually.`;
     if (own?.host) return why;
     const missing = plan.findings.find((f) => f.code === 'host-missing' && f.node === own?.id);
     return missing?.message ?? '';
@@ -95,19 +99,21 @@
 
 {#if own}
   <Section
-    title={`Why is ${own.name} on ${own.host || 'no host'}?`}
+    title={`Why is ${own.name} on ${own.host || `no ${place}`}?`}
     aside={pinned ? 'set manually' : 'chosen by placement'}
   >
     <p class="quiet">
-      {reason} Each host with {own.short} on it:
+      {reason}
+      {bare ? 'All machines of the bay:' : `Each host with ${own.short} on it:`}
     </p>
     <ul>
       {#each shown as p (p.host)}
         <li class:here={p.here} class:no={!p.fits}>
           <span class="host">{p.host}</span>
-          {#if p.fits}<span class="bar" aria-hidden="true"
-              ><i style:width={`${Math.min(100, 100 * p.load)}%`}></i></span
-            ><span class="mono right">{pct(p.load)}</span>
+          {#if p.fits}{#if bare}<span>suitable</span><span></span>{:else}<span
+                class="bar"
+                aria-hidden="true"><i style:width={`${Math.min(100, 100 * p.load)}%`}></i></span
+              ><span class="mono right">{pct(p.load)}</span>{/if}
             {#if p.here}<button disabled={busy} onclick={() => onedit(pin(pinned ? null : p.host))}
                 >{pinned ? 'reset' : 'set'}</button
               >{:else}<button disabled={busy} onclick={() => onedit(pin(p.host))}>move</button>{/if}
@@ -119,7 +125,7 @@
         kind="link"
         onclick={() => {
           all = !all;
-        }}>{all ? 'Show the first 8' : `All ${places.length} hosts`}</Button
+        }}>{all ? 'Show the first 8' : `All ${places.length} ${place}s`}</Button
       >{/if}
     {#if own.host}<p>
         <Button kind="link" disabled={busy} onclick={() => evict(own?.host ?? '')}
@@ -131,24 +137,27 @@
     Select a node on the wall or in the sheet to see why it is placed there.
   </p>{/if}
 
-<Section title="Rebalance" aside={balance ? `fullest host ${pct(balance.before)}` : ''}>
-  {#if balance?.moves.length}
-    <p>
-      {balance.moves.length === 1 ? 'Move this node' : `Move these ${balance.moves.length}`}: the
-      fullest host goes from {pct(balance.before)} to <b>{pct(balance.after)}</b>.
-    </p>
-    <ul class="moves">
-      {#each balance.moves as m (m.node)}<li>
-          <button onclick={() => onselect(m.node)}>{m.name}</button><span>{m.host} → {m.to}</span>
-        </li>{/each}
-    </ul>
-    <Button disabled={busy} onclick={() => balance && onedit(balance.edits)}
-      >Make {balance.moves.length === 1
-        ? 'this move'
-        : `these ${balance.moves.length} moves`}</Button
-    >
-  {:else}<p class="quiet">Already balanced.</p>{/if}
-</Section>
+{#if onHosts}<Section
+    title="Rebalance"
+    aside={balance ? `fullest host ${pct(balance.before)}` : ''}
+  >
+    {#if balance?.moves.length}
+      <p>
+        {balance.moves.length === 1 ? 'Move this node' : `Move these ${balance.moves.length}`}: the
+        fullest host goes from {pct(balance.before)} to <b>{pct(balance.after)}</b>.
+      </p>
+      <ul class="moves">
+        {#each balance.moves as m (m.node)}<li>
+            <button onclick={() => onselect(m.node)}>{m.name}</button><span>{m.host} → {m.to}</span>
+          </li>{/each}
+      </ul>
+      <Button disabled={busy} onclick={() => balance && onedit(balance.edits)}
+        >Make {balance.moves.length === 1
+          ? 'this move'
+          : `these ${balance.moves.length} moves`}</Button
+      >
+    {:else}<p class="quiet">Already balanced.</p>{/if}
+  </Section>{/if}
 
 <Section title="Placement rules">
   <div class="keeps">
@@ -285,10 +294,6 @@
   }
   .keeps select,
   .keeps input {
-    border: 1px solid var(--strong-line);
-    background: var(--surface);
-    padding: 3px 7px;
-    border-radius: var(--radius);
     font-size: var(--text-s);
   }
   .keeps input {

@@ -128,10 +128,6 @@
   input {
     width: 84px;
     text-align: right;
-    border: 1px solid var(--strong-line);
-    background: var(--surface);
-    padding: 3px 7px;
-    border-radius: var(--radius);
     font-family: var(--mono);
     font-size: 12.5px;
   }

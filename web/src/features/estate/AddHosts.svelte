@@ -292,16 +292,9 @@
     color: var(--muted);
   }
   textarea {
-    padding: 4px 8px;
-    border: 1px solid var(--strong-line);
-    background: var(--paper);
-    border-radius: var(--radius);
-    color: var(--ink);
     width: 100%;
   }
-  textarea {
-    resize: vertical;
-  }
+
   .count {
     display: flex;
     gap: 14px;

@@ -121,10 +121,6 @@
   }
   select,
   input {
-    border: 1px solid var(--strong-line);
-    background: var(--surface);
-    padding: 3px 7px;
-    border-radius: var(--radius);
     font-size: var(--text-s);
   }
   input {

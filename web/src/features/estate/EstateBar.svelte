@@ -33,10 +33,11 @@
     count(estate.hosts.length, 'host') +
       (estate.machines.length ? ` and ${count(estate.machines.length, 'machine')}` : ''),
   );
+  let named = $derived(
+    bad.length > 3 ? `${bad.slice(0, 2).join(', ')} and ${bad.length - 2} more` : bad.join(', '),
+  );
   let reached = $derived(
-    bad.length
-      ? `${bad.slice(0, 3).join(', ')} ${bad.length === 1 ? 'is' : 'are'} unreachable`
-      : 'All reachable',
+    bad.length ? `${named} ${bad.length === 1 ? 'is' : 'are'} unreachable` : 'All reachable',
   );
   let doing = $derived(busy.charAt(0).toUpperCase() + busy.slice(1));
 </script>

@@ -31,6 +31,11 @@
       <dd>{chosen.cpu_model}, {chosen.threads} threads</dd>
       <dt>Networks</dt>
       <dd>{chosen.networks.join(', ') || 'nothing'}</dd>
+      {#if chosen.origin}<dt>Built from</dt>
+        <dd>
+          <a href={`/estate/machines/${chosen.origin.machine}`}>{chosen.origin.machine}</a>, plan {chosen
+            .origin.plan}
+        </dd>{/if}
       {#if chosen.note}<dt>Note</dt>
         <dd>{chosen.note}</dd>{/if}
     </dl>
@@ -55,6 +60,12 @@
           ? size(picked.facts.drives.reduce((a, d) => a + (d.size_bytes ?? 0), 0)) + ' raw'
           : 'not reported'}
       </dd>
+      {#if picked.lives}<dt>Node</dt>
+        <dd>
+          {#if picked.lives.host}<a href={`/estate/hosts/${picked.lives.host}`}
+              >{picked.lives.name}</a
+            >{:else}{picked.lives.name}{/if}, plan {picked.lives.plan}
+        </dd>{/if}
     </dl>
     <div class="acts">
       <a class="open" href={`/estate/machines/${picked.machine.name}`}>Open {picked.machine.name}</a
@@ -145,18 +156,7 @@
     color: var(--blocker);
   }
   dl {
-    display: grid;
-    grid-template-columns: 78px 1fr;
-    gap: 4px 10px;
-    margin: 0;
-    font-size: var(--text-s);
-  }
-  dt {
-    color: var(--muted);
-  }
-  dd {
-    margin: 0;
-    overflow-wrap: anywhere;
+    --label: 78px;
   }
   ul {
     list-style: none;

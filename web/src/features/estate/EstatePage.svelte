@@ -109,6 +109,7 @@
     border-bottom: 1px solid var(--strong-line);
     background: none;
     padding: 2px 4px;
+    border-radius: 0;
   }
   button {
     border: 0;

@@ -84,11 +84,6 @@
 <style>
   input:not([type]),
   input[type='password'] {
-    padding: 4px 8px;
-    border: 1px solid var(--strong-line);
-    background: var(--paper);
-    border-radius: var(--radius);
-    color: var(--ink);
     width: 100%;
   }
   .own {
@@ -97,11 +92,7 @@
     gap: 6px;
     margin-top: 3px;
   }
-  .own input {
-    padding: 2px 6px;
-    border: 1px solid var(--strong-line);
-    background: var(--paper);
-  }
+
   .found {
     max-height: 34vh;
     overflow: auto;

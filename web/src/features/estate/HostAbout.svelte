@@ -58,6 +58,16 @@
         </li>{/each}
     </ul></Section
   >{/if}
+{#if one.host.origin}{@const from = one.host.origin}<Section title="Built here"
+    ><dl>
+      <dt>Node</dt>
+      <dd>
+        <a href={`/plans/${from.plan}/run?run=${from.run}`}>{name} of plan {from.plan}</a>
+      </dd>
+      <dt>Machine</dt>
+      <dd><a href={`/estate/machines/${from.machine}`}>{from.machine}</a></dd>
+    </dl></Section
+  >{/if}
 <Section title="Identity"
   ><dl>
     <dt>System</dt>
@@ -122,17 +132,6 @@
     margin: 4px 0;
   }
   dl {
-    display: grid;
-    grid-template-columns: 82px 1fr;
-    gap: 3px 10px;
-    margin: 0 0 8px;
-    font-size: var(--text-s);
-  }
-  dt {
-    color: var(--muted);
-  }
-  dd {
-    margin: 0;
-    overflow-wrap: anywhere;
+    --label: 82px;
   }
 </style>

@@ -60,11 +60,6 @@
   input[type='password'],
   textarea,
   select {
-    padding: 4px 8px;
-    border: 1px solid var(--strong-line);
-    background: var(--paper);
-    border-radius: var(--radius);
-    color: var(--ink);
     width: 100%;
   }
   .login {

@@ -114,15 +114,7 @@
     font-size: var(--text-s);
     color: var(--muted);
   }
-  .own input,
-  .own textarea {
-    padding: 4px 8px;
-    border: 1px solid var(--strong-line);
-    background: var(--surface);
-    border-radius: var(--radius);
-    color: var(--ink);
-    resize: vertical;
-  }
+
   .acts {
     display: flex;
     gap: 8px;

@@ -23,9 +23,8 @@
         class="r"
         title="Below the limit and not used by running VMs; the hypervisor keeps the rest"
         >Memory free</th
-      ><th class="r">Threads</th><th>VMs</th>{#each nets as n (n)}<th class="net">{n}</th>{/each}<th
-        >Datastores free</th
-      ><th>Updated</th></tr
+      ><th class="r">Threads</th><th>VMs</th>{#each nets as n (n)}<th class="net" title={n}>{n}</th
+        >{/each}<th>Datastores free</th><th>Updated</th></tr
     ></thead
   >
   <tbody
@@ -64,6 +63,9 @@
 <style>
   .net {
     text-align: center !important;
+    max-width: 66px;
+    overflow: hidden;
+    text-overflow: ellipsis;
   }
   rect {
     fill: var(--soft);

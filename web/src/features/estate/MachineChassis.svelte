@@ -161,18 +161,4 @@
     border-bottom: 1px solid var(--line);
     padding: 2px 0;
   }
-  dl {
-    display: grid;
-    grid-template-columns: 100px 1fr;
-    gap: 3px 10px;
-    margin: 0 0 8px;
-    font-size: var(--text-s);
-  }
-  dt {
-    color: var(--muted);
-  }
-  dd {
-    margin: 0;
-    overflow-wrap: anywhere;
-  }
 </style>

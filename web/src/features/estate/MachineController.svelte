@@ -56,20 +56,6 @@
 >
 
 <style>
-  dl {
-    display: grid;
-    grid-template-columns: 100px 1fr;
-    gap: 3px 10px;
-    margin: 0 0 8px;
-    font-size: var(--text-s);
-  }
-  dt {
-    color: var(--muted);
-  }
-  dd {
-    margin: 0;
-    overflow-wrap: anywhere;
-  }
   .small {
     font-size: 11px;
     overflow-wrap: anywhere;

@@ -10,9 +10,12 @@
   import Section from '../ledger/Section.svelte';
   import type { EstateData } from './estate.svelte';
   import MachineChassis from './MachineChassis.svelte';
+  import MachineBoot from './MachineBoot.svelte';
   import MachineController from './MachineController.svelte';
   import MachinePower from './MachinePower.svelte';
   import Copy from '../../lib/ui/Copy.svelte';
+  import Later from '../../lib/ui/Later.svelte';
+  import { parts } from './parts';
 
   interface Props {
     name: string;
@@ -22,7 +25,8 @@
   let one = $derived(data.view?.machines.find((m) => m.machine.name === name));
   let f = $derived(one?.facts);
   let mine = $derived(data.fitness?.violations.filter((v) => v.host === name) ?? []);
-  let retiring = $state(false);
+  let retiring = $state(false),
+    inspecting = $state(false);
   let age = $derived(data.view && f?.read_at ? data.view.now - f.read_at : 0);
   let threads = $derived(f?.processors?.reduce((sum, p) => sum + (p.threads ?? 0), 0) ?? 0);
   let raw = $derived(f?.drives?.reduce((sum, d) => sum + (d.size_bytes ?? 0), 0) ?? 0);
@@ -41,7 +45,7 @@
       <h1>
         {f.trouble
           ? `The controller of ${name} was not read: ${f.trouble}`
-          : `${name} is bare metal, power ${f.power?.toLowerCase() || 'unknown'}.`}
+          : `${name} ${one.lives ? `carries ${one.lives.name}` : 'is bare metal'}, power ${f.power?.toLowerCase() || 'unknown'}.`}
         {#if !f.trouble}<b>{f.memory_bytes ? size(f.memory_bytes) : 'memory not reported'}</b>, {threads}
           threads, {f.drives?.length
             ? `${count(f.drives.length, 'drive')} of ${size(raw)} raw`
@@ -54,7 +58,11 @@
           : ''}
       </p>
       {#snippet acts()}
-        <Button disabled={data.busy !== ''} onclick={() => void data.read([name])}
+        <Button
+          onclick={() => {
+            inspecting = true;
+          }}>Inspect …</Button
+        ><Button disabled={data.busy !== ''} onclick={() => void data.read([name])}
           >{data.busy.startsWith('reading') ? 'Refreshing …' : 'Refresh'}</Button
         >
       {/snippet}
@@ -62,9 +70,23 @@
     <div class="body">
       <div class="draw" class:faded={age > 86400 || f.trouble}>
         <MachineChassis facts={f} />
+        {#if f.inside}<Later load={parts.inside} {name} facts={f} now={data.view?.now ?? 0} />{/if}
       </div>
-      <aside aria-label="Ledger">
+      <aside aria-label="Details">
+        {#if one.lives}<Section title="Node on this machine"
+            ><dl>
+              <dt>Node</dt>
+              <dd>
+                <a href={`/plans/${one.lives.plan}/run?run=${one.lives.run}`}
+                  >{one.lives.name} of plan {one.lives.plan}</a
+                >
+              </dd>
+              {#if one.lives.host}<dt>Host</dt>
+                <dd><a href={`/estate/hosts/${one.lives.host}`}>{one.lives.host}</a></dd>{/if}
+            </dl></Section
+          >{/if}
         <MachinePower {name} facts={f} {data} />
+        <MachineBoot {one} {data} />
         {#if mine.length}<Section title="Readiness" aside={count(mine.length, 'rule')}
             ><ul>
               {#each mine as v, i (i)}<li class="fit">
@@ -106,6 +128,15 @@
       </aside>
     </div>
   </div>
+  {#if inspecting}<Later
+      load={parts.inspect}
+      machines={[one]}
+      now={data.view?.now ?? 0}
+      chosen={[name]}
+      onclose={() => {
+        inspecting = false;
+      }}
+    />{/if}
 {:else if data.view}<div class="empty">
     <h1>The estate has no machine “{name}”.</h1>
     <a href="/estate">The estate</a>

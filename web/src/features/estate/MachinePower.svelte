@@ -91,13 +91,7 @@
     display: grid;
     gap: 2px;
   }
-  input {
-    padding: 4px 8px;
-    border: 1px solid var(--strong-line);
-    background: var(--surface);
-    border-radius: var(--radius);
-    color: var(--ink);
-  }
+
   .acts {
     display: flex;
     flex-wrap: wrap;

@@ -2,7 +2,11 @@
   /** Bare machines and what was last read of them. */
   import type { EstateView } from '../../lib/api/types';
   import { ago, size, utc } from '../../lib/format';
+  import Button from '../../lib/ui/Button.svelte';
+  import Later from '../../lib/ui/Later.svelte';
   import Listing from '../../lib/ui/Listing.svelte';
+  import { router } from '../../lib/router.svelte';
+  import { parts } from './parts';
 
   interface Props {
     machines: EstateView['machines'];
@@ -12,6 +16,13 @@
     onopen: (kind: 'machine', name: string) => void;
   }
   let { machines, now, chosen, onchoose, onopen }: Props = $props();
+  /** A plan’s finding leads here with the machines that it wants looked into. */
+  const asked = router.query.get('inspect')?.split(',') ?? [];
+  let inspecting = $state(asked.length > 0);
+  function insideText(m: EstateView['machines'][number]): string {
+    const at = m.facts.inside?.read_at;
+    return at ? ago(now - at) : 'never';
+  }
 </script>
 
 <div class="metal">
@@ -20,7 +31,7 @@
       ><tr
         ><th>Machine</th><th>Bay</th><th>Controller</th><th>Model</th><th class="r">Memory</th><th
           class="r">Threads</th
-        ><th>Drives</th><th>Power</th><th>Health</th><th>Updated</th></tr
+        ><th>Drives</th><th>Power</th><th>Health</th><th>Updated</th><th>Inspected</th></tr
       ></thead
     >
     <tbody
@@ -45,14 +56,38 @@
             class="quiet"
             title={utc(m.facts.read_at ?? 0)}
             >{m.facts.trouble ? 'unreachable' : ago(now - (m.facts.read_at ?? 0))}</td
+          ><td class="quiet" title={m.facts.inside ? utc(m.facts.inside.read_at ?? 0) : ''}
+            >{insideText(m)}</td
           ></tr
         >{/each}</tbody
     >
   </Listing>
+  <p class="acts">
+    <Button
+      onclick={() => {
+        inspecting = true;
+      }}>Inspect …</Button
+    ><span class="quiet">Reads interfaces and disks from inside.</span>
+  </p>
 </div>
+{#if inspecting}<Later
+    load={parts.inspect}
+    {machines}
+    {now}
+    chosen={asked}
+    onclose={() => {
+      inspecting = false;
+    }}
+  />{/if}
 
 <style>
   .metal {
     margin-top: 14px;
+  }
+  .acts {
+    display: flex;
+    gap: 10px;
+    align-items: baseline;
+    margin: 10px 0 14px;
   }
 </style>

@@ -123,11 +123,6 @@
     grid-column: 1 / -1;
   }
   input {
-    border: 1px solid var(--strong-line);
-    background: var(--paper);
-    color: var(--ink);
-    padding: 6px 9px;
-    border-radius: var(--radius);
     font-size: var(--text-s);
     width: 100%;
   }

@@ -173,17 +173,10 @@
   input,
   select,
   textarea {
-    border: 1px solid var(--strong-line);
-    background: var(--paper);
-    color: var(--ink);
-    padding: 6px 9px;
-    border-radius: var(--radius);
     font-size: var(--text-s);
     width: 100%;
   }
-  textarea {
-    resize: vertical;
-  }
+
   input:disabled,
   select:disabled {
     color: var(--muted);

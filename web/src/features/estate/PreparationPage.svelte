@@ -7,8 +7,8 @@
   import { router } from '../../lib/router.svelte';
   import Button from '../../lib/ui/Button.svelte';
   import HeadBar from '../../lib/ui/HeadBar.svelte';
-  import StateMark from '../../lib/ui/StateMark.svelte';
   import Section from '../ledger/Section.svelte';
+  import PreparationSteps, { type Told } from './PreparationSteps.svelte';
 
   interface Props {
     id: string;
@@ -16,6 +16,7 @@
   let { id }: Props = $props();
   let run = $state.raw<GroundRun | null>(null),
     entries = $state.raw<Entry[]>([]),
+    progress = $state.raw<Record<string, Told>>({}),
     asking = $state(false),
     skipping = $state(false),
     reason = $state('');
@@ -25,7 +26,7 @@
   let step = $derived(
     run?.steps.find((s) => s.key === router.query.get('step')) ??
       run?.steps.find((s) => s.state === 'failed') ??
-      run?.steps.find((s) => s.state === 'working') ??
+      run?.steps.find((s) => ['working', 'waiting'].includes(s.state)) ??
       run?.steps[0],
   );
   /** Answers may overtake each other; an older one is not shown over a newer one. */
@@ -46,6 +47,9 @@
     source.addEventListener('journal', () => {
       clearTimeout(timer);
       timer = window.setTimeout(() => void load(), 120);
+    });
+    source.addEventListener('progress', (event) => {
+      progress = JSON.parse((event as MessageEvent<string>).data) as Record<string, Told>;
     });
     return () => {
       source.close();
@@ -73,13 +77,21 @@
   }
   let done = $derived(run?.steps.filter((s) => ['done', 'skipped'].includes(s.state)).length ?? 0);
   let failed = $derived(run?.steps.some((s) => s.state === 'failed') ?? false);
-  /** How a step stands, in a few words. */
-  function told(one: NonNullable<typeof run>['steps'][number]): string {
-    if (one.message || one.state !== 'done') return one.message || one.state;
-    if (!one.ended_at || !one.started_at) return 'done';
-    return `done, ${span(Math.max(1, one.ended_at - one.started_at))}`;
+  /** Bare machines are inspected; all else is done to hosts. */
+  let machines = $derived(
+    new Set(
+      run?.steps
+        .filter((s) => ['inspect', 'wipe-drives', 'write-image'].includes(s.kind))
+        .map((s) => s.host) ?? [],
+    ),
+  );
+  /** Why a step has no commands: it waits, works on this server, or found things as they were to be. */
+  function nothingSent(one: GroundRun['steps'][number]): string {
+    if (one.key.endsWith(':unpack')) return 'This step works on the server itself.';
+    if (one.key.endsWith(':report')) return 'This step waits for the machine to report.';
+    return live ? 'No commands sent yet.' : 'No change was needed.';
   }
-  const mark = (state: string) => (state === 'undoing' ? 'working' : state) as 'planned';
+  let noun = $derived(machines.size ? 'machine' : 'host');
 </script>
 
 {#if run}
@@ -87,13 +99,14 @@
   <div class="page">
     <HeadBar>
       <p class="crumb">
-        <a href="/estate">Estate</a> · host preparation <span class="mono">{run.id}</span>
+        <a href="/estate">Estate</a> · {machines.size ? 'machines' : 'host preparation'}
+        <span class="mono">{run.id}</span>
       </p>
       <h1>{run.sentence}</h1>
       <p class="quiet" title={utc(run.started_at)}>
         started {clock(run.started_at)}
         {zone()}{run.ended_at ? `, took ${span(Math.max(1, run.ended_at - run.started_at))}` : ''} ·
-        {count(run.hosts.length, 'host')}
+        {count(run.hosts.length, noun)}
       </p>
       {#snippet acts()}
         {#if failed && state !== 'undoing'}<Button kind="main" onclick={() => void request('retry')}
@@ -107,10 +120,9 @@
         {#if state === 'undoing' && failed}<Button kind="main" onclick={() => void request('undo')}
             >Roll back again</Button
           >{/if}
-        {#if !['undone', 'undoing', 'running'].includes(state)}{#if asking}<Button
+        {#if !['undone', 'undoing', 'running'].includes(state) && !(machines.size && state === 'done')}{#if asking}<Button
               kind="danger"
-              onclick={() => void request('undo')}
-              >Roll back on {count(hosts.length, 'host')}</Button
+              onclick={() => void request('undo')}>Roll back on {count(hosts.length, noun)}</Button
             ><Button
               onclick={() => {
                 asking = false;
@@ -127,25 +139,16 @@
     </div>
     <div class="body">
       <div class="steps">
-        {#each run.hosts as host (host)}<section>
-            <h2><a href={`/estate/hosts/${host}`}>{host}</a></h2>
-            <ol>
-              {#each run.steps.filter((s) => s.host === host) as s (s.key)}<li
-                  class:chosen={s.key === step?.key}
-                >
-                  <button
-                    onclick={() =>
-                      router.go(`/estate/groundwork/${id}?step=${encodeURIComponent(s.key)}`, true)}
-                    ><StateMark state={mark(s.state)} /><span>{s.label}</span><span
-                      class="quiet said"
-                      class:bad={s.state === 'failed'}>{told(s)}</span
-                    ></button
-                  >
-                </li>{/each}
-            </ol>
-          </section>{/each}
+        <PreparationSteps
+          {run}
+          chosen={step?.key ?? ''}
+          {machines}
+          {progress}
+          onchoose={(key) =>
+            router.go(`/estate/groundwork/${id}?step=${encodeURIComponent(key)}`, true)}
+        />
       </div>
-      <aside aria-label="Ledger">
+      <aside aria-label="Details">
         {#if step}
           <Section
             title={`${step.host} · ${step.label}`}
@@ -181,7 +184,7 @@
                 {#if e.answer}<pre class:bad={e.status !== 0}>{e.answer}</pre>{/if}{:else}<p
                   class="quiet"
                 >
-                  {live ? 'No commands sent yet.' : 'No change was needed.'}
+                  {nothingSent(step)}
                 </p>{/each}
             </div>
           </Section>{/if}
@@ -220,47 +223,6 @@
     overflow: auto;
     padding: 12px 18px 20px 0;
   }
-  h2 {
-    font-size: var(--text-m);
-    font-weight: 600;
-    border-bottom: 1px solid var(--line);
-  }
-  h2 a {
-    color: var(--ink);
-    text-decoration: none;
-  }
-  h2 a:hover {
-    color: var(--accent);
-  }
-  ol {
-    list-style: none;
-    margin: 0 0 14px;
-    padding: 0;
-  }
-  li button {
-    display: grid;
-    grid-template-columns: 18px minmax(0, 1fr) minmax(0, 1fr);
-    gap: 8px;
-    width: 100%;
-    border: 0;
-    background: none;
-    padding: 4px 6px;
-    text-align: left;
-    cursor: pointer;
-    align-items: baseline;
-  }
-  li button:hover {
-    color: var(--accent);
-  }
-  .chosen {
-    background: var(--accent-wash);
-  }
-  .said {
-    font-size: var(--text-s);
-  }
-  .bad {
-    color: var(--blocker) !important;
-  }
   aside {
     border-left: 1px solid var(--line);
     padding: 12px 0 20px 18px;
@@ -296,9 +258,5 @@
   }
   .acts input {
     flex: 1;
-    border: 1px solid var(--strong-line);
-    background: var(--surface);
-    padding: 4px 8px;
-    border-radius: var(--radius);
   }
 </style>

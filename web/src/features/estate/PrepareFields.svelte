@@ -217,11 +217,6 @@
   input:not([type='checkbox']),
   select,
   textarea {
-    padding: 4px 8px;
-    border: 1px solid var(--strong-line);
-    background: var(--paper);
-    border-radius: var(--radius);
-    color: var(--ink);
     width: 100%;
   }
   .row {

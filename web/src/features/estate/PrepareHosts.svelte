@@ -58,11 +58,6 @@
     font-size: var(--text-s);
   }
   input:not([type='checkbox']) {
-    padding: 4px 8px;
-    border: 1px solid var(--strong-line);
-    background: var(--paper);
-    border-radius: var(--radius);
-    color: var(--ink);
     width: 100%;
   }
 </style>

@@ -89,11 +89,6 @@
     margin: 4px 0 0 14px;
   }
   input {
-    padding: 4px 8px;
-    border: 1px solid var(--strong-line);
-    background: var(--paper);
-    border-radius: var(--radius);
-    color: var(--ink);
     width: 100%;
   }
 </style>

@@ -134,11 +134,6 @@
   }
   input:not([type='checkbox']),
   select {
-    padding: 4px 8px;
-    border: 1px solid var(--strong-line);
-    background: var(--paper);
-    border-radius: var(--radius);
-    color: var(--ink);
     width: 100%;
   }
   .alarm {

@@ -78,12 +78,7 @@
     grid-template-columns: 190px 90px;
     align-items: baseline;
   }
-  input {
-    border: 1px solid var(--strong-line);
-    background: var(--surface);
-    padding: 3px 7px;
-    border-radius: var(--radius);
-  }
+
   ul {
     list-style: none;
     margin: 0;

@@ -145,11 +145,6 @@
     color: var(--muted);
   }
   input:not([type='checkbox']) {
-    padding: 4px 8px;
-    border: 1px solid var(--strong-line);
-    background: var(--paper);
-    border-radius: var(--radius);
-    color: var(--ink);
     width: 100%;
   }
   .track {

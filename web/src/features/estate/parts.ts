@@ -7,5 +7,9 @@ export const parts = {
   networks: () => import('./Networks.svelte'),
   drives: () => import('./Drives.svelte'),
   pools: () => import('./Pools.svelte'),
+  inspect: () => import('./Inspect.svelte'),
+  wipe: () => import('./Wipe.svelte'),
+  write: () => import('./WriteImage.svelte'),
+  inside: () => import('./MachineInside.svelte'),
   prepare: () => import('./Prepare.svelte'),
 };

@@ -50,6 +50,7 @@ const estate = (hosts: HostView[], machines: MachineView[] = []): EstateView => 
   networks: [],
   pools: [],
   series: [],
+  bays: [],
   now: 1100,
 });
 

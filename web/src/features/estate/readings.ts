@@ -147,7 +147,7 @@ function ofHost(
 }
 
 function ofMachine(
-  { machine, facts }: MachineView,
+  { machine, facts, lives }: MachineView,
   now: number,
   broken: FitnessView['violations'],
   reading: Reading,
@@ -166,13 +166,18 @@ function ofMachine(
   if (reading === 'age') return { ...base, ...aged(age, (facts.read_at ?? 0) > 0) };
   if (reading === 'findings') return { ...base, ...found(broken) };
   const power = facts.power ? facts.power.toLowerCase() : '';
+  /** A node takes a whole machine. */
+  const taken = (whole: number): Part[] =>
+    lives ? [{ label: lives.name, value: whole, tone: 'ours' }] : [];
+  const carried = lives ? `, ${lives.name} of plan ${lives.plan} on it` : '';
   if (reading === 'vcpu') {
     const threads = facts.processors?.reduce((sum, p) => sum + (p.threads ?? 0), 0) ?? 0;
     return {
       ...base,
       whole: threads,
+      parts: taken(threads),
       below: threads ? `${threads} threads` : 'not reported',
-      words: `${threads} threads, power ${power}`,
+      words: `${threads} threads, power ${power}${carried}`,
     };
   }
   if (reading === 'bytes') {
@@ -193,8 +198,9 @@ function ofMachine(
   return {
     ...base,
     whole: facts.memory_bytes ?? 0,
+    parts: taken(facts.memory_bytes ?? 0),
     below: facts.memory_bytes ? power || 'power unknown' : 'not reported',
-    words: `bare metal, ${facts.memory_bytes ? size(facts.memory_bytes) : 'memory not reported'}, power ${power || 'unknown'}`,
+    words: `bare metal, ${facts.memory_bytes ? size(facts.memory_bytes) : 'memory not reported'}, power ${power || 'unknown'}${carried}`,
   };
 }
 

@@ -10,6 +10,8 @@ export const ORDER: [string, string][] = [
   ['guide', 'Guide'],
   ['packages', 'Packages'],
   ['estate', 'Estate'],
+  ['metal', 'Bare machines'],
+  ['installers', 'Installers'],
   ['plans', 'Plans'],
   ['kits', 'Kits'],
   ['findings', 'Findings'],

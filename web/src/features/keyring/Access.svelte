@@ -107,13 +107,7 @@
     gap: 10px;
     align-items: baseline;
   }
-  input {
-    border: 1px solid var(--line);
-    background: var(--paper);
-    color: var(--ink);
-    border-radius: var(--radius);
-    padding: 2px 6px;
-  }
+
   .made {
     overflow-wrap: anywhere;
   }

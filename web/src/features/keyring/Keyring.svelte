@@ -85,8 +85,9 @@
     <table>
       <thead
         ><tr
-          ><th>Entry</th><th>Kind</th><th>Belongs to</th><th>Granted to plans</th><th>Set</th><td
-          ></td></tr
+          ><th>Entry</th><th>Kind</th><th>Belongs to</th><th>Granted to plans</th><th>Set</th><th
+            ><span class="unseen">Actions</span></th
+          ></tr
         ></thead
       >
       <tbody>
@@ -230,6 +231,7 @@
     background: none;
     padding: 2px 4px;
     font-size: var(--text-s);
+    border-radius: 0;
   }
   .table {
     overflow: auto;
@@ -287,11 +289,6 @@
   select,
   form input,
   textarea {
-    border: 1px solid var(--line);
-    background: var(--paper);
-    color: var(--ink);
-    border-radius: var(--radius);
-    padding: 2px 6px;
     font-size: var(--text-s);
   }
   form {

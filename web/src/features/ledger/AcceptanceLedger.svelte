@@ -71,18 +71,7 @@
     margin-bottom: 8px;
   }
   dl {
-    display: grid;
-    grid-template-columns: 74px 1fr;
-    gap: 5px 10px;
-    margin: 0;
-    font-size: var(--text-s);
-  }
-  dt {
-    color: var(--muted);
-  }
-  dd {
-    margin: 0;
-    overflow-wrap: anywhere;
+    --label: 74px;
   }
   .bad {
     color: var(--blocker);

@@ -64,6 +64,7 @@
     border-bottom: 1px solid var(--strong-line);
     background: none;
     padding: 3px 4px;
+    border-radius: 0;
   }
   ul {
     list-style: none;

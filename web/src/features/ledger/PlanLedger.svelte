@@ -59,7 +59,7 @@
   </Section>
 {/if}
 
-<StoreBars {plan} />
+{#if plan.stores.length}<StoreBars {plan} />{/if}
 <PoolCells {plan} />
 
 <Section title="Impact of one host failure">

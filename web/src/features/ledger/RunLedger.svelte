@@ -26,6 +26,8 @@
   let journal = $state(false);
   let end: HTMLPreElement | undefined = $state();
   let node = $derived(run.nodes.find((n) => n.id === step?.node));
+  /** A bare machine's console is its controller's. */
+  let bare = $derived(node?.cells['on']?.value === 'machines');
   let live = $derived(run.state === 'running' || run.state === 'trouble' || run.state === 'held');
   let told = $derived(progress[step?.key ?? '']);
   let facts = $derived.by(() => {
@@ -38,7 +40,7 @@
 
   $effect(() => {
     const id = run.id,
-      name = step?.node,
+      name = bare ? '' : step?.node,
       going = live;
     consoleText = '';
     consoleTrouble = '';
@@ -65,6 +67,13 @@
       .map((s) => run.nodes.find((n) => n.id === s.node))
       .filter((n) => n !== undefined),
   );
+  /** Nodes that became hypervisor hosts. */
+  const added = $derived(
+    run.steps
+      .filter((s) => s.kind === 'enroll' && s.state === 'done')
+      .map((s) => run.nodes.find((n) => n.id === s.node))
+      .filter((n) => n !== undefined),
+  );
   const digest = $derived(
     run.events
       .filter((e) => tells(String(e.kind)))
@@ -80,7 +89,8 @@
     if (step.state === 'waiting') {
       const lost = told?.lost ? `Lost contact, still waiting: ${told.lost} ` : '';
       const fails = told?.left_s !== undefined ? `, fails in ${span(told.left_s)}` : '';
-      return `${lost}Waiting: ${span(elapsed)} of about ${span(step.expected_s)}, ${count(told?.tries ?? 0, 'check')}${fails}.`;
+      const words = told?.words ? `Reported: ${told.words}. ` : '';
+      return `${lost}${words}Waiting: ${span(elapsed)} of about ${span(step.expected_s)}, ${count(told?.tries ?? 0, 'check')}${fails}.`;
     }
     if (step.state === 'working')
       return `Running: ${span(elapsed)} of about ${span(step.expected_s)}.`;
@@ -131,7 +141,7 @@
       stamp={`${run.last_event} ${told?.tries ?? ''}`}
     />
   </Section>
-  {#if node}
+  {#if node && !bare}
     <Section title="Console" aside={node.name}>
       <pre class="console mono" bind:this={end}>{consoleText ||
           consoleTrouble ||
@@ -140,6 +150,16 @@
   {/if}
 {:else}<p class="quiet">Select a step to see its commands and output.</p>{/if}
 
+{#if added.length}<Section title="Hosts" aside={`bay ${run.plan}`}>
+    <p class="message">
+      {count(added.length, 'node')}
+      {added.length === 1 ? 'is a host' : 'are hosts'} of the estate:
+      {#each added.slice(0, 6) as n, i (n.id)}{i ? ', ' : ''}<a href={`/estate/hosts/${n.name}`}
+          >{n.name}</a
+        >{/each}{added.length > 6 ? ` and ${added.length - 6} more` : ''}.
+    </p>
+    <a class="next" href={`/plans?bay=${run.plan}`}>New plan on them</a>
+  </Section>{/if}
 <Section title="Events">
   <ul>
     {#each digest as e (e.id)}<li title={utc(Number(e.at))}>
@@ -179,6 +199,11 @@
   .message {
     font-size: var(--text-s);
     margin-bottom: 6px;
+  }
+  .next {
+    display: inline-block;
+    font-weight: 600;
+    padding: 2px 0 6px;
   }
   .bad {
     color: var(--blocker);

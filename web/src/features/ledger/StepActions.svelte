@@ -61,9 +61,5 @@
   input {
     flex: 1;
     min-width: 0;
-    border: 1px solid var(--strong-line);
-    background: var(--surface);
-    padding: 4px 8px;
-    border-radius: var(--radius);
   }
 </style>

@@ -112,6 +112,7 @@
     border-bottom: 1px solid var(--line);
     background: none;
     padding: 1px 2px;
+    border-radius: 0;
   }
   .transcript {
     font-size: 11.5px;

@@ -124,10 +124,7 @@
   }
   input {
     width: 100%;
-    border: 1px solid var(--strong-line);
-    background: var(--surface);
     padding: 9px 12px;
-    border-radius: var(--radius);
     margin-bottom: 6px;
   }
   .bad {

@@ -63,13 +63,7 @@
     gap: 3px;
     width: 100%;
   }
-  input {
-    border: 1px solid var(--strong-line);
-    background: var(--paper);
-    color: var(--ink);
-    padding: 7px 10px;
-    border-radius: var(--radius);
-  }
+
   .bad {
     color: var(--blocker);
   }

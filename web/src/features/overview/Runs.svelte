@@ -85,11 +85,4 @@
     flex-wrap: wrap;
     margin: 8px 0 12px;
   }
-  input,
-  select {
-    border: 1px solid var(--strong-line);
-    background: var(--surface);
-    padding: 4px 8px;
-    border-radius: var(--radius);
-  }
 </style>

@@ -113,13 +113,7 @@
     gap: 10px;
     align-items: baseline;
   }
-  select {
-    background: var(--surface);
-    border: 1px solid var(--strong-line);
-    border-radius: var(--radius);
-    padding: 3px 6px;
-    color: var(--ink);
-  }
+
   .body {
     overflow: auto;
     flex: 1;

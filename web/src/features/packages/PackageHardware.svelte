@@ -35,6 +35,25 @@
     ><p>
       Volume <b>{one.iso['label']}</b>, {size(one.size)}, starts by {one.iso['starts']}.
     </p></Section
+  >
+  <Section title="Answer files" aside={count(one.answers?.length ?? 0, 'file')}
+    >{#if one.answers?.length}<table class="answers">
+        <thead><tr><th>Kit</th><th>File</th><th>Format</th><th>Filled in</th></tr></thead>
+        <tbody
+          >{#each one.answers as a (a.kit + a.path)}<tr
+              ><td>{a.kit}</td><td class="mono">{a.path}</td><td>{a.format}</td><td
+                >{a.asks.join(', ')}</td
+              ></tr
+            >{/each}</tbody
+        >
+      </table>
+      {#if one.answers[0]?.label}<p class="quiet">
+          Machines with two virtual drives get them on a second medium, {one.answers[0].label}.
+        </p>{/if}{:else}<p class="quiet">
+        No kit says how this installer is answered. Add a kit with <span class="mono"
+          >installer</span
+        >.
+      </p>{/if}</Section
   >{/if}
 {#if one.kernel}<Section title="Kernel"><p class="mono">{one.kernel}</p></Section>{/if}
 {#if one.nics.length || one.disks.length}<Section
@@ -55,6 +74,21 @@
   >{/if}
 
 <style>
+  .answers {
+    border-collapse: collapse;
+    font-size: var(--text-s);
+    width: 100%;
+  }
+  .answers :is(th, td) {
+    text-align: left;
+    font-weight: 400;
+    vertical-align: top;
+    padding: 4px 14px 4px 0;
+    border-bottom: 1px solid var(--line);
+  }
+  .answers th {
+    color: var(--muted);
+  }
   table {
     border-collapse: collapse;
     width: 100%;

@@ -40,18 +40,7 @@
 
 <style>
   dl {
-    display: grid;
-    grid-template-columns: 66px 1fr;
-    gap: 4px 10px;
-    margin: 0;
-    font-size: var(--text-s);
-  }
-  dt {
-    color: var(--muted);
-  }
-  dd {
-    margin: 0;
-    overflow-wrap: anywhere;
+    --label: 66px;
   }
   .fp {
     font-size: 10.5px;

@@ -56,13 +56,4 @@
     font-size: var(--text-s);
     color: var(--muted);
   }
-  input,
-  textarea {
-    padding: 4px 8px;
-    border: 1px solid var(--strong-line);
-    background: var(--surface);
-    border-radius: var(--radius);
-    color: var(--ink);
-    resize: vertical;
-  }
 </style>

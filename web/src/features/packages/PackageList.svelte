@@ -97,10 +97,6 @@
   }
   .filter input {
     width: 320px;
-    padding: 4px 8px;
-    border: 1px solid var(--strong-line);
-    background: var(--surface);
-    border-radius: var(--radius);
   }
   /* A product takes as many columns as it has versions, so that lengths can be compared. */
   .products {

@@ -10,7 +10,7 @@
   import StateMark from '../../lib/ui/StateMark.svelte';
   import Weight from '../../lib/ui/Weight.svelte';
   import Section from '../ledger/Section.svelte';
-  import LicenceBox from './LicenceBox.svelte';
+  import Licence from '../../lib/ui/Licence.svelte';
   import PackageFiles from './PackageFiles.svelte';
   import PackageHardware from './PackageHardware.svelte';
   import PackageIdentity from './PackageIdentity.svelte';
@@ -120,7 +120,7 @@
       <PackageHardware {one} />
       {#if one.questions.length}<PackageSettings {one} />{/if}
     </div>
-    <aside aria-label="Ledger">
+    <aside aria-label="Details">
       {#if one.findings.length}<Section title="Findings" aside={String(one.findings.length)}
           ><ul>
             {#each one.findings as f, i (i)}<li class="finding">
@@ -138,7 +138,7 @@
         onsave={(channel, note) => void change((place) => send('PATCH', place, { channel, note }))}
       />
       <PackageFiles {one} />
-      <PackageImages {one} onclear={() => void clear()} />
+      {#if one.kind !== 'iso'}<PackageImages {one} onclear={() => void clear()} />{/if}
       {#if one.annotation}<Section title="The publisher adds"
           ><p class="pre">{one.annotation}</p></Section
         >{/if}
@@ -164,8 +164,10 @@
       >
     </aside>
   </div>
-  {#if reading}<LicenceBox
-      {one}
+  {#if reading}<Licence
+      text={one.licence_text}
+      product={`${one.product} ${one.version}`}
+      saved="Name, time and the text's SHA-256 are saved; this counts for every plan with this text."
       onaccept={(by) =>
         void change((place) => send('POST', `${place}/accept`, { by })).then((fine) => {
           if (fine) reading = false;
@@ -199,12 +201,7 @@
   .lang {
     font-size: var(--text-s);
   }
-  select {
-    background: var(--surface);
-    border: 1px solid var(--strong-line);
-    border-radius: var(--radius);
-    padding: 3px 6px;
-  }
+
   .body {
     display: grid;
     grid-template-columns: minmax(0, 1fr) 316px;

@@ -244,13 +244,7 @@
     font-size: var(--text-s);
     color: var(--muted);
   }
-  input:not([hidden]) {
-    padding: 6px 8px;
-    border: 1px solid var(--strong-line);
-    background: var(--paper);
-    border-radius: var(--radius);
-    color: var(--ink);
-  }
+
   .alarm {
     color: var(--blocker);
   }

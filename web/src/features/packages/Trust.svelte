@@ -116,13 +116,7 @@
     font-size: var(--text-s);
     color: var(--muted);
   }
-  textarea {
-    border: 1px solid var(--strong-line);
-    background: var(--paper);
-    color: var(--ink);
-    padding: 6px 8px;
-    border-radius: var(--radius);
-  }
+
   .alarm {
     color: var(--blocker);
   }

@@ -13,7 +13,7 @@
     onclose: () => void;
   }
   let { plan, estate, onclose }: Props = $props();
-  let bays = $derived([...new Set(estate.hosts.map((h) => h.bay))].filter((b) => b !== plan.bay));
+  let bays = $derived(estate.bays.filter((b) => b !== plan.bay));
   let bay = $state(''),
     name = $state(''),
     done = $state.raw<CarriedOver | null>(null),
@@ -149,13 +149,7 @@
   form > label:not(:has(.mono)) {
     grid-template-columns: 174px 1fr;
   }
-  input,
-  select {
-    border: 1px solid var(--strong-line);
-    background: var(--paper);
-    padding: 5px 8px;
-    border-radius: var(--radius);
-  }
+
   .acts {
     display: flex;
     gap: 10px;

@@ -155,10 +155,6 @@
     padding: 12px 0 10px;
   }
   select {
-    border: 1px solid var(--strong-line);
-    background: var(--surface);
-    padding: 5px 8px;
-    border-radius: var(--radius);
     margin-left: 6px;
   }
   .inc {
@@ -172,11 +168,8 @@
   }
   textarea {
     width: 100%;
-    border: 1px solid var(--strong-line);
-    background: var(--surface);
     padding: 8px 10px;
     font: 12.5px/1.5 var(--mono);
-    border-radius: var(--radius);
     tab-size: 14;
   }
   .help p {

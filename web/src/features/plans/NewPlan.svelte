@@ -107,11 +107,6 @@
   }
   input,
   select {
-    border: 1px solid var(--strong-line);
-    background: var(--surface);
-    color: var(--ink);
-    padding: 5px 8px;
-    border-radius: var(--radius);
     max-width: 320px;
   }
 </style>

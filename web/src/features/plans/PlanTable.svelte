@@ -137,12 +137,7 @@
   .several {
     margin: 0 0 0 auto;
   }
-  .tools input {
-    border: 1px solid var(--strong-line);
-    background: var(--surface);
-    padding: 4px 8px;
-    border-radius: var(--radius);
-  }
+
   .wide {
     overflow-x: auto;
   }

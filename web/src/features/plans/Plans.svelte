@@ -26,9 +26,11 @@
     ['values', 'shared values'],
   ];
   let see = $derived(router.query.get('see') ?? '');
-  let making = $state(false),
+  /** A bay in the address: a plan for it is to be made. */
+  const asked = router.query.get('bay') ?? '';
+  let making = $state(asked !== ''),
     kit = $state(''),
-    bay = $state('');
+    bay = $state(asked);
   let input: HTMLInputElement | undefined = $state();
   $effect(() => {
     void load();
@@ -43,7 +45,7 @@
       values = await get('/values');
       packages = (await get('/packages')).map((p) => `${p.product} ${p.version}`);
       estate = await get('/estate');
-      bays = [...new Set(estate.hosts.map((h) => h.bay))];
+      bays = estate.bays;
       kit ||=
         kits.find((k) => k.id === plans?.[0]?.kit)?.id ??
         kits.find((k) => packages.some((p) => p.startsWith(`${k.product} `)))?.id ??

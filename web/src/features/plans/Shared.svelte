@@ -197,11 +197,8 @@
   }
   textarea {
     width: 100%;
-    border: 1px solid var(--strong-line);
-    background: var(--surface);
     padding: 10px 12px;
     font: 12.5px/1.55 var(--mono);
-    border-radius: var(--radius);
   }
   .acts {
     display: flex;

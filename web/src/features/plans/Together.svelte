@@ -41,10 +41,4 @@
     align-items: center;
     padding: 8px 0 10px;
   }
-  input:not([type='checkbox']) {
-    border: 1px solid var(--strong-line);
-    background: var(--surface);
-    padding: 4px 8px;
-    border-radius: var(--radius);
-  }
 </style>

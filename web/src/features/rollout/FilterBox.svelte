@@ -32,6 +32,7 @@
     background: none;
     padding: 2px 4px;
     width: 150px;
+    border-radius: 0;
   }
   @media print {
     input {

@@ -193,13 +193,8 @@
     color: var(--muted);
   }
   textarea {
-    border: 1px solid var(--strong-line);
-    background: var(--paper);
-    color: var(--ink);
     padding: 7px 9px;
     font-size: 11px;
-    resize: vertical;
-    border-radius: var(--radius);
   }
   .area input {
     font-size: var(--text-xs);
@@ -218,12 +213,5 @@
   }
   .acts {
     margin-top: 10px;
-  }
-  .unseen {
-    position: absolute;
-    width: 1px;
-    height: 1px;
-    overflow: hidden;
-    clip-path: inset(50%);
   }
 </style>

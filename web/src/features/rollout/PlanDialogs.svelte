@@ -12,11 +12,9 @@
     rollout: Rollout;
     plan: PlanView;
     open: Open;
+    onclose: () => void;
   }
-  let { rollout, plan, open = $bindable() }: Props = $props();
-  const close = () => {
-    open = null;
-  };
+  let { rollout, plan, open, onclose: close }: Props = $props();
   let products = $derived(
     [plan.package, ...plan.roles.filter((r) => r.count && r.package).map((r) => r.package)]
       .map((one) => one?.title)
@@ -29,6 +27,7 @@
 {#if open?.kind === 'licence'}<Later
     load={parts.licence}
     text={plan.licence_text}
+    saved="Name, time and the text's SHA-256 are saved in the plan."
     product={products}
     onaccept={async (by) => {
       if (await rollout.licence(by)) close();

@@ -12,9 +12,11 @@
   import Wall from '../wall/Wall.svelte';
   import Frame from '../../lib/ui/Frame.svelte';
   import { moved } from './moves';
-  import { mendingOf, type Place } from './place';
+  import { mendingOf, notInspected, type Place } from './place';
   import PlanDetails from './PlanDetails.svelte';
-  import PlanDialogs, { type Open } from './PlanDialogs.svelte';
+  import Later from '../../lib/ui/Later.svelte';
+  import { parts } from './parts';
+  import type { Open } from './PlanDialogs.svelte';
   import PlanTools from './PlanTools.svelte';
   import type { Rollout } from './rollout.svelte';
   import SentenceBar from './SentenceBar.svelte';
@@ -85,6 +87,12 @@
         break;
       case 'bay':
         document.getElementById('bay')?.focus();
+        break;
+      case 'inspect':
+        router.go(`/estate?inspect=${notInspected(plan).join(',')}`);
+        break;
+      case 'machine':
+        router.go(`/estate/machines/${encodeURIComponent(finding.host)}`);
         break;
       case 'check':
         void rollout.check();
@@ -195,4 +203,12 @@
       onfix={fix}
     />{/snippet}
 </Frame>
-<PlanDialogs {rollout} {plan} bind:open />
+{#if open || rollout.clash}<Later
+    load={parts.dialogs}
+    {rollout}
+    {plan}
+    {open}
+    onclose={() => {
+      open = null;
+    }}
+  />{/if}

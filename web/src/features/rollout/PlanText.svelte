@@ -66,10 +66,7 @@
   textarea {
     width: 100%;
     height: 52vh;
-    border: 1px solid var(--line);
-    background: var(--paper);
     padding: 10px 12px;
-    resize: vertical;
     font-size: 12.5px;
     line-height: 1.5;
   }

@@ -20,13 +20,44 @@
     ),
   );
   let hosts = $derived([...new Set(made.map((node) => node.host))].join(', '));
+  /** Bare machines that this run has switched. */
+  let machines = $derived(
+    run.nodes
+      .filter((node) =>
+        run.steps.some(
+          (one) => one.node === node.id && one.kind === 'medium-boot' && one.state !== 'planned',
+        ),
+      )
+      .map((node) => node.host),
+  );
+  /** Nodes that are hosts of the estate by now. */
+  let added = $derived(
+    run.steps.filter((one) => one.kind === 'enroll' && one.state !== 'planned').length,
+  );
+  let what = $derived.by(() => {
+    const parts = [];
+    if (added) parts.push(`Removes ${count(added, 'host')} from the estate.`);
+    if (made.length)
+      parts.push(
+        `Deletes ${count(made.length, 'VM')} on ${hosts} with ${made.length === 1 ? 'its' : 'their'} disks and config ISOs.`,
+      );
+    if (machines.length)
+      parts.push(
+        `Switches ${machines.join(', ')} off; ${machines.length === 1 ? 'its drive keeps' : 'their drives keep'} what was written.`,
+      );
+    return parts.length
+      ? parts.join(' ')
+      : 'Deletes the disks and config ISOs this run has sent so far.';
+  });
+  let does = $derived.by(() => {
+    if (machines.length && !made.length) return `Switch off ${count(machines.length, 'machine')}`;
+    return made.length ? `Delete ${count(made.length, 'VM')}` : 'Delete what was sent';
+  });
 </script>
 
 <Dialog title="Roll back" {onclose}>
   <p>
-    {made.length
-      ? `Deletes ${count(made.length, 'VM')} on ${hosts} with ${made.length === 1 ? 'its' : 'their'} disks and config ISOs.`
-      : 'Deletes the disks and config ISOs this run has sent so far.'} Only what is tagged with run
+    {what} Only what is tagged with run
     <span class="mono">{run.id}</span> is touched. This cannot be undone.
   </p>
   <form
@@ -43,9 +74,9 @@
       /></label
     >
     <div class="acts">
-      <Button kind="danger" type="submit" disabled={name !== run.plan}
-        >{made.length ? `Delete ${count(made.length, 'VM')}` : 'Delete what was sent'}</Button
-      ><Button onclick={onclose}>Cancel</Button>
+      <Button kind="danger" type="submit" disabled={name !== run.plan}>{does}</Button><Button
+        onclick={onclose}>Cancel</Button
+      >
     </div>
   </form>
 </Dialog>
@@ -54,10 +85,6 @@
   input {
     display: block;
     margin: 6px 0 12px;
-    border: 1px solid var(--strong-line);
-    background: var(--paper);
-    padding: 6px 10px;
-    border-radius: var(--radius);
     width: 100%;
   }
   form {

@@ -63,10 +63,7 @@
 <style>
   input {
     width: 100%;
-    border: 1px solid var(--strong-line);
-    background: var(--paper);
     padding: 8px 10px;
-    border-radius: var(--radius);
     margin-bottom: 8px;
   }
   ul {
@@ -88,13 +85,6 @@
   }
   .met > span:first-child {
     color: var(--good);
-  }
-  .unseen {
-    position: absolute;
-    width: 1px;
-    height: 1px;
-    overflow: hidden;
-    clip-path: inset(50%);
   }
   .acts {
     display: flex;

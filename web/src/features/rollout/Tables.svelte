@@ -110,11 +110,8 @@
   }
   textarea {
     width: 100%;
-    border: 1px solid var(--strong-line);
-    background: var(--paper);
     padding: 8px 10px;
     font: 12.5px var(--mono);
-    border-radius: var(--radius);
   }
   .acts {
     display: flex;

@@ -179,6 +179,7 @@
     padding: 1px 2px;
     max-width: 168px;
     cursor: pointer;
+    border-radius: 0;
   }
   .chip {
     border: 1px solid var(--line);
@@ -207,6 +208,7 @@
     border-bottom: 1px solid var(--strong-line);
     background: none;
     padding: 1px;
+    border-radius: 0;
   }
   button:not(.link) {
     width: 21px;

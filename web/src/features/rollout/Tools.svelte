@@ -45,6 +45,7 @@
     font-size: var(--text-s);
     padding: 1px 2px;
     margin-right: 6px;
+    border-radius: 0;
   }
   @media (max-width: 900px) {
     .tools {

@@ -62,7 +62,11 @@ export class Place {
 }
 
 /** Where a finding is mended when it is not in a cell of the sheet. */
-export type Mending = 'licence' | 'packages' | 'secret' | 'bay' | 'check' | 'cell';
+export type Mending =
+  'licence' | 'packages' | 'secret' | 'bay' | 'check' | 'cell' | 'inspect' | 'machine';
+
+/** Findings about a machine that are mended on its page. */
+const ON_ITS_PAGE = ['machine-on', 'machine-unread', 'machine-silent', 'drive-holds'];
 
 export function mendingOf(finding: Finding, plan: PlanView): Mending {
   if (finding.code === 'licence') return 'licence';
@@ -71,5 +75,16 @@ export function mendingOf(finding: Finding, plan: PlanView): Mending {
   const column = plan.columns.find((one) => one.id === finding.column);
   if (finding.code === 'unanswered' && column?.kind === 'secret') return 'secret';
   if (finding.code === 'bay-missing') return 'bay';
+  if (finding.code === 'machine-not-inspected') return 'inspect';
+  if (ON_ITS_PAGE.includes(finding.code)) return 'machine';
   return finding.code === 'host-unread' ? 'check' : 'cell';
+}
+
+/** The machines of a plan that nobody has looked into. */
+export function notInspected(plan: PlanView): string[] {
+  const used = new Set(plan.nodes.map((node) => node.host));
+  return plan.hosts
+    .filter((host) => host.bare && used.has(host.name))
+    .filter((host) => (host.drives ?? []).every((drive) => drive.holds === null))
+    .map((host) => host.name);
 }

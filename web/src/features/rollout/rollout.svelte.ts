@@ -11,7 +11,15 @@ import { notices } from '../../lib/notices.svelte';
 
 export type Progress = Record<
   string,
-  { sent?: number; total?: number; rate?: number; tries?: number; left_s?: number; lost?: string }
+  {
+    sent?: number;
+    total?: number;
+    rate?: number;
+    tries?: number;
+    left_s?: number;
+    lost?: string;
+    words?: string;
+  }
 >;
 
 export class Rollout {

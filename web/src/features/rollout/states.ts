@@ -12,7 +12,7 @@ export interface NodeState {
 
 export function nodeStates(
   run: RunView,
-  progress: Record<string, { sent?: number; total?: number }>,
+  progress: Record<string, { sent?: number; total?: number; words?: string }>,
 ): Map<string, NodeState> {
   const by = new Map<string, StepView[]>();
   for (const step of run.steps) by.set(step.node, [...(by.get(step.node) ?? []), step]);
@@ -27,7 +27,7 @@ export function nodeStates(
 export function stateOf(
   steps: StepView[],
   run: RunView,
-  progress: Record<string, { sent?: number; total?: number }>,
+  progress: Record<string, { sent?: number; total?: number; words?: string }>,
   checks?: Outcome,
 ): NodeState {
   const total = steps.reduce((sum, s) => sum + s.expected_s, 0) || 1;
@@ -72,6 +72,10 @@ export function stateOf(
       share,
       text: `${inside(active.label)}${sent?.total ? `, ${Math.round((100 * (sent.sent ?? 0)) / sent.total)} %` : ''}`,
     };
+  if (waiting?.kind === 'install') {
+    const words = progress[waiting.key]?.words;
+    return { mark: 'waiting', share, text: words ? `installing: ${words}` : 'installing' };
+  }
   if (waiting) return { mark: 'waiting', share, text: `waiting for ${inside(waiting.label)}` };
   const planned = steps.find((s) => s.state === 'planned');
   if (run.state === 'held')

@@ -4,7 +4,7 @@ import { PLAIN } from '../../lib/prefs.svelte';
 import { arranged, columnsOf, nextSort, sorted } from './columns';
 
 const COLUMNS = ['name', 'host', 'address', 'station', 'ntp'].map((id) => ({ id, label: id }));
-const plan = { columns: COLUMNS, roles: [{ label: 'lead' }] } as unknown as PlanView;
+const plan = { columns: COLUMNS, roles: [{ label: 'lead' }], nodes: [] } as unknown as PlanView;
 const all = columnsOf(plan, (bytes) => `${bytes} B`);
 const ids = (columns: { id: string }[]) => columns.map((one) => one.id);
 const node = (id: string, address: string, memory = 0) =>
@@ -32,6 +32,27 @@ describe('columns', () => {
     expect(ids(found).slice(0, 2)).toEqual(['name', 'address']);
     expect(found[1]?.width).toBe(300);
     expect(ids(found)).not.toContain('ntp');
+  });
+  it('of VMs are left out where all nodes live on bare machines', () => {
+    const named = ['name', 'host', 'datastore', 'provisioning', 'disk.data.drives', 'system.drive'];
+    const unused = { value: '', origin: 'unused' };
+    const bare = { cells: { datastore: unused, provisioning: unused } };
+    const onMachines = {
+      ...plan,
+      columns: named.map((id) => ({ id, label: id })),
+      nodes: [bare],
+    } as unknown as PlanView;
+    expect(ids(columnsOf(onMachines, String))).toEqual([
+      'name',
+      '#role',
+      'host',
+      'system.drive',
+      'disk.data.drives',
+      '#vcpu',
+      '#memory',
+    ]);
+    const mixed = { ...onMachines, nodes: [bare, { cells: {} }] } as unknown as PlanView;
+    expect(ids(columnsOf(mixed, String))).toContain('datastore');
   });
   it('sort by what is meant, not by letters', () => {
     const nodes = [node('a', '10.0.0.9', 8), node('b', ''), node('c', '10.0.0.10', 64)];

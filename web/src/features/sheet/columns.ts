@@ -12,12 +12,16 @@ export interface SheetColumn {
   text: (node: NodeView) => string;
 }
 
-const FIRST = ['name', 'host', 'address', 'datastore', 'size'];
+const FIRST = ['name', 'host', 'address', 'system.drive', 'datastore', 'size'];
+/** Columns of VMs, by the last part of their name: nodes on bare machines have none of them. */
+const OF_VMS = ['datastore', 'provisioning', 'mac', 'mac_pool'];
 const WIDTHS: Record<string, number> = {
   name: 152,
   host: 96,
   address: 116,
   datastore: 128,
+  'system.drive': 132,
+  port: 146,
   size: 74,
   provisioning: 70,
   network: 112,
@@ -49,18 +53,24 @@ const MONO = new Set([
   'prefix6',
   'ntp',
   'mac',
+  'port',
+  'system.drive',
 ]);
 export const NARROWEST = 48;
 
 export const mono = (id: string): boolean =>
   MONO.has(id) ||
   id.endsWith('.mac') ||
+  id.endsWith('.port') ||
+  id.endsWith('.drives') ||
   id.endsWith('.address6') ||
   id.endsWith('.address') ||
   id.endsWith('.prefix') ||
   id.startsWith('virtual.');
 
 function widthOf(id: string, label: string): number {
+  if (id.endsWith('.port')) return 146;
+  if (id.endsWith('.drives')) return 236;
   const known = WIDTHS[id] ?? (id.endsWith('.mac') ? 158 : undefined);
   return known ?? Math.max(110, 9 * label.length);
 }
@@ -73,6 +83,15 @@ function fixed(
   text: (node: NodeView) => string,
 ): SheetColumn {
   return { id, label, width, right, editable: false, text };
+}
+
+/** Whether no node has the column, because all live on bare machines. */
+function onlyOfVms(plan: PlanView, id: string): boolean {
+  return (
+    OF_VMS.includes(id.split('.').at(-1) ?? '') &&
+    plan.nodes.length > 0 &&
+    plan.nodes.every((node) => node.cells[id]?.origin === 'unused')
+  );
 }
 
 /** Every column, in the order they have by themselves. */
@@ -98,9 +117,12 @@ export function columnsOf(plan: PlanView, size: (bytes: number) => string): Shee
       true,
       (n) => `${size(n.thin_bytes)} / ${size(n.full_bytes)}`,
     ),
-  ];
-  const first = FIRST.flatMap((id) => plan.columns.filter((one) => one.id === id)).map(given);
-  const rest = plan.columns.filter((one) => !FIRST.includes(one.id)).map(given);
+  ].filter((one) => one.id !== '#disk' || !onlyOfVms(plan, 'datastore'));
+  const shown = plan.columns.filter((one) => !onlyOfVms(plan, one.id));
+  const drives = shown.map((one) => one.id).filter((id) => id.endsWith('.drives'));
+  const order = FIRST.flatMap((id) => (id === 'system.drive' ? [id, ...drives] : [id]));
+  const first = order.flatMap((id) => shown.filter((one) => one.id === id)).map(given);
+  const rest = shown.filter((one) => !order.includes(one.id)).map(given);
   return [...first.slice(0, 1), role, ...first.slice(1), ...computed, ...rest];
 }
 

@@ -42,13 +42,9 @@
 
 <style>
   dl {
-    display: grid;
-    grid-template-columns: 150px 1fr;
+    --label: 150px;
     gap: 6px 14px;
-    margin: 0;
-  }
-  dd {
-    margin: 0;
+    font-size: var(--text-m);
   }
   .off {
     color: var(--muted);

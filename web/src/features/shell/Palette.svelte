@@ -1,7 +1,9 @@
 <script lang="ts">
   /** Find anything and go there: pages, plans, runs, hosts, machines, nodes, addresses, packages, findings. */
+  import { onMount, tick } from 'svelte';
   import { get } from '../../lib/api/client';
   import type { HitView, PlanLine } from '../../lib/api/types';
+  import type { Early } from '../../lib/early';
   import { router } from '../../lib/router.svelte';
   import Dialog from '../../lib/ui/Dialog.svelte';
   import { matching, ofHits, ofPlans, PLACES, type Destination } from './destinations';
@@ -15,12 +17,19 @@
     commands: Command[];
     /** Findings of the page that is open. */
     findings: Destination[];
+    /** What was typed before this was there. */
+    early: () => Early | undefined;
     onclose: () => void;
   }
-  let { plans, commands, findings, onclose }: Props = $props();
+  let { plans, commands, findings, early, onclose }: Props = $props();
   const MOST = 14;
   let query = $state(''),
     at = $state(0);
+  onMount(() => {
+    const typed = early();
+    query = typed?.text ?? '';
+    if (typed?.entered) void tick().then(() => choose(0));
+  });
   let hits = $state.raw<HitView[]>([]);
   let asked = 0;
 
@@ -99,10 +108,7 @@
 <style>
   input {
     width: 100%;
-    border: 1px solid var(--strong-line);
-    background: var(--paper);
     padding: 8px 12px;
-    border-radius: var(--radius);
   }
   ul {
     list-style: none;

@@ -91,15 +91,28 @@
     if (reading === 'networks') return networkWords(c.host, wanted);
     const told = footOf(reading, c.host, { losses, now });
     if (told) return told;
+    if (c.host.bare) return bareWords(c.host, c.stones.length > 0, c.w > 180, c.w > 104);
     return wide
       ? `${figure(c.free)} of ${figure(c.host.limit_bytes)} ${unit} free`
       : `${figure(c.free)} free`;
+  }
+  function bareWords(host: Place, taken: boolean, wide: boolean, roomy: boolean): string {
+    const many = host.drives?.length ?? 0;
+    if (!many) return 'drives unknown';
+    const whose = taken ? 'taken' : 'free';
+    if (!wide && !roomy) return whose;
+    const drives = count(many, 'drive');
+    return wide
+      ? `${whose} · ${figure(host.memory_bytes)} ${unit}, ${drives}`
+      : `${whose}, ${drives}`;
   }
   const isAlarm = (c: Column) =>
     Boolean(c.host.trouble) ||
     isShort(c.host) ||
     isOdd(reading, c.host, now) ||
-    (reading === 'networks' && wanted.some((one) => !c.host.networks.includes(one)));
+    (reading === 'networks' &&
+      !c.host.bare &&
+      wanted.some((one) => !c.host.networks.includes(one)));
   function down(event: PointerEvent, part: Part) {
     onselect?.(nodeOf(part), bytes ? (part.column ?? 'datastore') : 'host');
     if (onmove && !event.button) drag.begin(event, part);

@@ -1,7 +1,7 @@
 <script lang="ts">
   /** A host (or a datastore) on the wall: what runs there already, what others plan, and below it its name. */
   import type { Snippet } from 'svelte';
-  import { middle, size } from '../../lib/format';
+  import { count, middle, size } from '../../lib/format';
   import type { Column } from './wall';
 
   interface Props {
@@ -25,12 +25,15 @@
   <!-- svelte-ignore a11y_click_events_have_key_events, a11y_no_static_element_interactions -->
   <rect x={c.x} y={c.top} width={c.w} height={c.base - c.top} class="shell" onclick={onchoose}>
     {#if !c.dense}<title
-        >{c.host.name}: {size(c.free)} free below the limit of {size(c.host.limit_bytes)}; {size(
-          c.host.memory_bytes,
-        )} installed{c.host.trouble ? ` · ${c.host.trouble}` : ''}</title
+        >{c.host.name}: {#if c.host.bare}bare machine, {size(c.host.memory_bytes)}, {count(
+            c.host.drives?.length ?? 0,
+            'drive',
+          )}{:else}{size(c.free)} free below the limit of {size(c.host.limit_bytes)}; {size(
+            c.host.memory_bytes,
+          )} installed{/if}{c.host.trouble ? ` · ${c.host.trouble}` : ''}</title
       >{/if}</rect
   >
-  {#if !c.dense}<line
+  {#if !c.dense && !c.host.bare}<line
       x1={c.x - 3}
       x2={c.x + c.w + 3}
       y1={c.limit}
@@ -61,6 +64,16 @@
           >{middle(g.label, chars(g.w))}</text
         >{/if}</g
     >{/each}
+  {#each c.drives as d (d.serial)}<rect
+      x={d.x}
+      y={d.y}
+      width={d.w}
+      height={d.h}
+      class="drive {d.use}"><title>{d.title}</title></rect
+    >{#if d.use === 'system'}<path
+        d={`M${d.x + 3} ${d.y + d.h / 2}H${d.x + d.w - 3}`}
+        class="notch"
+      />{/if}{/each}
   {@render children()}
   <line x1={c.x - reach} x2={c.x + c.w + reach} y1={c.base} y2={c.base} class="ground" />
   {#if c.named === 'across'}
@@ -111,6 +124,29 @@
   .claimed text.plain {
     stroke: none;
     fill: var(--soft);
+  }
+  .drive {
+    fill: var(--paper);
+    stroke: var(--strong-line);
+  }
+  .drive.free {
+    stroke-dasharray: 2 2;
+  }
+  .drive.held {
+    fill: url(#rock);
+  }
+  .drive.data {
+    fill: var(--accent-wash);
+    stroke: var(--accent);
+  }
+  .drive.system {
+    fill: var(--ink);
+    stroke: var(--ink);
+  }
+  .notch {
+    stroke: var(--paper);
+    stroke-width: 1.5;
+    pointer-events: none;
   }
   .limit {
     stroke: var(--strong-line);

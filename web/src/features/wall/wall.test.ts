@@ -30,6 +30,8 @@ const host = (name: string, memory: number, bay = 'main', bedrock: number[] = []
     vcpu: 1,
   })),
   carries: [],
+  bare: false,
+  drives: [],
 });
 const node = (id: string, on: string, memory: number): NodeView => ({
   id,
@@ -203,5 +205,28 @@ describe('a wall of any size', () => {
     expect(isOdd('age', { ...place, read_at: 0 }, told.now)).toBe(true);
     expect(footOf('impact', place, told)).toBe('lost: 1 of 2 archive left');
     expect(footOf('memory', place, told)).toBe('');
+  });
+
+  it('draws a bare machine whole, with its drives at the foot and what each is for', () => {
+    const serials = ['S1', 'S2', 'S3', 'S4'];
+    const drives = serials.map((serial) => ({
+      serial,
+      size_bytes: GIB,
+      kind: 'ssd',
+      holds: serial === 'S4' ? 'sda ext4' : '',
+    }));
+    const machine: HostView = { ...host('slate', 384), bare: true, drives };
+    const cells = {
+      'system.drive': { value: 'S1', origin: 'computed' },
+      'disk.data.drives': { value: 'S2, S3', origin: 'computed' },
+    } as NodeView['cells'];
+    const seen = measured([machine], [{ ...node('n', 'slate', 16), cells }], 'memory');
+    const [column] = layout(seen.hosts, seen.nodes, 900, 260).columns;
+    expect(column!.drives.map((one) => one.use)).toEqual(['system', 'data', 'data', 'held']);
+    // all of it is the node's, and the stone stands on the drives
+    expect(column!.free).toBe(0);
+    expect(column!.stones[0]!.y + column!.stones[0]!.h).toBeLessThanOrEqual(column!.drives[0]!.y);
+    for (const one of column!.drives)
+      expect(one.x + one.w).toBeLessThanOrEqual(column!.x + column!.w);
   });
 });

@@ -17,6 +17,17 @@ export interface Stone extends Block {
   node: Part;
   path: string;
 }
+/** What a drive of a bare machine is for: the system, data, something that lies on it, or nothing. */
+export type DriveUse = 'system' | 'data' | 'held' | 'free';
+export interface DriveBox {
+  serial: string;
+  use: DriveUse;
+  title: string;
+  x: number;
+  y: number;
+  w: number;
+  h: number;
+}
 export interface Ghost extends Block {
   planned: boolean;
 }
@@ -25,6 +36,8 @@ export type Named = 'across' | 'upright' | 'lens';
 
 export interface Column {
   ghosts: Ghost[];
+  /** The drives of a bare machine, in a band at its foot. */
+  drives: DriveBox[];
   host: Place;
   x: number;
   w: number;
@@ -84,7 +97,7 @@ export function measured(
   lines: StoreLine[] = [],
 ): { hosts: Place[]; nodes: Part[] } {
   if (reading === 'stores' || reading === 'full') return datastores(hosts, nodes, reading, lines);
-  if (reading !== 'vcpu') return { hosts, nodes };
+  if (reading !== 'vcpu') return { hosts, nodes: whole(hosts, nodes, 'memory_bytes') };
   return {
     hosts: hosts.map((host) => ({
       ...host,
@@ -95,8 +108,22 @@ export function measured(
         memory_bytes: (guest.vcpu ?? 0) * 2 ** 30,
       })),
     })),
-    nodes: nodes.map((node) => ({ ...node, memory_bytes: node.vcpu * 2 ** 30 })),
+    nodes: whole(hosts, nodes, 'threads').map((node) => ({
+      ...node,
+      memory_bytes: node.vcpu * 2 ** 30,
+    })),
   };
+}
+
+/** Nodes with what they take: on a bare machine, all of it. */
+function whole(hosts: HostView[], nodes: NodeView[], what: 'memory_bytes' | 'threads'): NodeView[] {
+  const bare = new Map(hosts.filter((host) => host.bare).map((host) => [host.name, host[what]]));
+  if (!bare.size) return nodes;
+  const field = what === 'threads' ? 'vcpu' : what;
+  return nodes.map((node) => {
+    const all = bare.get(node.host);
+    return all === undefined ? node : { ...node, [field]: all };
+  });
 }
 
 /** Every datastore once, shared ones first. A column is as high as what it holds or must hold at worst; its limit is the datastore's capacity. */
@@ -236,6 +263,7 @@ export function networksOf(nodes: NodeView[]): string[] {
 
 /** What is said of a host's networks. */
 export function networkWords(host: HostView, wanted: string[]): string {
+  if (host.bare) return 'by its ports';
   const missing = wanted.filter((one) => !host.networks.includes(one));
   return missing.length
     ? `missing: ${missing.join(', ')}`
@@ -331,6 +359,8 @@ function column(
   const dense = named !== 'across';
   const tall = Math.max(4, (high * host.memory_bytes) / most),
     scale = tall / Math.max(1, host.memory_bytes);
+  const drives = dense ? [] : driveBoxes(host, nodes, x, w, base, tall);
+  const band = drives.length ? base - Math.min(...drives.map((one) => one.y)) + DRIVE_GAP : 0;
   const inset = dense ? 1 : 3;
   const least = dense ? 3 : 19;
   const wanted = [
@@ -339,8 +369,9 @@ function column(
     ...nodes.map((n) => Math.max(least, n.memory_bytes * scale)),
   ];
   const total = wanted.reduce((a, b) => a + b, 0),
-    squeeze = total > tall ? tall / total : 1;
-  let y = base,
+    room = Math.max(1, tall - band),
+    squeeze = total > room ? room / total : 1;
+  let y = base - band,
     i = 0;
   const bedrock: Block[] = [],
     stones: Stone[] = [];
@@ -389,6 +420,7 @@ function column(
   const used = [...host.bedrock, ...nodes].reduce((sum, one) => sum + one.memory_bytes, 0);
   return {
     ghosts,
+    drives,
     host,
     x,
     w,
@@ -401,6 +433,60 @@ function column(
     dense,
     named,
   };
+}
+
+const DRIVE_GAP = 3,
+  DRIVE_LEAST = 6,
+  DRIVE_MOST = 13;
+
+/** A machine's drives side by side at its foot, in as many rows as they need, and what each is for by its node's cells. */
+function driveBoxes(
+  host: Place,
+  nodes: Part[],
+  x: number,
+  w: number,
+  base: number,
+  tall: number,
+): DriveBox[] {
+  const all = host.drives ?? [];
+  if (!all.length) return [];
+  const uses = driveUses(nodes);
+  const room = w - 2 * DRIVE_GAP;
+  const perRow = Math.max(1, Math.min(all.length, Math.floor(room / (DRIVE_LEAST + DRIVE_GAP))));
+  const side = Math.min(DRIVE_MOST, (room - DRIVE_GAP * (perRow - 1)) / perRow);
+  const rows = Math.ceil(all.length / perRow);
+  if (rows * (side + DRIVE_GAP) > tall / 2) return [];
+  return all.map((drive, n) => {
+    const use = uses.get(drive.serial) ?? (drive.holds ? 'held' : 'free');
+    return {
+      serial: drive.serial,
+      use,
+      title: `${drive.serial}, ${size(drive.size_bytes)} ${drive.kind}: ${driveWords(use, drive.holds)}`,
+      x: x + DRIVE_GAP + (n % perRow) * (side + DRIVE_GAP),
+      y: base - (Math.floor(n / perRow) + 1) * (side + DRIVE_GAP),
+      w: side,
+      h: side,
+    };
+  });
+}
+
+function driveUses(nodes: Part[]): Map<string, DriveUse> {
+  const found = new Map<string, DriveUse>();
+  for (const node of nodes)
+    for (const [column, cell] of Object.entries(node.cells)) {
+      const use = column === 'system.drive' ? 'system' : 'data';
+      if (column === 'system.drive' || column.endsWith('.drives'))
+        for (const serial of cell.value.split(','))
+          if (serial.trim()) found.set(serial.trim(), use);
+    }
+  return found;
+}
+
+function driveWords(use: DriveUse, holds: string | null): string {
+  if (use === 'system') return 'system drive';
+  if (use === 'data') return 'data drive';
+  if (holds === null) return 'not inspected';
+  return holds ? `holds ${holds}` : 'empty, unused';
 }
 
 /** A block with its corners cut, each a little differently, always the same for the same node. */

@@ -47,6 +47,7 @@
 
 <style>
   dialog {
+    --field: var(--paper);
     border: 1px solid var(--strong-line);
     background: var(--surface);
     color: var(--ink);

@@ -1,13 +1,15 @@
 <script lang="ts">
-  import Button from '../../lib/ui/Button.svelte';
-  import Dialog from '../../lib/ui/Dialog.svelte';
+  /** A licence text, to be read and accepted. `saved` tells what accepting keeps, and where. */
+  import Button from './Button.svelte';
+  import Dialog from './Dialog.svelte';
   interface Props {
     text: string;
     product: string;
+    saved: string;
     onaccept: (by: string) => void;
     onclose: () => void;
   }
-  let { text, product, onaccept, onclose }: Props = $props();
+  let { text, product, saved, onaccept, onclose }: Props = $props();
   let by = $state('');
 </script>
 
@@ -17,15 +19,21 @@
   <form
     onsubmit={(e) => {
       e.preventDefault();
-      if (by.trim()) onaccept(by.trim());
+      onaccept(by.trim());
     }}
   >
     <label
-      >Accepted by <input bind:value={by} required maxlength="80" placeholder="your name" /></label
+      >Accepted by <input
+        bind:value={by}
+        required
+        minlength="2"
+        maxlength="80"
+        placeholder="your name"
+      /></label
     >
-    <Button kind="main" type="submit" disabled={!by.trim()}>Accept licence</Button>
+    <Button kind="main" type="submit" disabled={by.trim().length < 2}>Accept licence</Button>
   </form>
-  <p class="quiet">Name, time and the text's SHA-256 are saved in the plan.</p>
+  <p class="quiet">{saved}</p>
 </Dialog>
 
 <style>
@@ -47,10 +55,6 @@
     margin-bottom: 8px;
   }
   input {
-    border: 1px solid var(--strong-line);
-    background: var(--paper);
-    padding: 6px 10px;
-    border-radius: var(--radius);
     margin-left: 8px;
   }
 </style>

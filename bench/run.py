@@ -14,7 +14,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parents[1]))
-from bench import editing, estate, frames, packages, placement, run_page
+from bench import editing, estate, frames, media, packages, placement, run_page
 from nimble_stone.core import checks, sequence, yaml_text
 from nimble_stone.core.checks import Situation
 from nimble_stone.core.plan.model import Plan
@@ -215,6 +215,7 @@ def main() -> None:
         "editing": lambda _: editing.main(),
         "frames": frames.main,
         "run_page": run_page.main,
+        "media": media.main,
     }
     for name, work in parts.items():
         if not set(sys.argv[1:]) & set(parts) or name in sys.argv:

@@ -11,8 +11,9 @@ from pathlib import Path
 from playwright.sync_api import Page, expect, sync_playwright
 
 from nimble_stone.cli.seeding import know_machines
-from nimble_stone.lab.scenario import appliance, demo, products
+from nimble_stone.lab.scenario import appliance, demo, medium, products
 from tests.browser.conftest import ARGUMENTS
+from tests.support.machines import inspect
 from tests.support.processes import (
     PASSWORD,
     LabProcess,
@@ -91,7 +92,6 @@ def _pictures(page: Page, server: ServerProcess) -> None:
     page.get_by_role("button", name="Check and run").click()
     page.wait_for_url("**/run*")
     expect(page.get_by_role("heading", level=1)).to_contain_text("western-arc-1", timeout=60_000)
-    shot("run")
     _page(page, server, "dark", "/plans/western/run")
     expect(page.get_by_role("heading", level=1)).to_contain_text(
         "waiting for services", timeout=60_000
@@ -102,6 +102,8 @@ def _pictures(page: Page, server: ServerProcess) -> None:
     )
     _page(page, server, "light", "/plans/western/acceptance")
     shot("acceptance")
+    _page(page, server, "light", "/plans/iron")
+    shot("plan-metal")
     _page(page, server, "light", "/")
     shot("overview")
     _page(page, server, "dark", "/plans/many")
@@ -117,7 +119,8 @@ def main() -> None:
         data = folder / "data"
         data.mkdir(mode=0o700)
         (data / "dial.yaml").write_text(lab.dial())
-        server = ServerProcess(data, pace=1 / SPEED)
+        medium.write(data / "inspection.iso")
+        server = ServerProcess(data, pace=1 / SPEED, reachable=True)
         try:
             client = server.client()
             prepare(client, lab, small_package(folder, mib=24))
@@ -165,6 +168,14 @@ def main() -> None:
                 "/api/plans/keel/secret",
                 {"version": keel["version"], "column": "admin_password", "value": PASSWORD},
             )
+            iron = demo.METAL.replace("name: keel", "name: iron")
+            made = client.call("POST", "/api/plans", {"text": iron})
+            client.call(
+                "POST",
+                "/api/plans/iron/secret",
+                {"version": made["version"], "column": "admin_password", "value": PASSWORD},
+            )
+            inspect(client, "basalt", "chert", "gneiss", "granite", "slate", "tuff")
             with sync_playwright() as playwright:
                 browser = playwright.chromium.launch(
                     executable_path="/usr/bin/chromium", args=ARGUMENTS

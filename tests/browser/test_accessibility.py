@@ -41,6 +41,9 @@ VIEWS = {
     "keyring": "/keyring",
     "guide": "/help/guide",
 }
+NAMES = [*VIEWS, "package", "machine", "older run"]
+PARTS = [NAMES[0:7], NAMES[7:14], NAMES[14:20], NAMES[20:]]
+"""A test each: on a slow machine none lasts for minutes."""
 
 
 @pytest.fixture(scope="module")
@@ -100,13 +103,14 @@ def violations(page: Page) -> list[str]:
 
 
 @pytest.mark.parametrize("theme", ["light", "dark"])
+@pytest.mark.parametrize("names", PARTS, ids=lambda names: names[0])
 def test_axe_finds_nothing_in_any_view(
-    page: Page, server: ServerProcess, views: dict[str, str], theme: str
+    page: Page, server: ServerProcess, views: dict[str, str], theme: str, names: list[str]
 ) -> None:
     page.evaluate(f"localStorage.setItem('theme', {json.dumps(theme)})")
     found = {}
-    for name, path in views.items():
-        settled(page, server, path)
+    for name in names:
+        settled(page, server, views[name])
         if wrong := violations(page):
             found[name] = wrong
     assert not found, json.dumps(found, indent=1)
@@ -148,14 +152,15 @@ def test_axe_finds_nothing_in_dialogs_and_at_the_door(
     assert not found, json.dumps(found, indent=1)
 
 
+@pytest.mark.parametrize("names", PARTS, ids=lambda names: names[0])
 def test_no_view_scrolls_sideways_at_640_pixels(
-    page: Page, server: ServerProcess, views: dict[str, str]
+    page: Page, server: ServerProcess, views: dict[str, str], names: list[str]
 ) -> None:
     """640 px is also 1280 px at 200 %."""
     page.set_viewport_size({"width": 640, "height": 800})
     wide = {}
-    for name, path in views.items():
-        settled(page, server, path)
+    for name in names:
+        settled(page, server, views[name])
         width = page.evaluate("document.scrollingElement.scrollWidth")
         out = page.evaluate(
             """() => [...document.querySelectorAll('main *')].filter((one) => {

@@ -12,8 +12,8 @@ import pytest
 from playwright.sync_api import Browser, Page, expect
 
 from nimble_stone.cli.client import Client
-from nimble_stone.lab.scenario import demo
-from tests.support.processes import LabProcess, ServerProcess, lab_and_server
+from nimble_stone.lab.scenario import demo, medium
+from tests.support.processes import LabProcess, ServerProcess, lab_and_server, small_package
 
 HOSTS = (
     "[kelda-main]\ngannet 10.44.1.11\nfulmar 10.44.1.12\nskua 10.44.1.13\npetrel"
@@ -26,8 +26,9 @@ HOSTS = (
 def place(
     tmp_path_factory: pytest.TempPathFactory,
 ) -> Iterator[tuple[LabProcess, ServerProcess, Client]]:
-    with lab_and_server(tmp_path_factory.mktemp("estate"), more_hosts=2) as found:
-        lab, _, client = found
+    with lab_and_server(tmp_path_factory.mktemp("estate"), more_hosts=2, reachable=True) as found:
+        lab, running, client = found
+        medium.write(running.data / "inspection.iso")
         # networks only
         client.call(
             "POST",
@@ -68,7 +69,7 @@ def heading(page: Page):  # type: ignore[no-untyped-def]
     return page.get_by_role("heading", level=1)
 
 
-def test_a_new_user_adds_ten_hosts_and_six_machines_mends_a_bay_and_knows_what_is_left(
+def test_a_new_user_adds_ten_hosts_and_seven_machines_mends_a_bay_and_knows_what_is_left(
     page: Page, server: ServerProcess, lab: LabProcess
 ) -> None:
     expect(heading(page)).to_contain_text("No hosts yet")
@@ -88,9 +89,9 @@ def test_a_new_user_adds_ten_hosts_and_six_machines_mends_a_bay_and_knows_what_i
     page.get_by_role("button", name="scan a range").click()
     page.get_by_label("Addresses: at most 4,096").fill("10.44.3.99-108")
     page.get_by_role("button", name="Scan", exact=True).click()
-    expect(page.get_by_text("6 new ones")).to_be_visible(timeout=30_000)
-    page.get_by_role("button", name="Add 6 addresses to the list").click()
-    expect(page.get_by_role("dialog")).to_contain_text("6 machines")
+    expect(page.get_by_text("7 new ones")).to_be_visible(timeout=30_000)
+    page.get_by_role("button", name="Add 7 addresses to the list").click()
+    expect(page.get_by_role("dialog")).to_contain_text("7 machines")
     names = [one.name for one in demo.plan().machines]
     box = page.get_by_label("Names or addresses")
     box.fill(
@@ -100,11 +101,11 @@ def test_a_new_user_adds_ten_hosts_and_six_machines_mends_a_bay_and_knows_what_i
         )
     )
     page.get_by_label("Keyring entry").fill(demo.BMC_CREDENTIAL)
-    page.get_by_role("button", name="Check 6 logins").click()
-    expect(page.get_by_text("6 of 6 can be added")).to_be_visible(timeout=40_000)
+    page.get_by_role("button", name="Check 7 logins").click()
+    expect(page.get_by_text("7 of 7 can be added")).to_be_visible(timeout=40_000)
     expect(page.get_by_role("row").filter(has_text="10.44.3.105")).to_contain_text("expired")
-    page.get_by_role("button", name="Pin these keys, add 6").click()
-    expect(heading(page)).to_contain_text("10 hosts and 6 machines", timeout=40_000)
+    page.get_by_role("button", name="Pin these keys, add 7").click()
+    expect(heading(page)).to_contain_text("10 hosts and 7 machines", timeout=40_000)
 
     page.get_by_role("button", name=re.compile("^readiness")).click()
     expect(
@@ -140,9 +141,9 @@ def test_the_wall_changes_its_reading_and_is_filtered_by_typing(page: Page) -> N
     ):
         page.get_by_role("button", name=label, exact=True).click()
         expect(page.locator(f"svg[aria-label^='The estate by {reading}']")).to_be_visible()
-    expect(page.locator("g[data-name]")).to_have_count(16)
+    expect(page.locator("g[data-name]")).to_have_count(17)
     page.get_by_label("Filter").fill("metal")
-    expect(page.locator("g[data-name]")).to_have_count(6)
+    expect(page.locator("g[data-name]")).to_have_count(7)
     page.get_by_label("Filter").fill("knot")
     expect(page.locator("g[data-name]")).to_have_count(1)
     page.get_by_label("Filter").fill("")
@@ -223,6 +224,75 @@ def test_networks_are_drawn_with_their_gaps_and_a_machine_is_switched_on(
     switch.click()
     expect(heading(page)).to_contain_text("power on", timeout=30_000)
     assert lab.show()["machines"]["gneiss"]["power"] == "On"
+
+
+def test_machines_are_inspected_and_what_is_inside_is_seen(
+    page: Page, server: ServerProcess, lab: LabProcess
+) -> None:
+    page.goto(f"{server.url}/estate")
+    page.get_by_role("button", name="Inspect …").click()
+    dialog = page.get_by_role("dialog")
+    # what can be inspected is ticked; flint has no virtual media
+    expect(dialog.get_by_role("checkbox", name="slate")).to_be_checked()
+    expect(dialog.get_by_role("checkbox", name="flint")).not_to_be_checked()
+    dialog.get_by_role("checkbox", name="flint").check()
+    expect(dialog).to_contain_text("its controller has no virtual media")
+    expect(dialog.get_by_role("status")).to_have_text("Cannot be inspected: flint.")
+    dialog.get_by_role("checkbox", name="flint").uncheck()
+    for name in ("basalt", "chert", "granite", "tuff"):
+        dialog.get_by_role("checkbox", name=name).uncheck()
+    # gneiss is on since the test before: its restart is confirmed by its name
+    dialog.get_by_role("checkbox", name="gneiss").check()
+    begin = dialog.get_by_role("button", name="Inspect 2 machines")
+    expect(begin).to_be_disabled()
+    dialog.get_by_label("Type its name to confirm").fill("gneiss")
+    begin.click()
+    expect(heading(page)).to_contain_text("All 8 steps on 2 machines done", timeout=60_000)
+    page.get_by_role("link", name="slate").click()
+    inside = page.get_by_role("row")
+    expect(inside.filter(has_text="ens1f0")).to_contain_text("port 1")
+    expect(inside.filter(has_text="ens1f0")).to_contain_text("leaf-1.kelda.holm.example")
+    expect(inside.filter(has_text="nvme7n1")).to_contain_text("nvme7n1p1 ext4 “old-archive”")
+    expect(page.get_by_label("Details")).to_contain_text("nvme7n1 holds something")
+    assert lab.show()["machines"]["gneiss"]["power"] == "On"
+
+
+def test_a_drive_is_wiped_and_an_image_written_to_it_after_its_machine_was_typed(
+    page: Page,
+    server: ServerProcess,
+    place: tuple[LabProcess, ServerProcess, Client],
+    lab: LabProcess,
+    tmp_path: Path,
+) -> None:
+    place[2].upload(small_package(tmp_path, mib=24), lambda *_: None)
+    page.goto(f"{server.url}/estate/machines/slate")
+    page.get_by_role("button", name="Wipe drives …").click()
+    dialog = page.get_by_role("dialog")
+    wipe = dialog.get_by_role("button", name="Wipe 1 drive")
+    dialog.get_by_role("checkbox", name="nvme7n1").check()
+    expect(wipe).to_be_disabled()
+    dialog.get_by_label("Type slate 1 drive to confirm").fill("slate 2 drives")
+    expect(wipe).to_be_disabled()
+    dialog.get_by_label("Type slate 1 drive to confirm").fill("slate 1 drive")
+    wipe.click()
+    expect(heading(page)).to_contain_text("All 4 steps on 1 machine done", timeout=60_000)
+    page.get_by_role("link", name="slate").click()
+    drive = page.get_by_role("row").filter(has_text="nvme7n1")
+    expect(drive).to_contain_text("blank")
+    page.get_by_role("button", name="Write image …").click()
+    dialog.get_by_label("Package").select_option(label="Gauge Collector 4.2.0")
+    dialog.get_by_role("radio", name="nvme7n1").check()
+    dialog.get_by_label("Type slate 1 drive to confirm").fill("slate 1 drive")
+    # slowly, so that its progress is seen
+    lab.turn("slate", slow_link=2e6)
+    dialog.get_by_role("button", name="Write image").click()
+    progress = page.locator("main").get_by_text(re.compile(r"[KM]iB of .* at .*B/s, .* left$"))
+    expect(progress).to_be_visible(timeout=60_000)
+    lab.turn("slate", slow_link=0)
+    expect(heading(page)).to_contain_text("All 5 steps on 1 machine done", timeout=60_000)
+    page.get_by_role("link", name="slate").click()
+    expect(drive).to_contain_text("dos")
+    assert lab.show()["machines"]["slate"]["written"]
 
 
 def test_it_stands_on_a_small_and_a_large_screen(

@@ -9,7 +9,7 @@ import re
 from pathlib import Path
 
 import pytest
-from playwright.sync_api import BrowserContext, Page, expect
+from playwright.sync_api import BrowserContext, Page, Route, expect
 
 from nimble_stone.cli.client import Client
 from nimble_stone.lab.scenario import appliance, demo
@@ -325,6 +325,25 @@ def test_a_wrong_plan_text_keeps_what_was_typed_and_says_the_line(
     page.get_by_role("button", name="Save").click()
     expect(page.get_by_role("alert")).to_contain_text("“colour” is not a key of this format")
     expect(text).to_have_value(re.compile("colour: red"))
+
+
+def test_what_is_typed_before_the_palette_is_there_is_typed_into_it(
+    page: Page, server: ServerProcess
+) -> None:
+    """Its code is fetched when it is first opened: here the fetch takes its time."""
+    held: list[Route] = []
+    page.route(re.compile("Palette.*js"), lambda route: held.append(route))
+    page.goto(f"{server.url}/plans/western?node=archive-2&column=address")
+    expect(cell(page, "western-arc-2", 4)).to_have_attribute("aria-selected", "true")
+    address = cell(page, "western-arc-2", 4).inner_text()
+    page.keyboard.press("Control+k")
+    page.keyboard.type("estate")
+    page.keyboard.press("Enter")
+    assert cell(page, "western-arc-2", 4).inner_text() == address
+    for route in held:
+        route.continue_()
+    expect(page).to_have_url(re.compile("/estate"))
+    expect(page.get_by_role("dialog")).to_have_count(0)
 
 
 def test_palette_help_theme_and_deep_links(page: Page, server: ServerProcess) -> None:

@@ -184,6 +184,7 @@ def test_kits_are_listed_validated_and_explained(tmp_path: Path) -> None:
         "ballast",
         "breakwater",
         "gauge-collector",
+        "keelson",
         "skerry",
         "tidebook",
     }

@@ -17,7 +17,8 @@ from nimble_stone.core.chances import chances
 from nimble_stone.core.checks import Situation
 from nimble_stone.core.placement import Demand, Supply, fluid, place, spread
 from nimble_stone.core.plan.sheet import resolve
-from nimble_stone.core.sequence import Limits, Step, forecast
+from nimble_stone.core.sequence import Limits, forecast
+from nimble_stone.core.step import Step
 from tests.core import scene
 
 GIB = 1 << 30

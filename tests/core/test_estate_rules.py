@@ -34,6 +34,7 @@ from nimble_stone.core.estate import (
     Path as Way,
 )
 from nimble_stone.core.estate_rules import MACHINE_RULES, RULES, Ground, judge, reference, worst
+from nimble_stone.core.inspection.report import InsideDisk, Inspection, Signature
 from nimble_stone.core.preparation import AddNames, CarryNetwork, NfsStore, TimeSource, WipeDisk
 from nimble_stone.core.units import GIB, TIB
 
@@ -423,3 +424,24 @@ def test_machines_are_judged_too(rule: str, changed: dict[str, Any]) -> None:
     assert {(v.rule, v.host, v.machine) for v in judge(Ground(hurt, NOW))} == {
         (rule, "basalt", True)
     }
+
+
+def test_a_machine_that_boots_from_the_network_needs_no_media_and_keeps_what_a_node_needs() -> None:
+    held = InsideDisk(
+        device="vda",
+        serial="s",
+        size_bytes=TIB,
+        kind="ssd",
+        holds=(Signature(device="vda", kind="dos"),),
+    )
+    facts = machine("basalt", media=(), inside=Inspection(machine="basalt", disks=(held,)))
+    one = Machine(name="basalt", address="10.44.9.1", credential="bmc", site="Kelda", bay="rack")
+    where = Estate(machines=(one,), machine_facts={"basalt": facts})
+    said = {v.rule for v in judge(Ground(where, NOW))}
+    assert "bmc-media" in said
+    net = where.model_copy(update={"machines": (one.model_copy(update={"boots": "network"}),)})
+    assert "bmc-media" not in {v.rule for v in judge(Ground(net, NOW))}
+    remedies = [v.remedy for v in judge(Ground(where, NOW))]
+    assert "Wipe it if it is no longer needed." in remedies
+    with_node = judge(Ground(where, NOW, living={"basalt": "keel-1"}))
+    assert "Wipe it if it is no longer needed." not in [v.remedy for v in with_node]

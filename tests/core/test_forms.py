@@ -12,6 +12,7 @@ from nimble_stone.app.kits import load_kits
 from nimble_stone.core import checks, yaml_text
 from nimble_stone.core.checks import Situation
 from nimble_stone.core.findings import Finding
+from nimble_stone.core.installing import packages as installing
 from nimble_stone.core.package import descriptor
 from nimble_stone.core.plan import forms
 from nimble_stone.core.plan.columns import Column
@@ -19,7 +20,7 @@ from nimble_stone.core.plan.model import Plan
 from nimble_stone.core.plan.packages import Packages
 from nimble_stone.core.plan.sheet import PackageView, Sheet, resolve
 from nimble_stone.core.yaml_text import Faults
-from nimble_stone.lab.scenario import products
+from nimble_stone.lab.scenario import keelson, products
 from tests.core import scene
 
 HOSTILE = ("a\nb", "a\x1b[2Jb", "x" * 5000, "a\u2028b")
@@ -37,6 +38,7 @@ def begun(kit: str) -> Sheet:
     if kit == "gauge-collector":
         return resolve(scene.plan(), KITS[kit], scene.PACKAGE, scene.estate())
     known = {product.title: view_of(product) for product in products.ALL.values()}
+    known[keelson.TITLE] = installing.view("c" * 64, keelson.TITLE, keelson.VERSION)
     own = {role.id: known[role.accepts.product] for role in KITS[kit].roles if role.accepts}
     plan = Plan.model_validate(
         {"nimble-stone": "plan/1", "name": "p", "kit": kit, "bay": "kelda-main"}

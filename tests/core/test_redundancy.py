@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from nimble_stone.core import checks, headroom, yaml_text
+from nimble_stone.core import checks, headroom, sizing, yaml_text
 from nimble_stone.core.checks import Situation
 from nimble_stone.core.findings import Finding
 from nimble_stone.core.kit.model import Kit
@@ -137,3 +137,100 @@ def test_losses_follow_the_parity_that_was_chosen() -> None:
     assert [
         headroom.copies_of(ballast(copies=copies), role) for copies in ("2", "3", "2+1", "4+2")
     ] == [2, 3, 2, 3]
+
+
+def with_load(tib: float, **values: Any) -> Sheet:
+    """Ballast with a stated workload, in TiB."""
+    return sheet_of(
+        "ballast",
+        {
+            "load": {"usable": tib},
+            "values": {
+                "pool": "kelda-survey",
+                "net.copying.pool": "kelda-storage",
+                "disk.data": "128",
+                **values,
+            },
+        },
+    )
+
+
+def stated(sheet: Sheet) -> list[Finding]:
+    return [
+        one
+        for one in checks.check(Situation(sheet, ESTATE))
+        if one.code in ("layout-short", "layout-tight")
+    ]
+
+
+def test_a_workload_that_the_disks_do_not_store_is_a_finding_whose_remedy_is_enough() -> None:
+    found = stated(with_load(30))
+    assert [(one.severity, one.code) for one in found] == [("blocker", "layout-short")]
+    assert found[0].message == (
+        "The data disks store 512 GiB in 2 copies; the workload is 30 TiB (usable capacity)."
+    )
+    remedy = found[0].remedy
+    assert remedy is not None
+    assert remedy.edit is not None
+    assert remedy.edit.path == ("values", "disk.data")
+    assert stated(with_load(30, **{"disk.data": str(remedy.edit.value)})) == []
+    # a size that no product disk may have is not proposed
+    beyond = stated(with_load(400))[0].remedy
+    assert beyond is not None
+    assert beyond.edit is None
+    # it fits, but not when a host was lost
+    tight = stated(with_load(0.45))
+    assert [(one.severity, one.code) for one in tight] == [("caution", "layout-tight")]
+    assert "384 GiB in 2 copies with 1 host lost" in tight[0].message
+    assert stated(with_load(0.375)) == []
+
+
+@settings(max_examples=40, deadline=None)
+@given(
+    st.floats(0.01, 60),
+    st.integers(32, 16384),
+    st.integers(1, 12),
+    st.sampled_from(["2", "3", "2+1"]),
+)
+def test_load_layout_and_sizing_never_contradict_each_other(
+    tib: float, gib: int, many: int, copies: str
+) -> None:
+    sheet = with_load(
+        tib, **{"disk.data": str(gib), "disk.data.count": str(many), "copies": copies}
+    )
+    grown = redundancy.growth(sheet, "storage")
+    assert grown is not None
+    [proposal] = sizing.propose(
+        sheet.kit,
+        PACKAGES["ballast"].descriptor.sizes,
+        {"usable": tib, "readers": 1},
+        stored={"storage": grown},
+    )
+    nodes = len(sheet.nodes)
+    carried = {one.count: one.carries["usable"] for one in proposal.curve}
+    now = redundancy.current(sheet)
+    assert now is not None
+    if nodes in carried:
+        assert carried[nodes] == pytest.approx(now.safe_bytes / (1 << 40), abs=0.001)
+    chosen = proposal.chosen
+    if chosen is not None and chosen.count <= nodes:
+        assert all(one.code != "layout-short" for one in stated(sheet))
+    if stated(sheet):
+        assert chosen is None or chosen.count > nodes or chosen.carries["usable"] - tib < 0.001
+
+
+@pytest.mark.parametrize(
+    ("change", "why"),
+    [
+        (("unit: TiB, usual: 0.125", "unit: files, usual: 0.125"), "its unit is GiB or TiB"),
+        (
+            ('small: {readers: "n * 60"}', 'small: {usable: "n", readers: "n * 60"}'),
+            "no formula may say how much fits",
+        ),
+    ],
+)
+def test_a_stored_load_is_told_by_disks_alone(change: tuple[str, str], why: str) -> None:
+    assert change[0] in TEXT
+    with pytest.raises(yaml_text.Faults) as refused:
+        yaml_text.read(TEXT.replace(*change), Kit, "the kit")
+    assert why in str(refused.value)

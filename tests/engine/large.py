@@ -19,17 +19,18 @@ from nimble_stone.store import records, runs
 from tests.core import scene
 
 
-async def add_large_run(ports: Ports, nodes: int) -> str:
+async def add_large_run(ports: Ports, nodes: int, name: str = "large") -> str:
     """A rollout of so many nodes, not begun yet; its id. The small one of the fixture is ended."""
-    for state in (RunState.CHECKING, RunState.DONE):
-        await ports.store.write(runs.move_run, "r1", 2.0, "x", state)
+    if (await ports.store.read(runs.get_run, "r1")).state == RunState.RUNNING:
+        for state in (RunState.CHECKING, RunState.DONE):
+            await ports.store.write(runs.move_run, "r1", 2.0, "x", state)
     estate = scene.estate(200)
     sheet = scene.sheet(estate, roles__archive__count=nodes - 1)
     steps = sequence.build(sheet, estate)
     package = (await ports.store.read(records.packages))[0]
     document = write(sheet, steps, estate)
     document["views"]["main"]["sha256"] = package.sha256
-    row = runs.RunRow("large", "large", package.sha256, RunState.RUNNING, document, 1.0, None)
+    row = runs.RunRow(name, name, package.sha256, RunState.RUNNING, document, 1.0, None)
     await ports.store.write(runs.add_run, row, [step.key for step in steps])
     return row.id
 

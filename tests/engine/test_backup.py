@@ -16,7 +16,7 @@ from typing import Any
 import pytest
 
 from nimble_stone.cli.client import Client
-from nimble_stone.core.errors import Conflict, FormatError, InputError
+from nimble_stone.core.errors import Conflict, FormatError, InputError, StoneError
 from nimble_stone.engine import backup
 from nimble_stone.store.connect import connect, migrate
 from tests.store.test_migrations import old_database
@@ -185,6 +185,21 @@ def test_a_backup_without_the_keyring_says_so(server: ServerProcess, tmp_path: P
     report = backup.restore(tmp_path / "b", tmp_path / "r", passphrase=lambda: "", at=1.0)
     assert (report.keyring, report.blobs) == (False, 0)
     assert not (tmp_path / "r" / "keyring.key").exists()
+
+
+def test_a_package_that_goes_meanwhile_is_told_in_words(tmp_path: Path) -> None:
+    folder, file = tmp_path / "data", tmp_path / "stone.backup"
+    blobs = folder / "packages" / "blobs"
+    blobs.mkdir(parents=True)
+    db = connect(folder / backup.DATABASE)
+    migrate(db)
+    db.close()
+    # listed, and not there when it is read
+    (blobs / ("0" * 64)).symlink_to(blobs / "gone")
+    with pytest.raises(StoneError, match="the backup cannot be made: No such file"):
+        backup.write(folder, file, made_at=1.0, passphrase=None, packages=True)
+    assert not file.exists()
+    assert backup.room_for(folder, packages=True) > 0
 
 
 def test_a_clean_stop_folds_the_log_in(tmp_path: Path) -> None:

@@ -25,6 +25,7 @@ from nimble_stone.core.package.given import Given
 from nimble_stone.core.runs.document import write as freeze
 from nimble_stone.core.runs.states import FINISHED, OPEN, STEP_MOVES, RunState, StepState
 from nimble_stone.core.sequence import Limits
+from nimble_stone.core.step import Step
 from nimble_stone.engine import rollout
 from nimble_stone.engine.drive import Driver, Queue
 from nimble_stone.engine.steps import Context
@@ -423,9 +424,10 @@ async def test_a_skipped_step_lets_the_rest_go_on_and_keeps_its_reason(
     }["form/cluster"] == ("skipped", "it was formed by hand")
 
 
-async def test_holding_finishes_what_has_begun_and_begins_nothing(
+async def carrying(
     place: tuple[ScriptedPorts, Ground, str],
-) -> None:
+) -> tuple[Driver, asyncio.Task[None], asyncio.Event]:
+    """A driver whose run carries three disks, and what lets them arrive."""
     ports, ground, run = place
     opened = asyncio.Event()
 
@@ -437,10 +439,18 @@ async def test_holding_finishes_what_has_begun_and_begins_nothing(
     driver = Driver(ports, run)
     task = asyncio.create_task(driver.go())
 
-    async def carrying() -> bool:
+    async def begun() -> bool:
         return list((await states(ports, run)).values()).count("working") >= 3
 
-    await until(carrying)
+    await until(begun)
+    return driver, task, opened
+
+
+async def test_holding_finishes_what_has_begun_and_begins_nothing(
+    place: tuple[ScriptedPorts, Ground, str],
+) -> None:
+    ports, _, run = place
+    driver, task, opened = await carrying(place)
     await driver.hold()
     opened.set()
 
@@ -454,6 +464,38 @@ async def test_holding_finishes_what_has_begun_and_begins_nothing(
     await driver.resume()
     await asyncio.wait_for(task, 20)
     assert (await ports.store.read(runs.get_run, run)).state == "done"
+
+
+@pytest.mark.parametrize("asked", ["hold", "resume", "undo"])
+async def test_what_a_person_asks_while_the_run_settles_by_itself_moves_it_once(
+    place: tuple[ScriptedPorts, Ground, str], monkeypatch: pytest.MonkeyPatch, asked: str
+) -> None:
+    ports, _, run = place
+    driver, task, opened = await carrying(place)
+    if asked == "resume":
+        await driver.hold()
+    write = ports.store.write
+
+    async def slow(work: Callable[..., Any], *words: Any, **rest: Any) -> Any:
+        """The store has written, and its answer takes its time: all steps end meanwhile."""
+        found = await write(work, *words, **rest)
+        if work is runs.move_run and words[2] in ("hold-asked", "resumed", "undo-asked"):
+            opened.set()
+            for _ in range(200):
+                await asyncio.sleep(0.001)
+                driver.wake.set()
+        return found
+
+    monkeypatch.setattr(ports.store, "write", slow)
+    await getattr(driver, asked)()
+    if asked == "hold":
+        for _ in range(20):
+            await asyncio.sleep(0.001)
+        assert (await ports.store.read(runs.get_run, run)).state == "held"
+        await driver.resume()
+    await asyncio.wait_for(task, 20)
+    ended = (await ports.store.read(runs.get_run, run)).state
+    assert ended == ("undone" if asked == "undo" else "done")
 
 
 async def test_taking_back_in_the_middle_leaves_nothing_and_what_was_never_begun_alone(
@@ -538,7 +580,7 @@ def test_the_queue_says_what_looking_at_every_step_would(data: st.DataObject) ->
         for number in range(count)
     ]
     steps = [
-        sequence.Step(key, "boot", key, "n", "h", "store", 1, after, 1.0, 2.0)
+        Step(key, "boot", key, "n", "h", "store", 1, after, 1.0, 2.0)
         for key, after in zip(keys, before, strict=True)
     ]
     kept = {key: data.draw(st.sampled_from(StepState)) for key in keys}

@@ -63,6 +63,31 @@ def ended_by_itself(server: ServerProcess, run: str) -> bool:
         connection.close()
 
 
+def killed_on_the_way(
+    server: ServerProcess, run: str, *, most: int, least: int, spread: int
+) -> list[str]:
+    """Kill the server again and again while a run goes, at most so often; then start it for good.
+    Between two kills the journal grows by `least` to `least + spread` entries. The kinds of the
+    steps that were met, one for each kill.
+    """
+    met: list[str] = []
+    while len(met) < most and not ended_by_itself(server, run):
+        wanted = len(step_events(server, run)) + least + len(met) % spread
+        wait_for(
+            lambda least=wanted: (
+                len(step_events(server, run)) >= least or ended_by_itself(server, run)
+            ),
+            60,
+            "progress",
+        )
+        met.append(step_events(server, run)[-1][1].partition("/")[0])
+        server.kill()
+        server.start(wait=False)
+    server.kill()
+    server.start()
+    return met
+
+
 def made(lab: LabProcess, verb: str) -> Counter[str]:
     """How often each thing was really made, by the hosts' own account."""
     return Counter(
@@ -79,24 +104,10 @@ def test_killed_at_every_boundary_the_run_ends_as_if_nothing_had_happened(
 ) -> None:
     lab, server = place
     run = str(server.client().call("POST", "/api/plans/western/run")["run"])
-    lives = 0
-    while lives < 150 and not ended_by_itself(server, run):
-        # three steps at once make seven entries before one of them ends
-        wanted = len(step_events(server, run)) + 1 + lives % 12
-        wait_for(
-            lambda least=wanted: (
-                len(step_events(server, run)) >= least or ended_by_itself(server, run)
-            ),
-            60,
-            "progress",
-        )
-        server.kill()
-        lives += 1
-        server.start(wait=False)
-    server.kill()
-    server.start()
+    # three steps at once make seven entries before one of them ends
+    lives = killed_on_the_way(server, run, most=150, least=1, spread=12)
     done = ended(server.client(), run)
-    assert lives >= 10
+    assert len(lives) >= 10
     assert done["state"] == "done", [
         (s["key"], s["message"]) for s in done["steps"] if s["state"] == "failed"
     ]

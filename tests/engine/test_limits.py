@@ -7,7 +7,8 @@ from collections import Counter
 from hypothesis import given
 from hypothesis import strategies as st
 
-from nimble_stone.core.sequence import Limits, Step
+from nimble_stone.core.sequence import Limits
+from nimble_stone.core.step import Step
 from nimble_stone.ports.limits import Limiter
 
 

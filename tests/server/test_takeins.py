@@ -548,6 +548,26 @@ def test_channel_note_trust_and_acceptance_are_kept(
         client.call("DELETE", f"/api/packages/{found['sha256']}")
 
 
+def test_a_licence_that_a_package_repeats_is_accepted_once(
+    place: ServerProcess, tmp_path: Path
+) -> None:
+    disk = appliance.vmdk(8 << 20, {0: bytes(510) + b"\x55\xaa" + bytes(appliance.GRAIN - 512)})
+    text = appliance.descriptor(8 << 20, len(disk), version="4.9.1")
+    section = text[text.index("<EulaSection>") : text.index("</EulaSection>")] + "</EulaSection>"
+    twice = text.replace(section, section * 2).encode()
+    files = {"gauge-collector.ovf": twice, "gauge-collector-disk1.vmdk": disk}
+    (tmp_path / "twice.ova").write_bytes(appliance.pack("gauge-collector", files))
+    client = place.client()
+    found = client.upload(tmp_path / "twice.ova", lambda *_: None)
+    client.call("POST", f"/api/packages/{found['sha256']}/accept", {"by": "mira"})
+    plan = (
+        "nimble-stone: plan/1\nname: twice\nkit: gauge-collector\npackage: Gauge Collector"
+        " 4.9.1\nbay: nowhere\n"
+    )
+    checked = client.call("POST", "/api/plans/check", {"text": plan})
+    assert "licence" not in {finding["code"] for finding in checked["findings"]}
+
+
 def test_a_name_that_is_no_text_stops_nothing_and_is_told(place: ServerProcess) -> None:
     inbox = place.data / "inbox"
     bad = os.fsencode(inbox) + b"/gauge-\xff.ova"

@@ -11,7 +11,7 @@ import socket
 import subprocess
 import sys
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -86,6 +86,10 @@ class LabProcess:
         )
         assert answer.status_code == 200, answer.text
 
+    def power(self, machine: str, kind: str) -> None:
+        """Somebody at the machine itself switches it."""
+        self.turn(machine, power=kind)
+
     def dial(self) -> str:
         """The dial policy that maps planned addresses to the lab."""
         return (
@@ -113,8 +117,10 @@ class ServerProcess:
         pace: float = 0.01,
         netns: str = "",
         inbox: Path | None = None,
-        reachable: bool = False,
+        reachable: bool | str = False,
+        more: Sequence[str] = (),
     ) -> None:
+        self.more = more
         self.data, self.pace, self.netns, self.inbox, self.reachable = (
             data,
             pace,
@@ -129,6 +135,13 @@ class ServerProcess:
         self.process: subprocess.Popen[bytes] | None = None
         self.log = data.parent / "server.log"
         self.start()
+
+    def _reachable(self) -> list[str]:
+        """How others reach it: at its own address, or under another host name."""
+        if not self.reachable:
+            return []
+        other = self.reachable if isinstance(self.reachable, str) else "127.0.0.1"
+        return ["--reachable-at", f"http://{other}:{self.port}"]
 
     def start(self, *, wait: bool = True) -> None:
         """Begin a life and, unless told otherwise, wait until it answers."""
@@ -149,7 +162,8 @@ class ServerProcess:
                     "--port",
                     str(self.port),
                     *(["--inbox", str(self.inbox)] if self.inbox else []),
-                    *(["--reachable-at", self.url] if self.reachable else []),
+                    *self._reachable(),
+                    *self.more,
                 ],
                 pass_fds=[number],
                 stdout=log,
@@ -223,7 +237,7 @@ class ServerProcess:
 
 @contextlib.contextmanager
 def lab_and_server(
-    folder: Path, *, more_hosts: int = 0
+    folder: Path, *, more_hosts: int = 0, reachable: bool = False
 ) -> Iterator[tuple[LabProcess, ServerProcess, Client]]:
     """The stand-ins, and a server that knows none of them yet but how to log in (keyring entries of
     the demonstration).
@@ -232,7 +246,7 @@ def lab_and_server(
     data = folder / "data"
     data.mkdir(mode=0o700)
     (data / "dial.yaml").write_text(lab.dial())
-    server = ServerProcess(data)
+    server = ServerProcess(data, reachable=reachable)
     client = server.client()
     client.call("PUT", f"/api/secrets/{demo.CREDENTIAL}", {"value": demo.PASSWORD})
     client.call("PUT", f"/api/secrets/{demo.BMC_CREDENTIAL}", {"value": demo.BMC_PASSWORD})
@@ -253,8 +267,19 @@ def prepare(
     client.call("PUT", f"/api/secrets/{demo.CREDENTIAL}", {"value": demo.PASSWORD})
     client.call("POST", "/api/estate", demo.estate_file(lab.plan).model_dump(mode="json"))
     client.call("POST", "/api/estate/read", {})
+    wait_for(lambda: _all_read(client), what="facts of all hosts")
     client.upload(package, lambda *_: None)
     return ready_plan(client, plan)
+
+
+def _all_read(client: Client) -> bool:
+    """Whether all hosts were read; those that were not are read again: a slow machine may have cut
+    a login.
+    """
+    if any(one["trouble"] for one in client.call("GET", "/api/estate")["hosts"]):
+        client.call("POST", "/api/estate/read", {})
+        return False
+    return True
 
 
 def ready_plan(client: Client, text: str) -> dict[str, Any]:

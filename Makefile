@@ -4,10 +4,12 @@ BIN := .venv/bin
 STAMPS := .stamps
 export DEBIAN_FRONTEND := noninteractive
 APT_BASE := python3-venv
+APT_IMAGE := grub-pc-bin grub-efi-amd64-bin grub-common xorriso mtools busybox-static curl tcpdump udev util-linux cpio kmod
 APT_TEST := chromium qemu-system-x86 qemu-utils libvirt-daemon libvirt-daemon-driver-qemu libvirt-daemon-system libvirt-clients seabios ipxe-qemu \
-  openssh-server openssh-client grub-pc-bin grub-common busybox-static dropbear-bin linux-image-cloud-amd64 iproute2 iputils-ping cpio kmod e2fsprogs util-linux openssl
+  openssh-server openssh-client grub-pc-bin grub-common busybox-static dropbear-bin linux-image-cloud-amd64 iproute2 iputils-ping cpio kmod e2fsprogs util-linux openssl \
+  ovmf etcd-server dnsmasq-base ipxe $(APT_IMAGE)
 
-.PHONY: help lock demo test check fmt bench fuzz shots texts openapi hypervisor-demo clean
+.PHONY: help lock demo test check fmt bench fuzz shots texts openapi inspection-image hypervisor-demo metal-demo clean
 help: ## this list
 	@grep -E '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed 's/:.*## /\t/' | expand -t 18
 
@@ -57,8 +59,8 @@ test: check $(STAMPS)/test-tools ## every test: units, engine, contract, browser
 	@$(PY) -m pytest tests -n 2 --dist loadfile --no-loadscope-reorder
 
 check: $(STAMPS)/python-dev $(STAMPS)/web ## linters, types, layers, generated files up to date
-	@$(BIN)/ruff check src tests bench
-	@$(BIN)/ruff format --check --quiet src tests bench
+	@$(BIN)/ruff check src tests bench inspection
+	@$(BIN)/ruff format --check --quiet src tests bench inspection
 	@$(BIN)/mypy
 	@$(BIN)/lint-imports >/dev/null || $(BIN)/lint-imports
 	@$(BIN)/nimble-stone openapi | diff -q - web/openapi.json >/dev/null || { echo "web/openapi.json is not what the server says: run make openapi"; exit 1; }
@@ -71,8 +73,8 @@ openapi: $(STAMPS)/python-dev ## write web/openapi.json, docs/schemas and the ca
 	@$(PY) -m tests.support.catalogue
 
 fmt: $(STAMPS)/python-dev $(STAMPS)/web-packages ## lay everything out, mend what the linters can mend
-	@$(BIN)/ruff check --fix src tests bench
-	@$(BIN)/ruff format --quiet src tests bench
+	@$(BIN)/ruff check --fix src tests bench inspection
+	@$(BIN)/ruff format --quiet src tests bench inspection
 	@cd web && npm run --silent fmt
 
 bench: $(STAMPS)/python-dev $(STAMPS)/web $(STAMPS)/test-tools ## measurements as ratios; prints, asserts nothing
@@ -87,8 +89,15 @@ shots: $(STAMPS)/python-dev $(STAMPS)/web $(STAMPS)/test-tools ## docs/screensho
 texts: $(STAMPS)/python-dev ## every text that a person reads, with file and line
 	@$(PY) -m tests.support.texts
 
+inspection-image: $(STAMPS)/python ## build/inspection.iso, from which machines are inspected (copy it into the data folder)
+	@dpkg -s linux-image-amd64 $(APT_IMAGE) >/dev/null 2>&1 || { apt-get update -qq && apt-get install -y -qq --no-install-recommends linux-image-amd64 $(APT_IMAGE) >/dev/null; }
+	@$(PY) -m inspection.build build/inspection.iso
+
 hypervisor-demo: $(STAMPS)/python-dev $(STAMPS)/web $(STAMPS)/test-tools ## the same on two real KVM hosts on this machine, with the page left open
 	@$(PY) -m tests.hypervisor.demo
+
+metal-demo: $(STAMPS)/python-dev $(STAMPS)/web $(STAMPS)/test-tools ## the same on three real machines without an operating system (QEMU behind Redfish)
+	@$(PY) -m tests.hypervisor.metal_demo
 
 clean: ## forget what was set up
 	rm -rf $(STAMPS) .venv web/node_modules src/nimble_stone/server/static build

@@ -1,12 +1,12 @@
-"""A run of many nodes over the scripted ports, and a look at how long the event loop is kept."""
+"""A run of many nodes over the scripted ports, and a look at how much is done on the event loop at a time."""
 
 from __future__ import annotations
 
 import asyncio
 import contextlib
-import gc
-import time
+import sys
 from collections.abc import Iterator
+from types import FrameType
 
 import pytest
 
@@ -14,7 +14,6 @@ from nimble_stone.core import sequence
 from nimble_stone.core.runs.document import write
 from nimble_stone.core.runs.states import RunState
 from nimble_stone.ports.ports import Ports
-from nimble_stone.server.app import GC_THRESHOLDS
 from nimble_stone.store import records, runs
 from tests.core import scene
 
@@ -36,34 +35,31 @@ async def add_large_run(ports: Ports, nodes: int, name: str = "large") -> str:
 
 
 @contextlib.contextmanager
-def timed_callbacks(monkeypatch: pytest.MonkeyPatch) -> Iterator[list[float]]:
-    """The processor time (s) that each callback took of the event loop's thread, without what the
-    garbage collector took in it: that depends on what other tests left.
+def counted_callbacks(monkeypatch: pytest.MonkeyPatch) -> Iterator[list[int]]:
+    """The calls of functions (Python's and C's) in each callback of this thread's event loop.
+
+    Calls, not seconds: they are the same on a machine that is slow or has other work. What one
+    call of C takes is not seen; bench/ measures the pages' answers.
     """
-    took: list[float] = []
+    counts: list[int] = []
     plain = asyncio.Handle._run
-    pauses = [0.0, 0.0]
+    calls = 0
 
-    def collecting(phase: str, _: object) -> None:
-        if phase == "start":
-            pauses[1] = time.thread_time()
-        else:
-            pauses[0] += time.thread_time() - pauses[1]
+    def profile(_frame: FrameType, event: str, _argument: object) -> None:
+        nonlocal calls
+        if event in ("call", "c_call"):
+            calls += 1
 
-    def timed(self: asyncio.Handle) -> None:
-        began, paused = time.thread_time(), pauses[0]
-        plain(self)
-        took.append(time.thread_time() - began - (pauses[0] - paused))
+    def counted(self: asyncio.Handle) -> None:
+        nonlocal calls
+        calls = 0
+        before = sys.getprofile()
+        sys.setprofile(profile)
+        try:
+            plain(self)
+        finally:
+            sys.setprofile(before)
+        counts.append(calls)
 
-    monkeypatch.setattr(asyncio.Handle, "_run", timed)
-    thresholds = gc.get_threshold()
-    gc.collect()
-    gc.freeze()
-    gc.set_threshold(*GC_THRESHOLDS)
-    gc.callbacks.append(collecting)
-    try:
-        yield took
-    finally:
-        gc.callbacks.remove(collecting)
-        gc.set_threshold(*thresholds)
-        gc.unfreeze()
+    monkeypatch.setattr(asyncio.Handle, "_run", counted)
+    yield counts

@@ -6,8 +6,6 @@ from __future__ import annotations
 
 import asyncio
 import json
-import statistics
-import time
 from dataclasses import asdict
 from typing import Any
 
@@ -22,7 +20,7 @@ from nimble_stone.ports.ports import Ports
 from nimble_stone.server.live import KEPT_CHANGES, LiveRuns
 from nimble_stone.server.run_answers import below, run_lines
 from nimble_stone.store import runs
-from tests.engine.large import add_large_run, timed_callbacks
+from tests.engine.large import add_large_run, counted_callbacks
 from tests.engine.test_driver import (
     ScriptedPorts,
     place,  # noqa: F401  # a fixture
@@ -32,6 +30,10 @@ from tests.engine.test_driver import (
 Place = tuple[ScriptedPorts, Any, str]
 PASSING = ("now", "left_s", "sentence", "words", "overdue", "critical")
 """What changes with the clock, not with the journal."""
+MOST_CALLS = 40_000
+"""Of functions in one callback: 25,326 were counted for the whole page of a run of 300 nodes, 20,030
+for a change; about 5 ms.
+"""
 
 
 def moves_on(ports: Ports, monkeypatch: pytest.MonkeyPatch, after: int) -> None:
@@ -213,40 +215,11 @@ async def test_nothing_on_the_event_loop_takes_long_while_large_runs_are_watched
     place: Place,  # noqa: F811
     monkeypatch: pytest.MonkeyPatch,
 ) -> None:
-    """Counted in processor time of the loop's thread, in units of a small piece of work that is
-    done on the same loop all the while: a machine that is slow, or whose processor is taken away,
-    is slow at both. What is slow by itself is slow each time.
-    """
+    """A run of 300 nodes is carried out and watched by five."""
     ports, _, _ = place
-    slow: list[float] = []
-    for attempt in range(3):
-        slow = await slow_callbacks(ports, monkeypatch, f"large-{attempt}")
-        if len(slow) <= 2 and max(slow, default=0.0) < LONGEST_UNITS:
-            break
-    assert len(slow) <= 2, f"callbacks of more than {SLOW_UNITS} units: {slow}"
-    assert max(slow, default=0.0) < LONGEST_UNITS
-
-
-SLOW_UNITS, LONGEST_UNITS = 20.0, 60.0
-
-
-def unit_s() -> float:
-    """Processor seconds of a fixed piece of work; about 1 ms on a quiet machine."""
-    started = time.thread_time()
-    sum(number * number for number in range(20_000))
-    return time.thread_time() - started
-
-
-async def slow_callbacks(
-    ports: ScriptedPorts, monkeypatch: pytest.MonkeyPatch, name: str
-) -> list[float]:
-    """Units of the callbacks that took more than SLOW_UNITS while a run of 300 nodes was carried
-    out and watched by five.
-    """
-    run = await add_large_run(ports, nodes=300, name=name)
+    run = await add_large_run(ports, nodes=300)
     live, engine = LiveRuns(ports), Engine(ports)
-    units = [unit_s()]
-    with monkeypatch.context() as patch, timed_callbacks(patch) as took:
+    with monkeypatch.context() as patch, counted_callbacks(patch) as counts:
         page = await live.view(run)
         told = [0]
 
@@ -254,25 +227,16 @@ async def slow_callbacks(
             async for frame in live.watch(run, page.last_event, 30):
                 told[0] += isinstance(frame, Frame)
 
-        async def calibrate() -> None:
-            while True:
-                units.append(unit_s())
-                await asyncio.sleep(0.05)
-
         tasks = [asyncio.create_task(watch()) for _ in range(5)]
-        tasks.append(asyncio.create_task(calibrate()))
         await engine.open()
         await asyncio.wait_for(engine.idle(), 240)
         for task in tasks:
             task.cancel()
         await asyncio.gather(*tasks, return_exceptions=True)
-        unit = statistics.median(units)
-        slow = sorted(one / unit for one in took if one > SLOW_UNITS * unit)
     assert (await ports.store.read(runs.head, run)).state == RunState.DONE
     assert told[0] > 5
     await engine.close()
-    print("UNITS", slow, unit)
-    return slow
+    assert max(counts) < MOST_CALLS
 
 
 @pytest.mark.parametrize(

@@ -1,4 +1,4 @@
-"""A run of many nodes over the scripted ports, and a look at how much is done on the event loop at a time."""
+"""A run of many nodes over the scripted ports, and what the event loop does at a time."""
 
 from __future__ import annotations
 

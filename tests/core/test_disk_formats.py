@@ -18,7 +18,7 @@ from pathlib import Path
 
 import pycdlib
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from nimble_stone.core.disk import convert
@@ -261,6 +261,7 @@ def test_damage_to_a_qcow2_gives_a_format_error_or_a_disk(data: st.DataObject) -
     st.dictionaries(st.integers(0, 20), st.binary(min_size=1, max_size=9), max_size=6),
     st.dictionaries(st.integers(0, 20), st.binary(min_size=1, max_size=9), max_size=6),
 )
+@example({0: b"\x01"}, {0: b"\0", 1: b"\0"})
 def test_a_disk_over_its_parent_shows_the_childs_grains_and_the_parents_elsewhere(
     parent: dict[int, bytes], child: dict[int, bytes]
 ) -> None:
@@ -278,6 +279,22 @@ def test_a_disk_over_its_parent_shows_the_childs_grains_and_the_parents_elsewher
     assert {cluster: piece for cluster, piece in found.items() if piece} == {
         index: data.rstrip(b"\0") for index, data in wanted.items() if data.rstrip(b"\0")
     }
+
+
+@pytest.mark.parametrize(
+    ("form", "options"),
+    [("vmdk", "subformat=monolithicSparse,zeroed_grain=on"), ("qcow2", "cluster_size=65536")],
+)
+def test_zeros_that_a_tool_wrote_hide_the_parent(tmp_path: Path, form: str, options: str) -> None:
+    """By qemu-io: the child's first cluster is zeros on purpose, its second is not touched."""
+    child = tmp_path / f"child.{form}"
+    create = ["qemu-img", "create", "-q", "-f", form, "-o", options, str(child), "1M"]
+    subprocess.run(create, check=True)
+    write = ["qemu-io", "-f", form, "-c", "write -z 0 64k", "-c", "write -P 7 128k 64k"]
+    subprocess.run([*write, str(child)], check=True, capture_output=True)
+    parent = appliance.vmdk(1 << 20, {0: b"a", 1: b"b", 2: b"c"})
+    layered = Layered(open_image(BytesSource(child.read_bytes())), open_image(BytesSource(parent)))
+    assert [piece[:1] for piece in layered.read([0, 1, 2])] == [b"\0", b"b", b"\7"]
 
 
 @given(st.lists(st.binary(max_size=40), min_size=1, max_size=6), st.data())

@@ -27,6 +27,8 @@ class Image(ABC):
     capacity_bytes: int
     unit_bytes: int
     units: NDArray[np.int64]
+    zero_units: NDArray[np.int64] = np.zeros(0, dtype=np.int64)
+    """Units that were written with zeros: they hide what a parent has there."""
     packed = False  # whether units are compressed
     notes: tuple[str, ...] = ()
 
@@ -47,6 +49,10 @@ class Image(ABC):
     @cached_property
     def _present(self) -> set[int]:
         return set(self.units.tolist())
+
+    @cached_property
+    def _blank(self) -> set[int]:
+        return set(self.zero_units.tolist())
 
     def length(self, cluster: int) -> int:
         """Bytes of a cluster: less than 64 KiB only for the last."""
@@ -77,21 +83,24 @@ class Image(ABC):
         it is.
         """
         if self.unit_bytes >= CLUSTER:
-            if cluster * CLUSTER // self.unit_bytes in self._present:
+            unit = cluster * CLUSTER // self.unit_bytes
+            if unit in self._present:
                 data = self.read([cluster])[0]
                 buffer[: len(data)] = data
+            elif unit in self._blank:
+                buffer[:] = bytes(CLUSTER)
             return
         per = CLUSTER // self.unit_bytes
         for unit in range(cluster * per, (cluster + 1) * per):
+            at = unit % per * self.unit_bytes
             if unit in self._present:
-                at = unit % per * self.unit_bytes
                 buffer[at : at + self.unit_bytes] = self.read_unit(unit)
+            elif unit in self._blank:
+                buffer[at : at + self.unit_bytes] = bytes(self.unit_bytes)
 
 
 class Layered(Image):
-    """A disk that holds only what differs from its parent. `zeros`: units of the child that were
-    written with zeros.
-    """
+    """A disk that holds only what differs from its parent."""
 
     def __init__(self, child: Image, parent: Image) -> None:
         self.child, self.parent = child, parent

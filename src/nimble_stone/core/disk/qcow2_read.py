@@ -122,7 +122,7 @@ class Qcow2Image(Image):
         offsets = (l1 & np.uint64(_OFFSET)).astype(np.int64)
         if int((offsets > 0).sum()) * self.unit_bytes > self._source.size_bytes:
             raise FormatError("the disk's tables overlap", code="qcow2-table")
-        units, values = [], []
+        units, values, zeros = [], [], []
         for index in np.flatnonzero(offsets).tolist():
             at = int(offsets[index])
             if at % self.unit_bytes or at + self.unit_bytes > self._source.size_bytes:
@@ -141,10 +141,14 @@ class Qcow2Image(Image):
             found = np.flatnonzero(data)
             units.append(found + index * per)
             values.append(table[found])
+            zeros.append(np.flatnonzero(~data & ((table & np.uint64(_ZERO)) != 0)) + index * per)
         self.units = (
             np.concatenate(units).astype(np.int64) if units else np.zeros(0, dtype=np.int64)
         )
         self._values = np.concatenate(values) if values else np.zeros(0, dtype=np.uint64)
+        if zeros:
+            blank = np.concatenate(zeros).astype(np.int64)
+            self.zero_units = blank[blank < clusters]
         inside = self.units < clusters
         self.units, self._values = self.units[inside], self._values[inside]
         self.packed = bool(((self._values & np.uint64(_COMPRESSED)) != 0).any())

@@ -34,9 +34,7 @@ _MAX_PEEKED = 256 << 20  # bytes inflated at most to find grains of zeros
 
 
 class VmdkImage(Image):
-    """A disk of grains. `zero_units` are grains that were written with zeros (they hide a
-    parent's).
-    """
+    """A disk of grains."""
 
     def __init__(self, source: Source) -> None:
         self._source = source
@@ -95,7 +93,7 @@ class VmdkImage(Image):
             source, capacity, grain, per_table, directory, bool(flags & _FLAG_ZERO_GRAINS)
         )
         self._spans = self._measure()
-        if self.packed and not self.has_parent:
+        if self.packed:
             self._drop_zeros()
 
     def _measure(self) -> NDArray[np.int64]:
@@ -106,7 +104,8 @@ class VmdkImage(Image):
         return spans
 
     def _drop_zeros(self) -> None:
-        """Leave out deflated grains of nothing but zeros: they fit one sector for each 64 KiB.
+        """Deflated grains of nothing but zeros, which fit one sector for each 64 KiB, are as good
+        as those that are marked so. A descriptor may name a parent that the disk does not.
 
         Cost: one short read for each small grain. A writer packs zeros the same way each time, so
         equal bytes are inflated once; what is inflated
@@ -137,6 +136,7 @@ class VmdkImage(Image):
                 # says that the marker does not fit its place
                 self._unpack(int(self.units[place]), memoryview(packed), at)
             keep[place] = not blank
+        self.zero_units = np.union1d(self.zero_units, self.units[~keep])
         self.units, self._starts, self._spans = (
             self.units[keep],
             self._starts[keep],

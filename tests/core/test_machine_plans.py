@@ -23,6 +23,7 @@ from nimble_stone.core.estate import (
 from nimble_stone.core.findings import Finding
 from nimble_stone.core.inspection.report import InsideDisk, InsideNic, Inspection, Signature
 from nimble_stone.core.kit.model import Kit
+from nimble_stone.core.marks import drive_mark
 from nimble_stone.core.plan import machine_places, redundancy
 from nimble_stone.core.plan.columns import SYSTEM_DRIVE, data_drives
 from nimble_stone.core.plan.model import Plan
@@ -291,3 +292,71 @@ def test_whatever_the_machines_have_no_drive_serves_twice(
     assert (layout.raw_bytes if layout else 0) == raw
     scheme = layout.scheme if layout else storage_layout.Scheme(1, 1)
     assert scheme.width == 2
+
+
+def wired(name: str, ports: int) -> MachineFacts:
+    nics = tuple(
+        InsideNic(name=f"ens{n}", mac=f"52:54:00:0a:00:0{n}", link=True)
+        for n in range(1, ports + 1)
+    )
+    disks = (disk(f"{name}-s", 200), disk(f"{name}-1"))
+    return machine(name, inside=Inspection(machine=name, threads=16, disks=disks, nics=nics))
+
+
+def test_a_bond_takes_two_ports_and_a_vlan_shares_them() -> None:
+    where = estate(wired("basalt", 2))
+    bonded = {"bond": "active-backup", "net.copying.vlan": "112", "net.copying.bond": "none"}
+    found = sheet(where, values=bonded)
+    both = "52:54:00:0a:00:01, 52:54:00:0a:00:02"
+    assert found.nodes[0].value("port") == both
+    assert found.nodes[0].value("net.copying.port") == both
+    assert found.nodes[0].value("net.copying.bond") == "active-backup"
+    assert not {code for code in told(found, where) if code.startswith(("port", "bond"))}
+    # with ports enough each network has its own
+    rich = estate(wired("basalt", 4))
+    own = sheet(rich, values={"bond": "802.3ad", "net.copying.bond": "802.3ad"})
+    assert own.nodes[0].value("net.copying.port") == "52:54:00:0a:00:03, 52:54:00:0a:00:04"
+
+
+def test_ports_that_do_not_go_together_are_told() -> None:
+    where = estate(wired("basalt", 3))
+    one, two = "52:54:00:0a:00:01", "52:54:00:0a:00:02"
+    cases = {
+        "bond-short": {"port": one, "bond": "802.3ad"},
+        "bond-missing": {"port": f"{one}, {two}"},
+        "port-twice": {"port": one, "net.copying.port": one},
+        "port-unknown": {"port": "52:54:00:0a:00:09"},
+    }
+    for code, values in cases.items():
+        found = told(sheet(where, nodes={"storage-1": values}), where)
+        assert found[code].severity == "blocker", code
+    apart = {"port": one, "net.copying.port": one, "net.copying.vlan": "7"}
+    assert "port-twice" not in told(sheet(where, nodes={"storage-1": apart}), where)
+
+
+def test_a_machine_that_boots_from_the_network_needs_a_server_that_answers() -> None:
+    where = estate(machine("basalt", disk("b-s", 200), disk("b-1")))
+    net = tuple(one.model_copy(update={"boots": "network"}) for one in where.machines)
+    where = where.model_copy(update={"machines": net})
+    found = sheet(where, nodes={"storage-1": {"host": "basalt"}})
+    assert "network-boot" not in told(found, where)
+    message = told(found, where, no_network_boot="it does not answer there")["network-boot"]
+    assert message.message == "basalt cannot boot from the network: it does not answer there."
+    assert message.severity == "blocker"
+
+
+def test_a_drive_that_was_installed_from_here_says_as_what() -> None:
+    for node, words in (
+        ("storage-1", "installed as keel-sto-1"),
+        ("storage-9", "installed here for another node"),
+    ):
+        old = InsideDisk(
+            device="sda",
+            serial="old",
+            size_bytes=100 * GIB,
+            kind="ssd",
+            holds=(Signature(device="sda2", kind="ext4", label=drive_mark("keel", node)),),
+        )
+        where = estate(machine("basalt", old, disk("new", 200)))
+        found = sheet(where, nodes={"storage-1": {"system.drive": "old"}})
+        assert words in told(found, where)["drive-holds"].message

@@ -192,6 +192,8 @@ class QemuBox:
     """Whether its network card brings iPXE along; with UEFI the firmware boots from the network by
     itself.
     """
+    cards: int = 1
+    """How many ports it has, all on the same switch."""
     swapped: bool = False
     """Whether its drives come in the other order: the kernel then names them otherwise."""
     process: subprocess.Popen[bytes] | None = None
@@ -253,6 +255,12 @@ class QemuBox:
             *("-device", self._card(machine, first)),
             *("-device", "virtio-scsi-pci"),
         ]
+        for number in range(1, self.cards):
+            mac = machine.plan.mac(number + 1)
+            line += [
+                *("-netdev", f"socket,id=n{number},connect=127.0.0.1:{self.plug}"),
+                *("-device", f"virtio-net-pci,netdev=n{number},mac={mac},romfile="),
+            ]
         for number in (1, 0) if self.swapped else (0, 1):
             line += [
                 *("-drive", f"file={self.disk(number)},if=none,id=h{number},format=raw"),

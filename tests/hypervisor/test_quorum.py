@@ -15,6 +15,7 @@ from typing import Any
 import pytest
 
 from nimble_stone.cli.client import Client
+from nimble_stone.core.marks import drive_mark
 from tests.hosts.controllers import free_port
 from tests.hypervisor import metal
 from tests.hypervisor.machines import Room, Tap, plan, real
@@ -29,7 +30,10 @@ kit: quorum
 package: QUORUM 1.0
 bay: kelda-metal
 values: {pool: survey}
-nodes: {member-1: {host: ash}, member-2: {host: beech}, member-3: {host: cedar}}
+nodes:
+  member-1: {host: ash}
+  member-2: {host: beech, bond: active-backup}
+  member-3: {host: cedar}
 """
 NODES = ("10.44.20.21", "10.44.20.22", "10.44.20.23")
 """Other addresses than those of other tests with real machines, which may run meanwhile."""
@@ -48,6 +52,7 @@ def room(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Room]:
     found.machines["ash"].machine.knobs.habits.append("second-slot")
     found.machines["cedar"].machine.plan.odd["no_media"] = True
     found.machines["cedar"].box.rom = True
+    found.machines["beech"].box.cards = 2
     yield found
     found.close()
 
@@ -110,6 +115,7 @@ def test_a_quorum_is_installed_onto_real_machines(room: Room, client: Client) ->
         one = room.machines[name]
         assert f"starts by {firmware}" in one.box.serial.read_text(errors="replace")
         assert (one.machine.power, one.machine.image, one.machine.second) == ("On", "", "")
+    assert "active-backup over" in room.machines["beech"].box.serial.read_text(errors="replace")
     # the store itself knows three members, and what one is told the others know
     members = etcd(NODES[0], "/v3/cluster/member/list", {})["members"]
     assert {one["name"] for one in members} == {"quay-1", "quay-2", "quay-3"}
@@ -120,6 +126,15 @@ def test_a_quorum_is_installed_onto_real_machines(room: Room, client: Client) ->
     client.call("POST", f"/api/runs/{started['run']}/undo", {})
     ended(client, started["run"], LONG, states=("undone",))
     assert {one.machine.power for one in room.machines.values()} == {"Off"}
+    _bears_its_mark(room.machines["ash"].box.disk(0), drive_mark("quay", "member-1"))
+
+
+def _bears_its_mark(disk: Path, mark: str) -> None:
+    """The system's drive says whose it is, by the label that Debian's blkid reads."""
+    at = str((1 + build.BOOT_MIB) << 20)
+    line = ["blkid", "-p", "-O", at, "-s", "LABEL", "-o", "value", str(disk)]
+    told = subprocess.run(line, check=True, capture_output=True, text=True).stdout
+    assert told.strip() == mark
 
 
 def _loses_one(room: Room, client: Client, run: str) -> None:

@@ -87,6 +87,7 @@ async def evaluate(
         own,
         licence_recorded=bool(licence) and await licences_recorded(app, sheet.used),
         withheld=await withheld_secrets(app, sheet, stored.estate),
+        no_network_boot=app.media.network_trouble() if app.media else "",
         now=app.clock(),
     )
     findings = checks.check(situation)

@@ -17,8 +17,7 @@ from nimble_stone.core.estate import Estate
 from nimble_stone.core.kit import expression
 from nimble_stone.core.kit.model import Role
 from nimble_stone.core.placement import Board, Demand
-from nimble_stone.core.plan.cells import Inputs
-from nimble_stone.core.plan.sheet import Node, Sheet
+from nimble_stone.core.plan.sheet import Node, Sheet, inputs_of
 
 Weight = Literal["none", "bent", "broken"]
 """none: nothing of the plan falls; bent: it goes on, with less behind it; broken: something stops
@@ -64,7 +63,7 @@ def losses(
     on: dict[str, list[Node]] = defaultdict(list)
     for node in sheet.nodes:
         on[node.value("host")].append(node)
-    totals = Counter(node.role for node in sheet.nodes)
+    totals = Counter(ident for node in sheet.nodes for ident in node.roles)
     names = sorted(set(only) or set(hosts_of.values()))
     roles = {
         role.id: role.model_copy(update={"copies": copies_of(sheet, role)})
@@ -85,12 +84,11 @@ def copies_of(sheet: Sheet, role: Role) -> int:
     """How many nodes of a role hold each piece of data: by the answers where the kit says so. What
     is no sensible number counts as what the kit says.
     """
-    nodes = sheet.by_role[role.id]
+    nodes = sheet.carriers[role.id]
     if not role.copies_by or not nodes:
         return role.copies
-    counts = {ident: len(own) for ident, own in sheet.by_role.items()}
     try:
-        found = expression.parse(role.copies_by).number(Inputs(nodes[0].cells, role.id, 1, counts))
+        found = expression.parse(role.copies_by).number(inputs_of(sheet, nodes[0]))
     except StoneError:
         return role.copies
     return int(found) if 0 <= found <= 9 else role.copies
@@ -124,7 +122,7 @@ def _loss(
     ]
     fit = _elsewhere([demands[node.id] for node in movable if node.id in demands], board, lost)
     stay = {node.id for node in movable} - set(fit)
-    words, broken = _meaning(Counter(node.role for node in gone), totals, roles)
+    words, broken = _meaning(Counter(ident for node in gone for ident in node.roles), totals, roles)
     if stay:
         words.append(f"{len(stay)} do not fit on other hosts")
     weight: Weight = "none"

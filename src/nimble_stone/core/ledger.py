@@ -295,11 +295,12 @@ def pool_members(estate: Estate, held: Mapping[str, str]) -> list[dict[str, Any]
 
 def losses(sheet: Sheet) -> list[LossLine]:
     """Per host that carries nodes: what is lost with it, the worst first."""
-    totals = {role: len(nodes) for role, nodes in sheet.by_role.items()}
+    totals = {role: len(nodes) for role, nodes in sheet.carriers.items()}
     by_host: dict[str, dict[str, int]] = defaultdict(lambda: defaultdict(int))
     for node in sheet.nodes:
         if node.value("host"):
-            by_host[node.value("host")][node.role] += 1
+            for ident in node.roles:
+                by_host[node.value("host")][ident] += 1
     lines = []
     for host, roles in by_host.items():
         parts = []
@@ -311,7 +312,7 @@ def losses(sheet: Sheet) -> list[LossLine]:
                 parts.append(f"{left} of {totals[role]} {name} left")
             else:
                 parts.append(f"{name} down" if totals[role] == 1 else f"no {name} left")
-        lines.append(LossLine(host, ", ".join(parts), sum(roles.values())))
+        lines.append(LossLine(host, ", ".join(parts), len(sheet.by_host[host])))
     return sorted(lines, key=lambda line: (-line.nodes, line.host))
 
 

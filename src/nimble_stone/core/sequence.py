@@ -6,7 +6,7 @@ The preview a person sees is this very value; the engine carries out nothing els
 
 from __future__ import annotations
 
-from collections import Counter, defaultdict
+from collections import defaultdict
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from heapq import heapreplace
@@ -15,8 +15,7 @@ from nimble_stone.core import machine_sequence
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.kit import expression
 from nimble_stone.core.kit.model import Forming
-from nimble_stone.core.plan.cells import Inputs
-from nimble_stone.core.plan.sheet import Node, PackageView, Sheet
+from nimble_stone.core.plan.sheet import Node, PackageView, Sheet, inputs_of
 from nimble_stone.core.step import Step, make
 
 CARRY_BYTES_PER_S = 40 << 20
@@ -147,7 +146,8 @@ def build(sheet: Sheet, estate: Estate, *, pace: float = 1.0) -> list[Step]:
         )
     services: dict[str, list[str]] = defaultdict(list)  # by role
     for node in sheet.nodes:
-        services[node.role].append(f"services/{node.id}")
+        for ident in node.roles:
+            services[ident].append(f"services/{node.id}")
     depth = _depths(sheet)
     for node in bare:
         before = _before(sheet, node, services)
@@ -315,26 +315,11 @@ def _forming(sheet: Sheet, depth: Mapping[str, int], pace: float) -> list[Step]:
         nodes = (
             list(sheet.nodes[:1])
             if forming.role == "cluster"
-            else list(sheet.by_role[forming.role])
+            else list(sheet.carriers[forming.role])
         )
         if forming.when:
-            holds, counts = (
-                expression.parse(forming.when),
-                Counter(node.role for node in sheet.nodes),
-            )
-            nodes = [
-                node
-                for node in nodes
-                if expression.asked(
-                    holds,
-                    Inputs(
-                        node.cells,
-                        node.role,
-                        node.number,
-                        {role.id: counts[role.id] for role in sheet.kit.roles},
-                    ),
-                )
-            ]
+            holds = expression.parse(forming.when)
+            nodes = [node for node in nodes if expression.asked(holds, inputs_of(sheet, node))]
         for node in nodes:
             after = tuple(last.values()) if forming.role == "cluster" else (last[node.id],)
             after += tuple(

@@ -94,7 +94,7 @@ def propose(
         may = [
             size
             for size in (own or {}).get(role.id, sizes)
-            if not role.sizes or size.id in role.sizes
+            if role.own_nodes and (not role.sizes or size.id in role.sizes)
         ]
         proposal = (
             _by_formula(role, sizing, may, loads | counts)

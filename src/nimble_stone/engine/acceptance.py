@@ -11,6 +11,7 @@ from typing import Any
 from nimble_stone.core import acceptance
 from nimble_stone.core.acceptance import Answer, Verdict, cluster, hardware, identity
 from nimble_stone.core.errors import StoneError
+from nimble_stone.core.plan.carried import named
 from nimble_stone.core.plan.cells import MADE_HERE
 from nimble_stone.core.plan.sheet import Node, macs_of
 from nimble_stone.engine import certificates
@@ -137,11 +138,12 @@ async def _node_side(ports: Ports, run: FrozenRun, node: Node) -> Answers:
         status = await door.call("GET", service.path, login=False)
         middle = (before + ports.clock()) / 2
     except StoneError as error:
-        missing = [kind for kind in ("port", "clock", *NODE_SAYS) if kind not in found]
+        missing = [k for k in ("port", "clock", "roles", *NODE_SAYS) if k not in found]
         return found | _unknown(missing, error, how)
     for kind in NODE_SAYS:
         said = str(status.get(kind, ""))[:MOST]
         found[kind] = Answer(said or None, how)
+    found["roles"] = Answer(tuple(sorted(named(str(status.get("roles", ""))[:MOST]))), how)
     try:
         off = float(status.get("time", "nan")) - middle
         found["clock"] = Answer(off if math.isfinite(off) else None, how, "the node tells no time")
@@ -210,7 +212,7 @@ async def _balanced(ports: Ports, run: FrozenRun) -> Answers:
     """
     seen, how, kit = [], [], run.sheet.kit
     for one in kit.balanced:
-        wanted = {node.name for node in run.sheet.nodes if node.role in one.members}
+        wanted = {node.name for node in run.sheet.nodes if node.has_any(one.members)}
         address, met = run.sheet.nodes[0].value(f"virtual.{one.virtual}"), set[str]()
         how.append(f"GET {address}:{one.port}{kit.service.path}, again and again")
         for _ in range(3 * len(wanted)):

@@ -67,7 +67,7 @@ async def _certificate(c: Filler, key: str) -> str:
     """
     _, ident, part = (*key.split(".", 2), "")[:3]
     wanted = next((one for one in c.run.sheet.kit.certificates if one.id == ident), None)
-    if wanted is None or (wanted.roles and c.node.role not in wanted.roles):
+    if wanted is None or not c.node.has_any(wanted.roles):
         return ""
     if part == "authority":
         return (

@@ -10,12 +10,13 @@ import json
 import logging
 import mmap
 import secrets
+from collections import Counter
 from collections.abc import AsyncIterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from urllib.parse import urlsplit
 
-from nimble_stone.core.errors import Conflict, FormatError, NotFound, StoneError
+from nimble_stone.core.errors import Busy, Conflict, FormatError, NotFound, StoneError
 from nimble_stone.core.inspection import job as jobs
 from nimble_stone.core.inspection import report
 from nimble_stone.core.inspection.job import ImageName, Job
@@ -29,6 +30,7 @@ from nimble_stone.ports.media import network_entry
 from nimble_stone.reach.listener import Fetched, ReportListener
 from nimble_stone.reach.netboot import NetBoot
 from nimble_stone.server import netboot
+from nimble_stone.server.auth import Tries
 from nimble_stone.store import media, records
 from nimble_stone.store.media import Task
 
@@ -40,6 +42,8 @@ NAMES = {"seed": "config.iso", "install": "installer.iso"}
 """What the medium of a kind of task is called; others are the inspection image."""
 NO_NETWORK = "this server does not answer there; start it with --netboot-interface"
 LASTS_S = 4 * 3600.0
+MOST_AT_ONCE = 16
+"""Fetches by one address at a time: a controller reads parts of a medium side by side."""
 PIECE = 1 << 20
 
 
@@ -122,6 +126,8 @@ class Media:
         self._pin, self._reports = "", ""
         self._listener: ReportListener | None = None
         self._fetching: dict[tuple[str, str], Fetching] = {}
+        self._wrong = Tries(ports.monotonic)
+        self._at_once: Counter[str] = Counter()
 
     async def open(self, address: str, port: int) -> None:
         """Listen for reports on this address, where machines reach this server at all. With port 0
@@ -281,6 +287,29 @@ class Media:
         raise NotFound("this address is not on offer", code="medium-gone")
 
     # --- fetching ---
+
+    async def admit(self, token: str, client: str) -> None:
+        """Let a request with this token in. Raises NotFound for a wrong one; Busy for a client that
+        has tried ten wrong ones within a minute, and while too many fetches are under way.
+        """
+        try:
+            await self._offered(token)
+        except NotFound:
+            self._wrong.begin(client)
+            raise
+        if self._at_once[token] >= MOST_AT_ONCE:
+            raise Busy(f"{MOST_AT_ONCE} fetches by this address are under way.", retry_after_s=1)
+
+    async def counted(self, token: str, pieces: AsyncIterator[bytes]) -> AsyncIterator[bytes]:
+        """The pieces, counted as one fetch by this token while they are sent."""
+        self._at_once[token] += 1
+        try:
+            async for piece in pieces:
+                yield piece
+        finally:
+            self._at_once[token] -= 1
+            if not self._at_once[token]:
+                del self._at_once[token]
 
     async def opened(self, token: str, name: str) -> Medium | Small:
         """The medium for a token, by its name. Raises NotFound for one that is not on offer,

@@ -7,7 +7,7 @@ Shapes are those of `views.PlanView` and `views.PlanDelta`.
 from __future__ import annotations
 
 import secrets
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -39,6 +39,7 @@ class NodeData:
     role: str
     role_label: str
     role_index: int
+    also: Sequence[int]
     short: str
     host: str
     vcpu: int
@@ -52,16 +53,25 @@ def nodes_of(sheet: Sheet) -> list[NodeData]:
     """Every node. Cost: O(nodes)."""
     roles = {role.id: (number, role.label) for number, role in enumerate(sheet.kit.roles)}
     prefix = f"{sheet.plan.name}-"
-    return [_node(node, *roles.get(node.role, (0, node.role)), prefix) for node in sheet.nodes]
+    also = {kind: [roles[one][0] for one in kind if one in roles] for kind in _carried(sheet)}
+    return [
+        _node(node, *roles.get(node.role, (0, node.role)), also[node.roles[1:]], prefix)
+        for node in sheet.nodes
+    ]
 
 
-def _node(node: Node, number: int, label: str, prefix: str) -> NodeData:
+def _carried(sheet: Sheet) -> set[tuple[str, ...]]:
+    return {node.roles[1:] for node in sheet.nodes}
+
+
+def _node(node: Node, number: int, label: str, also: Sequence[int], prefix: str) -> NodeData:
     return NodeData(
         node.id,
         node.name,
         node.role,
         label,
         number,
+        also,
         node.name.removeprefix(prefix),
         node.value("host"),
         node.vcpu,

@@ -68,6 +68,9 @@ class NodeView(BaseModel):
     role: str
     role_label: str
     role_index: int
+    also: list[int] = Field(
+        default=[], description="Roles that it carries as well: their places in the plan's roles."
+    )
     short: str
     host: str
     vcpu: int
@@ -246,6 +249,9 @@ class RoleView(BaseModel):
     count: int
     least: int
     most: int
+    carried: bool = Field(
+        default=False, description="It has no nodes of its own: `count` nodes carry it."
+    )
     sizes: list[SizeView] = []
     package: PackageChoice | None = Field(
         default=None, description="Where its nodes are made from another product."
@@ -447,6 +453,7 @@ def node_view(sheet: Sheet, node: Node) -> NodeView:
         role=node.role,
         role_label=role.label if role else node.role,
         role_index=roles.index(node.role),
+        also=[roles.index(ident) for ident in node.roles[1:] if ident in roles],
         short=short,
         host=node.value("host"),
         vcpu=node.vcpu,
@@ -704,10 +711,11 @@ def plan_head(
             RoleView(
                 id=role.id,
                 label=role.label,
-                count=len(sheet.by_role[role.id]),
+                count=sheet.count_of(role.id),
                 least=role.count.least,
                 most=role.count.most,
-                sizes=size_views(sheet, role),
+                carried=not role.own_nodes,
+                sizes=size_views(sheet, role) if role.own_nodes else [],
                 package=choice_of(sheet, role.id, resolved.fitting) if role.accepts else None,
             )
             for role in sheet.kit.roles

@@ -14,7 +14,7 @@ HERE = Path(__file__).parent
 DHCP = HERE.parents[2] / "inspection/dhcp"
 MIB = 1 << 20
 BOOT_MIB, CONF_MIB = 48, 8
-MODULES = (*BASE_MODULES, "loop", "af_packet", "ext4")
+MODULES = (*BASE_MODULES, "loop", "af_packet", "ext4", "bonding")
 MENU = """set timeout=0
 menuentry start {
   linux /kernel console=ttyS0,115200 quiet loglevel=3 mitigations=off panic=5 rdinit=/init
@@ -81,7 +81,7 @@ def _image(work: Path, kernel: Path, initrd: Path) -> Path:
         (work / "early.cfg", "boot/quorum"),
     ):
         ramdisk.run("mcopy", "-i", str(boot), str(source), f"::{name}")
-    ramdisk.run("mke2fs", "-q", "-t", "ext4", str(conf), f"{CONF_MIB}M")
+    ramdisk.run("mke2fs", "-q", "-t", "ext4", "-O", "^metadata_csum", str(conf), f"{CONF_MIB}M")
     loader = core.read_bytes()
     assert 512 + len(loader) < MIB, "the boot loader does not fit before the first partition"
     with image.open("wb") as file:

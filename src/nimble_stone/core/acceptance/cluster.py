@@ -43,7 +43,7 @@ def _members(subject: Subject) -> tuple[str, ...]:
 def _balanced(subject: Subject) -> tuple[Balanced, ...]:
     nodes = subject.sheet.nodes
     return tuple(
-        Balanced(one.label, tuple(sorted(n.name for n in nodes if n.role in one.members)))
+        Balanced(one.label, tuple(sorted(n.name for n in nodes if n.has_any(one.members))))
         for one in subject.sheet.kit.balanced
     )
 

@@ -37,11 +37,7 @@ class Shown:
 
 def shown(sheet: Sheet, node: Node) -> list[Certificate]:
     """The certificates that a node shows somewhere."""
-    return [
-        one
-        for one in sheet.kit.certificates
-        if one.port and (not one.roles or node.role in one.roles)
-    ]
+    return [one for one in sheet.kit.certificates if one.port and node.has_any(one.roles)]
 
 
 def _node(subject: Subject) -> Node:
@@ -95,6 +91,12 @@ KINDS = (
     Kind("address6", "node", _address6, _text, _same_interface),
     Kind("version", "node", _version, _text, _same_text),
     Kind("role", "node", lambda subject: _node(subject).role, _text, _same_text),
+    Kind(
+        "roles",
+        "node",
+        lambda subject: tuple(sorted(_node(subject).roles)),
+        lambda found: ", ".join(found) or "no role",
+    ),
     Kind(
         "gateway",
         "node",

@@ -10,8 +10,11 @@ from nimble_stone.core.drive_choice import KnownDrive
 from nimble_stone.core.errors import FormatError
 from nimble_stone.core.estate import MachineFacts
 from nimble_stone.core.findings import Edit, Finding, Remedy
+from nimble_stone.core.marks import drive_mark, whose
 from nimble_stone.core.package.model import Descriptor
+from nimble_stone.core.plan.carried import ALSO, refused
 from nimble_stone.core.plan.columns import (
+    NO_BOND,
     SYSTEM_DRIVE,
     SYSTEM_RULE,
     data_drives,
@@ -19,9 +22,11 @@ from nimble_stone.core.plan.columns import (
     network_column,
 )
 from nimble_stone.core.plan.machines import (
+    bond_of,
     by_network,
     known_ports,
     memory_of,
+    ports_in,
     threads_of,
     unreached,
 )
@@ -210,6 +215,7 @@ def taken(s: Situation) -> Iterator[Finding]:
 def drives(s: Situation) -> Iterator[Finding]:
     """Drives are there, hold nothing, serve one purpose, and the image fits."""
     yield from _rules(s)
+    marks = {drive_mark(s.sheet.plan.name, node.id): node.name for node in s.sheet.nodes}
     for node, facts in _nodes(s):
         there = {drive.serial: drive for drive in drive_choice.drives_of(facts)}
         used: set[str] = set()
@@ -227,7 +233,8 @@ def drives(s: Situation) -> Iterator[Finding]:
         for column in (SYSTEM_DRIVE, *map(data_drives, _disks(s, node))):
             for serial in drive_choice.serials(node.value(column)):
                 drive = there.get(serial)
-                yield from _drive(node, column, serial, drive, serial in used)
+                ours = whose(drive.holds or "", marks) if drive else ""
+                yield from _drive(node, column, serial, drive, serial in used, ours)
                 used.add(serial)
         package = s.sheet.packages.of(node.role)
         drive = there.get(system)
@@ -275,6 +282,8 @@ def _all_drives(s: Situation, left: Mapping[str, int]) -> Remedy | None:
     """
     first = s.sheet.by_id[next(iter(left))]
     disks = [disk for disk in s.sheet.kit.extra_disks if disk.id in _disks(s, first)]
+    if not disks:
+        return _another_role(s, first)
     if len(disks) != 1:
         return None
     disk, column = disks[0], data_rule(disks[0].id)
@@ -291,53 +300,126 @@ def _all_drives(s: Situation, left: Mapping[str, int]) -> Remedy | None:
     return Remedy(label=f"Use all as {disk.label.lower()}", edit=Edit(path=path, value="all"))
 
 
+def _another_role(s: Situation, node: Node) -> Remedy | None:
+    """Another role that would use the drives of a node that has no use for them."""
+    own = s.sheet.kit.role(node.role)
+    for disk in s.sheet.kit.extra_disks:
+        for ident in disk.roles:
+            role = s.sheet.kit.role(ident)
+            if role and own and not refused(s.sheet.kit, own, ident, node.roles[1:]):
+                also = ", ".join((*node.roles[1:], ident))
+                return Remedy(
+                    label=f"Let {node.name} carry {role.label} too",
+                    edit=Edit(path=("nodes", node.id, ALSO), value=also),
+                )
+    return None
+
+
+def network_boot(s: Situation) -> Iterator[Finding]:
+    """Machines that boot from the network are answered by this server."""
+    if not s.no_network_boot:
+        return
+    nodes = [
+        node
+        for node in s.sheet.nodes
+        if node.on_machine
+        and (machine := s.estate.machine(node.value("host")))
+        and machine.boots == "network"
+    ]
+    if nodes:
+        many = f" and {count_text(len(nodes) - 1, 'more machine')}" if len(nodes) > 1 else ""
+        yield _about(
+            nodes[0],
+            "network-boot",
+            f"{nodes[0].value('host')}{many} cannot boot from the network: {s.no_network_boot}.",
+            "The installation stops there.",
+            Remedy(label="Start the server with --netboot-interface, or boot from media"),
+        )
+
+
 def ports(s: Situation) -> Iterator[Finding]:
-    """Ports are the machine's own, have a link, and serve one network."""
+    """Ports are the machine's own, have a link, and serve one network, or several by VLAN."""
     idents = ("", *(network.id for network in s.sheet.kit.networks))
-    columns = [network_column(ident, "port") for ident in idents]
     for node, facts in _nodes(s):
-        macs, used = known_ports(facts), dict[str, str]()
-        linked = {nic.mac.lower(): nic.link for nic in (facts.inside.nics if facts.inside else ())}
-        for column in columns:
-            mac = node.value(column).lower()
-            if column not in node.cells or node.cells[column].origin == "unused":
-                continue
-            if not mac or mac not in macs:
-                what = f"no port {mac}" if mac else "no port left for it"
-                yield _about(
-                    node,
-                    "port-unknown",
-                    f"{node.value('host')} has {what}.",
-                    "The network cannot be set up.",
-                    Remedy(label="Choose a port of the machine"),
-                    column=column,
-                )
-            elif mac in used:
-                yield _about(
-                    node,
-                    "port-twice",
-                    f"{node.name} uses port {mac} for two networks.",
-                    "A port serves one network.",
-                    Remedy(label="Choose another port"),
-                    column=column,
-                )
-            elif linked.get(mac) is False:
-                yield _about(
-                    node,
-                    "port-no-link",
-                    f"Port {mac} of {node.value('host')} had no link when it was inspected.",
-                    "The node cannot be reached through it.",
-                    Remedy(label="Plug it in and inspect again, or choose another port"),
-                    column=column,
-                    blocks=False,
-                )
-            used[mac] = column
+        used: dict[str, set[str]] = {}
+        for ident in idents:
+            column = network_column(ident, "port")
+            if column in node.cells and node.cells[column].origin != "unused":
+                yield from _ports_of(node, facts, ident, used)
+
+
+def _ports_of(
+    node: Node, facts: MachineFacts, ident: str, used: dict[str, set[str]]
+) -> Iterator[Finding]:
+    """A network's ports. `used`: port → the VLANs it serves so far, '' untagged; added to."""
+    column, host = network_column(ident, "port"), node.value("host")
+    macs, known = ports_in(node.value(column)), known_ports(facts)
+    # the service network is untagged on its port
+    vlan = node.value(network_column(ident, "vlan")) if ident else ""
+    bond = bond_of(node.cells, ident)
+    linked = {nic.mac.lower(): nic.link for nic in (facts.inside.nics if facts.inside else ())}
+    if not macs:
+        yield _about(
+            node,
+            "port-unknown",
+            f"{host} has no port left for it.",
+            "The network cannot be set up.",
+            Remedy(label="Choose a port of the machine"),
+            column=column,
+        )
+    if bond != NO_BOND and len(macs) == 1:
+        yield _about(
+            node,
+            "bond-short",
+            f"{node.name}: a bond needs 2 ports; {macs[0]} is 1.",
+            "When it fails, the network is gone.",
+            Remedy(label="Add a port, or choose no bond"),
+            column=column,
+        )
+    if bond == NO_BOND and len(macs) > 1:
+        yield _about(
+            node,
+            "bond-missing",
+            f"{node.name} names {len(macs)} ports and no bond.",
+            "Only a bond uses several ports.",
+            Remedy(label="Choose a bond, or 1 port"),
+            column=column,
+        )
+    for mac in macs:
+        if mac not in known:
+            yield _about(
+                node,
+                "port-unknown",
+                f"{host} has no port {mac}.",
+                "The network cannot be set up.",
+                Remedy(label="Choose a port of the machine"),
+                column=column,
+            )
+        elif vlan in used.get(mac, ()):
+            tagged = f" in VLAN {vlan}" if vlan else " without VLAN"
+            yield _about(
+                node,
+                "port-twice",
+                f"{node.name} uses port {mac} for two networks{tagged}.",
+                "A port serves one network, or several with a VLAN each.",
+                Remedy(label="Choose another port"),
+                column=column,
+            )
+        elif linked.get(mac) is False:
+            yield _about(
+                node,
+                "port-no-link",
+                f"Port {mac} of {host} had no link when it was inspected.",
+                "The node cannot be reached through it.",
+                Remedy(label="Plug it in and inspect again, or choose another port"),
+                column=column,
+                blocks=False,
+            )
+        used.setdefault(mac, set()).add(vlan)
 
 
 def _disks(s: Situation, node: Node) -> list[str]:
-    return [
-        disk.id for disk in s.sheet.kit.extra_disks if not disk.roles or node.role in disk.roles
-    ]
+    return [disk.id for disk in s.sheet.kit.extra_disks if node.has_any(disk.roles)]
 
 
 def _rules(s: Situation) -> Iterator[Finding]:
@@ -364,7 +446,7 @@ def _rules(s: Situation) -> Iterator[Finding]:
 
 
 def _drive(
-    node: Node, column: str, serial: str, drive: KnownDrive | None, again: bool
+    node: Node, column: str, serial: str, drive: KnownDrive | None, again: bool, ours: str
 ) -> Iterator[Finding]:
     name = node.value("host")
     if drive is None:
@@ -389,7 +471,7 @@ def _drive(
         yield _about(
             node,
             "drive-holds",
-            f"Drive {serial} of {name} holds {drive.holds}.",
+            f"Drive {serial} of {name} holds {drive.holds}{f' ({ours})' if ours else ''}.",
             "A drive that holds something is not written over.",
             Remedy(label=f"Wipe it on the page of {name}, or choose another"),
             column=column,

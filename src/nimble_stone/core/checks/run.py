@@ -5,6 +5,7 @@ from __future__ import annotations
 from nimble_stone.core.checks import (
     addressing,
     built_hosts,
+    carried,
     installers,
     keys,
     live,
@@ -20,6 +21,7 @@ RULES: tuple[Rule, ...] = (
     values.extra_disks,
     values.licence,
     values.counts,
+    carried.roles,
     values.choices,
     values.duplicates,
     values.addresses,
@@ -43,6 +45,7 @@ RULES: tuple[Rule, ...] = (
     machines.taken,
     machines.drives,
     machines.ports,
+    machines.network_boot,
     machines.idle,
     built_hosts.names,
     installers.packages,

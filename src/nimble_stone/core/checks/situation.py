@@ -56,6 +56,8 @@ class Situation:
     """The instant of the check; 0: ages of facts are not judged."""
     # a person accepted these very texts on the packages' pages
     licence_recorded: bool = False
+    no_network_boot: str = ""
+    """Why this server boots no machine from the network, '' when it does or is not asked."""
     withheld: Mapping[str, str] = field(default_factory=dict)
     """Reference of a keyring entry that this plan may not open → whose it is."""
 

@@ -62,7 +62,7 @@ def package_fits(s: Situation) -> Iterator[Finding]:
 def counts(s: Situation) -> Iterator[Finding]:
     """Every role has as many nodes as the product allows."""
     for role in s.sheet.kit.roles:
-        have = len(s.sheet.by_role[role.id])
+        have = s.sheet.count_of(role.id)
         if not role.count.allows(have):
             near = _nearest(role.count, have)
             yield Finding(
@@ -619,7 +619,7 @@ def extra_disks(s: Situation) -> Iterator[Finding]:
     """Disks laid on top of the package keep to the maker's limits."""
     for disk in s.sheet.kit.extra_disks:
         for node in s.sheet.nodes:
-            if disk.roles and node.role not in disk.roles:
+            if not node.has_any(disk.roles):
                 continue
             many = f"disk.{disk.id}.count"
             number, use = node.value(many) or "1", node.value("use")

@@ -137,6 +137,20 @@ class Role(_Part):
         default=None,
         description="On machines: the package is an installer ISO with these answer files.",
     )
+    carried_by: tuple[Ident, ...] = Field(
+        default=(),
+        description=(
+            "Roles whose nodes may carry this role too, as the plan says (column “also”). A"
+            " machine can so be storage, compute and gateway at once."
+        ),
+    )
+    own_nodes: bool = Field(
+        default=True,
+        description="false: only nodes of other roles carry it, and `count` says how many.",
+    )
+    not_with: tuple[Ident, ...] = Field(
+        default=(), description="Roles that a node with this one must not carry."
+    )
     becomes_host: BecomesHost | None = Field(
         default=None,
         description="On machines: its nodes become hypervisor hosts of the estate at the end.",
@@ -158,6 +172,24 @@ class Role(_Part):
             "Package setting → template, for the role's package; replaces the kit's `environment`."
         ),
     )
+
+
+NEEDS_NODES = frozenset(
+    (
+        "accepts",
+        "after",
+        "apart",
+        "becomes_host",
+        "beside",
+        "datastore",
+        "environment",
+        "installer",
+        "lives_on",
+        "sizes",
+        "system_drive",
+    )
+)
+"""What only a role with nodes of its own can have."""
 
 
 class Rule(_Part):
@@ -187,7 +219,10 @@ class Question(_Part):
     rule: Rule = Rule()
     when: Formula = Field(
         default="",
-        description=("Condition; reads columns, “role”, “n”, “count” and “count.ROLE”."),
+        description=(
+            "Condition; reads columns, “role”, “n”, “count”, “count.ROLE” and “carries.ROLE” (1"
+            " if the node has or carries the role, else 0)."
+        ),
     )
     property: str = Field(
         default="",
@@ -287,6 +322,7 @@ class AcceptanceCheck(_Part):
         "port",
         "version",
         "role",
+        "roles",
         "networks",
         "members",
         "one-lead",
@@ -578,6 +614,7 @@ class Kit(_Part):
         roles = {role.id for role in self.roles}
         self._check_ids()
         self._check_roles(roles)
+        self._check_carried(roles)
         self._check_built_hosts()
         self._check_installers()
         self._check_disks(roles)
@@ -662,6 +699,39 @@ class Kit(_Part):
                 )
         if all(role.accepts for role in self.roles):
             raise ValueError("every role has another product, so no role uses the kit's")
+
+    def _check_carried(self, roles: set[str]) -> None:
+        """Roles are carried by nodes that there are; what has no nodes needs nothing of its own."""
+        real = {role.id for role in self.roles if role.own_nodes}
+        for role in self.roles:
+            if unknown := set(role.carried_by) - (real - {role.id}):
+                raise ValueError(
+                    f"role “{role.id}” is carried by “{sorted(unknown)[0]}”, which is not another"
+                    " role of this kit with nodes"
+                )
+            if unknown := set(role.not_with) - roles:
+                raise ValueError(
+                    f"role “{role.id}” is not with “{sorted(unknown)[0]}”, which is not a role of"
+                    " this kit"
+                )
+            if waits := sorted(set(role.carried_by) & self._waiting_for(role.id)):
+                raise ValueError(
+                    f"role “{waits[0]}” comes after “{role.id}”, which its own nodes may carry"
+                )
+            if role.own_nodes:
+                continue
+            if not role.carried_by:
+                raise ValueError(f"role “{role.id}” has no nodes: say what it is “carried_by”")
+            fields = Role.model_fields
+            for name in sorted(NEEDS_NODES):
+                # a kit that was written out names every field
+                if getattr(role, name) != fields[name].default:
+                    raise ValueError(f"role “{role.id}” has no nodes, so it cannot have “{name}”")
+            if role.count.per_host:
+                raise ValueError(f"role “{role.id}” has no nodes, so not one on each host")
+
+    def _waiting_for(self, ident: str) -> set[str]:
+        return {role.id for role in self.roles if ident in role.after}
 
     def _check_disks(self, roles: set[str]) -> None:
         """Extra disks are for roles and uses of this kit, and their limits are in order."""
@@ -857,11 +927,14 @@ class Kit(_Part):
             "vlan",
             "on",
             "port",
+            "bond",
+            "mark",
+            "roles",
             "all.name",
             "all.address",
         }
         known |= {question.id for question in self.questions} | {
-            f"count.{role.id}" for role in self.roles
+            f"{what}.{role.id}" for what in ("count", "carries") for role in self.roles
         }
         if any(role.lives_on != "hosts" for role in self.roles):
             known |= {"system.drive"} | {f"disk.{disk.id}.drives" for disk in self.extra_disks}
@@ -879,6 +952,8 @@ class Kit(_Part):
                     "mac",
                     "mtu",
                     "port",
+                    "bond",
+                    "vlan",
                 )
             }
         for disk in self.extra_disks:

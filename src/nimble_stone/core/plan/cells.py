@@ -5,7 +5,7 @@ addresses are chosen.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Literal
 
@@ -13,7 +13,10 @@ from nimble_stone.core.estate import Estate, Network
 from nimble_stone.core.kit import expression
 from nimble_stone.core.kit.expression import Value
 from nimble_stone.core.kit.model import Kit, Role
+from nimble_stone.core.plan import carried
+from nimble_stone.core.plan.carried import ALSO
 from nimble_stone.core.plan.columns import (
+    NO_BOND,
     ON,
     SYSTEM_RULE,
     Column,
@@ -58,51 +61,70 @@ def written(
     """Node id → its cells. What holds for a whole role is calculated once. Cost: O(roles ×
     columns + nodes × own values).
     """
+    also = carried.shared_out(plan, kit, rows, shared)
     there = Counter(role.id for role, _ in rows)
+    there.update(ident for roles in also.values() for ident in roles)
     counts = {role.id: there[role.id] for role in kit.roles}
-    groups = {role.id: _group(plan, kit, packages, columns, role, shared) for role in kit.roles}
-    ready = {ident: _settled(dict(cells), kit, estate) for ident, cells in groups.items()}
+    alone_in = Counter(role.id for role, _ in rows)
+    groups: dict[Sequence[str], Cells] = {}
+    for role, n in rows:
+        kind = (role.id, *also[f"{role.id}-{n}"])
+        if kind not in groups:
+            groups[kind] = _group(plan, kit, packages, columns, kind, shared)
+    ready = {kind: _settled(dict(cells), kit, estate) for kind, cells in groups.items()}
     conditional = [column for column in columns if column.when]
     conditions = {column.id: expression.parse(column.when) for column in conditional}
     found: dict[str, Cells] = {}
     for role, n in rows:
-        own = plan.nodes.get(f"{role.id}-{n}", {})
+        ident = f"{role.id}-{n}"
+        kind, own = (role.id, *also[ident]), plan.nodes.get(ident, {})
+        cells = dict(ready[kind])
         if own:
-            cells = dict(groups[role.id])
-            for column in columns:
-                if column.id in own:
-                    cells[column.id] = Cell(text_of(own[column.id]), "node")
-            cells = _settled(cells, kit, estate)
-        else:
-            cells = dict(ready[role.id])
+            said = {column.id: own[column.id] for column in columns if column.id in own}
+            typed = {column: Cell(text_of(value), "node") for column, value in said.items()}
+            cells = _settled({**groups[kind], **typed}, kit, estate)
+        if ALSO in cells and cells[ALSO].origin == "none" and also[ident]:
+            cells[ALSO] = Cell(", ".join(also[ident]), "computed")
         if cells["name"].origin == "none":
-            alone = counts[role.id] == 1 and role.count.most == 1
-            pattern = kit.names.replace("-{n}", "") if alone else kit.names
-            cells["name"] = Cell(
-                pattern.format(plan=plan.name, short=role.short, n=n, role=role.id), "computed"
-            )
+            cells["name"] = Cell(_name(plan, kit, role, n, alone_in[role.id] == 1), "computed")
         for column in conditional:
-            if not expression.asked(conditions[column.id], Inputs(cells, role.id, n, counts)):
+            if not expression.asked(
+                conditions[column.id], Inputs(cells, kind, n, counts, len(rows))
+            ):
                 cells[column.id] = UNUSED
-        found[f"{role.id}-{n}"] = cells
+        found[ident] = cells
     return found
 
 
+def _name(plan: Plan, kit: Kit, role: Role, n: int, alone: bool) -> str:
+    """A node's name by the kit's pattern."""
+    numbered = not alone or role.count.most > 1
+    pattern = kit.names if numbered else kit.names.replace("-{n}", "")
+    return pattern.format(plan=plan.name, short=role.short, n=n, role=role.id)
+
+
 class Inputs(Mapping[str, Value]):
-    """What a condition may read of a node: its cells, its role and number, and how many nodes there
-    are.
+    """What a condition may read of a node: its cells, its roles (its own first) and number, how
+    many nodes have or carry each of the kit's roles, and how many nodes there are.
     """
 
     def __init__(
-        self, cells: Mapping[str, Cell], role: str, n: int, counts: Mapping[str, int]
+        self,
+        cells: Mapping[str, Cell],
+        roles: Sequence[str],
+        n: int,
+        counts: Mapping[str, int],
+        total: int,
     ) -> None:
         self._cells = cells
         self._more: dict[str, Value] = {
-            "role": role,
+            "role": roles[0],
+            "roles": " ".join(roles),
             "n": float(n),
-            "count": float(sum(counts.values())),
+            "count": float(total),
         }
         self._more |= {f"count.{ident}": float(many) for ident, many in counts.items()}
+        self._more |= {f"carries.{ident}": float(ident in roles) for ident in counts}
 
     def __getitem__(self, key: str) -> Value:
         if key in self._more:
@@ -121,10 +143,14 @@ def _group(
     kit: Kit,
     packages: Packages,
     columns: tuple[Column, ...],
-    role: Role,
+    kind: Sequence[str],
     shared: Mapping[str, Scalar],
 ) -> Cells:
-    """What holds for a role's nodes before their own values."""
+    """What holds for nodes of one kind before their own values. `kind`: the role that they are of,
+    then those that they carry as well.
+    """
+    role = kit.role(kind[0])
+    assert role is not None
     block, package = plan.roles.get(role.id), packages.of(role.id)
     defaults = {"provisioning": "thin", "time_zone": "UTC"} | {
         network_column(ident, "addressing"): "static"
@@ -139,6 +165,9 @@ def _group(
         }
     defaults |= {SYSTEM_RULE: role.system_drive} | {
         data_rule(disk.id): disk.drives for disk in kit.extra_disks
+    }
+    defaults |= {
+        network_column(ident, "bond"): NO_BOND for ident in ("", *(n.id for n in kit.networks))
     }
     defaults |= {ON: "hosts" if role.lives_on == "either" else role.lives_on}
     defaults |= {question.id: question.default for question in kit.questions if question.default}
@@ -157,11 +186,12 @@ def _group(
             # the kit leaves no choice
             cells[ON] = Cell(role.lives_on, "kit")
             continue
-        if column.roles and role.id not in column.roles:
+        if column.roles and not set(kind) & set(column.roles):
             cells[column.id] = UNUSED
             continue
         levels: tuple[tuple[Mapping[str, Scalar], Origin], ...] = (
             (block.values if block else {}, "group"),
+            *((values, "group") for values in _of_carried(plan, column, kind)),
             (plan.values, "plan"),
             (shared, "shared"),
             (defaults, "kit"),
@@ -181,6 +211,12 @@ def _group(
             Cell(offered[0], "kit") if offered and size not in role.sizes else Cell(size, "package")
         )
     return cells
+
+
+def _of_carried(plan: Plan, column: Column, kind: Sequence[str]) -> list[Mapping[str, Scalar]]:
+    """What the plan says for roles that a node carries as well, of columns that are theirs."""
+    blocks = [plan.roles.get(ident) for ident in kind[1:] if ident in column.roles]
+    return [block.values for block in blocks if block is not None]
 
 
 def _settled(cells: Cells, kit: Kit, estate: Estate) -> Cells:

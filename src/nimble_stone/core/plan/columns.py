@@ -11,6 +11,7 @@ from typing import Literal, Protocol
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.kit.model import Kit, Role, Rule
 from nimble_stone.core.package.model import Question
+from nimble_stone.core.plan.carried import ALSO, carriers
 from nimble_stone.core.plan.model import Plan
 from nimble_stone.core.plan.packages import Packages, PackageView
 from nimble_stone.core.series import Kind as SeriesKind
@@ -46,8 +47,12 @@ class Column:
 ON, MACHINES = "on", "machines"
 """The column that says where a node lives, and what it says for a bare machine."""
 SYSTEM_DRIVE, SYSTEM_RULE = "system.drive", "system.rule"
-MACHINE_PARTS = (SYSTEM_DRIVE, SYSTEM_RULE, "drives", "rule", "port")
+MACHINE_PARTS = (SYSTEM_DRIVE, SYSTEM_RULE, "drives", "rule", "port", "bond")
 """Columns, whole or by the last part of their name, that only a node on a machine has."""
+
+
+NO_BOND, BONDS = "none", ("none", "active-backup", "802.3ad")
+"""How several ports serve one network: one at a time, or together by LACP (IEEE 802.1AX)."""
 
 
 def data_drives(disk: str) -> str:
@@ -114,6 +119,7 @@ def columns_of(kit: Kit, packages: Packages, estate: Estate, plan: Plan) -> tupl
             rule=Rule(max_length=63, pattern=r"[a-z0-9]([a-z0-9-]*[a-z0-9])?"),
         ),
         Column("size", "Size", "choice", "role", choices=sizes),
+        *_also(kit),
         *_where(kit, estate, plan),
         Column("datastore", "Datastore", "choice", "node"),
         Column("provisioning", "Disks", "choice", "plan", choices=("thin", "full", "overlay")),
@@ -236,6 +242,12 @@ def columns_of(kit: Kit, packages: Packages, estate: Estate, plan: Plan) -> tupl
     return (*columns, *_asked(kit, packages, estate))
 
 
+def _also(kit: Kit) -> list[Column]:
+    """The roles that a node carries beside its own."""
+    roles = carriers(kit)
+    return [Column(ALSO, "Also carries", "text", "node", False, roles=roles)] if roles else []
+
+
 def _where(kit: Kit, estate: Estate, plan: Plan) -> list[Column]:
     """Where nodes live: the host, or the bare machine."""
     either = tuple(role.id for role in kit.roles if role.lives_on == "either")
@@ -272,21 +284,23 @@ def _drives_and_ports(kit: Kit, plan: Plan) -> list[Column]:
                     data_drives(disk.id), f"{disk.label}: drives", "text", "node", False, roles=own
                 ),
             ]
-    columns.append(Column("port", "Port", "text", "node", False, roles=roles))
+    columns += _ports("", "Port", "Bond", roles)
     for net in kit.networks:
         own = tuple(role for role in roles if not net.roles or role in net.roles)
         if own:
-            columns.append(
-                Column(
-                    network_column(net.id, "port"),
-                    f"{net.label}: port",
-                    "text",
-                    "node",
-                    False,
-                    roles=own,
-                )
-            )
+            columns += _ports(net.id, f"{net.label}: port", f"{net.label}: bond", own)
+            if not any(column.id == network_column(net.id, "vlan") for column in columns):
+                vlan, label = network_column(net.id, "vlan"), f"{net.label}: VLAN"
+                columns.append(Column(vlan, label, "number", "plan", False, roles=own))
     return columns
+
+
+def _ports(network: str, port: str, bond: str, roles: tuple[str, ...]) -> list[Column]:
+    """A machine's port for a network, or the ports of a bond."""
+    return [
+        Column(network_column(network, "port"), port, "text", "node", False, roles=roles),
+        Column(network_column(network, "bond"), bond, "choice", "role", False, BONDS, roles=roles),
+    ]
 
 
 def _more_addressing(

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 
 from nimble_stone.core.kit.model import Balanced
+from nimble_stone.core.marks import drive_mark
 from nimble_stone.core.plan.sheet import Node, Sheet
 
 _BRACES = re.compile(r"\{([^{}]*)\}")
@@ -17,8 +18,8 @@ def filled(template: str, node: Node, sheet: Sheet) -> str:
 
 def value_of(key: str, node: Node, sheet: Sheet) -> str:
     """What a name in braces stands for: a column of the node, of the first node (“first.”), of all
-    nodes of its role (“all.”, with blanks between), a count, a role, the members of a balanced
-    service.
+    nodes of its role (“all.”, with blanks between), a count, its role or roles, whether it carries
+    one (“carries.”, 1 or 0), the members of a balanced service.
     """
     if key.startswith("all."):
         column = key.removeprefix("all.")
@@ -26,9 +27,15 @@ def value_of(key: str, node: Node, sheet: Sheet) -> str:
     if key == "count":
         return str(len(sheet.nodes))
     if key.startswith("count."):
-        return str(len(sheet.by_role.get(key.removeprefix("count."), ())))
+        return str(sheet.count_of(key.removeprefix("count.")))
     if key == "role":
         return node.role
+    if key == "mark":
+        return drive_mark(sheet.plan.name, node.id)
+    if key == "roles":
+        return " ".join(node.roles)
+    if key.startswith("carries."):
+        return "1" if key.removeprefix("carries.") in node.roles else "0"
     if key.startswith("balanced."):
         one = next(
             (one for one in sheet.kit.balanced if one.id == key.removeprefix("balanced.")), None
@@ -52,5 +59,5 @@ def members_of(one: Balanced, sheet: Sheet) -> list[str]:
     return [
         node.value("address")
         for node in sheet.nodes
-        if node.role in one.members and node.value("address")
+        if node.has_any(one.members) and node.value("address")
     ]

@@ -13,9 +13,11 @@ from nimble_stone.core.estate import Estate, Machine, MachineFacts
 from nimble_stone.core.kit.model import ExtraDisk, Kit, Role
 from nimble_stone.core.package.model import Size as PackageSize
 from nimble_stone.core.plan.assignment import MAX_EXTRA_GIB, Others, Rows
+from nimble_stone.core.plan.carried import ALSO, named
 from nimble_stone.core.plan.cells import UNUSED, Cell, Cells
 from nimble_stone.core.plan.columns import (
     MACHINE_PARTS,
+    NO_BOND,
     SYSTEM_DRIVE,
     SYSTEM_RULE,
     data_drives,
@@ -179,7 +181,8 @@ def _lay(cells: Cells, role: Role, kit: Kit, facts: MachineFacts, wanted: Wanted
     """
     drives = drive_choice.drives_of(facts)
     by_serial = {drive.serial: drive for drive in drives}
-    disks = [disk for disk in kit.extra_disks if not disk.roles or role.id in disk.roles]
+    roles = {role.id, *(named(cells[ALSO].value) if ALSO in cells else ())}
+    disks = [disk for disk in kit.extra_disks if not disk.roles or roles & set(disk.roles)]
     columns = [SYSTEM_DRIVE, *(data_drives(disk.id) for disk in disks)]
     taken = {serial for column in columns for serial in drive_choice.serials(cells[column].value)}
     if cells[SYSTEM_DRIVE].origin == "none" and wanted.system is not None:
@@ -216,17 +219,36 @@ def _measure(cells: Cells, disk: ExtraDisk, by_serial: Mapping[str, KnownDrive])
 
 
 def _plug(cells: Cells, kit: Kit, facts: MachineFacts) -> None:
-    """A port for each network: those with a link first, in the order of their names."""
-    ports = ports_of(facts)
-    columns = [
-        network_column(ident, "port") for ident in ("", *(network.id for network in kit.networks))
-    ]
-    columns = [column for column in columns if column in cells]
-    used = {cells[column].value.lower() for column in columns} - {""}
-    left = [port for port in ports if port not in used]
-    for column in columns:
-        if cells[column].origin == "none" and left:
-            cells[column] = Cell(left.pop(0), "computed")
+    """A port for each network, two for a bond: those with a link first, in the order of their
+    names. Where none is left, a network with a VLAN shares those of the service network.
+    """
+    idents = ["", *(network.id for network in kit.networks)]
+    idents = [one for one in idents if network_column(one, "port") in cells]
+    used = {port for one in idents for port in ports_in(cells[network_column(one, "port")].value)}
+    left = [port for port in ports_of(facts) if port not in used]
+    for ident in idents:
+        column = network_column(ident, "port")
+        if cells[column].origin != "none":
+            continue
+        many = 1 if bond_of(cells, ident) == NO_BOND else 2
+        vlan = cells.get(network_column(ident, "vlan"))
+        if len(left) >= many:
+            cells[column] = Cell(", ".join(left[:many]), "computed")
+            del left[:many]
+        elif ident and vlan and vlan.value and cells["port"].value:
+            cells[column] = Cell(cells["port"].value, "computed")
+            cells[network_column(ident, "bond")] = Cell(bond_of(cells, ""), "computed")
+
+
+def ports_in(text: str) -> list[str]:
+    """The MAC addresses that a port's cell names, in small letters."""
+    return text.lower().replace(",", " ").split()
+
+
+def bond_of(cells: Mapping[str, Cell], network: str) -> str:
+    """How a network's ports work together."""
+    cell = cells.get(network_column(network, "bond"))
+    return cell.value if cell and cell.value else NO_BOND
 
 
 def ports_of(facts: MachineFacts) -> list[str]:

@@ -18,7 +18,7 @@ from nimble_stone.core.kit.model import Kit, Role
 from nimble_stone.core.package.adapt import ExtraDisk
 from nimble_stone.core.package.model import Size as PackageSize
 from nimble_stone.core.placement import Placement
-from nimble_stone.core.plan import assignment, drawn, machines
+from nimble_stone.core.plan import assignment, carried, drawn, machines
 from nimble_stone.core.plan import cells as cell_room
 from nimble_stone.core.plan.assignment import Others, Problem, ip
 from nimble_stone.core.plan.cells import Cell, Cells, Origin
@@ -97,6 +97,15 @@ class Node:
             found[place] = (thin + EMPTY_BYTES, most + disk.capacity_bytes)
         return found
 
+    @cached_property
+    def roles(self) -> tuple[str, ...]:
+        """Its own role, then those that it carries as well."""
+        return (self.role, *carried.named(self.value(carried.ALSO)))
+
+    def has_any(self, roles: Collection[str]) -> bool:
+        """Whether it has or carries one of these roles; none named: every role."""
+        return not roles or not set(roles).isdisjoint(self.roles)
+
     @property
     def on_machine(self) -> bool:
         """Whether it lives on a bare machine, which `host` names then."""
@@ -162,6 +171,24 @@ class Sheet:
         for node in self.nodes:
             found[node.role].append(node)
         return found
+
+    @cached_property
+    def carriers(self) -> Mapping[str, Sequence[Node]]:
+        """Rows that have or carry each of the kit's roles."""
+        found: dict[str, list[Node]] = {role.id: [] for role in self.kit.roles}
+        for node in self.nodes:
+            for ident in node.roles:
+                if ident in found:
+                    found[ident].append(node)
+        return found
+
+    def count_of(self, role: str) -> int:
+        """How many nodes of a role there are; of one without nodes of its own, how many carry
+        it.
+        """
+        known = self.kit.role(role)
+        rows = self.by_role if known is None or known.own_nodes else self.carriers
+        return len(rows.get(role, ()))
 
     @cached_property
     def by_host(self) -> Mapping[str, Sequence[Node]]:
@@ -273,6 +300,12 @@ def resolve(
     return Sheet(plan, kit, packages, columns, nodes, reasons, tuple(exhausted), short, board)
 
 
+def inputs_of(sheet: Sheet, node: Node) -> cell_room.Inputs:
+    """What a kit's condition may read of a node."""
+    counts = {role.id: sheet.count_of(role.id) for role in sheet.kit.roles}
+    return cell_room.Inputs(node.cells, node.roles, node.number, counts, len(sheet.nodes))
+
+
 def networks_of(kit: Kit, node: Node, count: int) -> tuple[str, ...]:
     """The network of each interface: as the kit's network roles say, the service network for all
     that have none.
@@ -293,6 +326,8 @@ def count_of(plan: Plan, role: Role, estate: Estate) -> int:
     """How many nodes of a role: what the plan says, or one a host where the kit says so, or the
     usual number.
     """
+    if not role.own_nodes:
+        return 0
     block = plan.roles.get(role.id)
     if block is not None and block.count is not None:
         return block.count
@@ -311,7 +346,8 @@ def _node(
     full_bytes: int,
     sizes: Mapping[str, PackageSize],
 ) -> Node:
-    extra, places = _extra(kit, role, cells)
+    also = carried.named(cells[carried.ALSO].value) if carried.ALSO in cells else ()
+    extra, places = _extra(kit, (role.id, *also), cells)
     thin = OVERLAY_BYTES if cells["provisioning"].value == "overlay" else thin_bytes
     return Node(
         f"{role.id}-{n}",
@@ -327,13 +363,13 @@ def _node(
 
 
 def _extra(
-    kit: Kit, role: Role, cells: Mapping[str, Cell]
+    kit: Kit, roles: Sequence[str], cells: Mapping[str, Cell]
 ) -> tuple[tuple[ExtraDisk, ...], tuple[str, ...]]:
     """The disks laid on top of the package for one node, and the datastore of each."""
     found: list[ExtraDisk] = []
     places: list[str] = []
     for disk in kit.extra_disks:
-        if disk.roles and role.id not in disk.roles:
+        if disk.roles and set(disk.roles).isdisjoint(roles):
             continue
         size, many = assignment.extra_size(disk, cells)
         if lives_on_machine(cells):

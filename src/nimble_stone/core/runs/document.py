@@ -88,7 +88,7 @@ def write(sheet: Sheet, steps: list[Step], estate: Estate) -> dict[str, Any]:
                 for node in sheet.nodes
             },
             "roles": {
-                role.id: RoleBlock(count=len(sheet.by_role[role.id])) for role in sheet.kit.roles
+                role.id: RoleBlock(count=sheet.count_of(role.id)) for role in sheet.kit.roles
             },
         }
     )

@@ -55,7 +55,7 @@ def report(machine: LabMachine, refused: Sequence[str] = (), written: str = "") 
         f"threads\t{plan.cores * 2}",
         f"flags\t{FLAGS}",
     ]
-    for number in range(1, 5):
+    for number in range(1, plan.ports + 1):
         link = number <= LINKED_PORTS
         lines.append(
             "\t".join(

@@ -48,6 +48,9 @@ async def install(
     if wanted not in machine.drives:
         await _tell(machine, report["failed"], f"there is no drive {wanted}")
         return
+    if strangers := _ports(answers) - {mac.lower() for mac in machine.macs}:
+        await _tell(machine, report["failed"], f"there is no port {sorted(strangers)[0]}")
+        return
     if machine.knobs.installer.startswith("fails"):
         await _tell(machine, report["failed"], f"drive {wanted} cannot be written")
         return
@@ -88,6 +91,11 @@ def _answers(first: BinaryIO, second: BinaryIO | None) -> dict[str, Any] | None:
     return None
 
 
+def _ports(answers: dict[str, Any]) -> set[str]:
+    """The ports that the answers name."""
+    return set(str(answers["network"]["port"]).lower().replace(",", " ").split())
+
+
 def _values(answers: dict[str, Any]) -> dict[str, str]:
     """What the node knows of itself from now on."""
     network = answers["network"]
@@ -102,6 +110,7 @@ def _values(answers: dict[str, Any]) -> dict[str, str]:
         "ntp": network["ntp"],
         "time_zone": answers["install"]["time_zone"],
         "role": "host",
+        "roles": answers["install"]["roles"],
         "admin_password": answers["install"]["password"],
         "drives": answers["install"]["data"],
     }

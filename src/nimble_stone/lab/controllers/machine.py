@@ -78,6 +78,11 @@ class LabMachine:
         return tuple(f"{self.serial}D{number}" for number in range(self.plan.drives))
 
     @property
+    def macs(self) -> tuple[str, ...]:
+        """MAC addresses of its ports."""
+        return tuple(self.plan.mac(number) for number in range(1, self.plan.ports + 1))
+
+    @property
     def uuid(self) -> str:
         """Its SMBIOS UUID."""
         return str(uuids.uuid5(uuids.NAMESPACE_DNS, self.plan.name))

@@ -73,7 +73,7 @@ def documents(machine: LabMachine) -> Documents:
             SpeedMbps=25000,
             LinkStatus="LinkUp" if n < 3 else "NoLink",
         )
-        for n in range(1, 5)
+        for n in range(1, plan.ports + 1)
     ]
     media_home = SYSTEM if "media-at-system" in habits else f"{ROOT}/Managers/1"
     images = {"CD1": machine.image or (FOREIGN_IMAGE if "foreign-image" in habits else "")}

@@ -367,6 +367,7 @@ class GuestRoom:
                 "version": label.get("version", version),
                 "name": running.get("hostname"),
                 "role": running.get("role"),
+                "roles": running.get("roles") or running.get("role"),
                 "address": f"{running.get('address')}/{running.get('prefix')}",
                 **extra,
                 "time": time.time(),

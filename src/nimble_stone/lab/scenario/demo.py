@@ -83,6 +83,7 @@ class MachinePlan:
     drive_bytes: int
     drive_kind: str
     odd: dict[str, Any] = field(default_factory=dict)
+    ports: int = 4
 
     def mac(self, port: int) -> str:
         """A port's address."""

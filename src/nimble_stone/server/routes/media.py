@@ -5,36 +5,46 @@ from __future__ import annotations
 import re
 from typing import Literal
 
-from fastapi import APIRouter, Request
+from fastapi import APIRouter, Depends, Request
 from starlette.responses import Response, StreamingResponse
 
 from nimble_stone.server.deps import TheMedia
-from nimble_stone.server.media import Medium, Small
+from nimble_stone.server.media import Media, Medium, Small
 
 router = APIRouter(include_in_schema=False)
+
+
+async def _admitted(request: Request, media: TheMedia) -> None:
+    client = request.client.host if request.client else ""
+    await media.admit(request.path_params["token"], client)
+
+
+ADMITTED = [Depends(_admitted)]
 MOST_WORDS = 1024
 _RANGE = re.compile(r"bytes=(\d{0,16})-(\d{0,16})")
 
 
-@router.api_route("/media/{token}/{name}.iso", methods=["GET", "HEAD"])
+@router.api_route("/media/{token}/{name}.iso", methods=["GET", "HEAD"], dependencies=ADMITTED)
 async def medium(token: str, name: str, request: Request, media: TheMedia) -> Response:
     """The medium of a machine, or the part of it that Range asks for (RFC 9110, 14)."""
-    return _sent(await media.opened(token, f"{name}.iso"), request, "application/x-iso9660-image")
+    found = await media.opened(token, f"{name}.iso")
+    return _sent(found, request, "application/x-iso9660-image", media, token)
 
 
-@router.api_route("/media/{token}/boot/{path:path}", methods=["GET", "HEAD"])
+@router.api_route("/media/{token}/boot/{path:path}", methods=["GET", "HEAD"], dependencies=ADMITTED)
 async def boot_file(token: str, path: str, request: Request, media: TheMedia) -> Response:
     """A kernel or ramdisk, for a machine that boots from the network."""
-    return _sent(await media.part(token, f"/{path}"), request, "application/octet-stream")
+    found = await media.part(token, f"/{path}")
+    return _sent(found, request, "application/octet-stream", media, token)
 
 
-@router.get("/media/{token}/files/{path:path}")
+@router.get("/media/{token}/files/{path:path}", dependencies=ADMITTED)
 async def answer_file(token: str, path: str, media: TheMedia) -> Response:
     """An answer file, for an installer that booted from the network."""
     return Response(await media.text(token, f"/{path}"), media_type="text/plain")
 
 
-@router.get("/media/{token}/job")
+@router.get("/media/{token}/job", dependencies=ADMITTED)
 async def job(token: str, media: TheMedia) -> Response:
     """What the inspection system does, when it booted from the network."""
     return Response(await media.text(token, "job"), media_type="text/plain")
@@ -47,7 +57,9 @@ async def boot_script(mac: str, media: TheMedia) -> Response:
     return Response(found, media_type="text/plain")
 
 
-def _sent(found: Medium | Small, request: Request, media_type: str) -> Response:
+def _sent(
+    found: Medium | Small, request: Request, media_type: str, media: Media, token: str
+) -> Response:
     """The whole, or the part that Range asks for."""
     size = found.size
     start, end, status = 0, size, 200
@@ -66,11 +78,11 @@ def _sent(found: Medium | Small, request: Request, media_type: str) -> Response:
     headers["Content-Length"] = str(end - start)
     if request.method == "HEAD":
         return Response(status_code=status, headers=headers, media_type=media_type)
-    pieces = found.pieces(start, end)
+    pieces = media.counted(token, found.pieces(start, end))
     return StreamingResponse(pieces, status, headers=headers, media_type=media_type)
 
 
-@router.api_route("/media/{token}/{what}", methods=["POST", "PUT"])
+@router.api_route("/media/{token}/{what}", methods=["POST", "PUT"], dependencies=ADMITTED)
 async def told(
     token: str, what: Literal["done", "failed", "progress"], request: Request, media: TheMedia
 ) -> Response:
@@ -88,7 +100,7 @@ async def told(
     return Response(status_code=await media.told(token, what, shown, serial))
 
 
-@router.get("/media/{token}/{what}")
+@router.get("/media/{token}/{what}", dependencies=ADMITTED)
 async def told_by_get(
     token: str,
     what: Literal["done", "failed", "progress"],

@@ -83,7 +83,7 @@
           disabled={role.count >= role.most}
           onclick={() => count(role.id, role.count + 1)}>+</button
         >{/if}
-      {#if role.count}<select
+      {#if role.carried}<span class="what">of them</span>{:else if role.count}<select
           aria-label={`Size of ${role.label}`}
           value={sizeOf(role.id)}
           onchange={(e) =>

@@ -105,8 +105,14 @@ export function columnsOf(plan: PlanView, size: (bytes: number) => string): Shee
     column,
     text: (node) => node.cells[column.id]?.value ?? '',
   });
-  const longest = Math.max(0, ...plan.roles.map((role) => role.label.length));
-  const role = fixed('#role', 'Role', Math.max(68, 16 + 8 * longest), false, (n) => n.role_label);
+  const rolesOf = (node: NodeView) =>
+    [node.role_label, ...(node.also ?? []).map((at) => plan.roles[at]?.label ?? '')].join(' + ');
+  const longest = Math.max(
+    0,
+    ...plan.roles.map((role) => role.label.length),
+    ...plan.nodes.filter((node) => node.also?.length).map((node) => rolesOf(node).length),
+  );
+  const role = fixed('#role', 'Role', Math.max(68, 16 + 8 * longest), false, rolesOf);
   const computed = [
     fixed('#vcpu', 'vCPU', 48, true, (n) => String(n.vcpu)),
     fixed('#memory', 'Memory', 72, true, (n) => size(n.memory_bytes)),

@@ -18,6 +18,7 @@ const node = (id: string, cells: Record<string, [string, string]>) => ({
   role: 'r',
   role_label: 'r',
   role_index: 0,
+  also: [],
   short: id,
   host: '',
   vcpu: 1,

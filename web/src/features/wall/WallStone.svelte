@@ -34,6 +34,7 @@
     lifted,
     ondown,
   }: Props = $props();
+  let also = $derived(s.node.also ?? []);
   let clip = $derived(`clip-${s.id.replace(' ', '-')}`);
   const chars = (w: number) => Math.max(2, Math.floor((w - 44) / 6.6));
   let crack = $derived(
@@ -67,7 +68,20 @@
         height={s.h * st.share}
         class="fill"
       />{/if}
-    {#if !dense}<rect x={s.x} y={s.y} width="6" height={s.h} class="edge" />{/if}
+    {#if !dense}<rect
+        x={s.x}
+        y={s.y}
+        width="6"
+        height={s.h}
+        class="edge"
+      />{#each also as at, i (at)}<rect
+          x={s.x + 8 + 8 * i}
+          y={s.y}
+          width="6"
+          height={s.h}
+          class="further"
+          style:--further={`var(--role-${at % 5})`}
+        />{/each}{/if}
     {#if st.mark === 'skipped'}<rect
         x={s.x}
         y={s.y}
@@ -86,7 +100,9 @@
   <path d={s.path} class="outline" />
   {#if st.mark === 'failed'}<path d={crack} class="crack" />{/if}
   {#if !dense && s.h >= 13}
-    <text x={s.x + 13} y={s.y + s.h / 2 + 4.5} class="label">{middle(s.label, chars(s.w))}</text>
+    <text x={s.x + 13 + 8 * also.length} y={s.y + s.h / 2 + 4.5} class="label"
+      >{middle(s.label, chars(s.w - 8 * also.length))}</text
+    >
     {#if st.mark === 'proved'}<path
         d={`M${s.x + s.w - 19} ${s.y + s.h / 2}l4 4.500 7-9`}
         class="proof"
@@ -118,6 +134,11 @@
   }
   .edge {
     fill: var(--role);
+  }
+  .further {
+    fill: var(--further);
+    stroke: var(--surface);
+    stroke-width: 1;
   }
   .outline {
     fill: none;

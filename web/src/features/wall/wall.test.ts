@@ -39,6 +39,7 @@ const node = (id: string, on: string, memory: number): NodeView => ({
   role: 'archive',
   role_label: 'archive',
   role_index: 1,
+  also: [],
   short: id,
   host: on,
   vcpu: 1,

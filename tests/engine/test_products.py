@@ -5,6 +5,8 @@ from __future__ import annotations
 import asyncio
 import json
 import re
+import sqlite3
+import subprocess
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -14,6 +16,7 @@ import pytest
 
 from nimble_stone.cli.client import Client
 from nimble_stone.core.errors import StoneError
+from nimble_stone.lab.guests.label import labelled
 from nimble_stone.lab.scenario import demo, products
 from tests.engine.test_runs import ours
 from tests.support.processes import LabProcess, ServerProcess, ended, lab_and_server
@@ -292,3 +295,109 @@ def test_kit_files_are_complete(tmp_path: Path) -> None:
                 question.key
                 for question in descriptor.parse(products.descriptor(part, 1000).encode()).questions
             }
+
+
+IMAGE_PLAN = """nimble-stone: plan/1
+name: shoal
+kit: shoal
+package: shoal 1.0
+bay: kelda-main
+values: {pool: kelda-survey, greeting: 'Tide & "mud": $(1893) #'}
+roles: {server: {count: 2}}
+nodes: {server-1: {size: medium}}
+"""
+
+
+@pytest.fixture(scope="module")
+def image(
+    place: tuple[LabProcess, ServerProcess, Client], tmp_path_factory: pytest.TempPathFactory
+) -> Client:
+    """A qcow2 image, made by qemu-img, is imported."""
+    folder = tmp_path_factory.mktemp("image")
+    raw, file = folder / "disk.raw", folder / "shoal-1.0.qcow2"
+    with raw.open("wb") as out:
+        out.write(labelled(bytes(1 << 16), "shoal", "1.0"))
+        out.truncate(64 << 20)
+    convert = ["qemu-img", "convert", "-f", "raw", "-O", "qcow2", str(raw), str(file)]
+    subprocess.run(convert, check=True)
+    place[2].upload(file, lambda *_: None)
+    return place[2]
+
+
+def image_run(client: Client, text: str = IMAGE_PLAN) -> tuple[dict[str, Any], str]:
+    plan = client.call("POST", "/api/plans", {"text": text})
+    body = {"version": plan["version"], "column": "password", "value": SECRET}
+    plan = client.call("POST", "/api/plans/shoal/secret", body)
+    assert [f["message"] for f in plan["findings"] if f["severity"] == "blocker"] == []
+    return plan, str(client.call("POST", "/api/plans/shoal/run")["run"])
+
+
+def image_gone(client: Client, run: str) -> None:
+    client.call("POST", f"/api/runs/{run}/undo", {})
+    ended(client, run, states=("undone",))
+    client.call("DELETE", "/api/plans/shoal")
+
+
+def test_a_disk_image_is_rolled_out_by_a_kit_that_states_hardware(
+    place: tuple[LabProcess, ServerProcess, Client], image: Client
+) -> None:
+    """Hardware by the kit, hashed password and addresses by NoCloud, the host key from the
+    console, and the end as the system's own set-up tells it.
+    """
+    lab, server, client = place
+    offered = client.call("GET", "/api/kits/shoal/packages")[0]
+    assert [one["title"] for one in offered["choices"]] == ["shoal 1.0"]
+    plan, run = image_run(client)
+    assert [(n["vcpu"], n["memory_bytes"] >> 20) for n in plan["nodes"]] == [(2, 4096), (1, 1024)]
+    assert plan["nodes"][0]["full_bytes"] == 10 << 30
+    done = ended(client, run)
+    assert done["state"] == "done", [
+        (s["key"], s["message"]) for s in done["steps"] if s["state"] == "failed"
+    ] + [p for p in done["proofs"] if not p["passed"]]
+    keys = {s["key"]: s for s in done["steps"]}
+    assert keys["host-keys/server-1"]["state"] == "done"
+    # what the console showed is what the server shows, and what is pinned
+    address = next(n["cells"]["address"]["value"] for n in plan["nodes"] if n["id"] == "server-1")
+    with sqlite3.connect(server.data / "nimble-stone.db") as db:
+        pins = dict(db.execute("SELECT place, fingerprint FROM pin"))
+    assert pins[f"{address}:22"] == shown_key(lab, address)
+    assert {p["label"] for p in done["proofs"] if p["passed"]} >= {"Name", "Address", "Clock"}
+    image_gone(client, run)
+
+
+def shown_key(lab: LabProcess, address: str) -> str:
+    real, port = lab.plan.real(address, 22)
+    key = asyncio.run(asyncssh.get_server_host_key(real, port))
+    assert key is not None
+    return key.get_fingerprint()
+
+
+def test_an_image_whose_set_up_fails_says_so(
+    place: tuple[LabProcess, ServerProcess, Client], image: Client
+) -> None:
+    lab, _, client = place
+    lab.turn("all", guests={"shoal-1": "fails"})
+    _, run = image_run(client, IMAGE_PLAN.replace("count: 2", "count: 1"))
+    found = ended(client, run, states=("trouble",))
+    step = next(s for s in found["steps"] if s["key"] == "services/server-1")
+    assert "runcmd: exit code 1" in step["message"]
+    lab.turn("all", guests={"shoal-1": ""})
+    image_gone(client, run)
+
+
+@pytest.mark.parametrize(
+    ("kit", "package", "words"),
+    [
+        ("shoal", "Ballast 1.9.2", "is no disk image"),
+        ("ballast", "shoal 1.0", "does not say what hardware it gets"),
+    ],
+)
+def test_a_package_of_the_wrong_kind_is_told_and_not_on_offer(
+    image: Client, kit: str, package: str, words: str
+) -> None:
+    text = IMAGE_PLAN.replace("kit: shoal", f"kit: {kit}").replace("shoal 1.0", package)
+    text = text.replace("name: shoal", "name: odd").partition("values:")[0]
+    plan = image.call("POST", "/api/plans", {"text": text})
+    assert words in " ".join(f["message"] for f in plan["findings"])
+    assert package not in plan["package"]["fitting"][1:]
+    image.call("DELETE", "/api/plans/odd")

@@ -9,7 +9,7 @@ from nimble_stone.app.application import Application
 from nimble_stone.core.errors import InputError
 from nimble_stone.core.kit.model import Kit
 from nimble_stone.core.plan.model import Plan
-from nimble_stone.core.plan.packages import Packages, PackageView, takes
+from nimble_stone.core.plan.packages import Packages, PackageView, formats_of, takes
 from nimble_stone.packages import stored
 from nimble_stone.store import records
 
@@ -67,7 +67,7 @@ async def choices_of(app: Application, kit: Kit) -> dict[str, tuple[Choice, ...]
         fitting = {
             one.title: Choice(one.title, one.channel, one.signature, _why_not(one))
             for one in reversed(known)
-            if takes(accepts, one.product, one.version)
+            if takes(accepts, one.product, one.version) and one.kind in formats_of(kit, role)
         }
         newest = list(fitting.values())[::-1]
         found[role] = tuple(

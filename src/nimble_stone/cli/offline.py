@@ -22,6 +22,7 @@ from nimble_stone.core.plan.include import gather
 from nimble_stone.core.plan.model import Plan, SharedValues
 from nimble_stone.core.plan.packages import PackageView, matched
 from nimble_stone.core.plan.sheet import Sheet, resolve
+from nimble_stone.packages import stored
 from nimble_stone.packages.files import opened
 from nimble_stone.packages.intake import title_of
 
@@ -96,6 +97,14 @@ def view_of(package: Path) -> PackageView:
         contents = examine(given)
         if contents.format == "iso":
             return installing.view(contents.sha256, *title_of(contents, package.name))
+        if contents.envelope is None and len(contents.disks) == 1:
+            return installing.image_view(
+                contents.sha256,
+                *title_of(contents, package.name),
+                stored.image_disk(contents),
+                sum(g.source.size_bytes for g in given),
+                contents.format,
+            )
         return PackageView(
             contents.sha256, contents.descriptor, sum(g.source.size_bytes for g in given)
         )

@@ -404,6 +404,7 @@ _DOING = {
     "enroll": "adding host",
     "learn": "waiting for DHCP address",
     "boot": "waiting for boot",
+    "host-keys": "waiting for SSH host key",
     "services": "waiting for services",
 }
 

@@ -21,6 +21,8 @@ from nimble_stone.core.step import Step, make
 CARRY_BYTES_PER_S = 40 << 20
 CLONE_BYTES_PER_S = 400 << 20
 WORST = 2.5
+KEYS_SHARE = 0.3
+"""How long after its port answers a system has written its keys, as a share of its boot."""
 LEASE_SHARE = 0.7
 """When in its boot a guest asks for an address, as a share of it."""
 EMULATED = 3.0
@@ -126,7 +128,7 @@ def build(sheet: Sheet, estate: Estate, *, pace: float = 1.0) -> list[Step]:
         carried[node.id] = _carrying(stores[node.id], package, sheet)
     for (place, sha256), node in first.items():
         package = sheet.packages.of(node.role)
-        other = package is not None and package is not sheet.package
+        other = package is not None and not _is_main(package, sheet)
         label = f"Copy image to {_place_text(place)}" + (
             f" ({package.descriptor.product})" if other and package else ""
         )
@@ -216,9 +218,34 @@ def _carrying(place: str, package: PackageView | None, sheet: Sheet) -> str:
     """Key of the step that brings a package's disks onto a place."""
     return (
         f"carry/{place}"
-        if package is None or package is sheet.package
+        if package is None or _is_main(package, sheet)
         else f"carry/{place}/{package.sha256[:12]}"
     )
+
+
+def _is_main(package: PackageView, sheet: Sheet) -> bool:
+    """Whether it is the plan's own package, be it with what a kit says of its hardware."""
+    return sheet.package is not None and package.sha256 == sheet.package.sha256
+
+
+def _host_keys(sheet: Sheet, node: Node, wave: int, pace: float, slower: float) -> list[Step]:
+    """Reading a system's SSH host key from its console, where it is written there."""
+    role, times = sheet.kit.role(node.role), sheet.kit.durations
+    if role is None or role.image is None or not role.image.console_keys:
+        return []
+    return [
+        make(
+            "host-keys",
+            f"host-keys/{node.id}",
+            "SSH host key",
+            node,
+            wave,
+            (f"boot/{node.id}",),
+            pace * slower * times.boot.expected * KEYS_SHARE,
+            deadline=slower * times.boot.longest,
+            waits=True,
+        )
+    ]
 
 
 def _node_steps(
@@ -235,6 +262,7 @@ def _node_steps(
     before = _before(sheet, node, services)
     by_dhcp = node.value("addressing") == "dhcp"
     size = node.full_bytes if node.value("provisioning") == "full" else node.thin_bytes
+    keys = _host_keys(sheet, node, wave, pace, slower)
     return [
         make(
             "clone",
@@ -293,13 +321,14 @@ def _node_steps(
             deadline=slower * times.boot.longest,
             waits=True,
         ),
+        *keys,
         make(
             "services",
             f"services/{ident}",
             "Services",
             node,
             wave,
-            (f"boot/{ident}",),
+            tuple(step.key for step in keys) or (f"boot/{ident}",),
             pace * slower * times.services.expected,
             deadline=slower * times.services.longest,
             waits=True,

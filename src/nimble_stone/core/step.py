@@ -28,6 +28,7 @@ Kind = Literal[
     "enroll",
     "learn",
     "boot",
+    "host-keys",
     "services",
     "call",
     "ground",

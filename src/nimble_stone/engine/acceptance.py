@@ -20,6 +20,8 @@ from nimble_stone.hosts.node import NodeAccess, NodeDoor
 from nimble_stone.ports.ports import Ports
 from nimble_stone.store import media, runs
 
+ASKS_NODE = "hostname; date +%s.%N; ip -o addr show scope global | awk '{print $4}'"
+"""What a node without an interface of its own is asked: name, time, addresses."""
 SIDE_BY_SIDE = 16
 MOST = 120
 """Characters of what a node says of itself that are compared."""
@@ -126,6 +128,8 @@ async def _machine_side(ports: Ports, run: FrozenRun, node: Node) -> Answers:
 
 async def _node_side(ports: Ports, run: FrozenRun, node: Node) -> Answers:
     service, address = run.sheet.kit.service, node.value("address")
+    if service.ssh:
+        return await _by_shell(ports, run, node)
     how = f"GET {address}:{service.port}{service.path}"
     found: Answers = {}
     try:
@@ -148,6 +152,33 @@ async def _node_side(ports: Ports, run: FrozenRun, node: Node) -> Answers:
         off = float(status.get("time", "nan")) - middle
         found["clock"] = Answer(off if math.isfinite(off) else None, how, "the node tells no time")
     except (TypeError, ValueError):
+        found["clock"] = Answer(None, how, "the node tells no time")
+    return found
+
+
+async def _by_shell(ports: Ports, run: FrozenRun, node: Node) -> Answers:
+    """A node that has no interface but SSH: its name, addresses and clock, by its own commands."""
+    service, address = run.sheet.kit.service, node.value("address")
+    how = f"SSH to {address}: {ASKS_NODE}"
+    try:
+        door = await _door(ports, run, node)
+        is_open = await door.port_open(service.port)
+        before = ports.clock()
+        told = await door.lines(ASKS_NODE)
+        middle = (before + ports.clock()) / 2
+    except StoneError as error:
+        return _unknown(("port", "clock", "roles", *NODE_SAYS), error, how)
+    name, clock, *addresses = (*told, "", "")
+    found = {kind: Answer(None, how, "the node does not tell") for kind in (*NODE_SAYS, "roles")}
+    found["name"] = Answer(name.partition(".")[0][:MOST] or None, how)
+    seen = [one for one in addresses if one.startswith(f"{address}/")]
+    found["address"] = Answer(seen[0] if seen else ", ".join(filter(None, addresses))[:MOST], how)
+    found["port"] = Answer(
+        identity.Port(service.port, is_open), f"connect {address}:{service.port}"
+    )
+    try:
+        found["clock"] = Answer(float(clock) - middle, how)
+    except ValueError:
         found["clock"] = Answer(None, how, "the node tells no time")
     return found
 

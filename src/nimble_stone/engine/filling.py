@@ -4,16 +4,23 @@ certificates.
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import Callable
 from typing import Protocol
 
+import bcrypt
+
 from nimble_stone.core import shell_words
+from nimble_stone.core.errors import FormatError
 from nimble_stone.core.plan.cells import MADE_HERE
-from nimble_stone.core.plan.filled import value_of
+from nimble_stone.core.plan.filled import is_hash, value_of
 from nimble_stone.core.plan.sheet import Node
 from nimble_stone.engine import certificates
 from nimble_stone.engine.frozen import FrozenRun
 from nimble_stone.ports.ports import Ports
+
+MOST_HASHED = 72
+"""Bytes of a password that bcrypt takes."""
 
 
 class Filler(Protocol):
@@ -54,11 +61,26 @@ async def value(c: Filler, key: str) -> str:
         return await c.ports.open_secret(kept_name(c.run.id, key.removeprefix("kept.")))
     if key.startswith("certificate."):
         return await _certificate(c, key)
+    if is_hash(key):
+        password = await value(c, key.removeprefix("hashed."))
+        return await asyncio.to_thread(_hashed, password)
     sheet = c.run.sheet
     found = value_of(key, c.node, sheet)
     if found and any(column.id == key and column.kind == "secret" for column in sheet.columns):
         return await c.ports.open_for_plan(sheet.plan.name, found)
     return found
+
+
+def _hashed(password: str) -> str:
+    """For crypt(5): bcrypt, which takes 72 bytes. Raises FormatError for a longer one."""
+    data = password.encode()
+    if len(data) > MOST_HASHED:
+        raise FormatError(
+            f"a password of {len(data)} bytes cannot be hashed; {MOST_HASHED} are the most",
+            code="password-long",
+            hint="Choose a shorter one.",
+        )
+    return bcrypt.hashpw(data, bcrypt.gensalt(10)).decode()
 
 
 async def _certificate(c: Filler, key: str) -> str:

@@ -21,6 +21,7 @@ UNDO_STAGE = {
     "enroll": 0,
     "call": 1,
     "services": 1,
+    "host-keys": 1,
     "boot": 1,
     "learn": 1,
     "start": 1,

@@ -14,17 +14,22 @@ import pycdlib
 
 from nimble_stone.core.package import environment
 
+NO_BOND = "none"
+
 
 @dataclass(frozen=True)
 class Configured:
     """How an interface beyond the first is set up: its addresses with prefix length, whether it
-    asks by DHCP, and on a bare machine the MAC address of its port.
+    asks by DHCP; the MAC addresses of its ports where they are known, how they form a bond, and its
+    VLAN.
     """
 
     addresses: tuple[str, ...] = ()
     dhcp: bool = False
     mtu: str = ""
     port: str = ""
+    bond: str = NO_BOND
+    vlan: str = ""
 
 
 def build(
@@ -32,16 +37,18 @@ def build(
     values: dict[str, str],
     network: dict[str, str],
     further: Mapping[int, Configured] | None = None,
+    user_data: str = "",
 ) -> bytes:
     """The image. `values`: environment keys; `network`: name, address, prefix, gateway, dns,
     domain, addressing and the like for the NoCloud seed;
-    `further`: interfaces beyond the first, by index from 1."""
+    `further`: interfaces beyond the first, by index from 1; `user_data`: what the kit says, ''
+    for name and domain only."""
     iso = pycdlib.PyCdlib()
     iso.new(interchange_level=3, joliet=3, rock_ridge="1.09", vol_ident="CIDATA")
     files = {
         "ovf-env.xml": environment.build(node, values),
         "meta-data": _meta(node, network),
-        "user-data": _user(network),
+        "user-data": user_data.encode() or _user(network),
         "network-config": _network(network, further or {}),
         "mark.json": json.dumps({"made-by": "nimble-stone", "node": node}).encode(),
     }
@@ -77,7 +84,6 @@ def _network(network: dict[str, str], further: Mapping[int, Configured]) -> byte
         ),
     }
     interface: dict[str, Any] = {"nameservers": names} | _frames(network.get("mtu", ""))
-    interface |= _match(network.get("port", ""), "eth0")
     if network.get("addressing") == "dhcp":
         interface |= {"dhcp4": True}
     else:
@@ -88,21 +94,61 @@ def _network(network: dict[str, str], further: Mapping[int, Configured]) -> byte
     if network.get("address6"):
         interface.setdefault("addresses", []).append(f"{network['address6']}/{network['prefix6']}")
         interface |= {"gateway6": network["gateway6"]} if network.get("gateway6") else {}
-    more = {
-        f"eth{index}": (
+    wires = _Wires()
+    wires.put(0, network.get("port", ""), network.get("bond", NO_BOND), "", interface)
+    for index, one in sorted(further.items()):
+        settings = (
             ({"addresses": list(one.addresses)} if one.addresses else {})
             | ({"dhcp4": True} if one.dhcp else {})
             | _frames(one.mtu)
-            | _match(one.port, f"eth{index}")
         )
-        for index, one in sorted(further.items())
-    }
-    return json.dumps({"version": 2, "ethernets": {"eth0": interface} | more}).encode()
+        wires.put(index, one.port, one.bond, one.vlan, settings)
+    return json.dumps(wires.written()).encode()
 
 
-def _match(port: str, name: str) -> dict[str, Any]:
-    """The port by its MAC address, and the name it gets: machines number ports as they like."""
-    return {"match": {"macaddress": port}, "set-name": name} if port else {}
+class _Wires:
+    """Interfaces, bonds and VLANs; each port is named once."""
+
+    def __init__(self) -> None:
+        self.ethernets: dict[str, Any] = {}
+        self.bonds: dict[str, Any] = {}
+        self.vlans: dict[str, Any] = {}
+        self._below: dict[str, str] = {}
+        self._ports = 0
+
+    def put(self, index: int, port: str, bond: str, vlan: str, settings: dict[str, Any]) -> None:
+        """A network's settings, on its port, bond or VLAN."""
+        macs = port.lower().replace(",", " ").split()
+        if not macs:
+            self.ethernets[f"eth{index}"] = settings
+            return
+        below = self._below.get(macs[0]) or self._lay(index, macs, bond, settings, vlan)
+        if vlan:
+            self.vlans[f"{below}.{vlan}"] = {"id": int(vlan), "link": below} | settings
+
+    def _lay(
+        self, index: int, macs: list[str], bond: str, settings: dict[str, Any], vlan: str
+    ) -> str:
+        """The port or bond itself; its name. Machines number ports as they like."""
+        own = {} if vlan else settings
+        bonded = bond not in ("", NO_BOND)
+        names = [f"eth{self._ports + n}" for n in range(len(macs))] if bonded else [f"eth{index}"]
+        self._ports = max(self._ports + len(macs), index + 1)
+        for name, mac in zip(names, macs, strict=False):
+            match = {"match": {"macaddress": mac}, "set-name": name}
+            self.ethernets[name] = match if bonded else match | own
+        below = names[0]
+        if bonded:
+            below = f"bond{index}"
+            settings_of = {"mode": bond, "mii-monitor-interval": 100}
+            self.bonds[below] = {"interfaces": names, "parameters": settings_of} | own
+        self._below |= dict.fromkeys(macs, below)
+        return below
+
+    def written(self) -> dict[str, Any]:
+        """The document."""
+        more = {"bonds": self.bonds, "vlans": self.vlans}
+        return {"version": 2, "ethernets": self.ethernets} | {k: v for k, v in more.items() if v}
 
 
 def _frames(mtu: str) -> dict[str, int]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Collection
 from dataclasses import dataclass, field
 from typing import Any
@@ -9,7 +10,10 @@ from typing import Any
 from nimble_stone.core import shell_words
 from nimble_stone.core.errors import RemoteError, RemoteFailed
 from nimble_stone.hosts.api import Recorder, no_record
-from nimble_stone.reach import Credential, Reach, Target
+from nimble_stone.reach import Answer, Credential, Reach, Target
+
+MOST_TOLD = 256 << 10
+"""Characters of a command's answer that are looked at."""
 
 
 @dataclass(frozen=True)
@@ -94,38 +98,48 @@ class NodeDoor:
         """Run a command on the node as its administrator: {"status": "0", "said": its last line}.
         Raises RemoteFailed when it fails.
         """
-        a = self._access
-        answer = await self._reach.ssh.run(
-            Target(a.name, a.address, 22, Credential(a.user, a.password)), command, limit_s=30
-        )
-        self._record(
-            a.name,
-            command,
-            "\n".join(filter(None, (answer.text, answer.err))),
-            answer.status,
-            answer.seconds,
-        )
+        lines = await self.lines(command)
+        return {"status": "0", "said": (lines or [""])[-1]}
+
+    async def lines(self, command: str) -> list[str]:
+        """The lines that a command on the node prints. Raises RemoteFailed when it fails."""
+        answer = await self._run(command)
         if answer.status != 0:
-            raise RemoteFailed(
-                f"{a.name} does not carry out “{command[:80]}”:"
-                f" {(answer.err or answer.text).strip()[:200]}",
-                target=a.name,
-                operation=command,
-                hint="See the node's console.",
-            )
-        return {"status": "0", "said": (answer.text.strip().splitlines() or [""])[-1]}
+            raise self._refused(command, f"does not carry out “{command[:80]}”", answer)
+        return answer.text.strip()[:MOST_TOLD].splitlines()
+
+    async def told(self, command: str) -> dict[str, Any]:
+        """The JSON object that a command on the node prints, whatever its status. Raises
+        RemoteFailed when it prints none.
+        """
+        answer = await self._run(command)
+        try:
+            found = json.loads(answer.text[:MOST_TOLD])
+        except ValueError:
+            found = None
+        if not isinstance(found, dict):
+            raise self._refused(command, f"answers “{command[:80]}” with no JSON object", answer)
+        return found
 
     async def ping_from(self, address: str) -> bool:
         """Whether the node itself reaches an address: one echo request sent from it by SSH."""
+        answer = await self._run(f"ping -c 1 -W 2 {shell_words.word(address)}", limit_s=10)
+        return answer.status == 0
+
+    async def _run(self, command: str, limit_s: float = 30) -> Answer:
+        """A command by SSH, recorded."""
         a = self._access
         target = Target(a.name, a.address, 22, Credential(a.user, a.password))
-        command = f"ping -c 1 -W 2 {shell_words.word(address)}"
-        answer = await self._reach.ssh.run(target, command, limit_s=10)
-        self._record(
-            a.name,
-            command,
-            "\n".join(filter(None, (answer.text, answer.err))),
-            answer.status,
-            answer.seconds,
+        answer = await self._reach.ssh.run(target, command, limit_s=limit_s)
+        told = "\n".join(filter(None, (answer.text, answer.err)))
+        self._record(a.name, command, told, answer.status, answer.seconds)
+        return answer
+
+    def _refused(self, command: str, what: str, answer: Answer) -> RemoteFailed:
+        name = self._access.name
+        return RemoteFailed(
+            f"{name} {what}: {(answer.err or answer.text).strip()[:200]}",
+            target=name,
+            operation=command,
+            hint="See the node's console.",
         )
-        return answer.status == 0

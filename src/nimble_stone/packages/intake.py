@@ -12,6 +12,7 @@ import contextlib
 import hashlib
 import logging
 import os
+import re
 import secrets
 import shutil
 import time
@@ -847,6 +848,7 @@ class Intake:
 
 
 NO_VERSION = "(no version)"
+_EXTENSIONS = re.compile(r"(\.(qcow2|vmdk|img|raw|gz|xz))+$", re.IGNORECASE)
 """Stands where a package tells none; part of how plans name it."""
 
 
@@ -872,6 +874,9 @@ def title_of(contents: Contents, name: str) -> tuple[str, str]:
     stem = contents.members[0].name if contents.members else name
     if contents.iso is not None and contents.iso.label:
         title, version = installing.named(contents.iso.label)
+        return title, version or contents.sha256[:8]
+    if contents.disks:
+        title, version = installing.named(_EXTENSIONS.sub("", stem))
         return title, version or contents.sha256[:8]
     return stem, contents.sha256[:8]
 

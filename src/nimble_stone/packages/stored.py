@@ -21,7 +21,7 @@ from nimble_stone.core.installing import packages as installing
 from nimble_stone.core.package import envelope, signature
 from nimble_stone.core.package.contents import MAX_MANIFEST, Contents
 from nimble_stone.core.package.given import pieces_of
-from nimble_stone.core.package.model import FileRef
+from nimble_stone.core.package.model import Disk, FileRef
 from nimble_stone.core.plan.sheet import PackageView
 from nimble_stone.packages.files import FileSource
 from nimble_stone.ports.cache import Recent
@@ -53,13 +53,26 @@ def view_of(row: PackageRow) -> PackageView:
     """
     kept = _views.get(row.sha256)
     if kept is None or kept[0] != row.doc:
-        view = (
-            installing.view(row.sha256, row.product, row.version)
-            if row.kind == "iso"
-            else PackageView(row.sha256, contents_of(row).descriptor, row.thin_bytes)
-        )
+        view = _view(row)
         kept = _views.put(row.sha256, (row.doc, view))
     return kept[1]
+
+
+def _view(row: PackageRow) -> PackageView:
+    if row.kind == "iso":
+        return installing.view(row.sha256, row.product, row.version)
+    contents = contents_of(row)
+    if contents.envelope is None and len(contents.disks) == 1:
+        return installing.image_view(
+            row.sha256, row.product, row.version, image_disk(contents), row.thin_bytes, row.kind
+        )
+    return PackageView(row.sha256, contents.descriptor, row.thin_bytes)
+
+
+def image_disk(contents: Contents) -> Disk:
+    """The disk that a package without a descriptor is."""
+    one = contents.disks[0]
+    return Disk(one.name, one.name, one.capacity_bytes or 0, one.populated_bytes, "")
 
 
 def blob(folder: Path, sha256: str) -> Path:

@@ -292,6 +292,7 @@ class PackageName:
     version: str
     channel: str
     signature: str
+    kind: str = "ova"
 
     @property
     def title(self) -> str:
@@ -300,16 +301,17 @@ class PackageName:
 
 
 def package_names(db: Db) -> list[PackageName]:
-    """Packages of one system, newest first: others are kept and shown, but no plan is made
-    of them.
+    """Packages of one system, disk images and ISOs, newest first: others are kept and shown, but no
+    plan is made of them.
     """
     rows = db.execute(
         "SELECT product, version, channel, coalesce(json_extract(doc, '$.integrity.signature'),"
-        " 'absent') AS signature FROM package WHERE coalesce(json_array_length(doc,"
-        " '$.envelope.systems'), 0) = 1 ORDER BY added_at DESC"
+        " 'absent') AS signature, kind FROM package WHERE coalesce(json_array_length(doc,"
+        " '$.envelope.systems'), 0) = 1 OR (json_type(doc, '$.envelope') IS NOT 'object' AND kind"
+        " IN ('qcow2', 'vmdk', 'raw', 'iso')) ORDER BY added_at DESC"
     )
     return [
-        PackageName(row["product"], row["version"], row["channel"], row["signature"])
+        PackageName(row["product"], row["version"], row["channel"], row["signature"], row["kind"])
         for row in rows
     ]
 

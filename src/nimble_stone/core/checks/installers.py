@@ -1,4 +1,4 @@
-"""Rules about installer ISOs: the package is one where the kit has an installer, and only there."""
+"""The package of each role is of the kind that the kit can make nodes from."""
 
 from __future__ import annotations
 
@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 from nimble_stone.core.checks.situation import Situation
 from nimble_stone.core.findings import Finding, Remedy
+from nimble_stone.core.plan.packages import formats_of
 from nimble_stone.core.plan.sheet import Node
 
 
@@ -15,20 +16,36 @@ def packages(s: Situation) -> Iterator[Finding]:
         package = s.sheet.packages.of(role.id)
         if package is None or not s.sheet.by_role.get(role.id):
             continue
-        node = s.sheet.by_role[role.id][0]
-        if role.installer is not None and package.format != "iso":
+        if package.format in formats_of(s.sheet.kit, role.id):
+            continue
+        node, title = s.sheet.by_role[role.id][0], package.title
+        if role.installer is not None:
             yield _about(
                 node,
                 "installer-package",
-                f"{package.title} is no installer ISO; the kit installs {role.label} nodes.",
+                f"{title} is no installer ISO; the kit installs {role.label} nodes.",
                 "Choose an installer ISO",
             )
-        elif role.installer is None and package.format == "iso":
+        elif role.image is not None:
+            yield _about(
+                node,
+                "image-package",
+                f"{title} is no disk image; the kit makes {role.label} nodes from one.",
+                "Choose a qcow2, VMDK or raw image",
+            )
+        elif package.format == "iso":
             yield _about(
                 node,
                 "installer-unknown",
-                f"{package.title} is an installer ISO; the kit does not say how it is told.",
-                "Choose a disk package, or a kit with answer files",
+                f"{title} is an installer ISO; the kit does not say how it is told.",
+                "Choose a package with a descriptor, or a kit with answer files",
+            )
+        else:
+            yield _about(
+                node,
+                "image-unknown",
+                f"{title} is a disk image; the kit does not say what hardware it gets.",
+                "Choose a package with a descriptor, or a kit that states hardware",
             )
 
 

@@ -1,5 +1,5 @@
-"""Installer ISOs as packages of a plan: what a kit says of the installer stands where a descriptor
-would tell hardware and sizes.
+"""Installer ISOs and disk images as packages of a plan: what a kit says of them stands where a
+descriptor would tell hardware and sizes.
 """
 
 from __future__ import annotations
@@ -7,10 +7,11 @@ from __future__ import annotations
 import re
 from dataclasses import replace
 
+from nimble_stone.core.kit.image import DiskImage
 from nimble_stone.core.kit.installer import Installer
-from nimble_stone.core.kit.model import Kit
-from nimble_stone.core.package.model import Descriptor, Disk, Size
-from nimble_stone.core.plan.packages import Packages, PackageView
+from nimble_stone.core.kit.model import Kit, Role
+from nimble_stone.core.package.model import Controller, Descriptor, Disk, Drive, Nic, Size
+from nimble_stone.core.plan.packages import IMAGES, Packages, PackageView
 from nimble_stone.core.units import GIB
 
 _VERSION = re.compile(r"[ _-]+v?(?=\d)")
@@ -46,14 +47,66 @@ def view(sha256: str, product: str, version: str) -> PackageView:
     return PackageView(sha256, descriptor, 0, "iso")
 
 
+def image_view(
+    sha256: str, product: str, version: str, disk: Disk, thin_bytes: int, form: str
+) -> PackageView:
+    """A disk image as the sheet sees it, before a kit says what hardware it gets."""
+    descriptor = replace(
+        NO_HARDWARE,
+        name=product,
+        product=product,
+        version=version,
+        disks=(disk,),
+        disk_order=(disk.id,),
+        transports=("iso",),
+    )
+    return PackageView(sha256, descriptor, thin_bytes, form)
+
+
 def as_kit_says(packages: Packages, kit: Kit) -> Packages:
-    """The packages, with what the kit says of the installers of its roles."""
+    """The packages, with what the kit says of the installers and images of its roles."""
     own = dict(packages.own)
     for role in kit.roles:
         package = packages.of(role.id)
+        if role.image is not None and package is not None and package.format in IMAGES:
+            own[role.id] = replace(package, descriptor=_with_hardware(package, role, kit))
         if role.installer is not None and package is not None and package.format == "iso":
             own[role.id] = replace(package, descriptor=_described(package, role.installer))
     return replace(packages, own=own)
+
+
+def _with_hardware(package: PackageView, role: Role, kit: Kit) -> Descriptor:
+    """The descriptor that an image lacks."""
+    image = role.image
+    assert image is not None
+    sizes = tuple(
+        Size(one.id, one.label or one.id, "", number == 0, one.vcpu, one.memory_mib << 20)
+        for number, one in enumerate(image.sizes)
+    )
+    own = package.descriptor
+    disk = replace(
+        own.disks[0], capacity_bytes=max(own.disks[0].capacity_bytes, image.disk_gib * GIB)
+    )
+    last = max((net.interface for net in kit.networks if _has(net.roles, role)), default=1)
+    return replace(
+        own,
+        sizes=sizes,
+        disks=(disk,),
+        nics=tuple(Nic("", image.nic) for _ in range(last)),
+        controllers=_controllers(image),
+        drives=(Drive("disk", "disk", disk.id, "0" if image.bus != "virtio" else "", 0),),
+        firmware=image.firmware,
+    )
+
+
+def _has(roles: tuple[str, ...], role: Role) -> bool:
+    return not roles or role.id in roles
+
+
+def _controllers(image: DiskImage) -> tuple[Controller, ...]:
+    if image.bus == "scsi":
+        return (Controller("0", "scsi", "virtio-scsi"),)
+    return (Controller("0", "sata", ""),) if image.bus == "sata" else ()
 
 
 def _described(package: PackageView, installer: Installer) -> Descriptor:

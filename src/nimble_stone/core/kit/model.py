@@ -13,6 +13,7 @@ from nimble_stone.core import drive_rule, shell_words
 from nimble_stone.core.errors import FormatError
 from nimble_stone.core.installing import answers
 from nimble_stone.core.kit import expression
+from nimble_stone.core.kit.image import DiskImage
 from nimble_stone.core.kit.installer import MEDIUM, REPORTS, Installer
 from nimble_stone.core.models import Fixed
 
@@ -137,6 +138,10 @@ class Role(_Part):
         default=None,
         description="On machines: the package is an installer ISO with these answer files.",
     )
+    image: DiskImage | None = Field(
+        default=None,
+        description="The package is a disk image: what the VM gets, and what its system is told.",
+    )
     carried_by: tuple[Ident, ...] = Field(
         default=(),
         description=(
@@ -183,6 +188,7 @@ NEEDS_NODES = frozenset(
         "beside",
         "datastore",
         "environment",
+        "image",
         "installer",
         "lives_on",
         "sizes",
@@ -267,10 +273,18 @@ class Call(_Part):
 
 
 class Service(_Part):
-    """How a node reports that its services are ready."""
+    """How a node reports that its services are ready: by a request to `path`, or by a command."""
 
     port: int = Field(ge=1, le=65535)
-    path: str
+    path: str = ""
+    ssh: str = Field(
+        default="",
+        max_length=400,
+        description=(
+            "Instead of a request: a command on the node, by SSH; it prints a JSON object, such as"
+            " `cloud-init status --format=json`."
+        ),
+    )
     members: str = Field(
         default="",
         description="Path where the first node lists members (name and role).",
@@ -278,6 +292,17 @@ class Service(_Part):
     ready: dict[str, str] = Field(
         description="Members of the JSON answer and their values when ready."
     )
+    failed: dict[str, str] = Field(
+        default={}, description="Members and values when the node has failed for good."
+    )
+
+    @model_validator(mode="after")
+    def _asks_one_way(self) -> Service:
+        if bool(self.path) == bool(self.ssh):
+            raise ValueError("service needs a path or a command, and only one of them")
+        if self.ssh and (wrong := shell_words.fault_of(self.ssh)):
+            raise ValueError(f"service: in the command “{self.ssh}” {wrong}")
+        return self
 
 
 class Forming(_Part):
@@ -617,6 +642,7 @@ class Kit(_Part):
         self._check_carried(roles)
         self._check_built_hosts()
         self._check_installers()
+        self._check_images()
         self._check_disks(roles)
         self._check_forming(roles)
         self._check_role_names(roles)
@@ -646,6 +672,22 @@ class Kit(_Part):
                 for name in answers.names(text):
                     if name.removeprefix("first.") not in known:
                         raise ValueError(f"{what} asks for “{name}”, which this kit never defines")
+
+    def _check_images(self) -> None:
+        """A role has an image or an installer; user data asks for what the sheet has."""
+        known = self.names_known() | self.certificate_parts()
+        secrets = {f"hashed.{question.id}" for question in self.questions if question.secret}
+        for role in self.roles:
+            if role.image is None:
+                continue
+            if role.installer is not None:
+                raise ValueError(f"role “{role.id}” has an image and an installer: leave one out")
+            for name in answers.names(role.image.user_data):
+                if name.removeprefix("first.") not in known | secrets:
+                    raise ValueError(
+                        f"user_data of role “{role.id}” asks for “{name}”, which this kit never"
+                        " defines"
+                    )
 
     def _check_built_hosts(self) -> None:
         """Nodes that become hosts live on machines and take SSH logins."""

@@ -52,6 +52,11 @@ def value_of(key: str, node: Node, sheet: Sheet) -> str:
     )
 
 
+def is_hash(key: str) -> bool:
+    """Whether a name stands for the hash of a password, `hashed.SETTING`."""
+    return key.startswith("hashed.")
+
+
 def members_of(one: Balanced, sheet: Sheet) -> list[str]:
     """Addresses of the nodes that a balanced service hands its clients to, in the order of the
     sheet.

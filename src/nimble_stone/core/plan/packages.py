@@ -59,6 +59,28 @@ def takes(accepts: Accepts, product: str, version: str) -> bool:
     )
 
 
+SYSTEMS, IMAGES, INSTALLERS = ("ova", "ovf"), ("qcow2", "vmdk", "raw"), ("iso",)
+"""Formats of packages that state their hardware; of those that are one disk; of installers."""
+
+
+def formats_of(kit: Kit, role: str) -> tuple[str, ...]:
+    """Formats of the packages that a role is made from; for '' the plan's package."""
+    roles = [
+        one
+        for one in kit.roles
+        if one.own_nodes and (one.id == role or (not role and not one.accepts))
+    ]
+    found: list[str] = []
+    for one in roles:
+        if one.image is not None:
+            found += IMAGES
+        elif one.installer is not None:
+            found += INSTALLERS
+        else:
+            found += SYSTEMS
+    return tuple(dict.fromkeys(found))
+
+
 def accepts_of(kit: Kit, role: str) -> Accepts:
     """What packages the kit takes for a role."""
     found = kit.role(role)

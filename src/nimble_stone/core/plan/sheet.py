@@ -6,6 +6,7 @@ other cells is computed.
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -319,7 +320,18 @@ def macs_of(kit: Kit, node: Node, count: int) -> tuple[str, ...]:
     named = {net.interface: node.value(network_column(net.id, "mac")) for net in kit.networks} | {
         1: node.value("mac")
     }
-    return tuple(named.get(number, "") for number in range(1, count + 1))
+    role = kit.role(node.role)
+    found = tuple(named.get(number, "") for number in range(1, count + 1))
+    if role is None or role.image is None:
+        return found
+    # its system is told which interface is which by their addresses
+    return tuple(mac or _own_mac(node, number) for number, mac in enumerate(found, 1))
+
+
+def _own_mac(node: Node, number: int) -> str:
+    """An address that this node's interface always gets, in the hypervisor's own range."""
+    digest = hashlib.sha256(f"{node.name}/{node.id}/{number}".encode()).hexdigest()
+    return f"52:54:00:{digest[0:2]}:{digest[2:4]}:{digest[4:6]}"
 
 
 def count_of(plan: Plan, role: Role, estate: Estate) -> int:

@@ -10,8 +10,9 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any, Protocol
 
-from nimble_stone.core.errors import RemoteFailed
+from nimble_stone.core.errors import NotFound, RemoteFailed
 from nimble_stone.core.package.contents import Contents
+from nimble_stone.core.package.model import Descriptor
 from nimble_stone.core.plan.sheet import Node
 from nimble_stone.core.step import Step
 from nimble_stone.engine.frozen import FrozenRun
@@ -50,6 +51,16 @@ class Context:
             or self.run.sheet.nodes[0]
         )
         return node
+
+    @property
+    def descriptor(self) -> Descriptor:
+        """What the node's package states, or the kit where the package states nothing. Raises
+        NotFound for a role without a package.
+        """
+        package = self.run.sheet.packages.of(self.node.role)
+        if package is None:
+            raise NotFound(f"{self.node.name} has no package")
+        return package.descriptor
 
     def volume(self, what: str) -> str:
         """Name of a volume of this run: the name is its mark."""

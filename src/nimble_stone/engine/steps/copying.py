@@ -160,7 +160,7 @@ class Tidy:
 
     async def observe(self, c: Context) -> Found | None:
         """None of them is there."""
-        for number in range(len(c.contents.descriptor.disk_order)):
+        for number in range(len(c.descriptor.disk_order)):
             if await c.host.storage.volume(c.step.datastore, c.volume(f"base{number}")) is not None:
                 return None
         return {}
@@ -174,7 +174,7 @@ class Tidy:
         await c.host.storage.refresh(c.step.datastore)
         gone = [
             await remove_volume(c, c.volume(f"base{number}"))
-            for number in range(len(c.contents.descriptor.disk_order))
+            for number in range(len(c.descriptor.disk_order))
         ]
         return (
             f"{sum(gone)} cached images removed from {c.step.detail['place']}" if any(gone) else ""

@@ -6,9 +6,10 @@ import hashlib
 from dataclasses import dataclass
 
 from nimble_stone.core.errors import RemoteFailed
+from nimble_stone.core.installing import answers
 from nimble_stone.core.plan.columns import network_column
-from nimble_stone.core.plan.sheet import Node
-from nimble_stone.engine.filling import environment_of
+from nimble_stone.core.plan.sheet import Node, macs_of
+from nimble_stone.engine.filling import environment_of, value
 from nimble_stone.engine.steps.context import Context, Found, Kind, remove_volume
 from nimble_stone.hosts import medium
 from nimble_stone.packages import copies, stored, transfer
@@ -110,11 +111,12 @@ async def config_image(c: Context) -> bytes:
     """The config ISO of the step's node: the kit's environment, filled in from the sheet, and the
     NoCloud seed.
     """
-    further = {
-        net.interface - 1: found
-        for net in c.run.sheet.kit.networks
-        if (found := _configured(c.node, net.id))
-    }
+    macs = _own_macs(c)
+    further = {}
+    for net in c.run.sheet.kit.networks:
+        mac = macs[net.interface - 1] if len(macs) >= net.interface else ""
+        if found := _configured(c.node, net.id, mac):
+            further[net.interface - 1] = found
     keys = (
         "name",
         "address",
@@ -129,16 +131,37 @@ async def config_image(c: Context) -> bytes:
         "search",
         "mtu",
         "port",
+        "bond",
     )
+    values = {key: c.node.value(key) for key in keys}
     return medium.build(
         c.node.name,
         await environment_of(c),
-        {key: c.node.value(key) for key in keys},
+        values | ({"port": macs[0]} if macs else {}),
         further,
+        await _user_data(c),
     )
 
 
-def _configured(node: Node, network: str) -> medium.Configured | None:
+async def _user_data(c: Context) -> str:
+    """What the kit tells an image's first start. Raises FormatError."""
+    role = c.run.sheet.kit.role(c.node.role)
+    text = role.image.user_data if role and role.image else ""
+    values = {name: await value(c, name) for name in answers.names(text)}
+    return answers.filled(text, "yaml", values)
+
+
+def _own_macs(c: Context) -> tuple[str, ...]:
+    """MAC addresses of an image's interfaces: its system knows them by nothing else. None on a bare
+    machine, which has ports of its own, and for packages that describe their hardware.
+    """
+    role = c.run.sheet.kit.role(c.node.role)
+    if c.node.on_machine or role is None or role.image is None:
+        return ()
+    return macs_of(c.run.sheet.kit, c.node, len(c.descriptor.nics))
+
+
+def _configured(node: Node, network: str, mac: str = "") -> medium.Configured | None:
     """How an interface beyond the first is set up; None where the node has no address there."""
 
     def value(part: str) -> str:
@@ -152,7 +175,9 @@ def _configured(node: Node, network: str) -> medium.Configured | None:
     dhcp = value("addressing") == "dhcp"
     if not addresses and not dhcp:
         return None
-    return medium.Configured(addresses, dhcp, value("mtu"), value("port"))
+    return medium.Configured(
+        addresses, dhcp, value("mtu"), mac or value("port"), value("bond"), value("vlan")
+    )
 
 
 @dataclass(frozen=True)
@@ -167,7 +192,7 @@ class NodeDisk:
 
 def node_disks(c: Context) -> list[NodeDisk]:
     """In the order of the VM's drives: the package's own, then what the plan adds."""
-    own = c.contents.descriptor
+    own = c.descriptor
     capacities = {disk.id: disk.capacity_bytes for disk in own.disks}
     found = [
         NodeDisk(

@@ -39,7 +39,7 @@ class Define:
         if node.value("address"):
             await c.ports.store.write(records.drop_pin, f"{node.value('address')}:22")
         await c.host.storage.refresh(datastore)
-        guest = adapt.adapt(c.contents.descriptor, node.extra)
+        guest = adapt.adapt(c.descriptor, node.extra)
         for store in dict.fromkeys(node.extra_places):
             await c.host.storage.refresh(store)
         await c.host.vms.define(

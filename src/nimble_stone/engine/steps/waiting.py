@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from nimble_stone.core import console_keys
 from nimble_stone.core.errors import RemoteError, RemoteFailed
+from nimble_stone.core.kit.model import Service
+from nimble_stone.engine.filling import fill_command
 from nimble_stone.engine.preparation.inspecting import ON
 from nimble_stone.engine.steps.context import Context, Found, Kind
 from nimble_stone.store import records, runs
@@ -113,21 +116,60 @@ class Boot(_Waiting):
         return None
 
 
+async def _status(c: Context, service: Service) -> Found:
+    """What the node says of itself, {} while it says nothing."""
+    try:
+        door = await c.door(c.node)
+        if service.ssh:
+            return await door.told(await fill_command(c, service.ssh))
+        return await door.call("GET", service.path, login=False)
+    except RemoteError:
+        return {}
+
+
+class HostKeys(_Waiting):
+    """The node's SSH host key, as its system writes it to the serial console."""
+
+    async def observe(self, c: Context) -> Found | None:
+        """It is known."""
+        place = f"{c.node.value('address')}:22"
+        if c.acted:
+            text = await c.host.vms.console(c.node.name)
+            if found := console_keys.fingerprint(text):
+                await c.ports.store.write(records.drop_pin, place)
+                await c.ports.store.write(records.put_pin, place, found, c.ports.clock())
+                return {"key": found}
+            await still_there(c)
+        return None
+
+
 class Services(_Waiting):
     """The node's services say that they are ready."""
 
     async def observe(self, c: Context) -> Found | None:
-        """The status has the members the kit calls ready."""
-        kit = c.run.sheet.kit
-        try:
-            status = await (await c.door(c.node)).call("GET", kit.service.path, login=False)
-        except RemoteError:
-            status = {}
-        if matches(status, kit.service.ready):
+        """The status has the members the kit calls ready. Raises RemoteFailed when it has those
+        that mean it never will.
+        """
+        service = c.run.sheet.kit.service
+        status = await _status(c, service)
+        if matches(status, service.ready):
             return {"version": str(status.get("version", ""))[:60]}
+        if service.failed and matches(status, service.failed):
+            told = "; ".join(f"{key}: {value}" for key, value in status.items() if value)
+            raise RemoteFailed(
+                f"{c.node.name} says that it failed: {told[:300]}",
+                target=c.node.name,
+                code="node-failed",
+                hint="See its console. Correct the plan, roll back and start again.",
+            )
         if c.acted:
             await still_there(c)
         return None
 
 
-KINDS: dict[str, Kind] = {"learn": Learn(), "boot": Boot(), "services": Services()}
+KINDS: dict[str, Kind] = {
+    "learn": Learn(),
+    "boot": Boot(),
+    "host-keys": HostKeys(),
+    "services": Services(),
+}

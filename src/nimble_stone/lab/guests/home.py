@@ -11,6 +11,7 @@ import pycdlib
 from lxml import etree
 
 from nimble_stone.core.package import environment
+from nimble_stone.lab.guests import cloud
 from nimble_stone.lab.guests.label import label_of
 from nimble_stone.lab.hypervisor.state import LabGuest, LabHost, Volumes
 
@@ -77,7 +78,8 @@ class OnHost:
             if disk.get("device") == "cdrom" and source is not None:
                 store = self._host.ground.stores[str(source.get("pool"))]
                 volume = self._volumes.of(store.place(self.place))[str(source.get("volume"))]
-                return read_environment(Path(volume.file).read_bytes())
+                image = Path(volume.file).read_bytes()
+                return read_environment(image) or cloud.read_seed(image, _macs(guest))
         raise LookupError("the guest has no CD-ROM")
 
     def label(self, guest: LabGuest) -> dict[str, str]:
@@ -91,6 +93,12 @@ class OnHost:
 
     def hypervisor(self, name: str, address: str, password: str, drives: str) -> None:
         """VMs in VMs are not for stand-ins."""
+
+
+def _macs(guest: LabGuest) -> tuple[str, ...]:
+    """Of its interfaces, as it was defined."""
+    found = etree.fromstring(guest.xml.encode()).findall("devices/interface/mac")
+    return tuple(str(one.get("address")) for one in found)
 
 
 def read_environment(image: bytes) -> dict[str, str]:

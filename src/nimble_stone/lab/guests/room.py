@@ -8,6 +8,7 @@ import asyncio
 import base64
 import contextlib
 import hashlib
+import json
 import random
 import shlex
 import ssl
@@ -23,6 +24,7 @@ import pycdlib
 from aiohttp import web
 
 from nimble_stone.core.errors import FormatError
+from nimble_stone.lab.guests import cloud
 from nimble_stone.lab.guests.home import Home, Hypervisor, OnHost
 from nimble_stone.lab.hypervisor.state import LabGuest, LabHost, Volumes
 from nimble_stone.lab.scenario.demo import LabPlan, estate_file
@@ -47,6 +49,7 @@ class Running:
     console: list[str] = field(default_factory=list)
     values: dict[str, str] = field(default_factory=dict)
     ready: bool = False
+    failed: bool = False
     began: float = field(default_factory=time.monotonic)
     task: asyncio.Task[None] | None = None
     closers: list[Any] = field(default_factory=list)
@@ -184,7 +187,7 @@ class GuestRoom:
         await self._wait(BOOT_S / 4)
         if not await self._listen(running, address):
             return
-        running.say(f"{running.product}: listening on port {PORT}")
+        self._listens(running)
         if guest.data.get("virtual"):
             await self._answer_for(running, guest.data["virtual"])
         for text in (
@@ -193,11 +196,19 @@ class GuestRoom:
         ):
             await self._wait(SERVICES_S / 2 * rng.uniform(0.8, 1.2))
             running.say(text)
-        if trouble == "never-ready":
+        running.failed = trouble == "fails"
+        if trouble in ("never-ready", "fails"):
             running.say("gauge: waiting for the reading store …")
             return
         running.ready = True
         running.say(f"{running.product}: services are up")
+
+    def _listens(self, running: Running) -> None:
+        """What is on the console once it answers: a plain server writes its host keys there."""
+        if running.product == cloud.PRODUCT:
+            running.console += cloud.console_block(_own_key(running).export_public_key())
+        else:
+            running.say(f"{running.product}: listening on port {PORT}")
 
     async def _lease(self, running: Running) -> str:
         """Ask by DHCP: the network's next free dynamic address, the same one again after a restart.
@@ -234,11 +245,12 @@ class GuestRoom:
 
     async def _listen(self, running: Running, address: str) -> bool:
         try:
-            real, port = self.plan.real(address, PORT)
             assert self._runner is not None  # set by open()
-            site = web.TCPSite(self._runner, real, port)
-            await site.start()
-            running.closers.append(site.stop)
+            if running.product != cloud.PRODUCT:
+                real, port = self.plan.real(address, PORT)
+                site = web.TCPSite(self._runner, real, port)
+                await site.start()
+                running.closers.append(site.stop)
             if running.get("certificate"):
                 secure = web.TCPSite(
                     self._runner,
@@ -302,6 +314,8 @@ class GuestRoom:
             running.say(f"edge: watching, lets {words[2]} through")
             process.stdout.write("watching\n")
             process.exit(0)
+        elif process.get_extra_info("guest").product == cloud.PRODUCT:
+            self._as_image(process, words)
         elif words == ["edge", "status"]:
             process.stdout.write(
                 "watching\n"
@@ -311,6 +325,23 @@ class GuestRoom:
             process.exit(0)
         else:
             process.stderr.write("sh: not found\n")
+            process.exit(127)
+
+    def _as_image(self, process: asyncssh.SSHServerProcess[str], words: list[str]) -> None:
+        """The commands of a plain server."""
+        running: Running = process.get_extra_info("guest")
+        if words[:2] == ["cloud-init", "status"]:
+            state = "done" if running.ready else "running"
+            state = "error" if running.failed else state
+            errors = ["runcmd: exit code 1"] if running.failed else []
+            process.stdout.write(json.dumps({"status": state, "errors": errors}) + "\n")
+            process.exit(1 if running.failed else 0)
+        elif words[:1] == ["hostname;"] or words[:1] == ["hostname"]:
+            address = f"{running.get('address')}/{running.get('prefix')}"
+            process.stdout.write(f"{running.get('hostname')}\n{time.time()}\n{address}\n")
+            process.exit(0)
+        else:
+            process.stderr.write("bash: command not found\n")
             process.exit(127)
 
     async def _http(self, request: web.Request) -> web.Response:
@@ -527,7 +558,10 @@ class _Login(asyncssh.SSHServer):
         return False
 
     def validate_password(self, username: str, password: str) -> bool:
-        return username == "admin" and password == self._running.get("admin_password")
+        running = self._running
+        if running.product == cloud.PRODUCT:
+            return cloud.lets_in(running.values, username, password)
+        return username == "admin" and password == running.get("admin_password")
 
 
 def _words(command: str) -> list[str]:

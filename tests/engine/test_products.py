@@ -401,3 +401,20 @@ def test_a_package_of_the_wrong_kind_is_told_and_not_on_offer(
     assert words in " ".join(f["message"] for f in plan["findings"])
     assert package not in plan["package"]["fitting"][1:]
     image.call("DELETE", "/api/plans/odd")
+
+
+def test_an_image_is_named_by_a_person_unless_a_plan_names_it(image: Client) -> None:
+    one = next(p for p in image.call("GET", "/api/packages") if p["product"] == "shoal")
+    place = f"/api/packages/{one['sha256']}"
+    assert (one["kits"], one["unusable"]) == (["Shoal"], "")
+    named = image.call("PATCH", place, {"product": "Reef", "version": "2"})
+    assert (named["product"], named["version"], named["kits"]) == ("Reef", "2", [])
+    assert named["lacks"] == "needs a kit that states hardware for the image"
+    image.call("PATCH", place, {"product": "shoal", "version": "1.0"})
+    image.call("POST", "/api/plans", {"text": IMAGE_PLAN})
+    with pytest.raises(StoneError, match="plan shoal names shoal 1.0"):
+        image.call("PATCH", place, {"product": "Reef"})
+    image.call("DELETE", "/api/plans/shoal")
+    ova = next(p for p in image.call("GET", "/api/packages") if p["product"] == "Ballast")
+    with pytest.raises(StoneError, match="says product and version"):
+        image.call("PATCH", f"/api/packages/{ova['sha256']}", {"product": "Reef"})

@@ -14,7 +14,7 @@ from nimble_stone.core.errors import Conflict, FormatError, InputError, NotFound
 from nimble_stone.core.kit.model import Kit
 from nimble_stone.core.package import signature
 from nimble_stone.core.package.contents import Contents
-from nimble_stone.core.plan.packages import takes
+from nimble_stone.core.plan.packages import formats_of, takes
 from nimble_stone.packages import stored
 from nimble_stone.packages.intake import Intake
 from nimble_stone.packages.trust import trusted_certificates
@@ -49,8 +49,11 @@ def kits_for(row: PackageRow, kits: Iterable[Kit]) -> list[Kit]:
         kit
         for kit in kits
         if any(
-            takes(accepts, row.product, row.version)
-            for accepts in (kit.accepts, *(role.accepts for role in kit.roles if role.accepts))
+            takes(accepts, row.product, row.version) and row.kind in formats_of(kit, role)
+            for role, accepts in (
+                ("", kit.accepts),
+                *((role.id, role.accepts) for role in kit.roles if role.accepts),
+            )
         )
     ]
 
@@ -67,6 +70,24 @@ async def users(app: Application) -> Users:
         for wanted in named - {""}:
             found.setdefault(wanted, []).append(plan.id)
     return found
+
+
+async def rename(app: Application, row: PackageRow, product: str, version: str) -> None:
+    """Name a package that has no descriptor; '' leaves a part as it is. Raises Conflict while plans
+    name it, InputError for one that says itself what it is.
+    """
+    named = (product or row.product, version or row.version)
+    if named == (row.product, row.version):
+        return
+    if stored.contents_of(row).envelope is not None:
+        raise InputError("the package's descriptor says product and version", code="package-named")
+    if plans := plans_using(row, await users(app)):
+        raise Conflict(
+            f"plan {plans[0]} names {row.product} {row.version}",
+            code="package-in-use",
+            hint="Choose another package there first.",
+        )
+    await app.store.write(records.rename_package, row.sha256, *named)
 
 
 def plans_using(row: PackageRow, users: Users) -> list[str]:

@@ -213,10 +213,13 @@ def package_label(
     package: str,
     channel: Annotated[str, typer.Option(help="Such as stable or candidate.")] = "",
     note: Annotated[str, typer.Option(help="A note for the team.")] = "",
+    product: Annotated[str, typer.Option(help="Name of a disk image, ISO or kernel.")] = "",
+    version: Annotated[str, typer.Option(help="Its version.")] = "",
     as_json: Json = False,
 ) -> None:
-    """Set the team's channel and note."""
-    found = Client().call("PATCH", f"/api/packages/{package}", {"channel": channel, "note": note})
+    """Set the team's channel and note; name a file that has no descriptor."""
+    body = {"channel": channel, "note": note, "product": product, "version": version}
+    found = Client().call("PATCH", f"/api/packages/{package}", body)
     answer(
         found, as_json, f"{found['product']} {found['version']}: {found['channel'] or 'no channel'}"
     )

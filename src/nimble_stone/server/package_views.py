@@ -44,6 +44,7 @@ class PackageItem(BaseModel):
     cautions: int
     plans: list[str]
     kits: list[str]
+    lacks: str = Field(default="", description="What it needs, where no kit fits it.")
     unusable: str = Field(
         default="", description="Why no plan can roll it out; empty when one can."
     )
@@ -241,6 +242,8 @@ class CompareView(BaseModel):
 
 def unusable_of(contents: Contents) -> str:
     """Why no plan can roll the package out, '' when one can."""
+    if is_image(contents):
+        return ""
     if contents.iso is not None:
         bootable = contents.iso.boots_bios or contents.iso.boots_uefi
         return "" if bootable else "no machine can boot from the image"
@@ -249,6 +252,20 @@ def unusable_of(contents: Contents) -> str:
     except FormatError as error:
         return str(error)
     return ""
+
+
+def is_image(contents: Contents) -> bool:
+    """Whether the package is one disk and nothing else."""
+    return contents.envelope is None and contents.iso is None and len(contents.disks) == 1
+
+
+def _lacks(contents: Contents) -> str:
+    """What a plan needs to roll the package out, where no kit fits."""
+    if is_image(contents):
+        return "needs a kit that states hardware for the image"
+    if contents.iso is not None:
+        return "needs a kit with answer files for the installer"
+    return "no kit supports this package"
 
 
 def item(row: PackageRow, contents: Contents, kits: Sequence[Kit], plans: list[str]) -> PackageItem:
@@ -278,6 +295,7 @@ def item(row: PackageRow, contents: Contents, kits: Sequence[Kit], plans: list[s
         plans=plans,
         kits=[] if unusable else [kit.title for kit in kits],
         unusable=unusable,
+        lacks="" if unusable or kits else _lacks(contents),
     )
 
 

@@ -360,6 +360,13 @@ def label_package(db: Db, sha256: str, channel: str, note: str) -> None:
         raise NotFound("no such package")
 
 
+def rename_package(db: Db, sha256: str, product: str, version: str) -> None:
+    """Give a package another product and version."""
+    db.execute(
+        "UPDATE package SET product = ?, version = ? WHERE sha256 = ?", (product, version, sha256)
+    )
+
+
 def remove_package(db: Db, sha256: str) -> None:
     """Forget a package. Raises Conflict while a run was made with it, NotFound when it is
     unknown.

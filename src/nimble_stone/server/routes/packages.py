@@ -39,6 +39,10 @@ class Label(BaseModel):
 
     channel: str = Field(default="", max_length=40)
     note: str = Field(default="", max_length=4000)
+    product: str = Field(
+        default="", max_length=80, description="For a file that says neither itself; empty: as is."
+    )
+    version: str = Field(default="", max_length=80)
 
 
 class Person(BaseModel):
@@ -189,8 +193,11 @@ async def _ended(app: TheApplication, intake: Intake, kits: TheKits, ident: str)
 async def package_label(
     sha256: str, body: Label, app: TheApplication, kits: TheKits
 ) -> PackageView:
-    """Set channel and note."""
+    """Set channel and note; of a file without a descriptor product and version too. Raises Conflict
+    while plans name it.
+    """
     row = await package_of(app, sha256)
+    await package_library.rename(app, row, body.product.strip(), body.version.strip())
     await app.store.write(records.label_package, row.sha256, body.channel.strip(), body.note)
     return await package(row.sha256, app, kits)
 

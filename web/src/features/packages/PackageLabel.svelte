@@ -6,21 +6,35 @@
 
   interface Props {
     one: PackageView;
-    onsave: (channel: string, note: string) => void;
+    onsave: (channel: string, note: string, product: string, version: string) => void;
   }
   let { one, onsave }: Props = $props();
   // what is saved is shown again, whoever saved it
   let channel = $derived(one.channel),
-    note = $derived(one.note);
+    note = $derived(one.note),
+    product = $derived(one.product),
+    version = $derived(one.version);
+  /** A file without a descriptor says neither itself. */
+  let bare = $derived(one.kind !== 'ova' && one.kind !== 'ovf');
+  let changed = $derived(
+    channel !== one.channel ||
+      note !== one.note ||
+      product !== one.product ||
+      version !== one.version,
+  );
 </script>
 
-<Section title="Channel and note"
+<Section title={bare ? 'Name, channel and note' : 'Channel and note'}
   ><form
     onsubmit={(e) => {
       e.preventDefault();
-      onsave(channel, note);
+      onsave(channel, note, product, version);
     }}
   >
+    {#if bare}
+      <label>Product <input bind:value={product} maxlength="80" required /></label>
+      <label>Version <input bind:value={version} maxlength="80" required /></label>
+    {/if}
     <label
       >Channel <input
         bind:value={channel}
@@ -38,8 +52,7 @@
         maxlength="4000"
         placeholder="what the team should know"></textarea></label
     >
-    {#if channel !== one.channel || note !== one.note}<Button kind="main" type="submit">Save</Button
-      >{/if}
+    {#if changed}<Button kind="main" type="submit">Save</Button>{/if}
   </form></Section
 >
 

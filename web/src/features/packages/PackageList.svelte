@@ -39,8 +39,8 @@
           >{[
             versions[0]?.vendor,
             versions[0]?.kits.length
-              ? `supported by kit ${versions[0].kits.join(', ')}`
-              : 'no kit supports it',
+              ? `deployable by kit ${versions[0].kits.join(', ')}`
+              : versions[0]?.unusable || versions[0]?.lacks,
           ]
             .filter(Boolean)
             .join(' · ')}</span

@@ -89,9 +89,11 @@
       ]}, {SIGNED[one.signature]}.
     </h1>
     <p class="quiet">
-      {#if one.unusable}A plan cannot deploy it: {one.unusable}{:else if one.kits.length}supported
-        by kit {one.kits.join(', ')}{:else}No kit supports this package{/if}{#if one.full_bytes}{' · a node’s disks: '}<span
-          class="mono">{size(one.thin_bytes)}</span
+      {#if one.unusable}A plan cannot deploy it: {one.unusable}{:else if one.kits.length}deployable
+        by kit {one.kits.join(
+          ', ',
+        )}{:else}{one.lacks}{/if}{#if one.full_bytes}{' · a node’s disks: '}<span class="mono"
+          >{size(one.thin_bytes)}</span
         >{' thin, '}<span class="mono">{size(one.full_bytes)}</span>{' full'}{/if}
     </p>
     {#snippet acts()}
@@ -135,7 +137,8 @@
       <PackageIdentity {one} />
       <PackageLabel
         {one}
-        onsave={(channel, note) => void change((place) => send('PATCH', place, { channel, note }))}
+        onsave={(channel, note, product, version) =>
+          void change((place) => send('PATCH', place, { channel, note, product, version }))}
       />
       <PackageFiles {one} />
       {#if one.kind !== 'iso'}<PackageImages {one} onclear={() => void clear()} />{/if}

@@ -185,6 +185,7 @@ def test_kits_are_listed_validated_and_explained(tmp_path: Path) -> None:
         "breakwater",
         "gauge-collector",
         "keelson",
+        "shoal",
         "skerry",
         "tidebook",
     }
@@ -212,7 +213,7 @@ def test_a_kit_is_tried_on_a_lab_of_its_own() -> None:
     assert found.returncode == 0, found.stdout + found.stderr
     outcome = json.loads(found.stdout)
     assert outcome["state"] == "done"
-    assert len(outcome["proofs"]) == 45
+    assert len(outcome["proofs"]) == 49
     short = cli("try", "tidebook", "--count", "reporting=99")
     assert short.returncode == 2
     assert "99 nodes of role reporting; the product supports 0 to 8" in short.stderr

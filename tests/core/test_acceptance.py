@@ -30,7 +30,7 @@ from tests.core.scene import sheet
 
 def test_every_node_is_expected_as_it_was_planned() -> None:
     listed = expectations(sheet())
-    assert len(listed) == 3 * 10 + 2
+    assert len(listed) == 3 * 11 + 2
     found = {(item.node, item.kind): item.expected for item in listed}
     assert found["archive-1", "hardware"] == "4 vCPU, 32 GiB, 1 disk"
     assert found["lead-1", "address"] == "10.44.20.11/23"
@@ -53,8 +53,10 @@ def test_there_is_a_kind_for_every_word_that_a_kit_may_use() -> None:
 @pytest.mark.parametrize("kit", sorted(load_kits()))
 def test_every_check_of_every_kit_passes_on_what_it_expects_and_on_nothing_else(kit: str) -> None:
     other = {
-        "running": False,
-        "hardware": hardware.Hardware(1, 1, 9),
+        "running": hardware.Power(False, "paused (user)"),
+        "autostart": False,
+        "hardware": hardware.Given(hardware.Hardware(1, 1, 9)),
+        "networks": hardware.Links(("elsewhere",)),
         "host": hardware.Place("elsewhere"),
         "gateway": identity.Reached("10.9.9.9", False),
         "clock": 1e6,
@@ -93,14 +95,45 @@ def test_nothing_found_never_passes_and_clocks_are_compared_in_seconds() -> None
 
 def test_values_are_compared_not_the_words_for_them() -> None:
     """127.6 GiB were once as good as 128: both were said with the same words."""
-    one = item("hardware", hardware.Hardware(4, 128 << 30, 1))
-    almost = hardware.Hardware(4, int(127.6 * (1 << 30)), 1)
-    assert passes(one, hardware.Hardware(4, (128 << 30) - 4096, 1))
+    one = item("hardware", hardware.Given(hardware.Hardware(4, 128 << 30, 1)))
+    almost = hardware.Given(hardware.Hardware(4, int(127.6 * (1 << 30)), 1))
+    assert passes(one, hardware.Given(hardware.Hardware(4, (128 << 30) - 4096, 1)))
     verdict = judge(one, Answer(almost, "asked"))
     assert not verdict.passed
     assert "127.600 GiB" in verdict.found
     assert passes(item("address6", "fd00:0:0::1/64"), "fd00::1/64")
     assert not passes(item("address", "10.0.0.1/24"), "not an address")
+
+
+def test_what_is_stored_and_what_runs_are_both_looked_at() -> None:
+    """Changed by hand: at once, from the next start, or only outside the definition."""
+    planned = hardware.Hardware(4, 8 << 30, 2)
+    one = item("hardware", hardware.Given(planned))
+    assert passes(one, hardware.Given(planned, planned))
+    for stored, live, words in (
+        (planned, replace(planned, vcpu=2), "2 vCPU, 8 GiB, 2 disks now; 4 vCPU, 8 GiB, 2 disks"),
+        (replace(planned, disks=1), planned, "4 vCPU, 8 GiB, 1 disk from its next start"),
+        (replace(planned, memory_bytes=4 << 30), None, "4 vCPU, 4 GiB, 2 disks"),
+    ):
+        verdict = judge(one, Answer(hardware.Given(stored, live), "asked"))
+        assert not verdict.passed
+        assert words in verdict.found
+    nets = item("networks", hardware.Links(("survey", "storage")))
+    both = ("survey", "storage")
+    assert passes(nets, hardware.Links(both, both))
+    for found, words in (
+        (hardware.Links(both, both, ("storage",)), "survey, storage (link down)"),
+        (hardware.Links(both, ("survey",)), "survey now; survey, storage from its next start"),
+        (hardware.Links(("survey", "other")), "survey, other"),
+    ):
+        verdict = judge(nets, Answer(found, "asked"))
+        assert not verdict.passed
+        assert words in verdict.found
+    paused = judge(
+        item("running", hardware.Power(True)),
+        Answer(hardware.Power(False, "paused (user)"), "asked"),
+    )
+    assert (paused.passed, paused.found) == (False, "paused (user)")
 
 
 def test_many_checks_of_one_kind_are_judged_each_by_its_own_limit() -> None:

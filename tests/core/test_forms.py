@@ -14,6 +14,7 @@ from nimble_stone.core.checks import Situation
 from nimble_stone.core.findings import Finding
 from nimble_stone.core.installing import packages as installing
 from nimble_stone.core.package import descriptor
+from nimble_stone.core.package.model import Disk
 from nimble_stone.core.plan import forms
 from nimble_stone.core.plan.columns import Column
 from nimble_stone.core.plan.model import Plan
@@ -39,6 +40,8 @@ def begun(kit: str) -> Sheet:
         return resolve(scene.plan(), KITS[kit], scene.PACKAGE, scene.estate())
     known = {product.title: view_of(product) for product in products.ALL.values()}
     known[keelson.TITLE] = installing.view("c" * 64, keelson.TITLE, keelson.VERSION)
+    disk = Disk("d", "d", 1 << 30, None, "")
+    known["shoal"] = installing.image_view("d" * 64, "shoal", "1", disk, 1 << 20, "qcow2")
     own = {role.id: known[role.accepts.product] for role in KITS[kit].roles if role.accepts}
     plan = Plan.model_validate(
         {"nimble-stone": "plan/1", "name": "p", "kit": kit, "bay": "kelda-main"}

@@ -560,7 +560,7 @@ async def test_a_run_of_the_first_version_with_its_tidying_step_is_taken_back(
         host=Host(),
         step=SimpleNamespace(datastore="store", detail={"place": "store"}),
         volume=lambda what: f"ns-r1-{what}",
-        contents=SimpleNamespace(descriptor=SimpleNamespace(disk_order=("a", "b"))),
+        descriptor=SimpleNamespace(disk_order=("a", "b")),
         ports=None,
     )
     assert "2 cached images" in await KINDS["tidy"].undo(context)

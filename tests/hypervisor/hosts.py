@@ -24,9 +24,12 @@ HOST = """set -e
 name=$1; dir=$2; address=$3; uuid=$4
 mount --make-rprivate /
 for d in root var/lib/libvirt var/log/libvirt var/cache/libvirt; do mkdir -p "$dir/$d"; done
-[ -e "$dir/etc/hosts" ] || { mkdir -p "$dir/etc"; cp -a /etc/. "$dir/etc/"; }
+if [ ! -e "$dir/etc/hosts" ]; then
+  mkdir -p "$dir/etc"; cp -a /etc/. "$dir/etc/"
+  # the package's own network; what is made here starts with the host
+  rm -rf "$dir/etc/libvirt/qemu/networks/autostart"
+fi
 mkdir -p "$dir/etc/libvirt/qemu/networks"; : > "$dir/etc/resolv.conf"
-rm -rf "$dir/etc/libvirt/qemu/networks/autostart"
 echo "host_uuid = \\"$uuid\\"" > "$dir/etc/libvirt/libvirtd.conf"
 for d in etc root var/lib/libvirt var/log/libvirt var/cache/libvirt; do
   mkdir -p "/$d"; mount --bind "$dir/$d" "/$d"

@@ -4,16 +4,20 @@ interface: rolled out, proved, taken back.
 
 from __future__ import annotations
 
+import json
 import subprocess
 import sys
+from importlib.resources import files
 from pathlib import Path
 
 import pytest
 
-from tests.hypervisor import appliance, hosts
+from nimble_stone.cli.client import Client
+from tests.hypervisor import appliance, cloud_image, hosts
 from tests.support.processes import PASSWORD, ServerProcess, ended, ready_plan, wait_for
 
 pytestmark = pytest.mark.timeout(900)
+CLOUD_PASSWORD = "Tide & 'mud' $(1893) # and more"
 
 
 def _virsh(folder: Path, host: str, *words: str) -> str:
@@ -43,14 +47,20 @@ def _virsh(folder: Path, host: str, *words: str) -> str:
     return found.stdout.strip()
 
 
+def _known(folder: Path, server: ServerProcess) -> None:
+    """Both hosts are in the estate, and read."""
+    if not server.client().call("GET", "/api/estate")["hosts"]:
+        server.cli("secret", "set", "host-key", "--key", stdin=(folder / "hosts/key").read_text())
+        (folder / "estate.yaml").write_text(hosts.ESTATE)
+        server.cli("estate", "load", str(folder / "estate.yaml"))
+        server.cli("estate", "refresh")
+
+
 def test_three_nodes_are_rolled_out_proved_and_taken_back_on_a_real_hypervisor(
     folder: Path, estate: list[hosts.RealHost], server: ServerProcess
 ) -> None:
     client = server.client()
-    server.cli("secret", "set", "host-key", "--key", stdin=(folder / "hosts/key").read_text())
-    (folder / "estate.yaml").write_text(hosts.ESTATE)
-    server.cli("estate", "load", str(folder / "estate.yaml"))
-    server.cli("estate", "refresh")
+    _known(folder, server)
     facts = {host["name"]: host for host in client.call("GET", "/api/estate")["hosts"]}
     assert facts["gannet"]["networks"] == ["survey"]
     assert facts["gannet"]["memory_bytes"] > 1 << 30
@@ -84,7 +94,7 @@ def test_three_nodes_are_rolled_out_proved_and_taken_back_on_a_real_hypervisor(
         failed,
         [(s["key"], s["message"]) for s in done["steps"] if s["state"] == "failed"],
     )
-    assert len(done["proofs"]) == 32
+    assert len(done["proofs"]) == 35
     console = client.call("GET", f"/api/runs/{run['run']}/console?node=lead-1")
     assert "gauge: services are up" in console["text"]
     assert PASSWORD not in console["text"]
@@ -103,9 +113,8 @@ def test_three_nodes_are_rolled_out_proved_and_taken_back_on_a_real_hypervisor(
     host.power_off()
     worse = client.call("POST", f"/api/runs/{run['run']}/prove", {})
     assert worse["state"] == "unproved"
+    # its nodes start with it
     host.power_on()
-    for node in (one for one in done["nodes"] if one["host"] == host.name):
-        _virsh(folder, host.name, "start", node["name"])
 
     doubts: list[str] = []
 
@@ -170,3 +179,69 @@ def test_a_guest_that_is_not_ours_blocks_its_name_and_stays(
     assert "guest-exists" in {finding["code"] for finding in found["plan"]["findings"]}
     assert _virsh(folder, "gannet", "list", "--all", "--name") == "real-lead"
     _virsh(folder, "gannet", "undefine", "real-lead")
+
+
+CLOUD_PLAN = """nimble-stone: plan/1
+name: servers
+kit: shoal
+bay: kelda-real
+package: shoal 12
+values: {pool: kelda-survey, size: tiny, greeting: 'Tide & "mud": $(1893) # \\'}
+nodes: {server-1: {host: fulmar}}
+"""
+
+
+def test_a_plain_image_of_debian_sets_itself_up_by_its_own_cloud_init(
+    folder: Path, server: ServerProcess
+) -> None:
+    """A real qcow2 without any knowledge of this product: name, address, user and files come by
+    NoCloud; the host key by the console; the end by cloud-init's own word.
+    """
+    client = server.client()
+    _known(folder, server)
+    kit = (files("nimble_stone.kits") / "shoal.yaml").read_text()
+    tiny = "      sizes:\n        - {id: tiny, vcpu: 2, memory_mib: 512}\n"
+    kit = kit.replace("      sizes:\n", tiny).replace("disk_gib: 10", "disk_gib: 2")
+    (server.data / "kits").mkdir(exist_ok=True)
+    (server.data / "kits/shoal.yaml").write_text(kit)
+    added = server.cli("package", "add", str(cloud_image.image()), "--json")
+    sha256 = json.loads(added.stdout)["sha256"]
+    server.cli("package", "label", sha256, "--product", "shoal", "--version", "12")
+    plan = client.call("POST", "/api/plans", {"text": CLOUD_PLAN})
+    body = {"version": plan["version"], "column": "password", "value": CLOUD_PASSWORD}
+    plan = client.call("POST", "/api/plans/servers/secret", body)
+    assert [f["message"] for f in plan["findings"] if f["severity"] == "blocker"] == []
+    run = client.call("POST", "/api/plans/servers/run")["run"]
+    done = ended(client, run, 700)
+    console = client.call("GET", f"/api/runs/{run}/console?node=server-1")["text"]
+    assert done["state"] == "done", (
+        [(s["key"], s["message"]) for s in done["steps"] if s["state"] == "failed"],
+        [p for p in done["proofs"] if not p["passed"]],
+        console[-3000:],
+    )
+    assert CLOUD_PASSWORD not in console
+    # the world agrees: the system's own word, over a connection that trusts the console's key only
+    key = client.call("GET", f"/api/runs/{run}")
+    assert {p["label"] for p in key["proofs"]} >= {"Name", "Address", "Clock", "Gateway reachable"}
+    _changed_by_hand(folder, client, run)
+    client.call("POST", f"/api/runs/{run}/undo", {})
+    assert ended(client, run, 120, states=("undone",))["state"] == "undone"
+
+
+def _changed_by_hand(folder: Path, client: Client, run: str) -> None:
+    """What someone changes by the hypervisor's own commands is named rightly."""
+    name = "servers-1"
+    expected: dict[str, str] = {}
+    nic = _virsh(folder, "fulmar", "domiflist", name).split()[0]
+    for line, label, wanted in (
+        (f"autostart --disable {name}", "Starts with its host", "does not start with its host"),
+        (f"setvcpus {name} 1 --config", "vCPU, memory, disks", "1 vCPU, 512 MiB, 1 disk from"),
+        (f"domif-setlink {name} {nic} down", "Networks", "survey (link down)"),
+        (f"suspend {name}", "VM running", "paused (user)"),
+    ):
+        _virsh(folder, "fulmar", *line.split())
+        expected[label] = wanted
+    proofs = client.call("POST", f"/api/runs/{run}/prove", {})["proofs"]
+    told = {p["label"]: p["found"] for p in proofs if not p["passed"]}
+    for label, wanted in expected.items():
+        assert wanted in told.get(label, ""), told

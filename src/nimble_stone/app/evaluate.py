@@ -37,6 +37,7 @@ async def evaluate(
     text: str,
     *,
     answering: Mapping[str, str] | None = None,
+    unasked: Mapping[str, str] | None = None,
     unreached: Mapping[str, str] | None = None,
     before: Before | None = None,
     instead: SharedValues | None = None,
@@ -87,6 +88,7 @@ async def evaluate(
         own,
         licence_recorded=bool(licence) and await licences_recorded(app, sheet.used),
         withheld=await withheld_secrets(app, sheet, stored.estate),
+        unasked=unasked or {},
         no_network_boot=app.media.network_trouble() if app.media else "",
         now=app.clock(),
     )

@@ -91,11 +91,18 @@ async def check_live(
         if node.name in made
         for address in addresses.get(node.id, ())
     }
-    answering = await survey.who_answers(app, again.sheet, again.estate, own)
+    asked = await survey.who_answers(app, again.sheet, again.estate, own)
     unreached = await survey.unreached(app, again.sheet, again.estate)
     return (
-        await evaluate(app, kits, text, answering=answering, unreached=unreached)
-        if answering or unreached
+        await evaluate(
+            app,
+            kits,
+            text,
+            answering=asked.used,
+            unasked=asked.unknown,
+            unreached=unreached,
+        )
+        if asked.used or asked.unknown or unreached
         else again
     )
 

@@ -9,8 +9,16 @@ import binascii
 import hashlib
 
 BEGIN, END = "-----BEGIN SSH HOST KEY KEYS-----", "-----END SSH HOST KEY KEYS-----"
-PREFERRED = ("ssh-ed25519", "ecdsa-sha2-nistp521", "ecdsa-sha2-nistp384", "ecdsa-sha2-nistp256")
-"""Kinds of keys in the order in which a server is asked for them; others after them."""
+KINDS = (
+    "ssh-rsa",
+    "ssh-ed25519",
+    "ecdsa-sha2-nistp521",
+    "ecdsa-sha2-nistp384",
+    "ecdsa-sha2-nistp256",
+)
+"""Kinds of keys in the order in which a server is asked for them. RSA stays first: its keys were
+pinned by earlier versions.
+"""
 
 
 def fingerprint(console: str) -> str:
@@ -34,5 +42,4 @@ def fingerprint(console: str) -> str:
             continue
         digest = base64.b64encode(hashlib.sha256(blob).digest()).decode().rstrip("=")
         keys[words[at]] = f"SHA256:{digest}"
-    ordered = [kind for kind in PREFERRED if kind in keys] + sorted(set(keys) - set(PREFERRED))
-    return keys[ordered[0]] if ordered else ""
+    return next((keys[kind] for kind in KINDS if kind in keys), "")

@@ -16,6 +16,7 @@ from nimble_stone.core.plan.cells import MADE_HERE
 from nimble_stone.core.plan.sheet import Node, macs_of
 from nimble_stone.engine import certificates
 from nimble_stone.engine.frozen import FrozenRun
+from nimble_stone.hosts.api import Vm
 from nimble_stone.hosts.node import NodeAccess, NodeDoor
 from nimble_stone.ports.ports import Ports
 from nimble_stone.store import media, runs
@@ -29,7 +30,7 @@ MOST = 120
 
 Answers = dict[str, Answer]
 """Kind of check → what was found."""
-HOST_SIDE = ("running", "hardware", "host", "networks", "mac")
+HOST_SIDE = ("running", "autostart", "hardware", "host", "networks", "mac")
 NODE_SAYS = ("name", "address", "address6", "version", "role")
 
 
@@ -91,23 +92,46 @@ async def _host_side(ports: Ports, run: FrozenRun, node: Node) -> Answers:
     try:
         host = await ports.driver(await ports.host(node.value("host")))
         how = f"{host.vms.asks_definition(node.name)} on {host.name}"
-        vm = await host.vms.find(node.name)
-        if vm is None:
-            return {kind: Answer(None, how, "no such VM") for kind in HOST_SIDE}
-        running = await host.vms.running(node.name)
+        found = await host.vms.state(node.name)
     except StoneError as error:
         return _unknown(HOST_SIDE, error, how)
+    if found is None:
+        return {kind: Answer(None, how, "no such VM") for kind in HOST_SIDE}
+    vm, live = found.stored, found.live
     planned = macs_of(run.sheet.kit, node, hardware.interfaces(run.sheet, node))
     macs = tuple(mac for mac, wanted in zip(vm.macs, planned, strict=False) if wanted)
-    has = hardware.Hardware(vm.vcpu, vm.memory_bytes, vm.disks)
+    has = hardware.Given(_hardware(vm), _hardware(live) if live else None)
+    nets = _links(vm, live)
+    power = hardware.Power(found.running, "" if found.running else found.words)
     ours = vm.is_of(run.id)
     return {
-        "running": Answer(running, f"{host.vms.asks_state(node.name)} on {host.name}"),
+        "running": Answer(power, f"{host.vms.asks_state(node.name)} on {host.name}"),
+        "autostart": Answer(found.autostart, f"whether {node.name} starts with {host.name}"),
         "hardware": Answer(has, how),
-        "networks": Answer(tuple(vm.networks), how),
+        "networks": Answer(nets, how),
         "mac": Answer(macs, how),
         "host": Answer(hardware.Place(host.name, ours), how),
     }
+
+
+def _links(stored: Vm, live: Vm | None) -> hardware.Links:
+    """Networks of interfaces. While a VM runs, its hypervisor may name the bridge instead of the
+    network: the MAC address tells which interface it is.
+    """
+    known = dict(zip(stored.macs, stored.networks, strict=False))
+    if live is None:
+        return hardware.Links(stored.networks, (), tuple(known.get(m, m) for m in stored.macs_down))
+    now = zip(live.macs, live.networks, strict=False)
+    return hardware.Links(
+        stored.networks,
+        tuple(known.get(mac, network) for mac, network in now),
+        tuple(known.get(mac, mac) for mac in live.macs_down),
+    )
+
+
+def _hardware(vm: Vm) -> hardware.Hardware:
+    """What a definition gives; a balloon may have taken some of the memory."""
+    return hardware.Hardware(vm.vcpu, vm.given_bytes or vm.memory_bytes, vm.disks)
 
 
 async def _machine_side(ports: Ports, run: FrozenRun, node: Node) -> Answers:
@@ -121,7 +145,7 @@ async def _machine_side(ports: Ports, run: FrozenRun, node: Node) -> Answers:
     except StoneError as error:
         return _unknown(kinds, error, how)
     return {
-        "running": Answer(state == "On", how),
+        "running": Answer(hardware.Power(state == "On", "" if state == "On" else state), how),
         "host": Answer(hardware.Place(name, ours), f"what {name} reported when it was written"),
     }
 

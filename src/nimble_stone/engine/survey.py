@@ -5,7 +5,8 @@ addresses.
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from ipaddress import ip_interface
 
 from nimble_stone.core import changes
@@ -14,7 +15,7 @@ from nimble_stone.core.errors import StoneError
 from nimble_stone.core.estate import Estate, Facts, Host, Path
 from nimble_stone.core.plan.columns import network_column
 from nimble_stone.core.plan.sheet import Sheet, ip
-from nimble_stone.hosts.api import HostDriver
+from nimble_stone.hosts.api import HostDriver, InUse
 from nimble_stone.ports.ports import Ports
 from nimble_stone.store import records
 
@@ -180,33 +181,26 @@ async def unreached(ports: Ports, sheet: Sheet, estate: Estate) -> dict[str, str
     return {place: why for place, why in found if why}
 
 
-async def who_answers(ports: Ports, sheet: Sheet, estate: Estate, own: set[str]) -> dict[str, str]:
-    """Address → evidence, for planned addresses that answer: asked from a host that
-    carries the network, and by
-    the product's own port from here. `own`: addresses of guests that the checked run made itself.
+@dataclass(frozen=True)
+class Asked:
+    """What was found of planned addresses. `used`: address → evidence; `unknown`: address → why
+    nobody could be asked about it.
+    """
+
+    used: Mapping[str, str]
+    unknown: Mapping[str, str]
+
+
+async def who_answers(ports: Ports, sheet: Sheet, estate: Estate, own: set[str]) -> Asked:
+    """Who has planned addresses already: asked from a host on that very network, by ARP or
+    neighbour discovery and by ping, and by the product's own port from here. `own`: addresses of
+    VMs that the checked run made itself.
     """
     gate = asyncio.Semaphore(PINGS)
-    hosts = [
-        host
-        for host in estate.bay(sheet.plan.bay)
-        if host.name in estate.facts and not estate.facts[host.name].trouble
-    ]
 
-    async def one(address: str, network: str) -> tuple[str, str]:
+    async def one(address: str, network: str) -> tuple[str, InUse]:
         async with gate:
-            if await ports.reach.port_open(address, sheet.kit.service.port, limit_s=1.5):
-                return address, f"port {sheet.kit.service.port} is open"
-            near = next(
-                (
-                    h
-                    for h in hosts
-                    if any(n.name == network and n.active for n in estate.facts[h.name].networks)
-                ),
-                None,
-            )
-            if near is not None and await (await ports.driver(near)).probes.answers_ping(address):
-                return address, f"answers a ping from {near.name}"
-            return address, ""
+            return address, await _one_address(ports, sheet, estate, address, network)
 
     lies_in = {
         f"virtual.{one.id}": network_column(one.network or "", "network")
@@ -221,10 +215,36 @@ async def who_answers(ports: Ports, sheet: Sheet, estate: Estate, own: set[str])
         for node, column, value in sheet.addresses()
         if ip(value) and value not in own
     }
-    found = await asyncio.gather(
-        *(one(address, network) for address, network in asked.items()), return_exceptions=True
+    found = dict(await asyncio.gather(*(one(address, net) for address, net in asked.items())))
+    return Asked(
+        {address: one.words for address, one in found.items() if one.used},
+        {address: one.words for address, one in found.items() if one.used is None},
     )
-    for item in found:
-        if isinstance(item, BaseException) and not isinstance(item, StoneError):
-            raise item
-    return {item[0]: item[1] for item in found if not isinstance(item, BaseException) and item[1]}
+
+
+async def _one_address(
+    ports: Ports, sheet: Sheet, estate: Estate, address: str, network: str
+) -> InUse:
+    """What is found of one address that lies in a network."""
+    port = sheet.kit.service.port
+    if await ports.reach.port_open(address, port, limit_s=1.5):
+        return InUse(True, f"port {port} is open")
+    carriers = [
+        (host, carried.bridge)
+        for host in estate.bay(sheet.plan.bay)
+        if host.name in estate.facts and not estate.facts[host.name].trouble
+        for carried in estate.facts[host.name].networks
+        if carried.name == network and carried.active
+    ]
+    if not carriers:
+        return InUse(None, f"no host of {sheet.plan.bay} carries {network or 'its network'}")
+    host, bridge = carriers[0]
+    try:
+        probes = (await ports.driver(host)).probes
+        no_bridge = InUse(None, f"{network} on {host.name} has no bridge to ask on")
+        found = await probes.in_use(address, bridge) if bridge else no_bridge
+        if not found.used and await probes.answers_ping(address):
+            return InUse(True, f"answers a ping from {host.name}")
+        return found
+    except StoneError as error:
+        return InUse(None, str(error))

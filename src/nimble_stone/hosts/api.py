@@ -78,13 +78,31 @@ class Vm:
     memory_bytes: int
     disks: int
     mark: Mark | None
+    given_bytes: int = 0
+    """Memory that it has now, where its balloon took some; 0: not told."""
     sources: tuple[str, ...] = ()
     networks: tuple[str, ...] = ()
     macs: tuple[str, ...] = ()
 
+    macs_down: tuple[str, ...] = ()
+    """MAC addresses of interfaces whose link is down."""
+
     def is_of(self, run: str) -> bool:
         """Whether it bears the mark of that run."""
         return self.mark is not None and self.mark.run == run
+
+
+@dataclass(frozen=True)
+class VmState:
+    """A VM as it is stored, and as it is now (None while it is off). `words`: how it is, in the
+    hypervisor's words; `running`: it really runs, neither paused nor off.
+    """
+
+    stored: Vm
+    live: Vm | None
+    running: bool
+    words: str
+    autostart: bool
 
 
 @dataclass(frozen=True)
@@ -93,6 +111,17 @@ class VmAddress:
 
     address: str
     prefix: str
+
+
+@dataclass(frozen=True)
+class InUse:
+    """Whether an address is in use: None when that could not be asked. `words`: by whom, or why
+    not; `mac`: of the one who answered.
+    """
+
+    used: bool | None
+    words: str = ""
+    mac: str = ""
 
 
 @dataclass(frozen=True)
@@ -154,6 +183,12 @@ class VmDesign:
     firmware: str = "bios"
     macs: tuple[str, ...] = ()
     """One for each of `nics`; '' (or none at all): the hypervisor gives one."""
+    autostart: bool = False
+    """It starts with its host."""
+    agent: bool = False
+    watchdog: str = "none"
+    host_cpu: bool = False
+    """Its processor is the host's own, as it is."""
 
 
 # --- the parts of a driver; all raise RemoteError and its kinds ---
@@ -179,6 +214,9 @@ class Probes(Protocol):
     """Questions to the network, asked from the target."""
 
     async def answers_ping(self, address: str) -> bool: ...
+
+    async def in_use(self, address: str, bridge: str) -> InUse:
+        """Whether anyone on a bridge's network has an address (RFC 5227; RFC 4861 for IPv6)."""
 
     async def reaches(self, name: str, port: int) -> str:
         """'' when a TCP connection comes about, else why not, in the target's words."""
@@ -246,6 +284,9 @@ class Vms(Protocol):
     async def find(self, name: str) -> Vm | None: ...
 
     async def running(self, name: str) -> bool: ...
+
+    async def state(self, name: str) -> VmState | None:
+        """Everything about it; None when there is none."""
 
     async def addresses(self, name: str) -> list[VmAddress]:
         """Of a running VM's first interface."""

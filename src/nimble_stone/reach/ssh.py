@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 
 import asyncssh
 
+from nimble_stone.core import console_keys
 from nimble_stone.core.errors import (
     HostKeyChanged,
     LoginRefused,
@@ -69,6 +70,12 @@ class Pins:
         put: Callable[[str, str], Awaitable[None]],
     ) -> None:
         self.get, self.put = get, put
+
+
+HOST_KEY_ALGORITHMS = ["rsa-sha2-256", "rsa-sha2-512", *console_keys.KINDS[1:], "ssh-rsa"]
+"""In which order host keys are asked for (RFC 4253, 7.1; RFC 8332): a machine with several always
+shows the same one. RSA with SHA-1 comes last.
+"""
 
 
 class _Client(asyncssh.SSHClient):
@@ -155,7 +162,9 @@ class Ssh:
         host, real_port = self._policy.real(address, port)
         try:
             async with asyncio.timeout(self._policy.connect_seconds):
-                key = await asyncssh.get_server_host_key(host, real_port, config=None)
+                key = await asyncssh.get_server_host_key(
+                    host, real_port, config=None, server_host_key_algs=HOST_KEY_ALGORITHMS
+                )
         except TimeoutError as error:
             raise Unreachable(
                 f"{address}:{port} does not answer within {self._policy.connect_seconds:g} s",
@@ -232,6 +241,7 @@ class Ssh:
                     config=None,
                     agent_path=None,
                     keepalive_interval=15,
+                    server_host_key_algs=HOST_KEY_ALGORITHMS,
                     encryption_algs=[
                         "aes128-gcm@openssh.com",
                         "aes256-gcm@openssh.com",

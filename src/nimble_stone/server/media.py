@@ -298,7 +298,10 @@ class Media:
             self._wrong.begin(client)
             raise
         if self._at_once[token] >= MOST_AT_ONCE:
-            raise Busy(f"{MOST_AT_ONCE} fetches by this address are under way.", retry_after_s=1)
+            raise Busy(
+                f"This address is read {MOST_AT_ONCE} times at once; more are refused.",
+                retry_after_s=1,
+            )
 
     async def counted(self, token: str, pieces: AsyncIterator[bytes]) -> AsyncIterator[bytes]:
         """The pieces, counted as one fetch by this token while they are sent."""

@@ -250,7 +250,7 @@ class RoleView(BaseModel):
     least: int
     most: int
     carried: bool = Field(
-        default=False, description="It has no nodes of its own: `count` nodes carry it."
+        default=False, description="Nodes of other roles carry it; `count` says how many."
     )
     sizes: list[SizeView] = []
     package: PackageChoice | None = Field(

@@ -301,14 +301,14 @@ class PackageName:
 
 
 def package_names(db: Db) -> list[PackageName]:
-    """Packages of one system, disk images and ISOs, newest first: others are kept and shown, but no
-    plan is made of them.
+    """Packages of one system and those without a descriptor, newest first: others are kept and
+    shown, but no plan is made of them.
     """
     rows = db.execute(
         "SELECT product, version, channel, coalesce(json_extract(doc, '$.integrity.signature'),"
         " 'absent') AS signature, kind FROM package WHERE coalesce(json_array_length(doc,"
-        " '$.envelope.systems'), 0) = 1 OR (json_type(doc, '$.envelope') IS NOT 'object' AND kind"
-        " IN ('qcow2', 'vmdk', 'raw', 'iso')) ORDER BY added_at DESC"
+        " '$.envelope.systems'), 0) = 1 OR json_type(doc, '$.envelope') IS NOT 'object'"
+        " ORDER BY added_at DESC"
     )
     return [
         PackageName(row["product"], row["version"], row["channel"], row["signature"], row["kind"])

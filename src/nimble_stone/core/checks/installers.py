@@ -31,7 +31,7 @@ def packages(s: Situation) -> Iterator[Finding]:
                 node,
                 "image-package",
                 f"{title} is no disk image; the kit makes {role.label} nodes from one.",
-                "Choose a qcow2, VMDK or raw image",
+                "Choose a disk image",
             )
         elif package.format == "iso":
             yield _about(

@@ -643,6 +643,27 @@ def answering(s: Situation) -> Iterator[Finding]:
             )
 
 
+def unasked(s: Situation) -> Iterator[Finding]:
+    """Whether each address is in use was asked; what could not be asked is told once a reason."""
+    reasons: dict[str, list[str]] = defaultdict(list)
+    for address, why in s.unasked.items():
+        reasons[why].append(address)
+    for why, addresses in reasons.items():
+        first = next(
+            (node for node, _, value in s.sheet.addresses() if node and value == addresses[0]), None
+        )
+        more = f" and {len(addresses) - 1} more" if len(addresses) > 1 else ""
+        yield Finding(
+            severity="note",
+            code="address-not-asked",
+            node=first.id if first else "",
+            column="address",
+            message=f"Whether {addresses[0]}{more} is in use was not asked: {why}.",
+            consequence="An address that another machine has would show only in the rollout.",
+            remedy=Remedy(label="See that it can be asked there, or look yourself"),
+        )
+
+
 def _percent_full(store: Datastore, more: int) -> int:
     """How full a datastore would be with `more` bytes on it, in percent."""
     return round(100 * (store.capacity_bytes - store.free_bytes + more) / store.capacity_bytes)

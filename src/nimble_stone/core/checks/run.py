@@ -59,6 +59,7 @@ RULES: tuple[Rule, ...] = (
     live.apart,
     live.names_taken,
     live.answering,
+    live.unasked,
     live.outside,
 )
 

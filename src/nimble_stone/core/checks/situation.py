@@ -30,7 +30,8 @@ class Claim:
 class Situation:
     """The plan resolved, the estate with facts, and what was found out about the live hosts.
 
-    `answering`: address → what answered. `verdicts`: secret reference → what it lacks (see
+    `answering`: address → what answered; `unasked`: address → why nobody could be asked.
+    `verdicts`: secret reference → what it lacks (see
     secrets_rule); a reference that is
     absent does not exist. `licence_sha256`: of the joined licence texts of all packages, '' when
     there are none.
@@ -56,6 +57,7 @@ class Situation:
     """The instant of the check; 0: ages of facts are not judged."""
     # a person accepted these very texts on the packages' pages
     licence_recorded: bool = False
+    unasked: Mapping[str, str] = field(default_factory=dict)
     no_network_boot: str = ""
     """Why this server boots no machine from the network, '' when it does or is not asked."""
     withheld: Mapping[str, str] = field(default_factory=dict)

@@ -23,8 +23,8 @@ class ImageSize(Fixed):
 
 
 class DiskImage(Fixed):
-    """A disk image (qcow2, VMDK, raw) as a package: the VM's hardware, and what its first start is
-    told by NoCloud.
+    """A disk image as a package: the VM's hardware, and what its first start is told by
+    NoCloud.
     """
 
     sizes: tuple[ImageSize, ...] = Field(

@@ -142,6 +142,9 @@ class Role(_Part):
         default=None,
         description="The package is a disk image: what the VM gets, and what its system is told.",
     )
+    vm: VmOptions = Field(
+        default_factory=lambda: VmOptions(), description="How its VMs are set up."
+    )
     carried_by: tuple[Ident, ...] = Field(
         default=(),
         description=(
@@ -175,6 +178,25 @@ class Role(_Part):
         default={},
         description=(
             "Package setting → template, for the role's package; replaces the kit's `environment`."
+        ),
+    )
+
+
+class VmOptions(_Part):
+    """How VMs of a role are set up, beside what the package states."""
+
+    autostart: bool = Field(default=True, description="They start with their host.")
+    agent: bool = Field(
+        default=False, description="The system runs the guest agent: a channel for it is made."
+    )
+    watchdog: Literal["none", "reset", "poweroff"] = Field(
+        default="none", description="What is done when the system stops feeding its watchdog."
+    )
+    cpu: Literal["common", "host"] = Field(
+        default="common",
+        description=(
+            "“common”: the host's model with what its hypervisor can offer; “host”: its processor"
+            " as it is."
         ),
     )
 
@@ -338,6 +360,7 @@ class AcceptanceCheck(_Part):
     of: Literal["node", "cluster"] = "node"
     kind: Literal[
         "running",
+        "autostart",
         "hardware",
         "host",
         "name",

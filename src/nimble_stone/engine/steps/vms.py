@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from nimble_stone.core.errors import Conflict
 from nimble_stone.core.estate import Mark
+from nimble_stone.core.kit.model import VmOptions
 from nimble_stone.core.package import adapt
 from nimble_stone.core.plan.sheet import macs_of, networks_of
 from nimble_stone.engine.steps.context import Context, Found, Kind
@@ -42,6 +43,8 @@ class Define:
         guest = adapt.adapt(c.descriptor, node.extra)
         for store in dict.fromkeys(node.extra_places):
             await c.host.storage.refresh(store)
+        role = c.run.sheet.kit.role(node.role)
+        options = role.vm if role else VmOptions()
         await c.host.vms.define(
             VmDesign(
                 name=node.name,
@@ -59,6 +62,10 @@ class Define:
                 macs=macs_of(c.run.sheet.kit, node, len(guest.nics)),
                 scsi=guest.controllers,
                 firmware=guest.firmware,
+                autostart=options.autostart,
+                agent=options.agent,
+                watchdog=options.watchdog,
+                host_cpu=options.cpu == "host",
             )
         )
 
@@ -66,6 +73,25 @@ class Define:
         """Stop and undefine it, if it bears our mark."""
         gone = await c.host.vms.remove(c.node.name, c.run.id)
         return f"VM {c.node.name} removed from {c.host.name}" if gone else ""
+
+
+async def _address_free(c: Context) -> None:
+    """Nobody on the node's network has its address. What cannot be asked stops nothing: the check
+    before the run said so.
+    """
+    network = await c.host.preparation.network(c.node.value("network"))
+    vm = await c.host.vms.find(c.node.name)
+    for column in ("address", "address6"):
+        address = c.node.value(column)
+        if not address or network is None or not network.bridge:
+            continue
+        found = await c.host.probes.in_use(address, network.bridge)
+        if found.used and not (vm and found.mac in vm.macs):
+            raise Conflict(
+                f"{address} of {c.node.name} is in use: {found.words}",
+                code="address-taken",
+                hint="Find that machine and give it another address, then retry.",
+            )
 
 
 class Start:
@@ -76,7 +102,8 @@ class Start:
         return {} if await c.host.vms.running(c.node.name) else None
 
     async def act(self, c: Context) -> None:
-        """Start it."""
+        """Start it, unless another machine has taken its address meanwhile. Raises Conflict."""
+        await _address_free(c)
         await c.host.vms.start(c.node.name)
 
     async def undo(self, c: Context) -> str:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from nimble_stone.core import console_keys
-from nimble_stone.core.errors import RemoteError, RemoteFailed
+from nimble_stone.core.errors import HostKeyChanged, RemoteError, RemoteFailed
 from nimble_stone.core.kit.model import Service
 from nimble_stone.engine.filling import fill_command
 from nimble_stone.engine.preparation.inspecting import ON
@@ -123,7 +123,11 @@ async def _status(c: Context, service: Service) -> Found:
         if service.ssh:
             return await door.told(await fill_command(c, service.ssh))
         return await door.call("GET", service.path, login=False)
-    except RemoteError:
+    except HostKeyChanged:
+        # this never gets better by waiting
+        raise
+    except RemoteError as error:
+        c.tell(words=str(error)[:200])
         return {}
 
 

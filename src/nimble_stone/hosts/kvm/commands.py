@@ -69,6 +69,23 @@ def ping(address: str) -> str:
     return limited(f"ping -n -c 1 -W 2 {quote(address)}", 5)
 
 
+def own_address(address: str) -> str:
+    """The line of an interface that has this address, nothing where none has."""
+    return limited(f"ip -o addr show to {quote(address)}", 5)
+
+
+def ask_arp(address: str, bridge: str) -> str:
+    """Who has an IPv4 address, asked without saying who asks: routers that answer for others keep
+    still then.
+    """
+    return limited(f"arping -D -f -I {quote(bridge)} -c 2 -w 3 {quote(address)}", 6)
+
+
+def ask_neighbour(address: str, bridge: str) -> str:
+    """Who has an IPv6 address."""
+    return limited(f"ndisc6 -r 2 -w 1000 {quote(address)} {quote(bridge)}", 6)
+
+
 def reach(name: str, port: int) -> str:
     """One TCP connection, four seconds. Raises ValueError for what is no host name or address: bash
     reads it as a path.

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import AsyncIterator
 
 from nimble_stone.core.errors import RemoteFailed
-from nimble_stone.hosts.api import Passage
+from nimble_stone.hosts.api import InUse, Passage
 from nimble_stone.hosts.kvm import commands
 from nimble_stone.hosts.kvm.session import Session
 from nimble_stone.reach import Answer
+
+_MAC = re.compile(r"\b([0-9A-Fa-f]{2}:){5}[0-9A-Fa-f]{2}\b")
 
 
 def fetch_words(answer: Answer) -> str:
@@ -28,6 +31,29 @@ class KvmProbes:
     async def answers_ping(self, address: str) -> bool:
         """Whether an address answers, seen from this host."""
         return (await self._session.run(commands.ping(address), limit_s=8)).status == 0
+
+    async def in_use(self, address: str, bridge: str) -> InUse:
+        """Whether anyone on the bridge's network has an address."""
+        name = self._session.name
+        own = await self._session.run(commands.own_address(address), limit_s=8)
+        if own.status == 0 and own.text.strip():
+            return InUse(True, f"{name} itself has it")
+        six = ":" in address
+        tool = "ndisc6" if six else "arping"
+        ask = commands.ask_neighbour if six else commands.ask_arp
+        answer = await self._session.run(ask(address, bridge), limit_s=10)
+        if answer.status == 127:
+            return InUse(None, f"{tool} is not installed on {name}")
+        free, used = (2, 0) if six else (0, 1)
+        mac = _MAC.search(answer.text)
+        if answer.status == used and mac:
+            found = mac[0].lower()
+            return InUse(True, f"{found} answers on {bridge} of {name}", found)
+        if answer.status == free:
+            return InUse(False)
+        lines = (answer.err or answer.text).strip().splitlines()[:1]
+        words = lines[0] if lines else f"status {answer.status}"
+        return InUse(None, f"{tool} on {name}: {words[:120]}")
 
     async def reaches(self, name: str, port: int) -> str:
         """'' when a TCP connection from this host comes about, else why not, in the host's words.

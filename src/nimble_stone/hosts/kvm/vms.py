@@ -3,9 +3,18 @@
 from __future__ import annotations
 
 from nimble_stone.core.errors import Conflict
-from nimble_stone.hosts.api import Vm, VmAddress, VmDesign
+from nimble_stone.hosts.api import Vm, VmAddress, VmDesign, VmState
 from nimble_stone.hosts.kvm import commands, xml_in, xml_out
 from nimble_stone.hosts.kvm.session import Session
+
+OFF = ("shut off", "crashed")
+"""States of a VM that is not there in the hypervisor's memory."""
+
+
+def _pairs(text: str) -> dict[str, str]:
+    """Lines of “Key: value”."""
+    found = (line.partition(":") for line in text.splitlines())
+    return {key.strip(): value.strip() for key, _, value in found}
 
 
 class KvmVms:
@@ -36,6 +45,23 @@ class KvmVms:
             "in shutdown",
         )
 
+    async def state(self, name: str) -> VmState | None:
+        """The VM as it is stored, as it is now, and whether it starts with its host."""
+        stored = await self._session.maybe("dumpxml", name, "--inactive")
+        if stored is None:
+            return None
+        words = await self._session.virsh("domstate", name, "--reason")
+        info = _pairs(await self._session.virsh("dominfo", name))
+        state = words.partition("(")[0].strip()
+        live = None if state in OFF else await self._session.maybe("dumpxml", name)
+        return VmState(
+            xml_in.domain(stored),
+            None if live is None else xml_in.domain(live),
+            state in ("running", "idle"),
+            words.strip()[:60],
+            info.get("Autostart", "") == "enable",
+        )
+
     async def addresses(self, name: str) -> list[VmAddress]:
         """IPv4 addresses of a running VM's first interface: by lease, else by its
         agent, else by the host's neighbour table.
@@ -52,6 +78,8 @@ class KvmVms:
     async def define(self, design: VmDesign) -> None:
         """Define a VM with our mark."""
         await self._session.virsh("define", "--validate", "/dev/stdin", data=xml_out.domain(design))
+        if design.autostart:
+            await self._session.virsh("autostart", design.name)
 
     async def start(self, name: str) -> None:
         """Start a VM."""

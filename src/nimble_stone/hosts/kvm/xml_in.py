@@ -70,8 +70,9 @@ def domain(text: str) -> Vm:
     return Vm(
         name=xml_safe.text(root.find("name")),
         uuid=xml_safe.text(root.find("uuid")),
-        vcpu=_number(xml_safe.text(root.find("vcpu"))),
+        vcpu=_vcpus(root),
         memory_bytes=_sized(root.find("memory"), "KiB"),
+        given_bytes=_sized(root.find("currentMemory"), "KiB"),
         disks=sum(disk.get("device", "disk") == "disk" for disk in root.findall("devices/disk")),
         mark=(
             Mark(
@@ -95,7 +96,25 @@ def domain(text: str) -> Vm:
             str(nic.get("network") or nic.get("bridge") or nic.get("dev") or "")[:60]
             for nic in root.findall("devices/interface/source")[:64]
         ),
+        macs_down=_macs_down(root),
     )
+
+
+def _vcpus(root: etree._Element) -> int:
+    """Those that are plugged in; the rest may be added while it runs."""
+    count = root.find("vcpu")
+    if count is None:
+        return 0
+    return _number(count.get("current")) or _number(xml_safe.text(count))
+
+
+def _macs_down(root: etree._Element) -> tuple[str, ...]:
+    found = []
+    for nic in root.findall("devices/interface")[:64]:
+        link, mac = nic.find("link"), nic.find("mac")
+        if link is not None and link.get("state") == "down" and mac is not None:
+            found.append(str(mac.get("address") or "")[:17].lower())
+    return tuple(found)
 
 
 def _source(disk: etree._Element) -> str:

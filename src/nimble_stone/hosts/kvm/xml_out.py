@@ -9,6 +9,7 @@ from nimble_stone.hosts.kvm.commands import console_log
 
 MARK = "urn:nimble-stone:mark:1"
 DISK_FORMAT = "qcow2"
+EMULATOR_MIB = 128
 
 
 def _text(tree: etree._Element) -> str:
@@ -60,6 +61,7 @@ def domain(design: VmDesign) -> str:
     features = _sub(root, "features")
     _sub(features, "acpi")
     _sub(features, "apic")
+    _processor(root, features, design)
     _sub(root, "clock", offset="utc")
     devices = _sub(root, "devices")
     for number, model in enumerate(design.scsi):
@@ -95,12 +97,28 @@ def domain(design: VmDesign) -> str:
         _sub(nic, "source", network=network)
         _sub(nic, "model", type=model)
         _sub(nic, "rom", enabled="no")
+    if design.agent:
+        channel = _sub(devices, "channel", type="unix")
+        _sub(channel, "target", type="virtio", name="org.qemu.guest_agent.0")
+    if design.watchdog != "none":
+        _sub(devices, "watchdog", model="i6300esb", action=design.watchdog)
     serial = _sub(devices, "serial", type="pty")
     _sub(serial, "log", file=console_log(design.name), append="off")
     _sub(serial, "target", port="0")
     _sub(devices, "graphics", type="vnc", port="-1", autoport="yes", listen="127.0.0.1")
     _sub(_sub(devices, "video"), "model", type="vga")
     return _text(root)
+
+
+def _processor(root: etree._Element, features: etree._Element, design: VmDesign) -> None:
+    """The processor, never the emulator's least; what an emulated one may take of the host's memory
+    for translated code is bounded.
+    """
+    if design.domain_type == "qemu":
+        _sub(_sub(features, "tcg"), "tb-cache", str(EMULATOR_MIB), unit="MiB")
+        _sub(root, "cpu", mode="maximum")
+    else:
+        _sub(root, "cpu", mode="host-passthrough" if design.host_cpu else "host-model")
 
 
 def _flat(scsi: tuple[str, ...], item: VmDisk) -> bool:

@@ -63,6 +63,7 @@ class LabGuest:
     xml: str
     running: bool = False
     bedrock: bool = False
+    autostart: bool = False
     data: dict[str, Any] = field(default_factory=dict)
 
 

@@ -92,6 +92,7 @@ class Shell:
             "df": self._df,
             "sha256sum": self._sha256sum,
             "ping": self._ping,
+            "arping": self._arping,
             "tail": self._tail,
             "curl": self._curl,
             "cat": self._cat,
@@ -187,6 +188,10 @@ class Shell:
     async def _ip(self, words: list[str], stdin: Stdin) -> Out:
         if words[:2] == ["link", "delete"]:
             return await self.linux.ip_link_delete(words[-1])
+        if words[:2] == ["-o", "addr"]:
+            own = words[-1] == self.host.plan.address
+            line = f"2: br0    inet {words[-1]}/24 brd + scope global br0\n"
+            return Out(0, line.encode() if own else b"")
         return await self.linux.ip(words, stdin)
 
     async def _df(self, words: list[str], stdin: Stdin) -> Out:
@@ -307,6 +312,15 @@ class Shell:
         return Out(
             1, f"1 packets transmitted, 0 received, 100% packet loss to {words[-1]}\n".encode()
         )
+
+    async def _arping(self, words: list[str], stdin: Stdin) -> Out:
+        """As iputils' does: status 1 when anyone answers."""
+        address = words[-1]
+        told = f"ARPING {address} from 0.0.0.0 {words[words.index('-I') + 1]}\n"
+        if self.guests.answers(address):
+            mac = f"52:54:00:{hashlib.sha256(address.encode()).hexdigest()[:2]}:00:01".upper()
+            return Out(1, f"{told}Unicast reply from {address} [{mac}]  0.6ms\n".encode())
+        return Out(0, told.encode())
 
     async def _tail(self, words: list[str], stdin: Stdin) -> Out:
         name = words[-1].rsplit("/", 1)[-1].removesuffix("-console.log")
@@ -807,6 +821,15 @@ class Shell:
 
     async def v_domstate(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
         return "running" if self._guest(plain[0]).running else "shut off"
+
+    async def v_dominfo(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
+        guest = self._guest(plain[0])
+        starts = "enable" if guest.autostart else "disable"
+        return f"Id:             1\nName:           {guest.name}\nAutostart:      {starts}\n"
+
+    async def v_autostart(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
+        self._guest(plain[0]).autostart = "--disable" not in options
+        return f"Domain '{plain[0]}' marked as autostarted"
 
     async def v_define(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
         try:

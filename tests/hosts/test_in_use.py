@@ -1,0 +1,90 @@
+"""Whether an address is in use, asked by Debian's arping on a real bridge: two network namespaces
+of this machine, one of them with the address.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import os
+import shutil
+import subprocess
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from nimble_stone.hosts.api import InUse
+from nimble_stone.hosts.kvm.probes import KvmProbes
+from nimble_stone.reach import Answer
+
+ASKER, OTHER = f"nsask{os.getpid() % 9999}", f"nsoth{os.getpid() % 9999}"
+MAC = "52:54:00:0b:00:01"
+
+
+def ip(*words: str) -> None:
+    subprocess.run(["ip", *words], check=True, capture_output=True)
+
+
+@pytest.fixture(scope="module")
+def bridge() -> Iterator[str]:
+    """A bridge without an address, and behind it a machine with 10.44.9.2."""
+    for name in (ASKER, OTHER):
+        ip("netns", "add", name)
+    ip("-n", ASKER, "link", "add", "br7", "type", "bridge")
+    ip("-n", ASKER, "link", "add", "p0", "type", "veth", "peer", "name", "e0", "netns", OTHER)
+    for words in (("set", "p0", "master", "br7"), ("set", "p0", "up"), ("set", "br7", "up")):
+        ip("-n", ASKER, "link", *words)
+    ip("-n", OTHER, "link", "set", "e0", "address", MAC, "up")
+    ip("-n", OTHER, "addr", "add", "10.44.9.2/24", "dev", "e0")
+    ip("-n", ASKER, "link", "set", "lo", "up")
+    yield "br7"
+    for name in (ASKER, OTHER):
+        ip("netns", "del", name)
+
+
+class Session:
+    """Runs a host's commands in the asking namespace."""
+
+    name = "gannet"
+
+    def __init__(self, path: str = "") -> None:
+        self.path = path
+
+    async def run(self, command: str, limit_s: float = 60) -> Answer:
+        environment = {"PATH": self.path or os.environ["PATH"], "LC_ALL": "C"}
+        done = await asyncio.to_thread(
+            subprocess.run,
+            ["/sbin/ip", "netns", "exec", ASKER, "/bin/sh", "-c", command],
+            capture_output=True,
+            text=True,
+            env=environment,
+        )
+        return Answer(done.returncode, done.stdout.encode(), done.stderr, 0.0)
+
+
+async def asked(address: str, bridge: str, path: str = "") -> InUse:
+    return await KvmProbes(Session(path)).in_use(address, bridge)  # type: ignore[arg-type]
+
+
+async def test_whoever_has_an_address_is_found_by_its_mac(bridge: str) -> None:
+    found = await asked("10.44.9.2", bridge)
+    assert (found.used, found.mac) == (True, MAC)
+    assert MAC in found.words
+    assert (await asked("10.44.9.3", bridge)).used is False
+
+
+async def test_an_address_of_the_host_itself_is_in_use(bridge: str) -> None:
+    ip("-n", ASKER, "addr", "add", "10.44.9.9/24", "dev", "br7")
+    found = await asked("10.44.9.9", bridge)
+    ip("-n", ASKER, "addr", "del", "10.44.9.9/24", "dev", "br7")
+    assert (found.used, found.words) == (True, "gannet itself has it")
+
+
+async def test_what_cannot_be_asked_is_neither_used_nor_free(bridge: str, tmp_path: Path) -> None:
+    for tool in ("timeout", "ip"):
+        (tmp_path / tool).symlink_to(str(shutil.which(tool)))
+    nothing = await asked("10.44.9.2", bridge, str(tmp_path))
+    assert (nothing.used, nothing.words) == (None, "arping is not installed on gannet")
+    wrong = await asked("10.44.9.2", "br9")
+    assert wrong.used is None
+    assert "br9" in wrong.words

@@ -22,7 +22,7 @@ def fill(client: Client, data: Path, lab_plan: LabPlan, mib: int) -> None:
     """Fill an empty demonstration: estate, packages of about `mib` MiB, and a plan that is ready to
     run.
     """
-    from nimble_stone.lab.scenario import appliance, keelson, products
+    from nimble_stone.lab.scenario import appliance, keelson, products, shoal
     from nimble_stone.lab.scenario import demo as scene
 
     await_lab(data / "lab" / "control.json")
@@ -56,6 +56,10 @@ def fill(client: Client, data: Path, lab_plan: LabPlan, mib: int) -> None:
     if keelson.TITLE not in have:
         file = data / f"keelson-{keelson.VERSION}.iso"
         file.write_bytes(keelson.iso(mib=max(1, mib // 6)))
+        client.upload(file, lambda *_: None)
+    if shoal.NAME not in have:
+        file = data / shoal.FILE
+        file.write_bytes(shoal.image(mib=max(8, mib // 3)))
         client.upload(file, lambda *_: None)
     _plan(client, scene.PLAN)
 

@@ -193,6 +193,20 @@ class AnswerView(BaseModel):
     asks: list[str]
 
 
+class ImageView(BaseModel):
+    """The hardware that a kit gives a disk image, and what its first start is told."""
+
+    kit: str
+    role: str
+    sizes: list[PackageSize]
+    bus: str
+    nic: str
+    firmware: str
+    disk_bytes: int
+    asks: list[str]
+    console_keys: bool
+
+
 class PackageView(PackageItem):
     """One package, whole."""
 
@@ -219,6 +233,7 @@ class PackageView(PackageItem):
     copies: list[CopyView]
     iso: dict[str, str]
     answers: list[AnswerView] = []
+    images: list[ImageView] = []
     kernel: str
 
 
@@ -406,6 +421,7 @@ def view(
             for c, used in copies
         ],
         answers=_answer_files(contents, kits),
+        images=_images(contents, kits),
         iso=(
             {
                 "label": iso.label,
@@ -501,6 +517,39 @@ def _disks(contents: Contents) -> list[PackageDisk]:
             )
         )
     return found
+
+
+def _images(contents: Contents, kits: Sequence[Kit]) -> list[ImageView]:
+    """What the kits that take a disk image make of it."""
+    if not is_image(contents):
+        return []
+    return [
+        ImageView(
+            kit=kit.title,
+            role=role.label,
+            sizes=[
+                PackageSize(
+                    id=one.id,
+                    label=one.label or one.id,
+                    description="",
+                    default=number == 0,
+                    vcpu=one.vcpu,
+                    memory_bytes=one.memory_mib << 20,
+                    carries="",
+                )
+                for number, one in enumerate(role.image.sizes)
+            ],
+            bus=role.image.bus,
+            nic=role.image.nic,
+            firmware="UEFI" if role.image.firmware == "efi" else "BIOS",
+            disk_bytes=max(role.image.disk_gib << 30, stored.image_disk(contents).capacity_bytes),
+            asks=installing.names(role.image.user_data),
+            console_keys=role.image.console_keys,
+        )
+        for kit in kits
+        for role in kit.roles
+        if role.image is not None
+    ]
 
 
 def _answer_files(contents: Contents, kits: Sequence[Kit]) -> list[AnswerView]:

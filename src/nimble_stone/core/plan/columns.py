@@ -260,7 +260,7 @@ def _where(kit: Kit, estate: Estate, plan: Plan) -> list[Column]:
         )
     if not any_on_machines(kit, plan):
         return [*found, Column("host", "Host", "choice", "node", choices=hosts)]
-    all_there = all(on_machines(role, plan) for role in kit.roles)
+    all_there = all(on_machines(role, plan) for role in kit.roles if role.own_nodes)
     label = "Machine" if all_there else "Host or machine"
     choices = machines if all_there else hosts + machines
     return [*found, Column("host", label, "choice", "node", choices=choices)]
@@ -270,7 +270,7 @@ def _drives_and_ports(kit: Kit, plan: Plan) -> list[Column]:
     """What a node on a bare machine has instead of a datastore."""
     if not any_on_machines(kit, plan):
         return []
-    roles = tuple(role.id for role in kit.roles if role.lives_on != "hosts")
+    roles = tuple(role.id for role in kit.roles if role.own_nodes and role.lives_on != "hosts")
     columns = [
         Column(SYSTEM_RULE, "System drive: rule", "text", "role", False, roles=roles),
         Column(SYSTEM_DRIVE, "System drive", "text", "node", False, roles=roles),

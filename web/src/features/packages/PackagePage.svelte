@@ -14,6 +14,7 @@
   import PackageFiles from './PackageFiles.svelte';
   import PackageHardware from './PackageHardware.svelte';
   import PackageIdentity from './PackageIdentity.svelte';
+  import PackageImage from './PackageImage.svelte';
   import PackageImages from './PackageImages.svelte';
   import PackageLabel from './PackageLabel.svelte';
   import PackageSettings from './PackageSettings.svelte';
@@ -119,6 +120,7 @@
           aside={one.full_bytes ? `${size(one.thin_bytes)} copied once to each datastore` : ''}
           ><SizeTable sizes={one.sizes} thin={one.thin_bytes} full={one.full_bytes} /></Section
         >{/if}
+      {#if ['qcow2', 'vmdk', 'raw'].includes(one.kind)}<PackageImage {one} />{/if}
       <PackageHardware {one} />
       {#if one.questions.length}<PackageSettings {one} />{/if}
     </div>

@@ -418,3 +418,22 @@ def test_an_image_is_named_by_a_person_unless_a_plan_names_it(image: Client) -> 
     ova = next(p for p in image.call("GET", "/api/packages") if p["product"] == "Ballast")
     with pytest.raises(StoneError, match="says product and version"):
         image.call("PATCH", f"/api/packages/{ova['sha256']}", {"product": "Reef"})
+
+
+def test_an_account_that_is_not_root_rolls_out_too(
+    place: tuple[LabProcess, ServerProcess, Client], image: Client
+) -> None:
+    """Digests and consoles come through the hypervisor; nothing of it is left."""
+    lab, _, client = place
+    estate = demo.estate_file(lab.plan)
+    hosts = tuple(host.model_copy(update={"user": "deploy"}) for host in estate.hosts)
+    changed = estate.model_copy(update={"hosts": hosts})
+    client.call("POST", "/api/estate", changed.model_dump(mode="json"))
+    client.call("POST", "/api/estate/read", {})
+    _, run = image_run(client)
+    assert ended(client, run)["state"] == "done"
+    console = client.call("GET", f"/api/runs/{run}/console?node=server-1")["text"]
+    assert "BEGIN SSH HOST KEY KEYS" in console
+    image_gone(client, run)
+    assert [one for one in ours(lab) if not one.startswith("ns-base-")] == []
+    client.call("POST", "/api/estate", estate.model_dump(mode="json"))

@@ -30,7 +30,9 @@ if [ ! -e "$dir/etc/hosts" ]; then
   rm -rf "$dir/etc/libvirt/qemu/networks/autostart"
 fi
 mkdir -p "$dir/etc/libvirt/qemu/networks"; : > "$dir/etc/resolv.conf"
-echo "host_uuid = \\"$uuid\\"" > "$dir/etc/libvirt/libvirtd.conf"
+{ echo "host_uuid = \\"$uuid\\""
+  echo 'unix_sock_group = "libvirt"'; echo 'unix_sock_rw_perms = "0770"'
+  echo 'auth_unix_ro = "none"'; echo 'auth_unix_rw = "none"'; } > "$dir/etc/libvirt/libvirtd.conf"
 for d in etc root var/lib/libvirt var/log/libvirt var/cache/libvirt; do
   mkdir -p "/$d"; mount --bind "$dir/$d" "/$d"
 done
@@ -39,6 +41,8 @@ mkdir -p /var/log/libvirt/qemu /var/lib/libvirt/images /var/lib/libvirt/boot /va
 chown libvirt-qemu /var/lib/libvirt/qemu
 chmod 711 /var/lib/libvirt/images "$dir" "$dir/var" "$dir/var/lib" "$dir/var/lib/libvirt"
 hostname "$name.holm.example"
+# An account that may use the hypervisor and is not root. '*': no password, but not locked.
+id oper >/dev/null 2>&1 || useradd -M -d / -s /bin/bash -G libvirt -p '*' oper
 mount -t proc proc /proc
 umount -R -l /sys; mount -t sysfs sysfs /sys
 ip link set lo up

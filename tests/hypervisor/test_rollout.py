@@ -195,10 +195,15 @@ def test_a_plain_image_of_debian_sets_itself_up_by_its_own_cloud_init(
     folder: Path, server: ServerProcess
 ) -> None:
     """A real qcow2 without any knowledge of this product: name, address, user and files come by
-    NoCloud; the host key by the console; the end by cloud-init's own word.
+    NoCloud; the host key by the console; the end by cloud-init's own word. All by an account that
+    is not root.
     """
     client = server.client()
     _known(folder, server)
+    mine = hosts.ESTATE.replace("10.44.20.3, user: root", "10.44.20.3, user: oper")
+    (folder / "oper.yaml").write_text(mine)
+    server.cli("estate", "load", str(folder / "oper.yaml"))
+    server.cli("estate", "refresh", "fulmar")
     kit = (files("nimble_stone.kits") / "shoal.yaml").read_text()
     tiny = "      sizes:\n        - {id: tiny, vcpu: 2, memory_mib: 512}\n"
     kit = kit.replace("      sizes:\n", tiny).replace("disk_gib: 10", "disk_gib: 2")
@@ -226,6 +231,8 @@ def test_a_plain_image_of_debian_sets_itself_up_by_its_own_cloud_init(
     _changed_by_hand(folder, client, run)
     client.call("POST", f"/api/runs/{run}/undo", {})
     assert ended(client, run, 120, states=("undone",))["state"] == "undone"
+    assert _virsh(folder, "fulmar", "list", "--all", "--name") == ""
+    assert "console" not in _virsh(folder, "fulmar", "vol-list", "fulmar-local")
 
 
 def _changed_by_hand(folder: Path, client: Client, run: str) -> None:

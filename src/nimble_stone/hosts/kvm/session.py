@@ -21,6 +21,11 @@ class Session:
         """The host's name."""
         return self._target.name
 
+    @property
+    def is_root(self) -> bool:
+        """Whether the account is the administrator's."""
+        return self._target.credential.user == "root"
+
     async def run(
         self, command: str, data: bytes = b"", *, limit_s: float = 35.0, shown: str = ""
     ) -> Answer:

@@ -7,6 +7,7 @@ from nimble_stone.hosts.api import Vm, VmAddress, VmDesign, VmState
 from nimble_stone.hosts.kvm import commands, xml_in, xml_out
 from nimble_stone.hosts.kvm.session import Session
 
+LOG = "-console.log"
 OFF = ("shut off", "crashed")
 """States of a VM that is not there in the hypervisor's memory."""
 
@@ -76,8 +77,15 @@ class KvmVms:
         return []
 
     async def define(self, design: VmDesign) -> None:
-        """Define a VM with our mark."""
-        await self._session.virsh("define", "--validate", "/dev/stdin", data=xml_out.domain(design))
+        """Define a VM with our mark. Where the account may not read libvirt's logs, its console is
+        written into its datastore.
+        """
+        log = ""
+        if not self._session.is_root:
+            pool = xml_in.pool(await self._session.virsh("pool-dumpxml", design.medium.datastore))
+            log = f"{pool.path}/ns-{design.mark.run}-{design.name}{LOG}"
+        document = xml_out.domain(design, log)
+        await self._session.virsh("define", "--validate", "/dev/stdin", data=document)
         if design.autostart:
             await self._session.virsh("autostart", design.name)
 
@@ -101,10 +109,28 @@ class KvmVms:
             )
         if await self.running(name):
             await self._session.virsh("destroy", name, seconds=60)
+        log = await self._log(name)
         await self._session.virsh("undefine", name)
+        if log:
+            await self._session.virsh("pool-refresh", log.datastore)
+            await self._session.maybe("vol-delete", log.path)
         return True
 
     async def console(self, name: str) -> str:
         """The tail of the serial console, '' when there is none yet."""
-        answer = await self._session.quietly(commands.console_tail(name), 15)
+        log = await self._log(name)
+        command = commands.console_tail(commands.console_log(name))
+        if log:
+            await self._session.quietly(commands.virsh("pool-refresh", log.datastore), 35)
+            command = commands.volume_tail(log.path)
+        answer = await self._session.quietly(command, 25)
         return answer.text if answer.status == 0 else ""
+
+    async def _log(self, name: str) -> xml_in.ConsoleLog | None:
+        """Where a VM's console is written, if that is a file of ours in a datastore."""
+        if self._session.is_root:
+            return None
+        answer = await self._session.quietly(commands.virsh("dumpxml", name), 35)
+        log = xml_in.console_log(answer.text) if answer.status == 0 else None
+        file = log.path.rpartition("/")[2] if log else ""
+        return log if file.startswith("ns-") and file.endswith(LOG) else None

@@ -4,6 +4,7 @@ bounded, numbers checked.
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from ipaddress import ip_interface
 
 from lxml import etree
@@ -115,6 +116,23 @@ def _macs_down(root: etree._Element) -> tuple[str, ...]:
         if link is not None and link.get("state") == "down" and mac is not None:
             found.append(str(mac.get("address") or "")[:17].lower())
     return tuple(found)
+
+
+@dataclass(frozen=True)
+class ConsoleLog:
+    """A file that a VM's console is written to, and the datastore of its config ISO."""
+
+    path: str
+    datastore: str
+
+
+def console_log(text: str) -> ConsoleLog | None:
+    """Where a domain's first serial port is written. Raises RemoteFailed when it is no domain."""
+    root = _root(text, "a VM")
+    log, medium = root.find("devices/serial/log"), root.find("devices/disk[@device='cdrom']/source")
+    if log is None or medium is None or not medium.get("pool"):
+        return None
+    return ConsoleLog(str(log.get("file") or "")[:300], str(medium.get("pool"))[:60])
 
 
 def _source(disk: etree._Element) -> str:

@@ -43,8 +43,9 @@ def volume(
     return _text(root)
 
 
-def domain(design: VmDesign) -> str:
-    """A guest with the devices of its design, an IDE CD-ROM (found by every kernel under machine
+def domain(design: VmDesign, log: str = "") -> str:
+    """`log`: where the console is written, '' for libvirt's own place. A guest with the devices of
+    its design, an IDE CD-ROM (found by every kernel under machine
     type pc), serial console to a log,
     our mark in the metadata."""
     root = etree.Element("domain", type=design.domain_type)
@@ -103,7 +104,7 @@ def domain(design: VmDesign) -> str:
     if design.watchdog != "none":
         _sub(devices, "watchdog", model="i6300esb", action=design.watchdog)
     serial = _sub(devices, "serial", type="pty")
-    _sub(serial, "log", file=console_log(design.name), append="off")
+    _sub(serial, "log", file=log or console_log(design.name), append="off")
     _sub(serial, "target", port="0")
     _sub(devices, "graphics", type="vnc", port="-1", autoport="yes", listen="127.0.0.1")
     _sub(_sub(devices, "video"), "model", type="vga")

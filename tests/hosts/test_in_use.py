@@ -8,6 +8,7 @@ import asyncio
 import os
 import shutil
 import subprocess
+import sys
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -88,3 +89,38 @@ async def test_what_cannot_be_asked_is_neither_used_nor_free(bridge: str, tmp_pa
     wrong = await asked("10.44.9.2", "br9")
     assert wrong.used is None
     assert "br9" in wrong.words
+
+
+CLOCK = """import socket
+door = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+door.bind(("10.44.9.2", 123))
+print("up", flush=True)
+asked, whom = door.recvfrom(100)
+assert (len(asked), asked[0] & 7, asked[0] >> 3 & 7) == (48, 3, 4), asked
+door.sendto(bytes(48), whom)
+"""
+
+
+async def test_a_time_server_is_asked_as_the_standard_says(bridge: str) -> None:
+    """RFC 5905: 48 bytes in one datagram, version 4, mode 3."""
+    probes = KvmProbes(Session())  # type: ignore[arg-type]
+    ip("-n", ASKER, "addr", "add", "10.44.9.1/24", "dev", bridge)
+    line = ["ip", "netns", "exec", OTHER, sys.executable, "-c", CLOCK]
+    with subprocess.Popen(line, stdout=subprocess.PIPE) as server:  # noqa: ASYNC220
+        assert server.stdout is not None
+        assert server.stdout.readline() == b"up\n"
+        assert await probes.tells_time("10.44.9.2")
+        assert server.wait(10) == 0
+    assert not await probes.tells_time("10.44.9.2")
+    assert not await probes.tells_time("x; reboot")
+    ip("-n", ASKER, "addr", "del", "10.44.9.1/24", "dev", bridge)
+
+
+async def test_names_are_asked_both_ways(bridge: str) -> None:
+    probes = KvmProbes(Session())  # type: ignore[arg-type]
+    # a machine without any address looks nothing up
+    ip("-n", ASKER, "addr", "add", "10.44.9.1/24", "dev", bridge)
+    known = await probes.addresses_of(["localhost", "no-such-name.invalid"])
+    assert known == {"localhost": "127.0.0.1", "no-such-name.invalid": ""}
+    assert await probes.name_of("127.0.0.1") == "localhost"
+    assert await probes.name_of("192.0.2.9") == ""

@@ -29,6 +29,7 @@ from nimble_stone.core.plan.columns import SYSTEM_DRIVE
 from nimble_stone.core.plan.include import gather
 from nimble_stone.core.plan.model import Scalar, SharedValues
 from nimble_stone.core.plan.sheet import Sheet, ip, resolve
+from nimble_stone.engine.surroundings import Surroundings
 
 
 async def evaluate(
@@ -38,7 +39,7 @@ async def evaluate(
     *,
     answering: Mapping[str, str] | None = None,
     unasked: Mapping[str, str] | None = None,
-    unreached: Mapping[str, str] | None = None,
+    around: Surroundings | None = None,
     before: Before | None = None,
     instead: SharedValues | None = None,
 ) -> Resolved:
@@ -82,13 +83,16 @@ async def evaluate(
         answering or {},
         await secret_verdicts(app, sheet),
         await pair_verdicts(app, sheet),
-        unreached or {},
+        around.unreached if around else {},
         licence,
         await fitting_packages(app, kit),
         own,
         licence_recorded=bool(licence) and await licences_recorded(app, sheet.used),
         withheld=await withheld_secrets(app, sheet, stored.estate),
         unasked=unasked or {},
+        gateways=around.gateways if around else {},
+        clocks=around.clocks if around else {},
+        misnamed=around.names if around else {},
         no_network_boot=app.media.network_trouble() if app.media else "",
         now=app.clock(),
     )

@@ -17,8 +17,9 @@ from nimble_stone.core.errors import Conflict, StoneError
 from nimble_stone.core.kit.model import Kit
 from nimble_stone.core.runs.document import write as freeze
 from nimble_stone.core.runs.states import ACTIVE, RunState
-from nimble_stone.engine import machines, survey
+from nimble_stone.engine import machines, surroundings, survey
 from nimble_stone.engine.engine import Engine
+from nimble_stone.engine.surroundings import Surroundings
 from nimble_stone.store import designs, records, runs
 from nimble_stone.store.records import PlanRow
 
@@ -92,7 +93,7 @@ async def check_live(
         for address in addresses.get(node.id, ())
     }
     asked = await survey.who_answers(app, again.sheet, again.estate, own)
-    unreached = await survey.unreached(app, again.sheet, again.estate)
+    around = await surroundings.look(app, again.sheet, again.estate)
     return (
         await evaluate(
             app,
@@ -100,9 +101,9 @@ async def check_live(
             text,
             answering=asked.used,
             unasked=asked.unknown,
-            unreached=unreached,
+            around=around,
         )
-        if asked.used or asked.unknown or unreached
+        if asked.used or asked.unknown or around != Surroundings()
         else again
     )
 

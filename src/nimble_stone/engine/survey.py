@@ -10,7 +10,6 @@ from dataclasses import dataclass
 from ipaddress import ip_interface
 
 from nimble_stone.core import changes
-from nimble_stone.core.checks.live import places
 from nimble_stone.core.errors import StoneError
 from nimble_stone.core.estate import Estate, Facts, Host, Path
 from nimble_stone.core.plan.columns import network_column
@@ -146,39 +145,6 @@ def ways_to(mine: Facts, theirs: Facts) -> list[tuple[str, str, int]]:
             ):
                 ways.append((net.name, str(near.ip), ours.mtu))
     return ways
-
-
-async def unreached(ports: Ports, sheet: Sheet, estate: Estate) -> dict[str, str]:
-    """“host:port” → why, of places beyond the plan that are not reached from a host that carries
-    the nodes' network (or, if none does, from any of the bay).
-    """
-    hosts = [
-        host
-        for host in estate.bay(sheet.plan.bay)
-        if host.name in estate.facts and not estate.facts[host.name].trouble
-    ]
-    network = sheet.nodes[0].value("network") if sheet.nodes else ""
-    near = next(
-        (
-            host
-            for host in hosts
-            if any(net.name == network and net.active for net in estate.facts[host.name].networks)
-        ),
-        hosts[0] if hosts else None,
-    )
-    if near is None:
-        return {}
-    driver = await ports.driver(near)
-
-    async def one(name: str, port: int) -> tuple[str, str]:
-        try:
-            why = await driver.probes.reaches(name, port)
-        except StoneError as error:
-            why = str(error)
-        return f"{name}:{port}", f"{why} (tried from {near.name})" if why else ""
-
-    found = await asyncio.gather(*(one(name, port) for _, name, port, _ in places(sheet)))
-    return {place: why for place, why in found if why}
 
 
 @dataclass(frozen=True)

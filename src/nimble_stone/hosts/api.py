@@ -221,6 +221,15 @@ class Probes(Protocol):
     async def reaches(self, name: str, port: int) -> str:
         """'' when a TCP connection comes about, else why not, in the target's words."""
 
+    async def tells_time(self, server: str) -> bool:
+        """Whether a time server answers (RFC 5905)."""
+
+    async def addresses_of(self, names: Sequence[str]) -> Mapping[str, str]:
+        """Name → IPv4 address, '' for names that it does not know."""
+
+    async def name_of(self, address: str) -> str:
+        """The name of an address, '' when it has none."""
+
     async def passes(self, address: str, mtu: int) -> Passage: ...
 
     async def push_rate(self, pieces: AsyncIterator[bytes], size: int) -> float:

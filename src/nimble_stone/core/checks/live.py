@@ -606,6 +606,38 @@ def outside(s: Situation) -> Iterator[Finding]:
             )
 
 
+def around(s: Situation) -> Iterator[Finding]:
+    """Gateways and time servers answer the hosts of the nodes; names are not taken."""
+    for gateway, why in s.gateways.items():
+        yield Finding(
+            severity="caution",
+            code="gateway-silent",
+            column="gateway",
+            message=f"Gateway {gateway} is silent: {why}.",
+            consequence="Nodes reach nothing beyond their network.",
+            remedy=Remedy(label="Correct the gateway, or see that it is on that network"),
+        )
+    for server, why in s.clocks.items():
+        yield Finding(
+            severity="caution",
+            code="ntp-silent",
+            column="ntp",
+            message=f"Time server {server} is silent: {why}.",
+            consequence="Clocks of nodes drift apart.",
+            remedy=Remedy(label="Correct the time server, or allow UDP 123"),
+        )
+    for ident, what in s.misnamed.items():
+        yield Finding(
+            severity="caution",
+            code="name-elsewhere",
+            node=ident,
+            column="name",
+            message=f"{what}.",
+            consequence="Others would reach another machine by this name.",
+            remedy=Remedy(label="Correct the name records, or choose another name"),
+        )
+
+
 def places(sheet: Sheet) -> list[tuple[str, str, int, str]]:
     """(label, host, port, purpose) of each place beyond the plan that can be tried by TCP."""
     found = {

@@ -61,6 +61,7 @@ RULES: tuple[Rule, ...] = (
     live.answering,
     live.unasked,
     live.outside,
+    live.around,
 )
 
 

@@ -58,6 +58,12 @@ class Situation:
     # a person accepted these very texts on the packages' pages
     licence_recorded: bool = False
     unasked: Mapping[str, str] = field(default_factory=dict)
+    gateways: Mapping[str, str] = field(default_factory=dict)
+    """Gateway that does not answer the hosts of its nodes → why, and from where it was tried."""
+    clocks: Mapping[str, str] = field(default_factory=dict)
+    """Time server that tells them no time → the same."""
+    misnamed: Mapping[str, str] = field(default_factory=dict)
+    """Node → what its name or address is already, where that is something else."""
     no_network_boot: str = ""
     """Why this server boots no machine from the network, '' when it does or is not asked."""
     withheld: Mapping[str, str] = field(default_factory=dict)

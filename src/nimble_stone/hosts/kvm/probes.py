@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import re
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Mapping, Sequence
 
 from nimble_stone.core.errors import RemoteFailed
 from nimble_stone.hosts.api import InUse, Passage
-from nimble_stone.hosts.kvm import commands
+from nimble_stone.hosts.kvm import commands, linux_in
 from nimble_stone.hosts.kvm.session import Session
 from nimble_stone.reach import Answer
 
@@ -54,6 +54,27 @@ class KvmProbes:
         lines = (answer.err or answer.text).strip().splitlines()[:1]
         words = lines[0] if lines else f"status {answer.status}"
         return InUse(None, f"{tool} on {name}: {words[:120]}")
+
+    async def tells_time(self, server: str) -> bool:
+        """Whether a time server answers; what is no name of one does not."""
+        try:
+            answer = await self._session.run(commands.ask_time(server), limit_s=8)
+        except ValueError:
+            return False
+        return answer.text.strip() == "48"
+
+    async def addresses_of(self, names: Sequence[str]) -> Mapping[str, str]:
+        """Name → IPv4 address, '' for names that the host does not know."""
+        if not names:
+            return {}
+        answer = await self._session.run(commands.addresses_of(names), limit_s=12)
+        return linux_in.resolved(answer.text, tuple(names))
+
+    async def name_of(self, address: str) -> str:
+        """The name of an address for this host, '' when it has none."""
+        answer = await self._session.run(commands.name_of(address), limit_s=8)
+        words = answer.text.split()
+        return words[1][:120] if answer.status == 0 and len(words) > 1 else ""
 
     async def reaches(self, name: str, port: int) -> str:
         """'' when a TCP connection from this host comes about, else why not, in the host's words.

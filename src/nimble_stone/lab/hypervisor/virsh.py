@@ -170,6 +170,8 @@ class Shell:
         """
         if words[:1] == ["-c"] and "vol-download" in words[-1]:
             return self._read_through(words[-1])
+        if words[:1] == ["-c"] and "/dev/udp/" in words[-1]:
+            return Out(0, b"0\n" if self.host.knobs.walled else b"48\n")
         _, _, place = " ".join(words).partition("/dev/tcp/")
         name, _, port = place.rpartition("/")
         if words[:1] != ["-c"] or not port.isdigit():

@@ -290,10 +290,19 @@ class Linux:
             2, f"{there}\n".encode(), "ls: cannot access the other one: No such file or directory"
         )
 
+    def _reverse(self, address: str) -> Out:
+        for line in self.host.ground.files.get("/etc/hosts", "").splitlines():
+            known = line.split("#")[0].split()
+            if known[:1] == [address] and len(known) > 1:
+                return Out(0, f"{address:15} {' '.join(known[1:])}\n".encode())
+        return Out(2)
+
     async def getent(self, words: list[str], stdin: Stdin) -> Out:
-        """`getent ahostsv4 NAME…`: the hosts file first, then the site's name server, which knows
-        all hosts of the lab but a forgetful host's peers.
+        """`getent hosts ADDRESS`, or `getent ahostsv4 NAME…`: the hosts file first, then the site's
+        name server, which knows all hosts of the lab but a forgetful host's peers.
         """
+        if words[:1] == ["hosts"]:
+            return self._reverse(words[-1])
         lines, lost = [], False
         for name in words[1:]:
             own = next(

@@ -449,7 +449,7 @@ def test_places_beyond_the_plan_are_tried_when_it_is_checked_against_the_world(
     assert (
         told["message"]
         == "store of programs (programs.kelda.holm.example:443) is unreachable: No route to host"
-        " (tried from fulmar)."
+        " (tried from fulmar, gannet, petrel)."
     )
     version = client.call("GET", "/api/plans/reef")["version"]
     client.call(

@@ -77,7 +77,7 @@ def _merged(found: Iterable[Mapping[str, str]]) -> dict[str, str]:
             reasons[subject][why].append(host)
     return {
         subject: "; ".join(
-            f"{why} (tried from {', '.join(hosts[:3])}"
+            f"{why} (tried from {', '.join(sorted(hosts)[:3])}"
             + (f" and {len(hosts) - 3} more)" if len(hosts) > 3 else ")")
             for why, hosts in whys.items()
         )

@@ -214,6 +214,9 @@ def test_a_kit_is_tried_on_a_lab_of_its_own() -> None:
     outcome = json.loads(found.stdout)
     assert outcome["state"] == "done"
     assert len(outcome["proofs"]) == 49
+    image = cli("try", "shoal", "--json")
+    assert image.returncode == 0, image.stdout + image.stderr
+    assert json.loads(image.stdout)["state"] == "done"
     short = cli("try", "tidebook", "--count", "reporting=99")
     assert short.returncode == 2
     assert "99 nodes of role reporting; the product supports 0 to 8" in short.stderr

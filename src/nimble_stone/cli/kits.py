@@ -7,6 +7,7 @@ from __future__ import annotations
 import secrets
 import tempfile
 import time
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -153,6 +154,55 @@ def _kit(which: str) -> Kit:
     return kits[which]
 
 
+@dataclass(frozen=True)
+class _Package:
+    """A package of the lab, and the product that it is to be."""
+
+    file: Path
+    product: str
+
+
+def _made(folder: Path, kit: Kit, product: str) -> _Package:
+    """A package of the lab for a product. Raises InputError for one that the lab has not."""
+    from nimble_stone.lab.scenario import appliance, products, shoal
+
+    known = next((one for one in products.ALL.values() if one.title == product), None)
+    file = folder / f"package-{len(list(folder.glob('package-*')))}"
+    if any(_takes_images(kit, role.id, product) for role in kit.roles):
+        file = file.with_suffix(".img")
+        file.write_bytes(shoal.image())
+    elif known is not None:
+        file = file.with_suffix(".ova")
+        file.write_bytes(products.ova(known, mib=1))
+    elif product == "Gauge Collector":
+        file = file.with_suffix(".ova")
+        file.write_bytes(appliance.ova(mib=1))
+    else:
+        raise InputError(
+            f"the lab has no product “{product}”",
+            hint=(
+                "Name its package with --package; the lab's VMs answer as the lab's products do."
+            ),
+        )
+    return _Package(file, product)
+
+
+def _takes_images(kit: Kit, role: str, product: str) -> bool:
+    """Whether nodes of a role are made from disk images of that product."""
+    from nimble_stone.core.plan.packages import IMAGES, accepts_of, formats_of
+
+    return IMAGES[0] in formats_of(kit, role) and accepts_of(kit, role).product == product
+
+
+def _named(client: Client, package: _Package) -> dict[str, Any]:
+    """Import a package; one that says no product gets the kit's."""
+    found: dict[str, Any] = client.upload(package.file, lambda *_: None)
+    if found["product"] == package.product:
+        return found
+    versions = {"product": package.product, "version": "1.0"}
+    return dict(client.call("PATCH", f"/api/packages/{found['sha256']}", versions))
+
+
 def _tried(
     folder: Path,
     kit: Kit,
@@ -165,38 +215,21 @@ def _tried(
     quiet: bool,
 ) -> dict[str, Any]:
     from nimble_stone.cli.serving import lab_processes
-    from nimble_stone.lab.scenario import appliance, demo, products
+    from nimble_stone.lab.scenario import demo
 
     began = time.monotonic()
     data = folder / "data"
     (data / "kits").mkdir(parents=True, mode=0o700)
     if text:
         (data / "kits" / "tried.yaml").write_text(text)
-    for wanted in (
-        {kit.accepts.product, *(role.accepts.product for role in kit.roles if role.accepts)}
-        if not packages
-        else ()
-    ):
-        product = next((one for one in products.ALL.values() if one.title == wanted), None)
-        file = folder / f"package-{len(packages)}.ova"
-        if product is not None:
-            file.write_bytes(products.ova(product, mib=1))
-        elif wanted == "Gauge Collector":
-            file.write_bytes(appliance.ova(mib=1))
-        else:
-            raise InputError(
-                f"the lab has no product “{wanted}”",
-                hint=(
-                    "Name its package with --package; the lab's VMs answer as the lab's"
-                    " products do."
-                ),
-            )
-        packages.append(file)
+    wanted = {kit.accepts.product, *(one.accepts.product for one in kit.roles if one.accepts)}
+    made = [] if packages else [_made(folder, kit, product) for product in sorted(wanted)]
     with lab_processes(folder, data) as (lab, client):
         client.call("PUT", f"/api/secrets/{demo.CREDENTIAL}", {"value": demo.PASSWORD})
         client.call("POST", "/api/estate", demo.estate_file(lab).model_dump(mode="json"))
         client.call("POST", "/api/estate/read", {})
         taken = [client.upload(package, lambda *_: None) for package in packages]
+        taken += [_named(client, one) for one in made]
         plan = _plan(
             client, kit, [(one["product"], one["version"]) for one in taken], bay, counts, values
         )

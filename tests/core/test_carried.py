@@ -189,6 +189,27 @@ def test_an_idle_drive_of_a_gateway_is_offered_to_storage() -> None:
     assert "drives-idle" not in told(after, where)
 
 
+def test_lists_of_nodes_are_written_as_the_product_wants_them() -> None:
+    lists = [
+        {"id": "peers", "each": "{name}=http://{address}:2380"},
+        {"id": "ways", "of": ["gateway"], "each": "{address}", "between": " "},
+    ]
+    own = kit(COMPUTE, GATEWAY, lists=lists)
+    found = sheet(machines(2), kit=own, roles={"storage": {"count": 2}, "compute": {"count": 0}})
+    nodes = found.nodes
+    assert filled.filled("[{list.peers}] [{list.ways}]", nodes[1], found) == (
+        "[" + ",".join(f"{one.name}=http://{one.value('address')}:2380" for one in nodes) + "]"
+        f" [{nodes[0].value('address')}]"
+    )
+    for wrong, why in (
+        ({"id": "x", "each": "{list.peers}"}, "has a list in it"),
+        ({"id": "x", "each": "{nothing}"}, "never defines"),
+        ({"id": "x", "of": ["nobody"], "each": "{name}"}, "not a role of this kit"),
+    ):
+        with pytest.raises(ValidationError, match=why):
+            kit(COMPUTE, GATEWAY, lists=[wrong])
+
+
 @pytest.mark.parametrize(
     ("roles", "why"),
     [

@@ -508,6 +508,23 @@ class VirtualAddress(_Part):
     )
 
 
+class MemberList(_Part):
+    """A list of nodes as the product wants it, such as all members with their ports. Templates name
+    it `{list.ID}`; it follows the nodes of the plan.
+    """
+
+    id: Ident
+    of: tuple[Ident, ...] = Field(
+        default=(), description="Roles whose nodes are in it, in the sheet's order; empty: all."
+    )
+    each: str = Field(
+        min_length=1,
+        max_length=200,
+        description="Template for one node, such as `{name}=https://{address}:2380`.",
+    )
+    between: str = Field(default=",", max_length=8, description="What stands between two.")
+
+
 class Balanced(_Part):
     """A service on a virtual address that is balanced over members, each on its own port."""
 
@@ -645,6 +662,7 @@ class Kit(_Part):
     )
     virtual: tuple[VirtualAddress, ...] = ()
     balanced: tuple[Balanced, ...] = ()
+    lists: tuple[MemberList, ...] = ()
     certificates: tuple[Certificate, ...] = ()
     ports: tuple[PortUse, ...] = ()
     outside: tuple[OutsidePlace, ...] = ()
@@ -851,6 +869,7 @@ class Kit(_Part):
             *(("virtual address", one.id, one.members) for one in self.virtual),
             *(("port", str(one.port), one.to) for one in self.ports),
             *(("balanced service", one.id, one.members) for one in self.balanced),
+            *(("list", one.id, one.of) for one in self.lists),
             *(("certificate", one.id, one.roles) for one in self.certificates),
             *(("size", one.size, one.roles) for one in self.sizes),
         ]:
@@ -917,6 +936,10 @@ class Kit(_Part):
                 self._templates(
                     f"{place}environment “{key}”", template, known | self.certificate_parts()
                 )
+        for one in self.lists:
+            if "{list." in one.each:
+                raise ValueError(f"list “{one.id}” has a list in it")
+            self._templates(f"list “{one.id}”", one.each, known)
         for certificate in self.certificates:
             for template in certificate.names:
                 self._templates(f"certificate “{certificate.id}”", template, known)
@@ -1027,6 +1050,7 @@ class Kit(_Part):
             known
             | {f"virtual.{one.id}" for one in self.virtual}
             | {f"balanced.{one.id}" for one in self.balanced}
+            | {f"list.{one.id}" for one in self.lists}
         )
 
     def certificate_parts(self) -> set[str]:

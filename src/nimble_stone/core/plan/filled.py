@@ -18,12 +18,14 @@ def filled(template: str, node: Node, sheet: Sheet) -> str:
 
 def value_of(key: str, node: Node, sheet: Sheet) -> str:
     """What a name in braces stands for: a column of the node, of the first node (“first.”), of all
-    nodes of its role (“all.”, with blanks between), a count, its role or roles, whether it carries
-    one (“carries.”, 1 or 0), the members of a balanced service.
+    nodes of its role (“all.”, with blanks between), a list of the kit (“list.”), a count, its role
+    or roles, whether it carries one (“carries.”, 1 or 0), the members of a balanced service.
     """
     if key.startswith("all."):
         column = key.removeprefix("all.")
         return " ".join(one.value(column) for one in sheet.by_role[node.role])
+    if key.startswith("list."):
+        return _listed(key.removeprefix("list."), sheet)
     if key == "count":
         return str(len(sheet.nodes))
     if key.startswith("count."):
@@ -49,6 +51,16 @@ def value_of(key: str, node: Node, sheet: Sheet) -> str:
         sheet.nodes[0].value(key.removeprefix("first."))
         if key.startswith("first.")
         else node.value(key)
+    )
+
+
+def _listed(ident: str, sheet: Sheet) -> str:
+    """A kit's list of nodes, '' for one that it has not."""
+    one = next((one for one in sheet.kit.lists if one.id == ident), None)
+    if one is None:
+        return ""
+    return one.between.join(
+        filled(one.each, node, sheet) for node in sheet.nodes if node.has_any(one.of)
     )
 
 

@@ -10,12 +10,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from nimble_stone.core import addressing, ledger, narrative, sequence, yaml_text
+from nimble_stone.core.checks import Situation, check
 from nimble_stone.core.errors import FormatError
 from nimble_stone.core.estate import Pool
 from nimble_stone.core.kit.model import Kit, Rule
 from nimble_stone.core.placement import Demand, Supply, place
 from nimble_stone.core.plan.model import Plan
-from nimble_stone.core.plan.sheet import resolve
+from nimble_stone.core.plan.sheet import Sheet, resolve
 from nimble_stone.core.secrets_rule import violations
 from nimble_stone.core.units import GIB
 from nimble_stone.lab.scenario import demo
@@ -314,3 +315,33 @@ def test_a_kit_that_refers_to_nothing_is_refused_with_its_reason() -> None:
     data["roles"][1]["after"] = ("conductor",)
     with pytest.raises(ValueError, match="comes after “conductor”"):
         Kit.model_validate(data)
+
+
+def test_a_plan_gives_other_vcpus_and_memory_where_the_kit_allows_it() -> None:
+    document = KIT.model_dump(mode="json", by_alias=True)
+    document["roles"][1]["custom"] = {
+        "vcpu": {"most": 16},
+        "memory_gib": {"least": 2, "most": 64},
+    }
+    own = Kit.model_validate(document)
+
+    def made(**values: str) -> Sheet:
+        text = plan().model_dump(mode="json", by_alias=True) | {"nodes": {"archive-1": values}}
+        return resolve(Plan.model_validate(text), own, PACKAGE, estate())
+
+    found = made(**{"own.vcpu": "6", "own.memory": "12"})
+    first, other = found.by_id["archive-1"], found.by_id["archive-2"]
+    assert (first.vcpu, first.memory_bytes) == (6, 12 * GIB)
+    assert other.size == found.packages.sizes("archive")[other.value("size")]
+    assert found.by_id["lead-1"].cells["own.vcpu"].origin == "unused"
+    # placement sees it
+    [demand] = [one for one in found.board[0] if one.node == "archive-1"]
+    assert (demand.vcpu, demand.memory_bytes) == (6, 12 * GIB)
+    for column, value, words in (
+        ("own.vcpu", "17", "no whole number from 1 to 16 vCPU"),
+        ("own.memory", "1.5", "no whole number from 2 to 64 GiB"),
+    ):
+        wrong = made(**{column: value})
+        told = [f for f in check(Situation(wrong, estate())) if f.code == "size-own"]
+        assert words in told[0].message
+        assert wrong.by_id["archive-1"].size == other.size

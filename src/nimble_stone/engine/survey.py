@@ -209,7 +209,7 @@ async def _one_address(
         probes = (await ports.driver(host)).probes
         no_bridge = InUse(None, f"{network} on {host.name} has no bridge to ask on")
         found = await probes.in_use(address, bridge) if bridge else no_bridge
-        if not found.used and await probes.answers_ping(address):
+        if found.used is None and await probes.answers_ping(address):
             return InUse(True, f"answers a ping from {host.name}")
         return found
     except StoneError as error:

@@ -30,6 +30,7 @@ RULES: tuple[Rule, ...] = (
     values.required,
     values.secrets,
     values.role_sizes,
+    values.own_sizes,
     values.equal_sizes,
     addressing.dynamic,
     addressing.given,

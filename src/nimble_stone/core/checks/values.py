@@ -10,8 +10,9 @@ from nimble_stone.core.findings import Edit, Finding, Remedy
 from nimble_stone.core.kit.model import Count
 from nimble_stone.core.kit.words import takes_text
 from nimble_stone.core.plan import forms
-from nimble_stone.core.plan.columns import Column, network_column
+from nimble_stone.core.plan.columns import OWN_MEMORY, OWN_VCPU, Column, network_column
 from nimble_stone.core.plan.model import Scalar
+from nimble_stone.core.plan.own_size import allowed
 from nimble_stone.core.plan.packages import accepts_of, takes
 from nimble_stone.core.plan.sheet import Cell, Node, ip
 from nimble_stone.core.units import count_text, nearest
@@ -558,6 +559,35 @@ def role_sizes(s: Situation) -> Iterator[Finding]:
                     ),
                 ),
             )
+
+
+def own_sizes(s: Situation) -> Iterator[Finding]:
+    """vCPUs and memory of a plan's own are within the kit's limits."""
+    for node in s.sheet.nodes:
+        role = s.sheet.kit.role(node.role)
+        if role is None or role.custom is None:
+            continue
+        for column, limits, unit in (
+            (OWN_VCPU, role.custom.vcpu, "vCPU"),
+            (OWN_MEMORY, role.custom.memory_gib, "GiB"),
+        ):
+            text = node.value(column)
+            if text and not allowed(node.cells, column, limits.least, limits.most):
+                yield Finding(
+                    severity="blocker",
+                    code="size-own",
+                    node=node.id,
+                    column=column,
+                    message=(
+                        f"{node.name}: “{text[:20]}” is no whole number from {limits.least} to"
+                        f" {limits.most} {unit}."
+                    ),
+                    consequence="The product does not support it.",
+                    remedy=Remedy(
+                        label=f"Use {limits.most}",
+                        edit=_where_it_stands(node, column, str(limits.most)),
+                    ),
+                )
 
 
 def equal_sizes(s: Situation) -> Iterator[Finding]:

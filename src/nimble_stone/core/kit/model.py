@@ -142,6 +142,13 @@ class Role(_Part):
         default=None,
         description="The package is a disk image: what the VM gets, and what its system is told.",
     )
+    custom: CustomSize | None = Field(
+        default=None,
+        description=(
+            "A plan may give its nodes other vCPUs and memory than their size has (columns"
+            " `own.vcpu` and `own.memory`)."
+        ),
+    )
     vm: VmOptions = Field(
         default_factory=lambda: VmOptions(), description="How its VMs are set up."
     )
@@ -182,6 +189,20 @@ class Role(_Part):
     )
 
 
+class Limits(_Part):
+    """The least and the most of something."""
+
+    least: int = Field(default=1, ge=1, le=65_536)
+    most: int = Field(ge=1, le=65_536)
+
+
+class CustomSize(_Part):
+    """Within which limits a plan may give nodes other vCPUs and memory than their size has."""
+
+    vcpu: Limits
+    memory_gib: Limits
+
+
 class VmOptions(_Part):
     """How VMs of a role are set up, beside what the package states."""
 
@@ -208,6 +229,7 @@ NEEDS_NODES = frozenset(
         "apart",
         "becomes_host",
         "beside",
+        "custom",
         "datastore",
         "environment",
         "image",
@@ -1026,6 +1048,8 @@ class Kit(_Part):
         }
         if any(role.lives_on != "hosts" for role in self.roles):
             known |= {"system.drive"} | {f"disk.{disk.id}.drives" for disk in self.extra_disks}
+        if any(role.custom for role in self.roles):
+            known |= {"own.vcpu", "own.memory"}
         for network in self.networks:
             known |= {
                 f"net.{network.id}.{part}"

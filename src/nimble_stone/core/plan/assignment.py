@@ -15,6 +15,7 @@ from nimble_stone.core.placement import Demand, Placement, Supply, place
 from nimble_stone.core.plan.cells import UNUSED, Cell, Cells
 from nimble_stone.core.plan.columns import lives_on_machine, network_column
 from nimble_stone.core.plan.model import Plan
+from nimble_stone.core.plan.own_size import size_of
 
 MAX_EXTRA, MAX_EXTRA_GIB = 32, 65_536
 """Most extra disks of one kind a node gets, and how large each may be."""
@@ -83,7 +84,7 @@ def board(
             continue
         there = prefer.get(f"{role.id}-{n}", "")
         stays = there if there in silent else ""
-        size = sizes[role.id].get(cells["size"].value)
+        size = size_of(role, sizes[role.id], cells)
         names = (
             cells[network_column(ident, "network")].value
             for ident in ("", *(network.id for network in kit.networks))

@@ -51,6 +51,7 @@ MACHINE_PARTS = (SYSTEM_DRIVE, SYSTEM_RULE, "drives", "rule", "port", "bond")
 """Columns, whole or by the last part of their name, that only a node on a machine has."""
 
 
+OWN_VCPU, OWN_MEMORY = "own.vcpu", "own.memory"
 NO_BOND, BONDS = "none", ("none", "active-backup", "802.3ad")
 """How several ports serve one network: one at a time, or together by LACP (IEEE 802.1AX)."""
 
@@ -119,6 +120,7 @@ def columns_of(kit: Kit, packages: Packages, estate: Estate, plan: Plan) -> tupl
             rule=Rule(max_length=63, pattern=r"[a-z0-9]([a-z0-9-]*[a-z0-9])?"),
         ),
         Column("size", "Size", "choice", "role", choices=sizes),
+        *_own_size(kit),
         *_also(kit),
         *_where(kit, estate, plan),
         Column("datastore", "Datastore", "choice", "node"),
@@ -240,6 +242,17 @@ def columns_of(kit: Kit, packages: Packages, estate: Estate, plan: Plan) -> tupl
             )
         )
     return (*columns, *_asked(kit, packages, estate))
+
+
+def _own_size(kit: Kit) -> list[Column]:
+    """vCPUs and memory instead of what the size has."""
+    roles = tuple(role.id for role in kit.roles if role.custom)
+    if not roles:
+        return []
+    return [
+        Column(OWN_VCPU, "Own vCPU", "number", "role", False, roles=roles),
+        Column(OWN_MEMORY, "Own memory, GiB", "number", "role", False, roles=roles),
+    ]
 
 
 def _also(kit: Kit) -> list[Column]:

@@ -26,6 +26,7 @@ from nimble_stone.core.plan.columns import (
     network_column,
 )
 from nimble_stone.core.plan.model import Plan
+from nimble_stone.core.plan.own_size import size_of
 from nimble_stone.core.units import GIB, count_text, size_text
 
 HOST_PARTS = ("datastore", "provisioning", "mac", "mac_pool")
@@ -79,7 +80,7 @@ def choose(
     for role, n in own:
         ident = f"{role.id}-{n}"
         cells = base[ident]
-        size = sizes[role.id].get(cells["size"].value)
+        size = size_of(role, sizes[role.id], cells)
         wanted = wanted_of(cells, size, system_bytes[role.id], by_network(role))
         if not cells["host"].value:
             there = prefer.get(ident, "")

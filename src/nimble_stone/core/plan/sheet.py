@@ -34,6 +34,7 @@ from nimble_stone.core.plan.columns import (
     on_machines,
 )
 from nimble_stone.core.plan.model import Plan, Scalar
+from nimble_stone.core.plan.own_size import size_of
 from nimble_stone.core.plan.packages import Packages, PackageView
 
 __all__ = [
@@ -366,7 +367,7 @@ def _node(
         role.id,
         n,
         cells,
-        sizes.get(cells["size"].value),
+        size_of(role, sizes, cells),
         thin + len(extra) * EMPTY_BYTES,
         full_bytes + sum(disk.capacity_bytes for disk in extra),
         extra,

@@ -8,6 +8,7 @@ import re
 import sqlite3
 import subprocess
 from collections.abc import Iterator
+from importlib.resources import files
 from pathlib import Path
 from typing import Any
 
@@ -18,8 +19,9 @@ from nimble_stone.cli.client import Client
 from nimble_stone.core.errors import StoneError
 from nimble_stone.lab.guests.label import labelled
 from nimble_stone.lab.scenario import demo, products
+from tests.engine.test_preparation import do, undo
 from tests.engine.test_runs import ours
-from tests.support.processes import LabProcess, ServerProcess, ended, lab_and_server
+from tests.support.processes import LabProcess, ServerProcess, ended, lab_and_server, wait_for
 
 SECRET = "Tide-tables 1893 and on"
 SECRETS = {"licence_key": "HOLM1-TIDES-7SHIP-0LOGS"}
@@ -437,3 +439,55 @@ def test_an_account_that_is_not_root_rolls_out_too(
     image_gone(client, run)
     assert [one for one in ours(lab) if not one.startswith("ns-base-")] == []
     client.call("POST", "/api/estate", estate.model_dump(mode="json"))
+
+
+def test_nodes_share_the_fencing_volume_that_host_preparation_made(
+    place: tuple[LabProcess, ServerProcess, Client], image: Client
+) -> None:
+    lab, server, client = place
+    text = (files("nimble_stone.kits") / "shoal.yaml").read_text()
+    text = text.replace("id: shoal\ntitle: Shoal", "id: fenced\ntitle: Fenced", 1)
+    text = text.replace("    short: srv\n", "    short: srv\n    fence: true\n")
+    text += "  - {id: fence, label: Fencing volume, kind: fence}\n"
+    (server.data / "kits").mkdir(exist_ok=True)
+    (server.data / "kits/fenced.yaml").write_text(text)
+    wait_for(lambda: "fenced" in str(client.call("GET", "/api/kits")), 20, "the kit")
+    plan = IMAGE_PLAN.replace("kit: shoal", "kit: fenced")
+    missing = image_text(client, plan)
+    assert "fence" in {f["column"] for f in missing["findings"] if f["severity"] == "blocker"}
+    client.call("DELETE", "/api/plans/shoal")
+    plan = plan.replace("values: {", "values: {fence: kelda-shared/tiebreak, ")
+    local = image_text(client, plan.replace("kelda-shared/tiebreak", "gannet-local/tiebreak"))
+    assert "fence-not-shared" in {f["code"] for f in local["findings"]}
+    client.call("DELETE", "/api/plans/shoal")
+    # it is not there yet
+    _, run = image_run(client, plan)
+    stuck = ended(client, run, states=("trouble",))
+    assert "has no volume ns-tiebreak on kelda-shared" in str(stuck["steps"])
+    made = {
+        "kind": "fencing-volume",
+        "host": "gannet",
+        "datastore": "kelda-shared",
+        "name": "tiebreak",
+    }
+    prepared = do(client, made)
+    client.call("POST", f"/api/runs/{run}/retry", {"steps": []})
+    done = ended(client, run)
+    assert done["state"] == "done"
+    told = {(p["node"], p["label"]): p["found"] for p in done["proofs"]}
+    for node in ("server-1", "server-2"):
+        assert told[node, "Fencing volume"] == "kelda-shared/ns-tiebreak"
+        assert told[node, "vCPU, memory, disks"].endswith("2 disks")
+    # as long as VMs have it, it is not removed under them
+    client.call("POST", f"/api/groundwork/{prepared}/undo", {})
+    place_of = f"/api/groundwork/{prepared}"
+    wait_for(lambda: "VMs use it: shoal-" in str(client.call("GET", place_of)), 30, "a refusal")
+    assert "ns-tiebreak" in lab.show()["hosts"]["gannet"]["volumes"]
+    image_gone(client, run)
+    assert "ns-tiebreak" in lab.show()["hosts"]["gannet"]["volumes"]
+    undo(client, prepared)
+    assert "ns-tiebreak" not in lab.show()["hosts"]["gannet"]["volumes"]
+
+
+def image_text(client: Client, text: str) -> dict[str, Any]:
+    return dict(client.call("POST", "/api/plans", {"text": text}))

@@ -368,8 +368,13 @@ def target(action: Action) -> str:
 
 
 def fence_name(action: FencingVolume) -> str:
-    """The fencing volume's name: it carries our mark, as all volumes of ours do."""
-    return f"ns-{action.name}"
+    """The fencing volume's name."""
+    return fence_volume(action.name)
+
+
+def fence_volume(name: str) -> str:
+    """A fencing volume as the datastore names it: with our mark, as all volumes of ours."""
+    return f"ns-{name}"
 
 
 def undoable(action: Action) -> bool:

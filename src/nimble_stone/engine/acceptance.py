@@ -30,7 +30,7 @@ MOST = 120
 
 Answers = dict[str, Answer]
 """Kind of check → what was found."""
-HOST_SIDE = ("running", "autostart", "hardware", "host", "networks", "mac")
+HOST_SIDE = ("running", "autostart", "hardware", "host", "networks", "mac", "fence")
 NODE_SAYS = ("name", "address", "address6", "version", "role")
 
 
@@ -109,9 +109,16 @@ async def _host_side(ports: Ports, run: FrozenRun, node: Node) -> Answers:
         "autostart": Answer(found.autostart, f"whether {node.name} starts with {host.name}"),
         "hardware": Answer(has, how),
         "networks": Answer(nets, how),
+        "fence": Answer(_has(node, vm), how, "it is not attached"),
         "mac": Answer(macs, how),
         "host": Answer(hardware.Place(host.name, ours), how),
     }
+
+
+def _has(node: Node, vm: Vm) -> str | None:
+    """The fencing volume, if the VM has it."""
+    shared = node.fence
+    return shared.source if shared and shared.source in vm.sources else None
 
 
 def _links(stored: Vm, live: Vm | None) -> hardware.Links:

@@ -179,6 +179,8 @@ class VmDesign:
     medium: VmMedium
     networks: tuple[str, ...]
     nics: tuple[str, ...]
+    shared: tuple[VmDisk, ...] = ()
+    """Raw disks that other VMs have too."""
     scsi: tuple[str, ...] = ()
     firmware: str = "bios"
     macs: tuple[str, ...] = ()
@@ -364,6 +366,8 @@ class Preparation(Protocol):
     async def vms_on_network(self, name: str) -> list[str]: ...
 
     async def vms_on_store(self, name: str) -> list[str]: ...
+
+    async def vms_with_disk(self, datastore: str, volume: str) -> list[str]: ...
 
 
 class Metal(Protocol):

@@ -25,7 +25,7 @@ __all__ = [
 KINDS: Mapping[str, Kind] = {
     kind.id: kind for kind in (*hardware.KINDS, *identity.KINDS, *cluster.KINDS)
 }
-OF_VMS = ("hardware", "networks", "mac", "autostart")
+OF_VMS = ("hardware", "networks", "mac", "autostart", "fence")
 """Kinds that ask a hypervisor what it gave a node; a bare machine is as it is."""
 NOT_ASKED = Answer(None, "not asked", unknown="not asked")
 

@@ -74,7 +74,13 @@ def _hardware(subject: Subject) -> Given:
     node = _node(subject)
     package = subject.sheet.packages.of(node.role)
     own = len(package.descriptor.disk_order) if package else 0
-    return Given(Hardware(node.vcpu, node.memory_bytes, own + len(node.extra)))
+    many = own + len(node.extra) + (node.fence is not None)
+    return Given(Hardware(node.vcpu, node.memory_bytes, many))
+
+
+def _fence(subject: Subject) -> str | None:
+    shared = _node(subject).fence
+    return shared.source if shared else None
 
 
 def _same(wanted: Hardware, found: Hardware) -> bool:
@@ -164,6 +170,7 @@ KINDS = (
         lambda subject: Place(_node(subject).value("host")),
         lambda found: found.host if found.ours else f"{found.host}, not created by Nimble Stone",
     ),
+    Kind("fence", "node", _fence, str),
     Kind("networks", "node", _networks, _say_links, _same_links),
     Kind("mac", "node", _macs, _joined),
 )

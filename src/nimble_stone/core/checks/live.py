@@ -12,7 +12,7 @@ from nimble_stone.core.estate import HOST_RESERVE, Datastore, Facts, Mark
 from nimble_stone.core.findings import Edit, Finding, Remedy
 from nimble_stone.core.headroom import losses, on_shared
 from nimble_stone.core.plan.assignment import placed
-from nimble_stone.core.plan.columns import network_column
+from nimble_stone.core.plan.columns import FENCE, network_column
 from nimble_stone.core.plan.filled import filled
 from nimble_stone.core.plan.sheet import Node, Sheet
 from nimble_stone.core.units import count_text, size_text, time_text
@@ -603,6 +603,42 @@ def outside(s: Situation) -> Iterator[Finding]:
                 remedy=Remedy(
                     label=("Allow the connection, or correct the name; then check again")
                 ),
+            )
+
+
+def fences(s: Situation) -> Iterator[Finding]:
+    """A fencing volume lies on a datastore that all hosts of its nodes share; all have the same."""
+    seen: dict[str, Node] = {}
+    for node in s.sheet.nodes:
+        shared, facts = node.fence, s.facts(node.value("host"))
+        if shared is None or node.on_machine:
+            continue
+        first = seen.setdefault(node.role, node)
+        if first.fence != shared:
+            yield Finding(
+                severity="blocker",
+                code="fence-differs",
+                node=node.id,
+                column=FENCE,
+                message=f"{node.name} has another fencing volume than {first.name}.",
+                consequence="They would not see each other, and both write.",
+                remedy=Remedy(
+                    label=f"Use that of {first.name}",
+                    edit=Edit(path=("nodes", node.id, FENCE), value=first.value(FENCE)),
+                ),
+            )
+        store = facts.datastore(shared.datastore) if facts else None
+        if facts is not None and (store is None or not store.shared):
+            what = "is not shared" if store else f"is not on {facts.host}"
+            yield Finding(
+                severity="blocker",
+                code="fence-not-shared",
+                node=node.id,
+                column=FENCE,
+                host=facts.host,
+                message=f"Datastore {shared.datastore} of the fencing volume {what}.",
+                consequence=f"{node.name} cannot use it.",
+                remedy=Remedy(label="Choose a datastore that all hosts of the nodes share"),
             )
 
 

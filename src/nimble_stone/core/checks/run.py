@@ -63,6 +63,7 @@ RULES: tuple[Rule, ...] = (
     live.unasked,
     live.outside,
     live.around,
+    live.fences,
 )
 
 

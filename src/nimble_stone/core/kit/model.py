@@ -149,6 +149,13 @@ class Role(_Part):
             " `own.vcpu` and `own.memory`)."
         ),
     )
+    fence: bool = Field(
+        default=False,
+        description=(
+            "All its nodes share the fencing volume that the plan names (column `fence`), made by"
+            " host preparation on a shared datastore."
+        ),
+    )
     vm: VmOptions = Field(
         default_factory=lambda: VmOptions(), description="How its VMs are set up."
     )
@@ -232,6 +239,7 @@ NEEDS_NODES = frozenset(
         "custom",
         "datastore",
         "environment",
+        "fence",
         "image",
         "installer",
         "lives_on",
@@ -394,6 +402,7 @@ class AcceptanceCheck(_Part):
         "role",
         "roles",
         "networks",
+        "fence",
         "members",
         "one-lead",
         "virtual",
@@ -1048,6 +1057,8 @@ class Kit(_Part):
         }
         if any(role.lives_on != "hosts" for role in self.roles):
             known |= {"system.drive"} | {f"disk.{disk.id}.drives" for disk in self.extra_disks}
+        if any(role.fence for role in self.roles):
+            known.add("fence")
         if any(role.custom for role in self.roles):
             known |= {"own.vcpu", "own.memory"}
         for network in self.networks:

@@ -314,6 +314,11 @@ def _named(
     return tuple(disks), "hd" + _letters(counts.get("hd", 0))
 
 
+def next_target(guest: Guest) -> str:
+    """The name of one more disk on the virtio bus."""
+    return "vd" + _letters(sum(place.bus == "virtio" for place in guest.disks))
+
+
 def _letters(number: int) -> str:
     text = ""
     number += 1

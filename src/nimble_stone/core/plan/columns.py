@@ -52,6 +52,9 @@ MACHINE_PARTS = (SYSTEM_DRIVE, SYSTEM_RULE, "drives", "rule", "port", "bond")
 
 
 OWN_VCPU, OWN_MEMORY = "own.vcpu", "own.memory"
+FENCE = "fence"
+FENCE_RULE = Rule(max_length=120, pattern=r"[A-Za-z0-9][A-Za-z0-9._-]*/[A-Za-z0-9][A-Za-z0-9._-]*")
+"""The column of the fencing volume, and what is written there: DATASTORE/NAME."""
 NO_BOND, BONDS = "none", ("none", "active-backup", "802.3ad")
 """How several ports serve one network: one at a time, or together by LACP (IEEE 802.1AX)."""
 
@@ -120,6 +123,7 @@ def columns_of(kit: Kit, packages: Packages, estate: Estate, plan: Plan) -> tupl
             rule=Rule(max_length=63, pattern=r"[a-z0-9]([a-z0-9-]*[a-z0-9])?"),
         ),
         Column("size", "Size", "choice", "role", choices=sizes),
+        *_fence(kit),
         *_own_size(kit),
         *_also(kit),
         *_where(kit, estate, plan),
@@ -242,6 +246,13 @@ def columns_of(kit: Kit, packages: Packages, estate: Estate, plan: Plan) -> tupl
             )
         )
     return (*columns, *_asked(kit, packages, estate))
+
+
+def _fence(kit: Kit) -> list[Column]:
+    """The volume that nodes share to decide who may write."""
+    roles = tuple(role.id for role in kit.roles if role.fence)
+    label = "Fencing volume"
+    return [Column(FENCE, label, "text", "plan", rule=FENCE_RULE, roles=roles)] if roles else []
 
 
 def _own_size(kit: Kit) -> list[Column]:

@@ -19,11 +19,12 @@ from nimble_stone.core.kit.model import Kit, Role
 from nimble_stone.core.package.adapt import ExtraDisk
 from nimble_stone.core.package.model import Size as PackageSize
 from nimble_stone.core.placement import Placement
-from nimble_stone.core.plan import assignment, carried, drawn, machines
+from nimble_stone.core.plan import assignment, carried, drawn, fence, machines
 from nimble_stone.core.plan import cells as cell_room
 from nimble_stone.core.plan.assignment import Others, Problem, ip
 from nimble_stone.core.plan.cells import Cell, Cells, Origin
 from nimble_stone.core.plan.columns import (
+    FENCE,
     Column,
     Kind,
     any_on_machines,
@@ -33,6 +34,7 @@ from nimble_stone.core.plan.columns import (
     network_column,
     on_machines,
 )
+from nimble_stone.core.plan.fence import Fence
 from nimble_stone.core.plan.model import Plan, Scalar
 from nimble_stone.core.plan.own_size import size_of
 from nimble_stone.core.plan.packages import Packages, PackageView
@@ -107,6 +109,11 @@ class Node:
     def has_any(self, roles: Collection[str]) -> bool:
         """Whether it has or carries one of these roles; none named: every role."""
         return not roles or not set(roles).isdisjoint(self.roles)
+
+    @property
+    def fence(self) -> Fence | None:
+        """The volume that it shares with others."""
+        return fence.named(self.value(FENCE))
 
     @property
     def on_machine(self) -> bool:

@@ -12,6 +12,7 @@ from nimble_stone.engine.jobs import Kind
 from nimble_stone.engine.preparation.context import Context, Found, Plain
 from nimble_stone.engine.preparation.disks import disk_now
 from nimble_stone.engine.preparation.sequence import before_of
+from nimble_stone.hosts.api import HostDriver
 from nimble_stone.hosts.work import Command, Op
 from nimble_stone.store import records, runs
 
@@ -161,6 +162,14 @@ class Rename(Plain):
         return await used(c, action.to)
 
 
+@dataclass(frozen=True)
+class _Sharing:
+    """Another host that has a datastore, and what it is called there."""
+
+    driver: HostDriver
+    datastore: str
+
+
 class Fence(Plain):
     """A small shared volume that every host sees."""
 
@@ -174,36 +183,43 @@ class Fence(Plain):
         await c.host.storage.refresh(action.datastore)
         if await c.host.storage.volume(action.datastore, volume) is None:
             return None
-        estate = await c.ports.store.read(records.load_estate)
-        mine, here = estate.facts[c.step.host].datastore(action.datastore), await c.estate_host()
-        seen = 1
-        for host in estate.bay(here.bay):
-            facts = estate.facts.get(host.name)
-            theirs = (
-                next(
-                    (
-                        store
-                        for store in facts.datastores
-                        if mine and store.shared == mine.shared and store.active
-                    ),
-                    None,
-                )
-                if facts
-                else None
-            )
-            if host.name == here.name or theirs is None or (facts is not None and facts.trouble):
-                continue
-            driver = await c.ports.driver(host, c.record)
-            await driver.storage.refresh(theirs.name)
-            if await driver.storage.volume(theirs.name, volume) is None:
+        others = await self._others(c)
+        for other in others:
+            await other.driver.storage.refresh(other.datastore)
+            if await other.driver.storage.volume(other.datastore, volume) is None:
                 raise RemoteFailed(
-                    f"{host.name} does not see {volume} on {theirs.name}, though it mounts the same"
-                    " export",
-                    target=host.name,
+                    f"{other.driver.name} does not see {volume} on {other.datastore}, though it"
+                    " mounts the same export",
+                    target=other.driver.name,
                     hint="See what it has mounted there; then retry.",
                 )
-            seen += 1
-        return {"seen_by": seen}
+        return {"seen_by": 1 + len(others)}
+
+    async def stays(self, c: Context) -> str:
+        """VMs use it. A hypervisor would remove it under them."""
+        action = c.action
+        assert isinstance(action, prep.FencingVolume)
+        volume = prep.fence_name(action)
+        names = await c.host.preparation.vms_with_disk(action.datastore, volume)
+        for other in await self._others(c):
+            names += await other.driver.preparation.vms_with_disk(other.datastore, volume)
+        return f"VMs use it: {', '.join(names[:4])}" if names else ""
+
+    async def _others(self, c: Context) -> list[_Sharing]:
+        """The other hosts of the bay that have the datastore, and what it is called there."""
+        action = c.action
+        assert isinstance(action, prep.FencingVolume)
+        estate = await c.ports.store.read(records.load_estate)
+        mine, here = estate.facts[c.step.host].datastore(action.datastore), await c.estate_host()
+        found = []
+        for host in estate.bay(here.bay):
+            facts = estate.facts.get(host.name)
+            if host.name == here.name or mine is None or facts is None or facts.trouble:
+                continue
+            stores = [one for one in facts.datastores if one.shared == mine.shared and one.active]
+            if stores:
+                found.append(_Sharing(await c.ports.driver(host, c.record), stores[0].name))
+        return found
 
     async def ours(self, c: Context) -> bool:
         """A volume cannot bear a run's mark beyond its name: it is another run's when one that

@@ -62,6 +62,7 @@ class Define:
                 macs=macs_of(c.run.sheet.kit, node, len(guest.nics)),
                 scsi=guest.controllers,
                 firmware=guest.firmware,
+                shared=await _shared(c, guest),
                 autostart=options.autostart,
                 agent=options.agent,
                 watchdog=options.watchdog,
@@ -70,9 +71,24 @@ class Define:
         )
 
     async def undo(self, c: Context) -> str:
-        """Stop and undefine it, if it bears our mark."""
+        """Stop and undefine it, if it bears our mark. A fencing volume stays: others use it."""
         gone = await c.host.vms.remove(c.node.name, c.run.id)
         return f"VM {c.node.name} removed from {c.host.name}" if gone else ""
+
+
+async def _shared(c: Context, guest: adapt.Guest) -> tuple[VmDisk, ...]:
+    """The fencing volume of the node's cluster. Raises Conflict where it is not there."""
+    shared = c.node.fence
+    if shared is None:
+        return ()
+    await c.host.storage.refresh(shared.datastore)
+    if await c.host.storage.volume(shared.datastore, shared.volume) is None:
+        raise Conflict(
+            f"{c.host.name} has no volume {shared.volume} on {shared.datastore}",
+            code="fence-missing",
+            hint="Make it by host preparation (fencing volume), then retry.",
+        )
+    return (VmDisk(shared.datastore, shared.volume, "virtio", adapt.next_target(guest)),)
 
 
 async def _address_free(c: Context) -> None:

@@ -171,6 +171,11 @@ class KvmPreparation:
             vm.name for vm in facts.guests if any(disk.startswith(f"{name}/") for disk in vm.disks)
         ]
 
+    async def vms_with_disk(self, datastore: str, volume: str) -> list[str]:
+        """VMs that have this very volume."""
+        facts = await self._vms()
+        return [vm.name for vm in facts.guests if f"{datastore}/{volume}" in vm.disks]
+
     async def _vms(self) -> Facts:
         # the kind of VM needs no probing here
         known = Facts(host=self._session.name, domain_type="qemu")

@@ -85,6 +85,13 @@ def domain(design: VmDesign, log: str = "") -> str:
                 target=str(unit) if _flat(design.scsi, item) else "0",
                 unit="0" if _flat(design.scsi, item) else str(unit),
             )
+    for item in design.shared:
+        disk = _sub(devices, "disk", type="volume", device="disk")
+        # what one writes, the others read at once: no cache of any host between
+        _sub(disk, "driver", name="qemu", type="raw", cache="none")
+        _sub(disk, "source", pool=item.datastore, volume=item.volume)
+        _sub(disk, "target", dev=item.target, bus=item.bus)
+        _sub(disk, "shareable")
     cdrom = _sub(devices, "disk", type="volume", device="cdrom")
     _sub(cdrom, "driver", name="qemu", type="raw")
     _sub(cdrom, "source", pool=design.medium.datastore, volume=design.medium.volume)

@@ -179,8 +179,6 @@ class VmDesign:
     medium: VmMedium
     networks: tuple[str, ...]
     nics: tuple[str, ...]
-    shared: tuple[VmDisk, ...] = ()
-    """Raw disks that other VMs have too."""
     scsi: tuple[str, ...] = ()
     firmware: str = "bios"
     macs: tuple[str, ...] = ()
@@ -191,6 +189,8 @@ class VmDesign:
     watchdog: str = "none"
     host_cpu: bool = False
     """Its processor is the host's own, as it is."""
+    shared: tuple[VmDisk, ...] = ()
+    """Raw disks that other VMs have too."""
 
 
 # --- the parts of a driver; all raise RemoteError and its kinds ---

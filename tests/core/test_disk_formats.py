@@ -386,9 +386,13 @@ def test_a_grain_table_that_claims_8_exbibytes_is_not_believed() -> None:
 def test_containers_that_are_not_read_are_refused_by_name(
     tmp_path: Path, form: str, name: str
 ) -> None:
-    subprocess.run(
-        ["qemu-img", "create", "-q", "-f", *form.split(), "x.disk", "8M"], cwd=tmp_path, check=True
-    )
+    line = ["qemu-img", "create", "-q", "-f", *form.split(), "x.disk", "8M"]
+    for left in range(10, 0, -1):
+        # for LUKS it measures the processor first, which fails now and then on a busy machine
+        done = subprocess.run(line, cwd=tmp_path, capture_output=True, text=True)
+        if done.returncode == 0 or "accurate CPU usage" not in done.stderr or left == 1:
+            break
+    assert done.returncode == 0, done.stderr
     for raw in (False, True):
         with pytest.raises(FormatError, match=name):
             open_image(BytesSource((tmp_path / "x.disk").read_bytes()), raw=raw)

@@ -281,3 +281,10 @@ def test_shared_out_within_the_rules_whatever_is_typed(
         # compute goes first: only then may it be short where nodes are free
         if ident == "compute":
             assert have >= min(want, given + free)
+
+
+def test_a_kit_whose_nodes_are_asked_by_command_has_no_members_to_ask_for() -> None:
+    command = {"port": 22, "ssh": "state --json", "ready": {"state": "ready"}}
+    with pytest.raises(ValidationError, match="“members” asks for members"):
+        kit(service=command)
+    kit(service=command, acceptance=[])

@@ -106,3 +106,13 @@ async def test_a_host_that_is_lost_says_nothing_of_others() -> None:
     sheet = scene.sheet(scene.estate())
     found, _ = await looked(lost=[node.value("host") for node in sheet.nodes])
     assert found == Surroundings()
+
+
+async def test_a_host_that_cannot_be_logged_in_to_stops_no_check() -> None:
+    estate = scene.estate()
+
+    async def driver(host: Any) -> Any:
+        raise RemoteFailed("no such credential", target=host.name)
+
+    ports: Any = SimpleNamespace(driver=driver)
+    assert await surroundings.look(ports, scene.sheet(estate), estate) == Surroundings()

@@ -7,6 +7,7 @@ from __future__ import annotations
 import io
 import json
 import shlex
+from typing import Any
 
 import pycdlib
 import pytest
@@ -143,11 +144,16 @@ def test_the_config_medium_carries_every_value_to_the_guest(values: dict[str, st
 def seed_of(
     network: dict[str, str], further: dict[int, medium.Configured]
 ) -> dict[str, dict[str, object]]:
+    found: dict[str, dict[str, object]] = whole_seed(network, further)["ethernets"]
+    return found
+
+
+def whole_seed(network: dict[str, str], further: dict[int, medium.Configured]) -> dict[str, Any]:
     iso, out = pycdlib.PyCdlib(), io.BytesIO()
     iso.open_fp(io.BytesIO(medium.build("n", {}, network, further)))
     iso.get_file_from_iso_fp(out, rr_path="/network-config")
     iso.close()
-    found: dict[str, dict[str, object]] = json.loads(out.getvalue())["ethernets"]
+    found: dict[str, Any] = json.loads(out.getvalue())
     return found
 
 
@@ -212,3 +218,31 @@ def test_no_name_of_a_place_becomes_anything_but_a_place(name: str) -> None:
         return
     assert shlex.split(command)[-2:] == ["-c", f": < /dev/tcp/{name}/443"]
     assert not set(name) & set(" ;&|$`<>()\n'\"/\\")
+
+
+def test_each_port_of_bonds_and_vlans_is_named_once() -> None:
+    """A bond of two, a network on a port of its own, and one that shares the bond by its VLAN."""
+    one, two, three = (f"52:54:00:00:00:0{n}" for n in (1, 2, 3))
+    network = {
+        "name": "n",
+        "address": "10.0.0.2",
+        "prefix": "24",
+        "gateway": "10.0.0.1",
+        "dns": "",
+        "domain": "",
+        "port": f"{one}, {two}",
+        "bond": "active-backup",
+    }
+    further = {
+        1: medium.Configured(("10.1.0.2/24",), port=three),
+        2: medium.Configured(("10.2.0.2/24",), port=f"{one}, {two}", vlan="7"),
+    }
+    found = whole_seed(network, further)
+    macs = {name: each["match"]["macaddress"] for name, each in found["ethernets"].items()}
+    assert sorted(macs.values()) == [one, two, three]
+    assert [macs[name] for name in found["bonds"]["bond0"]["interfaces"]] == [one, two]
+    assert found["bonds"]["bond0"]["addresses"] == ["10.0.0.2/24"]
+    own = next(each for each in found["ethernets"].values() if "addresses" in each)
+    assert (own["match"]["macaddress"], own["addresses"]) == (three, ["10.1.0.2/24"])
+    [tagged] = found["vlans"].values()
+    assert (tagged["id"], tagged["link"], tagged["addresses"]) == (7, "bond0", ["10.2.0.2/24"])

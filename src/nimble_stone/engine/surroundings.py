@@ -88,7 +88,11 @@ def _merged(found: Iterable[Mapping[str, str]]) -> dict[str, str]:
 async def _from(
     ports: Ports, sheet: Sheet, estate: Estate, host: Host, nodes: Sequence[Node]
 ) -> Surroundings:
-    driver = await ports.driver(host)
+    try:
+        driver = await ports.driver(host)
+    except StoneError:
+        # that it cannot be logged in to is told elsewhere
+        return Surroundings()
     places_there, gateways, clocks, names = await asyncio.gather(
         _places(driver, sheet),
         _gateways(driver, estate, host, nodes),

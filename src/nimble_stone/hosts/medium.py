@@ -132,8 +132,10 @@ class _Wires:
         """The port or bond itself; its name. Machines number ports as they like."""
         own = {} if vlan else settings
         bonded = bond not in ("", NO_BOND)
-        names = [f"eth{self._ports + n}" for n in range(len(macs))] if bonded else [f"eth{index}"]
-        self._ports = max(self._ports + len(macs), index + 1)
+        # interfaces keep their numbers, unless a bond before them has taken these
+        first = self._ports if bonded else max(index, self._ports)
+        names = [f"eth{first + n}" for n in range(len(macs) if bonded else 1)]
+        self._ports = first + len(names)
         for name, mac in zip(names, macs, strict=False):
             match = {"match": {"macaddress": mac}, "set-name": name}
             self.ethernets[name] = match if bonded else match | own

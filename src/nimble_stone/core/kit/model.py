@@ -723,6 +723,13 @@ class Kit(_Part):
         self._check_conditions()
         self._check_templates()
         self._check_sizing(roles)
+        if not self.service.path:
+            asking = [one for one in self.acceptance if one.kind in ("members", "one-lead")]
+            if asking:
+                raise ValueError(
+                    f"acceptance check “{asking[0].id}” asks for members, but nodes are only asked"
+                    " by command"
+                )
         if self.admin_password not in {question.id for question in self.questions}:
             raise ValueError(
                 f"admin_password names “{self.admin_password}”, which is not a setting of this kit"

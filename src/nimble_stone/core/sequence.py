@@ -237,7 +237,7 @@ def _host_keys(sheet: Sheet, node: Node, wave: int, pace: float, slower: float) 
         make(
             "host-keys",
             f"host-keys/{node.id}",
-            "SSH host key",
+            "Host key",
             node,
             wave,
             (f"boot/{node.id}",),

@@ -93,6 +93,8 @@ async def evaluate(
         gateways=around.gateways if around else {},
         clocks=around.clocks if around else {},
         misnamed=around.names if around else {},
+        name_servers=around.asked.servers if around else {},
+        names_taken=around.asked.taken if around else {},
         no_network_boot=app.media.network_trouble() if app.media else "",
         now=app.clock(),
     )

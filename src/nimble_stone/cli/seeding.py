@@ -22,11 +22,13 @@ def fill(client: Client, data: Path, lab_plan: LabPlan, mib: int) -> None:
     """Fill an empty demonstration: estate, packages of about `mib` MiB, and a plan that is ready to
     run.
     """
+    from nimble_stone.lab import name_server
     from nimble_stone.lab.scenario import appliance, keelson, products, shoal
     from nimble_stone.lab.scenario import demo as scene
 
     await_lab(data / "lab" / "control.json")
     client.call("PUT", f"/api/secrets/{scene.CREDENTIAL}", {"value": scene.PASSWORD})
+    client.call("PUT", "/api/secrets/names/holm", {"value": name_server.SECRET})
     client.call("POST", "/api/estate", scene.estate_file(lab_plan).model_dump(mode="json"))
     client.call("POST", "/api/estate/read", {})
     know_machines(client, lab_plan)

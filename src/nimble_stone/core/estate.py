@@ -36,9 +36,31 @@ class Network(Fixed):
         description="First DHCP address of the network; empty: no DHCP.",
     )
     dynamic_last: IPv4Address | None = None
+    name_server: IPv4Address | None = Field(
+        default=None,
+        description=(
+            "Server that takes name records of the domain and of the subnet by signed dynamic"
+            " update (RFC 2136, RFC 8945); empty: none."
+        ),
+    )
+    name_port: int = Field(default=53, ge=1, le=65535)
+    name_key: str = Field(
+        default="",
+        max_length=255,
+        pattern=r"^[A-Za-z0-9._-]*$",
+        description="Name of its TSIG key.",
+    )
+    name_algorithm: Literal["hmac-sha256", "hmac-sha384", "hmac-sha512"] = "hmac-sha256"
+    name_credential: str = Field(
+        default="", max_length=200, description="Keyring entry with the key's secret, in base64."
+    )
 
     @model_validator(mode="after")
     def _whole(self) -> Network:
+        if self.name_server and not (self.name_key and self.name_credential):
+            raise ValueError(
+                f"network “{self.name}”: a name server needs a key and its keyring entry"
+            )
         if (self.dynamic_first is None) != (self.dynamic_last is None):
             raise ValueError(f"network “{self.name}”: a dynamic range has two ends")
         if (

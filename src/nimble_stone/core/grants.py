@@ -53,6 +53,9 @@ def owner_of(entry: str, estate: Estate) -> str:
         return f"plan {rest.partition('/')[0]}"
     logins = [host.name for host in estate.hosts if host.credential == entry]
     logins += [machine.name for machine in estate.machines if machine.credential == entry]
+    networks = [one.name for one in estate.networks if one.name_credential == entry]
+    if networks and not logins:
+        return f"the name server of network {networks[0]}"
     if not logins:
         return "no plan or host"
     shown = ", ".join(sorted(logins)[:3]) + (", …" if len(logins) > 3 else "")

@@ -405,6 +405,7 @@ _DOING = {
     "learn": "waiting for DHCP address",
     "boot": "waiting for boot",
     "host-keys": "waiting for SSH host key",
+    "names": "creating name records",
     "services": "waiting for services",
 }
 

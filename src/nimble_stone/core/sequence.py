@@ -11,7 +11,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from heapq import heapreplace
 
-from nimble_stone.core import machine_sequence
+from nimble_stone.core import machine_sequence, names
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.kit import expression
 from nimble_stone.core.kit.model import Forming
@@ -160,6 +160,7 @@ def build(sheet: Sheet, estate: Estate, *, pace: float = 1.0) -> list[Step]:
         steps += _node_steps(
             sheet, node, stores[node.id], carried[node.id], depth[node.role], services, pace, slower
         )
+    steps = _with_names(sheet, steps, pace)
     steps += _forming(sheet, depth, pace)
     steps += machine_sequence.enrolling(sheet, bare, estate, steps, pace)
     return _with_handover(sheet, steps)
@@ -334,6 +335,52 @@ def _node_steps(
             waits=True,
         ),
     ]
+
+
+NAMES_S = 2.0
+"""How long the records of one name take."""
+
+
+def _with_names(sheet: Sheet, steps: list[Step], pace: float) -> list[Step]:
+    """The steps with those that create name records: before a node starts, or, where its address
+    comes by DHCP, once that is known and before its services are waited for.
+    """
+    made = [
+        make(
+            "names",
+            f"names/virtual/{ident}",
+            f"Name of {ident}",
+            sheet.nodes[0],
+            1,
+            (),
+            pace * NAMES_S,
+            node="",
+            detail={"virtual": ident, "by": sheet.nodes[0].id},
+        )
+        for ident in names.virtual_names(sheet)
+    ]
+    waiting: dict[str, str] = {}
+    learned = {step.node for step in steps if step.kind == "learn"}
+    for node in filter(names.wanted, sheet.nodes):
+        key, by_dhcp = f"names/{node.id}", node.id in learned
+        after = (f"learn/{node.id}",) if by_dhcp else ()
+        waiting[node.id] = key
+        made.append(make("names", key, "Name records", node, 1, after, pace * NAMES_S))
+    kinds = {node.id: "services" if node.id in learned else "start" for node in sheet.nodes}
+    return [
+        *made,
+        *(
+            replace(step, after=(*step.after, waiting[step.node]))
+            if step.node in waiting and _begins(step, kinds[step.node])
+            else step
+            for step in steps
+        ),
+    ]
+
+
+def _begins(step: Step, kind: str) -> bool:
+    """Whether a step is what waits for the name: the services, or the first start."""
+    return step.kind == kind or (kind == "start" and step.kind in ("power-on", "medium-boot"))
 
 
 def _forming(sheet: Sheet, depth: Mapping[str, int], pace: float) -> list[Step]:

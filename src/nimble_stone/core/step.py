@@ -32,6 +32,7 @@ Kind = Literal[
     "services",
     "call",
     "ground",
+    "names",
 ]
 
 

@@ -20,6 +20,7 @@ from nimble_stone.store.runs import RunRow
 UNDO_STAGE = {
     "enroll": 0,
     "call": 1,
+    "names": 1,
     "services": 1,
     "host-keys": 1,
     "boot": 1,

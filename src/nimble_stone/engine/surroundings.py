@@ -13,6 +13,7 @@ from nimble_stone.core.checks.live import places
 from nimble_stone.core.errors import StoneError
 from nimble_stone.core.estate import Estate, Host
 from nimble_stone.core.plan.sheet import Node, Sheet
+from nimble_stone.engine import naming
 from nimble_stone.hosts.api import HostDriver
 from nimble_stone.ports.ports import Ports
 
@@ -30,6 +31,7 @@ class Surroundings:
     gateways: Mapping[str, str] = field(default_factory=dict)
     clocks: Mapping[str, str] = field(default_factory=dict)
     names: Mapping[str, str] = field(default_factory=dict)
+    asked: naming.Asked = field(default_factory=naming.Asked)
 
 
 async def look(ports: Ports, sheet: Sheet, estate: Estate) -> Surroundings:
@@ -44,6 +46,7 @@ async def look(ports: Ports, sheet: Sheet, estate: Estate) -> Surroundings:
         _merged(one.gateways for one in found),
         _merged(one.clocks for one in found),
         {node: why for one in found for node, why in one.names.items()},
+        await naming.ask(ports, sheet, estate),
     )
 
 

@@ -12,6 +12,7 @@ from typing import Any
 import asyncssh
 from aiohttp import web
 
+from nimble_stone.lab import name_server
 from nimble_stone.lab.controllers import habits, machine
 from nimble_stone.lab.controllers.bmc import Controller
 from nimble_stone.lab.controllers.built_host import BuiltHost
@@ -37,6 +38,7 @@ class Lab:
         self._servers: dict[str, asyncssh.SSHAcceptor] = {}
         self._doors = {name: self._door(host) for name, host in self.hosts.items()}
         self._control: web.AppRunner | None = None
+        self.names = name_server.NameServer(folder / "names.json")
         self._installed: dict[str, Installed] = {}
         self.controllers = {one.name: self._controller(one) for one in plan.machines}
 
@@ -55,6 +57,7 @@ class Lab:
     async def open(self, control_port: int = 0) -> int:
         """Start everything; the port of the control interface."""
         await self.guests.open()
+        await self.names.open(*self.plan.real(name_server.ADDRESS, name_server.PORT))
         for host in self.hosts.values():
             if not host.knobs.unreachable:
                 await self._listen(host)
@@ -86,6 +89,7 @@ class Lab:
         for server in self._servers.values():
             server.close()
         await self.guests.close()
+        await self.names.close()
         for controller in self.controllers.values():
             machine.save(controller.machine, self.folder)
             await controller.close()
@@ -190,6 +194,7 @@ class Lab:
                     }
                     for name, host in self.hosts.items()
                 },
+                "names": self.names.records,
                 "machines": {
                     name: {
                         "knobs": asdict(one.machine.knobs),

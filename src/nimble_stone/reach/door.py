@@ -11,6 +11,7 @@ from contextlib import AbstractAsyncContextManager
 from nimble_stone.reach import http
 from nimble_stone.reach.http import Fetched, fetch, locate
 from nimble_stone.reach.https import Certificate, HttpsPeer, certificate, trust
+from nimble_stone.reach.names import NameDoor, NameServer
 from nimble_stone.reach.policy import DialPolicy
 from nimble_stone.reach.ssh import Pins, Ssh
 
@@ -59,6 +60,10 @@ class Reach:
         except (OSError, UnicodeError):
             return []
         return list(dict.fromkeys(str(entry[4][0]) for entry in found))
+
+    def names(self, server: NameServer) -> NameDoor:
+        """A name server that takes updates; see reach.names."""
+        return NameDoor(self.policy, server)
 
     async def certificate(self, address: str, port: int, now: float) -> Certificate:
         """The certificate a server shows; see reach.https."""

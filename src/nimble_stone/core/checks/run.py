@@ -10,6 +10,7 @@ from nimble_stone.core.checks import (
     keys,
     live,
     machines,
+    names,
     redundancy,
     values,
 )
@@ -64,6 +65,8 @@ RULES: tuple[Rule, ...] = (
     live.outside,
     live.around,
     live.fences,
+    names.creatable,
+    names.answered,
 )
 
 

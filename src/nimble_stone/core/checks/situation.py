@@ -64,6 +64,10 @@ class Situation:
     """Time server that tells them no time → the same."""
     misnamed: Mapping[str, str] = field(default_factory=dict)
     """Node → what its name or address is already, where that is something else."""
+    name_servers: Mapping[str, str] = field(default_factory=dict)
+    """Name server that was asked and takes no records of this plan → why."""
+    names_taken: Mapping[str, str] = field(default_factory=dict)
+    """Node → what the name server says its name or address is already, if it is not ours."""
     no_network_boot: str = ""
     """Why this server boots no machine from the network, '' when it does or is not asked."""
     withheld: Mapping[str, str] = field(default_factory=dict)

@@ -51,6 +51,9 @@ MACHINE_PARTS = (SYSTEM_DRIVE, SYSTEM_RULE, "drives", "rule", "port", "bond")
 """Columns, whole or by the last part of their name, that only a node on a machine has."""
 
 
+RECORDS, CREATE_RECORDS = "records", "create"
+"""The column that says whether name records are created, and its value if so."""
+HOST_NAME = Rule(max_length=63, pattern=r"[a-z0-9]([a-z0-9-]*[a-z0-9])?")
 OWN_VCPU, OWN_MEMORY = "own.vcpu", "own.memory"
 FENCE = "fence"
 FENCE_RULE = Rule(max_length=120, pattern=r"[A-Za-z0-9][A-Za-z0-9._-]*/[A-Za-z0-9][A-Za-z0-9._-]*")
@@ -120,7 +123,7 @@ def columns_of(kit: Kit, packages: Packages, estate: Estate, plan: Plan) -> tupl
             "Name",
             "text",
             "node",
-            rule=Rule(max_length=63, pattern=r"[a-z0-9]([a-z0-9-]*[a-z0-9])?"),
+            rule=HOST_NAME,
         ),
         Column("size", "Size", "choice", "role", choices=sizes),
         *_fence(kit),
@@ -137,6 +140,7 @@ def columns_of(kit: Kit, packages: Packages, estate: Estate, plan: Plan) -> tupl
         Column("dns", "DNS", "text", "plan", required=False),
         Column("domain", "Domain", "text", "plan", required=False),
         Column("search", "Search domains", "text", "plan", required=False),
+        *_records(kit, estate, plan),
         Column("ntp", "NTP", "text", "plan", required=False),
         Column("time_zone", "Time zone", "text", "plan"),
         *_more_addressing("", "", kit.takes, (), estate, plan),
@@ -324,6 +328,28 @@ def _ports(network: str, port: str, bond: str, roles: tuple[str, ...]) -> list[C
     return [
         Column(network_column(network, "port"), port, "text", "node", False, roles=roles),
         Column(network_column(network, "bond"), bond, "choice", "role", False, BONDS, roles=roles),
+    ]
+
+
+def virtual_name(ident: str) -> str:
+    """The column with the host name of a virtual address."""
+    return f"virtual.{ident}.name"
+
+
+def _records(kit: Kit, estate: Estate, plan: Plan) -> list[Column]:
+    """Whether name records are created, where a network has a server for them or the plan speaks of
+    it; and the names of virtual addresses.
+    """
+    if not any(one.name_server for one in estate.networks) and not _speaks_of(plan, RECORDS):
+        return []
+    return [
+        Column(RECORDS, "Name records", "choice", "plan", False, choices=(CREATE_RECORDS, "leave")),
+        *(
+            Column(
+                virtual_name(one.id), f"{one.label}: name", "text", "plan", False, rule=HOST_NAME
+            )
+            for one in kit.virtual
+        ),
     ]
 
 

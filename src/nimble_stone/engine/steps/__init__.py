@@ -9,6 +9,7 @@ from nimble_stone.engine.steps import (
     hosts,
     installing,
     machines,
+    names,
     vms,
     waiting,
 )
@@ -18,6 +19,7 @@ KINDS: dict[str, Kind] = {
     **copying.KINDS,
     **disks.KINDS,
     **vms.KINDS,
+    **names.KINDS,
     **machines.KINDS,
     **installing.KINDS,
     **waiting.KINDS,

@@ -36,6 +36,11 @@
     { id: 'dynamic_last', label: 'Last DHCP address', example: 'no DHCP' },
     { id: 'subnet6', label: 'IPv6 subnet', example: 'no IPv6' },
     { id: 'gateway6', label: 'IPv6 gateway', example: 'no IPv6' },
+    { id: 'name_server', label: 'Name server for records', example: 'none' },
+    { id: 'name_port', label: 'Its port', example: '53' },
+    { id: 'name_key', label: 'Its TSIG key', example: 'rollouts' },
+    { id: 'name_algorithm', label: 'Key algorithm', example: 'hmac-sha256' },
+    { id: 'name_credential', label: 'Key secret in the keyring', example: 'names/kelda' },
   ];
   async function go(work: () => Promise<unknown>) {
     busy = true;

@@ -14,6 +14,11 @@ const TYPED = [
   'gateway6',
   'dynamic_first',
   'dynamic_last',
+  'name_server',
+  'name_port',
+  'name_key',
+  'name_algorithm',
+  'name_credential',
 ] as const;
 
 export type Fields = Record<(typeof TYPED)[number], string>;

@@ -405,6 +405,7 @@ _DOING = {
     "learn": "waiting for DHCP address",
     "boot": "waiting for boot",
     "host-keys": "waiting for SSH host key",
+    "delay": "waiting as the package says",
     "names": "creating name records",
     "services": "waiting for services",
 }

@@ -11,7 +11,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from heapq import heapreplace
 
-from nimble_stone.core import machine_sequence, names
+from nimble_stone.core import machine_sequence, names, startup
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.kit import expression
 from nimble_stone.core.kit.model import Forming
@@ -160,6 +160,7 @@ def build(sheet: Sheet, estate: Estate, *, pace: float = 1.0) -> list[Step]:
         steps += _node_steps(
             sheet, node, stores[node.id], carried[node.id], depth[node.role], services, pace, slower
         )
+    steps = startup.in_order(sheet, steps, pace)
     steps = _with_names(sheet, steps, pace)
     steps += _forming(sheet, depth, pace)
     steps += machine_sequence.enrolling(sheet, bare, estate, steps, pace)

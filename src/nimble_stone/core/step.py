@@ -33,6 +33,7 @@ Kind = Literal[
     "call",
     "ground",
     "names",
+    "delay",
 ]
 
 

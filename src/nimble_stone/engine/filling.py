@@ -107,7 +107,7 @@ async def environment_of(c: Filler) -> dict[str, str]:
     """
     kit, package = c.run.sheet.kit, c.run.sheet.packages.of(c.node.role)
     role = kit.role(c.node.role)
-    own = role is not None and role.accepts is not None
+    own = role is not None and (role.accepts is not None or bool(role.system and role.environment))
     values = {
         key: await fill(c, template)
         for key, template in (role.environment if role and own else kit.environment).items()

@@ -21,6 +21,7 @@ UNDO_STAGE = {
     "enroll": 0,
     "call": 1,
     "names": 1,
+    "delay": 1,
     "services": 1,
     "host-keys": 1,
     "boot": 1,

@@ -66,6 +66,24 @@ def _view(row: PackageRow) -> PackageView:
         return installing.image_view(
             row.sha256, row.product, row.version, image_disk(contents), row.thin_bytes, row.kind
         )
+    read = contents.envelope
+    if read is not None and len(read.systems) > 1:
+        return installing.set_view(
+            PackageView(
+                row.sha256,
+                replace(
+                    installing.NO_HARDWARE,
+                    product=row.product,
+                    version=row.version,
+                    licences=read.licences,
+                    files=read.files,
+                    disks=read.disks,
+                ),
+                row.thin_bytes,
+                row.kind,
+            ),
+            read,
+        )
     return PackageView(row.sha256, contents.descriptor, row.thin_bytes)
 
 

@@ -173,11 +173,15 @@ class NameDoor:
             ) from error
         except (dns.exception.DNSException, EOFError) as error:
             raise self._odd(what, error) from error
-        code = answer.rcode()
-        if code in (dns.rcode.NOERROR, dns.rcode.NXDOMAIN) and not isinstance(
-            message, dns.update.UpdateMessage
-        ):
-            return answer
+        self._judge(message, answer, what)
+        return answer
+
+    def _judge(self, message: dns.message.Message, answer: dns.message.Message, what: str) -> None:
+        """Raises what the answer's code says."""
+        server, where = self._server, f"name server {self._server.address}"
+        code, changes = answer.rcode(), isinstance(message, dns.update.UpdateMessage)
+        if code == dns.rcode.NOERROR or (code == dns.rcode.NXDOMAIN and not changes):
+            return
         if code in _CHANGED:
             raise Conflict(
                 f"{where} did not do the {what}: its records have changed meanwhile",
@@ -186,13 +190,11 @@ class NameDoor:
             )
         if code in (dns.rcode.REFUSED, dns.rcode.NOTAUTH):
             raise self._refused(what, dns.rcode.to_text(code))
-        if code != dns.rcode.NOERROR:
-            raise RemoteFailed(
-                f"{where} answered {what} with {dns.rcode.to_text(code)}",
-                target=server.address,
-                operation=what,
-            )
-        return answer
+        raise RemoteFailed(
+            f"{where} answered {what} with {dns.rcode.to_text(code)}",
+            target=server.address,
+            operation=what,
+        )
 
     def _odd(self, what: str, error: Exception) -> RemoteFailed:
         address, why = self._server.address, str(error)[:120] or type(error).__name__

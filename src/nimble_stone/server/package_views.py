@@ -262,8 +262,13 @@ def unusable_of(contents: Contents) -> str:
     if contents.iso is not None:
         bootable = contents.iso.boots_bios or contents.iso.boots_uefi
         return "" if bootable else "no machine can boot from the image"
+    read = contents.envelope
     try:
-        adapt.adapt(contents.descriptor)
+        if read is None:
+            adapt.adapt(contents.descriptor)
+            return ""
+        for system in read.systems:
+            adapt.adapt(descriptor.of_system(read, system))
     except FormatError as error:
         return str(error)
     return ""
@@ -274,12 +279,32 @@ def is_image(contents: Contents) -> bool:
     return contents.envelope is None and contents.iso is None and len(contents.disks) == 1
 
 
+def _several(contents: Contents) -> bool:
+    return contents.envelope is not None and len(contents.envelope.systems) > 1
+
+
+def _able(contents: Contents, kits: Sequence[Kit]) -> list[Kit]:
+    """Of the kits that take a package by its name, those that say which of its systems they make
+    nodes from.
+    """
+    if contents.envelope is None or not _several(contents):
+        return list(kits)
+    ids = {system.id for system in contents.envelope.systems}
+    return [
+        kit
+        for kit in kits
+        if all(role.system in ids for role in kit.roles if role.own_nodes and not role.accepts)
+    ]
+
+
 def _lacks(contents: Contents) -> str:
     """What a plan needs to roll the package out, where no kit fits."""
     if is_image(contents):
         return "needs a kit that states hardware for the image"
     if contents.iso is not None:
         return "needs a kit with answer files for the installer"
+    if _several(contents):
+        return "needs a kit whose roles name its systems"
     return "no kit supports this package"
 
 
@@ -290,7 +315,7 @@ def item(row: PackageRow, contents: Contents, kits: Sequence[Kit], plans: list[s
         if contents.envelope
         else None
     )
-    unusable = unusable_of(contents)
+    unusable, kits = unusable_of(contents), _able(contents, kits)
     return PackageItem(
         sha256=row.sha256,
         kind=row.kind,
@@ -331,7 +356,7 @@ def view(
     read = contents.envelope
     guest: adapt.Guest | None = None
     with contextlib.suppress(FormatError):
-        guest = adapt.adapt(contents.descriptor)
+        guest = None if _several(contents) else adapt.adapt(contents.descriptor)
     text = licence_of(contents)
     carries = {advice.size: advice.carries for kit in kits for advice in kit.sizes}
     descriptions = {n.name: n.description for n in read.networks} if read else {}

@@ -6,8 +6,9 @@ from collections.abc import Iterator
 
 from nimble_stone.core.checks.situation import Situation
 from nimble_stone.core.findings import Finding, Remedy
-from nimble_stone.core.plan.packages import formats_of
+from nimble_stone.core.plan.packages import SYSTEMS, formats_of
 from nimble_stone.core.plan.sheet import Node
+from nimble_stone.core.units import count_text
 
 
 def packages(s: Situation) -> Iterator[Finding]:
@@ -15,6 +16,18 @@ def packages(s: Situation) -> Iterator[Finding]:
     for role in s.sheet.kit.roles:
         package = s.sheet.packages.of(role.id)
         if package is None or not s.sheet.by_role.get(role.id):
+            continue
+        systems = [one.name for one in package.systems or (package.descriptor,)]
+        several = package.format in SYSTEMS and (len(systems) > 1 or bool(role.system))
+        if several and role.system not in systems:
+            ids = ", ".join(sorted(systems)[:6])
+            yield _about(
+                s.sheet.by_role[role.id][0],
+                "package-systems",
+                f"{package.title} holds {count_text(len(systems), 'system')} ({ids}); the kit makes"
+                f" {role.label} nodes from {role.system or 'none of them'}.",
+                "Correct `system` of the role in the kit, or choose another package",
+            )
             continue
         if package.format in formats_of(s.sheet.kit, role.id):
             continue

@@ -10,7 +10,16 @@ from dataclasses import replace
 from nimble_stone.core.kit.image import DiskImage
 from nimble_stone.core.kit.installer import Installer
 from nimble_stone.core.kit.model import Kit, Role
-from nimble_stone.core.package.model import Controller, Descriptor, Disk, Drive, Nic, Size
+from nimble_stone.core.package import descriptor
+from nimble_stone.core.package.model import (
+    Controller,
+    Descriptor,
+    Disk,
+    Drive,
+    Envelope,
+    Nic,
+    Size,
+)
 from nimble_stone.core.plan.packages import IMAGES, Packages, PackageView
 from nimble_stone.core.units import GIB
 
@@ -43,15 +52,15 @@ def named(label: str) -> tuple[str, str]:
 
 def view(sha256: str, product: str, version: str) -> PackageView:
     """An installer ISO as the sheet sees it, before a kit says what it needs."""
-    descriptor = replace(NO_HARDWARE, name=product, product=product, version=version)
-    return PackageView(sha256, descriptor, 0, "iso")
+    nothing = replace(NO_HARDWARE, name=product, product=product, version=version)
+    return PackageView(sha256, nothing, 0, "iso")
 
 
 def image_view(
     sha256: str, product: str, version: str, disk: Disk, thin_bytes: int, form: str
 ) -> PackageView:
     """A disk image as the sheet sees it, before a kit says what hardware it gets."""
-    descriptor = replace(
+    one_disk = replace(
         NO_HARDWARE,
         name=product,
         product=product,
@@ -60,7 +69,32 @@ def image_view(
         disk_order=(disk.id,),
         transports=("iso",),
     )
-    return PackageView(sha256, descriptor, thin_bytes, form)
+    return PackageView(sha256, one_disk, thin_bytes, form)
+
+
+def set_view(package: PackageView, read: Envelope) -> PackageView:
+    """A package of several systems as the sheet sees it: what each asks is asked once."""
+    plain = [descriptor.of_system(read, one) for one in read.systems]
+    systems = tuple(replace(one, questions=(*one.questions, *read.questions)) for one in plain)
+    asked = {q.key: q for one in systems for q in one.questions}
+    own = replace(package.descriptor, questions=tuple(asked.values()))
+    return replace(
+        package,
+        descriptor=own,
+        systems=systems,
+        startup=descriptor.startups(read.collection),
+    )
+
+
+def _system(package: PackageView, one: Descriptor) -> PackageView:
+    """One system of a package; its disks take their share of the package's bytes."""
+    sizes = {file.id: file.size or 0 for file in one.files}
+    files = {disk.id: sizes.get(disk.file_id, 0) for disk in one.disks}
+    share = sum(files.get(ident, 0) for ident in one.disk_order) / max(1, sum(files.values()))
+    named = replace(one, product=package.descriptor.product, version=package.descriptor.version)
+    return replace(
+        package, descriptor=named, thin_bytes=round(package.thin_bytes * min(1.0, share))
+    )
 
 
 def as_kit_says(packages: Packages, kit: Kit) -> Packages:
@@ -68,6 +102,9 @@ def as_kit_says(packages: Packages, kit: Kit) -> Packages:
     own = dict(packages.own)
     for role in kit.roles:
         package = packages.of(role.id)
+        system = package.system(role.system) if package else None
+        if package is not None and system is not None:
+            own[role.id] = _system(package, system)
         if role.image is not None and package is not None and package.format in IMAGES:
             own[role.id] = replace(package, descriptor=_with_hardware(package, role, kit))
         if role.installer is not None and package is not None and package.format == "iso":

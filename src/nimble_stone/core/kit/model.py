@@ -149,6 +149,14 @@ class Role(_Part):
             " `own.vcpu` and `own.memory`)."
         ),
     )
+    system: str = Field(
+        default="",
+        max_length=200,
+        description=(
+            "Which virtual system its nodes are made from, where the package holds several: its id"
+            " in the descriptor."
+        ),
+    )
     fence: bool = Field(
         default=False,
         description=(

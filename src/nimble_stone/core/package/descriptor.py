@@ -4,7 +4,16 @@ from __future__ import annotations
 
 from nimble_stone.core.errors import FormatError
 from nimble_stone.core.package import envelope
-from nimble_stone.core.package.model import Descriptor, Envelope, Noticed, Product, Size
+from nimble_stone.core.package.model import (
+    Collection,
+    Descriptor,
+    Envelope,
+    Noticed,
+    Product,
+    Size,
+    Startup,
+    System,
+)
 
 _NOBODY = Product("", "", "", "", "", "")
 
@@ -33,7 +42,13 @@ def summary(read: Envelope, found: list[Noticed] | tuple[Noticed, ...] = ()) -> 
             code="ovf-systems",
             clause="DSP0243 7.2",
         )
-    system = read.systems[0]
+    return of_system(read, read.systems[0], found)
+
+
+def of_system(
+    read: Envelope, system: System, found: list[Noticed] | tuple[Noticed, ...] = ()
+) -> Descriptor:
+    """What a rollout needs of one of the envelope's systems."""
     product = next(
         (p for p in system.products if p.product),
         system.products[0] if system.products else _NOBODY,
@@ -48,7 +63,7 @@ def summary(read: Envelope, found: list[Noticed] | tuple[Noticed, ...] = ()) -> 
         disks=read.disks,
         disk_order=standard.disks,
         networks=read.networks,
-        sizes=sizes(read),
+        sizes=sizes(read, (system,)),
         nics=standard.nics,
         questions=system.questions,
         licences=read.licences,
@@ -65,17 +80,28 @@ def summary(read: Envelope, found: list[Noticed] | tuple[Noticed, ...] = ()) -> 
     )
 
 
-def sizes(read: Envelope) -> tuple[Size, ...]:
+def sizes(read: Envelope, systems: tuple[System, ...] = ()) -> tuple[Size, ...]:
     """The sizes on offer, in the publisher's order; one called “as packaged” when there are no
-    options. All systems together.
+    options. Of these systems, or of all systems together.
     """
 
     def at(option: str) -> tuple[int, int]:
         rows = [
-            next((h for h in s.hardware if h.option == option), s.standard) for s in read.systems
+            next((h for h in s.hardware if h.option == option), s.standard)
+            for s in systems or read.systems
         ]
         return sum(h.vcpu.normal or 0 for h in rows), sum(h.memory.normal or 0 for h in rows)
 
     if not read.options:
         return (Size("", "as packaged", "", True, *at("")),)
     return tuple(Size(o.id, o.label, o.description, o.default, *at(o.id)) for o in read.options)
+
+
+def startups(collection: Collection | None) -> tuple[Startup, ...]:
+    """In which order the members of a collection start, inner collections included (DSP0243
+    clause 9.7).
+    """
+    if collection is None:
+        return ()
+    inner = (one for each in collection.collections for one in startups(each))
+    return (*collection.startup, *inner)

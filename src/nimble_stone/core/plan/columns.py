@@ -504,7 +504,8 @@ def _asked(kit: Kit, packages: Packages, estate: Estate) -> list[Column]:
             column
             for column in _beyond(
                 packages.own.get(role.id),
-                set(role.environment),
+                # a role without a package of another product is answered for by the kit
+                set(role.environment) if role.accepts else covered | set(role.environment),
                 tuple(other.id for other in kit.roles if other.accepts == role.accepts),
             )
             if column.id not in known

@@ -8,7 +8,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 
 from nimble_stone.core.kit.model import Accepts, Kit
-from nimble_stone.core.package.model import Descriptor, Size
+from nimble_stone.core.package.model import Descriptor, Size, Startup
 
 
 @dataclass(frozen=True)
@@ -21,6 +21,14 @@ class PackageView:
     descriptor: Descriptor
     thin_bytes: int
     format: str = "ova"
+    systems: tuple[Descriptor, ...] = ()
+    """Of a package with several virtual systems: each, named by its id."""
+    startup: tuple[Startup, ...] = ()
+    """When each of them starts, as the package says."""
+
+    def system(self, ident: str) -> Descriptor | None:
+        """One of several systems, by its id."""
+        return next((one for one in self.systems if one.name == ident), None)
 
     @property
     def title(self) -> str:

@@ -171,7 +171,28 @@ class Services(_Waiting):
         return None
 
 
+class Delay:
+    """The pause that a package wants between two of its systems."""
+
+    async def observe(self, c: Context) -> Found | None:
+        """It is over, counted from when it was first waited for."""
+        if "until" not in c.answer:
+            return None
+        left = float(c.answer["until"]) - c.ports.clock()
+        return {"seconds": c.step.detail["seconds"]} if left <= 0 else None
+
+    async def act(self, c: Context) -> None:
+        """Note when it is over; a server that was killed waits once more."""
+        seconds = float(c.step.detail["seconds"]) * c.ports.pace
+        c.answer.setdefault("until", c.ports.clock() + seconds)
+
+    async def undo(self, c: Context) -> str:
+        """Nothing was made."""
+        return ""
+
+
 KINDS: dict[str, Kind] = {
+    "delay": Delay(),
     "learn": Learn(),
     "boot": Boot(),
     "host-keys": HostKeys(),

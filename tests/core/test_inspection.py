@@ -134,7 +134,7 @@ def test_no_value_can_leave_its_line(value: str) -> None:
 
 @given(st.integers(0, 9000), st.integers(1, 6000), st.integers(0, 9000))
 def test_a_job_lies_in_every_piece_that_meets_it(at: int, length: int, start: int) -> None:
-    from nimble_stone.server.media import patched
+    from nimble_stone.packages.installers import patched
 
     base = bytes(range(256)) * 80
     data = job.written(Job("inspect", "gneiss", "https://x/report/1", "sha256//x"))

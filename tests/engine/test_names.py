@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from pathlib import Path
 
 import pytest
 
 from nimble_stone.cli.client import Client
+from nimble_stone.core.errors import InputError
 from nimble_stone.lab import name_server
 from nimble_stone.lab.scenario import products
 from tests.support.named import LabNames, dig, nsupdate
@@ -124,3 +124,21 @@ def test_without_a_name_server_nothing_is_promised(scene: Scene) -> None:
         {"version": view["version"], "edits": [found[0]["remedy"]["edit"]]},
     )
     assert "names-no-server" not in {one["code"] for one in view["findings"]}
+
+
+def test_a_network_gets_its_name_server_on_its_page(scene: Scene) -> None:
+    client = scene.client
+    network = {"name": "inner", "subnet": "10.44.99.0/24", "gateway": "10.44.99.1"}
+    with pytest.raises(InputError, match="a name server needs a key and its keyring entry"):
+        client.call("PUT", "/api/networks", network | {"name_server": "10.44.0.5"})
+    more = {
+        "name_server": "10.44.0.5",
+        "name_port": "5353",
+        "name_key": "rollouts",
+        "name_algorithm": "hmac-sha512",
+        "name_credential": "names/holm",
+    }
+    found = client.call("PUT", "/api/networks", network | more)["networks"]
+    kept = next(one for one in found if one["name"] == "inner")
+    assert {key: str(kept[key]) for key in more} == more
+    client.call("DELETE", "/api/networks/inner")

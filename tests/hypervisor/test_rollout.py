@@ -7,13 +7,18 @@ from __future__ import annotations
 import json
 import subprocess
 import sys
+from collections.abc import Iterator
 from importlib.resources import files
 from pathlib import Path
+from typing import Any
 
 import pytest
 
 from nimble_stone.cli.client import Client
-from tests.hypervisor import appliance, cloud_image, hosts
+from nimble_stone.lab import name_server
+from tests.hypervisor import cloud_image, hosts, packages
+from tests.support import gauge_set
+from tests.support.named import Named, dig
 from tests.support.processes import PASSWORD, ServerProcess, ended, ready_plan, wait_for
 
 pytestmark = pytest.mark.timeout(900)
@@ -49,26 +54,65 @@ def _virsh(folder: Path, host: str, *words: str) -> str:
 
 def _known(folder: Path, server: ServerProcess) -> None:
     """Both hosts are in the estate, and read; one by an account that is not root."""
-    if not server.client().call("GET", "/api/estate")["hosts"]:
+    text = hosts.ESTATE.replace("10.44.20.3, user: root", "10.44.20.3, user: oper")
+    file = folder / "estate.yaml"
+    if not file.exists() or file.read_text() != text:
         server.cli("secret", "set", "host-key", "--key", stdin=(folder / "hosts/key").read_text())
-        text = hosts.ESTATE.replace("10.44.20.3, user: root", "10.44.20.3, user: oper")
-        (folder / "estate.yaml").write_text(text)
-        server.cli("estate", "load", str(folder / "estate.yaml"))
+        file.write_text(text)
+        server.cli("estate", "load", str(file))
         server.cli("estate", "refresh")
 
 
-def test_three_nodes_are_rolled_out_proved_and_taken_back_on_a_real_hypervisor(
-    folder: Path, estate: list[hosts.RealHost], server: ServerProcess
-) -> None:
-    client = server.client()
+@pytest.fixture
+def names(folder: Path, server: ServerProcess) -> Iterator[Named]:
+    """Debian's name server in the hosts' network, and the network that uses it."""
+    prefix = ("ip", "netns", "exec", hosts.NETNS)
+    found = Named(folder / "named", hosts.GATEWAY, 53, prefix)
     _known(folder, server)
+    client = server.client()
+    client.call("PUT", "/api/secrets/names/holm", {"value": name_server.SECRET})
+    known = next(one for one in client.call("GET", "/api/estate")["networks"])
+    more = {"name_server": hosts.GATEWAY, "name_key": name_server.KEY}
+    network = {key: str(value) for key, value in known.items() if value not in (None, "", [])}
+    network |= {"dns": " ".join(known["dns"]), "name_credential": "names/holm"}
+    client.call("PUT", "/api/networks", network | more)
+    yield found
+    found.close()
+
+
+def _address(view: dict[str, Any], node: str) -> str:
+    cells = next(one["cells"] for one in view["nodes"] if one["id"] == node)
+    return str(cells["address"]["value"])
+
+
+def _a_foreign_machine_is_found(client: Client, view: dict[str, Any]) -> None:
+    """Somebody has a planned address: it is found before anything begins."""
+    address = _address(view, "archive-1")
+    place = [f"{address}/24", "dev", "hv0"]
+    subprocess.run(["ip", "-n", hosts.NETNS, "addr", "add", *place], check=True)
+    found = client.call("POST", "/api/plans/real/run")
+    subprocess.run(["ip", "-n", hosts.NETNS, "addr", "del", *place], check=True)
+    assert found["run"] == ""
+    said = {one["code"]: one["message"] for one in found["plan"]["findings"]}
+    assert address in said["address-answers"]
+
+
+def test_three_nodes_are_rolled_out_proved_and_taken_back_on_a_real_hypervisor(
+    folder: Path, estate: list[hosts.RealHost], server: ServerProcess, names: Named
+) -> None:
+    """A package of two systems, with name records in a real zone."""
+    client = server.client()
     facts = {host["name"]: host for host in client.call("GET", "/api/estate")["hosts"]}
     assert facts["gannet"]["networks"] == ["survey"]
     assert facts["gannet"]["memory_bytes"] > 1 << 30
     assert facts["gannet"]["domain_type"] in ("kvm", "qemu")
 
-    server.cli("package", "add", str(appliance.build(folder / "build")))
-    view = ready_plan(client, hosts.PLAN)
+    (server.data / "kits").mkdir(exist_ok=True)
+    (server.data / "kits/gauge-set.yaml").write_text(gauge_set.kit())
+    server.cli("package", "add", str(packages.the_set(folder / "build")))
+    text = hosts.PLAN.replace("kit: gauge-collector", "kit: gauge-set")
+    text = text.replace("Gauge Collector 4.2.0", f"{gauge_set.PRODUCT} 4.2.0")
+    view = ready_plan(client, text.replace("values:\n", "values:\n  records: create\n"))
     assert not [finding for finding in view["findings"] if finding["severity"] == "blocker"], view[
         "findings"
     ]
@@ -83,6 +127,7 @@ def test_three_nodes_are_rolled_out_proved_and_taken_back_on_a_real_hypervisor(
         "/var/lib/libvirt/images/others",
     )
 
+    _a_foreign_machine_is_found(client, view)
     run = client.call("POST", "/api/plans/real/run")
     assert run["run"], run["plan"]["findings"]
     done = ended(client, run["run"], 600)
@@ -107,6 +152,8 @@ def test_three_nodes_are_rolled_out_proved_and_taken_back_on_a_real_hypervisor(
         assert run["run"] in _virsh(
             folder, node["host"], "metadata", node["name"], "urn:nimble-stone:mark:1"
         )
+
+        assert dig(names, f"{node['name']}.kelda.holm.example", "A") == [_address(view, node["id"])]
 
     # The first host loses power, the checks say so; it comes back and they pass again.
     lead = next(node for node in done["nodes"] if node["id"] == "lead-1")
@@ -135,6 +182,8 @@ def test_three_nodes_are_rolled_out_proved_and_taken_back_on_a_real_hypervisor(
 
     client.call("POST", f"/api/runs/{run['run']}/undo", {})
     assert ended(client, run["run"], 120, states=("undone",))["state"] == "undone"
+    for node in done["nodes"]:
+        assert dig(names, f"{node['name']}.kelda.holm.example", "A") == []
     for name in hosts.NAMES:
         assert _virsh(folder, name, "list", "--all", "--name") == ""
         assert "ns-" not in _virsh(folder, name, "vol-list", f"{name}-local")

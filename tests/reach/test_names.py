@@ -30,9 +30,7 @@ TXT = Record(f"_mark.{NAME}", "TXT", 'run=r1 node="a\\b"')
 
 
 @pytest_asyncio.fixture(params=["bind", "lab"])
-async def served(
-    request: pytest.FixtureRequest, tmp_path: Path
-) -> AsyncIterator[Named | LabNames]:
+async def served(request: pytest.FixtureRequest, tmp_path: Path) -> AsyncIterator[Named | LabNames]:
     if request.param == "bind":
         real = await asyncio.to_thread(Named, tmp_path)
         yield real
@@ -89,9 +87,7 @@ async def test_what_others_made_is_seen_and_a_condition_keeps_it(
         await ours.update("kelda.holm.example", [Change(A)], [Condition(NAME, "A")])
     assert conflict.value.code == "names-changed"
     with pytest.raises(Conflict):
-        await ours.update(
-            "kelda.holm.example", [Change(A)], [Condition(TXT.name, "TXT", TXT.text)]
-        )
+        await ours.update("kelda.holm.example", [Change(A)], [Condition(TXT.name, "TXT", TXT.text)])
     assert await ours.read(NAME, "A") == ["10.44.20.99"]
     # what is not there as we say it stays
     await ours.update("kelda.holm.example", [Change(A, "remove")])

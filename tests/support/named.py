@@ -25,10 +25,19 @@ _EACH = 'zone "{zone}" {{ type primary; file "{zone}zone"; allow-update {{ key {
 
 
 class Named:
-    """One that runs on a port. Close with `close`."""
+    """One that runs on a port, behind `prefix` (such as a network namespace). Close with
+    `close`.
+    """
 
-    def __init__(self, folder: Path, address: str = "127.0.0.1", port: int = 0) -> None:
-        self.address, self.port = address, port or free_port()
+    def __init__(
+        self,
+        folder: Path,
+        address: str = "127.0.0.1",
+        port: int = 0,
+        prefix: tuple[str, ...] = (),
+    ) -> None:
+        folder.mkdir(exist_ok=True)
+        self.address, self.port, self.prefix = address, port or free_port(), prefix
         key = name_server.KEY
         text = _CONF.format(
             folder=folder, port=self.port, address=address, key=key, secret=name_server.SECRET
@@ -37,7 +46,7 @@ class Named:
             (folder / f"{zone}zone").write_text(_ZONE)
             text += _EACH.format(zone=zone, key=key)
         (folder / "named.conf").write_text(text)
-        line = ["/usr/sbin/named", "-g", "-c", str(folder / "named.conf")]
+        line = [*prefix, "/usr/sbin/named", "-g", "-c", str(folder / "named.conf")]
         with (folder / "named.log").open("wb") as log:
             self._process: Any = subprocess.Popen(line, stdout=log, stderr=log)
         wait_for(lambda: dig(self, "kelda.holm.example", "SOA"), 20, "the name server")
@@ -52,12 +61,21 @@ class LabNames:
     """A name server of the lab that listens on a port already."""
 
     def __init__(self, address: str, port: int) -> None:
-        self.address, self.port = address, port
+        self.address, self.port, self.prefix = address, port, ()
 
 
 def dig(server: Named | LabNames, name: str, kind: str) -> list[str]:
     """What a name has, asked by ISC's client."""
-    line = ["dig", f"@{server.address}", "-p", str(server.port), "+tcp", "+short", "+tries=1"]
+    line = [
+        *server.prefix,
+        "dig",
+        f"@{server.address}",
+        "-p",
+        str(server.port),
+        "+tcp",
+        "+short",
+        "+tries=1",
+    ]
     done = subprocess.run([*line, "+time=2", name, kind], capture_output=True, text=True)
     return done.stdout.split("\n")[:-1] if done.returncode == 0 else []
 
@@ -67,6 +85,6 @@ def nsupdate(server: Named | LabNames, *lines: str) -> str:
     key = f"hmac-sha256:{name_server.KEY}:{name_server.SECRET}"
     text = "\n".join((f"server {server.address} {server.port}", *lines, "send", ""))
     done = subprocess.run(
-        ["nsupdate", "-v", "-y", key], input=text, capture_output=True, text=True
+        [*server.prefix, "nsupdate", "-v", "-y", key], input=text, capture_output=True, text=True
     )
     return done.stderr.strip() if done.returncode else ""

@@ -334,6 +334,10 @@ class Facts(Fixed):
     hostname: str = ""
     hypervisor: str = ""
     cpu_model: str = ""
+    tpm: bool | None = None
+    """Whether it can give VMs a TPM."""
+    secure_boot: bool | None = None
+    """Whether it has firmware that starts only signed systems."""
     threads: int = 0
     memory_bytes: int = 0
     domain_type: Literal["kvm", "qemu", ""] = ""

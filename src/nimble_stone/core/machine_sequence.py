@@ -49,7 +49,7 @@ def unpacking(nodes: Iterable[Node], sheet: Sheet, estate: Estate, pace: float) 
             rooms.setdefault(node.role, node)
         else:
             first.setdefault(package.sha256 if package else "", node)
-    steps = [_answer_room(sheet, node, pace) for node in rooms.values()]
+    steps = [answer_room(sheet, node, pace) for node in rooms.values()]
     for sha256, node in first.items():
         package = sheet.packages.of(node.role)
         size = package.thin_bytes if package else 0
@@ -150,7 +150,7 @@ def installer_of(sheet: Sheet, node: Node) -> Installer | None:
     return role.installer if role else None
 
 
-def _answer_room(sheet: Sheet, node: Node, pace: float) -> Step:
+def answer_room(sheet: Sheet, node: Node, pace: float) -> Step:
     """The installer ISO with room for answers, made once for all nodes of a role."""
     package = sheet.packages.of(node.role)
     return make(

@@ -5,12 +5,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from ipaddress import ip_address
 
 from nimble_stone.core.estate import Mark
 from nimble_stone.core.plan.columns import CREATE_RECORDS, RECORDS, virtual_name
 from nimble_stone.core.plan.sheet import Node, Sheet
+from nimble_stone.core.step import Step, make
 
 MARK = "_nimble-stone"
 
@@ -69,3 +70,49 @@ def of_virtual(node: Node, ident: str) -> Named:
     """A virtual address with its name, in the domain of a node."""
     name = f"{node.value(virtual_name(ident))}.{node.value('domain')}".rstrip(".")
     return Named(name, (node.value(f"virtual.{ident}"),))
+
+
+NAMES_S = 2.0
+"""How long the records of one name take."""
+
+
+def in_sequence(sheet: Sheet, steps: list[Step], pace: float) -> list[Step]:
+    """The steps with those that create name records: before a node starts, or, where its address
+    comes by DHCP, once that is known and before its services are waited for.
+    """
+    made = [
+        make(
+            "names",
+            f"names/virtual/{ident}",
+            f"Name of {ident}",
+            sheet.nodes[0],
+            1,
+            (),
+            pace * NAMES_S,
+            node="",
+            detail={"virtual": ident, "by": sheet.nodes[0].id},
+        )
+        for ident in virtual_names(sheet)
+    ]
+    waiting: dict[str, str] = {}
+    learned = {step.node for step in steps if step.kind == "learn"}
+    for node in filter(wanted, sheet.nodes):
+        key, by_dhcp = f"names/{node.id}", node.id in learned
+        after = (f"learn/{node.id}",) if by_dhcp else ()
+        waiting[node.id] = key
+        made.append(make("names", key, "Name records", node, 1, after, pace * NAMES_S))
+    kinds = {node.id: "services" if node.id in learned else "start" for node in sheet.nodes}
+    return [
+        *made,
+        *(
+            replace(step, after=(*step.after, waiting[step.node]))
+            if step.node in waiting and _begins(step, kinds[step.node])
+            else step
+            for step in steps
+        ),
+    ]
+
+
+def _begins(step: Step, kind: str) -> bool:
+    """Whether a step is what waits for the name: the services, or the first start."""
+    return step.kind == kind or (kind == "start" and step.kind in ("power-on", "medium-boot"))

@@ -142,8 +142,8 @@ class NfsStore(_Action):
 
 
 class FencingVolume(_Action):
-    """A small volume on a shared datastore, for nodes that decide among themselves who may
-    write.
+    """A small volume on a datastore that all hosts of the nodes share, for nodes that decide among
+    themselves who may write. VMs of one host may use a datastore of their host.
     """
 
     kind: Literal["fencing-volume"] = "fencing-volume"
@@ -546,9 +546,9 @@ def _isolated(action: IsolatedNetwork, around: _Around) -> list[str]:
 
 def _fence(action: FencingVolume, around: _Around) -> list[str]:
     store = around.facts.datastore(action.datastore)
-    if store and store.shared and store.active:
+    if store and store.active:
         return []
-    return [f"datastore {action.datastore} is not a shared one that is started"]
+    return [f"datastore {action.datastore} is not there, or not started"]
 
 
 def _start_store(action: StartStore, around: _Around) -> list[str]:

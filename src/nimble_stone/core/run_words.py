@@ -406,6 +406,10 @@ _DOING = {
     "boot": "waiting for boot",
     "host-keys": "waiting for SSH host key",
     "delay": "waiting as the package says",
+    "boot-files": "copying what VMs start from",
+    "installer-medium": "copying the installer's answers",
+    "install-vm": "installing",
+    "vm-eject": "removing the installer",
     "names": "creating name records",
     "services": "waiting for services",
 }

@@ -11,7 +11,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from heapq import heapreplace
 
-from nimble_stone.core import machine_sequence, names, startup
+from nimble_stone.core import machine_sequence, names, startup, vm_installing, vm_steps
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.kit import expression
 from nimble_stone.core.kit.model import Forming
@@ -19,12 +19,7 @@ from nimble_stone.core.plan.sheet import Node, PackageView, Sheet, inputs_of
 from nimble_stone.core.step import Step, make
 
 CARRY_BYTES_PER_S = 40 << 20
-CLONE_BYTES_PER_S = 400 << 20
 WORST = 2.5
-KEYS_SHARE = 0.3
-"""How long after its port answers a system has written its keys, as a share of its boot."""
-LEASE_SHARE = 0.7
-"""When in its boot a guest asks for an address, as a share of it."""
 EMULATED = 3.0
 """How much longer a guest takes to boot and to come up on a host without hardware virtualization.
 """
@@ -119,17 +114,19 @@ def build(sheet: Sheet, estate: Estate, *, pace: float = 1.0) -> list[Step]:
     bare = [node for node in sheet.nodes if node.on_machine]
     steps: list[Step] = machine_sequence.unpacking(bare, sheet, estate, pace)
     stores = _stores(hosted, estate)
+    installed = [node for node in hosted if machine_sequence.installer_of(sheet, node)]
+    steps += vm_installing.shared(sheet, installed, stores, pace)
     # node → the step that brings what its disks are made from
     carried: dict[str, str] = {}
     first: dict[tuple[str, str], Node] = {}
-    for node in hosted:
+    for node in [one for one in hosted if one not in installed]:
         package = sheet.packages.of(node.role)
         first.setdefault((stores[node.id], package.sha256 if package else ""), node)
         carried[node.id] = _carrying(stores[node.id], package, sheet)
     for (place, sha256), node in first.items():
         package = sheet.packages.of(node.role)
         other = package is not None and not _is_main(package, sheet)
-        label = f"Copy image to {_place_text(place)}" + (
+        label = f"Copy image to {vm_steps.place_text(place)}" + (
             f" ({package.descriptor.product})" if other and package else ""
         )
         steps.append(
@@ -146,6 +143,8 @@ def build(sheet: Sheet, estate: Estate, *, pace: float = 1.0) -> list[Step]:
                 detail={"place": place, **({"package": sha256} if other else {})},
             )
         )
+    boots = vm_steps.boot_files(sheet, hosted, stores, pace)
+    steps += boots.values()
     services: dict[str, list[str]] = defaultdict(list)  # by role
     for node in sheet.nodes:
         for ident in node.roles:
@@ -155,13 +154,21 @@ def build(sheet: Sheet, estate: Estate, *, pace: float = 1.0) -> list[Step]:
         before = _before(sheet, node, services)
         steps += machine_sequence.of_node(sheet, node, estate, 2 + depth[node.role], before, pace)
     for node in hosted:
+        installer = machine_sequence.installer_of(sheet, node)
         facts = estate.facts.get(node.value("host"))
         slower = EMULATED if facts is not None and facts.domain_type == "qemu" else 1.0
-        steps += _node_steps(
-            sheet, node, stores[node.id], carried[node.id], depth[node.role], services, pace, slower
+        before, wave = _before(sheet, node, services), 2 + depth[node.role]
+        if installer is not None:
+            boot = vm_steps.first_boot(sheet, node, wave, f"vm-eject/{node.id}", pace, slower)
+            steps += vm_installing.of_node(
+                sheet, node, installer, stores[node.id], wave, before, boot, pace
+            )
+            continue
+        steps += vm_steps.node_steps(
+            sheet, node, stores[node.id], carried[node.id], wave, before, pace, slower
         )
     steps = startup.in_order(sheet, steps, pace)
-    steps = _with_names(sheet, steps, pace)
+    steps = names.in_sequence(sheet, steps, pace)
     steps += _forming(sheet, depth, pace)
     steps += machine_sequence.enrolling(sheet, bare, estate, steps, pace)
     return _with_handover(sheet, steps)
@@ -188,12 +195,6 @@ def _stores(nodes: Iterable[Node], estate: Estate) -> dict[str, str]:
             else f"{node.value('host')}:{node.value('datastore')}"
         )
     return places
-
-
-def _place_text(place: str) -> str:
-    """'store' for shared ones and for stores named after their host, 'store on host' otherwise."""
-    host, _, store = place.rpartition(":")
-    return store if not host or store.startswith(host) else f"{store} on {host}"
 
 
 def _depths(sheet: Sheet) -> dict[str, int]:
@@ -228,160 +229,6 @@ def _carrying(place: str, package: PackageView | None, sheet: Sheet) -> str:
 def _is_main(package: PackageView, sheet: Sheet) -> bool:
     """Whether it is the plan's own package, be it with what a kit says of its hardware."""
     return sheet.package is not None and package.sha256 == sheet.package.sha256
-
-
-def _host_keys(sheet: Sheet, node: Node, wave: int, pace: float, slower: float) -> list[Step]:
-    """Reading a system's SSH host key from its console, where it is written there."""
-    role, times = sheet.kit.role(node.role), sheet.kit.durations
-    if role is None or role.image is None or not role.image.console_keys:
-        return []
-    return [
-        make(
-            "host-keys",
-            f"host-keys/{node.id}",
-            "Host key",
-            node,
-            wave,
-            (f"boot/{node.id}",),
-            pace * slower * times.boot.expected * KEYS_SHARE,
-            deadline=slower * times.boot.longest,
-            waits=True,
-        )
-    ]
-
-
-def _node_steps(
-    sheet: Sheet,
-    node: Node,
-    place: str,
-    carried: str,
-    depth: int,
-    services: Mapping[str, list[str]],
-    pace: float,
-    slower: float,
-) -> list[Step]:
-    times, ident, wave = sheet.kit.durations, node.id, 2 + depth
-    before = _before(sheet, node, services)
-    by_dhcp = node.value("addressing") == "dhcp"
-    size = node.full_bytes if node.value("provisioning") == "full" else node.thin_bytes
-    keys = _host_keys(sheet, node, wave, pace, slower)
-    return [
-        make(
-            "clone",
-            f"clone/{ident}",
-            "Create disks",
-            node,
-            1,
-            (carried,),
-            pace * (1 + size / CLONE_BYTES_PER_S),
-            detail={"place": place},
-        ),
-        make("medium", f"medium/{ident}", "Create config ISO", node, 1, (), pace * times.medium),
-        make(
-            "define",
-            f"define/{ident}",
-            "Define VM",
-            node,
-            wave,
-            (f"clone/{ident}", f"medium/{ident}"),
-            pace * times.define,
-        ),
-        make(
-            "start",
-            f"start/{ident}",
-            "Start VM",
-            node,
-            wave,
-            (f"define/{ident}", *before),
-            pace * times.start,
-        ),
-        *(
-            [
-                make(
-                    "learn",
-                    f"learn/{ident}",
-                    "Address by DHCP",
-                    node,
-                    wave,
-                    (f"start/{ident}",),
-                    pace * slower * times.boot.expected * LEASE_SHARE,
-                    deadline=slower * times.boot.longest,
-                    waits=True,
-                )
-            ]
-            if by_dhcp
-            else []
-        ),
-        make(
-            "boot",
-            f"boot/{ident}",
-            "Boot",
-            node,
-            wave,
-            (f"learn/{ident}" if by_dhcp else f"start/{ident}",),
-            pace * slower * times.boot.expected * (1 - LEASE_SHARE if by_dhcp else 1),
-            deadline=slower * times.boot.longest,
-            waits=True,
-        ),
-        *keys,
-        make(
-            "services",
-            f"services/{ident}",
-            "Services",
-            node,
-            wave,
-            tuple(step.key for step in keys) or (f"boot/{ident}",),
-            pace * slower * times.services.expected,
-            deadline=slower * times.services.longest,
-            waits=True,
-        ),
-    ]
-
-
-NAMES_S = 2.0
-"""How long the records of one name take."""
-
-
-def _with_names(sheet: Sheet, steps: list[Step], pace: float) -> list[Step]:
-    """The steps with those that create name records: before a node starts, or, where its address
-    comes by DHCP, once that is known and before its services are waited for.
-    """
-    made = [
-        make(
-            "names",
-            f"names/virtual/{ident}",
-            f"Name of {ident}",
-            sheet.nodes[0],
-            1,
-            (),
-            pace * NAMES_S,
-            node="",
-            detail={"virtual": ident, "by": sheet.nodes[0].id},
-        )
-        for ident in names.virtual_names(sheet)
-    ]
-    waiting: dict[str, str] = {}
-    learned = {step.node for step in steps if step.kind == "learn"}
-    for node in filter(names.wanted, sheet.nodes):
-        key, by_dhcp = f"names/{node.id}", node.id in learned
-        after = (f"learn/{node.id}",) if by_dhcp else ()
-        waiting[node.id] = key
-        made.append(make("names", key, "Name records", node, 1, after, pace * NAMES_S))
-    kinds = {node.id: "services" if node.id in learned else "start" for node in sheet.nodes}
-    return [
-        *made,
-        *(
-            replace(step, after=(*step.after, waiting[step.node]))
-            if step.node in waiting and _begins(step, kinds[step.node])
-            else step
-            for step in steps
-        ),
-    ]
-
-
-def _begins(step: Step, kind: str) -> bool:
-    """Whether a step is what waits for the name: the services, or the first start."""
-    return step.kind == kind or (kind == "start" and step.kind in ("power-on", "medium-boot"))
 
 
 def _forming(sheet: Sheet, depth: Mapping[str, int], pace: float) -> list[Step]:

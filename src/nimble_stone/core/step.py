@@ -33,6 +33,10 @@ Kind = Literal[
     "call",
     "ground",
     "names",
+    "boot-files",
+    "installer-medium",
+    "install-vm",
+    "vm-eject",
     "delay",
 ]
 

@@ -167,6 +167,30 @@ class VmMedium:
 
 
 @dataclass(frozen=True)
+class VmLimits:
+    """The most that a VM may take; 0: as much as there is. Shares weigh against 1,024, which VMs
+    without any have; the percentage is of each of its processors.
+    """
+
+    cpu_shares: int = 0
+    cpu_percent: int = 0
+    disk_mib_s: int = 0
+    disk_iops: int = 0
+    net_mbit: int = 0
+
+
+@dataclass(frozen=True)
+class KernelStart:
+    """What a VM is started from without a boot loader: paths on the target (`ramdisk` '' none), and
+    the kernel's command line.
+    """
+
+    kernel: str
+    ramdisk: str
+    args: str
+
+
+@dataclass(frozen=True)
 class VmDesign:
     """A VM to be defined. Memory in bytes. `networks`: one for each of `nics`."""
 
@@ -191,6 +215,15 @@ class VmDesign:
     """Its processor is the host's own, as it is."""
     shared: tuple[VmDisk, ...] = ()
     """Raw disks that other VMs have too."""
+    kernel: KernelStart | None = None
+    installs: tuple[VmMedium, ...] = ()
+    """Media before `medium`."""
+    boots_media: bool = False
+    """Its disk is blank: it starts from the first medium until something is installed."""
+    machine: str = "pc"
+    secure_boot: bool = False
+    tpm: bool = False
+    limits: VmLimits = VmLimits()
 
 
 # --- the parts of a driver; all raise RemoteError and its kinds ---
@@ -305,6 +338,12 @@ class Vms(Protocol):
     async def define(self, design: VmDesign) -> None: ...
 
     async def start(self, name: str) -> None: ...
+
+    async def media(self, name: str) -> list[str]:
+        """What is in its CD-ROM drives, as it is stored and as it runs."""
+
+    async def eject(self, name: str) -> None:
+        """Take out what is in its CD-ROM drives, for good."""
 
     async def remove(self, name: str, run: str) -> bool:
         """Stop and remove a VM that bears the mark of `run`; False when there is none."""

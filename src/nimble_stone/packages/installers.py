@@ -10,7 +10,7 @@ import json
 import mmap
 import os
 import shutil
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
@@ -25,6 +25,7 @@ from nimble_stone.core.package.contents import Contents
 from nimble_stone.core.units import size_text
 from nimble_stone.packages import spool, stored
 
+PIECE = 1 << 20
 ROOM = MAX_TEXT
 """Bytes that an answer file takes on the medium; the rest is filled with line breaks."""
 FORM = "2"
@@ -111,6 +112,28 @@ def make(
     finally:
         part.unlink(missing_ok=True)
     return Medium(final, size, rooms)
+
+
+def with_answers(made: Medium, files: Mapping[str, str]) -> Iterator[bytes]:
+    """The medium in pieces, with answers (path → text) in their rooms. For a thread. Raises
+    FormatError for one that is too long.
+    """
+    rooms = {made.rooms[path]: in_room(text) for path, text in files.items()}
+    with made.path.open("rb") as file:
+        at = 0
+        while piece := file.read(PIECE):
+            for start, room in rooms.items():
+                piece = patched(piece, at, room, start)
+            yield piece
+            at += len(piece)
+
+
+def patched(piece: bytes, start: int, data: bytes, at: int) -> bytes:
+    """A piece that begins at `start`, with `data` in the place it lies at."""
+    first, last = max(start, at), min(start + len(piece), at + len(data))
+    if first >= last:
+        return piece
+    return piece[: first - start] + data[first - at : last - at] + piece[last - start :]
 
 
 def forget(folder: Path, sha256: str) -> None:

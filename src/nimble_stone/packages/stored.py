@@ -18,7 +18,7 @@ from nimble_stone.core.disk.opening import open_image
 from nimble_stone.core.disk.source import ConcatSource, Source
 from nimble_stone.core.errors import FormatError
 from nimble_stone.core.installing import packages as installing
-from nimble_stone.core.package import envelope, signature
+from nimble_stone.core.package import envelope, kinds, signature
 from nimble_stone.core.package.contents import MAX_MANIFEST, Contents
 from nimble_stone.core.package.given import pieces_of
 from nimble_stone.core.package.model import Disk, FileRef
@@ -60,8 +60,11 @@ def view_of(row: PackageRow) -> PackageView:
 
 def _view(row: PackageRow) -> PackageView:
     if row.kind == "iso":
-        return installing.view(row.sha256, row.product, row.version)
+        return installing.view(row.sha256, row.product, row.version, row.size)
     contents = contents_of(row)
+    if contents.format == "kernel":
+        disks = [image_disk(contents)] if contents.disks else []
+        return installing.kernel_view(row.sha256, row.product, row.version, disks, row.thin_bytes)
     if contents.envelope is None and len(contents.disks) == 1:
         return installing.image_view(
             row.sha256, row.product, row.version, image_disk(contents), row.thin_bytes, row.kind
@@ -166,6 +169,27 @@ def _image(files: _Files, disk_id: str) -> Image:
         files.referenced(file), files.all() if len(contents.members) < 50 else {}, raw=True
     )
     return Layered(image, _image(files, disk.parent)) if disk.parent else image
+
+
+def boot_files(folder: Path, contents: Contents) -> tuple[list[Path], list[Path]]:
+    """A kernel set's files on this server: the kernel, and its ramdisks in order. Raises
+    FormatError for another package.
+    """
+    if contents.format != "kernel":
+        raise FormatError("the package is no kernel", code="not-a-kernel")
+    disks = {one.name for one in contents.disks}
+    files = {one.name: blob(folder, one.blob) for one in contents.members}
+    kernel = [
+        path
+        for name, path in files.items()
+        if name not in contents.ramdisks and name not in disks and _is_kernel(path)
+    ]
+    return kernel[:1], [files[name] for name in contents.ramdisks]
+
+
+def _is_kernel(path: Path) -> bool:
+    with path.open("rb") as file:
+        return kinds.tell(file.read(kinds.HEAD)) == "kernel"
 
 
 def disk_ids(contents: Contents) -> list[str]:

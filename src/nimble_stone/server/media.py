@@ -88,7 +88,7 @@ class Medium:
                 if not piece:
                     return
                 for at, data in self.patches.items():
-                    piece = patched(piece, start, data, at)
+                    piece = installers.patched(piece, start, data, at)
                 yield piece
                 start += len(piece)
         finally:
@@ -492,11 +492,3 @@ class Media:
             return report.not_wiped(inside, serials)
         made = await self._prepared(task)
         return report.not_written(inside, serials[0], made.sha256)
-
-
-def patched(piece: bytes, start: int, job: bytes, at: int) -> bytes:
-    """A piece of the image that begins at `start`, with `job` in the place it lies at."""
-    first, last = max(start, at), min(start + len(piece), at + len(job))
-    if first >= last:
-        return piece
-    return piece[: first - start] + job[first - at : last - at] + piece[last - start :]

@@ -257,7 +257,7 @@ class CompareView(BaseModel):
 
 def unusable_of(contents: Contents) -> str:
     """Why no plan can roll the package out, '' when one can."""
-    if is_image(contents):
+    if is_image(contents) or contents.format == "kernel":
         return ""
     if contents.iso is not None:
         bootable = contents.iso.boots_bios or contents.iso.boots_uefi
@@ -301,6 +301,8 @@ def _lacks(contents: Contents) -> str:
     """What a plan needs to roll the package out, where no kit fits."""
     if is_image(contents):
         return "needs a kit that states hardware for the image"
+    if contents.format == "kernel":
+        return "needs a kit that states hardware and kernel arguments"
     if contents.iso is not None:
         return "needs a kit with answer files for the installer"
     if _several(contents):
@@ -546,8 +548,9 @@ def _disks(contents: Contents) -> list[PackageDisk]:
 
 def _images(contents: Contents, kits: Sequence[Kit]) -> list[ImageView]:
     """What the kits that take a disk image make of it."""
-    if not is_image(contents):
+    if not is_image(contents) and contents.format != "kernel":
         return []
+    disk = stored.image_disk(contents).capacity_bytes if contents.disks else 0
     return [
         ImageView(
             kit=kit.title,
@@ -567,8 +570,8 @@ def _images(contents: Contents, kits: Sequence[Kit]) -> list[ImageView]:
             bus=role.image.bus,
             nic=role.image.nic,
             firmware="UEFI" if role.image.firmware == "efi" else "BIOS",
-            disk_bytes=max(role.image.disk_gib << 30, stored.image_disk(contents).capacity_bytes),
-            asks=installing.names(role.image.user_data),
+            disk_bytes=max(role.image.disk_gib << 30, disk),
+            asks=installing.names(f"{role.image.user_data} {role.image.args}"),
             console_keys=role.image.console_keys,
         )
         for kit in kits

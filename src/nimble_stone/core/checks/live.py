@@ -628,7 +628,9 @@ def fences(s: Situation) -> Iterator[Finding]:
                 ),
             )
         store = facts.datastore(shared.datastore) if facts else None
-        if facts is not None and (store is None or not store.shared):
+        # VMs of one host share whatever it has
+        alone = first.value("host") == node.value("host")
+        if facts is not None and (store is None or not (store.shared or alone)):
             what = "is not shared" if store else f"is not on {facts.host}"
             yield Finding(
                 severity="blocker",

@@ -13,6 +13,7 @@ from nimble_stone.core.checks import (
     names,
     redundancy,
     values,
+    vms,
 )
 from nimble_stone.core.checks.situation import Rule, Situation
 from nimble_stone.core.findings import Finding, ordered
@@ -65,6 +66,7 @@ RULES: tuple[Rule, ...] = (
     live.outside,
     live.around,
     live.fences,
+    vms.offered,
     names.creatable,
     names.answered,
 )

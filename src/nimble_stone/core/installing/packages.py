@@ -7,8 +7,7 @@ from __future__ import annotations
 import re
 from dataclasses import replace
 
-from nimble_stone.core.kit.image import DiskImage
-from nimble_stone.core.kit.installer import Installer
+from nimble_stone.core.kit.hardware import Hardware
 from nimble_stone.core.kit.model import Kit, Role
 from nimble_stone.core.package import descriptor
 from nimble_stone.core.package.model import (
@@ -20,7 +19,7 @@ from nimble_stone.core.package.model import (
     Nic,
     Size,
 )
-from nimble_stone.core.plan.packages import IMAGES, Packages, PackageView
+from nimble_stone.core.plan.packages import IMAGES, KERNELS, Packages, PackageView
 from nimble_stone.core.units import GIB
 
 _VERSION = re.compile(r"[ _-]+v?(?=\d)")
@@ -50,10 +49,10 @@ def named(label: str) -> tuple[str, str]:
     return parts[0], version if " " in version else version.replace("_", ".")
 
 
-def view(sha256: str, product: str, version: str) -> PackageView:
+def view(sha256: str, product: str, version: str, size: int = 0) -> PackageView:
     """An installer ISO as the sheet sees it, before a kit says what it needs."""
     nothing = replace(NO_HARDWARE, name=product, product=product, version=version)
-    return PackageView(sha256, nothing, 0, "iso")
+    return PackageView(sha256, nothing, 0, "iso", file_bytes=size)
 
 
 def image_view(
@@ -70,6 +69,22 @@ def image_view(
         transports=("iso",),
     )
     return PackageView(sha256, one_disk, thin_bytes, form)
+
+
+def kernel_view(
+    sha256: str, product: str, version: str, disks: list[Disk], thin_bytes: int
+) -> PackageView:
+    """A kernel set as the sheet sees it, before a kit says what hardware it gets."""
+    named = replace(
+        NO_HARDWARE,
+        name=product,
+        product=product,
+        version=version,
+        disks=tuple(disks),
+        disk_order=tuple(disk.id for disk in disks),
+        transports=("iso",),
+    )
+    return PackageView(sha256, named, thin_bytes, "kernel")
 
 
 def set_view(package: PackageView, read: Envelope) -> PackageView:
@@ -105,34 +120,49 @@ def as_kit_says(packages: Packages, kit: Kit) -> Packages:
         system = package.system(role.system) if package else None
         if package is not None and system is not None:
             own[role.id] = _system(package, system)
-        if role.image is not None and package is not None and package.format in IMAGES:
+        if role.image is not None and package is not None and package.format in (*IMAGES, *KERNELS):
             own[role.id] = replace(package, descriptor=_with_hardware(package, role, kit))
         if role.installer is not None and package is not None and package.format == "iso":
-            own[role.id] = replace(package, descriptor=_described(package, role.installer))
+            own[role.id] = replace(package, descriptor=_described(package, role, kit))
     return replace(packages, own=own)
 
 
 def _with_hardware(package: PackageView, role: Role, kit: Kit) -> Descriptor:
-    """The descriptor that an image lacks."""
-    image = role.image
+    """The descriptor that an image or a kernel set lacks."""
+    image, own = role.image, package.descriptor
     assert image is not None
+    disks = [
+        replace(one, capacity_bytes=max(one.capacity_bytes, image.disk_gib * GIB))
+        for one in own.disks
+    ]
+    if not disks and image.disk_gib:
+        # a kernel with nothing but its ramdisk may have an empty disk
+        disks = [Disk("system", "", image.disk_gib * GIB, None, "")]
+    return hardware(replace(own, disks=tuple(disks)), image, _interfaces(role, kit))
+
+
+def _interfaces(role: Role, kit: Kit) -> int:
+    """How many interfaces nodes of a role have."""
+    return max((net.interface for net in kit.networks if _has(net.roles, role)), default=1)
+
+
+def hardware(own: Descriptor, given: Hardware, interfaces: int) -> Descriptor:
+    """A package's descriptor, with its disks, as a VM with that hardware."""
     sizes = tuple(
         Size(one.id, one.label or one.id, "", number == 0, one.vcpu, one.memory_mib << 20)
-        for number, one in enumerate(image.sizes)
+        for number, one in enumerate(given.sizes)
     )
-    own = package.descriptor
-    disk = replace(
-        own.disks[0], capacity_bytes=max(own.disks[0].capacity_bytes, image.disk_gib * GIB)
-    )
-    last = max((net.interface for net in kit.networks if _has(net.roles, role)), default=1)
+    controller = "0" if given.bus != "virtio" else ""
     return replace(
         own,
         sizes=sizes,
-        disks=(disk,),
-        nics=tuple(Nic("", image.nic) for _ in range(last)),
-        controllers=_controllers(image),
-        drives=(Drive("disk", "disk", disk.id, "0" if image.bus != "virtio" else "", 0),),
-        firmware=image.firmware,
+        disk_order=tuple(disk.id for disk in own.disks),
+        nics=tuple(Nic("", given.nic) for _ in range(interfaces)),
+        controllers=_controllers(given),
+        drives=tuple(
+            Drive("disk", "disk", disk.id, controller, slot) for slot, disk in enumerate(own.disks)
+        ),
+        firmware=given.firmware,
     )
 
 
@@ -140,13 +170,20 @@ def _has(roles: tuple[str, ...], role: Role) -> bool:
     return not roles or role.id in roles
 
 
-def _controllers(image: DiskImage) -> tuple[Controller, ...]:
+def _controllers(image: Hardware) -> tuple[Controller, ...]:
     if image.bus == "scsi":
         return (Controller("0", "scsi", "virtio-scsi"),)
     return (Controller("0", "sata", ""),) if image.bus == "sata" else ()
 
 
-def _described(package: PackageView, installer: Installer) -> Descriptor:
+def _described(package: PackageView, role: Role, kit: Kit) -> Descriptor:
+    """What an installer's machines need at least; or its VMs get."""
+    installer = role.installer
+    assert installer is not None
+    if installer.vm is not None:
+        disk = Disk("system", "", installer.vm.disk_gib * GIB, None, "")
+        own = replace(package.descriptor, disks=(disk,), transports=("iso",))
+        return hardware(own, installer.vm, _interfaces(role, kit))
     memory = installer.memory_gib * GIB
     size = Size("installed", "as installed", "", True, installer.threads, memory)
     disk = Disk("system", "installer", installer.drive_gib * GIB, None, "")

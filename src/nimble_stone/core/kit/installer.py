@@ -8,6 +8,7 @@ from pydantic import Field, model_validator
 
 from nimble_stone.core.errors import FormatError
 from nimble_stone.core.installing import answers
+from nimble_stone.core.kit.hardware import Hardware
 from nimble_stone.core.models import Fixed
 
 REPORTS = ("report.done", "report.failed", "report.progress")
@@ -72,6 +73,13 @@ class Installer(Fixed):
     netboot: NetBoot | None = Field(
         default=None, description="For machines that boot from the network."
     )
+    vm: Hardware | None = Field(
+        default=None,
+        description=(
+            "Hardware of its VMs, for a role whose nodes live on hosts: the installer runs in each,"
+            " on a blank disk of `disk_gib`."
+        ),
+    )
     ends: Literal["report", "off"] = Field(
         default="report",
         description=(
@@ -91,6 +99,8 @@ class Installer(Fixed):
         if len(set(paths)) != len(paths):
             raise ValueError("two answer files have one path")
         asked = {name for one in self.answers for name in answers.names(one.text)}
+        if self.vm is not None and self.vm.disk_gib < 1:
+            raise ValueError("its VMs have no disk; say `disk_gib`")
         if self.ends == "report" and "report.done" not in asked:
             raise ValueError(
                 "no answer file has “@{report.done}”, so nothing tells when the installation is"

@@ -140,7 +140,10 @@ class Role(_Part):
     )
     image: DiskImage | None = Field(
         default=None,
-        description="The package is a disk image: what the VM gets, and what its system is told.",
+        description=(
+            "The package is a disk image, or a kernel set: what the VM gets, and what its system is"
+            " told."
+        ),
     )
     custom: CustomSize | None = Field(
         default=None,
@@ -234,6 +237,40 @@ class VmOptions(_Part):
             "“common”: the host's model with what its hypervisor can offer; “host”: its processor"
             " as it is."
         ),
+    )
+    machine: Literal["pc", "q35"] = Field(
+        default="pc",
+        description="Kind of machine: “pc” with IDE, “q35” with PCI Express and no IDE.",
+    )
+    secure_boot: bool = Field(
+        default=False,
+        description="Only signed systems start: UEFI with the usual keys. Needs machine q35.",
+    )
+    tpm: bool = Field(default=False, description="A TPM 2.0, made by the host.")
+    limits: ResourceLimits = Field(
+        default_factory=lambda: ResourceLimits(), description="The most that each VM may take."
+    )
+
+    @model_validator(mode="after")
+    def _can_start(self) -> VmOptions:
+        if self.secure_boot and self.machine != "q35":
+            raise ValueError("secure_boot needs machine q35")
+        return self
+
+
+class ResourceLimits(_Part):
+    """The most that a VM may take; 0: as much as there is."""
+
+    cpu_shares: int = Field(
+        default=0, ge=0, le=262_144, description="Weight against other VMs, which have 1024."
+    )
+    cpu_percent: int = Field(
+        default=0, ge=0, le=100, description="Of each of its processors' time, in percent."
+    )
+    disk_mib_s: int = Field(default=0, ge=0, le=1 << 20, description="Of each disk, in MiB/s.")
+    disk_iops: int = Field(default=0, ge=0, le=10_000_000, description="Of each disk.")
+    net_mbit: int = Field(
+        default=0, ge=0, le=1_000_000, description="Of each interface, in Mbit/s."
     )
 
 
@@ -750,8 +787,13 @@ class Kit(_Part):
         for role in self.roles:
             if role.installer is None:
                 continue
-            if role.lives_on != "machines":
-                raise ValueError(f"role “{role.id}” has an installer: say “lives_on: machines”")
+            place = "hosts" if role.installer.vm else "machines"
+            if role.lives_on != place:
+                raise ValueError(
+                    f"role “{role.id}” has an installer"
+                    + (" with hardware for VMs" if role.installer.vm else "")
+                    + f": say “lives_on: {place}”"
+                )
             texts = {f"answer file {one.path}": one.text for one in role.installer.answers}
             if role.installer.netboot is not None:
                 texts["netboot.args"] = role.installer.netboot.args
@@ -769,12 +811,13 @@ class Kit(_Part):
                 continue
             if role.installer is not None:
                 raise ValueError(f"role “{role.id}” has an image and an installer: leave one out")
-            for name in answers.names(role.image.user_data):
-                if name.removeprefix("first.") not in known | secrets:
-                    raise ValueError(
-                        f"user_data of role “{role.id}” asks for “{name}”, which this kit never"
-                        " defines"
-                    )
+            for what, text in (("user_data", role.image.user_data), ("args", role.image.args)):
+                for name in answers.names(text):
+                    if name.removeprefix("first.") not in known | secrets:
+                        raise ValueError(
+                            f"{what} of role “{role.id}” asks for “{name}”, which this kit never"
+                            " defines"
+                        )
 
     def _check_built_hosts(self) -> None:
         """Nodes that become hosts live on machines and take SSH logins."""

@@ -84,6 +84,9 @@ class Contents:
     disks: tuple[DiskFile, ...] = ()
     iso: IsoFacts | None = None
     kernel: str = ""
+    """Version of a kernel that the package is."""
+    ramdisks: tuple[str, ...] = ()
+    """File names of its initial ramdisks, in order."""
     integrity: Integrity = Integrity()
     findings: tuple[Noticed, ...] = field(default=())
     # (file name, blob) of files that were unpacked at take-in
@@ -670,7 +673,7 @@ def examine(
     )
     kind = by_kind[main.name]
     if kind == "kernel":
-        return _kernel(main, by_kind, look, ident, members_plain)
+        return _kernel(main, given, by_kind, look, ident, members_plain)
     if kind == "iso":
         return _iso(main, look, ident, members_plain)
     if kind in ("gzip", "xz", "zstd"):
@@ -690,28 +693,42 @@ def examine(
     )
 
 
+_DISKS = ("vmdk", "qcow2", "raw")
+_RAMDISKS = ("initrd", "gzip", "xz", "zstd", "bzip2", "lz4", "lzma", "lzop")
+"""An archive as it is, or by what the kernel can unpack."""
+
+
 def _kernel(
     main: Given,
+    given: Sequence[Given],
     by_kind: Mapping[str, str],
     look: _Examination,
     ident: str,
     members: tuple[Member, ...],
 ) -> Contents:
+    """A kernel with its ramdisks, and at most one disk."""
     size = sum(member.size for member in members)
-    plain = ("initrd", "gzip", "xz", "zstd")
-    others = [name for name, kind in by_kind.items() if name != main.name and kind not in plain]
-    for name in others:
-        look.notice("caution", "kernel-file", f"“{name}” is not an initial ramdisk")
-    if len(members) == 1:
+    ramdisks = tuple(sorted(name for name, kind in by_kind.items() if kind in _RAMDISKS))
+    disks = [one for one in given if by_kind[one.name] in _DISKS]
+    known = {main.name, *ramdisks, *(one.name for one in disks[:1])}
+    for name in by_kind:
+        if name not in known:
+            look.notice("caution", "kernel-file", f"“{name}” is neither a ramdisk nor the one disk")
+    if not ramdisks:
         look.notice("note", "kernel-alone", "a kernel without an initial ramdisk")
-    return Contents(
+    found = Contents(
         ident,
         size,
         members,
         "kernel",
         kernel=iso_image.kernel_version(main.source),
+        ramdisks=ramdisks,
         findings=_ordered(look.found),
     )
+    if not disks:
+        return found
+    disk = _image(disks[0], by_kind[disks[0].name], disks[:1], look, ident, members)
+    return replace(found, disks=disk.disks, findings=disk.findings)
 
 
 def _iso(main: Given, look: _Examination, ident: str, members: tuple[Member, ...]) -> Contents:

@@ -21,6 +21,10 @@ Kind = Literal[
     "gzip",
     "xz",
     "zstd",
+    "bzip2",
+    "lz4",
+    "lzop",
+    "lzma",
     "manifest",
     "certificate",
     "unknown",
@@ -81,6 +85,9 @@ _SIGNS: tuple[tuple[Kind, Callable[[bytes], bool]], ...] = (
     ("gzip", lambda head: head[:2] == b"\x1f\x8b"),
     ("xz", lambda head: head[:6] == b"\xfd7zXZ\x00"),
     ("zstd", lambda head: head[:4] == b"\x28\xb5\x2f\xfd"),
+    ("bzip2", lambda head: head[:3] == b"BZh" and head[4:10] == b"1AY&SY"),
+    ("lz4", lambda head: head[:4] in (b"\x02\x21\x4c\x18", b"\x04\x22\x4d\x18")),
+    ("lzop", lambda head: head[:4] == b"\x89LZO"),
     ("kernel", lambda head: head[0x202:0x206] == b"HdrS"),
     ("initrd", lambda head: head[:6] in (b"070701", b"070702", b"070707")),
     ("iso", lambda head: head[0x8001:0x8006] == b"CD001"),
@@ -89,5 +96,6 @@ _SIGNS: tuple[tuple[Kind, Callable[[bytes], bool]], ...] = (
     ("manifest", lambda head: head[:3] == b"SHA" and b")=" in head[:400]),
     ("certificate", lambda head: head[:27] == b"-----BEGIN CERTIFICATE-----"),
     ("raw", _disk),
+    ("lzma", lambda head: head[:3] == b"\x5d\x00\x00"),
 )
 """Kinds and what tells them, in the order in which they are tried."""

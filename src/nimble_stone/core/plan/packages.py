@@ -23,6 +23,8 @@ class PackageView:
     format: str = "ova"
     systems: tuple[Descriptor, ...] = ()
     """Of a package with several virtual systems: each, named by its id."""
+    file_bytes: int = 0
+    """Of an installer ISO: how much travels to a datastore."""
     startup: tuple[Startup, ...] = ()
     """When each of them starts, as the package says."""
 
@@ -68,7 +70,10 @@ def takes(accepts: Accepts, product: str, version: str) -> bool:
 
 
 SYSTEMS, IMAGES, INSTALLERS = ("ova", "ovf"), ("qcow2", "vmdk", "raw"), ("iso",)
-"""Formats of packages that state their hardware; of those that are one disk; of installers."""
+KERNELS = ("kernel",)
+"""Formats of packages that state their hardware; of those that are one disk; of installers; of
+kernels with their ramdisks.
+"""
 
 
 def formats_of(kit: Kit, role: str) -> tuple[str, ...]:
@@ -81,7 +86,7 @@ def formats_of(kit: Kit, role: str) -> tuple[str, ...]:
     found: list[str] = []
     for one in roles:
         if one.image is not None:
-            found += IMAGES
+            found += KERNELS if one.image.args else IMAGES
         elif one.installer is not None:
             found += INSTALLERS
         else:

@@ -212,9 +212,12 @@ class Fence(Plain):
         estate = await c.ports.store.read(records.load_estate)
         mine, here = estate.facts[c.step.host].datastore(action.datastore), await c.estate_host()
         found = []
+        if mine is None or not mine.shared:
+            # a datastore of its own is seen by nobody else
+            return []
         for host in estate.bay(here.bay):
             facts = estate.facts.get(host.name)
-            if host.name == here.name or mine is None or facts is None or facts.trouble:
+            if host.name == here.name or facts is None or facts.trouble:
                 continue
             stores = [one for one in facts.datastores if one.shared == mine.shared and one.active]
             if stores:

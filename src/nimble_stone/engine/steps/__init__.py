@@ -8,8 +8,10 @@ from nimble_stone.engine.steps import (
     disks,
     hosts,
     installing,
+    kernels,
     machines,
     names,
+    vm_installing,
     vms,
     waiting,
 )
@@ -18,7 +20,9 @@ from nimble_stone.engine.steps.context import Context, Kind
 KINDS: dict[str, Kind] = {
     **copying.KINDS,
     **disks.KINDS,
+    **kernels.KINDS,
     **vms.KINDS,
+    **vm_installing.KINDS,
     **names.KINDS,
     **machines.KINDS,
     **installing.KINDS,
@@ -26,6 +30,6 @@ KINDS: dict[str, Kind] = {
     **calling.KINDS,
     **hosts.KINDS,
 }
-POLLED = {*waiting.KINDS, *calling.KINDS, *machines.KINDS, *installing.KINDS}
+POLLED = {*waiting.KINDS, *calling.KINDS, *machines.KINDS, *installing.KINDS, "install-vm"}
 
 __all__ = ["KINDS", "POLLED", "Context", "Kind"]

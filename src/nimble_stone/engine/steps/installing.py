@@ -32,11 +32,18 @@ def answers_entry(c: Context) -> str:
     return f"run/{c.run.id}/seed/{c.step.node}/answers"
 
 
-def _installer(c: Context) -> Installer:
+def installer_of(c: Context) -> Installer | None:
+    """How the step's node is installed, None where it is not."""
     role = c.run.sheet.kit.role(c.node.role)
-    if role is None or role.installer is None:
+    return role.installer if role else None
+
+
+def needed(c: Context) -> Installer:
+    """The same, where there must be one. Raises Conflict."""
+    found = installer_of(c)
+    if found is None:
         raise Conflict(f"the kit does not say how {c.node.name} is installed", code="no-installer")
-    return role.installer
+    return found
 
 
 def _paths(installer: Installer) -> list[str]:
@@ -48,13 +55,13 @@ class AnswerRoom:
 
     async def observe(self, c: Context) -> Found | None:
         """It is there."""
-        paths = _paths(_installer(c))
+        paths = _paths(needed(c))
         made = await asyncio.to_thread(installers.find, c.ports.packages, c.contents, paths)
         return {"bytes": made.size} if made else None
 
     async def act(self, c: Context) -> None:
         """Make it, once for all runs."""
-        loop, paths = asyncio.get_running_loop(), _paths(_installer(c))
+        loop, paths = asyncio.get_running_loop(), _paths(needed(c))
 
         def told(done: int, total: int) -> None:
             """From the thread that writes: those who watch are woken by the event loop."""
@@ -126,7 +133,7 @@ class Install:
 
     async def _when_off(self, c: Context) -> Found | None:
         """The machine fetched the installer and is off: done, or ended without a word."""
-        if _installer(c).ends == "off":
+        if needed(c).ends == "off":
             await c.ports.store.write(media.installed_on, c.run.id, c.step.host, c.ports.clock())
             return {"way": "switched itself off"}
         if c.acted or not await asked_again(c.ports, c.run.id, c.step):
@@ -156,7 +163,7 @@ class Install:
 
 async def insert(c: Context) -> None:
     """Insert the installer at a new address; an earlier one ends. Raises Conflict, FormatError."""
-    office, installer = c.ports.media, _installer(c)
+    office, installer = c.ports.media, needed(c)
     trouble = office.unreachable() if office else "this server offers no media"
     if office is None or trouble:
         raise Conflict(f"no medium can be offered: {trouble}", code="no-media")
@@ -181,8 +188,8 @@ async def insert(c: Context) -> None:
     )
     url = await office.offer(c.run.id, c.step.host, task)
     folder = url.rpartition("/")[0]
-    told = await _told(c, installer, folder)
-    await c.ports.keep_secret(answers_entry(c), json.dumps(told), "medium")
+    what = await told(c, installer, folder)
+    await c.ports.keep_secret(answers_entry(c), json.dumps(what), "medium")
     # a node that is made anew has a new SSH host key
     await c.ports.store.write(records.drop_pin, f"{c.node.value('address')}:22")
     await c.host.metal.eject(await ours(c))
@@ -193,9 +200,9 @@ async def insert(c: Context) -> None:
         await c.host.metal.insert(f"{folder}/answers.iso")
 
 
-async def _told(c: Context, installer: Installer, folder: str) -> dict[str, Any]:
-    """What the installer is told: `files`, path → text, and the `args` of its kernel. Raises
-    FormatError for a value that a format cannot hold.
+async def told(c: Context, installer: Installer, folder: str) -> dict[str, Any]:
+    """What the installer is told: `files`, path → text, and the `args` of its kernel. `folder`: the
+    address below which it reports. Raises FormatError for a value that a format cannot hold.
     """
     values = {name: f"{folder}/{name.partition('.')[2]}" for name in REPORTS}
     values |= {"medium.files": f"{folder}/files", "medium.iso": f"{folder}/installer.iso"}

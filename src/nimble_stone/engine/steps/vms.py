@@ -7,9 +7,10 @@ from nimble_stone.core.estate import Mark
 from nimble_stone.core.kit.model import VmOptions
 from nimble_stone.core.package import adapt
 from nimble_stone.core.plan.sheet import macs_of, networks_of
+from nimble_stone.engine.steps import installer_media, installing, kernels
 from nimble_stone.engine.steps.context import Context, Found, Kind
 from nimble_stone.engine.steps.disks import node_disks
-from nimble_stone.hosts.api import VmDesign, VmDisk, VmMedium
+from nimble_stone.hosts.api import VmDesign, VmDisk, VmLimits, VmMedium
 from nimble_stone.store import records
 
 
@@ -56,17 +57,24 @@ class Define:
                     VmDisk(disk.datastore, disk.volume, place.bus, place.target, place.controller)
                     for disk, place in zip(node_disks(c), guest.disks, strict=True)
                 ),
-                medium=VmMedium(datastore, c.volume(f"{node.name}-config"), guest.config_target),
+                medium=VmMedium(datastore, _medium(c), guest.config_target),
+                installs=installer_media.media_of(c, guest.config_target),
+                boots_media=installing.installer_of(c) is not None,
                 networks=networks_of(c.run.sheet.kit, node, len(guest.nics)),
                 nics=guest.nics,
                 macs=macs_of(c.run.sheet.kit, node, len(guest.nics)),
                 scsi=guest.controllers,
-                firmware=guest.firmware,
+                firmware="efi" if options.secure_boot else guest.firmware,
                 shared=await _shared(c, guest),
                 autostart=options.autostart,
                 agent=options.agent,
                 watchdog=options.watchdog,
                 host_cpu=options.cpu == "host",
+                kernel=await kernels.start_of(c),
+                machine=options.machine,
+                secure_boot=options.secure_boot,
+                tpm=options.tpm,
+                limits=VmLimits(**options.limits.model_dump()),
             )
         )
 
@@ -74,6 +82,13 @@ class Define:
         """Stop and undefine it, if it bears our mark. A fencing volume stays: others use it."""
         gone = await c.host.vms.remove(c.node.name, c.run.id)
         return f"VM {c.node.name} removed from {c.host.name}" if gone else ""
+
+
+def _medium(c: Context) -> str:
+    """The volume in its CD-ROM drive: its configuration, or its installer's answers."""
+    if installing.installer_of(c) is not None:
+        return installer_media.medium_volume(c)
+    return c.volume(f"{c.node.name}-config")
 
 
 async def _shared(c: Context, guest: adapt.Guest) -> tuple[VmDisk, ...]:

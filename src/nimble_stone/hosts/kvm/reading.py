@@ -78,6 +78,7 @@ def first(names: Sequence[str]) -> dict[str, str]:
         for key, words in {
             "hostname": ("hostname",),
             "capabilities": ("capabilities",),
+            "offers": ("domcapabilities", "--machine", "q35"),
             "memory": ("nodememstats",),
             "version": ("version",),
             "pools": ("pool-list", "--all", "--name"),
@@ -246,6 +247,7 @@ def build(
             networks.append(_isolated(net, answer.out, uplinked))
         elif kind == "guest" and answer.status == 0:
             guests.append(xml_in.guest(answer.out, name in running))
+    offers = xml_in.offers(found["offers"].out if found["offers"].status == 0 else "")
     servers, search = linux_in.resolvers(files.get("/etc/resolv.conf", ""))
     sockets = int(cpu.get("Socket(s)", "0") or 0) if cpu.get("Socket(s)", "0").isdigit() else 0
     per = int(cpu["Core(s) per socket"]) if cpu.get("Core(s) per socket", "").isdigit() else 0
@@ -255,6 +257,8 @@ def build(
         tried_at=now,
         hostname=found["hostname"].out[:253],
         cpu_model=cpu.get("Model name") or model,
+        tpm=offers.tpm,
+        secure_boot=offers.secure_boot,
         threads=threads,
         sockets=sockets,
         cores=sockets * per,

@@ -93,6 +93,22 @@ class KvmVms:
         """Start a VM."""
         await self._session.virsh("start", name, seconds=90)
 
+    async def media(self, name: str) -> list[str]:
+        """Targets of its CD-ROM drives that hold something, stored or live."""
+        stored = await self._session.maybe("dumpxml", name, "--inactive")
+        live = await self._session.maybe("dumpxml", name) if await self.running(name) else None
+        return sorted({one for text in (stored, live) if text for one in xml_in.loaded(text)})
+
+    async def eject(self, name: str) -> None:
+        """Empty each drive. A guest may have locked its drive: it is opened nevertheless."""
+        for target in await self.media(name):
+            await self._session.virsh("change-media", name, target, "--eject", "--config")
+        if await self.running(name):
+            for target in await self.media(name):
+                await self._session.virsh(
+                    "change-media", name, target, "--eject", "--live", "--force"
+                )
+
     async def remove(self, name: str, run: str) -> bool:
         """Stop and undefine a VM that bears the mark of `run`; False when there is none. Raises
         Conflict for a VM without it.

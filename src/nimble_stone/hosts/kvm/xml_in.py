@@ -238,6 +238,38 @@ def capabilities(text: str) -> tuple[str, int]:
     return xml_safe.text(root.find("host/cpu/model")), threads
 
 
+def loaded(text: str) -> list[str]:
+    """Device names of the CD-ROM drives of a domain that hold something."""
+    return [
+        target.get("dev") or ""
+        for disk in _root(text, "the VM").iterfind("devices/disk[@device='cdrom']")
+        if disk.find("source") is not None and (target := disk.find("target")) is not None
+    ]
+
+
+@dataclass(frozen=True)
+class Offers:
+    """What a hypervisor can give its VMs; None where it did not say."""
+
+    tpm: bool | None = None
+    secure_boot: bool | None = None
+
+
+def offers(text: str) -> Offers:
+    """From its capabilities for VMs, '' when they could not be read."""
+    if not text:
+        return Offers()
+    root = _root(text, "the capabilities for VMs")
+    tpm = root.find("devices/tpm")
+    kinds = [
+        xml_safe.text(one)
+        for one in (tpm.iterfind("enum[@name='backendModel']/value") if tpm is not None else ())
+    ]
+    secure = [xml_safe.text(one) for one in root.iterfind("os/loader/enum[@name='secure']/value")]
+    supported = tpm is not None and tpm.get("supported") == "yes"
+    return Offers(supported and "emulator" in kinds, "yes" in secure)
+
+
 def numa(text: str) -> list[tuple[int, int, int]]:
     """(cell, threads, memory in bytes) of each NUMA node."""
     cells = []

@@ -9,14 +9,14 @@ import hashlib
 import io
 import json
 from collections.abc import Callable
-from typing import Any, BinaryIO
+from typing import Any, BinaryIO, Protocol
 
 import aiohttp
 import pycdlib
 from pycdlib.pycdlibexception import PyCdlibException
 from ruamel.yaml import YAML
 
-from nimble_stone.lab.controllers.machine import LabMachine
+from nimble_stone.lab.controllers.machine import BmcKnobs
 from nimble_stone.lab.controllers.patience import kept_at
 from nimble_stone.lab.scenario import keelson
 
@@ -34,8 +34,30 @@ def product_on(iso: BinaryIO) -> dict[str, str]:
     return {str(key): str(value) for key, value in found.items()}
 
 
+class Target(Protocol):
+    """What an installer sees of the machine or VM that it runs on, and what it leaves there."""
+
+    knobs: BmcKnobs
+    log: list[str]
+    written: dict[str, str]
+    label: dict[str, str]
+    node: dict[str, Any]
+
+    @property
+    def drives(self) -> tuple[str, ...]:
+        """Serial numbers, or names, of its drives."""
+
+    @property
+    def macs(self) -> tuple[str, ...]:
+        """MAC addresses of its ports."""
+
+    @property
+    def serial(self) -> str:
+        """Its own serial number."""
+
+
 async def install(
-    machine: LabMachine, first: BinaryIO, second: BinaryIO | None, speed: Callable[[], float]
+    machine: Target, first: BinaryIO, second: BinaryIO | None, speed: Callable[[], float]
 ) -> None:
     """Install onto a machine. What goes wrong is told, and logged. Raises OSError, ValueError and
     aiohttp's errors.
@@ -60,7 +82,7 @@ async def install(
     digest = await asyncio.to_thread(_digest, first)
     machine.written, machine.label = {wanted: digest}, product_on(first)
     machine.node = {"values": _values(answers)}
-    if machine.knobs.installer == "silent":
+    if machine.knobs.installer == "silent" or not report["done"]:
         return
     for _ in range(2 if machine.knobs.reports_twice else 1):
         await _tell(machine, f"{report['done']}?serial={_serial(machine)}", "")
@@ -74,7 +96,7 @@ def _digest(file: BinaryIO) -> str:
     return found.hexdigest()
 
 
-def _serial(machine: LabMachine) -> str:
+def _serial(machine: Target) -> str:
     return machine.knobs.reports_as or machine.serial
 
 
@@ -117,7 +139,10 @@ def _values(answers: dict[str, Any]) -> dict[str, str]:
     return {f"{keelson.ID}.{key}": str(value or "") for key, value in told.items()}
 
 
-async def _tell(machine: LabMachine, address: str, words: str) -> None:
+async def _tell(machine: Target, address: str, words: str) -> None:
+    if not address:
+        return
+
     async def once() -> int:
         async with aiohttp.ClientSession() as session, session.post(address, data=words) as answer:
             return answer.status

@@ -11,7 +11,7 @@ import pycdlib
 from lxml import etree
 
 from nimble_stone.core.package import environment
-from nimble_stone.lab.guests import cloud
+from nimble_stone.lab.guests import blank, cloud
 from nimble_stone.lab.guests.label import label_of
 from nimble_stone.lab.hypervisor.state import LabGuest, LabHost, Volumes
 
@@ -46,6 +46,9 @@ class Home(Protocol):
         library's errors.
         """
 
+    def media(self, guest: LabGuest) -> list[bytes]:
+        """ISOs that it starts from while its disk is blank; [] where it starts from its disk."""
+
     def label(self, guest: LabGuest) -> dict[str, str]:
         """{product, version} of its system disk; {} where it bears no label."""
 
@@ -72,7 +75,9 @@ class OnHost:
         self._host.save()
 
     async def values(self, guest: LabGuest) -> dict[str, str]:
-        """From its CD-ROM."""
+        """From its CD-ROM, or as an installer left them on its disk."""
+        if installed := guest.data.get("installed"):
+            return dict(installed["values"])
         for disk in etree.fromstring(guest.xml.encode()).findall("devices/disk"):
             source = disk.find("source")
             if disk.get("device") == "cdrom" and source is not None:
@@ -82,8 +87,14 @@ class OnHost:
                 return read_environment(image) or cloud.read_seed(image, _macs(guest))
         raise LookupError("the guest has no CD-ROM")
 
+    def media(self, guest: LabGuest) -> list[bytes]:
+        """What it starts from as long as its disk is blank."""
+        return blank.media(guest, self._host, self._volumes)
+
     def label(self, guest: LabGuest) -> dict[str, str]:
-        """Of the disk it was defined with."""
+        """Of the disk it was defined with, or of what was installed there."""
+        if installed := guest.data.get("installed"):
+            return dict(installed["label"])
         return label_of(guest, self._host, self._volumes)
 
     def network(self, guest: LabGuest) -> str:

@@ -57,7 +57,10 @@ class _File:
 
 def label_of(guest: LabGuest, host: LabHost, volumes: Volumes) -> dict[str, str]:
     """{product, version} of the guest's system disk; {} where it bears no label."""
-    for disk in etree.fromstring(guest.xml.encode()).findall("devices/disk"):
+    root = etree.fromstring(guest.xml.encode())
+    if kernel := root.findtext("os/kernel"):
+        return _label_on(_named(kernel.rpartition("/")[2], host, volumes), {})
+    for disk in root.findall("devices/disk"):
         source = disk.find("source")
         if (
             disk.get("device") in (None, "disk")
@@ -67,6 +70,14 @@ def label_of(guest: LabGuest, host: LabHost, volumes: Volumes) -> dict[str, str]
             known = volumes.of(host.ground.stores[str(source.get("pool"))].place(host.plan.name))
             return _label_on(known.get(str(source.get("volume"))), known)
     return {}
+
+
+def _named(name: str, host: LabHost, volumes: Volumes) -> LabVolume | None:
+    """A volume by its name, wherever on the host it lies."""
+    for store in host.ground.stores.values():
+        if found := volumes.of(store.place(host.plan.name)).get(name):
+            return found
+    return None
 
 
 def _label_on(volume: LabVolume | None, known: dict[str, LabVolume]) -> dict[str, str]:

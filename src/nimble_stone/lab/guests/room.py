@@ -24,7 +24,7 @@ import pycdlib
 from aiohttp import web
 
 from nimble_stone.core.errors import FormatError
-from nimble_stone.lab.guests import cloud
+from nimble_stone.lab.guests import blank, cloud
 from nimble_stone.lab.guests.home import Home, Hypervisor, OnHost
 from nimble_stone.lab.hypervisor.state import LabGuest, LabHost, Volumes
 from nimble_stone.lab.scenario.demo import LabPlan, estate_file
@@ -164,6 +164,8 @@ class GuestRoom:
             running.say("Kernel panic - not syncing: no root file system")
             return
         try:
+            if not await self._has_system(running, trouble):
+                return
             running.values = await running.home.values(guest)
         except (
             FormatError,
@@ -202,6 +204,16 @@ class GuestRoom:
             return
         running.ready = True
         running.say(f"{running.product}: services are up")
+
+    async def _has_system(self, running: Running, trouble: str) -> bool:
+        """Whether it has a system to start; a blank guest is installed first, from its media."""
+        guest = running.guest
+        images = running.home.media(guest)
+        if images:
+            said = await blank.install(guest, images, trouble, lambda: self.speed)
+            running.say(f"installer: {said}")
+            running.home.save()
+        return guest.running and (not images or bool(guest.data.get("installed")))
 
     def _listens(self, running: Running) -> None:
         """What is on the console once it answers: a plain server writes its host keys there."""

@@ -409,6 +409,17 @@ class Shell:
             " type='kvm'/></arch></guest></capabilities>"
         )
 
+    async def v_domcapabilities(
+        self, plain: list[str], options: dict[str, str], stdin: Stdin
+    ) -> str:
+        able = "no" if "tpm" in self.host.plan.odd.get("lacks", ()) else "yes"
+        return (
+            "<domainCapabilities><os supported='yes'><loader supported='yes'><enum name='secure'>"
+            "<value>yes</value><value>no</value></enum></loader></os><devices>"
+            f"<tpm supported='{able}'><enum name='backendModel'><value>emulator</value></enum>"
+            "</tpm></devices></domainCapabilities>"
+        )
+
     async def v_nodememstats(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
         total = self.host.plan.memory_bytes >> 10
         return (
@@ -934,6 +945,17 @@ class Shell:
         self.host.note(f"started {guest.name}")
         self.guests.boot(self.host, guest)
         return f"Domain '{guest.name}' started"
+
+    async def v_change_media(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
+        guest = self._guest(plain[0])
+        root = etree.fromstring(guest.xml.encode())
+        for disk in root.findall("devices/disk[@device='cdrom']"):
+            target, source = disk.find("target"), disk.find("source")
+            if target is not None and target.get("dev") == plain[1] and source is not None:
+                disk.remove(source)
+        guest.xml = etree.tostring(root, encoding="unicode")
+        self.host.note(f"ejected {plain[1]} of {guest.name}")
+        return "Successfully ejected media."
 
     async def v_destroy(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
         guest = self._guest(plain[0])

@@ -32,6 +32,11 @@ class NetworkEdit(BaseModel):
     gateway6: Text = ""
     dynamic_first: Text = ""
     dynamic_last: Text = ""
+    name_server: Text = ""
+    name_port: Text = ""
+    name_key: Text = ""
+    name_algorithm: Text = ""
+    name_credential: Text = ""
 
 
 class NetworkList(BaseModel):

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import re
 from collections.abc import AsyncIterator
+from dataclasses import replace
 from ipaddress import IPv4Address
 
 from nimble_stone.core import preparation as prep
@@ -14,7 +15,7 @@ from nimble_stone.core.disk.source import BytesSource
 from nimble_stone.core.errors import Conflict, RemoteFailed
 from nimble_stone.core.estate import Mark
 from nimble_stone.hosts import medium
-from nimble_stone.hosts.api import HostDriver, VmDesign, VmDisk, VmMedium
+from nimble_stone.hosts.api import HostDriver, VmDesign, VmDisk, VmLimits, VmMedium
 from nimble_stone.lab.scenario import appliance
 
 
@@ -191,6 +192,25 @@ async def keep(host: HostDriver, *, address: str, datastore: str, network: str) 
         pass
     assert await vms.remove("ns-test-guest", "rt")
     assert not await vms.remove("ns-test-guest", "rt")
+    assert (facts.tpm, facts.secure_boot) == (True, True)
+    signed = replace(
+        design,
+        disks=design.disks[:1],
+        scsi=(),
+        machine="q35",
+        firmware="efi",
+        secure_boot=True,
+        tpm=True,
+        limits=VmLimits(disk_mib_s=80, disk_iops=900),
+        boots_media=True,
+    )
+    await vms.define(signed)
+    await vms.start("ns-test-guest")
+    assert await vms.media("ns-test-guest") != []
+    await vms.eject("ns-test-guest")
+    assert await vms.media("ns-test-guest") == []
+    assert await vms.running("ns-test-guest")
+    assert await vms.remove("ns-test-guest", "rt")
     for name in (laid, base, clone, full, config):
         await host.storage.delete(datastore, name)
         assert await storage.volume(datastore, name) is None

@@ -212,7 +212,7 @@ def test_a_real_host_keeps_the_contract_of_the_stand_in(
         timeout=200,
         cwd=Path(__file__).parents[2],
     )
-    assert found.returncode == 0, found.stderr[-3000:]
+    assert found.returncode == 0, found.stdout + found.stderr[-3000:]
 
 
 def test_a_guest_that_is_not_ours_blocks_its_name_and_stays(

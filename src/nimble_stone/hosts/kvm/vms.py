@@ -126,7 +126,8 @@ class KvmVms:
         if await self.running(name):
             await self._session.virsh("destroy", name, seconds=60)
         log = await self._log(name)
-        await self._session.virsh("undefine", name)
+        # a VM with UEFI keeps its variables in a file, which goes with it
+        await self._session.virsh("undefine", name, "--nvram")
         if log:
             await self._session.virsh("pool-refresh", log.datastore)
             await self._session.maybe("vol-delete", log.path)

@@ -239,12 +239,18 @@ def capabilities(text: str) -> tuple[str, int]:
 
 
 def loaded(text: str) -> list[str]:
-    """Device names of the CD-ROM drives of a domain that hold something."""
-    return [
-        target.get("dev") or ""
-        for disk in _root(text, "the VM").iterfind("devices/disk[@device='cdrom']")
-        if disk.find("source") is not None and (target := disk.find("target")) is not None
-    ]
+    """Device names of the CD-ROM drives of a domain that hold something. One that was emptied while
+    the VM runs keeps a source without any place.
+    """
+    found = []
+    for disk in _root(text, "the VM").iterfind("devices/disk[@device='cdrom']"):
+        source, target = disk.find("source"), disk.find("target")
+        places = {"volume", "file", "dev", "name"} & set(
+            source.keys() if source is not None else ()
+        )
+        if places and target is not None:
+            found.append(target.get("dev") or "")
+    return found
 
 
 @dataclass(frozen=True)

@@ -971,6 +971,14 @@ class Shell:
 
     async def v_undefine(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
         guest = self._guest(plain[0])
+        if (
+            "--nvram" not in options
+            and etree.fromstring(guest.xml).find("os[@firmware]") is not None
+        ):
+            raise Failed(
+                f"Failed to undefine domain '{guest.name}'\nerror: Requested operation is not"
+                " valid: cannot undefine domain with nvram"
+            )
         del self.host.guests[guest.name]
         self.host.note(f"undefined {guest.name}")
         return f"Domain '{guest.name}' has been undefined"

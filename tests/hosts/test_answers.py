@@ -246,3 +246,33 @@ def test_each_port_of_bonds_and_vlans_is_named_once() -> None:
     assert (own["match"]["macaddress"], own["addresses"]) == (three, ["10.1.0.2/24"])
     [tagged] = found["vlans"].values()
     assert (tagged["id"], tagged["link"], tagged["addresses"]) == (7, "bond0", ["10.2.0.2/24"])
+
+
+def test_an_interface_beyond_the_first_leads_where_the_plan_says() -> None:
+    network = {
+        "name": "n",
+        "address": "10.44.20.9",
+        "prefix": "24",
+        "gateway": "10.44.20.1",
+        "dns": "10.44.0.5",
+        "domain": "",
+        "routes": "10.47.0.0/16 via 10.44.20.3",
+    }
+    further = {
+        1: medium.Configured(
+            ("10.44.60.9/24",),
+            gateway="10.44.60.1",
+            dns="10.44.60.5, 10.44.60.6",
+            routes="10.46.0.0/16 via 10.44.60.2, 10.48.0.0/16 via 10.44.60.3",
+        )
+    }
+    found = seed_of(network, further)
+    assert found["eth0"]["routes"] == [{"to": "10.47.0.0/16", "via": "10.44.20.3"}]
+    # the first interface's gateway stays the usual way out
+    assert found["eth0"]["gateway4"] == "10.44.20.1"
+    assert found["eth1"]["routes"] == [
+        {"to": "10.46.0.0/16", "via": "10.44.60.2"},
+        {"to": "10.48.0.0/16", "via": "10.44.60.3"},
+        {"to": "0.0.0.0/0", "via": "10.44.60.1", "metric": 201},
+    ]
+    assert found["eth1"]["nameservers"] == {"addresses": ["10.44.60.5", "10.44.60.6"]}

@@ -13,7 +13,7 @@ from nimble_stone.core.acceptance import Answer, Verdict, cluster, hardware, ide
 from nimble_stone.core.errors import StoneError
 from nimble_stone.core.plan.carried import named
 from nimble_stone.core.plan.cells import MADE_HERE
-from nimble_stone.core.plan.sheet import Node, macs_of
+from nimble_stone.core.plan.sheet import Node, macs_of, reached
 from nimble_stone.engine import certificates
 from nimble_stone.engine.frozen import FrozenRun
 from nimble_stone.hosts.api import Vm
@@ -71,7 +71,7 @@ async def _door(ports: Ports, run: FrozenRun, node: Node) -> NodeDoor:
     password = await ports.open_for_plan(run.sheet.plan.name, node.value(kit.admin_password))
     return NodeDoor(
         ports.reach,
-        NodeAccess(node.name, node.value("address"), kit.service.port, kit.admin, password),
+        NodeAccess(node.name, reached(kit, node), kit.service.port, kit.admin, password),
     )
 
 
@@ -158,16 +158,17 @@ async def _machine_side(ports: Ports, run: FrozenRun, node: Node) -> Answers:
 
 
 async def _node_side(ports: Ports, run: FrozenRun, node: Node) -> Answers:
-    service, address = run.sheet.kit.service, node.value("address")
+    service = run.sheet.kit.service
     if service.ssh:
         return await _by_shell(ports, run, node)
-    how = f"GET {address}:{service.port}{service.path}"
+    how = f"GET {reached(run.sheet.kit, node)}:{service.port}{service.path}"
     found: Answers = {}
     try:
         door = await _door(ports, run, node)
         is_open = await door.port_open(service.port)
         found["port"] = Answer(
-            identity.Port(service.port, is_open), f"connect {address}:{service.port}"
+            identity.Port(service.port, is_open),
+            f"connect {reached(run.sheet.kit, node)}:{service.port}",
         )
         before = ports.clock()
         status = await door.call("GET", service.path, login=False)
@@ -190,7 +191,7 @@ async def _node_side(ports: Ports, run: FrozenRun, node: Node) -> Answers:
 async def _by_shell(ports: Ports, run: FrozenRun, node: Node) -> Answers:
     """A node that has no interface but SSH: its name, addresses and clock, by its own commands."""
     service, address = run.sheet.kit.service, node.value("address")
-    how = f"SSH to {address}: {ASKS_NODE}"
+    how = f"SSH to {reached(run.sheet.kit, node)}: {ASKS_NODE}"
     try:
         door = await _door(ports, run, node)
         is_open = await door.port_open(service.port)

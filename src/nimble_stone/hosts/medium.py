@@ -15,13 +15,14 @@ import pycdlib
 from nimble_stone.core.package import environment
 
 NO_BOND = "none"
+METRIC = 200
 
 
 @dataclass(frozen=True)
 class Configured:
     """How an interface beyond the first is set up: its addresses with prefix length, whether it
     asks by DHCP; the MAC addresses of its ports where they are known, how they form a bond, and its
-    VLAN.
+    VLAN; its gateway, DNS servers, and routes such as “10.46.0.0/16 via 10.44.60.1”.
     """
 
     addresses: tuple[str, ...] = ()
@@ -30,6 +31,9 @@ class Configured:
     port: str = ""
     bond: str = NO_BOND
     vlan: str = ""
+    gateway: str = ""
+    dns: str = ""
+    routes: str = ""
 
 
 def build(
@@ -94,6 +98,8 @@ def _network(network: dict[str, str], further: Mapping[int, Configured]) -> byte
     if network.get("address6"):
         interface.setdefault("addresses", []).append(f"{network['address6']}/{network['prefix6']}")
         interface |= {"gateway6": network["gateway6"]} if network.get("gateway6") else {}
+    if routes := _routes(network.get("routes", "")):
+        interface["routes"] = routes
     wires = _Wires()
     wires.put(0, network.get("port", ""), network.get("bond", NO_BOND), "", interface)
     for index, one in sorted(further.items()):
@@ -101,9 +107,29 @@ def _network(network: dict[str, str], further: Mapping[int, Configured]) -> byte
             ({"addresses": list(one.addresses)} if one.addresses else {})
             | ({"dhcp4": True} if one.dhcp else {})
             | _frames(one.mtu)
+            | _ways(index, one)
         )
         wires.put(index, one.port, one.bond, one.vlan, settings)
     return json.dumps(wires.written()).encode()
+
+
+def _routes(text: str) -> list[dict[str, Any]]:
+    """Routes as the sheet has them, as netplan does."""
+    found = [one.split() for one in text.split(",") if one.strip()]
+    return [{"to": to, "via": via} for to, _, via in found]
+
+
+def _ways(index: int, one: Configured) -> dict[str, Any]:
+    """Where an interface beyond the first leads. Its gateway comes after that of the first one,
+    which stays the way to everywhere else.
+    """
+    routes = _routes(one.routes)
+    if one.gateway:
+        routes.append({"to": "0.0.0.0/0", "via": one.gateway, "metric": METRIC + index})
+    servers = one.dns.replace(",", " ").split()
+    return ({"routes": routes} if routes else {}) | (
+        {"nameservers": {"addresses": servers}} if servers else {}
+    )
 
 
 class _Wires:

@@ -550,7 +550,7 @@ class DataLayout(_Part):
     )
 
 
-Addressing = Literal["dhcp", "ipv6"]
+Addressing = Literal["dhcp", "ipv6", "routes"]
 
 
 class NetworkRole(_Part):
@@ -568,7 +568,11 @@ class NetworkRole(_Part):
     mtu: int = Field(default=0, ge=0, le=65_535, description="Smallest MTU; 0: any.")
     addressed: bool = Field(default=True, description="Nodes have an address here.")
     takes: tuple[Addressing, ...] = Field(
-        default=(), description="Allowed as well as static IPv4: “dhcp”, “ipv6”."
+        default=(),
+        description=(
+            "Allowed as well as static IPv4: “dhcp”, “ipv6”; “routes”: a gateway, DNS servers and"
+            " routes of this interface."
+        ),
     )
 
 
@@ -733,6 +737,12 @@ class Kit(_Part):
         default=None, validation_alias=AliasChoices("data_layout", "laying")
     )
     networks: tuple[NetworkRole, ...] = ()
+    managed_on: Ident | None = Field(
+        default=None,
+        description=(
+            "The network (`networks`) on which this tool reaches nodes; none: the service network."
+        ),
+    )
     takes: tuple[Addressing, ...] = Field(
         default=(), description="Allowed in the service network as well as static IPv4."
     )
@@ -758,6 +768,13 @@ class Kit(_Part):
         self._check_roles(roles)
         self._check_carried(roles)
         self._check_built_hosts()
+        networks = {net.id: net for net in self.networks}
+        if self.managed_on and not (
+            self.managed_on in networks and networks[self.managed_on].addressed
+        ):
+            raise ValueError(
+                f"managed_on names “{self.managed_on}”, on which nodes have no address"
+            )
         self._check_installers()
         self._check_images()
         self._check_disks(roles)

@@ -353,6 +353,14 @@ def _records(kit: Kit, estate: Estate, plan: Plan) -> list[Column]:
     ]
 
 
+_ROUTING: tuple[tuple[str, str, Kind], ...] = (
+    ("gateway", "gateway", "address"),
+    ("dns", "DNS", "text"),
+    ("routes", "routes", "text"),
+)
+"""What tells an interface the way: the last part of a column's name, its label and kind."""
+
+
 def _more_addressing(
     network: str,
     before: str,
@@ -403,6 +411,10 @@ def _more_addressing(
         ]
         if not network:
             found.append(Column("gateway6", "IPv6 gateway", "text", "plan", False))
+    for part, label, kind in _ROUTING:
+        column = network_column(network, part)
+        if (network or part == "routes") and ("routes" in takes or _speaks_of(plan, column)):
+            found.append(Column(column, f"{before}{label}", kind, "plan", False, roles=roles))
     return found
 
 

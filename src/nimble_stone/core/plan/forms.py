@@ -11,7 +11,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
-from ipaddress import IPv4Address, IPv6Address, ip_address
+from ipaddress import IPv4Address, IPv6Address, ip_address, ip_network
 
 from nimble_stone.core.package.properties import misfit
 from nimble_stone.core.plan.columns import Column
@@ -114,6 +114,25 @@ def anything(text: str) -> str:
     return ""
 
 
+def routes(text: str) -> str:
+    """Routes such as “10.46.0.0/16 via 10.44.60.1”, separated by commas."""
+    found = [one.split() for one in text.split(",")]
+    if len(found) > MOST_LISTED:
+        return f"it lists {len(found)}; use at most {MOST_LISTED}"
+    for words in found:
+        if len(words) != 3 or words[1] != "via" or _no_net(words[0]) or address(words[2]):
+            return "write routes as “10.46.0.0/16 via 10.44.60.1”, separated by commas"
+    return ""
+
+
+def _no_net(text: str) -> bool:
+    try:
+        ip_network(text)
+    except ValueError:
+        return True
+    return False
+
+
 BY_PART: dict[str, Form] = {
     "prefix": whole(1, 32),
     "prefix6": whole(1, 128),
@@ -125,6 +144,7 @@ BY_PART: dict[str, Form] = {
     "ntp": each(server),
     "time_zone": zone,
     "mtu": whole(576, 65535),
+    "routes": routes,
     "vlan": whole(1, 4094),
 }
 """Built-in columns by the last part of their name."""

@@ -323,6 +323,11 @@ def networks_of(kit: Kit, node: Node, count: int) -> tuple[str, ...]:
     return tuple(named.get(number) or node.value("network") for number in range(1, count + 1))
 
 
+def reached(kit: Kit, node: Node) -> str:
+    """The address at which this tool reaches a node."""
+    return node.value(network_column(kit.managed_on or "", "address"))
+
+
 def macs_of(kit: Kit, node: Node, count: int) -> tuple[str, ...]:
     """The MAC address of each interface, '' where the hypervisor gives one."""
     named = {net.interface: node.value(network_column(net.id, "mac")) for net in kit.networks} | {

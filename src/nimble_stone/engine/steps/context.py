@@ -13,7 +13,7 @@ from typing import Any, Protocol
 from nimble_stone.core.errors import NotFound, RemoteFailed
 from nimble_stone.core.package.contents import Contents
 from nimble_stone.core.package.model import Descriptor
-from nimble_stone.core.plan.sheet import Node
+from nimble_stone.core.plan.sheet import Node, reached
 from nimble_stone.core.step import Step
 from nimble_stone.engine.frozen import FrozenRun
 from nimble_stone.hosts.api import HostDriver, Recorder
@@ -85,7 +85,7 @@ class Context:
         )
         return NodeDoor(
             self.ports.reach,
-            NodeAccess(node.name, node.value("address"), kit.service.port, kit.admin, password),
+            NodeAccess(node.name, reached(kit, node), kit.service.port, kit.admin, password),
             self.record,
         )
 

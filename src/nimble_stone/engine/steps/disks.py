@@ -132,6 +132,7 @@ async def config_image(c: Context) -> bytes:
         "mtu",
         "port",
         "bond",
+        "routes",
     )
     values = {key: c.node.value(key) for key in keys}
     return medium.build(
@@ -176,7 +177,15 @@ def _configured(node: Node, network: str, mac: str = "") -> medium.Configured | 
     if not addresses and not dhcp:
         return None
     return medium.Configured(
-        addresses, dhcp, value("mtu"), mac or value("port"), value("bond"), value("vlan")
+        addresses,
+        dhcp,
+        value("mtu"),
+        mac or value("port"),
+        value("bond"),
+        value("vlan"),
+        value("gateway"),
+        value("dns"),
+        value("routes"),
     )
 
 

@@ -8,6 +8,7 @@ from nimble_stone.core import preparation as prep
 from nimble_stone.core.errors import Conflict, LoginRefused, RemoteFailed
 from nimble_stone.core.estate import EstateFile, Host, Origin
 from nimble_stone.core.grants import hosts_entry
+from nimble_stone.core.plan.sheet import reached
 from nimble_stone.engine import adding, keys, survey
 from nimble_stone.engine.steps.context import Context, Found, Kind
 from nimble_stone.hosts import drivers
@@ -84,7 +85,7 @@ class Enroll:
         node, plan = c.node, c.run.sheet.plan.name
         return Host(
             name=node.name,
-            address=node.value("address"),
+            address=reached(c.run.sheet.kit, node),
             port=SSH_PORT,
             user=c.step.detail["user"],
             credential=hosts_entry(plan),

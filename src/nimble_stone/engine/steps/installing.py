@@ -12,6 +12,7 @@ from typing import Any
 from nimble_stone.core.errors import Conflict, RemoteFailed
 from nimble_stone.core.installing import answers
 from nimble_stone.core.kit.installer import REPORTS, Installer
+from nimble_stone.core.plan.sheet import reached
 from nimble_stone.engine.filling import value
 from nimble_stone.engine.preparation.inspecting import (
     asked_again,
@@ -191,7 +192,7 @@ async def insert(c: Context) -> None:
     what = await told(c, installer, folder)
     await c.ports.keep_secret(answers_entry(c), json.dumps(what), "medium")
     # a node that is made anew has a new SSH host key
-    await c.ports.store.write(records.drop_pin, f"{c.node.value('address')}:22")
+    await c.ports.store.write(records.drop_pin, f"{reached(c.run.sheet.kit, c.node)}:22")
     await c.host.metal.eject(await ours(c))
     if net:
         return

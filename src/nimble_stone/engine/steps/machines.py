@@ -9,6 +9,7 @@ import base64
 from nimble_stone.core.errors import Conflict
 from nimble_stone.core.machine_sequence import installer_of
 from nimble_stone.core.plan.columns import SYSTEM_DRIVE
+from nimble_stone.core.plan.sheet import reached
 from nimble_stone.engine import jobs
 from nimble_stone.engine.preparation import inspecting
 from nimble_stone.engine.preparation.context import Context as Preparing
@@ -76,8 +77,8 @@ class Seed:
         image, name = await config_image(c), _entry(c)
         await c.ports.keep_secret(name, base64.b64encode(image).decode(), "medium")
         # a node that is made anew has a new SSH host key
-        if c.node.value("address"):
-            await c.ports.store.write(records.drop_pin, f"{c.node.value('address')}:22")
+        if address := reached(c.run.sheet.kit, c.node):
+            await c.ports.store.write(records.drop_pin, f"{address}:22")
         await c.host.metal.eject(await ours(c))
         task = Task(kind="seed", secret=name)
         await c.host.metal.insert(await office.offer(c.run.id, c.step.host, task))

@@ -6,7 +6,7 @@ from nimble_stone.core.errors import Conflict
 from nimble_stone.core.estate import Mark
 from nimble_stone.core.kit.model import VmOptions
 from nimble_stone.core.package import adapt
-from nimble_stone.core.plan.sheet import macs_of, networks_of
+from nimble_stone.core.plan.sheet import macs_of, networks_of, reached
 from nimble_stone.engine.steps import installer_media, installing, kernels
 from nimble_stone.engine.steps.context import Context, Found, Kind
 from nimble_stone.engine.steps.disks import node_disks
@@ -38,8 +38,8 @@ class Define:
         shown is forgotten.
         """
         node, datastore = c.node, c.step.datastore
-        if node.value("address"):
-            await c.ports.store.write(records.drop_pin, f"{node.value('address')}:22")
+        if address := reached(c.run.sheet.kit, node):
+            await c.ports.store.write(records.drop_pin, f"{address}:22")
         await c.host.storage.refresh(datastore)
         guest = adapt.adapt(c.descriptor, node.extra)
         for store in dict.fromkeys(node.extra_places):

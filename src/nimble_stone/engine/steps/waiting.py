@@ -5,6 +5,7 @@ from __future__ import annotations
 from nimble_stone.core import console_keys
 from nimble_stone.core.errors import HostKeyChanged, RemoteError, RemoteFailed
 from nimble_stone.core.kit.model import Service
+from nimble_stone.core.plan.sheet import reached
 from nimble_stone.engine.filling import fill_command
 from nimble_stone.engine.preparation.inspecting import ON
 from nimble_stone.engine.steps.context import Context, Found, Kind
@@ -136,7 +137,7 @@ class HostKeys(_Waiting):
 
     async def observe(self, c: Context) -> Found | None:
         """It is known."""
-        place = f"{c.node.value('address')}:22"
+        place = f"{reached(c.run.sheet.kit, c.node)}:22"
         if c.acted:
             text = await c.host.vms.console(c.node.name)
             if found := console_keys.fingerprint(text):

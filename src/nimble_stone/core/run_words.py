@@ -410,6 +410,7 @@ _DOING = {
     "installer-medium": "copying the installer's answers",
     "install-vm": "installing",
     "vm-eject": "removing the installer",
+    "first-password": "changing the first password",
     "names": "creating name records",
     "services": "waiting for services",
 }

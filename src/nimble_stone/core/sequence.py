@@ -43,6 +43,10 @@ def paced(steps: Sequence[Step], rates: Mapping[str, float]) -> list[Step]:
     ]
 
 
+FIRST_S = 2.0
+"""How long a password takes to be changed."""
+
+
 @dataclass(frozen=True)
 class Limits:
     """How many working steps at once: on one host, on one datastore, overall. Waits do not
@@ -234,6 +238,22 @@ def _is_main(package: PackageView, sheet: Sheet) -> bool:
 def _forming(sheet: Sheet, depth: Mapping[str, int], pace: float) -> list[Step]:
     steps: list[Step] = []
     last = {node.id: f"services/{node.id}" for node in sheet.nodes}
+    if first := sheet.kit.access.first_password:
+        for node in sheet.nodes:
+            key, wave = f"first-password/{node.id}", 2 + depth[node.role]
+            steps.append(
+                make(
+                    "first-password",
+                    key,
+                    "First password",
+                    node,
+                    wave,
+                    (last[node.id],),
+                    pace * FIRST_S,
+                    deadline=first.wait,
+                )
+            )
+            last[node.id] = key
     top = 3 + max(depth.values(), default=0)
     for forming in sheet.kit.forming:
         nodes = (
@@ -249,7 +269,7 @@ def _forming(sheet: Sheet, depth: Mapping[str, int], pace: float) -> list[Step]:
             after += tuple(
                 step.key
                 for step in steps
-                if step.detail["forming"] in forming.after and step.key not in after
+                if step.detail.get("forming") in forming.after and step.key not in after
             )
             after += tuple(
                 step.key
@@ -282,7 +302,7 @@ def _forming(sheet: Sheet, depth: Mapping[str, int], pace: float) -> list[Step]:
 
 
 def _uses(forming: Forming, kept: str) -> bool:
-    text = " ".join((*forming.call.body.values(), forming.call.ssh))
+    text = " ".join(forming.call.templates())
     return any(f"{{kept.{name}}}" in text for name in kept.split(",") if name)
 
 

@@ -33,6 +33,7 @@ Kind = Literal[
     "call",
     "ground",
     "names",
+    "first-password",
     "boot-files",
     "installer-medium",
     "install-vm",

@@ -6,16 +6,17 @@ import asyncio
 import math
 from collections.abc import Iterable
 from dataclasses import asdict, replace
-from typing import Any
 
-from nimble_stone.core import acceptance
+from nimble_stone.core import acceptance, reply
 from nimble_stone.core.acceptance import Answer, Verdict, cluster, hardware, identity
 from nimble_stone.core.errors import StoneError
+from nimble_stone.core.kit.calls import Call
 from nimble_stone.core.plan.carried import named
 from nimble_stone.core.plan.cells import MADE_HERE
 from nimble_stone.core.plan.sheet import Node, macs_of, reached
 from nimble_stone.engine import certificates
 from nimble_stone.engine.frozen import FrozenRun
+from nimble_stone.engine.speaking import At, Speaker
 from nimble_stone.hosts.api import Vm
 from nimble_stone.hosts.node import NodeAccess, NodeDoor
 from nimble_stone.ports.ports import Ports
@@ -161,6 +162,7 @@ async def _node_side(ports: Ports, run: FrozenRun, node: Node) -> Answers:
     service = run.sheet.kit.service
     if service.ssh:
         return await _by_shell(ports, run, node)
+    at = At(ports, run, node)
     how = f"GET {reached(run.sheet.kit, node)}:{service.port}{service.path}"
     found: Answers = {}
     try:
@@ -171,17 +173,20 @@ async def _node_side(ports: Ports, run: FrozenRun, node: Node) -> Answers:
             f"connect {reached(run.sheet.kit, node)}:{service.port}",
         )
         before = ports.clock()
-        status = await door.call("GET", service.path, login=False)
+        status = await Speaker(at).send(Call(path=service.path, login=False))
         middle = (before + ports.clock()) / 2
     except StoneError as error:
         missing = [k for k in ("port", "clock", "roles", *NODE_SAYS) if k not in found]
         return found | _unknown(missing, error, how)
+
+    def said(what: str) -> str:
+        return (reply.read(status, service.says(what)) or "")[:MOST]
+
     for kind in NODE_SAYS:
-        said = str(status.get(kind, ""))[:MOST]
-        found[kind] = Answer(said or None, how)
-    found["roles"] = Answer(tuple(sorted(named(str(status.get("roles", ""))[:MOST]))), how)
+        found[kind] = Answer(said(kind) or None, how)
+    found["roles"] = Answer(tuple(sorted(named(said("roles")))), how)
     try:
-        off = float(status.get("time", "nan")) - middle
+        off = float(said("time") or "nan") - middle
         found["clock"] = Answer(off if math.isfinite(off) else None, how, "the node tells no time")
     except (TypeError, ValueError):
         found["clock"] = Answer(None, how, "the node tells no time")
@@ -259,13 +264,12 @@ async def _members(ports: Ports, run: FrozenRun) -> Answers:
     first, service = run.sheet.nodes[0], run.sheet.kit.service
     how = f"GET {first.value('address')}:{service.port}{service.members}"
     try:
-        door = await _door(ports, run, first)
-        answer: dict[str, Any] = await door.call("GET", service.members, login=False)
+        answer = await Speaker(At(ports, run, first)).send(Call(path=service.members, login=False))
     except StoneError as error:
         return _unknown(("members", "one-lead"), error, how)
-    members = [item for item in answer.get("members", []) if isinstance(item, dict)]
-    names = tuple(sorted(str(item.get("name", ""))[:80] for item in members))
-    leads = sum(item.get("role") == first.role for item in members)
+    names = tuple(sorted(filter(None, (reply.read(answer, service.names) or "").split(", "))))
+    counted = reply.read(answer, service.leads or f"count:$.members[?@.role=='{first.role}']")
+    leads = int(counted) if counted and counted.isdigit() else 0
     return {"members": Answer(names, how), "one-lead": Answer(leads, how)}
 
 

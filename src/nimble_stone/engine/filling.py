@@ -5,7 +5,7 @@ certificates.
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from typing import Protocol
 
 import bcrypt
@@ -26,8 +26,11 @@ MOST_HASHED = 72
 class Filler(Protocol):
     """What filling in needs of a step."""
 
-    ports: Ports
-    run: FrozenRun
+    @property
+    def ports(self) -> Ports: ...
+
+    @property
+    def run(self) -> FrozenRun: ...
 
     @property
     def node(self) -> Node: ...
@@ -43,15 +46,22 @@ async def fill_command(c: Filler, template: str) -> str:
     return await fill(c, template, shell_words.word)
 
 
-async def fill(c: Filler, template: str, escape: Callable[[str], str] = str) -> str:
-    """Fill what `value_of` knows, secrets, `{kept.name}` and `{certificate.ID}` with its parts.
-    What is filled in is never itself a template.
+async def fill(
+    c: Filler,
+    template: str,
+    escape: Callable[[str], str] = str,
+    *,
+    known: Mapping[str, str] | None = None,
+) -> str:
+    """Fill what `value_of` knows, secrets, `{kept.name}` and `{certificate.ID}` with its parts, and
+    what is `known` besides. What is filled in is never itself a template.
     """
     out, rest = "", template
     while "{" in rest:
         before, _, rest = rest.partition("{")
         key, _, rest = rest.partition("}")
-        out += before + escape(await value(c, key))
+        own = known.get(key) if known else None
+        out += before + escape(await value(c, key) if own is None else own)
     return out + rest
 
 

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from nimble_stone.core.step import Step
-from nimble_stone.engine import acceptance, machines
+from nimble_stone.engine import acceptance, machines, speaking
 from nimble_stone.engine.frozen import made_from, thaw
 from nimble_stone.engine.jobs import Kind
 from nimble_stone.engine.steps import KINDS, POLLED, Context
@@ -21,6 +21,7 @@ UNDO_STAGE = {
     "enroll": 0,
     "call": 1,
     "names": 1,
+    "first-password": 1,
     "boot-files": 4,
     "installer-medium": 3,
     "install-vm": 1,
@@ -102,6 +103,7 @@ class Rollout:
         """Prove what was built."""
         verdicts = await acceptance.prove(self.ports, self._run)
         await acceptance.keep(self.ports, self.run_id, verdicts)
+        await speaking.close(self.ports, self._run)
         await self._read_machines()
         return all(v.passed for v in verdicts), {
             "passed": sum(v.passed for v in verdicts),
@@ -110,6 +112,7 @@ class Rollout:
 
     async def undone(self) -> None:
         """Tokens of nodes that are gone go too."""
+        await speaking.close(self.ports, self._run)
         await self._read_machines()
         await self.ports.store.write(entries.drop_secrets, f"run/{self.run_id}/")
 

@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Collection
 from dataclasses import dataclass, field
 from typing import Any
 
 from nimble_stone.core import shell_words
-from nimble_stone.core.errors import RemoteError, RemoteFailed
+from nimble_stone.core.errors import RemoteFailed
 from nimble_stone.hosts.api import Recorder, no_record
 from nimble_stone.reach import Answer, Credential, Reach, Target
 
@@ -32,55 +31,6 @@ class NodeDoor:
 
     def __init__(self, reach: Reach, access: NodeAccess, record: Recorder = no_record) -> None:
         self._reach, self._access, self._record = reach, access, record
-
-    async def call(
-        self,
-        method: str,
-        path: str,
-        *,
-        login: bool,
-        body: dict[str, str] | None = None,
-        limit_s: float = 15.0,
-        secret: Collection[str] = (),
-    ) -> dict[str, Any]:
-        """The JSON object a request is answered with. Members named in `secret` are blanked before
-        anything is recorded.
-
-        Raises: RemoteError; refusals carry the node's own reason.
-        """
-        a = self._access
-        command = f"{method} http://{a.address}:{a.port}{path}" + (f" {body}" if body else "")
-        try:
-            answer = await self._reach.http(
-                method,
-                a.address,
-                a.port,
-                path,
-                login=(a.user, a.password) if login else None,
-                body=body,
-                limit_s=limit_s,
-            )
-        except RemoteError as error:
-            self._record(a.name, command, str(error), -1, 0.0)
-            raise
-        told = answer.body.decode("utf-8", "replace")
-        for member in secret:
-            told = told.replace(str(answer.json().get(member) or "\0"), "••••••")
-        self._record(a.name, command, told, answer.status, answer.seconds)
-        if answer.status >= 400:
-            reason = str(answer.json().get("reason") or "") or f"HTTP status {answer.status}"
-            hint = (
-                "The administrator's password on the node differs from the keyring's."
-                if answer.status == 401
-                else "See the node's console."
-            )
-            raise RemoteFailed(
-                f"{a.name} refuses {method} {path}: {reason[:200]}",
-                target=a.name,
-                operation=command,
-                hint=hint,
-            )
-        return answer.json()
 
     async def port_open(self, port: int) -> bool:
         """Whether a TCP port accepts connections."""

@@ -51,6 +51,8 @@ class Ports:
     # bytes per second that a host may fetch at, 0 without limit
     pull_rate: float = 0.0
     trials: dict[str, Any] = field(default_factory=dict)
+    sessions: dict[str, Any] = field(default_factory=dict)
+    """Sessions with products, by run and node; a server that starts opens its own."""
     feed: Feed = field(init=False)
     limiter: Limiter = field(default_factory=Limiter)
     trouble: str = ""

@@ -8,7 +8,9 @@ import asyncio
 import socket
 from contextlib import AbstractAsyncContextManager
 
-from nimble_stone.reach import http
+from nimble_stone.core.reply import Reply
+from nimble_stone.reach import calls, http
+from nimble_stone.reach.calls import Ask, Place
 from nimble_stone.reach.http import Fetched, fetch, locate
 from nimble_stone.reach.https import Certificate, HttpsPeer, certificate, trust
 from nimble_stone.reach.names import NameDoor, NameServer
@@ -42,6 +44,10 @@ class Reach:
         return await http.request(
             self.policy, method, address, port, path, login=login, body=body, limit_s=limit_s
         )
+
+    async def ask(self, place: Place, wanted: Ask, *, limit_s: float = 15.0) -> Reply:
+        """A request to a product's interface; see reach.calls."""
+        return await calls.ask(self.policy, place, wanted, limit_s=limit_s)
 
     def fetch(self, url: str, offset: int = 0) -> AbstractAsyncContextManager[Fetched]:
         """A large file from a web server; see reach.http.fetch."""

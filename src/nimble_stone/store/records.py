@@ -465,6 +465,13 @@ def put_pin(db: Db, place: str, fingerprint: str, at: float) -> None:
     db.execute("INSERT INTO pin VALUES (?, ?, ?) ON CONFLICT DO NOTHING", (place, fingerprint, at))
 
 
+def drop_pins(db: Db, address: str) -> None:
+    """Forget what was pinned at an address, whatever its port: another node is there now."""
+    db.execute(
+        "DELETE FROM pin WHERE substr(place, 1, length(?) + 1) = ? || ':'", (address, address)
+    )
+
+
 def drop_pin(db: Db, place: str) -> None:
     """Forget a pin."""
     db.execute("DELETE FROM pin WHERE place = ?", (place,))

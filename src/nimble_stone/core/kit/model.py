@@ -9,10 +9,11 @@ from typing import Annotated, Literal
 
 from pydantic import AfterValidator, AliasChoices, ConfigDict, Field, model_validator
 
-from nimble_stone.core import drive_rule, shell_words
+from nimble_stone.core import drive_rule, reply, shell_words
 from nimble_stone.core.errors import FormatError
 from nimble_stone.core.installing import answers
 from nimble_stone.core.kit import expression
+from nimble_stone.core.kit.calls import Access, Call, Reading
 from nimble_stone.core.kit.image import DiskImage
 from nimble_stone.core.kit.installer import MEDIUM, REPORTS, Installer
 from nimble_stone.core.models import Fixed
@@ -347,26 +348,7 @@ class Await(_Part):
     longest: float = Field(gt=0)
 
 
-class Call(_Part):
-    """An HTTP request to a node. `{...}` in `body` is filled from columns and kept values."""
-
-    method: Literal["GET", "POST"] = "GET"
-    path: str = ""
-    ssh: str = Field(
-        default="",
-        max_length=400,
-        description=(
-            "Instead of a request: a command for the node, by SSH; it answers “status” and “said”."
-        ),
-    )
-    body: dict[str, str] = {}
-    keep: dict[str, str] = Field(
-        default={}, description="Name → member of the JSON answer to keep as a secret."
-    )
-    login: bool = Field(default=True, description="Send the administrator's name and password.")
-    confirm: dict[str, str] = Field(
-        default={}, description="Members of the JSON answer and their required values."
-    )
+Identity = Literal["name", "address", "address6", "version", "role", "roles", "time"]
 
 
 class Service(_Part):
@@ -386,17 +368,36 @@ class Service(_Part):
         default="",
         description="Path where the first node lists members (name and role).",
     )
-    ready: dict[str, str] = Field(
-        description="Members of the JSON answer and their values when ready."
+    ready: dict[Reading, str] = Field(
+        description="What of the answer has which value when the node is ready."
     )
-    failed: dict[str, str] = Field(
-        default={}, description="Members and values when the node has failed for good."
+    failed: dict[Reading, str] = Field(
+        default={}, description="The same when it has failed for good."
     )
+    identity: dict[Identity, Reading] = Field(
+        default={},
+        description="Where the answer says who the node is, if not in members with these names.",
+    )
+    names: Reading = Field(
+        default="$.members[*].name", description="Where the list of members has their names."
+    )
+    leads: Reading = Field(
+        default="",
+        description="Where it says how many leads there are; empty: members of the first role.",
+    )
+
+    def says(self, what: str) -> str:
+        """Where its answer says who the node is."""
+        known: dict[str, str] = dict(self.identity.items())
+        return known.get(what, what)
 
     @model_validator(mode="after")
     def _asks_one_way(self) -> Service:
         if bool(self.path) == bool(self.ssh):
             raise ValueError("service needs a path or a command, and only one of them")
+        for what in (*self.ready, *self.failed, *self.identity.values(), self.names, self.leads):
+            if what and (wrong := reply.fault_of(what)):
+                raise ValueError(f"service: “{what}” cannot be read: {wrong}")
         if self.ssh and (wrong := shell_words.fault_of(self.ssh)):
             raise ValueError(f"service: in the command “{self.ssh}” {wrong}")
         return self
@@ -756,6 +757,9 @@ class Kit(_Part):
     questions: tuple[Question, ...] = ()
     environment: dict[str, str] = Field(description="Package setting → template with columns.")
     service: Service
+    access: Access = Field(
+        default_factory=Access, description="How nodes are spoken to, and who asks."
+    )
     ssh: bool = Field(default=True, description="Nodes accept SSH logins of the administrator.")
     forming: tuple[Forming, ...] = ()
     durations: Durations

@@ -1,12 +1,16 @@
-"""Requests of the kit's order: a token, a join, the cluster."""
+"""Requests of the kit's order: a first password, a token, a join, the cluster."""
 
 from __future__ import annotations
 
-from nimble_stone.core.errors import RemoteTimeout, Unreachable
-from nimble_stone.core.kit.model import Call, Forming
-from nimble_stone.engine.filling import fill, fill_command, kept_name
+from nimble_stone.core import reply
+from nimble_stone.core.errors import LoginRefused, RemoteFailed, RemoteTimeout, Unreachable
+from nimble_stone.core.kit.calls import Call, FirstPassword
+from nimble_stone.core.kit.model import Forming
+from nimble_stone.core.reply import Reply
+from nimble_stone.engine.filling import fill, kept_name
+from nimble_stone.engine.speaking import Login, Speaker
 from nimble_stone.engine.steps.context import Context, Found, Kind
-from nimble_stone.engine.steps.waiting import matches, still_there
+from nimble_stone.engine.steps.waiting import still_there
 
 
 def forming_of(c: Context) -> Forming:
@@ -16,6 +20,16 @@ def forming_of(c: Context) -> Forming:
     )
 
 
+async def lacking(c: Context, answer: Reply, call: Call) -> str:
+    """What of an answer is not as the call wants it, both side by side, '' when all is."""
+    for what, template in call.confirm.items():
+        wanted, found = await fill(c, template), reply.read(answer, what)
+        if found != wanted:
+            got = "nothing" if found is None else f"“{found[:80]}”"
+            return f"wanted {what} = “{wanted[:80]}”, got {got}"
+    return ""
+
+
 class Calling:
     """A request of the kit's forming: its token, its join, the cluster."""
 
@@ -23,49 +37,95 @@ class Calling:
         """What the kit says tells that it has happened; a GET tells by itself."""
         forming = forming_of(c)
         if forming.observe is not None:
-            return (
-                {}
-                if matches(await self._send(c, forming.observe), forming.observe.confirm)
-                else None
-            )
+            return await self._told(c, forming.observe, await self._send(c, forming.observe))
         if forming.call.method == "GET" and not forming.call.ssh:
             return await self._kept(c, forming.call, await self._send(c, forming.call))
-        return {} if c.acted and matches(c.answer, forming.call.confirm) else None
-
-    async def _kept(self, c: Context, call: Call, answer: Found) -> Found | None:
-        if not matches(answer, call.confirm) or not all(
-            str(answer.get(member) or "") for member in call.keep.values()
-        ):
+        if not c.acted or "reply" not in c.answer:
             return None
-        for name, member in call.keep.items():
-            await c.ports.keep_secret(kept_name(c.run.id, name), str(answer[member]), "token")
+        return await self._kept(c, forming.call, c.answer["reply"])
+
+    async def _told(self, c: Context, call: Call, answer: Reply) -> Found | None:
+        """Nothing to keep: whether the answer is as it should be; what it lacks is shown."""
+        if lacks := await lacking(c, answer, call):
+            c.tell(words=lacks)
+            return None
+        return {}
+
+    async def _kept(self, c: Context, call: Call, answer: Reply) -> Found | None:
+        if await self._told(c, call, answer) is None:
+            return None
+        for name, what in call.keep.items():
+            value = reply.read(answer, what)
+            if not value:
+                c.tell(words=f"wanted {what}, got nothing")
+                return None
+            await c.ports.keep_secret(kept_name(c.run.id, name), value, "token")
         return {"kept": sorted(call.keep)} if call.keep else {}
 
-    async def _send(self, c: Context, call: Call) -> Found:
+    async def _send(self, c: Context, call: Call) -> Reply:
         try:
-            return await self._sent(c, call)
+            return await Speaker(c, c.record).send(call)
         except (Unreachable, RemoteTimeout):
             # a node that is gone is no node that is silent
             await still_there(c)
             raise
 
-    async def _sent(self, c: Context, call: Call) -> Found:
-        if call.ssh:
-            return await (await c.door(c.node)).shell(await fill_command(c, call.ssh))
-        body = {key: await fill(c, text) for key, text in call.body.items()}
-        return await (await c.door(c.node)).call(
-            call.method, call.path, login=call.login, body=body or None, secret=call.keep.values()
-        )
-
     async def act(self, c: Context) -> None:
         """Send it; a GET was sent by observing."""
         call = forming_of(c).call
         if call.method != "GET" or call.ssh:
-            c.answer = await self._send(c, call)
+            c.answer["reply"] = await self._send(c, call)
 
     async def undo(self, c: Context) -> str:
         """It goes with the guests."""
         return ""
 
 
-KINDS: dict[str, Kind] = {"call": Calling()}
+class FirstPasswordChange:
+    """The password of a fresh product becomes the administrator's of the plan."""
+
+    async def observe(self, c: Context) -> Found | None:
+        """The administrator's password is taken. That it is not yet, is no trouble before it was
+        changed.
+        """
+        try:
+            await Speaker(c, c.record).opens()
+        except (LoginRefused, RemoteFailed) as error:
+            c.tell(words=str(error)[:200])
+            return None
+        return {}
+
+    async def act(self, c: Context) -> None:
+        """Log in by the first password, and change it. Raises RemoteFailed where that is not taken
+        either.
+        """
+        first = needed(c)
+        kit = c.run.sheet.kit
+        login = Login(first.user or kit.admin, first.password)
+        try:
+            await Speaker(c, c.record, login).send(first.change)
+        except RemoteFailed as error:
+            raise RemoteFailed(
+                f"{c.node.name} takes neither the administrator's password nor its first one:"
+                f" {error}",
+                target=c.node.name,
+                code="first-password",
+                hint="Set the administrator's password on the node, then retry.",
+            ) from error
+
+    async def undo(self, c: Context) -> str:
+        """It goes with the guests."""
+        return ""
+
+
+def needed(c: Context) -> FirstPassword:
+    """What the kit says of it. Raises RemoteFailed where it says nothing."""
+    found = c.run.sheet.kit.access.first_password
+    if found is None:
+        raise RemoteFailed(
+            f"the kit names no first password for {c.node.name}", code="first-password"
+        )
+    return found
+
+
+KINDS: dict[str, Kind] = {"call": Calling(), "first-password": FirstPasswordChange()}

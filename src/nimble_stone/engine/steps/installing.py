@@ -192,7 +192,7 @@ async def insert(c: Context) -> None:
     what = await told(c, installer, folder)
     await c.ports.keep_secret(answers_entry(c), json.dumps(what), "medium")
     # a node that is made anew has a new SSH host key
-    await c.ports.store.write(records.drop_pin, f"{reached(c.run.sheet.kit, c.node)}:22")
+    await c.ports.store.write(records.drop_pins, reached(c.run.sheet.kit, c.node))
     await c.host.metal.eject(await ours(c))
     if net:
         return

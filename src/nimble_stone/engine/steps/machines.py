@@ -78,7 +78,7 @@ class Seed:
         await c.ports.keep_secret(name, base64.b64encode(image).decode(), "medium")
         # a node that is made anew has a new SSH host key
         if address := reached(c.run.sheet.kit, c.node):
-            await c.ports.store.write(records.drop_pin, f"{address}:22")
+            await c.ports.store.write(records.drop_pins, address)
         await c.host.metal.eject(await ours(c))
         task = Task(kind="seed", secret=name)
         await c.host.metal.insert(await office.offer(c.run.id, c.step.host, task))

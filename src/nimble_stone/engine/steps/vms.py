@@ -39,7 +39,7 @@ class Define:
         """
         node, datastore = c.node, c.step.datastore
         if address := reached(c.run.sheet.kit, node):
-            await c.ports.store.write(records.drop_pin, f"{address}:22")
+            await c.ports.store.write(records.drop_pins, address)
         await c.host.storage.refresh(datastore)
         guest = adapt.adapt(c.descriptor, node.extra)
         for store in dict.fromkeys(node.extra_places):

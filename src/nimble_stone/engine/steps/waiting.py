@@ -2,19 +2,30 @@
 
 from __future__ import annotations
 
-from nimble_stone.core import console_keys
-from nimble_stone.core.errors import HostKeyChanged, RemoteError, RemoteFailed
+import json
+from collections.abc import Mapping
+
+from nimble_stone.core import console_keys, reply
+from nimble_stone.core.errors import CertificateChanged, HostKeyChanged, RemoteError, RemoteFailed
+from nimble_stone.core.kit.calls import Call
 from nimble_stone.core.kit.model import Service
 from nimble_stone.core.plan.sheet import reached
+from nimble_stone.core.reply import Reply
 from nimble_stone.engine.filling import fill_command
 from nimble_stone.engine.preparation.inspecting import ON
+from nimble_stone.engine.speaking import Speaker
 from nimble_stone.engine.steps.context import Context, Found, Kind
 from nimble_stone.store import records, runs
 
 
-def matches(answer: Found, wanted: dict[str, str]) -> bool:
-    """Whether the answer has the wanted members."""
-    return all(str(answer.get(key)) == value for key, value in wanted.items())
+def lacking(answer: Reply, wanted: Mapping[str, str]) -> str:
+    """What of an answer is not as it should be, both side by side, '' when all is."""
+    for what, value in wanted.items():
+        found = reply.read(answer, what)
+        if found != value:
+            got = "nothing" if found is None else f"“{found[:80]}”"
+            return f"wanted {what} = “{value[:80]}”, got {got}"
+    return ""
 
 
 async def still_there(c: Context) -> None:
@@ -92,7 +103,7 @@ class Learn(_Waiting):
             ):
                 # another one of this very plan: an old entry of the host's table
                 continue
-            await c.ports.store.write(records.drop_pin, f"{address}:22")
+            await c.ports.store.write(records.drop_pins, address)
             values = {"address": address} | ({"prefix": prefix} if prefix else {})
             await c.ports.store.write(runs.learn, c.run.id, c.node.id, values)
             c.run.learn(c.node.id, values)
@@ -117,19 +128,19 @@ class Boot(_Waiting):
         return None
 
 
-async def _status(c: Context, service: Service) -> Found:
-    """What the node says of itself, {} while it says nothing."""
+async def _status(c: Context, service: Service) -> Reply:
+    """What the node says of itself; an empty answer while it says nothing."""
     try:
-        door = await c.door(c.node)
         if service.ssh:
-            return await door.told(await fill_command(c, service.ssh))
-        return await door.call("GET", service.path, login=False)
-    except HostKeyChanged:
+            told = await (await c.door(c.node)).told(await fill_command(c, service.ssh))
+            return Reply(200, json.dumps(told).encode())
+        return await Speaker(c, c.record).send(Call(path=service.path, login=False))
+    except (HostKeyChanged, CertificateChanged):
         # this never gets better by waiting
         raise
     except RemoteError as error:
         c.tell(words=str(error)[:200])
-        return {}
+        return Reply(0)
 
 
 class HostKeys(_Waiting):
@@ -157,19 +168,30 @@ class Services(_Waiting):
         """
         service = c.run.sheet.kit.service
         status = await _status(c, service)
-        if matches(status, service.ready):
-            return {"version": str(status.get("version", ""))[:60]}
-        if service.failed and matches(status, service.failed):
-            told = "; ".join(f"{key}: {value}" for key, value in status.items() if value)
+        lacks = lacking(status, service.ready)
+        if not lacks:
+            return {"version": (reply.read(status, service.says("version")) or "")[:60]}
+        if service.failed and not lacking(status, service.failed):
+            told = _members(status)
             raise RemoteFailed(
                 f"{c.node.name} says that it failed: {told[:300]}",
                 target=c.node.name,
                 code="node-failed",
                 hint="See its console. Correct the plan, roll back and start again.",
             )
+        if status.status:
+            c.tell(words=lacks)
         if c.acted:
             await still_there(c)
         return None
+
+
+def _members(answer: Reply) -> str:
+    """What an answer says, for people."""
+    data = answer.json()
+    if not isinstance(data, dict):
+        return answer.text.strip()
+    return "; ".join(f"{key}: {value}" for key, value in data.items() if value)
 
 
 class Delay:

@@ -1,0 +1,180 @@
+"""What a kit says of its product's interface: how it is spoken to, who asks, and single calls."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Annotated, Any, Literal
+
+from pydantic import Field, JsonValue, model_validator
+
+from nimble_stone.core import json_template, reply
+from nimble_stone.core.models import Fixed
+
+Reading = Annotated[
+    str,
+    Field(
+        max_length=310,
+        description=(
+            "What is read from an answer: a member of the JSON object, `$…` (JSONPath, RFC 9535),"
+            " `count:$…` (how many), `header:NAME`, `cookie:NAME`, `xpath:…`, `pattern:…` (with at"
+            " most one group), `text:`."
+        ),
+    ),
+]
+Method = Literal["GET", "POST", "PUT", "PATCH", "DELETE", "HEAD"]
+Name = Annotated[str, Field(pattern=r"^[a-z][a-z0-9_]{0,39}$")]
+Login = Literal["none", "basic", "session"]
+
+
+class FilePart(Fixed):
+    """A part of a form with files (multipart/form-data, RFC 7578)."""
+
+    name: str = Field(min_length=1, max_length=100)
+    text: str = Field(
+        max_length=65_536, description="Its content; a template such as `{certificate.web}`."
+    )
+    file: str = Field(
+        default="",
+        max_length=200,
+        pattern=r'^[^"\r\n]*$',
+        description="File name; empty: a plain field.",
+    )
+    type: str = Field(default="", max_length=100, description="Media type of a file.")
+
+
+class Call(Fixed):
+    """A request to a node. `{...}` in path, query, headers and body is filled from columns and
+    kept values; in a path and a query each value is escaped.
+    """
+
+    method: Method = "GET"
+    path: str = ""
+    query: dict[str, str] = Field(default={}, max_length=40)
+    headers: dict[str, str] = Field(default={}, max_length=40)
+    ssh: str = Field(
+        default="",
+        max_length=4000,
+        description=(
+            "Instead of a request: a command for the node, by SSH; it answers “status” and “said”."
+        ),
+    )
+    body: JsonValue = Field(
+        default={},
+        description=(
+            'JSON body. Texts are templates. `{"@number": "{count}"}` is a number,'
+            ' `{"@flag": …}` true or false, `{"@each": ROLE, "@of": …}` a list with one entry'
+            " for each node of a role (“” all)."
+        ),
+    )
+    form: dict[str, str] = Field(
+        default={}, max_length=100, description="Instead: fields of a form (urlencoded)."
+    )
+    parts: tuple[FilePart, ...] = Field(
+        default=(), max_length=20, description="Instead: a form with files (multipart)."
+    )
+    text: str = Field(
+        default="",
+        max_length=65_536,
+        description="Instead: text or XML as it is; name its type in `headers`.",
+    )
+    escape: Literal["none", "xml"] = Field(
+        default="none", description="How values in `text` are escaped."
+    )
+    keep: dict[Name, Reading] = Field(
+        default={}, description="Name → what of the answer is kept as a secret, as `{kept.NAME}`."
+    )
+    login: bool | Login = Field(
+        default=True,
+        description="Who asks: true as `access` says, false nobody; or the way by its name.",
+    )
+    confirm: dict[Reading, str] = Field(
+        default={},
+        description="What of the answer must have which value; values are templates.",
+    )
+    status: tuple[int, ...] = Field(
+        default=(), description="Statuses that mean success; empty: 200 to 399."
+    )
+
+    @model_validator(mode="after")
+    def _can_be_sent(self) -> Call:
+        for what in (*self.keep.values(), *self.confirm):
+            if wrong := reply.fault_of(what):
+                raise ValueError(f"“{what}” cannot be read from an answer: {wrong}")
+        if wrong := json_template.fault_of(self.body):
+            raise ValueError(f"body: {wrong}")
+        if sum(map(bool, (self.body, self.form, self.parts, self.text))) > 1:
+            raise ValueError("a call has one of body, form, parts and text")
+        return self
+
+    def templates(self) -> Iterator[str]:
+        """Every text of it that is filled in."""
+        yield from (self.path, self.ssh, self.text)
+        yield from (*self.query.values(), *self.headers.values(), *self.form.values())
+        yield from (part.text for part in self.parts)
+        yield from json_template.texts(self.body)
+        yield from self.confirm.values()
+
+
+class Session(Fixed):
+    """A session that is opened by a call. Its cookies are sent by themselves. A session that the
+    product has ended is opened anew, once for a call.
+    """
+
+    login: Call = Field(description="It gets `{user}` and `{password}`.")
+    token: Reading = Field(default="", description="What of the answer `{token}` stands for.")
+    send: dict[str, str] = Field(
+        default={}, max_length=8, description="Headers of each further call, with `{token}`."
+    )
+    logout: Call | None = None
+
+    @model_validator(mode="after")
+    def _token_is_read(self) -> Session:
+        if self.token and (wrong := reply.fault_of(self.token)):
+            raise ValueError(f"token “{self.token}” cannot be read: {wrong}")
+        if any("{token}" in text for text in self.send.values()) and not self.token:
+            raise ValueError("`send` has {token}; say in `token` where it is read")
+        return self
+
+
+class FirstPassword(Fixed):
+    """The password of a fresh product, which never stays: it is changed before anything else is
+    done.
+    """
+
+    user: str = Field(default="", max_length=100, description="Empty: the administrator.")
+    password: str = Field(min_length=1, max_length=200, description="As the product is delivered.")
+    change: Call = Field(
+        description="Sent with the first password; the new one is the administrator's."
+    )
+    wait: float = Field(default=60.0, gt=0, description="Seconds until the new one is taken.")
+
+
+class Access(Fixed):
+    """How nodes are spoken to."""
+
+    scheme: Literal["http", "https"] = "http"
+    port: int = Field(default=0, ge=0, le=65_535, description="0: that of `service`.")
+    trust: Literal["authority", "first-use", "first-use-then-authority"] = Field(
+        default="first-use",
+        description=(
+            "HTTPS: “authority”: a certificate of this installation's authority; “first-use”: the"
+            " first one that a new node shows, and no other later; “first-use-then-authority”: so,"
+            " until ours is installed, and only ours from then on."
+        ),
+    )
+    login: Login = "basic"
+    session: Session | None = None
+    first_password: FirstPassword | None = None
+
+    @model_validator(mode="after")
+    def _session_is_said(self) -> Access:
+        if self.login == "session" and self.session is None:
+            raise ValueError("access: login is “session”; say in `session` how it is opened")
+        if self.first_password is not None and self.login != "session":
+            raise ValueError("access: a first password is changed in a session; say login: session")
+        return self
+
+
+def body_of(call: Call) -> Any:
+    """The JSON body as it was written, None where there is none."""
+    return call.body or None

@@ -8,13 +8,14 @@ from collections.abc import Iterable
 from dataclasses import asdict, replace
 
 from nimble_stone.core import acceptance, reply
-from nimble_stone.core.acceptance import Answer, Verdict, cluster, hardware, identity
+from nimble_stone.core.acceptance import Answer, Expected, Verdict, cluster, hardware, identity
+from nimble_stone.core.acceptance.asked import PREFIX
 from nimble_stone.core.errors import StoneError
 from nimble_stone.core.kit.calls import Call
 from nimble_stone.core.plan.carried import named
 from nimble_stone.core.plan.cells import MADE_HERE
 from nimble_stone.core.plan.sheet import Node, macs_of, reached
-from nimble_stone.engine import certificates
+from nimble_stone.engine import asking, certificates
 from nimble_stone.engine.frozen import FrozenRun
 from nimble_stone.engine.speaking import At, Speaker
 from nimble_stone.hosts.api import Vm
@@ -54,10 +55,15 @@ async def prove(ports: Ports, run: FrozenRun) -> list[Verdict]:
     return [
         acceptance.judge(
             item,
-            (seen[item.node] if item.node else cluster).get(item.kind, acceptance.NOT_ASKED),
+            _found(seen[item.node] if item.node else cluster, item),
         )
         for item in acceptance.expectations(run.sheet)
     ]
+
+
+def _found(answers: Answers, item: Expected) -> Answer:
+    """What was found for a check: a kit's own by its id, others by their kind."""
+    return answers.get(PREFIX + item.proof) or answers.get(item.kind, acceptance.NOT_ASKED)
 
 
 async def keep(ports: Ports, run_id: str, verdicts: list[Verdict]) -> None:
@@ -82,6 +88,7 @@ async def _ask(ports: Ports, run: FrozenRun, node: Node) -> Answers:
         _node_side(ports, run, node),
         _gateway(ports, run, node),
         _certificates(ports, run, node),
+        asking.ask(ports, run, node),
     )
     return {kind: answer for part in found for kind, answer in part.items()}
 
@@ -256,7 +263,12 @@ async def _gateway(ports: Ports, run: FrozenRun, node: Node) -> Answers:
 
 
 async def _ask_cluster(ports: Ports, run: FrozenRun) -> Answers:
-    found = await asyncio.gather(_members(ports, run), _virtual(ports, run), _balanced(ports, run))
+    found = await asyncio.gather(
+        _members(ports, run),
+        _virtual(ports, run),
+        _balanced(ports, run),
+        asking.ask(ports, run, None),
+    )
     return {kind: answer for part in found for kind, answer in part.items()}
 
 

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 
-from nimble_stone.core.acceptance import cluster, hardware, identity
+from nimble_stone.core.acceptance import asked, cluster, hardware, identity
 from nimble_stone.core.acceptance.model import Answer, Expected, Kind, Subject, Verdict
 from nimble_stone.core.plan.sheet import Sheet
 
@@ -23,7 +23,7 @@ __all__ = [
 ]
 
 KINDS: Mapping[str, Kind] = {
-    kind.id: kind for kind in (*hardware.KINDS, *identity.KINDS, *cluster.KINDS)
+    kind.id: kind for kind in (*hardware.KINDS, *identity.KINDS, *cluster.KINDS, *asked.KINDS)
 }
 OF_VMS = ("hardware", "networks", "mac", "autostart", "fence")
 """Kinds that ask a hypervisor what it gave a node; a bare machine is as it is."""

@@ -424,7 +424,7 @@ class Forming(_Part):
     )
 
 
-CLUSTER_KINDS = ("members", "one-lead", "virtual", "balanced")
+CLUSTER_KINDS = ("members", "one-lead", "virtual", "balanced", "reach")
 """Kinds of acceptance checks of the cluster as a whole; all others check each node."""
 
 
@@ -456,17 +456,61 @@ class AcceptanceCheck(_Part):
         "address6",
         "certificate",
         "balanced",
+        "call",
+        "closed",
+        "redirect",
+        "reach",
     ]
-    limit: float = 0.0
+    limit: float = Field(
+        default=0.0, description="How much a number may be off: seconds of a clock, a tolerance."
+    )
+    roles: tuple[Ident, ...] = Field(
+        default=(), description="Only nodes of these roles; empty: all."
+    )
+    call: Call | None = Field(default=None, description="For “call”: what is asked.")
+    value: Reading = Field(
+        default="", description="For “call”: what of the answer is compared; empty: its status."
+    )
+    equals: str | None = Field(
+        default=None, max_length=400, description="A template; numbers are compared as numbers."
+    )
+    matches: str = Field(
+        default="", max_length=400, description="A pattern that the whole value fits."
+    )
+    at_least: str = Field(default="", max_length=100, description="A template for a number.")
+    at_most: str = Field(default="", max_length=100, description="A template for a number.")
+    unit: str = Field(default="", max_length=20)
+    ports: tuple[int, ...] = Field(
+        default=(),
+        max_length=20,
+        description="For “closed”: ports that must not answer; for “redirect”: the plain one.",
+    )
+    size: int = Field(
+        default=0,
+        ge=0,
+        le=65_535,
+        description="For “reach”: bytes of a packet that must not be broken up; 0: a small one.",
+    )
 
     @model_validator(mode="after")
     def _of_what_it_can_be(self) -> AcceptanceCheck:
         of = "cluster" if self.kind in CLUSTER_KINDS else "node"
+        if self.kind == "call":
+            self._check_call()
+            return self
         if self.of != of:
             raise ValueError(
                 f"acceptance check “{self.id}”: {self.kind} checks the {of}, not the {self.of}"
             )
         return self
+
+    def _check_call(self) -> None:
+        if self.call is None:
+            raise ValueError(f"acceptance check “{self.id}” has no call")
+        if self.value and (wrong := reply.fault_of(self.value)):
+            raise ValueError(f"acceptance check “{self.id}”: value: {wrong}")
+        if self.matches and (wrong := reply.fault_of(f"pattern:{self.matches}")):
+            raise ValueError(f"acceptance check “{self.id}”: matches: {wrong}")
 
 
 class Durations(_Part):
@@ -788,6 +832,7 @@ class Kit(_Part):
         self._check_layout()
         self._check_conditions()
         self._check_templates()
+        self._check_calls()
         self._check_sizing(roles)
         if not self.service.path:
             asking = [one for one in self.acceptance if one.kind in ("members", "one-lead")]
@@ -1053,6 +1098,30 @@ class Kit(_Part):
         for certificate in self.certificates:
             for template in certificate.names:
                 self._templates(f"certificate “{certificate.id}”", template, known)
+
+    def _check_calls(self) -> None:
+        """Calls ask for what the sheet has."""
+        known = self.names_known() | self.certificate_parts()
+        for step in self.forming:
+            for call in (step.call, step.observe):
+                self._check_call_texts(f"setup step “{step.id}”", call, known)
+        for check in self.acceptance:
+            what = f"acceptance check “{check.id}”"
+            self._check_call_texts(what, check.call, known)
+            for text in (check.equals or "", check.at_least, check.at_most):
+                self._templates(what, text, known)
+        session, first = self.access.session, self.access.first_password
+        if session is not None:
+            self._check_call_texts("session", session.login, known | {"user", "password"})
+            self._check_call_texts("session", session.logout, known)
+        if first is not None:
+            self._check_call_texts("first_password", first.change, known)
+
+    def _check_call_texts(self, what: str, call: Call | None, known: set[str]) -> None:
+        for text in call.templates() if call else ():
+            # JSON inside a command has braces too
+            if not call or text != call.ssh:
+                self._templates(what, text, known)
 
     def _check_sizing(self, roles: set[str]) -> None:
         """Sizing is for roles, and names loads, of this kit."""

@@ -1,0 +1,164 @@
+"""Checks that a kit writes itself: a call and what its answer must say; ports that must be closed;
+plain HTTP that leads to HTTPS; and which nodes reach which.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import re2
+
+from nimble_stone.core.acceptance.model import Kind, Subject
+from nimble_stone.core.plan.filled import filled
+from nimble_stone.core.plan.sheet import Node, reached
+
+PREFIX = "check:"
+"""Under which what a check of a kit's own found is kept, by the check's id."""
+
+
+@dataclass(frozen=True)
+class Wish:
+    """What a value must be. Empty: not asked for. `least` and `most` are numbers, give or take
+    `tolerance`.
+    """
+
+    equals: str | None = None
+    matches: str = ""
+    least: float | None = None
+    most: float | None = None
+    unit: str = ""
+
+
+@dataclass(frozen=True)
+class Pair:
+    """Whether one node reaches another: names."""
+
+    source: str
+    target: str
+    reached: bool = True
+
+
+@dataclass(frozen=True)
+class Closed:
+    """A port, and whether it takes connections."""
+
+    port: int
+    open: bool = False
+
+
+def _subject_node(subject: Subject) -> Node | None:
+    return subject.node or (subject.sheet.nodes[0] if subject.sheet.nodes else None)
+
+
+def _number(text: str, subject: Subject, node: Node) -> float | None:
+    found = filled(text, node, subject.sheet) if text else ""
+    try:
+        return float(found) if found else None
+    except ValueError:
+        return None
+
+
+def wish(subject: Subject) -> Wish | None:
+    """What the plan says a value must be; None for a node whose role the check is not for."""
+    proof, node = subject.proof, _subject_node(subject)
+    if node is None or (subject.node and proof.roles and not node.has_any(proof.roles)):
+        return None
+    equals = None if proof.equals is None else filled(proof.equals, node, subject.sheet)
+    return Wish(
+        equals,
+        proof.matches,
+        _number(proof.at_least, subject, node),
+        _number(proof.at_most, subject, node),
+        proof.unit,
+    )
+
+
+def fits(wanted: Wish, found: str, tolerance: float) -> bool:
+    """Whether a value will do. Numbers are compared as numbers."""
+    if wanted.equals is not None and not _same(wanted.equals, found, tolerance):
+        return False
+    if wanted.matches and re2.fullmatch(wanted.matches, found) is None:
+        return False
+    if wanted.least is None and wanted.most is None:
+        return True
+    try:
+        number = float(found)
+    except ValueError:
+        return False
+    low = wanted.least is None or number >= wanted.least - tolerance
+    return low and (wanted.most is None or number <= wanted.most + tolerance)
+
+
+def _same(wanted: str, found: str, tolerance: float) -> bool:
+    if wanted == found:
+        return True
+    try:
+        return abs(float(wanted) - float(found)) <= tolerance
+    except ValueError:
+        return False
+
+
+def _wish_text(wanted: Wish, tolerance: float) -> str:
+    unit = f" {wanted.unit}" if wanted.unit else ""
+    parts = []
+    if wanted.equals is not None:
+        off = f" ± {tolerance:g}" if tolerance else ""
+        parts.append(f"{wanted.equals}{off}{unit}")
+    if wanted.matches:
+        parts.append(f"like {wanted.matches}")
+    if wanted.least is not None:
+        parts.append(f"at least {wanted.least:g}{unit}")
+    if wanted.most is not None:
+        parts.append(f"at most {wanted.most:g}{unit}")
+    return ", ".join(parts) or "an answer"
+
+
+def pairs(subject: Subject) -> tuple[Pair, ...] | None:
+    """Every node reaches every other one of the roles."""
+    roles, sheet = subject.proof.roles, subject.sheet
+    nodes = [node for node in sheet.nodes if not roles or node.has_any(roles)]
+    found = tuple(Pair(one.name, other.name) for one in nodes for other in nodes if one != other)
+    return found or None
+
+
+def _pairs_text(found: tuple[Pair, ...]) -> str:
+    lost = [pair for pair in found if not pair.reached]
+    text = f"{len(found) - len(lost)} of {len(found)} pairs"
+    more = f" and {len(lost) - 4} more" if len(lost) > 4 else ""
+    told = ", ".join(f"{pair.source} → {pair.target}" for pair in lost[:4])
+    return f"{text}; lost: {told}{more}" if lost else text
+
+
+def _closed(subject: Subject) -> tuple[Closed, ...] | None:
+    node = _subject_node(subject)
+    if node is None or (subject.proof.roles and not node.has_any(subject.proof.roles)):
+        return None
+    return tuple(Closed(port) for port in subject.proof.ports) or None
+
+
+def _closed_text(found: tuple[Closed, ...]) -> str:
+    return ", ".join(f"{one.port} {'open' if one.open else 'closed'}" for one in found)
+
+
+def _redirect(subject: Subject) -> str | None:
+    node = _subject_node(subject)
+    if node is None or (subject.proof.roles and not node.has_any(subject.proof.roles)):
+        return None
+    port = subject.sheet.kit.access.port or subject.sheet.kit.service.port
+    return f"https://{reached(subject.sheet.kit, node)}" + ("" if port == 443 else f":{port}")
+
+
+def leads_to(wanted: str, found: str) -> bool:
+    """Whether a Location leads to that place, or below it; a name may stand for the address."""
+    scheme, _, rest = found.partition("://")
+    return scheme == "https" and (
+        found.startswith(wanted) or (":" not in wanted[8:] and bool(rest))
+    )
+
+
+KINDS = (
+    Kind("call", "node", wish, str, fits, _wish_text),
+    Kind("closed", "node", _closed, _closed_text),
+    Kind("redirect", "node", _redirect, str, lambda wanted, found, _: leads_to(wanted, found)),
+    Kind("reach", "cluster", pairs, _pairs_text),
+)

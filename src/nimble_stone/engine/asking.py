@@ -1,0 +1,128 @@
+"""Asking what a kit's own acceptance checks want to know."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Sequence
+
+from nimble_stone.core import reply, shell_words
+from nimble_stone.core.acceptance import Answer, Subject
+from nimble_stone.core.acceptance.asked import PREFIX, Closed, Pair, pairs
+from nimble_stone.core.errors import StoneError
+from nimble_stone.core.kit.model import AcceptanceCheck
+from nimble_stone.core.plan.sheet import Node, reached
+from nimble_stone.engine.frozen import FrozenRun
+from nimble_stone.engine.speaking import At, Speaker
+from nimble_stone.hosts.node import NodeAccess, NodeDoor
+from nimble_stone.ports.ports import Ports
+from nimble_stone.reach.calls import Ask, Place
+
+Answers = dict[str, Answer]
+SIDE_BY_SIDE = 16
+SPAN_S = 30
+
+
+def own(run: FrozenRun, node: Node | None) -> list[AcceptanceCheck]:
+    """The kit's own checks of a node; of the cluster for None."""
+    of = "node" if node else "cluster"
+    kinds = ("call", "closed", "redirect", "reach")
+    return [
+        one
+        for one in run.sheet.kit.acceptance
+        if one.kind in kinds
+        and one.of == of
+        and (node is None or not one.roles or node.has_any(one.roles))
+    ]
+
+
+async def ask(ports: Ports, run: FrozenRun, node: Node | None) -> Answers:
+    """What was found, by check."""
+    wanted = own(run, node)
+    at = At(ports, run, node or run.sheet.nodes[0])
+    found = await asyncio.gather(*(_one(at, check) for check in wanted))
+    return {f"{PREFIX}{check.id}": answer for check, answer in zip(wanted, found, strict=True)}
+
+
+async def _one(at: At, check: AcceptanceCheck) -> Answer:
+    try:
+        if check.kind == "closed":
+            return await _closed(at, check)
+        if check.kind == "redirect":
+            return await _redirect(at, check)
+        if check.kind == "reach":
+            return await _reach(at, check)
+        return await _call(at, check)
+    except StoneError as error:
+        return Answer(None, check.label, unknown=str(error))
+
+
+async def _call(at: At, check: AcceptanceCheck) -> Answer:
+    """The exact question and what of the answer is compared."""
+    call = check.call
+    assert call is not None
+    kit = at.run.sheet.kit
+    port = kit.access.port or kit.service.port
+    place = f"{kit.access.scheme}://{reached(kit, at.node)}:{port}"
+    # as the kit writes it: what is filled in may be a secret
+    how = f"SSH: {call.ssh}" if call.ssh else f"{call.method} {place}{call.path}"
+    answer = await Speaker(at).send(call)
+    if not check.value:
+        return Answer(str(answer.status), how)
+    value = reply.read(answer, check.value)
+    return Answer(value, f"{how}, {check.value}", f"no {check.value} in the answer")
+
+
+async def _closed(at: At, check: AcceptanceCheck) -> Answer:
+    address = reached(at.run.sheet.kit, at.node)
+    seen = await asyncio.gather(*(at.ports.reach.port_open(address, port) for port in check.ports))
+    found = tuple(Closed(port, is_open) for port, is_open in zip(check.ports, seen, strict=True))
+    return Answer(found, ", ".join(f"connect {address}:{port}" for port in check.ports))
+
+
+async def _redirect(at: At, check: AcceptanceCheck) -> Answer:
+    address, port = reached(at.run.sheet.kit, at.node), check.ports[0] if check.ports else 80
+    how = f"GET http://{address}:{port}/"
+    answer = await at.ports.reach.ask(Place(address, port), Ask("GET", "/"))
+    location = answer.headers.get("location", "")
+    if not 300 <= answer.status < 400:
+        return Answer(None, how, f"status {answer.status}, no redirection")
+    return Answer(location, how)
+
+
+async def _reach(at: At, check: AcceptanceCheck) -> Answer:
+    """Each node asks all others by one echo request each, all side by side."""
+    sheet = at.run.sheet
+    wanted = pairs(Subject(sheet, None, check)) or ()
+    by_name = {node.name: node for node in sheet.nodes}
+    targets: dict[str, list[str]] = {}
+    for pair in wanted:
+        targets.setdefault(pair.source, []).append(pair.target)
+    gate = asyncio.Semaphore(SIDE_BY_SIDE)
+
+    async def from_one(name: str, others: Sequence[str]) -> list[Pair]:
+        async with gate:
+            addresses = {reached(sheet.kit, by_name[one]): one for one in others}
+            lines = await _pings(at, by_name[name], list(addresses), check.size)
+            answered = {addresses[line] for line in lines if line in addresses}
+            return [Pair(name, one, one in answered) for one in others]
+
+    found = await asyncio.gather(*(from_one(name, others) for name, others in targets.items()))
+    size = f" of {check.size} bytes" if check.size else ""
+    return Answer(
+        tuple(pair for some in found for pair in some),
+        f"ping{size} from each node to each other, by SSH",
+    )
+
+
+async def _pings(at: At, node: Node, addresses: list[str], size: int) -> list[str]:
+    """Those of the addresses that answer a node."""
+    kit, ports = at.run.sheet.kit, at.ports
+    password = await ports.open_for_plan(at.run.sheet.plan.name, node.value(kit.admin_password))
+    access = NodeAccess(node.name, reached(kit, node), kit.service.port, kit.admin, password)
+    large = f"-M do -s {max(0, size - 28)} " if size else ""
+    each = " ".join(
+        f"(ping -c 1 -W 2 {large}{shell_words.word(one)} >/dev/null 2>&1 &&"
+        f" echo {shell_words.word(one)}) &"
+        for one in addresses
+    )
+    return await NodeDoor(ports.reach, access).lines(f"{each} wait; true")

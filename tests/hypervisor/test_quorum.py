@@ -149,12 +149,18 @@ def _loses_one(room: Room, client: Client, run: str) -> None:
     assert [one["value"] for one in told["kvs"]] == [coded("high")]
     client.call("POST", "/api/estate/machines/beech/power", {"kind": "On", "confirmed": "beech"})
 
+    doubts: list[str] = []
+
     def whole() -> bool:
         client.call("POST", f"/api/runs/{run}/prove", {})
         proofs = client.call("GET", f"/api/runs/{run}")["proofs"]
-        return all(one["passed"] for one in proofs)
+        doubts[:] = [f"{p['node']} {p['label']}: {p['found']}" for p in proofs if not p["passed"]]
+        return not doubts
 
-    wait_for(whole, LONG, "the third member")
+    try:
+        wait_for(whole, LONG, "the third member")
+    except AssertionError as error:
+        raise AssertionError(f"{error}: {doubts}") from None
 
 
 def test_the_iso_is_bootable_by_both_kinds_of_firmware(tmp_path: Path) -> None:

@@ -22,6 +22,7 @@
 
 {#if plan}{#key plan}<Later load={pages.rollout} id={plan} {reading} />{/key}
 {:else if place === 'packages'}<Later load={pages.packages} sha={router.parts[1]} />
+{:else if place === 'kits'}<Later load={pages.kits} ident={router.parts[1] ?? ''} />
 {:else if place === 'help'}<Later load={pages.help} name={router.parts[1] ?? 'guide'} />
 {:else if load}{#await load()}<Waiting />{:then { default: Page }}<Page />{:catch}<Waiting
       failed

@@ -2,6 +2,7 @@
 export const pages = {
   estate: () => import('./features/estate/Estate.svelte'),
   help: () => import('./features/help/Help.svelte'),
+  kits: () => import('./features/kits/Kits.svelte'),
   keyring: () => import('./features/keyring/Keyring.svelte'),
   overview: () => import('./features/overview/Overview.svelte'),
   packages: () => import('./features/packages/Packages.svelte'),

@@ -117,6 +117,10 @@ class KitFolder:
             self._seen, self._kits = seen, kits_in(self.folder, self._base)
         return self._kits
 
+    def forget(self) -> None:
+        """A file was written here: the next look is a new one."""
+        self._looked = float("-inf")
+
     @property
     def is_fresh(self) -> bool:
         """Whether there is nothing to look for yet."""

@@ -61,7 +61,7 @@ async def _call(at: At, check: AcceptanceCheck) -> Answer:
     call = check.call
     assert call is not None
     kit = at.run.sheet.kit
-    port = kit.access.port or kit.service.port
+    port = call.port or kit.access.port or kit.service.port
     place = f"{kit.access.scheme}://{reached(kit, at.node)}:{port}"
     # as the kit writes it: what is filled in may be a secret
     how = f"SSH: {call.ssh}" if call.ssh else f"{call.method} {place}{call.path}"

@@ -60,6 +60,10 @@ async def fill(
     while "{" in rest:
         before, _, rest = rest.partition("{")
         key, _, rest = rest.partition("}")
+        if not key:
+            # an empty pair stands for itself
+            out += before + "{}"
+            continue
         own = known.get(key) if known else None
         out += before + escape(await value(c, key) if own is None else own)
     return out + rest

@@ -77,7 +77,7 @@ class Speaker:
             said = await door.shell(await fill_command(self._at, call.ssh))
             return Reply(200, json.dumps(said).encode())
         way = self._way(call)
-        place = await place_of(self._at)
+        place = await place_of(self._at, call.port)
         answer = await self._asked(place, call, way, limit_s)
         if answer.status == 401 and way == "session":
             # it ended the session meanwhile
@@ -263,10 +263,12 @@ def _line(text: str) -> str:
     return text.replace("\r", " ").replace("\n", " ").strip()
 
 
-async def place_of(at: Filler) -> Place:
-    """Where a node's interface is, and which certificate it must show. Raises RemoteError."""
+async def place_of(at: Filler, other: int = 0) -> Place:
+    """Where a node's interface is, and which certificate it must show; `other`: a port of its own,
+    0 none. Raises RemoteError.
+    """
     kit, node = at.run.sheet.kit, at.node
-    address, port = reached(kit, node), kit.access.port or kit.service.port
+    address, port = reached(kit, node), other or kit.access.port or kit.service.port
     if kit.access.scheme == "http":
         return Place(address, port)
     key, store = f"{address}:{port}/tls", at.ports.store

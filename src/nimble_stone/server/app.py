@@ -39,6 +39,7 @@ from nimble_stone.server.routes import (
     designs,
     estate,
     keyring,
+    kits,
     limits,
     machines,
     media,
@@ -59,7 +60,7 @@ from nimble_stone.store import records
 from nimble_stone.store.connect import Store
 from nimble_stone.store.folder import DATABASE, KEYRING_KEY, prepared
 
-PAGES = {"", "plans", "estate", "packages", "keyring", "runs", "help"}
+PAGES = {"", "plans", "estate", "packages", "kits", "keyring", "runs", "help"}
 STATIC = Path(__file__).parent / "static"
 log = logging.getLogger("nimble_stone.server")
 
@@ -185,6 +186,7 @@ def create_app(
         tables.router,
         values.router,
         plans.router,
+        kits.router,
         certificates.router,
         pools.router,
         runs.router,

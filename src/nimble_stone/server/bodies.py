@@ -49,6 +49,8 @@ ROUTES: tuple[tuple[str, re.Pattern[str], Limit], ...] = tuple(
         ("POST", r"/api/plans/[^/]+/sheet", Limit(26 * MIB, 100)),
         ("POST", r"/api/plans/table", Limit(26 * MIB, 2_000)),
         ("PUT", r"/api/values/[^/]+", TEXT),
+        ("PUT", r"/api/kits", TEXT),
+        ("POST", r"/api/kits/check", TEXT),
         ("POST", r"/api/values/[^/]+/touches", TEXT),
         ("PUT", r"/api/pools", Limit(1 * MIB, 200)),
         ("POST", r"/api/estate", Limit(4 * MIB, 60_000)),

@@ -48,6 +48,7 @@ class Call(Fixed):
     """
 
     method: Method = "GET"
+    port: int = Field(default=0, ge=0, le=65_535, description="0: that of `access`.")
     path: str = ""
     query: dict[str, str] = Field(default={}, max_length=40)
     headers: dict[str, str] = Field(default={}, max_length=40)

@@ -1247,7 +1247,8 @@ class Kit(_Part):
     @staticmethod
     def _templates(what: str, template: str, known: set[str]) -> None:
         for name in re.findall(r"\{([^}]*)\}", template):
-            if name.removeprefix("first.") not in known and not name.startswith("kept."):
+            # empty braces stand for themselves, such as an empty JSON object
+            if name and name.removeprefix("first.") not in known and not name.startswith("kept."):
                 raise ValueError(f"{what} asks for “{name}”, which this kit never defines")
 
     @staticmethod

@@ -15,7 +15,7 @@ def explain(kit: Kit) -> list[str]:
         "",
         "Roles",
     ]
-    lines += [f"  {role.label}: {_role(role)}" for role in kit.roles]
+    lines += [f"  {role.label}: {role_words(role)}" for role in kit.roles]
     if kit.sizing:
         lines += [
             "",
@@ -130,7 +130,8 @@ def takes_text(accepts: Accepts) -> str:
     return accepts.product + (f" {', '.join(accepts.versions)}…" if accepts.versions else "")
 
 
-def _role(role: Role) -> str:
+def role_words(role: Role) -> str:
+    """How many nodes of a role, where they live, and what it needs."""
     parts = [
         role.count.words()
         + (", one a host" if role.count.per_host else f", usually {role.count.usual}"),

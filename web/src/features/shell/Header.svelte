@@ -16,6 +16,7 @@
     ['', 'Overview'],
     ['estate', 'Estate'],
     ['packages', 'Packages'],
+    ['kits', 'Kits'],
     ['plans', 'Plans'],
     ['runs', 'Runs'],
     ['keyring', 'Keyring'],

@@ -1,0 +1,223 @@
+"""Kits: listed, read, checked while they are typed, kept and removed."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import APIRouter
+from pydantic import BaseModel, Field
+
+from nimble_stone.app import kit_files
+from nimble_stone.app.aside import aside
+from nimble_stone.core.kit.model import AcceptanceCheck, Kit, Question
+from nimble_stone.core.kit.order import stages
+from nimble_stone.core.kit.words import explain, role_words, takes_text
+from nimble_stone.server.deps import TheApplication, TheKitFolder
+
+router = APIRouter(tags=["kits"])
+Text = Annotated[str, Field(max_length=1 << 20)]
+
+
+class KitItem(BaseModel):
+    """A kit for the list. `own`: a file of this server, which may replace one that ships."""
+
+    id: str
+    title: str
+    summary: str
+    takes: str
+    roles: list[str]
+    own: bool
+    plans: int
+    checks: int
+
+
+class FaultyItem(BaseModel):
+    """A file that is no kit, and why."""
+
+    file: str
+    message: str
+
+
+class KitList(BaseModel):
+    """All kits, and files that are none."""
+
+    kits: list[KitItem]
+    faulty: list[FaultyItem]
+
+
+class KitRole(BaseModel):
+    """A role: how many nodes, where, and what it needs."""
+
+    id: str
+    label: str
+    words: str
+
+
+class KitStage(BaseModel):
+    """A box of the drawing of the order; `after`: ids of those before it."""
+
+    id: str
+    label: str
+    kind: str
+    of: str
+    after: list[str]
+    column: int
+
+
+class KitAsk(BaseModel):
+    """A setting, a port or a check in a line."""
+
+    label: str
+    words: str
+
+
+class KitAbout(BaseModel):
+    """A kit, read as a person would."""
+
+    id: str
+    title: str
+    summary: str
+    takes: str
+    speaks: str
+    roles: list[KitRole]
+    order: list[KitStage]
+    questions: list[KitAsk]
+    ports: list[KitAsk]
+    checks: list[KitAsk]
+    lines: list[str]
+
+
+class KitFault(BaseModel):
+    """What is wrong with a text: “line 12, column 3”, and why."""
+
+    place: str
+    message: str
+
+
+class KitPage(BaseModel):
+    """A kit with its text and the plans that are made by it."""
+
+    about: KitAbout
+    text: str
+    own: bool
+    plans: list[str]
+
+
+class KitChecked(BaseModel):
+    """A text, checked; `about` is empty where it is no kit."""
+
+    about: KitAbout | None
+    faults: list[KitFault]
+
+
+class KitText(BaseModel):
+    """The text of a kit file."""
+
+    text: Text
+
+
+def _speaks(kit: Kit) -> str:
+    access = kit.access
+    ways = {"none": "nobody logs in", "basic": "name and password", "session": "a session"}
+    text = f"{access.scheme.upper()}, {ways[access.login]}"
+    if access.scheme == "https":
+        text += f", certificate by {access.trust.replace('-', ' ')}"
+    return f"{text}, first password changed" if access.first_password else text
+
+
+def _question(one: Question) -> KitAsk:
+    parts = ["secret" if one.secret else "", "" if one.required else "may stay open"]
+    parts += [f"usually {one.default}" if one.default else ""]
+    parts += [f"one of {', '.join(one.rule.choices)}" if one.rule.choices else ""]
+    return KitAsk(label=one.label, words=", ".join(filter(None, parts)))
+
+
+def _check(one: AcceptanceCheck) -> KitAsk:
+    of = "cluster" if one.of == "cluster" else ", ".join(one.roles) or "each node"
+    if one.call is None:
+        return KitAsk(label=one.label, words=of)
+    asked = one.call.ssh or f"{one.call.method} {one.call.path}"
+    return KitAsk(label=one.label, words=f"{of}: {asked} {one.value}".rstrip())
+
+
+def _about(kit: Kit) -> KitAbout:
+    return KitAbout(
+        id=kit.id,
+        title=kit.title,
+        summary=kit.summary,
+        takes=takes_text(kit.accepts),
+        speaks=_speaks(kit),
+        roles=[KitRole(id=one.id, label=one.label, words=role_words(one)) for one in kit.roles],
+        order=[KitStage(**{**vars(one), "after": list(one.after)}) for one in stages(kit)],
+        questions=[_question(one) for one in kit.questions],
+        ports=[
+            KitAsk(
+                label=f"{one.port}/{one.protocol}",
+                words=f"{one.by or 'anybody'}: {one.purpose}".rstrip(": "),
+            )
+            for one in kit.ports
+        ],
+        checks=[_check(one) for one in kit.acceptance],
+        lines=explain(kit),
+    )
+
+
+@router.get("/kits/shelf")
+async def kit_shelf(app: TheApplication, room: TheKitFolder) -> KitList:
+    """All kits, those that ship and this server's own."""
+    found, used = await aside(room.look), await kit_files.uses(app)
+    own = await aside(kit_files.own_ids, room.folder)
+    return KitList(
+        kits=[
+            KitItem(
+                id=kit.id,
+                title=kit.title,
+                summary=kit.summary,
+                takes=takes_text(kit.accepts),
+                roles=[role.label for role in kit.roles],
+                own=kit.id in own,
+                plans=used[kit.id],
+                checks=len(kit.acceptance),
+            )
+            for kit in sorted(found.kits.values(), key=lambda one: one.title.lower())
+        ],
+        faulty=[FaultyItem(**vars(one)) for one in found.faulty],
+    )
+
+
+@router.get("/kits/{ident}")
+async def one_kit(ident: str, app: TheApplication, room: TheKitFolder) -> KitPage:
+    """A kit with its text. Raises NotFound."""
+    written = await aside(kit_files.text_of, room.folder, ident)
+    found = await aside(kit_files.check, written.text)
+    assert found.kit is not None
+    return KitPage(
+        about=_about(found.kit),
+        text=written.text,
+        own=written.own,
+        plans=await kit_files.plans_of(app, ident),
+    )
+
+
+@router.post("/kits/check")
+async def check_kit(body: KitText) -> KitChecked:
+    """What is wrong with a text, with line and column; nothing is kept."""
+    found = await aside(kit_files.check, body.text)
+    return KitChecked(
+        about=_about(found.kit) if found.kit else None,
+        faults=[KitFault(place=one.place, message=one.message) for one in found.faults],
+    )
+
+
+@router.put("/kits")
+async def keep_kit(body: KitText, app: TheApplication, room: TheKitFolder) -> KitPage:
+    """Keep a kit in this server's data folder, under its id. Raises InputError."""
+    kit = await kit_files.keep(room, body.text)
+    return await one_kit(kit.id, app, room)
+
+
+@router.delete("/kits/{ident}")
+async def drop_kit(ident: str, app: TheApplication, room: TheKitFolder) -> KitList:
+    """Remove a kit of this server's own. Raises NotFound, Conflict."""
+    await kit_files.remove(app, room, ident)
+    return await kit_shelf(app, room)

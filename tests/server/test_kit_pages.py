@@ -1,0 +1,90 @@
+"""Kits: on the shelf, read, checked while they are typed, kept and removed; by the interface that
+page and command line use.
+"""
+
+from __future__ import annotations
+
+import pytest
+
+from nimble_stone.cli.client import Client
+from nimble_stone.core.errors import InputError, StoneError
+from nimble_stone.core.kit.order import stages
+from tests.core.test_resolution import KITS
+from tests.support.processes import LabProcess, ServerProcess
+
+OWN = "id: skerry\ntitle: Skerry"
+
+
+def shelf(client: Client) -> dict[str, dict[str, object]]:
+    return {kit["id"]: kit for kit in client.call("GET", "/api/kits/shelf")["kits"]}
+
+
+def test_the_shelf_has_all_kits_and_who_uses_them(client: Client) -> None:
+    found = shelf(client)
+    assert set(found) == set(KITS)
+    assert found["gauge-collector"]["plans"] == 1
+    assert found["tidebook"]["plans"] == 0
+    assert not any(kit["own"] for kit in found.values())
+
+
+def test_a_kit_is_read_as_a_person_would(client: Client) -> None:
+    page = client.call("GET", "/api/kits/skerry")
+    assert page["text"].startswith("# Skerry")
+    about = page["about"]
+    assert [role["id"] for role in about["roles"]] == ["controller", "worker"]
+    columns = {stage["id"]: stage["column"] for stage in about["order"]}
+    assert columns["role/controller"] == 0
+    for stage in about["order"]:
+        assert all(columns[one] < stage["column"] for one in stage["after"])
+    with pytest.raises(StoneError, match="there is no kit"):
+        client.call("GET", "/api/kits/nowhere")
+    with pytest.raises(StoneError):
+        client.call("GET", "/api/kits/..%2f..%2fetc")
+
+
+@pytest.mark.parametrize("kit", KITS.values(), ids=list(KITS))
+def test_every_box_of_the_order_comes_after_what_it_needs(kit: object) -> None:
+    seen: set[str] = set()
+    for stage in stages(kit):  # type: ignore[arg-type]
+        assert set(stage.after) <= seen
+        seen.add(stage.id)
+
+
+def test_faults_are_told_with_line_and_column_and_nothing_is_kept(client: Client) -> None:
+    text = client.call("GET", "/api/kits/skerry")["text"]
+    spoilt = text.replace("kind: running", "kind: walking", 1).replace("least: 1", "leest: 1", 1)
+    found = client.call("POST", "/api/kits/check", {"text": spoilt})
+    assert found["about"] is None
+    assert [fault["place"].startswith("line ") for fault in found["faults"]] == [True, True]
+    with pytest.raises(InputError, match="leest"):
+        client.call("PUT", "/api/kits", {"text": spoilt})
+    assert not shelf(client)["skerry"]["own"]
+    for bad in ("{", "&a [*a]", "x" * 200_000, "nimble-stone: kit/1\n" + "- a\n" * 10):
+        assert client.call("POST", "/api/kits/check", {"text": bad})["faults"]
+
+
+def test_an_own_kit_replaces_a_shipped_one_until_it_is_removed(
+    client: Client, server: ServerProcess, lab: LabProcess
+) -> None:
+    text = client.call("GET", "/api/kits/skerry")["text"]
+    page = client.call("PUT", "/api/kits", {"text": text.replace(OWN, "id: skerry\ntitle: Reef")})
+    assert (page["own"], page["about"]["title"]) == (True, "Reef")
+    assert (server.data / "kits/skerry.yaml").exists()
+    assert shelf(client)["skerry"]["own"]
+    client.call("DELETE", "/api/kits/skerry")
+    assert client.call("GET", "/api/kits/skerry")["about"]["title"] == "Skerry"
+    with pytest.raises(StoneError, match="none of this server's own"):
+        client.call("DELETE", "/api/kits/skerry")
+
+
+def test_a_kit_that_plans_need_stays(client: Client) -> None:
+    text = client.call("GET", "/api/kits/gauge-collector")["text"]
+    mine = text.replace("id: gauge-collector", "id: tide-collector")
+    client.call("PUT", "/api/kits", {"text": mine})
+    plan = "nimble-stone: plan/1\nname: mine\nkit: tide-collector\nbay: kelda-main\n"
+    client.call("POST", "/api/plans", {"text": plan})
+    with pytest.raises(StoneError, match="is used by mine"):
+        client.call("DELETE", "/api/kits/tide-collector")
+    client.call("DELETE", "/api/plans/mine")
+    client.call("DELETE", "/api/kits/tide-collector")
+    assert "tide-collector" not in shelf(client)

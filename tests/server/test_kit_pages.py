@@ -73,7 +73,7 @@ def test_an_own_kit_replaces_a_shipped_one_until_it_is_removed(
     assert shelf(client)["skerry"]["own"]
     client.call("DELETE", "/api/kits/skerry")
     assert client.call("GET", "/api/kits/skerry")["about"]["title"] == "Skerry"
-    with pytest.raises(StoneError, match="none of this server's own"):
+    with pytest.raises(StoneError, match="not an own kit"):
         client.call("DELETE", "/api/kits/skerry")
 
 

@@ -86,7 +86,7 @@ class Call(Fixed):
     )
     login: bool | Login = Field(
         default=True,
-        description="Who asks: true as `access` says, false nobody; or the way by its name.",
+        description="Who asks: true as `access` says, false without a login; or the way by its name.",
     )
     confirm: dict[Reading, str] = Field(
         default={},

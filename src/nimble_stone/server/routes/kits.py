@@ -118,7 +118,7 @@ class KitText(BaseModel):
 
 def _speaks(kit: Kit) -> str:
     access = kit.access
-    ways = {"none": "nobody logs in", "basic": "name and password", "session": "a session"}
+    ways = {"none": "no login", "basic": "name and password", "session": "a session"}
     text = f"{access.scheme.upper()}, {ways[access.login]}"
     if access.scheme == "https":
         text += f", certificate by {access.trust.replace('-', ' ')}"

@@ -141,7 +141,8 @@ async def remove(app: Application, folder: KitFolder, ident: str) -> None:
     path = await asyncio.to_thread(_own_file, folder.folder, ident)
     if path is None:
         raise NotFound(
-            f"kit “{ident}” is not an own kit of this server", hint="Kits that ship stay as they are."
+            f"kit “{ident}” is not an own kit of this server",
+            hint="Kits that ship stay as they are.",
         )
     shipped = resources.files("nimble_stone.kits") / f"{ident}.yaml"
     users = [] if shipped.is_file() else await plans_of(app, ident)

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from nimble_stone.app import built_hosts
 from nimble_stone.app.application import Application
 from nimble_stone.core import report
-from nimble_stone.core.acceptance import Verdict, totals
+from nimble_stone.core.acceptance import Verdict, totals, verdict_of
 from nimble_stone.core.errors import InputError, NotFound
 from nimble_stone.engine.engine import Engine
 from nimble_stone.engine.frozen import FrozenRun, thawed
@@ -150,5 +150,5 @@ async def acceptance(app: Application, ident: str) -> Acceptance:
         )
     at, items = found
     moment = datetime.datetime.fromtimestamp(at, datetime.UTC)
-    verdicts = [Verdict(**item) for item in items]
+    verdicts = [verdict_of(item) for item in items]
     return Acceptance(row, frozen, f"{moment:%Y-%m-%dT%H:%M:%SZ}", verdicts)

@@ -69,6 +69,17 @@ def kit_validate(file: Path, as_json: Json = False) -> None:
     )
 
 
+@app.command("new")
+def kit_new(
+    package: Annotated[Path, typer.Option("--from", help="A package file.")],
+) -> None:
+    """Write a commented kit from what a package asks and offers, to the standard output."""
+    from nimble_stone.cli import offline
+    from nimble_stone.core.kit import beginning
+
+    typer.echo(beginning.text_of(offline.view_of(package)), nl=False)
+
+
 @app.command("explain")
 def kit_explain(kit: Which, as_json: Json = False) -> None:
     """Describe a kit: roles, sizing, settings, networks, cluster setup, acceptance."""

@@ -15,7 +15,6 @@ from nimble_stone.core import answers, checks, sequence, yaml_text
 from nimble_stone.core.checks import Situation
 from nimble_stone.core.errors import FormatError, InputError
 from nimble_stone.core.estate import Estate
-from nimble_stone.core.installing import packages as installing
 from nimble_stone.core.package.contents import examine
 from nimble_stone.core.plan.difference import differences
 from nimble_stone.core.plan.include import gather
@@ -95,19 +94,8 @@ def view_of(package: Path) -> PackageView:
     """What the sheet needs of a package's file. Raises FormatError."""
     with opened(package) as given:
         contents = examine(given)
-        if contents.format == "iso":
-            return installing.view(contents.sha256, *title_of(contents, package.name))
-        if contents.envelope is None and len(contents.disks) == 1:
-            return installing.image_view(
-                contents.sha256,
-                *title_of(contents, package.name),
-                stored.image_disk(contents),
-                sum(g.source.size_bytes for g in given),
-                contents.format,
-            )
-        return PackageView(
-            contents.sha256, contents.descriptor, sum(g.source.size_bytes for g in given)
-        )
+        size = sum(g.source.size_bytes for g in given)
+        return stored.view_from(contents, *title_of(contents, package.name), size, size)
 
 
 def check(

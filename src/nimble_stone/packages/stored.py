@@ -59,35 +59,35 @@ def view_of(row: PackageRow) -> PackageView:
 
 
 def _view(row: PackageRow) -> PackageView:
-    if row.kind == "iso":
-        return installing.view(row.sha256, row.product, row.version, row.size)
-    contents = contents_of(row)
-    if contents.format == "kernel":
+    return view_from(contents_of(row), row.product, row.version, row.thin_bytes, row.size)
+
+
+def view_from(
+    contents: Contents, product: str, version: str, thin_bytes: int, size: int
+) -> PackageView:
+    """What the sheet needs of a package. Raises FormatError for one that a plan cannot roll out."""
+    sha256, form = contents.sha256, contents.format
+    if form == "iso":
+        return installing.view(sha256, product, version, size)
+    if form == "kernel":
         disks = [image_disk(contents)] if contents.disks else []
-        return installing.kernel_view(row.sha256, row.product, row.version, disks, row.thin_bytes)
+        return installing.kernel_view(sha256, product, version, disks, thin_bytes)
     if contents.envelope is None and len(contents.disks) == 1:
         return installing.image_view(
-            row.sha256, row.product, row.version, image_disk(contents), row.thin_bytes, row.kind
+            sha256, product, version, image_disk(contents), thin_bytes, form
         )
     read = contents.envelope
     if read is not None and len(read.systems) > 1:
-        return installing.set_view(
-            PackageView(
-                row.sha256,
-                replace(
-                    installing.NO_HARDWARE,
-                    product=row.product,
-                    version=row.version,
-                    licences=read.licences,
-                    files=read.files,
-                    disks=read.disks,
-                ),
-                row.thin_bytes,
-                row.kind,
-            ),
-            read,
+        whole = replace(
+            installing.NO_HARDWARE,
+            product=product,
+            version=version,
+            licences=read.licences,
+            files=read.files,
+            disks=read.disks,
         )
-    return PackageView(row.sha256, contents.descriptor, row.thin_bytes)
+        return installing.set_view(PackageView(sha256, whole, thin_bytes, form), read)
+    return PackageView(sha256, contents.descriptor, thin_bytes)
 
 
 def image_disk(contents: Contents) -> Disk:

@@ -19,7 +19,7 @@ from nimble_stone.app.application import Application
 from nimble_stone.app.claims import without_own
 from nimble_stone.app.run_requests import rollout_row
 from nimble_stone.core import narrative, run_words, sequence
-from nimble_stone.core.acceptance import Verdict
+from nimble_stone.core.acceptance import Verdict, verdict_of
 from nimble_stone.core.errors import StoneError
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.runs import document
@@ -218,7 +218,7 @@ class LiveRuns:
             now,
             await asyncio.to_thread(live_forecast, frozen, rows, row.started_at, now, limits),
             app.monotonic(),
-            [Verdict(**item) for item in proofs[1]] if proofs else [],
+            [verdict_of(item) for item in proofs[1]] if proofs else [],
             proofs[0] if proofs else None,
             [AttemptView(**vars(one)) for one in await store.read(runs.attempts, ident)],
             app.limiter.why(ident),
@@ -244,7 +244,7 @@ class LiveRuns:
             live.frozen.sheet = document.with_values(live.frozen.sheet, new.learned)
         if new.proofs:
             live.proved_at = new.proofs.at
-            live.verdicts = [Verdict(**item) for item in new.proofs.verdicts]
+            live.verdicts = [verdict_of(item) for item in new.proofs.verdicts]
         before, since = live.forecast, live.last
         if app.monotonic() - live.forecast_at >= FORECAST_S or head.state != "running":
             live.forecast_at = app.monotonic()

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 
 from nimble_stone.app.application import Application
 from nimble_stone.core import narrative, run_words
-from nimble_stone.core.acceptance import Verdict
+from nimble_stone.core.acceptance import verdict_of
 from nimble_stone.core.runs.states import STANDING, UNDER_WAY, RunState
 from nimble_stone.core.units import time_text
 from nimble_stone.engine.frozen import FrozenRun
@@ -106,7 +106,7 @@ async def _line(app: Application, row: RunRow, steps: Sequence[runs.SeenRow]) ->
         for one in steps
     ]
     proofs = await app.store.read(runs.last_proofs, row.id) if row.state in STANDING else None
-    verdicts = [Verdict(**item) for item in proofs[1]] if proofs else []
+    verdicts = [verdict_of(item) for item in proofs[1]] if proofs else []
     checks = narrative.checks_of(names, verdicts)
     facts = run_words.facts_of(
         row.state,

@@ -36,7 +36,8 @@ def build(work: Path) -> Path:
     shutil.copy(kernel, tree / "kernel")
     _ramdisk(work / "installer", version, "install", ("/usr/bin/curl",)).rename(tree / "initrd")
     (tree / "boot/grub/grub.cfg").write_text(MENU)
-    image = _image(work, kernel, _ramdisk(work / "system", version, "init", ("/usr/bin/etcd",)))
+    tools = ("/usr/bin/etcd", "/usr/sbin/mke2fs")
+    image = _image(work, kernel, _ramdisk(work / "system", version, "init", tools))
     with gzip.open(tree / "system.img.gz", "wb", compresslevel=1) as out:
         out.write(image.read_bytes())
     iso = work / "quorum-1.0.iso"

@@ -5,9 +5,10 @@ comes from outside; the verdict is pure. One module per family of checks, one re
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
+from typing import Any
 
 from nimble_stone.core.acceptance import asked, cluster, hardware, identity
-from nimble_stone.core.acceptance.model import Answer, Expected, Kind, Subject, Verdict
+from nimble_stone.core.acceptance.model import Answer, Expected, Kind, Mesh, Subject, Verdict
 from nimble_stone.core.plan.sheet import Sheet
 
 __all__ = [
@@ -20,6 +21,7 @@ __all__ = [
     "expectations",
     "judge",
     "totals",
+    "verdict_of",
 ]
 
 KINDS: Mapping[str, Kind] = {
@@ -86,7 +88,15 @@ def judge(item: Expected, answer: Answer) -> Verdict:
         passed,
         answer.how,
         not answer.unknown,
+        kind.mesh(answer.value) if kind.mesh and answer.value is not None else None,
     )
+
+
+def verdict_of(kept: Mapping[str, Any]) -> Verdict:
+    """A verdict as it was kept; those of earlier versions have no mesh."""
+    mesh = kept.get("mesh")
+    drawn = Mesh(tuple(mesh["nodes"]), tuple(map(tuple, mesh["lost"]))) if mesh else None
+    return Verdict(**{**kept, "mesh": drawn})
 
 
 def totals(verdicts: Sequence[Verdict]) -> Mapping[str, int]:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import re2
 
-from nimble_stone.core.acceptance.model import Kind, Subject
+from nimble_stone.core.acceptance.model import Kind, Mesh, Subject
 from nimble_stone.core.plan.filled import filled
 from nimble_stone.core.plan.sheet import Node, reached
 
@@ -129,6 +129,17 @@ def _pairs_text(found: tuple[Pair, ...]) -> str:
     return f"{text}; lost: {told}{more}" if lost else text
 
 
+def mesh(found: tuple[Pair, ...]) -> Mesh:
+    """The pairs as a drawing has them. Cost: O(pairs)."""
+    nodes = tuple(dict.fromkeys(pair.source for pair in found))
+    number = {name: at for at, name in enumerate(nodes)}
+    lost: list[list[int]] = [[] for _ in nodes]
+    for pair in found:
+        if not pair.reached and pair.target in number:
+            lost[number[pair.source]].append(number[pair.target])
+    return Mesh(nodes, tuple(tuple(sorted(one)) for one in lost))
+
+
 def _closed(subject: Subject) -> tuple[Closed, ...] | None:
     node = _subject_node(subject)
     if node is None or (subject.proof.roles and not node.has_any(subject.proof.roles)):
@@ -160,5 +171,5 @@ KINDS = (
     Kind("call", "node", wish, str, fits, _wish_text),
     Kind("closed", "node", _closed, _closed_text),
     Kind("redirect", "node", _redirect, str, lambda wanted, found, _: leads_to(wanted, found)),
-    Kind("reach", "cluster", pairs, _pairs_text),
+    Kind("reach", "cluster", pairs, _pairs_text, mesh=mesh),
 )

@@ -36,6 +36,7 @@ class Kind:
     say: Callable[[Any], str]
     fits: Callable[[Any, Any, float], bool] = lambda wanted, found, _: bool(wanted == found)
     say_expected: Callable[[Any, float], str] | None = None
+    mesh: Callable[[Any], Mesh] | None = None
 
 
 @dataclass(frozen=True)
@@ -65,6 +66,16 @@ class Expected:
 
 
 @dataclass(frozen=True)
+class Mesh:
+    """Who reaches whom: names of nodes, and for each the numbers of those that it does not
+    reach.
+    """
+
+    nodes: tuple[str, ...]
+    lost: tuple[tuple[int, ...], ...]
+
+
+@dataclass(frozen=True)
 class Verdict:
     """A check that was made: what was found, and whether it will do. `how` is the command or
     request that told.
@@ -79,3 +90,5 @@ class Verdict:
     how: str
     checked: bool = True
     """False where it could not be asked: that is neither a pass nor a failure."""
+    mesh: Mesh | None = None
+    """Of a check that asks who reaches whom."""

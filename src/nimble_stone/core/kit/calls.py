@@ -86,7 +86,7 @@ class Call(Fixed):
     )
     login: bool | Login = Field(
         default=True,
-        description="Who asks: true as `access` says, false without a login; or the way by its name.",
+        description="Who asks: true as `access` says, false without a login, or a way by name.",
     )
     confirm: dict[Reading, str] = Field(
         default={},
@@ -117,8 +117,8 @@ class Call(Fixed):
 
 
 class Session(Fixed):
-    """A session that is opened by a call. Its cookies are sent by themselves. A session that the
-    product has ended is opened anew, once for a call.
+    """A session that is opened by a call. Its cookies are sent by themselves. One that the
+    product has ended is opened again, once for a call.
     """
 
     login: Call = Field(description="It gets `{user}` and `{password}`.")

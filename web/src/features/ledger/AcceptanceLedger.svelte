@@ -3,6 +3,7 @@
   import { inside, moment, utc, zone } from '../../lib/format';
   import StateMark from '../../lib/ui/StateMark.svelte';
   import { OUTCOME_MARKS, OUTCOME_WORDS, outcomeOf } from '../rollout/verdicts';
+  import Mesh from './Mesh.svelte';
   import Section from './Section.svelte';
 
   interface Props {
@@ -13,6 +14,7 @@
   let { run, proof, onproof }: Props = $props();
   let names = $derived(new Map(run.nodes.map((n) => [n.id, n.name])));
   let failed = $derived(run.proofs.filter((v) => outcomeOf(v) === 'failed'));
+  let meshes = $derived(run.proofs.filter((v) => v.mesh));
   let open = $derived(run.proofs.filter((v) => outcomeOf(v) === 'open'));
 </script>
 
@@ -46,6 +48,9 @@
       </li>{/each}
   </ul>
 {/snippet}
+{#each meshes as one (one.proof)}{#if one.mesh}<Section title={one.label} aside={one.found}>
+      <Mesh mesh={one.mesh} />
+    </Section>{/if}{/each}
 <Section title="Failed" aside={`${failed.length} of ${run.proofs.length}`}>
   {#if !run.proofs.length}<p class="quiet">
       No acceptance checks were run.

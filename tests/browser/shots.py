@@ -73,8 +73,9 @@ def _pictures(page: Page, server: ServerProcess) -> None:
     shas = {p["version"]: p["sha256"] for p in server.client().call("GET", "/api/packages")}
     _page(page, server, "light", f"/packages/{shas['4.3.0']}")
     shot("package")
-    _page(page, server, "light", f"/packages/compare?old={shas['4.2.0']}&new={shas['4.3.0']}")
-    shot("compare")
+    _page(page, server, "light", "/kits/skerry")
+    expect(page.get_by_role("img", name="Order:")).to_be_visible()
+    shot("kit")
     _page(page, server, "light", "/plans/eastern")
     shot("plan-findings")
     _page(page, server, "light", "/plans/western")

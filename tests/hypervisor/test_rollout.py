@@ -140,7 +140,7 @@ def test_three_nodes_are_rolled_out_proved_and_taken_back_on_a_real_hypervisor(
         failed,
         [(s["key"], s["message"]) for s in done["steps"] if s["state"] == "failed"],
     )
-    assert len(done["proofs"]) == 35
+    assert len(done["proofs"]) == 36
     console = client.call("GET", f"/api/runs/{run['run']}/console?node=lead-1")
     assert "gauge: services are up" in console["text"]
     assert PASSWORD not in console["text"]

@@ -14,6 +14,7 @@ import pytest
 from nimble_stone.cli.client import Client
 from tests.hypervisor import appliance, hosts, packages
 from tests.hypervisor.test_ground import _run as prepared
+from tests.hypervisor.test_ground import _ssh, _until
 from tests.hypervisor.test_rollout import _known, _virsh
 from tests.support.processes import PASSWORD, ServerProcess, ended
 
@@ -77,6 +78,27 @@ def client(folder: Path, server: ServerProcess) -> Client:
     taken(server, "gauge-kernel", *packages.kernel_and_ramdisk(work))
     taken(server, "GAUGE", packages.installer_iso(work))
     return server.client()
+
+
+def test_an_account_that_is_not_root_is_told_what_it_lacks_and_gets_it(
+    folder: Path, client: Client
+) -> None:
+    """Name records on the host: sudo allows nothing, then exactly what was shown."""
+    record = {"address": "10.44.99.7", "names": ["weir.holm.example"]}
+    action = {"kind": "names", "host": "fulmar", "records": [record]}
+    seen = client.call("POST", "/api/estate/groundwork/preview", {"actions": [action]})
+    [step] = seen["steps"]
+    assert "oper may not run as root: tee -a /etc/hosts" in step["refusals"][0]
+    lines = "\n".join(step["rules"])
+    _ssh(folder, "fulmar", f"umask 227; cat > /etc/sudoers.d/nimble-stone <<'X'\n{lines}\nX")
+    run = prepared(client, action)
+    assert "weir.holm.example" in _ssh(folder, "fulmar", "cat /etc/hosts")
+    client.call("POST", f"/api/groundwork/{run}/undo", {})
+    _until(client, run, "undone")
+    assert "weir.holm.example" not in _ssh(folder, "fulmar", "cat /etc/hosts")
+    # another file is not allowed
+    told = _ssh(folder, "fulmar", "su oper -c 'sudo -n tee -a /etc/passwd </dev/null' 2>&1; true")
+    assert "password is required" in told
 
 
 def test_a_kernel_and_an_installer_become_vms_side_by_side(folder: Path, client: Client) -> None:

@@ -15,7 +15,7 @@ from nimble_stone.app.host_rules import key_names
 from nimble_stone.app.run_requests import RunArguments
 from nimble_stone.core import preparation as prep
 from nimble_stone.core.errors import Conflict, NotFound, StoneError
-from nimble_stone.core.estate import Estate
+from nimble_stone.core.estate import Estate, Host
 from nimble_stone.core.runs.states import FINISHED, RunState, StepState
 from nimble_stone.core.step import Step
 from nimble_stone.core.units import count_text, size_text
@@ -47,6 +47,8 @@ class PlannedAction:
     action: prep.Action
     work: Work
     refusals: list[str] = field(default_factory=list)
+    rules: list[str] = field(default_factory=list)
+    """What the host's administrator has to allow its account, line by line."""
 
 
 @dataclass(frozen=True)
@@ -100,7 +102,24 @@ async def planned(app: Application, work: prep.Preparation, run: str) -> list[Pl
             one.refusals.insert(0, f"{who} lives on it; roll that run back first")
         if isinstance(one.action, prep.WriteImage):
             one.refusals.extend(await _image_refusals(app, one.action))
+    hosted = [one for one in found if not prep.on_metal(one.action)]
+    await asyncio.gather(*(_rights(app, one, estate.host(one.action.host)) for one in hosted))
     return found
+
+
+async def _rights(app: Application, one: PlannedAction, host: Host | None) -> None:
+    """What the account of a host may not do of an action, asked there before anything begins."""
+    if host is None or host.user == "root":
+        return
+    try:
+        lacking = await (await app.driver(host)).preparation.lacking(one.work)
+    except StoneError as error:
+        one.refusals.append(f"whether {host.user} may do it was not asked: {error}")
+        return
+    if lacking:
+        first = f"{lacking[0][:80]}" + (f" and {len(lacking) - 1} more" if lacking[1:] else "")
+        one.refusals.append(f"{host.user} may not run as root: {first}")
+        one.rules.extend(KINDS[host.kind].rules(host.user, lacking))
 
 
 async def _image_refusals(app: Application, action: prep.WriteImage) -> list[str]:
@@ -135,8 +154,9 @@ def _work(action: prep.Action, run: str, step: Step, estate: Estate) -> Work:
     if prep.on_metal(action):
         return Work((Operation(Op.CHANGE, (Command(_INSPECTING[step.detail["part"]]),)),))
     host = estate.host(action.host)
-    kind = host.kind if host else "kvm"
-    return KINDS[kind].work(action, run, preparation.before_of(step))
+    kind = KINDS[host.kind if host else "kvm"]
+    work = kind.work(action, run, preparation.before_of(step))
+    return work if host is None or host.user == "root" else kind.as_account(work)
 
 
 async def start(app: Application, engine: Engine, run: str, work: prep.Preparation) -> None:

@@ -466,6 +466,7 @@ def estate_prepare(
             f"{step['host']}: {step['label']}"
             + ("" if step["undoable"] else " (cannot be rolled back)"),
             *(f"  ! {text}" for text in step["refusals"]),
+            *(f"  # /etc/sudoers.d/nimble-stone: {line}" for line in step["rules"]),
             *(f"  $ {line}" for command in step["commands"] for line in command.splitlines()),
         ]
     if not yes:

@@ -367,6 +367,9 @@ class Preparation(Protocol):
 
     async def send(self, command: Command) -> None: ...
 
+    async def lacking(self, work: Work) -> list[str]:
+        """Commands of a work that the account may not carry out, to do it or to undo it."""
+
     async def foreign_files(self, work: Work, run: str) -> list[str]:
         """Files of the work that are there and not of that run."""
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Awaitable, Callable
+from collections.abc import Awaitable, Callable, Iterable
 from dataclasses import dataclass
 
 from nimble_stone.core import preparation as prep
@@ -22,9 +22,13 @@ class Kind:
     driver: Callable[[Reach, Target, Recorder], HostDriver]
     first_look: Callable[[Reach, Target, str], Awaitable[FirstLook]]
     work: Callable[[prep.Action, str, Datastore | None], Work]
+    as_account: Callable[[Work], Work]
+    """The work as an account sends it that is not root."""
+    rules: Callable[[str, Iterable[str]], list[str]]
+    """What an account's administrator has to allow for commands."""
 
 
-KINDS = {"kvm": Kind(kvm.KvmHost, kvm.first_look, kvm.work)}
+KINDS = {"kvm": Kind(kvm.KvmHost, kvm.first_look, kvm.work, kvm.sudo.as_account, kvm.sudo.rules)}
 
 
 def driver(kind: str, reach: Reach, target: Target, record: Recorder = no_record) -> HostDriver:

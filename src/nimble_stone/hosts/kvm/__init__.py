@@ -2,8 +2,9 @@
 nowhere else.
 """
 
+from nimble_stone.hosts.kvm import sudo
 from nimble_stone.hosts.kvm.actions import work
 from nimble_stone.hosts.kvm.driver import KvmHost
 from nimble_stone.hosts.kvm.first_look import first_look
 
-__all__ = ["KvmHost", "first_look", "work"]
+__all__ = ["KvmHost", "first_look", "sudo", "work"]

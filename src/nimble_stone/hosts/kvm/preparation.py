@@ -9,7 +9,7 @@ from nimble_stone.core import preparation as prep
 from nimble_stone.core.errors import RemoteFailed
 from nimble_stone.core.estate import BlockDevice, Datastore, Facts, Interface
 from nimble_stone.hosts.api import Net, Store
-from nimble_stone.hosts.kvm import actions, commands, linux_in, reading, xml_in
+from nimble_stone.hosts.kvm import actions, commands, linux_in, reading, sudo, xml_in
 from nimble_stone.hosts.kvm.facts import KvmReading
 from nimble_stone.hosts.kvm.session import Session
 from nimble_stone.hosts.work import Command, Work
@@ -74,7 +74,21 @@ class KvmPreparation:
 
     def work(self, action: prep.Action, run: str, before: Datastore | None = None) -> Work:
         """The operations of an action. Raises Conflict where what was there before is missing."""
-        return actions.work(action, run, before)
+        found = actions.work(action, run, before)
+        return found if self._session.is_root else sudo.as_account(found)
+
+    async def lacking(self, work: Work) -> list[str]:
+        """Commands that need root, and that sudo does not allow this account."""
+        asked = [] if self._session.is_root else sudo.asked(work)
+        if not asked:
+            return []
+        script = sudo.question(asked).encode()
+        answer = await self._session.run(commands.script(30), script, shown=script.decode())
+        numbers = {int(word) for word in answer.text.split() if word.isdigit()}
+        return [text for number, text in enumerate(asked) if number in numbers]
+
+    def _as_root(self, text: str) -> str:
+        return text if self._session.is_root else sudo.with_sudo(text)
 
     def uuid(self, run: str, kind: str, name: str) -> str:
         """The UUID that marks a network, datastore or disk as made by a run."""
@@ -123,7 +137,7 @@ class KvmPreparation:
 
     async def signatures(self, device: str) -> Mapping[str, str]:
         """What is really on a device, {} nothing. Raises RemoteFailed when that cannot be told."""
-        answer = await self._session.run(actions.probe_disk(device))
+        answer = await self._session.run(self._as_root(actions.probe_disk(device)))
         if answer.status == 2 and not answer.err:
             return {}
         if answer.status != 0:
@@ -156,7 +170,7 @@ class KvmPreparation:
 
     async def takes_passwords(self) -> bool | None:
         """What the SSH server says itself; None when it cannot be asked."""
-        answer = await self._session.run(commands.limited("/usr/sbin/sshd -T", 10))
+        answer = await self._session.run(self._as_root(commands.limited("/usr/sbin/sshd -T", 10)))
         return linux_in.password_login(answer.text)
 
     async def vms_on_network(self, name: str) -> list[str]:

@@ -27,6 +27,9 @@ class Planned(BaseModel):
     kind: str
     label: str
     refusals: list[str]
+    rules: list[str] = Field(
+        default=[], description="Lines for sudoers that the host's account lacks."
+    )
     commands: list[str]
     undo: list[str]
     undoable: bool
@@ -114,6 +117,7 @@ def _planned(one: PlannedAction) -> Planned:
         kind=one.action.kind,
         label=one.step.label,
         refusals=one.refusals,
+        rules=one.rules,
         commands=[command.shown for command in one.work.act()],
         undo=[command.shown for command in one.work.undo()],
         undoable=prep.undoable(one.action),

@@ -32,6 +32,14 @@
       {#each s.refusals.filter((t) => !t.startsWith('type ')) as text (text)}<p class="alarm">
           {text}
         </p>{/each}
+      {#if s.rules?.length}<p class="quiet">
+          An administrator of {s.host} can allow it in
+          <span class="mono">/etc/sudoers.d/nimble-stone</span>:
+        </p>
+        <pre class="mono">{s.rules.join('\n')}<Copy
+            text={s.rules.join('\n')}
+            what="sudo rules"
+          /></pre>{/if}
       {#each s.commands as c (c)}<pre class="mono">{c}<Copy text={c} what="command" /></pre>{/each}
       {#if s.undo.length}<p class="quiet undo">
           Rolled back by: <span class="mono">{s.undo.map((u) => brief(u)).join(' · ')}</span>

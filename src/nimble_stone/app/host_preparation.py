@@ -154,9 +154,11 @@ def _work(action: prep.Action, run: str, step: Step, estate: Estate) -> Work:
     if prep.on_metal(action):
         return Work((Operation(Op.CHANGE, (Command(_INSPECTING[step.detail["part"]]),)),))
     host = estate.host(action.host)
-    kind = KINDS[host.kind if host else "kvm"]
-    work = kind.work(action, run, preparation.before_of(step))
-    return work if host is None or host.user == "root" else kind.as_account(work)
+    name = host.kind if host else "kvm"
+    work = KINDS[name].work(action, run, preparation.before_of(step))
+    if host is None or host.user == "root":
+        return work
+    return KINDS[name].as_account(work)
 
 
 async def start(app: Application, engine: Engine, run: str, work: prep.Preparation) -> None:

@@ -47,7 +47,7 @@ class Calling:
     async def _told(self, c: Context, call: Call, answer: Reply) -> Found | None:
         """Nothing to keep: whether the answer is as it should be; what it lacks is shown."""
         if lacks := await lacking(c, answer, call):
-            c.tell(words=lacks)
+            c.tell(words=c.ports.blank(lacks))
             return None
         return {}
 
@@ -91,7 +91,7 @@ class FirstPasswordChange:
         try:
             await Speaker(c, c.record).opens()
         except (LoginRefused, RemoteFailed) as error:
-            c.tell(words=str(error)[:200])
+            c.tell(words=c.ports.blank(str(error))[:200])
             return None
         return {}
 

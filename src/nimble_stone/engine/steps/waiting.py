@@ -139,7 +139,7 @@ async def _status(c: Context, service: Service) -> Reply:
         # this never gets better by waiting
         raise
     except RemoteError as error:
-        c.tell(words=str(error)[:200])
+        c.tell(words=c.ports.blank(str(error))[:200])
         return Reply(0)
 
 
@@ -180,7 +180,7 @@ class Services(_Waiting):
                 hint="See its console. Correct the plan, roll back and start again.",
             )
         if status.status:
-            c.tell(words=lacks)
+            c.tell(words=c.ports.blank(lacks))
         if c.acted:
             await still_there(c)
         return None

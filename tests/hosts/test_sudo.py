@@ -18,9 +18,7 @@ NAMES = prep.AddNames(
 )
 STORE = prep.FolderStore(host="fulmar", name="inner", path="/var/lib/libvirt/images/inner")
 KEY = prep.AddKey(host="fulmar", credential="key", public=f"ssh-ed25519 {'A' * 68}")
-WIPE = prep.WipeDisk(
-    host="fulmar", device="/dev/sdb", size_bytes=1 << 40, parts=("/dev/sdb1",)
-)
+WIPE = prep.WipeDisk(host="fulmar", device="/dev/sdb", size_bytes=1 << 40, parts=("/dev/sdb1",))
 
 
 def test_only_what_belongs_to_root_is_asked_for() -> None:

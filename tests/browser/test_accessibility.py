@@ -38,6 +38,8 @@ VIEWS = {
     "estate: run limits": "/estate?see=limits",
     "host": "/estate/hosts/gannet",
     "packages": "/packages",
+    "kits": "/kits",
+    "kit": "/kits/skerry",
     "keyring": "/keyring",
     "guide": "/help/guide",
 }

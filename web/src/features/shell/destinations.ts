@@ -22,6 +22,7 @@ export const PLACES: Destination[] = [
   { kind: 'page', text: 'Estate: drives', href: '/estate?see=drives' },
   { kind: 'page', text: 'Estate: host preparation', href: '/estate?see=groundwork' },
   { kind: 'page', text: 'Packages', href: '/packages' },
+  { kind: 'page', text: 'Kits', href: '/kits' },
   { kind: 'page', text: 'Keyring', href: '/keyring' },
   { kind: 'page', text: 'Guide', href: '/help/guide' },
   { kind: 'page', text: 'Glossary', href: '/help/glossary' },

@@ -12,7 +12,7 @@ from typing import IO
 
 FIRST, LAST = 48, 158
 """127.48 to 127.159, two networks a lease; what lies above is `kit try`'s."""
-_held: list[IO[bytes]] = []
+_held: dict[int, IO[bytes]] = {}
 
 
 def lease() -> int:
@@ -28,6 +28,13 @@ def lease() -> int:
         except BlockingIOError:
             file.close()
             continue
-        _held.append(file)
+        _held[octet] = file
         return octet
     raise OSError(f"all loopback networks of tests are leased; see {folder}")
+
+
+def release(octet: int) -> None:
+    """Let others have it: the lab that used it has ended."""
+    file = _held.pop(octet, None)
+    if file is not None:
+        file.close()

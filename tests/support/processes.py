@@ -19,7 +19,7 @@ import httpx
 
 from nimble_stone.cli.client import Client
 from nimble_stone.lab.scenario import appliance, demo
-from tests.support.loopback import lease
+from tests.support.loopback import lease, release
 
 CLI = [sys.executable, "-m", "nimble_stone.cli.entry"]
 
@@ -103,6 +103,7 @@ class LabProcess:
         self.process.terminate()
         self.process.wait(20)
         self._log.close()
+        release(self.octet)
 
 
 class ServerProcess:

@@ -141,7 +141,7 @@ def cli(*words: str) -> subprocess.CompletedProcess[str]:
             "certificate “c” names “two”, which is not a role",
         ),
         ('"{name}"', '"{certificate.c}"', "asks for “certificate.c”, which this kit never defines"),
-        ("questions:", "takes: [ipv7]\nquestions:", "'dhcp' or 'ipv6'"),
+        ("questions:", "takes: [ipv7]\nquestions:", "'dhcp', 'ipv6' or 'routes'"),
         (
             "short: one}",
             "short: one, copies: 2, copies_by: tide}",

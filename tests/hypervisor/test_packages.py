@@ -81,9 +81,11 @@ def client(folder: Path, server: ServerProcess) -> Client:
 
 
 def test_an_account_that_is_not_root_is_told_what_it_lacks_and_gets_it(
-    folder: Path, client: Client
+    folder: Path, server: ServerProcess
 ) -> None:
     """Name records on the host: sudo allows nothing, then exactly what was shown."""
+    _known(folder, server)
+    client = server.client()
     record = {"address": "10.44.99.7", "names": ["weir.holm.example"]}
     action = {"kind": "names", "host": "fulmar", "records": [record]}
     seen = client.call("POST", "/api/estate/groundwork/preview", {"actions": [action]})

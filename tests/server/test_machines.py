@@ -373,31 +373,13 @@ def test_an_account_with_few_rights_is_told_exactly_what_it_lacks(place: Place) 
             ]
         },
     )
-    client.call(
-        "POST",
-        "/api/estate/groundwork",
-        {
-            "run": run["run"],
-            "work": {
-                "actions": [
-                    {
-                        "kind": "names",
-                        "host": "skua",
-                        "records": [{"address": "10.44.9.9", "names": ["x"]}],
-                    }
-                ]
-            },
-        },
-    )
-    wait_for(
-        lambda: client.call("GET", f"/api/groundwork/{run['run']}")["state"] == "trouble",
-        60,
-        "the refusal",
-    )
-    assert (
-        "Permission denied"
-        in client.call("GET", f"/api/groundwork/{run['run']}")["steps"][0]["message"]
-    )
+    [step] = run["steps"]
+    assert step["refusals"] == ["deploy may not run as root: tee -a /etc/hosts and 1 more"]
+    assert step["rules"][0] == "deploy ALL=(root) NOPASSWD: /usr/bin/tee ^-a /etc/hosts$"
+    record = {"address": "10.44.9.9", "names": ["x"]}
+    work = {"actions": [{"kind": "names", "host": "skua", "records": [record]}]}
+    with pytest.raises(StoneError, match="deploy may not run as root"):
+        client.call("POST", "/api/estate/groundwork", {"run": run["run"], "work": work})
 
 
 def test_hosts_that_flood_hang_or_speak_garbage_disturb_nobody(place: Place) -> None:

@@ -85,7 +85,7 @@ class KvmPreparation:
         script = sudo.question(asked).encode()
         answer = await self._session.run(commands.script(30), script, shown=script.decode())
         numbers = {int(word) for word in answer.text.split() if word.isdigit()}
-        return [text for number, text in enumerate(asked) if number in numbers]
+        return [text for number, text in enumerate(asked) if number not in numbers]
 
     def _as_root(self, text: str) -> str:
         return text if self._session.is_root else sudo.with_sudo(text)

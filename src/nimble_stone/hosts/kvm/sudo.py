@@ -78,9 +78,9 @@ def asked(work: Work) -> list[str]:
 
 
 def question(texts: Iterable[str]) -> str:
-    """A script that prints the number of each command that sudo does not allow."""
+    """A script that prints the number of each command that sudo allows: silence allows nothing."""
     return "\n".join(
-        f"sudo -n -l -- {text} >/dev/null 2>&1 || echo {number}"
+        f"sudo -n -l -- {text} >/dev/null 2>&1 && echo {number}"
         for number, text in enumerate(texts)
     )
 

@@ -129,7 +129,7 @@ async def test_an_address_is_learnt_kept_and_used() -> None:
         ("r1", "worker-1", {"address": "10.44.20.80", "prefix": "23"}),
     ) in c.ports.store.written
     # a new guest has a new host key
-    assert ("drop_pin", ("10.44.20.80:22",)) in c.ports.store.written
+    assert ("drop_pins", ("10.44.20.80",)) in c.ports.store.written
     assert run.sheet.by_id["worker-1"].value("address") == "10.44.20.80"
     # asked once
     assert await KINDS["learn"].observe(context(Host(), run)) == {"address": "10.44.20.80"}

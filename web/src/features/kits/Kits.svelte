@@ -58,7 +58,7 @@
   let own = $derived(shelf?.kits.filter((kit) => kit.own).length ?? 0);
 </script>
 
-<main>
+<div class="page">
   {#if !ident}
     <HeadBar>
       <h1>
@@ -108,10 +108,10 @@
           onkept={kept}
         />{/key}{:else}<KitAboutView {about} />{/if}
   {:else}<Waiting />{/if}
-</main>
+</div>
 
 <style>
-  main {
+  .page {
     padding: 12px 20px 30px;
     overflow: auto;
     flex: 1;

@@ -17,6 +17,7 @@ from nimble_stone.core.acceptance import (
     Expected,
     Subject,
     Verdict,
+    asked,
     cluster,
     expectations,
     hardware,
@@ -30,7 +31,7 @@ from tests.core.scene import sheet
 
 def test_every_node_is_expected_as_it_was_planned() -> None:
     listed = expectations(sheet())
-    assert len(listed) == 3 * 11 + 2
+    assert len(listed) == 3 * 11 + 3
     found = {(item.node, item.kind): item.expected for item in listed}
     assert found["archive-1", "hardware"] == "4 vCPU, 32 GiB, 1 disk"
     assert found["lead-1", "address"] == "10.44.20.11/23"
@@ -65,6 +66,7 @@ def test_every_check_of_every_kit_passes_on_what_it_expects_and_on_nothing_else(
         "one-lead": 2,
         "virtual": (cluster.Served("10.9.9.9", 1, False),),
         "balanced": (cluster.Balanced("x", ("y",)),),
+        "reach": (asked.Pair("x", "y", reached=False),),
         "address": "10.9.9.9/8",
         "address6": "fd00::9/64",
     }

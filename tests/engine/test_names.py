@@ -103,6 +103,14 @@ def test_a_name_that_is_taken_is_found_before_the_run_and_left(scene: Scene) -> 
     assert codes["name-taken"]["node"] == node["id"]
     assert "10.44.21.77" in codes["name-taken"]["message"]
     assert dig(scene.names, name, "A") == ["10.44.21.77"]
+    # what another rollout made is nobody's to take, either
+    mark = f"_nimble-stone.{name}"
+    assert nsupdate(scene.names, f"update delete {name} A") == ""
+    assert nsupdate(scene.names, f'update add {mark} 60 TXT "run=1 plan=other node=w"') == ""
+    started = client.call("POST", "/api/plans/shoals/run")
+    assert not started["run"]
+    codes = {one["code"]: one for one in started["plan"]["findings"]}
+    assert codes["name-taken"]["message"] == f"{name} belongs to another rollout."
     # a key that the server does not take is said, not its silence
     client.call("PUT", "/api/secrets/names/holm", {"value": "d3Jvbmcgd3Jvbmcgd3Jvbmc="})
     started = client.call("POST", "/api/plans/shoals/run")
@@ -116,7 +124,7 @@ def test_without_a_name_server_nothing_is_promised(scene: Scene) -> None:
         "POST", "/api/plans", {"text": text.replace("pool: kelda-survey", "network: storage")}
     )
     found = [one for one in view["findings"] if one["code"] == "names-no-server"]
-    assert len(found) == len(view["nodes"])
+    assert [one["node"] for one in found] == [view["nodes"][0]["id"]]
     # what the finding offers puts it right
     view = scene.client.call(
         "PATCH",

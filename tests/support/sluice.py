@@ -15,6 +15,7 @@ from datetime import UTC, datetime, timedelta
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any, ClassVar
+from xml.etree import ElementTree
 
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes, serialization
@@ -57,6 +58,8 @@ class Sluice:
         self.folder, self.name = folder, name
         self.password, self.licence, self.peers = FIRST, "", [{}]
         self.sessions: dict[str, str] = {}
+        self.issued: list[str] = []
+        """Every session that was ever opened, by its cookie."""
         self.logins: list[str] = []
         self.asked: list[str] = []
         self.lasts = 1000
@@ -135,7 +138,7 @@ class _Secure(_Plain):
         if self.path == "/api/v2/status":
             return self._status()
         if (self.command, self.path) == ("POST", "/api/v2/session"):
-            return self._login(json.loads(body))
+            return self._login(dict(ElementTree.fromstring(body).attrib))
         known = self._session()
         if not known:
             return self._refused(401, "no session")
@@ -165,6 +168,7 @@ class _Secure(_Plain):
             return self._refused(401, "wrong name or password")
         session = secrets.token_hex(8)
         self.box.sessions[session] = self.box.password
+        self.box.issued.append(session)
         data = {"data": {"gate": {"token": f"t-{session}"}}}
         return self._answer(201, data, Set_Cookie=f"SLUICE={session}; Path=/; Secure; HttpOnly")
 

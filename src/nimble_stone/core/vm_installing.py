@@ -8,6 +8,7 @@ from nimble_stone.core.kit.installer import Installer
 from nimble_stone.core.machine_sequence import answer_room, installer_of
 from nimble_stone.core.plan.sheet import Node, Sheet
 from nimble_stone.core.step import Step, make
+from nimble_stone.core.vm_steps import disks, sent, started
 
 SEND_BYTES_PER_S = 40 << 20
 MEDIUM_S = 2.0
@@ -25,28 +26,15 @@ def shared(
         installer, package = installer_of(sheet, node), sheet.packages.of(node.role)
         if installer is None or package is None:
             continue
-        step = (
-            _installer_on(node, stores[node.id], package.sha256, package.file_bytes, pace)
-            if installer.label
-            else answer_room(sheet, node, pace)
-        )
+        if installer.label:
+            place, sha256 = stores[node.id], package.sha256
+            seconds = pace * (MEDIUM_S + package.file_bytes / SEND_BYTES_PER_S)
+            key = f"boot-files/{place}/{sha256[:12]}"
+            step = sent(key, "installer", node, place, sha256, seconds)
+        else:
+            step = answer_room(sheet, node, pace)
         found.setdefault(step.key, step)
     return list(found.values())
-
-
-def _installer_on(node: Node, place: str, sha256: str, size: int, pace: float) -> Step:
-    return make(
-        "boot-files",
-        f"boot-files/{place}/{sha256[:12]}",
-        f"Copy installer to {place.rpartition(':')[2]}",
-        node,
-        1,
-        (),
-        pace * (MEDIUM_S + size / SEND_BYTES_PER_S),
-        node="",
-        patience=10.0,
-        detail={"place": place, "package": sha256, "by": node.id},
-    )
 
 
 def of_node(
@@ -67,16 +55,7 @@ def of_node(
     medium = f"boot-files/{place}/{sha256}" if installer.label else f"answer-room/{node.role}"
     size = package.file_bytes if package and not installer.label else 0
     return [
-        make(
-            "clone",
-            f"clone/{ident}",
-            "Create disks",
-            node,
-            1,
-            (),
-            pace,
-            detail={"place": place},
-        ),
+        disks(node, place, (), pace),
         make(
             "installer-medium",
             f"installer-medium/{ident}",
@@ -86,24 +65,7 @@ def of_node(
             (medium,),
             pace * (MEDIUM_S + size / SEND_BYTES_PER_S),
         ),
-        make(
-            "define",
-            f"define/{ident}",
-            "Define VM",
-            node,
-            wave,
-            (f"clone/{ident}", f"installer-medium/{ident}"),
-            pace * sheet.kit.durations.define,
-        ),
-        make(
-            "start",
-            f"start/{ident}",
-            "Start VM",
-            node,
-            wave,
-            (f"define/{ident}", *before),
-            pace * sheet.kit.durations.start,
-        ),
+        *started(sheet, node, wave, (f"clone/{ident}", f"installer-medium/{ident}"), before, pace),
         make(
             "install-vm",
             f"install-vm/{ident}",

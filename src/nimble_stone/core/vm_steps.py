@@ -22,6 +22,49 @@ def place_text(place: str) -> str:
     return store if not host or store.startswith(host) else f"{store} on {host}"
 
 
+def sent(key: str, what: str, node: Node, place: str, sha256: str, seconds: float) -> Step:
+    """The step that copies what VMs start from out of a package to a datastore, for all its nodes;
+    `node` is the first of them.
+    """
+    return make(
+        "boot-files",
+        key,
+        f"Copy {what} to {place_text(place)}",
+        node,
+        1,
+        (),
+        seconds,
+        node="",
+        patience=10.0,
+        detail={"place": place, "package": sha256, "by": node.id},
+    )
+
+
+def disks(node: Node, place: str, after: Sequence[str], seconds: float) -> Step:
+    """The step that creates a node's disks."""
+    key = f"clone/{node.id}"
+    return make(
+        "clone", key, "Create disks", node, 1, tuple(after), seconds, detail={"place": place}
+    )
+
+
+def started(
+    sheet: Sheet,
+    node: Node,
+    wave: int,
+    parts: Sequence[str],
+    before: Sequence[str],
+    pace: float,
+) -> list[Step]:
+    """A VM is defined from its `parts`, and started once those `before` it are done."""
+    ident, times = node.id, sheet.kit.durations
+    define, start = f"define/{ident}", f"start/{ident}"
+    return [
+        make("define", define, "Define VM", node, wave, tuple(parts), pace * times.define),
+        make("start", start, "Start VM", node, wave, (define, *before), pace * times.start),
+    ]
+
+
 def boot_files(
     sheet: Sheet, nodes: Iterable[Node], stores: Mapping[str, str], pace: float
 ) -> dict[str, Step]:
@@ -33,18 +76,7 @@ def boot_files(
         if not key or key in found or package is None:
             continue
         place = stores[node.id]
-        found[key] = make(
-            "boot-files",
-            key,
-            f"Copy kernel to {place_text(place)}",
-            node,
-            1,
-            (),
-            pace * KERNEL_S,
-            node="",
-            patience=10.0,
-            detail={"place": place, "package": package.sha256, "by": node.id},
-        )
+        found[key] = sent(key, "kernel", node, place, package.sha256, pace * KERNEL_S)
     return found
 
 
@@ -94,34 +126,15 @@ def node_steps(
     size = node.full_bytes if node.value("provisioning") == "full" else node.thin_bytes
     boots = _boot_key(sheet, node, place)
     return [
-        make(
-            "clone",
-            f"clone/{ident}",
-            "Create disks",
-            node,
-            1,
-            (carried,),
-            pace * (1 + size / CLONE_BYTES_PER_S),
-            detail={"place": place},
-        ),
+        disks(node, place, (carried,), pace * (1 + size / CLONE_BYTES_PER_S)),
         make("medium", f"medium/{ident}", "Create config ISO", node, 1, (), pace * times.medium),
-        make(
-            "define",
-            f"define/{ident}",
-            "Define VM",
+        *started(
+            sheet,
             node,
             wave,
             (f"clone/{ident}", f"medium/{ident}", *((boots,) if boots else ())),
-            pace * times.define,
-        ),
-        make(
-            "start",
-            f"start/{ident}",
-            "Start VM",
-            node,
-            wave,
-            (f"define/{ident}", *before),
-            pace * times.start,
+            before,
+            pace,
         ),
         *first_boot(sheet, node, wave, f"start/{ident}", pace, slower),
     ]

@@ -21,6 +21,7 @@ from nimble_stone.engine.speaking import At, Speaker
 from nimble_stone.hosts.api import Vm
 from nimble_stone.hosts.node import NodeAccess, NodeDoor
 from nimble_stone.ports.ports import Ports
+from nimble_stone.reach.calls import Ask, Place
 from nimble_stone.store import media, runs
 
 ASKS_NODE = "hostname; date +%s.%N; ip -o addr show scope global | awk '{print $4}'"
@@ -290,16 +291,15 @@ async def _balanced(ports: Ports, run: FrozenRun) -> Answers:
     as it has members.
     """
     seen, how, kit = [], [], run.sheet.kit
+    request = Ask("GET", kit.service.path)
     for one in kit.balanced:
         wanted = {node.name for node in run.sheet.nodes if node.has_any(one.members)}
         address, met = run.sheet.nodes[0].value(f"virtual.{one.virtual}"), set[str]()
         how.append(f"GET {address}:{one.port}{kit.service.path}, again and again")
         for _ in range(3 * len(wanted)):
             try:
-                answer = await ports.reach.http(
-                    "GET", address, one.port, kit.service.path, limit_s=5
-                )
-                met.add(str(answer.json().get("name", ""))[:80])
+                answer = await ports.reach.ask(Place(address, one.port), request, limit_s=5)
+                met.add((reply.read(answer, "name") or "")[:80])
             except StoneError:
                 continue
             if met >= wanted:

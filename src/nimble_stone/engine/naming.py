@@ -95,9 +95,11 @@ async def _zones(server: NameDoor, named: Iterable[Named]) -> None:
 
 
 async def taken(server: NameDoor, named: Named) -> str:
-    """What a name or one of its addresses is already without our mark, '' nothing."""
+    """Whose a name or one of its addresses is already, '' nobody's. For names without the asking
+    run's own mark.
+    """
     if await server.read(named.mark_name, "TXT"):
-        return ""
+        return f"{named.name} belongs to another rollout"
     for kind in ("A", "AAAA", "CNAME"):
         there = await server.read(named.name, kind)
         if there:

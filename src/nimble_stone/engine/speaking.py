@@ -16,7 +16,7 @@ from urllib.parse import quote, urlencode
 
 from nimble_stone.core import json_template, reply
 from nimble_stone.core.errors import RemoteError, RemoteFailed, StoneError
-from nimble_stone.core.kit.calls import Access, Call, body_of
+from nimble_stone.core.kit.calls import Access, Call
 from nimble_stone.core.plan.sheet import Node, reached
 from nimble_stone.core.reply import Reply
 from nimble_stone.engine import certificates
@@ -182,11 +182,20 @@ class Speaker:
         except RemoteError as error:
             self._record(name, told, str(error), -1, 0.0)
             raise
-        said = answer.text[:MOST_TOLD]
-        for what in call.keep.values():
-            said = said.replace(reply.read(answer, what) or "\0", BLANK)
-        self._record(name, told, said, answer.status, answer.seconds)
+        self._record(name, told, self._told(call, answer), answer.status, answer.seconds)
         return answer
+
+    def _told(self, call: Call, answer: Reply) -> str:
+        """What the transcript has of an answer: without what it gave in confidence."""
+        found = [reply.read(answer, what) for what in call.keep.values()]
+        session = self._access.session
+        if session is not None and call is session.login:
+            found += answer.cookies.values()
+            found += [reply.read(answer, session.token)] if session.token else []
+        said = answer.text
+        for secret in filter(None, found):
+            said = said.replace(secret, BLANK)
+        return said[:MOST_TOLD]
 
     async def _request(
         self,
@@ -205,15 +214,16 @@ class Speaker:
         query = {name: await one(text) for name, text in call.query.items()}
         path = await escaped(call.path) + (f"?{urlencode(query)}" if query else "")
         headers = {name: _line(await one(text)) for name, text in call.headers.items()}
-        content, kind = await self._content(call, one)
+        content, kind = await self._content(call, one, known)
         if kind and "content-type" not in {name.lower() for name in headers}:
             headers["Content-Type"] = kind
         return Ask(call.method, path, {**headers, **more}, content, login)
 
-    async def _content(self, call: Call, one: json_template.Fill) -> tuple[bytes, str]:
-        body = body_of(call)
-        if body is not None:
-            data = await json_template.filled(body, one, self._nodes)
+    async def _content(
+        self, call: Call, one: json_template.Fill, known: Mapping[str, str]
+    ) -> tuple[bytes, str]:
+        if call.body:
+            data = await json_template.filled(call.body, one, self._nodes)
             return json.dumps(data).encode(), "application/json"
         if call.form:
             fields = {name: await one(text, None) for name, text in call.form.items()}
@@ -222,7 +232,8 @@ class Speaker:
             return await self._multipart(call, one)
         if call.text:
             plain = xml_escape if call.escape == "xml" else str
-            return (await fill(self._at, call.text, plain)).encode(), "text/plain; charset=utf-8"
+            text = await fill(self._at, call.text, plain, known=known)
+            return text.encode(), "text/plain; charset=utf-8"
         return b"", ""
 
     async def _multipart(self, call: Call, one: json_template.Fill) -> tuple[bytes, str]:

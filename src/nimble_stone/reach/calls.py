@@ -106,7 +106,7 @@ async def ask(policy: DialPolicy, place: Place, wanted: Ask, *, limit_s: float =
             f"{place.url} shows another certificate than before",
             target=place.address,
             operation=what,
-            hint="Find out who replaced it, and forget the pinned one on the keyring page.",
+            hint="Find out who replaced it, and put the former one back on the node.",
         ) from error
     except aiohttp.ClientConnectorCertificateError as error:
         raise CertificateChanged(

@@ -9,7 +9,7 @@ import socket
 from contextlib import AbstractAsyncContextManager
 
 from nimble_stone.core.reply import Reply
-from nimble_stone.reach import calls, http
+from nimble_stone.reach import calls
 from nimble_stone.reach.calls import Ask, Place
 from nimble_stone.reach.http import Fetched, fetch, locate
 from nimble_stone.reach.https import Certificate, HttpsPeer, certificate, trust
@@ -28,22 +28,6 @@ class Reach:
     async def close(self) -> None:
         """Close what is open."""
         await self.ssh.close()
-
-    async def http(
-        self,
-        method: str,
-        address: str,
-        port: int,
-        path: str,
-        *,
-        login: tuple[str, str] | None = None,
-        body: dict[str, str] | None = None,
-        limit_s: float = 10.0,
-    ) -> http.HttpAnswer:
-        """One HTTP request; see reach.http.request."""
-        return await http.request(
-            self.policy, method, address, port, path, login=login, body=body, limit_s=limit_s
-        )
 
     async def ask(self, place: Place, wanted: Ask, *, limit_s: float = 15.0) -> Reply:
         """A request to a product's interface; see reach.calls."""

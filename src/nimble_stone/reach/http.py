@@ -1,21 +1,16 @@
-"""HTTP: to nodes with bounded answers, one deadline and no redirects; and fetching large files, by
-range where the server can.
-"""
+"""Fetching large files by HTTP, by range where the server can."""
 
 from __future__ import annotations
 
 import asyncio
 import contextlib
-import json
 import re
 import socket
 import ssl
-import time
 from collections.abc import AsyncIterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from functools import cache
 from ipaddress import IPv4Address
-from typing import Any
 from urllib.parse import urljoin, urlsplit
 
 import httpx
@@ -24,77 +19,8 @@ from nimble_stone.core.errors import InputError, RemoteFailed, RemoteTimeout, Un
 from nimble_stone.core.weburl import login_of, shown
 from nimble_stone.reach.policy import DialPolicy
 
-MAX_BODY = 1 << 20
 MAX_REDIRECTS = 5
 STALL_S = 30.0
-# Making a context that trusts the system's authorities takes 40 ms of processor time, which a
-# client does for each request otherwise. This one trusts nobody: what it sends is plain HTTP.
-_PLAIN = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
-
-
-@dataclass(frozen=True)
-class HttpAnswer:
-    """Status, body (at most 1 MiB) and seconds it took."""
-
-    status: int
-    body: bytes
-    seconds: float
-    headers: dict[str, str] = field(default_factory=dict)
-
-    def json(self) -> dict[str, Any]:
-        """The JSON object of the body, {} when it is none."""
-        try:
-            data = json.loads(self.body)
-        except (ValueError, RecursionError):
-            return {}
-        return data if isinstance(data, dict) else {}
-
-
-async def request(
-    policy: DialPolicy,
-    method: str,
-    address: str,
-    port: int,
-    path: str,
-    *,
-    login: tuple[str, str] | None = None,
-    body: dict[str, str] | None = None,
-    limit_s: float = 10.0,
-) -> HttpAnswer:
-    """One request to a planned address. Raises Unreachable, RemoteTimeout, RemoteFailed (answer too
-    large).
-    """
-    host, real_port = policy.real(address, port)
-    what = f"{method} http://{address}:{port}{path}"
-    began = time.monotonic()
-    timeout = httpx.Timeout(limit_s, connect=min(limit_s, policy.connect_seconds))
-    try:
-        async with (
-            httpx.AsyncClient(timeout=timeout, trust_env=False, verify=_PLAIN) as client,
-            client.stream(
-                method,
-                f"http://{host}:{real_port}{path}",
-                auth=login,
-                json=body,
-                headers={"Host": f"{address}:{port}"},
-            ) as answer,
-        ):
-            data = b""
-            async for piece in answer.aiter_bytes():
-                data += piece
-                if len(data) > MAX_BODY:
-                    raise RemoteFailed(
-                        f"{what} is answered with more than 1 MiB", target=address, operation=what
-                    )
-            return HttpAnswer(
-                answer.status_code, data, time.monotonic() - began, dict(answer.headers)
-            )
-    except httpx.TimeoutException as error:
-        raise RemoteTimeout(
-            f"{what}: no answer within {limit_s:g} s", target=address, operation=what
-        ) from error
-    except httpx.HTTPError as error:
-        raise Unreachable(f"{what}: {_reason(error)}", target=address, operation=what) from error
 
 
 def _reason(error: httpx.HTTPError) -> str:

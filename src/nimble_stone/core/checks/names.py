@@ -12,18 +12,21 @@ from nimble_stone.core.plan.columns import RECORDS
 
 def creatable(s: Situation) -> Iterator[Finding]:
     """The network of each node has a server for its records, and a domain."""
+    told = set[str]()
     for node in s.sheet.nodes:
         if not names.wanted(node):
             continue
         network = s.estate.network(node.value("network"))
-        if network is not None and network.name_server is None:
+        if network is not None and network.name_server is None and network.name not in told:
+            # one answer puts it right for all nodes
+            told.add(network.name)
             yield Finding(
                 severity="blocker",
                 code="names-no-server",
                 node=node.id,
                 column=RECORDS,
                 message=f"Network {network.name} has no name server that takes records.",
-                consequence=f"No name records can be created for {node.name}.",
+                consequence="No name records can be created for nodes on it.",
                 remedy=Remedy(
                     label="Leave the records to their keeper",
                     edit=Edit(path=("values", RECORDS), value="leave"),
@@ -59,6 +62,6 @@ def answered(s: Situation) -> Iterator[Finding]:
             node=ident,
             column="name",
             message=f"{why}.",
-            consequence="Records that Nimble Stone did not create are left as they are.",
+            consequence="The rollout leaves it unchanged and would stop at this name.",
             remedy=Remedy(label="Choose another name, or let the record be removed"),
         )

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
 from pydantic import Field, JsonValue, model_validator
 
@@ -29,7 +29,7 @@ Login = Literal["none", "basic", "session"]
 class FilePart(Fixed):
     """A part of a form with files (multipart/form-data, RFC 7578)."""
 
-    name: str = Field(min_length=1, max_length=100)
+    name: str = Field(min_length=1, max_length=100, pattern=r'^[^"\r\n]*$')
     text: str = Field(
         max_length=65_536, description="Its content; a template such as `{certificate.web}`."
     )
@@ -39,7 +39,9 @@ class FilePart(Fixed):
         pattern=r'^[^"\r\n]*$',
         description="File name; empty: a plain field.",
     )
-    type: str = Field(default="", max_length=100, description="Media type of a file.")
+    type: str = Field(
+        default="", max_length=100, pattern=r"^[^\r\n]*$", description="Media type of a file."
+    )
 
 
 class Call(Fixed):
@@ -174,8 +176,3 @@ class Access(Fixed):
         if self.first_password is not None and self.login != "session":
             raise ValueError("access: a first password is changed in a session; say login: session")
         return self
-
-
-def body_of(call: Call) -> Any:
-    """The JSON body as it was written, None where there is none."""
-    return call.body or None

@@ -126,8 +126,9 @@ def explain(kit: Kit) -> list[str]:
 
 
 def takes_text(accepts: Accepts) -> str:
-    """“Tidebook 7.…”."""
-    return accepts.product + (f" {', '.join(accepts.versions)}…" if accepts.versions else "")
+    """“Tidebook 7.x”."""
+    texts = [f"{one}x" if one.endswith(".") else f"{one}…" for one in accepts.versions]
+    return f"{accepts.product} {', '.join(texts)}".strip()
 
 
 def role_words(role: Role) -> str:

@@ -95,7 +95,7 @@ class BootFiles:
     async def undo(self, c: Context) -> str:
         """Remove them."""
         gone = [await remove_volume(c, file.volume) for file in _files(c)]
-        return f"what VMs start from removed from {c.step.detail['place']}" if any(gone) else ""
+        return f"boot files removed from {c.step.detail['place']}" if any(gone) else ""
 
 
 async def start_of(c: Context) -> KernelStart | None:

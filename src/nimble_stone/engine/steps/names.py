@@ -46,8 +46,6 @@ class Records:
         if not await _there(server, Record(named.mark_name, "TXT", _mark(c))):
             if there := await naming.taken(server, named):
                 raise _foreign(there)
-            if await server.read(named.mark_name, "TXT"):
-                raise _foreign(f"{named.name} belongs to another rollout")
             return None
         for record in (*_forward(named, _mark(c)), *_backward(named)):
             if not await _there(server, record):
@@ -92,7 +90,7 @@ class Records:
 
 def _foreign(there: str) -> Conflict:
     return Conflict(
-        f"{there}; Nimble Stone did not create it and leaves it unchanged",
+        f"{there}; it was not created by this rollout and is left unchanged",
         code="name-taken",
         hint="Choose another name, or let the record be removed; then retry.",
     )

@@ -41,7 +41,7 @@
             what="sudo rules"
           /></pre>{/if}
       {#each s.commands as c (c)}<pre class="mono">{c}<Copy text={c} what="command" /></pre>{/each}
-      {#if s.undo.length}<p class="quiet undo">
+      {#if s.undo.length}<p class="quiet">
           Rolled back by: <span class="mono">{s.undo.map((u) => brief(u)).join(' · ')}</span>
         </p>{/if}
     </details>{/each}
@@ -78,7 +78,7 @@
     background: var(--sunk);
     padding: 4px 8px;
   }
-  .undo {
+  .quiet {
     margin: 4px 0 0 14px;
     font-size: 12px;
     overflow-wrap: anywhere;

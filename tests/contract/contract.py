@@ -173,6 +173,14 @@ async def keep(host: HostDriver, *, address: str, datastore: str, network: str) 
     assert defined.macs[0] == "52:54:00:44:99:01"
     # none was planned: the hypervisor gives one
     assert re.fullmatch("52:54:00(:[0-9a-f]{2}){3}", defined.macs[1])
+    # whoever defined it was cut off before it was told to start with its host
+    halfway = await vms.state("ns-test-guest")
+    assert halfway is not None
+    assert not halfway.autostart
+    await vms.define(replace(design, autostart=True))
+    whole = await vms.state("ns-test-guest")
+    assert whole is not None
+    assert (whole.autostart, whole.stored.uuid) == (True, halfway.stored.uuid)
     assert not await vms.running("ns-test-guest")
     await vms.start("ns-test-guest")
     assert await vms.running("ns-test-guest")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import math
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import asdict, replace
 
 from nimble_stone.core import acceptance, reply
@@ -27,6 +27,8 @@ from nimble_stone.store import media, runs
 ASKS_NODE = "hostname; date +%s.%N; ip -o addr show scope global | awk '{print $4}'"
 """What a node without an interface of its own is asked: name, time, addresses."""
 SIDE_BY_SIDE = 16
+SETTLE_S = 1.0
+"""Seconds until what did not hold is asked once more."""
 MOST = 120
 """Characters of what a node says of itself that are compared."""
 
@@ -44,22 +46,50 @@ def _unknown(kinds: Iterable[str], error: StoneError, how: str) -> Answers:
 async def prove(ports: Ports, run: FrozenRun) -> list[Verdict]:
     """A verdict for every expectation. Nothing is changed anywhere. Nodes are asked side by side,
     at most 16 at once.
+
+    Where something does not hold, that node (or the cluster) is asked once more after a moment:
+    a packet lost on a busy line is no fault of a node. The second answer counts, and tells that the
+    first one was another.
     """
+    first = await _round(ports, run, [*run.sheet.nodes, None])
+    failed = {verdict.node for verdict in first if not verdict.passed}
+    late: list[Node | None] = [node for node in run.sheet.nodes if node.id in failed]
+    if "" in failed:
+        late.append(None)
+    if not late:
+        return first
+    await ports.pause(SETTLE_S)
+    second = {(one.node, one.proof): one for one in await _round(ports, run, late)}
+    return [_later(one, second.get((one.node, one.proof))) for one in first]
+
+
+async def _round(ports: Ports, run: FrozenRun, of: Sequence[Node | None]) -> list[Verdict]:
+    """Ask these nodes (None: the cluster) and judge what they should be."""
     gate = asyncio.Semaphore(SIDE_BY_SIDE)
 
-    async def ask(node: Node) -> tuple[str, Answers]:
+    async def ask(node: Node | None) -> Answers:
+        if node is None:
+            return await _ask_cluster(ports, run)
         async with gate:
-            return node.id, await _ask(ports, run, node)
+            return await _ask(ports, run, node)
 
-    seen = dict(await asyncio.gather(*(ask(node) for node in run.sheet.nodes)))
-    cluster = await _ask_cluster(ports, run)
+    nodes = [node for node in of if node is not None]
+    answers = await asyncio.gather(*(ask(node) for node in nodes))
+    seen = {node.id: answer for node, answer in zip(nodes, answers, strict=True)}
+    if None in of:
+        seen[""] = await ask(None)
     return [
-        acceptance.judge(
-            item,
-            _found(seen[item.node] if item.node else cluster, item),
-        )
+        acceptance.judge(item, _found(seen[item.node], item))
         for item in acceptance.expectations(run.sheet)
+        if item.node in seen
     ]
+
+
+def _later(first: Verdict, second: Verdict | None) -> Verdict:
+    """The second verdict, where there is one; it tells of a first that was another."""
+    if second is None or first.passed == second.passed:
+        return second or first
+    return replace(second, how=f"{second.how}; asked twice, at first: {first.found}")
 
 
 def _found(answers: Answers, item: Expected) -> Answer:

@@ -335,7 +335,8 @@ class Vms(Protocol):
     async def addresses(self, name: str) -> list[VmAddress]:
         """Of a running VM's first interface."""
 
-    async def define(self, design: VmDesign) -> None: ...
+    async def define(self, design: VmDesign) -> None:
+        """Define it, or complete what was begun of it."""
 
     async def start(self, name: str) -> None: ...
 

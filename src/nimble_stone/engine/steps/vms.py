@@ -18,8 +18,8 @@ class Define:
     """The guest, defined with our mark."""
 
     async def observe(self, c: Context) -> Found | None:
-        """A guest with this name bears our mark. Raises Conflict when a foreign VM has the
-        name.
+        """A guest with this name bears our mark, and starts with its host where it should. Raises
+        Conflict when a foreign VM has the name.
         """
         found = await c.host.vms.find(c.node.name)
         if found is None:
@@ -31,6 +31,10 @@ class Define:
                 code="not-ours",
                 hint="Rename the node, or remove that VM yourself; then retry.",
             )
+        if _options(c).autostart:
+            state = await c.host.vms.state(c.node.name)
+            if state is None or not state.autostart:
+                return None
         return {"uuid": found.uuid}
 
     async def act(self, c: Context) -> None:
@@ -44,8 +48,7 @@ class Define:
         guest = adapt.adapt(c.descriptor, node.extra)
         for store in dict.fromkeys(node.extra_places):
             await c.host.storage.refresh(store)
-        role = c.run.sheet.kit.role(node.role)
-        options = role.vm if role else VmOptions()
+        options = _options(c)
         await c.host.vms.define(
             VmDesign(
                 name=node.name,
@@ -82,6 +85,12 @@ class Define:
         """Stop and undefine it, if it bears our mark. A fencing volume stays: others use it."""
         gone = await c.host.vms.remove(c.node.name, c.run.id)
         return f"VM {c.node.name} removed from {c.host.name}" if gone else ""
+
+
+def _options(c: Context) -> VmOptions:
+    """How the node's VM is set up."""
+    role = c.run.sheet.kit.role(c.node.role)
+    return role.vm if role else VmOptions()
 
 
 def _medium(c: Context) -> str:

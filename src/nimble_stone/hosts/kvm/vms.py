@@ -78,16 +78,21 @@ class KvmVms:
 
     async def define(self, design: VmDesign) -> None:
         """Define a VM with our mark. Where the account may not read libvirt's logs, its console is
-        written into its datastore.
+        written into its datastore. One that is defined already is left as it is, but for what
+        comes after its definition: whoever defined it may have been cut off in between.
         """
+        if await self.find(design.name) is None:
+            await self._define(design)
+        if design.autostart:
+            await self._session.virsh("autostart", design.name)
+
+    async def _define(self, design: VmDesign) -> None:
         log = ""
         if not self._session.is_root:
             pool = xml_in.pool(await self._session.virsh("pool-dumpxml", design.medium.datastore))
             log = f"{pool.path}/ns-{design.mark.run}-{design.name}{LOG}"
         document = xml_out.domain(design, log)
         await self._session.virsh("define", "--validate", "/dev/stdin", data=document)
-        if design.autostart:
-            await self._session.virsh("autostart", design.name)
 
     async def start(self, name: str) -> None:
         """Start a VM."""

@@ -195,7 +195,7 @@ def balance(sheet: Sheet) -> BalanceView:
 def _places_for(sheet: Sheet, estate: Estate) -> int:
     """How many hosts, or bare machines, the plan's nodes may be spread over."""
     if sheet.nodes and all(node.on_machine for node in sheet.nodes):
-        return len(estate.writable(sheet.plan.bay))
+        return len(estate.writable(sheet.plan.bays))
     return len(sheet.board[1])
 
 

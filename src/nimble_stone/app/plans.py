@@ -57,7 +57,7 @@ async def check_live(
     addresses, then evaluate again.
     """
     first = await evaluate(app, kits, text)
-    hosts = first.estate.bay(first.sheet.plan.bay)
+    hosts = first.estate.hosts_in(first.sheet.plan.bays)
     now = app.clock()
     old = [
         host

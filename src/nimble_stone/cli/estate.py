@@ -102,6 +102,7 @@ def estate_add(
                     "bay": entry["bay"] or bay,
                     "note": entry["note"],
                     "tags": entry["tags"],
+                    "rack": entry["rack"],
                 },
             }
         )
@@ -385,6 +386,29 @@ def estate_facts(
             *(f"  changed: {c['what']}: {c['was']} → {c['now']}" for c in f["changes"]),
         ]
     answer(found, as_json, *(lines or ["No host was refreshed yet."]))
+
+
+@app.command("change")
+def estate_change(
+    name: str,
+    site: Annotated[str | None, typer.Option(help="Place where it stands.")] = None,
+    bay: Annotated[str | None, typer.Option(help="Bay it belongs to.")] = None,
+    rack: Annotated[str | None, typer.Option(help="Rack it is built in; “” clears it.")] = None,
+    note: Annotated[str | None, typer.Option(help="Note for the team.")] = None,
+    tag: Annotated[list[str] | None, typer.Option(help="Replaces its tags.")] = None,
+    as_json: Json = False,
+) -> None:
+    """Change where a host or machine belongs, its note or its tags. The host is not touched."""
+    client = Client()
+    given = {"site": site, "bay": bay, "rack": rack, "note": note, "tags": tag or None}
+    body = {key: value for key, value in given.items() if value is not None}
+    if not body:
+        raise typer.BadParameter("say what to change: --site, --bay, --rack, --note or --tag")
+    machines = {one["machine"]["name"] for one in client.call("GET", "/api/estate/machines")}
+    kind = "machines" if name in machines else "hosts"
+    client.call("PATCH", f"/api/estate/{kind}/{name}", body)
+    told = ", ".join(f"{key} {value or 'cleared'}" for key, value in body.items())
+    answer({"name": name, **body}, as_json, f"{name}: {told}")
 
 
 @app.command("rule")

@@ -79,7 +79,7 @@ def place(sheet: Sheet, estate: Estate) -> dict[str, Any]:
     have no host.
     """
     loads = {}
-    for host in estate.bay(sheet.plan.bay):
+    for host in estate.hosts_in(sheet.plan.bays):
         facts = estate.facts.get(host.name)
         if facts is not None and facts.memory_bytes:
             loads[host.name] = (facts.memory_bytes, facts.memory_bytes - room_bytes(facts))

@@ -4,6 +4,7 @@ instants in epoch seconds.
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from functools import cached_property
 from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network
 from typing import Literal
@@ -12,6 +13,7 @@ from pydantic import Field, FiniteFloat, model_validator
 
 from nimble_stone.core.inspection.report import Inspection
 from nimble_stone.core.models import Fixed
+from nimble_stone.core.separation import Domains
 from nimble_stone.core.series import MAX_SPAN, Series
 
 HOST_NAME = r"^[a-z0-9][a-z0-9.-]*$"
@@ -127,11 +129,19 @@ class Machine(Fixed):
     credential: str
     site: str
     bay: str
+    rack: str = Field(
+        default="", max_length=60, description="Where it is built in; racks are named per site."
+    )
     note: str = Field(default="", max_length=500)
     tags: tuple[str, ...] = Field(default=(), max_length=20)
     boots: Literal["media", "network"] = Field(
         default="media", description="How it gets what it boots: virtual media, or the network."
     )
+
+    @property
+    def domains(self) -> Domains:
+        """Where it stands, for the rules about failure domains."""
+        return Domains(self.name, self.rack, self.bay, self.site)
 
 
 class Origin(Fixed):
@@ -155,11 +165,19 @@ class Host(Fixed):
     credential: str
     site: str
     bay: str
+    rack: str = Field(
+        default="", max_length=60, description="Where it is built in; racks are named per site."
+    )
     note: str = Field(default="", max_length=500)
     tags: tuple[str, ...] = Field(default=(), max_length=20)
     kind: Literal["kvm"] = "kvm"
     origin: Origin | None = None
     """Set for hosts that were built here."""
+
+    @property
+    def domains(self) -> Domains:
+        """Where it stands, for the rules about failure domains."""
+        return Domains(self.name, self.rack, self.bay, self.site)
 
 
 class EstateFile(Fixed):
@@ -500,9 +518,24 @@ class Estate(Fixed):
 
     def bay(self, name: str) -> tuple[Host, ...]:
         """The hosts of a bay, in the order of their names."""
+        return self.hosts_in((name,))
+
+    def hosts_in(self, bays: Collection[str]) -> tuple[Host, ...]:
+        """The hosts of some bays, in the order of their names."""
         return tuple(
-            sorted((host for host in self.hosts if host.bay == name), key=lambda host: host.name)
+            sorted((host for host in self.hosts if host.bay in bays), key=lambda host: host.name)
         )
+
+    def machines_in(self, bays: Collection[str]) -> tuple[Machine, ...]:
+        """The bare machines of some bays, in the order of their names."""
+        return tuple(
+            sorted((one for one in self.machines if one.bay in bays), key=lambda one: one.name)
+        )
+
+    def domains(self, name: str) -> Domains | None:
+        """Where a host or machine stands; None for one that the estate does not have."""
+        found = self.host(name) or self.machine(name)
+        return found.domains if found else None
 
     @cached_property
     def bays(self) -> tuple[str, ...]:
@@ -510,20 +543,14 @@ class Estate(Fixed):
         found = {host.bay for host in self.hosts} | {one.bay for one in self.machines}
         return tuple(sorted(found))
 
-    def machine_bay(self, name: str) -> tuple[Machine, ...]:
-        """The bare machines of a bay, in the order of their names."""
-        return tuple(
-            sorted((one for one in self.machines if one.bay == name), key=lambda one: one.name)
-        )
-
-    def writable(self, bay: str) -> tuple[Machine, ...]:
-        """The bare machines of a bay that something can be brought to: by virtual media or the
-        network.
+    def writable(self, bays: Collection[str]) -> tuple[Machine, ...]:
+        """The bare machines of some bays that something can be brought to: by virtual media or
+        the network.
         """
         known = self.machine_facts
         return tuple(
             one
-            for one in self.machine_bay(bay)
+            for one in self.machines_in(bays)
             if one.name in known and (known[one.name].media or one.boots == "network")
         )
 

@@ -31,6 +31,8 @@ _COLUMNS = {
     "site": "site",
     "room": "site",
     "bay": "bay",
+    "rack": "rack",
+    "cabinet": "rack",
     "kind": "kind",
     "type": "kind",
     "credential": "credential",
@@ -68,6 +70,7 @@ class Entry:
     tags: tuple[str, ...] = ()
     kind: str = "host"
     credential: str = ""
+    rack: str = ""
 
     @property
     def target(self) -> str:
@@ -224,6 +227,7 @@ def _entry(number: int, values: dict[str, str]) -> Entry:
         ],
         kind,
         values.get("credential", "")[:120],
+        values.get("rack", "")[:60],
     )
 
 

@@ -6,6 +6,8 @@ from typing import Literal
 
 from pydantic import BaseModel, ConfigDict
 
+from nimble_stone.core.separation import Separation
+
 Severity = Literal["blocker", "caution", "note"]
 ORDER: dict[str, int] = {"blocker": 0, "caution": 1, "note": 2}
 
@@ -15,7 +17,7 @@ class Edit(BaseModel):
 
     model_config = ConfigDict(frozen=True)
     path: tuple[str, ...]
-    value: str | int | float | bool | tuple[str, ...] | None = None
+    value: str | int | float | bool | tuple[str, ...] | tuple[Separation, ...] | None = None
 
 
 class Remedy(BaseModel):

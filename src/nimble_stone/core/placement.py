@@ -18,10 +18,12 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
 
+from nimble_stone.core.separation import By, Domains
 from nimble_stone.core.units import size_text
 
 ROUNDS = 200
@@ -40,10 +42,26 @@ its memory, for the sake of spreading a role.
 """
 
 
+WISHED = 4.0
+"""What a place that breaks a wish costs, in loads of a whole host: any other place is better."""
+
+
+@dataclass(frozen=True)
+class Group:
+    """Nodes that are kept apart: no two of a `key` in one domain of the kind `by`. `must` or a
+    wish; `words`: who they are.
+    """
+
+    key: str
+    by: By = "host"
+    must: bool = True
+    words: str = "of this role"
+
+
 @dataclass(frozen=True)
 class Demand:
     """A node to be placed. Memory and disk in bytes. `apart` is '' or the group no two of which
-    share a host; `fixed` a chosen host or ''.
+    share a host; `groups`: further ones, of any failure domain; `fixed` a chosen host or ''.
 
     `prefer`: the host it stands on already; `beside`: a node whose host it shares where it fits.
     """
@@ -58,6 +76,12 @@ class Demand:
     prefer: str = ""
     beside: str = ""
     role: str = ""
+    groups: tuple[Group, ...] = ()
+
+    @cached_property
+    def kept(self) -> tuple[Group, ...]:
+        """All groups whose nodes it is kept apart from."""
+        return (*([Group(self.apart)] if self.apart else []), *self.groups)
 
 
 @dataclass(frozen=True)
@@ -67,7 +91,8 @@ class Supply:
 
     `vcpus`: vCPUs that may still be promised; `disk_bytes`: free bytes of its datastores. None: not
     known, and no limit. `planned_bytes`: memory that other
-    plans mean to take: it makes a host less attractive, but excludes none.
+    plans mean to take: it makes a host less attractive, but excludes none. `domains`: where it
+    stands; None: only its name counts.
     """
 
     host: str
@@ -77,6 +102,7 @@ class Supply:
     vcpus: int | None = None
     disk_bytes: int | None = None
     planned_bytes: int = 0
+    domains: Domains | None = None
 
 
 @dataclass(frozen=True)
@@ -103,7 +129,10 @@ class Board:
             + np.array([supply.planned_bytes for supply in self.hosts], dtype=np.int64)
         )
         self.own = np.zeros(len(self.hosts), dtype=np.int64)
-        self.groups: dict[str, NDArray[np.int64]] = {}
+        self._places = [supply.domains or Domains(supply.host) for supply in self.hosts]
+        self._domains: dict[By, NDArray[np.int64]] = {}
+        # how many of a group stand in the domain of each host
+        self._groups: dict[str, NDArray[np.int64]] = {}
         self.roles: dict[str, NDArray[np.int64]] = {}
         self.alike = 0.0
         plenty = 1 << 60
@@ -133,10 +162,11 @@ class Board:
         self.own[at] += sign
         self.vcpus[at] -= sign * demand.vcpu
         self.disk[at] -= sign * demand.disk_bytes
-        if demand.apart:
-            self.groups.setdefault(demand.apart, np.zeros(len(self.hosts), dtype=np.int64))[at] += (
-                sign
-            )
+        for group in demand.kept:
+            shared = self.domains(group.by) == self.domains(group.by)[at]
+            self._groups.setdefault(group.key, np.zeros(len(self.hosts), dtype=np.int64))[
+                shared
+            ] += sign
         if demand.role:
             self.roles.setdefault(demand.role, np.zeros(len(self.hosts), dtype=np.int64))[at] += (
                 sign
@@ -144,15 +174,51 @@ class Board:
         if sign > 0:
             self.chosen[demand.node] = at
 
+    def domains(self, by: By) -> NDArray[np.int64]:
+        """The number of each host's domain. Hosts whose domain is not known count as one: nobody
+        can say that they are apart.
+        """
+        if by not in self._domains:
+            names = [place.of(by) for place in self._places]
+            numbers = {name: number for number, name in enumerate(dict.fromkeys(names))}
+            self._domains[by] = np.array([numbers[name] for name in names], dtype=np.int64)
+        return self._domains[by]
+
+    def neighbours(self, group: Group) -> NDArray[np.int64]:
+        """How many nodes of a group stand in the domain of each host."""
+        found = self._groups.get(group.key)
+        return np.zeros(len(self.hosts), dtype=np.int64) if found is None else found
+
+    def exchangeable(self, one: Demand, other: Demand) -> bool:
+        """Whether no group, must or wish, has another node where each of two would go."""
+        return self._free_of(one, other) and self._free_of(other, one)
+
+    def _free_of(self, one: Demand, other: Demand) -> bool:
+        """Whether `one` may take the place of `other`, both being off the board then."""
+        here, there = self.chosen[one.node], self.chosen[other.node]
+        for group in one.kept:
+            domains = self.domains(group.by)
+            count = int(self.neighbours(group)[there]) - int(domains[here] == domains[there])
+            if count - int(group in other.kept) > 0:
+                return False
+        return True
+
+    def wished(self, demand: Demand) -> NDArray[np.float64]:
+        """What each host costs for the wishes that it breaks."""
+        cost = np.zeros(len(self.hosts), dtype=np.float64)
+        for group in demand.kept:
+            if not group.must:
+                cost += WISHED * self.neighbours(group)
+        return cost
+
     def fits(self, demand: Demand, at: int) -> bool:
         """Whether the node may stand on a host."""
-        group = self.groups.get(demand.apart)
         return bool(
             self.room[at] >= demand.memory_bytes
             and self.carries[demand.networks][at]
             and self.vcpus[at] >= demand.vcpu
             and self.disk[at] >= demand.disk_bytes
-            and (group is None or group[at] == 0)
+            and not any(group.must and self.neighbours(group)[at] for group in demand.kept)
         )
 
     def scores(self, demand: Demand) -> NDArray[np.float64]:
@@ -162,13 +228,11 @@ class Board:
             mask &= self.vcpus >= demand.vcpu
         if demand.disk_bytes:
             mask &= self.disk >= demand.disk_bytes
-        if demand.apart in self.groups:
-            mask &= self.groups[demand.apart] == 0
-        return np.where(
-            mask,
-            (self.used + demand.memory_bytes) / self.capacity + self.alone * (self.own > 0),
-            np.inf,
-        )
+        for group in demand.kept:
+            if group.must:
+                mask &= self.neighbours(group) == 0
+        load = (self.used + demand.memory_bytes) / self.capacity + self.alone * (self.own > 0)
+        return np.where(mask, load + self.wished(demand), np.inf)
 
 
 def place(demands: Sequence[Demand], supplies: Sequence[Supply]) -> Placement:
@@ -198,6 +262,10 @@ def place(demands: Sequence[Demand], supplies: Sequence[Supply]) -> Placement:
             first = by_load
         else:
             gain = SPREADING
+    if first.reasons and any(group.by != "host" for demand in demands for group in demand.kept):
+        # who may share least chooses first
+        strict = _once(demands, supplies, lambda demand: (-len(demand.kept), -demand.memory_bytes))
+        return strict if len(strict.reasons) < len(first.reasons) else first
     if len(demands) > SMALL or len(demands) <= len(supplies) or first.reasons:
         return first
     # A small plan is tried in other orders too: the largest first is good, but now and then a
@@ -238,6 +306,7 @@ def level(demands: Sequence[Demand], supplies: Sequence[Supply]) -> tuple[float,
 
 
 def _worst(placed: Placement, demands: Sequence[Demand], supplies: Sequence[Supply]) -> float:
+    """The worst load, and what the wishes cost that are broken."""
     used = {
         supply.host: supply.capacity_bytes - supply.room_bytes + supply.planned_bytes
         for supply in supplies
@@ -245,15 +314,27 @@ def _worst(placed: Placement, demands: Sequence[Demand], supplies: Sequence[Supp
     for demand in demands:
         if placed.hosts.get(demand.node) in used:
             used[placed.hosts[demand.node]] += demand.memory_bytes
-    return max(
+    load = max(
         (used[supply.host] / max(1, supply.capacity_bytes) for supply in supplies), default=0.0
     )
+    return load + WISHED * _broken(placed, demands, supplies)
+
+
+def _broken(placed: Placement, demands: Sequence[Demand], supplies: Sequence[Supply]) -> int:
+    """How many nodes stand where a wish forbids it."""
+    where = {supply.host: supply.domains or Domains(supply.host) for supply in supplies}
+    met: Counter[tuple[str, str]] = Counter()
+    for demand in demands:
+        place = where.get(placed.hosts.get(demand.node, ""))
+        if place is not None:
+            met.update((group.key, place.of(group.by)) for group in demand.kept if not group.must)
+    return sum(count - 1 for count in met.values())
 
 
 def _once(
     demands: Sequence[Demand],
     supplies: Sequence[Supply],
-    order: Callable[[Demand], float],
+    order: Callable[[Demand], float | tuple[float, ...]],
     alike: float = 0.0,
 ) -> Placement:
     board = Board(supplies, demands)
@@ -409,7 +490,6 @@ def _swap(
         for host, others in by_host.items():
             if host == worst or not board.carries[demand.networks][host]:
                 continue
-            group = board.groups.get(demand.apart)
             for other in others:
                 more = demand.memory_bytes - other.memory_bytes
                 if (
@@ -419,18 +499,7 @@ def _swap(
                     or not _both_fit(board, demand, other, worst, host)
                 ):
                     continue
-                if (
-                    demand.apart
-                    and group is not None
-                    and group[host] - (other.apart == demand.apart) > 0
-                ):
-                    continue
-                theirs = board.groups.get(other.apart)
-                if (
-                    other.apart
-                    and theirs is not None
-                    and theirs[worst] - (other.apart == demand.apart) > 0
-                ):
+                if not board.exchangeable(demand, other):
                     continue
                 after = max(
                     (board.used[worst] - more) / board.capacity[worst],
@@ -455,7 +524,6 @@ def _why_not(demand: Demand, board: Board) -> str:
     """In words: what a host would need, how many have each of it, and that none has all."""
     if not board.hosts:
         return "the bay has no host whose facts are known"
-    group = board.groups.get(demand.apart)
     needs: list[tuple[str, NDArray[np.bool_], str]] = [
         (
             f"{size_text(demand.memory_bytes)} of memory free",
@@ -480,13 +548,16 @@ def _why_not(demand: Demand, board: Board) -> str:
             f"without {size_text(demand.disk_bytes)} of free disk",
         )
     )
-    needs.append(
-        (
-            "no node of this role yet",
-            np.ones(len(board.hosts), dtype=bool) if group is None else group == 0,
-            "with a node of this role already",
-        )
-    )
+    for group in demand.kept:
+        if group.must:
+            where = "" if group.by == "host" else f" in its {group.by}"
+            needs.append(
+                (
+                    f"no node {group.words}{where} yet",
+                    board.neighbours(group) == 0,
+                    f"with a node {group.words}{where} already",
+                )
+            )
     short = [(want, have, lack) for want, have, lack in needs if not have.all()]
     told = ", ".join(f"{int((~have).sum())} {lack}" for _, have, lack in short)
     who = (

@@ -36,7 +36,6 @@ def why(
     if demand is None:
         return []
     scores = board.scores(demand)
-    group = board.groups.get(demand.apart)
     found = []
     for at, supply in enumerate(board.hosts):
         reasons = []
@@ -55,8 +54,11 @@ def why(
                 f"{size_text(max(0, int(board.disk[at])))} of disk free,"
                 f" {size_text(demand.disk_bytes)} needed"
             )
-        if group is not None and group[at]:
-            reasons.append("has a node of this role already")
+        reasons += [
+            f"has a node {group.words}{'' if group.by == 'host' else f' in its {group.by}'} already"
+            for group in demand.kept
+            if group.must and board.neighbours(group)[at]
+        ]
         found.append(
             Place(
                 supply.host,

@@ -5,7 +5,7 @@
 from __future__ import annotations
 
 import difflib
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 
 KIB, MIB, GIB, TIB = 1 << 10, 1 << 20, 1 << 30, 1 << 40
 
@@ -48,6 +48,11 @@ def count_text(count: int, noun: str, plural: str | None = None) -> str:
     ('1 host', '3 hosts')
     """
     return f"{count} {noun if count == 1 else plural or noun + 's'}"
+
+
+def bays_text(names: Sequence[str]) -> str:
+    """“bay kelda-main”, “bays kelda-main and kelda-edge”."""
+    return f"{'bay' if len(names) == 1 else 'bays'} {' and '.join(names)}"
 
 
 def inside(label: str) -> str:

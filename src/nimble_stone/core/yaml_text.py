@@ -201,7 +201,10 @@ def edit(text: str, path: tuple[str, ...], value: Scalar | dict[str, Any] | tupl
 
 
 def edit_all(
-    text: str, edits: Iterable[tuple[tuple[str, ...], Scalar | dict[str, Any] | tuple[str, ...]]]
+    text: str,
+    edits: Iterable[
+        tuple[tuple[str, ...], Scalar | dict[str, Any] | tuple[str, ...] | tuple[BaseModel, ...]]
+    ],
 ) -> str:
     """The text with all edits made, one after the other; the file is read and written once. Cost:
     O(text + edits).
@@ -323,7 +326,9 @@ def _set(data: CommentedMap, path: tuple[str, ...], value: Any) -> bool:
     if not path or len(path) > MAX_DEPTH:
         raise InputError("an edit needs a path", code="edit-path")
     if isinstance(value, tuple | list):
-        listed = CommentedSeq(value)
+        listed = CommentedSeq(
+            one.model_dump(mode="json") if isinstance(one, BaseModel) else one for one in value
+        )
         listed.fa.set_flow_style()
         value = listed if listed else None
     parents: list[tuple[CommentedMap, str]] = []

@@ -53,7 +53,7 @@ async def look(ports: Ports, sheet: Sheet, estate: Estate) -> Surroundings:
 def _carriers(sheet: Sheet, estate: Estate) -> list[tuple[Host, Sequence[Node]]]:
     able = {
         host.name: host
-        for host in estate.bay(sheet.plan.bay)
+        for host in estate.hosts_in(sheet.plan.bays)
         if host.name in estate.facts and not estate.facts[host.name].trouble
     }
     found = [(able[name], nodes) for name, nodes in sheet.by_host.items() if name in able]

@@ -14,6 +14,7 @@ from nimble_stone.core.errors import StoneError
 from nimble_stone.core.estate import Estate, Facts, Host, Path
 from nimble_stone.core.plan.columns import network_column
 from nimble_stone.core.plan.sheet import Sheet, ip
+from nimble_stone.core.units import bays_text
 from nimble_stone.hosts.api import HostDriver, InUse
 from nimble_stone.ports.ports import Ports
 from nimble_stone.store import records
@@ -197,13 +198,15 @@ async def _one_address(
         return InUse(True, f"port {port} is open")
     carriers = [
         (host, carried.bridge)
-        for host in estate.bay(sheet.plan.bay)
+        for host in estate.hosts_in(sheet.plan.bays)
         if host.name in estate.facts and not estate.facts[host.name].trouble
         for carried in estate.facts[host.name].networks
         if carried.name == network and carried.active
     ]
     if not carriers:
-        return InUse(None, f"no host of {sheet.plan.bay} carries {network or 'its network'}")
+        return InUse(
+            None, f"no host of {bays_text(sheet.plan.bays)} carries {network or 'its network'}"
+        )
     host, bridge = carriers[0]
     try:
         probes = (await ports.driver(host)).probes

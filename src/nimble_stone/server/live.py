@@ -330,9 +330,9 @@ def _whole(live: Live) -> RunView:
     sheet = live.frozen.sheet
     used = {node.value("host") for node in sheet.nodes}
     steps = list(live.frozen.steps.values())
-    hosts = host_views(live.estate, {sheet.plan.bay}, names=used)
+    hosts = host_views(live.estate, set(sheet.plan.bays), names=used)
     if any(node.on_machine for node in sheet.nodes):
-        hosts += bare_views(live.estate, sheet.plan.bay, used)
+        hosts += bare_views(live.estate, sheet.plan.bays, used)
     return RunView.model_construct(
         **dict(_head(live)),
         id=live.row.id,

@@ -99,21 +99,21 @@ async def data_of(
 
 def _hosts(app: Application, resolved: Resolved, estate: Estate) -> orjson.Fragment:
     used = {node.value("host") for node in resolved.sheet.nodes}
-    bay = resolved.sheet.plan.bay
+    bays = resolved.sheet.plan.bays
     own = {
         guest.mark.run
         for facts in resolved.estate.facts.values()
         for guest in facts.guests
         if guest.mark
     }
-    strange = frozenset(used - {host.name for host in estate.bay(bay)})
+    strange = frozenset(used - {host.name for host in estate.hosts_in(bays)})
     bare = any_on_machines(resolved.sheet.kit, resolved.sheet.plan)
-    key = (resolved.estate_number, bay, strange, frozenset(own), bare)
+    key = (resolved.estate_number, bays, strange, frozenset(own), bare)
     kept = app.caches.hosts.get(key)
     if kept is None:
-        hosts = views.host_views(resolved.estate, {bay} if bay else set(), names=used)
+        hosts = views.host_views(resolved.estate, set(bays), names=used)
         if bare:
-            hosts += views.bare_views(resolved.estate, bay, used)
+            hosts += views.bare_views(resolved.estate, bays, used)
         kept = packed([view.model_dump(mode="json") for view in hosts])
         app.caches.hosts.put(key, kept)
     return orjson.Fragment(kept)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from typing import Any, Literal
 
 from pydantic import BaseModel, Field
@@ -30,6 +30,7 @@ from nimble_stone.core.plan.machines import memory_of, threads_of
 from nimble_stone.core.plan.sheet import Column, Kind, Node, Sheet
 from nimble_stone.core.run_words import RunWords
 from nimble_stone.core.runs.states import FINISHED, UNDER_WAY, RunState, StepState
+from nimble_stone.core.separation import Separation
 from nimble_stone.core.step import Step
 from nimble_stone.core.units import inside
 from nimble_stone.engine.frozen import FrozenRun
@@ -130,6 +131,7 @@ class HostView(BaseModel):
     name: str
     site: str
     bay: str
+    rack: str = ""
     address: str
     memory_bytes: int
     limit_bytes: int
@@ -297,7 +299,12 @@ class PlanHead(BaseModel):
     claims: list[ClaimView] = []
     include: list[str] = []
     draft: bool = False
+    further_bays: list[str] = []
     avoid: list[str] = []
+    separate: list[Separation] = Field(
+        default=[], description="Nodes that the plan keeps apart, beside what the kit says."
+    )
+    separate_kit: list[Separation] = Field(default=[], description="What the kit says.")
     overcommit: float = Field(default=4.0, description="vCPUs that may be promised per thread.")
     survive: int = Field(
         default=0, description="With any so many hosts lost, their nodes must fit on the others."
@@ -482,6 +489,7 @@ def host_views(
                 name=host.name,
                 site=host.site,
                 bay=host.bay,
+                rack=host.rack,
                 address=host.address,
                 memory_bytes=facts.memory_bytes,
                 limit_bytes=int(facts.memory_bytes * (1 - HOST_RESERVE)),
@@ -523,13 +531,13 @@ def host_views(
     return views
 
 
-def bare_views(estate: Estate, bay: str, names: set[str]) -> list[HostView]:
-    """The bare machines of a bay, and those with these names, as the wall shows them: a node takes
-    a whole one.
+def bare_views(estate: Estate, bays: Collection[str], names: set[str]) -> list[HostView]:
+    """The bare machines of some bays, and those with these names, as the wall shows them: a node
+    takes a whole one.
     """
     views = []
     for machine in sorted(estate.machines, key=lambda one: (one.site, one.bay, one.name)):
-        if machine.bay != bay and machine.name not in names:
+        if machine.bay not in bays and machine.name not in names:
             continue
         facts = estate.machine_facts.get(machine.name, MachineFacts(machine=machine.name))
         views.append(
@@ -537,6 +545,7 @@ def bare_views(estate: Estate, bay: str, names: set[str]) -> list[HostView]:
                 name=machine.name,
                 site=machine.site,
                 bay=machine.bay,
+                rack=machine.rack,
                 address=machine.address,
                 memory_bytes=memory_of(facts),
                 limit_bytes=memory_of(facts),
@@ -706,6 +715,7 @@ def plan_head(
         "kit_title": sheet.kit.title,
         "package": choice_of(sheet, "", resolved.fitting),
         "bay": sheet.plan.bay,
+        "further_bays": list(sheet.plan.further_bays),
         "bays": list(estate.bays),
         "roles": [
             RoleView(
@@ -749,6 +759,8 @@ def plan_head(
         "include": list(sheet.plan.include),
         "draft": sheet.plan.draft,
         "avoid": list(sheet.plan.placement.avoid),
+        "separate": list(sheet.plan.placement.separate),
+        "separate_kit": list(sheet.kit.separate),
         "overcommit": sheet.plan.placement.overcommit,
         "survive": sheet.plan.placement.survive,
         "sized": sheet.kit.sizing is not None,
@@ -758,9 +770,9 @@ def plan_head(
 
 def claim_views(resolved: Resolved) -> list[ClaimView]:
     """What other plans mean to put on this plan's hosts and no running guest is yet."""
-    estate, bay = resolved.estate, resolved.sheet.plan.bay
-    hosts = {host.name for host in estate.bay(bay)}
-    hosts |= {machine.name for machine in estate.machine_bay(bay)}
+    estate, bays = resolved.estate, resolved.sheet.plan.bays
+    hosts = {host.name for host in estate.hosts_in(bays)}
+    hosts |= {machine.name for machine in estate.machines_in(bays)}
     present = {
         (name, guest.name)
         for name in hosts

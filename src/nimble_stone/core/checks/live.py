@@ -571,7 +571,7 @@ def names_taken(s: Situation) -> Iterator[Finding]:
     made it.
     """
     wanted = {node.name: node for node in s.sheet.nodes}
-    for host in s.estate.bay(s.sheet.plan.bay):
+    for host in s.estate.hosts_in(s.sheet.plan.bays):
         facts = s.facts(host.name)
         for guest in facts.guests if facts else ():
             node = wanted.get(guest.name)

@@ -12,6 +12,7 @@ from nimble_stone.core.checks import (
     machines,
     names,
     redundancy,
+    separate,
     values,
     vms,
 )
@@ -60,6 +61,8 @@ RULES: tuple[Rule, ...] = (
     live.overlays,
     live.networks,
     live.apart,
+    separate.separated,
+    separate.together,
     live.names_taken,
     live.answering,
     live.unasked,

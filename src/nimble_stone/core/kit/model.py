@@ -17,6 +17,7 @@ from nimble_stone.core.kit.calls import Access, Call, Reading
 from nimble_stone.core.kit.image import DiskImage
 from nimble_stone.core.kit.installer import MEDIUM, REPORTS, Installer
 from nimble_stone.core.models import Fixed
+from nimble_stone.core.separation import Separation
 
 Ident = Annotated[str, Field(pattern=r"^[a-z][a-z0-9_-]{0,39}$")]
 
@@ -772,6 +773,14 @@ class Kit(_Part):
     admin: str = "admin"
     admin_password: str = Field(description="Setting with the administrator's password.")
     roles: tuple[Role, ...] = Field(min_length=1)
+    separate: tuple[Separation, ...] = Field(
+        default=(),
+        max_length=20,
+        description=(
+            "Nodes that are kept apart: roles, and the failure domain that no two of them share"
+            " (host, rack, bay, site). A plan may add more."
+        ),
+    )
     sizes: tuple[SizeAdvice, ...] = ()
     uses: tuple[Ident, ...] = Field(
         default=(),
@@ -935,6 +944,9 @@ class Kit(_Part):
                     f"role “{role.id}”: accepts and environment belong together: another product"
                     " has its own properties"
                 )
+        for rule in self.separate:
+            if unknown := set(rule.roles) - roles:
+                raise ValueError(f"separate: “{sorted(unknown)[0]}” is not a role of this kit")
         if all(role.accepts for role in self.roles):
             raise ValueError("every role has another product, so no role uses the kit's")
 

@@ -117,6 +117,7 @@ def explain(kit: Kit) -> list[str]:
     return [
         *lines,
         "",
+        *_separate(kit),
         "Checked at the end",
         *(
             f"  {proof.label} ({'cluster' if proof.of == 'cluster' else 'each node'})"
@@ -148,6 +149,22 @@ def role_words(role: Role) -> str:
         f"from packages of {takes_text(role.accepts)}" if role.accepts else "",
     ]
     return "; ".join(part for part in parts if part)
+
+
+def _separate(kit: Kit) -> list[str]:
+    """Which nodes are kept apart."""
+    if not kit.separate:
+        return []
+    labels = {role.id: role.label for role in kit.roles}
+    return [
+        "Kept apart",
+        *(
+            f"  {', '.join(labels[one] for one in rule.roles)}: no two of them"
+            f" {'share' if rule.must else 'should share'} a {rule.by}"
+            for rule in kit.separate
+        ),
+        "",
+    ]
 
 
 def _lives(role: Role) -> str:

@@ -11,11 +11,12 @@ from nimble_stone.core import addressing
 from nimble_stone.core.estate import Estate, Facts, Host, Network, room_bytes
 from nimble_stone.core.kit.model import ExtraDisk, Kit, Role
 from nimble_stone.core.package.model import Size as PackageSize
-from nimble_stone.core.placement import Demand, Placement, Supply, place
+from nimble_stone.core.placement import Demand, Group, Placement, Supply, place
 from nimble_stone.core.plan.cells import UNUSED, Cell, Cells
 from nimble_stone.core.plan.columns import lives_on_machine, network_column
 from nimble_stone.core.plan.model import Plan
 from nimble_stone.core.plan.own_size import size_of
+from nimble_stone.core.separation import Separation, stronger
 
 MAX_EXTRA, MAX_EXTRA_GIB = 32, 65_536
 """Most extra disks of one kind a node gets, and how large each may be."""
@@ -66,18 +67,20 @@ def board(
                 else None
             ),
             others.planned.get(host.name, 0),
+            host.domains,
         )
-        for host, facts in known_hosts(estate, plan.bay)
+        for host, facts in known_hosts(estate, plan.bays)
         if host.name not in plan.placement.avoid
     )
     # A host that does not answer keeps the nodes that stand on it: silence moves no node, a person
     # does (`avoid`).
     silent = (
-        {host.name for host in estate.bay(plan.bay)}
+        {host.name for host in estate.hosts_in(plan.bays)}
         - {supply.host for supply in supplies}
         - set(plan.placement.avoid)
     )
     demands = []
+    groups = _groups(kit, plan)
     for role, n in rows:
         cells = base[f"{role.id}-{n}"]
         if lives_on_machine(cells):
@@ -101,9 +104,27 @@ def board(
                 there,
                 f"{role.beside}-{n}" if role.beside else "",
                 role.label,
+                groups.get(role.id, ()),
             )
         )
     return tuple(demands), supplies
+
+
+def separations(kit: Kit, plan: Plan) -> list[Separation]:
+    """What the kit and the plan say of nodes that are kept apart, beside a role's own `apart`."""
+    return stronger((*kit.separate, *plan.placement.separate))
+
+
+def _groups(kit: Kit, plan: Plan) -> dict[str, tuple[Group, ...]]:
+    """The groups of each role."""
+    found: dict[str, tuple[Group, ...]] = {}
+    labels = {role.id: role.label for role in kit.roles}
+    for rule in separations(kit, plan):
+        words = f"of {' or '.join(labels.get(one, one) for one in rule.roles)}"
+        group = Group(rule.key, rule.by, rule.must, words)
+        for role in rule.roles:
+            found[role] = (*found.get(role, ()), group)
+    return found
 
 
 def vcpus_left(facts: Facts, overcommit: float) -> int | None:
@@ -117,11 +138,11 @@ def vcpus_left(facts: Facts, overcommit: float) -> int | None:
     )
 
 
-def known_hosts(estate: Estate, bay: str) -> list[tuple[Host, Facts]]:
-    """Hosts of a bay whose facts are known and without trouble."""
+def known_hosts(estate: Estate, bays: Collection[str]) -> list[tuple[Host, Facts]]:
+    """Hosts of some bays whose facts are known and without trouble."""
     return [
         (host, facts)
-        for host in estate.bay(bay)
+        for host in estate.hosts_in(bays)
         if (facts := estate.facts.get(host.name)) and not facts.trouble and facts.memory_bytes
     ]
 

@@ -279,8 +279,8 @@ def _also(kit: Kit) -> list[Column]:
 def _where(kit: Kit, estate: Estate, plan: Plan) -> list[Column]:
     """Where nodes live: the host, or the bare machine."""
     either = tuple(role.id for role in kit.roles if role.lives_on == "either")
-    hosts = tuple(host.name for host in estate.bay(plan.bay))
-    machines = tuple(machine.name for machine in estate.machine_bay(plan.bay))
+    hosts = tuple(host.name for host in estate.hosts_in(plan.bays))
+    machines = tuple(machine.name for machine in estate.machines_in(plan.bays))
     found = []
     if any(role.lives_on != "hosts" for role in kit.roles):
         found.append(

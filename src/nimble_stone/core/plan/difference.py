@@ -139,7 +139,7 @@ def _head(old: Sheet, new: Sheet) -> list[Difference]:
             (f"Package of {role.label}", package(old, role.id), package(new, role.id))
             for role in own
         ),
-        ("Bay", old.plan.bay, new.plan.bay),
+        ("Bay", ", ".join(old.plan.bays), ", ".join(new.plan.bays)),
     )
     return [
         Difference("product", f"{label}: {was or 'none'} → {now or 'none'}", label, was, now)

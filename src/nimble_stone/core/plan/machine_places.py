@@ -16,7 +16,7 @@ def places(sheet: Sheet, estate: Estate, node: Node) -> list[Place]:
     full = package.descriptor.full_bytes if package else 0
     wanted = wanted_of(node.cells, node.size, full, by_network(sheet.kit.role(node.role)))
     found = []
-    for machine in estate.machine_bay(sheet.plan.bay):
+    for machine in estate.machines_in(sheet.plan.bays):
         here = machine.name == node.value("host")
         others = [one.name for one in sheet.by_host.get(machine.name, ()) if one.id != node.id]
         if machine.name in sheet.plan.placement.avoid:

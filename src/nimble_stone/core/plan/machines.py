@@ -27,7 +27,7 @@ from nimble_stone.core.plan.columns import (
 )
 from nimble_stone.core.plan.model import Plan
 from nimble_stone.core.plan.own_size import size_of
-from nimble_stone.core.units import GIB, count_text, size_text
+from nimble_stone.core.units import GIB, bays_text, count_text, size_text
 
 HOST_PARTS = ("datastore", "provisioning", "mac", "mac_pool")
 """Columns, by the last part of their name, that a node on a machine has not."""
@@ -70,7 +70,7 @@ def choose(
     the package's disk takes. Cost: O(nodes × machines × drives).
     """
     own = [(role, n) for role, n in rows if lives_on_machine(base[f"{role.id}-{n}"])]
-    names = [one.name for one in estate.machine_bay(plan.bay)] if own else []
+    names = [one.name for one in estate.machines_in(plan.bays)] if own else []
     free = [name for name in names if name not in plan.placement.avoid]
     # what other plans only mean to take comes last
     free.sort(key=lambda name: name in others.planned)
@@ -90,7 +90,7 @@ def choose(
             }
             found = next((name for name, reason in against.items() if not reason), "")
             if not found:
-                reasons[ident] = _why_none(plan.bay, names, against)
+                reasons[ident] = _why_none(plan.bays, names, against)
                 continue
             left.remove(found)
             cells["host"] = Cell(found, "computed")
@@ -122,12 +122,12 @@ def wanted_of(
     )
 
 
-def _why_none(bay: str, names: Sequence[str], reasons: Mapping[str, str]) -> str:
-    """Why no machine of a bay is left. `reasons`: why those that are not taken do not fit."""
+def _why_none(bays: Sequence[str], names: Sequence[str], reasons: Mapping[str, str]) -> str:
+    """Why no machine of the bays is left. `reasons`: why those that are not taken do not fit."""
     if not names:
-        return f"bay {bay} has no machines"
+        return f"{bays_text(bays)} {'has' if len(bays) < 2 else 'have'} no machines"
     if not reasons:
-        return f"all {count_text(len(names), 'machine')} of {bay} are taken"
+        return f"all {count_text(len(names), 'machine')} of {' and '.join(bays)} are taken"
     first, why = next(iter(reasons.items()))
     more = f"; {len(reasons) - 1} more do not fit" if len(reasons) > 1 else ""
     return f"{first} {why}{more}"

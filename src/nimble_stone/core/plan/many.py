@@ -192,6 +192,8 @@ def copy(text: str, name: str, bay: str, mapping: Mapping[str, str], estate: Est
     plan = yaml_text.read(text, Plan, "the plan")
     local = re.compile(r"(^|\.)(host|datastore|address|address6|mac|port|drives)$|^system\.drive$")
     edits: list[tuple[tuple[str, ...], Any]] = [(("name",), name), (("bay",), bay)]
+    if bay != plan.bay and plan.further_bays:
+        edits.append((("further_bays",), None))
     left: list[tuple[str, str]] = []
     old = [
         network

@@ -7,6 +7,8 @@ from typing import Literal
 
 from pydantic import BaseModel, ConfigDict, Field, FiniteFloat, field_validator
 
+from nimble_stone.core.separation import Separation
+
 Scalar = str | int | float | bool
 
 
@@ -45,6 +47,11 @@ class Placing(_Part):
     avoid: tuple[str, ...] = Field(
         default=(), max_length=500, description="Hosts that placement does not use."
     )
+    separate: tuple[Separation, ...] = Field(
+        default=(),
+        max_length=20,
+        description="Nodes that are kept apart, beside what the kit says.",
+    )
 
 
 class Acceptance(_Part):
@@ -81,6 +88,9 @@ class Plan(_Part):
         description="“Product version” or the SHA-256 of the package (12 digits suffice).",
     )
     bay: str = Field(default="", description="Bay with the hosts that the plan may use.")
+    further_bays: tuple[str, ...] = Field(
+        default=(), max_length=20, description="Further bays whose hosts it may use."
+    )
     draft: bool = Field(
         default=False,
         description="Reserves nothing: its addresses and capacity stay free for other plans.",
@@ -106,6 +116,11 @@ class Plan(_Part):
     nodes: dict[str, dict[str, Scalar]] = Field(
         default={}, description="Per node (role-number): values for this node."
     )
+
+    @property
+    def bays(self) -> tuple[str, ...]:
+        """All bays whose hosts and machines the plan may use."""
+        return tuple(dict.fromkeys(name for name in (self.bay, *self.further_bays) if name))
 
     def levels(self) -> dict[tuple[str, ...], Mapping[str, Scalar]]:
         """Where values are written: path in the file → column → value."""

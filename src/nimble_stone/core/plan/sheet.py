@@ -358,8 +358,8 @@ def count_of(plan: Plan, role: Role, estate: Estate) -> int:
         return block.count
     if not role.count.per_host:
         return role.count.usual
-    there = estate.writable if on_machines(role, plan) else estate.bay
-    return min(role.count.most, len(there(plan.bay)))
+    there = estate.writable if on_machines(role, plan) else estate.hosts_in
+    return min(role.count.most, len(there(plan.bays)))
 
 
 def _node(

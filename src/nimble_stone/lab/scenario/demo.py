@@ -66,6 +66,7 @@ class HostPlan:
     stores: tuple[StorePlan, ...]
     networks: tuple[str, ...]
     odd: dict[str, Any] = field(default_factory=dict)
+    rack: str = ""
 
 
 @dataclass(frozen=True)
@@ -84,6 +85,7 @@ class MachinePlan:
     drive_kind: str
     odd: dict[str, Any] = field(default_factory=dict)
     ports: int = 4
+    rack: str = ""
 
     def mac(self, port: int) -> str:
         """A port's address."""
@@ -142,6 +144,7 @@ class _Host(Fixed):
     stores: tuple[_Store, ...]
     networks: tuple[str, ...]
     odd: dict[str, Any] = {}
+    rack: str = ""
 
 
 class _Machine(Fixed):
@@ -156,6 +159,7 @@ class _Machine(Fixed):
     drive_tib: float
     drive_kind: str
     odd: dict[str, Any] = {}
+    rack: str = ""
 
 
 class _More(Fixed):
@@ -229,6 +233,7 @@ def _host(given: _Host) -> HostPlan:
         tuple(_store(store) for store in given.stores),
         given.networks,
         given.odd,
+        given.rack,
     )
 
 
@@ -272,6 +277,7 @@ def plan(more: int = 0, octet: int = 44) -> LabPlan:
             int(one.drive_tib * TIB),
             one.drive_kind,
             one.odd,
+            rack=one.rack,
         )
         for one in scenario.machines
     )
@@ -294,6 +300,7 @@ def estate_file(lab: LabPlan) -> EstateFile:
             credential=CREDENTIAL,
             site=host.site,
             bay=host.bay,
+            rack=host.rack,
         )
         for host in lab.hosts
     )
@@ -309,6 +316,7 @@ def machines_of(lab: LabPlan) -> list[Machine]:
             credential=BMC_CREDENTIAL,
             site=one.site,
             bay=one.bay,
+            rack=one.rack,
         )
         for one in lab.machines
     ]

@@ -274,6 +274,7 @@ class EntryView(BaseModel):
     tags: list[str] = Field(default=[], max_length=20)
     kind: Literal["host", "machine"] = "host"
     credential: str = Field(default="", max_length=120)
+    rack: str = Field(default="", max_length=60)
 
 
 class JunkView(BaseModel):
@@ -331,6 +332,7 @@ class HostChange(BaseModel):
     )
     site: str | None = Field(default=None, min_length=1, max_length=60)
     bay: str | None = Field(default=None, min_length=1, max_length=60)
+    rack: str | None = Field(default=None, max_length=60)
     note: str | None = Field(default=None, max_length=500)
     tags: list[str] | None = Field(default=None, max_length=20)
 
@@ -380,7 +382,7 @@ async def estate_add(body: list[NewHost], app: TheApplication) -> EstateView:
 
 @router.patch("/estate/hosts/{name}")
 async def estate_change(name: str, body: HostChange, app: TheApplication) -> EstateView:
-    """Move a host to another bay or site, rename it, or change its note and tags."""
+    """Move a host to another rack, bay or site, rename it, or change its note and tags."""
     await estate_hosts.change(app, name, body.name or "", body.changes())
     return await _view(app)
 

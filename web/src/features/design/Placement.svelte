@@ -5,6 +5,7 @@
   import { notices } from '../../lib/notices.svelte';
   import Button from '../../lib/ui/Button.svelte';
   import Section from '../ledger/Section.svelte';
+  import Separate from './Separate.svelte';
 
   interface Props {
     plan: PlanView;
@@ -200,6 +201,8 @@
     />
   </div>
 </Section>
+
+{#if onHosts || plan.separate?.length}<Separate {plan} {busy} {onedit} />{/if}
 
 {#if fixed.length || plan.avoid.length}
   <Section title="Set manually">

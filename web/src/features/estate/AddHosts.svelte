@@ -156,6 +156,7 @@
         credential: l.entry.credential || credential,
         site: l.entry.site || site || 'main',
         bay: l.entry.bay || bay || 'new',
+        rack: l.entry.rack,
         note: l.entry.note,
         tags: l.entry.tags,
       });

@@ -29,7 +29,9 @@
 
 <HeadBar>
   <p class="crumb">
-    <a href="/estate">Estate</a> · {one.host.site} · {one.host.bay} ·
+    <a href="/estate">Estate</a> · {one.host.site} · {one.host.bay}{one.host.rack
+      ? ` · rack ${one.host.rack}`
+      : ''} ·
     <span class="mono">{one.host.address}</span><Copy
       text={one.host.address}
       what={`address of ${name}`}

@@ -10,7 +10,7 @@
   import HostCompute from './HostCompute.svelte';
   import HostDisks from './HostDisks.svelte';
   import HostNetworks from './HostNetworks.svelte';
-  import HostSettings from './HostSettings.svelte';
+  import Settings from './Settings.svelte';
   import HostStores from './HostStores.svelte';
   import HostVms from './HostVms.svelte';
 
@@ -48,8 +48,9 @@
         </div>
         <HostVms one={host} />
       </div>{/snippet}
-    {#snippet details()}<HostAbout one={host} {data} {onprepare} /><HostSettings
-        one={host}
+    {#snippet details()}<HostAbout one={host} {data} {onprepare} /><Settings
+        thing={host.host}
+        kind="hosts"
         {data}
       />{/snippet}
   </Frame>

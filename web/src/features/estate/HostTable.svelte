@@ -34,7 +34,9 @@
           ><button onclick={() => onchoose(h.name)} ondblclick={() => onopen('host', h.name)}
             >{h.name}</button
           ></th
-        ><td title={h.site}>{h.bay}</td><td class="mono">{h.address}</td>
+        ><td title={h.rack ? `${h.site}, rack ${h.rack}` : h.site}>{h.bay}</td><td class="mono"
+          >{h.address}</td
+        >
         <td class="mono r"
           >{gib(Math.max(0, h.limit_bytes - h.bedrock.reduce((a, b) => a + b.memory_bytes, 0)))} of {gib(
             h.limit_bytes,

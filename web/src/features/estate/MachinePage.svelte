@@ -1,9 +1,7 @@
 <script lang="ts">
   /** One bare machine, as its management controller tells it, and its power. */
-  import { send } from '../../lib/api/client';
 
   import { ago, count, size, utc } from '../../lib/format';
-  import { router } from '../../lib/router.svelte';
   import Button from '../../lib/ui/Button.svelte';
   import HeadBar from '../../lib/ui/HeadBar.svelte';
   import Weight from '../../lib/ui/Weight.svelte';
@@ -12,6 +10,7 @@
   import MachineChassis from './MachineChassis.svelte';
   import MachineBoot from './MachineBoot.svelte';
   import MachineController from './MachineController.svelte';
+  import Settings from './Settings.svelte';
   import MachinePower from './MachinePower.svelte';
   import Copy from '../../lib/ui/Copy.svelte';
   import Later from '../../lib/ui/Later.svelte';
@@ -25,8 +24,7 @@
   let one = $derived(data.view?.machines.find((m) => m.machine.name === name));
   let f = $derived(one?.facts);
   let mine = $derived(data.fitness?.violations.filter((v) => v.host === name) ?? []);
-  let retiring = $state(false),
-    inspecting = $state(false);
+  let inspecting = $state(false);
   let age = $derived(data.view && f?.read_at ? data.view.now - f.read_at : 0);
   let threads = $derived(f?.processors?.reduce((sum, p) => sum + (p.threads ?? 0), 0) ?? 0);
   let raw = $derived(f?.drives?.reduce((sum, d) => sum + (d.size_bytes ?? 0), 0) ?? 0);
@@ -36,7 +34,9 @@
   <div class="page">
     <HeadBar>
       <p class="crumb">
-        <a href="/estate">Estate</a> · {one.machine.site} · {one.machine.bay} ·
+        <a href="/estate">Estate</a> · {one.machine.site} · {one.machine.bay}{one.machine.rack
+          ? ` · rack ${one.machine.rack}`
+          : ''} ·
         <span class="mono">{one.machine.address}</span><Copy
           text={one.machine.address}
           what={`address of ${name}`}
@@ -105,26 +105,7 @@
             </ul></Section
           >{/if}
         <MachineController {one} {data} />
-        <div class="acts">
-          {#if retiring}<Button
-              kind="danger"
-              onclick={() =>
-                void data
-                  .work('retiring', () => send('DELETE', `/estate/machines/${name}`))
-                  .then((gone) => {
-                    if (gone) router.go('/estate');
-                    retiring = false;
-                  })}>Take {name} out of the estate</Button
-            ><Button
-              onclick={() => {
-                retiring = false;
-              }}>Cancel</Button
-            >{:else}<Button
-              onclick={() => {
-                retiring = true;
-              }}>Remove …</Button
-            >{/if}
-        </div>
+        <Settings thing={one.machine} kind="machines" {data} />
       </aside>
     </div>
   </div>

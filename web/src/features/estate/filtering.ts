@@ -20,6 +20,7 @@ export const fittingHosts = (hosts: EstateView['hosts'], filter: string): Estate
       [
         h.name,
         h.bay,
+        h.rack ?? '',
         h.site,
         h.address,
         h.note,
@@ -36,5 +37,5 @@ export const fittingMachines = (
   filter: string,
 ): EstateView['machines'] =>
   machines.filter(({ machine: m, facts }) =>
-    holds([m.name, m.bay, m.site, m.address, facts.model, ...(m.tags ?? [])], filter),
+    holds([m.name, m.bay, m.rack ?? '', m.site, m.address, facts.model, ...(m.tags ?? [])], filter),
   );

@@ -12,6 +12,11 @@
   let more = $derived(shared.filter((name) => !plan.include?.includes(name)));
   const include = (names: string[]) =>
     onedit([{ path: ['include'], value: names } as unknown as Edit]);
+  let others = $derived(
+    plan.bays.filter((bay) => bay !== plan.bay && !plan.further_bays?.includes(bay)),
+  );
+  const further = (bays: string[]) =>
+    onedit([{ path: ['further_bays'], value: bays } as unknown as Edit]);
   const count = (role: string, n: number) => onedit([{ path: ['roles', role, 'count'], value: n }]);
   /** The number that stood in a field when typing in it began. */
   let was = '';
@@ -42,6 +47,23 @@
           >{bay}</option
         >{/each}</select
     >
+    {#each plan.further_bays ?? [] as bay (bay)}<span class="chip"
+        >{bay}<button
+          class="link"
+          aria-label={`Leave ${bay} out`}
+          onclick={() => further((plan.further_bays ?? []).filter((one) => one !== bay))}>×</button
+        ></span
+      >{/each}{#if plan.bay && others.length}<select
+        aria-label="Use a further bay"
+        value=""
+        onchange={(e) => {
+          const bay = e.currentTarget.value;
+          e.currentTarget.value = '';
+          if (bay) further([...(plan.further_bays ?? []), bay]);
+        }}
+        ><option value="">and …</option>{#each others as bay (bay)}<option>{bay}</option
+          >{/each}</select
+      >{/if}
   </div>
   {#each plan.roles as role, i (role.id)}
     <div class="role">

@@ -21,6 +21,9 @@
   import WallColumn from './WallColumn.svelte';
   import WallStone, { type StoneState } from './WallStone.svelte';
 
+  const placeOf = (host: Place) =>
+    `${host.site} · ${host.bay}${host.rack ? ` · rack ${host.rack}` : ''}`;
+
   interface Props {
     hosts: HostView[];
     nodes: NodeView[];
@@ -195,7 +198,7 @@
   </svg>
   {#if pointer && !drag.now}
     {@const { host, stones, bedrock } = pointer.column}
-    <Lens name={host.name} place={`${host.site} · ${host.bay}`} x={pointer.x} {width}>
+    <Lens name={host.name} place={placeOf(host)} x={pointer.x} {width}>
       <p>{host.trouble || foot(pointer.column, true)} · {count(bedrock.length, 'existing VM')}</p>
       {#if stones.length}<p class="mono">{listed(stones.map((one) => one.node.name))}</p>{/if}
     </Lens>

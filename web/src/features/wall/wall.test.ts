@@ -7,6 +7,7 @@ const host = (name: string, memory: number, bay = 'main', bedrock: number[] = []
   name,
   site: 'Kelda',
   bay,
+  rack: '',
   address: '',
   memory_bytes: memory * GIB,
   limit_bytes: memory * GIB * 0.95,

@@ -52,6 +52,7 @@ export type OptionView = Schemas['OptionView'];
 export type LayoutView = Schemas['LayoutView'];
 export type DifferenceAnswer = Schemas['DifferenceAnswer'];
 export type ChangeLine = Schemas['ChangeLine'];
+export type HostChange = Schemas['HostChange'];
 export type ChancesView = Schemas['ChancesView'];
 export type ManyView = Schemas['ManyView'];
 export type CarriedOver = Schemas['CarriedOver'];

@@ -205,7 +205,8 @@ def test_a_plan_keeps_its_nodes_in_separate_racks_and_says_where_it_cannot() -> 
     found = told(findings(two, **wish, **pinned), "separate-wish")
     assert [one.severity for one in found] == ["caution"]
     # no rack is known: a must blocks, once for the rule
-    found = told(findings(here, **rule), "separate-unknown")
+    bare = racked(here, **dict.fromkeys(names, ""))
+    found = told(findings(bare, **rule), "separate-unknown")
     assert [one.severity for one in found] == ["blocker"]
     assert "is not set" in found[0].message
     found = told(findings(here, **rules({"roles": ("nobody",), "by": "site"})), "separate-role")

@@ -190,7 +190,7 @@ def test_a_plan_and_what_it_holds_are_stored_together_or_not_at_all(tmp_path: Pa
                 1.0,
                 based_on,
                 Holding(
-                    (ClaimRow(plan, node, node, "gannet", True, 8, 2),),
+                    (ClaimRow(plan, node, node, "gannet", True, 8, 2, {"cold": (1, 5)}),),
                     tuple(MemberRow(m, f"{node}/address", True) for m in members),
                 ),
             )
@@ -201,7 +201,7 @@ def test_a_plan_and_what_it_holds_are_stored_together_or_not_at_all(tmp_path: Pa
         # somebody else was first: neither text nor claims change
         put("one", 0, "lead-9", "10.0.0.9")
     assert designs.numbers(db)[1] == number
-    assert [row.node for row in designs.claims(db)] == ["lead-1"]
+    assert [(row.node, row.stores) for row in designs.claims(db)] == [("lead-1", {"cold": (1, 5)})]
     # one of them is held already, and stays where it is
     put("two", 0, "lead-1", "10.0.0.2", "10.0.0.3")
     assert {(member, plan) for member, plan, _, _ in designs.members(db)} == {

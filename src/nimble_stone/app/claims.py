@@ -63,7 +63,16 @@ async def held_by_plans(app: Application) -> Held:
         # What belongs to the whole plan (a virtual address) is told with its first node.
         own = addresses.pop((one.plan, one.node), []) + addresses.pop((one.plan, ""), [])
         claims.setdefault(one.plan, []).append(
-            Claim("", one.plan, one.name, tuple(own), one.host, one.memory_bytes, one.vcpu)
+            Claim(
+                "",
+                one.plan,
+                one.name,
+                tuple(own),
+                one.host,
+                one.memory_bytes,
+                one.vcpu,
+                one.stores,
+            )
         )
         if one.computed:
             hosts.setdefault(one.plan, {})[one.node] = one.host
@@ -90,6 +99,7 @@ async def claims_of_run(app: Application, row: runs.StandingRow) -> tuple[Claim,
             node.value("host"),
             node.memory_bytes,
             node.vcpu,
+            node.by_store,
         )
         for node in sheet.nodes
     )
@@ -196,6 +206,7 @@ def holding_of(resolved: Resolved) -> Holding:
             node.cells["host"].origin == "computed",
             node.memory_bytes,
             node.vcpu,
+            node.by_store,
         )
         for node in sheet.nodes
     )

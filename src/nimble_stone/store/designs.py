@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import json
 import sqlite3
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 
 from nimble_stone.core.errors import Conflict, NotFound
 from nimble_stone.core.estate import Estate
@@ -35,6 +37,8 @@ class ClaimRow:
     computed: bool
     memory_bytes: int
     vcpu: int
+    stores: Mapping[str, tuple[int, int]] = field(default_factory=dict)
+    """Datastore of the host → bytes at first and when full."""
 
 
 def shared_values(db: Db) -> list[SharedRow]:
@@ -78,6 +82,7 @@ def claims(db: Db) -> list[ClaimRow]:
             bool(row["computed"]),
             row["memory_bytes"],
             row["vcpu"],
+            {name: (thin, full) for name, (thin, full) in json.loads(row["stores"]).items()},
         )
         for row in db.execute("SELECT * FROM claim ORDER BY plan, node")
     ]
@@ -119,9 +124,18 @@ def hold(db: Db, plan: str, holding: Holding) -> list[str]:
     db.execute("DELETE FROM claim WHERE plan = ?", (plan,))
     db.execute("DELETE FROM claim_member WHERE plan = ?", (plan,))
     db.executemany(
-        "INSERT INTO claim VALUES (?, ?, ?, ?, ?, ?, ?)",
+        "INSERT INTO claim VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
         [
-            (plan, one.node, one.name, one.host, int(one.computed), one.memory_bytes, one.vcpu)
+            (
+                plan,
+                one.node,
+                one.name,
+                one.host,
+                int(one.computed),
+                one.memory_bytes,
+                one.vcpu,
+                json.dumps(one.stores),
+            )
             for one in holding.claims
         ],
     )

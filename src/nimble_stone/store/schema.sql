@@ -71,7 +71,7 @@ CREATE TABLE shared_values (name TEXT PRIMARY KEY, version INTEGER NOT NULL, tex
 
 -- What plans hold, so that no other plan is given the same; `slot` is node/column.
 CREATE TABLE claim (plan TEXT NOT NULL REFERENCES plan(id) ON DELETE CASCADE, node TEXT NOT NULL, name TEXT NOT NULL, host TEXT NOT NULL, computed INTEGER NOT NULL,
-  memory_bytes INTEGER NOT NULL, vcpu INTEGER NOT NULL, PRIMARY KEY (plan, node)) STRICT;
+  memory_bytes INTEGER NOT NULL, vcpu INTEGER NOT NULL, stores TEXT NOT NULL DEFAULT '{}', PRIMARY KEY (plan, node)) STRICT;
 CREATE TABLE claim_member (member TEXT PRIMARY KEY, plan TEXT NOT NULL REFERENCES plan(id) ON DELETE CASCADE, slot TEXT NOT NULL,
   drawn INTEGER NOT NULL) STRICT;
 CREATE INDEX claim_member_plan ON claim_member (plan);

@@ -7,8 +7,8 @@ from collections import defaultdict
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
-from nimble_stone.core.checks.situation import Claim, Situation
-from nimble_stone.core.estate import HOST_RESERVE, Datastore, Facts, Mark
+from nimble_stone.core.checks.situation import Situation, plans_text
+from nimble_stone.core.estate import HOST_RESERVE, Facts, Mark
 from nimble_stone.core.findings import Edit, Finding, Remedy
 from nimble_stone.core.headroom import losses, on_shared
 from nimble_stone.core.plan.assignment import placed
@@ -17,7 +17,6 @@ from nimble_stone.core.plan.filled import filled
 from nimble_stone.core.plan.sheet import Node, Sheet
 from nimble_stone.core.units import count_text, size_text, time_text
 
-WATERMARK = 0.9
 MOST_PAIRED = 40
 FACTS_S = 24 * 3600.0
 """Facts older than this are said to be old."""
@@ -228,7 +227,7 @@ def memory(s: Situation) -> Iterator[Finding]:
                 column="host",
                 host=host,
                 message=(
-                    f"{host} would be full if {_plans(planned)}"
+                    f"{host} would be full if {plans_text(planned)}"
                     f" {'were' if len({c.plan for c in planned}) > 1 else 'was'} rolled out too:"
                     f" {size_text(need + sum(claim.memory_bytes for claim in planned))} of"
                     f" {size_text(limit)}."
@@ -289,15 +288,6 @@ def survives(s: Situation) -> Iterator[Finding]:
         )
 
 
-def _plans(claims: list[Claim]) -> str:
-    names = list(dict.fromkeys(claim.plan for claim in claims))
-    return (
-        ("plan " if len(names) == 1 else "plans ")
-        + ", ".join(f"“{name}”" for name in names[:3])
-        + (f" and {len(names) - 3} more" if len(names) > 3 else "")
-    )
-
-
 def vcpus(s: Situation) -> Iterator[Finding]:
     """No host promises more vCPUs than the plan's overcommit allows."""
     wanted: dict[str, list[Node]] = defaultdict(list)
@@ -354,105 +344,6 @@ def avoided(s: Situation) -> Iterator[Finding]:
                     label="Let placement choose the host",
                     edit=Edit(path=("nodes", node.id, "host")),
                 ),
-            )
-
-
-def datastores(s: Situation) -> Iterator[Finding]:
-    """The datastore is there on that very host, and holds all nodes together: thin (must) and full
-    (caution).
-    """
-    given: dict[tuple[str, str], list[tuple[Node, Datastore, int, int]]] = defaultdict(list)
-    for node, column, name, thin, full in _lying(s):
-        facts = s.facts(node.value("host"))
-        if facts is None or not facts.memory_bytes:
-            continue
-        store = facts.datastore(name)
-        if store is None or not store.active:
-            have = ", ".join(one.name for one in facts.datastores if one.active) or "none"
-            what = "is not started" if store else "does not exist"
-            yield Finding(
-                severity="blocker",
-                code="datastore-missing",
-                node=node.id,
-                column=column,
-                host=facts.host,
-                message=f"Datastore “{name or '(none)'}” {what} on {facts.host}; it has {have}.",
-                consequence="The disk cannot be created.",
-                remedy=Remedy(
-                    label="Let placement choose", edit=Edit(path=("nodes", node.id, column))
-                ),
-            )
-            continue
-        place = ("", store.shared) if store.shared else (facts.host, store.name)
-        given[place].append((node, store, thin, full))
-    for (host, _), lines in given.items():
-        nodes, store = list({node.id: node for node, _, _, _ in lines}.values()), lines[0][1]
-        thin, full = sum(line[2] for line in lines), sum(line[3] for line in lines)
-        # The copies that the nodes' disks are made from, one of each package.
-        thin += sum(
-            package.thin_bytes
-            for package in s.sheet.packages.each(
-                node.role for node in nodes if node.value("datastore") == store.name
-            )
-        )
-        where = f"{store.name} on {host}" if host else f"{store.name} (shared)"
-        remedy = Remedy(label="Choose another datastore for some nodes")
-        if thin > store.free_bytes:
-            yield Finding(
-                severity="blocker",
-                code="room-thin",
-                node=nodes[-1].id,
-                column="datastore",
-                host=host,
-                message=(
-                    f"{where} has {size_text(store.free_bytes)} free; all {len(nodes)} nodes"
-                    f" together need {size_text(thin)} at once."
-                ),
-                consequence="The disk would fill up in the middle of the run.",
-                remedy=remedy,
-            )
-        elif full > store.free_bytes:
-            yield Finding(
-                severity="caution",
-                code="room-full",
-                node=nodes[-1].id,
-                column="datastore",
-                host=host,
-                message=(
-                    f"{where} holds the nodes thin ({size_text(thin)}), but not when their disks"
-                    f" fill ({size_text(full)} of {size_text(store.free_bytes)} free)."
-                ),
-                consequence="VMs will pause with I/O errors when disks fill.",
-                remedy=remedy,
-            )
-        elif (
-            store.capacity_bytes
-            and (store.capacity_bytes - store.free_bytes + full) > WATERMARK * store.capacity_bytes
-        ):
-            yield Finding(
-                severity="note",
-                code="watermark",
-                node=nodes[-1].id,
-                column="datastore",
-                host=host,
-                message=f"{where} would be {_percent_full(store, full)} % full when disks fill.",
-                consequence="Little free space remains.",
-            )
-
-
-def _lying(s: Situation) -> Iterator[tuple[Node, str, str, int, int]]:
-    """(node, the column that says so, datastore, bytes at first, bytes when full) of what lies
-    where.
-    """
-    columns = ["datastore", *(f"disk.{disk.id}.datastore" for disk in s.sheet.kit.extra_disks)]
-    for node in s.sheet.nodes:
-        for name, (thin, full) in node.by_store.items():
-            yield (
-                node,
-                next((column for column in columns if node.value(column) == name), "datastore"),
-                name,
-                thin,
-                full,
             )
 
 
@@ -732,8 +623,3 @@ def unasked(s: Situation) -> Iterator[Finding]:
             consequence="An address that another machine has would show only in the rollout.",
             remedy=Remedy(label="See that it can be asked there, or look yourself"),
         )
-
-
-def _percent_full(store: Datastore, more: int) -> int:
-    """How full a datastore would be with `more` bytes on it, in percent."""
-    return round(100 * (store.capacity_bytes - store.free_bytes + more) / store.capacity_bytes)

@@ -13,6 +13,7 @@ from nimble_stone.core.checks import (
     names,
     redundancy,
     separate,
+    stores,
     values,
     vms,
 )
@@ -57,7 +58,9 @@ RULES: tuple[Rule, ...] = (
     live.vcpus,
     live.avoided,
     live.survives,
-    live.datastores,
+    stores.known,
+    stores.room,
+    stores.protected,
     live.overlays,
     live.networks,
     live.apart,

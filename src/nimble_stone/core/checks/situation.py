@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address
 
@@ -24,6 +24,18 @@ class Claim:
     host: str = ""
     memory_bytes: int = 0
     vcpu: int = 0
+    stores: Mapping[str, tuple[int, int]] = field(default_factory=dict)
+    """Datastore of its host → bytes at first and when full."""
+
+
+def plans_text(claims: Sequence[Claim]) -> str:
+    """“plan “eastern””, “plans “eastern”, “northern””."""
+    names = list(dict.fromkeys(claim.plan for claim in claims))
+    return (
+        ("plan " if len(names) == 1 else "plans ")
+        + ", ".join(f"“{name}”" for name in names[:3])
+        + (f" and {len(names) - 3} more" if len(names) > 3 else "")
+    )
 
 
 @dataclass(frozen=True)

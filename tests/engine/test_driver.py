@@ -125,6 +125,12 @@ async def place(
         },
     )
 
+    async def stands(c: Context) -> bool:
+        return c.step.key in ground.there
+
+    kinds = ("carry", "clone", "medium", "define", "start")
+    monkeypatch.setattr(rollout, "STANDS", dict.fromkeys(kinds, stands))
+
     async def proved(*_: Any) -> list[Verdict]:
         return [Verdict("p", "P", "lead-1", "x", "x", True, "asked")]
 
@@ -375,6 +381,71 @@ async def test_a_wait_is_extended_ended_and_begun_anew_by_a_person(
         "failed",
         "skipped",
     ]
+
+
+@pytest.mark.parametrize(
+    ("gone", "again"),
+    [
+        # who stopped is started and waited for; nothing else of it is repeated
+        (["start/lead-1"], {"start/lead-1", "boot/lead-1"}),
+        (
+            ["define/lead-1", "start/lead-1"],
+            {"define/lead-1", "start/lead-1", "boot/lead-1"},
+        ),
+        (
+            ["clone/lead-1", "define/lead-1", "start/lead-1"],
+            {"clone/lead-1", "define/lead-1", "start/lead-1", "boot/lead-1"},
+        ),
+        ([], set()),
+    ],
+)
+async def test_a_retry_makes_again_what_is_gone_and_nothing_else(
+    place: tuple[ScriptedPorts, Ground, str], gone: list[str], again: set[str]
+) -> None:
+    ports, ground, run = place
+    failing = "services/lead-1"
+    ground.silent.add(failing)
+    ground.troubles[failing] = [RemoteFailed("it is gone", target="lead", code="guest-gone")]
+    driver = Driver(ports, run)
+    task = asyncio.create_task(driver.go())
+
+    async def stuck() -> bool:
+        return (await ports.store.read(runs.get_run, run)).state == "trouble"
+
+    await until(stuck)
+    tries = {step.key: step.attempt for step in await ports.store.read(runs.steps, run)}
+    ground.there -= set(gone)
+    ground.silent.clear()
+    await driver.retry([])
+    await asyncio.wait_for(task, 20)
+    assert set((await states(ports, run)).values()) == {"done"}
+    assert {key for key, count in ground.made.items() if count > 1} == set(gone)
+    now = {step.key: step.attempt for step in await ports.store.read(runs.steps, run)}
+    repeated = {key for key, count in now.items() if count > tries[key] and tries[key]}
+    assert repeated == again | {failing}
+
+
+async def test_what_cannot_be_asked_is_not_made_again(
+    place: tuple[ScriptedPorts, Ground, str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    ports, ground, run = place
+    ground.troubles["start/lead-1"] = [RemoteFailed("no", target="lead", code="guest-gone")]
+
+    async def silent(_: Context) -> bool:
+        raise Unreachable("nobody answers", target="gannet")
+
+    monkeypatch.setattr(rollout, "STANDS", dict.fromkeys(rollout.STANDS, silent))
+    driver = Driver(ports, run)
+    task = asyncio.create_task(driver.go())
+
+    async def stuck() -> bool:
+        return (await ports.store.read(runs.get_run, run)).state == "trouble"
+
+    await until(stuck)
+    before = ground.made.copy()
+    await driver.retry([])
+    await asyncio.wait_for(task, 20)
+    assert "clone/lead-1" not in ground.made - before
 
 
 @pytest.mark.parametrize("code", ["guest-gone", "guest-stopped"])

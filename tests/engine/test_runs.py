@@ -16,6 +16,7 @@ from nimble_stone.cli.client import Client
 from nimble_stone.core.errors import StoneError
 from nimble_stone.lab.scenario import demo
 from tests.support.processes import PASSWORD, LabProcess, ServerProcess, ended, ready_plan, wait_for
+from tests.support.raw import ssh
 
 
 def plan_text(name: str, bay: str = "kelda-main", pool: str = "kelda-survey") -> str:
@@ -284,6 +285,46 @@ def test_a_guest_that_never_comes_up_is_waited_for_and_can_be_taken_back_at_once
     assert ours(lab) == []
 
 
+@pytest.mark.parametrize("with_disks", [False, True])
+def test_a_vm_removed_by_hand_is_made_again_on_retry(
+    client: Client, lab: LabProcess, with_disks: bool
+) -> None:
+    name = f"byhand{with_disks:d}"
+    lab.turn("all", guests={f"{name}-lead": "never-ready"})
+    view = ready_plan(client, plan_text(name))
+    lead = next(node for node in view["nodes"] if node["id"] == "lead-1")
+    run = start(client, name)
+
+    def waits() -> bool:
+        steps = client.call("GET", f"/api/runs/{run}")["steps"]
+        return next(s for s in steps if s["key"] == "services/lead-1")["state"] == "waiting"
+
+    wait_for(waits, 60, "the wait")
+    virsh = "virsh -q -c qemu:///system"
+    ssh(lab, lead["host"], f"{virsh} destroy {name}-lead", "")
+    ssh(lab, lead["host"], f"{virsh} undefine {name}-lead", "")
+    if with_disks:
+        store = lead["cells"]["datastore"]["value"]
+        ssh(lab, lead["host"], f"{virsh} vol-delete ns-{run}-{name}-lead-disk0 --pool {store}", "")
+    stuck = ended(client, run)
+    assert stuck["state"] == "trouble"
+    failed = next(s for s in stuck["steps"] if s["state"] == "failed")
+    assert "is no longer on" in failed["message"]
+    lab.turn("all", guests={f"{name}-lead": ""})
+    client.call("POST", f"/api/runs/{run}/retry", {})
+    done = ended(client, run)
+    assert done["state"] == "done"
+    tries = {step["key"]: step["attempt"] for step in done["steps"]}
+    assert tries["define/lead-1"] == 2
+    assert tries["clone/lead-1"] == 1 + with_disks
+    assert tries["medium/lead-1"] == 1
+    assert {tries[f"define/archive-{n}"] for n in (1, 2)} == {1}
+    told = [e["kind"] for e in done["events"] if e["step"] == "define/lead-1"]
+    assert "no-longer" in told
+    undo(client, run)
+    assert ours(lab) == []
+
+
 def test_an_address_that_answers_already_stops_the_run_with_its_evidence(
     client: Client, lab: LabProcess
 ) -> None:
@@ -305,8 +346,6 @@ def test_a_guest_somebody_else_made_is_never_touched(client: Client, lab: LabPro
     lead = next(node for node in view["nodes"] if node["id"] == "lead-1")
     lab.turn(lead["host"], slow_s=0.4)
     run = start(client, "foreign")
-    from tests.support.raw import ssh
-
     ssh(
         lab,
         lead["host"],

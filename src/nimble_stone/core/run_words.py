@@ -511,6 +511,7 @@ EVENTS: dict[str, str] = {
     "hold-asked": "hold requested",
     "resumed": "resumed",
     "retry-asked": "retry requested",
+    "no-longer": "to be done again",
     "undo-asked": "rollback requested",
     "proving": "running acceptance checks",
     "proved": "all acceptance checks passed",

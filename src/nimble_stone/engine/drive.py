@@ -27,6 +27,7 @@ from nimble_stone.core.errors import (
 from nimble_stone.core.runs.states import FINISHED, OPEN, RunState, StepState
 from nimble_stone.core.step import Step
 from nimble_stone.core.units import time_text
+from nimble_stone.engine import again
 from nimble_stone.engine.jobs import Context, Job
 from nimble_stone.engine.preparation import Preparation
 from nimble_stone.engine.rollout import Rollout
@@ -403,6 +404,9 @@ class Driver:
             target = await self.ports.driver(await self.ports.host(step.host), record)
         return self._job.context(step, target, record)
 
+    async def _stands(self, step: Step) -> bool:
+        return await self._job.stands(step, await self._context(step))
+
     async def _failed(self, step: Step, error: StoneError) -> None:
         await self._move(
             step,
@@ -463,7 +467,8 @@ class Driver:
 
     async def retry(self, keys: list[str]) -> None:
         """Try failed steps again, all of them when none is named; a wait that is named begins
-        again. Raises Conflict when no step has failed.
+        again. What was made before them and is gone is made again first. Raises Conflict when no
+        step has failed.
         """
         if self._run_state == RunState.UNDOING:
             raise Conflict(
@@ -479,6 +484,15 @@ class Driver:
         ]
         if not chosen and not waiting:
             raise Conflict("No failed step to retry.", code="nothing-failed")
+        for key in await again.lost(self._job, self._states, chosen, self._stands):
+            await self._move(
+                self._job.steps[key],
+                "no-longer",
+                state=StepState.PLANNED,
+                message="what it made is gone",
+            )
+        # followers of what is planned again wait for it
+        self._queue = Queue(self._job.steps.values(), self._states)
         for key in [*chosen, *waiting]:
             await self._move(self._job.steps[key], "retry-asked", state=StepState.PLANNED)
             task = self._tasks.get(key)

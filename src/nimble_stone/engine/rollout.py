@@ -10,7 +10,7 @@ from nimble_stone.core.step import Step
 from nimble_stone.engine import acceptance, machines, speaking
 from nimble_stone.engine.frozen import made_from, thaw
 from nimble_stone.engine.jobs import Kind
-from nimble_stone.engine.steps import KINDS, POLLED, Context
+from nimble_stone.engine.steps import KINDS, POLLED, STANDS, Context
 from nimble_stone.hosts.api import HostDriver, Recorder
 from nimble_stone.packages import stored
 from nimble_stone.ports.ports import Ports
@@ -78,6 +78,14 @@ class Rollout:
     def kind(self, step: Step) -> Kind:
         """What carries the step out."""
         return KINDS[step.kind]
+
+    def asks(self, step: Step) -> bool:
+        """Disks, media and VMs can be looked for."""
+        return step.kind in STANDS and not self.on_machine(step)
+
+    async def stands(self, step: Step, context: Context) -> bool:
+        """Whether what it made is still there."""
+        return await STANDS[step.kind](context)
 
     def polled(self, step: Step) -> bool:
         """Whether it waits for others' work."""

@@ -383,7 +383,7 @@ def attempts(db: Db, run: str) -> list[AttemptRow]:
     rows = db.execute(
         "SELECT e.at, e.step, e.kind, e.payload FROM run_event e JOIN run_step s ON s.run = e.run"
         " AND s.key = e.step WHERE e.run = ? AND s.attempt > 1 AND e.kind IN ('begun', 'done',"
-        " 'failed', 'try-again', 'retry-asked') ORDER BY e.id",
+        " 'failed', 'try-again', 'retry-asked', 'no-longer') ORDER BY e.id",
         (run,),
     )
     for row in rows:

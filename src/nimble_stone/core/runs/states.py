@@ -79,7 +79,8 @@ STEP_MOVES: Mapping[StepState, frozenset[StepState]] = {
             StepState.UNDOING,
         }
     ),
-    StepState.DONE: frozenset({StepState.UNDOING}),
+    # planned again: what it made is gone
+    StepState.DONE: frozenset({StepState.PLANNED, StepState.UNDOING}),
     StepState.FAILED: frozenset({StepState.PLANNED, StepState.SKIPPED, StepState.UNDOING}),
     StepState.SKIPPED: frozenset({StepState.UNDOING}),
     StepState.UNDOING: frozenset({StepState.UNDOING, StepState.UNDONE, StepState.FAILED}),

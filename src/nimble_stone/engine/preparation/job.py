@@ -45,6 +45,14 @@ class Preparation:
         """What carries the step out."""
         return KINDS[kind_of(step)]
 
+    def asks(self, step: Step) -> bool:
+        """A failed action looks at its host by itself."""
+        return False
+
+    async def stands(self, step: Step, context: Context) -> bool:
+        """Nobody asks."""
+        return True
+
     def polled(self, step: Step) -> bool:
         """A network comes up a little after it was asked for; so does power, and a controller that
         restarts.

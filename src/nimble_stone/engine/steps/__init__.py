@@ -16,6 +16,7 @@ from nimble_stone.engine.steps import (
     waiting,
 )
 from nimble_stone.engine.steps.context import Context, Kind
+from nimble_stone.engine.steps.standing import STANDS
 
 KINDS: dict[str, Kind] = {
     **copying.KINDS,
@@ -32,4 +33,4 @@ KINDS: dict[str, Kind] = {
 }
 POLLED = {*waiting.KINDS, *calling.KINDS, *machines.KINDS, *installing.KINDS, "install-vm"}
 
-__all__ = ["KINDS", "POLLED", "Context", "Kind"]
+__all__ = ["KINDS", "POLLED", "STANDS", "Context", "Kind"]

@@ -33,8 +33,11 @@ class Clone:
 
     async def act(self, c: Context) -> None:
         """Clone each from the copy on the datastore, or lay it over that; a disk without content is
-        made empty.
+        made empty. A VM of this run that lost its disks goes first: it may still hold the old ones.
         """
+        standing = await c.host.vms.find(c.node.name)
+        if standing is not None and standing.is_of(c.run.id):
+            await c.host.vms.remove(c.node.name, c.run.id)
         for store in dict.fromkeys((c.step.datastore, *c.node.extra_places)):
             await c.host.storage.refresh(store)
         how, filled = c.node.value("provisioning"), set(stored.disk_ids(c.contents))

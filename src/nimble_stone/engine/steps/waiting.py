@@ -47,7 +47,7 @@ async def still_there(c: Context) -> None:
             f"VM {c.node.name} is no longer on {c.host.name}",
             target=c.host.name,
             code="guest-gone",
-            hint="It was removed. Roll back the run and start it again.",
+            hint="It was removed. Retry makes it again.",
         )
     if not await c.host.vms.running(c.node.name):
         raise RemoteFailed(

@@ -11,6 +11,7 @@ const WORDS: Record<string, string> = {
   'hold-asked': 'hold requested',
   resumed: 'resumed',
   'retry-asked': 'retry requested',
+  'no-longer': 'to be done again',
   'undo-asked': 'rollback requested',
   proving: 'running acceptance checks',
   proved: 'all acceptance checks passed',

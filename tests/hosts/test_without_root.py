@@ -65,6 +65,9 @@ async def test_the_digest_of_nothing_is_refused() -> None:
         await KvmStorage(session(host)).digest("/srv/store/v")
 
 
+NO_VM = ("dumpxml", said("", 1, "error: failed to get domain 'reef-1'"))
+
+
 def design() -> VmDesign:
     return VmDesign(
         "reef-1",
@@ -81,7 +84,7 @@ def design() -> VmDesign:
 
 @pytest.mark.parametrize(("user", "place"), [("root", "/var/log/"), ("oper", "/srv/store/ns-r1-")])
 async def test_the_console_is_written_where_the_account_may_read_it(user: str, place: str) -> None:
-    host = Host(("pool-dumpxml", said(POOL)))
+    host = Host(("pool-dumpxml", said(POOL)), NO_VM)
     await KvmVms(session(host, user)).define(design())
     document = next(line for line in host.asked if "<domain" in line)
     document = document[document.index("<domain") :]
@@ -96,7 +99,7 @@ async def test_the_console_is_written_where_the_account_may_read_it(user: str, p
 
 
 async def test_the_console_goes_with_its_vm() -> None:
-    host = Host(("pool-dumpxml", said(POOL)))
+    host = Host(("pool-dumpxml", said(POOL)), NO_VM)
     await KvmVms(session(host)).define(design())
     document = next(line for line in host.asked if "<domain" in line)
     document = document[document.index("<domain") :]

@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 from nimble_stone.core.checks import Claim
+from nimble_stone.core.deployment import Part
 from nimble_stone.core.estate import Estate
 from nimble_stone.ports.cache import Latest, Recent
 from nimble_stone.ports.ports import Ports
@@ -28,6 +29,8 @@ class Caches:
     """The number of changes of what plans hold."""
     claims: Recent[str, tuple[Claim, ...]] = field(default_factory=lambda: Recent(RUNS))
     """A run, which never changes what it builds."""
+    made: Recent[str, Part] = field(default_factory=lambda: Recent(RUNS))
+    """A run: the nodes that it was to make."""
     courses: Recent[object, Course] = field(default_factory=lambda: Recent(COURSES))
     """All of a plan that its sequence depends on."""
     holdings: Recent[str, tuple[int, Holding]] = field(default_factory=lambda: Recent(PLANS))

@@ -6,13 +6,15 @@ from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 
 from nimble_stone.app.application import Application
+from nimble_stone.app.deployments import standing
 from nimble_stone.app.resolved import Resolved
 from nimble_stone.core import drive_choice
 from nimble_stone.core.checks import Claim
 from nimble_stone.core.errors import FormatError, NotFound
-from nimble_stone.core.estate import Estate, MachineFacts
+from nimble_stone.core.estate import Estate, Facts, MachineFacts
 from nimble_stone.core.plan.assignment import Others
 from nimble_stone.core.plan.columns import SYSTEM_DRIVE
+from nimble_stone.core.runs.states import ACTIVE
 from nimble_stone.engine.frozen import thawed
 from nimble_stone.store import designs, runs
 from nimble_stone.store.designs import ClaimRow, Holding, MemberRow
@@ -23,14 +25,34 @@ async def claims_of_others(app: Application, plan_name: str) -> tuple[Claim, ...
     rolled back holds nothing, nor does a draft.
     """
     found: list[Claim] = []
-    standing = [row for row in await app.store.read(runs.standing) if row.plan != plan_name]
-    for row in standing:
-        found += await claims_of_run(app, row)
-    built = {row.plan for row in standing} | {plan_name}
+    newest = await _newest(app)
+    for plan, row in newest.items():
+        if plan != plan_name:
+            found += await _held_by(app, row)
+    built = {*newest, plan_name}
     for plan, claims in (await held_by_plans(app)).claims.items():
         if plan not in built:
             found += claims
     return tuple(found)
+
+
+async def _newest(app: Application) -> Mapping[str, runs.StandingRow]:
+    """Plan → its newest run that stands: it knows all nodes of the deployment."""
+    newest: dict[str, runs.StandingRow] = {}
+    for row in await app.store.read(runs.standing):
+        newest.setdefault(row.plan, row)
+    return newest
+
+
+async def _held_by(app: Application, row: runs.StandingRow) -> tuple[Claim, ...]:
+    """What a deployment holds: without nodes that were taken away since."""
+    claims = await claims_of_run(app, row)
+    if not await app.store.read(runs.retired, row.plan):
+        return claims
+    there = {one.node.name for one in (await standing(app, row.plan)).values()}
+    made = await app.store.read(runs.of_plan, row.plan)
+    under_way = any(one.id == row.id and one.state in ACTIVE for one in made)
+    return claims if under_way else tuple(one for one in claims if one.name in there)
 
 
 @dataclass(frozen=True)
@@ -109,8 +131,8 @@ async def claims_of_run(app: Application, row: runs.StandingRow) -> tuple[Claim,
 async def living_on(app: Application, names: Collection[str]) -> Mapping[str, Claim]:
     """Host or machine → a node of a run that lives there, for those of `names` that have one."""
     found: dict[str, Claim] = {}
-    for row in await app.store.read(runs.standing):
-        for claim in await claims_of_run(app, row):
+    for row in (await _newest(app)).values():
+        for claim in await _held_by(app, row):
             if claim.host in names:
                 found.setdefault(claim.host, claim)
     return found
@@ -152,25 +174,25 @@ async def own_drives(app: Application, run: str) -> Mapping[str, frozenset[str]]
 
 
 def without_own(
-    estate: Estate, run: str, drives: Mapping[str, frozenset[str]] | None = None
+    estate: Estate, own_runs: Collection[str], drives: Mapping[str, frozenset[str]] | None = None
 ) -> Estate:
-    """The estate as if the plan's own run had made nothing: its guests are the plan, not bedrock
-    below it, its `drives` (by machine) hold nothing, and the hosts that it built hold no address.
+    """The estate as if the plan's own runs had made nothing: their guests are the plan, not bedrock
+    below it, their `drives` (by machine) hold nothing, and the hosts that they built hold no
+    address.
     """
-    if not run:
+    if not own_runs:
         return estate
     machines = {
         name: _emptied(one, drives[name]) if drives and name in drives else one
         for name, one in estate.machine_facts.items()
     }
-    own = {one.name for one in estate.hosts if one.origin and one.origin.run == run}
-    facts = {
-        name: one.model_copy(
-            update={"guests": tuple(g for g in one.guests if not (g.mark and g.mark.run == run))}
-        )
-        for name, one in estate.facts.items()
-        if name not in own
-    }
+    own = {one.name for one in estate.hosts if one.origin and one.origin.run in own_runs}
+
+    def others(facts: Facts) -> Facts:
+        guests = (one for one in facts.guests if not (one.mark and one.mark.run in own_runs))
+        return facts.model_copy(update={"guests": tuple(guests)})
+
+    facts = {name: others(one) for name, one in estate.facts.items() if name not in own}
     hosts = tuple(one for one in estate.hosts if one.name not in own)
     return estate.model_copy(update={"facts": facts, "machine_facts": machines, "hosts": hosts})
 
@@ -185,11 +207,9 @@ def _emptied(facts: MachineFacts, serials: frozenset[str]) -> MachineFacts:
     return facts.model_copy(update={"inside": facts.inside.model_copy(update={"disks": disks})})
 
 
-async def own_run(app: Application, plan_name: str) -> str:
-    """The run of this plan that stands (its guests are expected to be there)."""
-    return next(
-        (row.id for row in await app.store.read(runs.standing) if row.plan == plan_name), ""
-    )
+async def own_runs(app: Application, plan_name: str) -> tuple[str, ...]:
+    """The runs of this plan that stand, the newest first: their guests are expected to be there."""
+    return tuple(row.id for row in await app.store.read(runs.standing) if row.plan == plan_name)
 
 
 def holding_of(resolved: Resolved) -> Holding:

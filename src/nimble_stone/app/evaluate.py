@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 
 from nimble_stone.app.application import Application
 from nimble_stone.app.choices import fitting_packages, kit_of, packages_of
@@ -11,9 +11,10 @@ from nimble_stone.app.claims import (
     coming,
     held_by_plans,
     own_drives,
-    own_run,
+    own_runs,
     without_own,
 )
+from nimble_stone.app.deployments import standing
 from nimble_stone.app.estate import numbered_estate
 from nimble_stone.app.licences import licence_sha256, licences_recorded
 from nimble_stone.app.plan_secrets import pair_verdicts, secret_verdicts, withheld_secrets
@@ -21,7 +22,9 @@ from nimble_stone.app.rates import measured_rates
 from nimble_stone.app.resolved import Before, Course, Resolved
 from nimble_stone.app.texts import parse_plan, shared_of
 from nimble_stone.core import checks, sequence
+from nimble_stone.core.change_sequence import of_change
 from nimble_stone.core.checks import Situation
+from nimble_stone.core.deployment import Changes, changes
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.kit import expression
 from nimble_stone.core.kit.model import Kit
@@ -42,17 +45,20 @@ async def evaluate(
     around: Surroundings | None = None,
     before: Before | None = None,
     instead: SharedValues | None = None,
+    anew: Collection[str] = (),
 ) -> Resolved:
     """Resolve, check and sequence a plan against the last facts. `before`: plans that are not kept
     yet but come first; `instead`: shared values as they
-    might become. Raises FormatError, Faults, InputError.
+    might become; `anew`: nodes that stand and are to be made again. Raises FormatError, Faults,
+    InputError.
     """
     plan = await parse_plan(text)
     kit = kit_of(plan, kits)
     made_from = await packages_of(app, plan, kit)
-    own = await own_run(app, plan.name)
+    own = await own_runs(app, plan.name)
+    stands = await standing(app, plan.name) if own else {}
     stored = await numbered_estate(app)
-    estate = without_own(stored.estate, own, await own_drives(app, own))
+    estate = without_own(stored.estate, own, await own_drives(app, own[0] if own else ""))
     claims = (*await claims_of_others(app, plan.name), *(before.claims if before else ()))
     # What merely answers is not withheld by the pools: the finding says so, and the person sees it
     # happen.
@@ -74,7 +80,9 @@ async def evaluate(
         others=coming(claims, estate),
         held=held.slots.get(plan.name, {}),
         prefer=held.hosts.get(plan.name, {}),
+        built={ident: one.values for ident, one in stands.items()},
     )
+    changed = changes(sheet, stands, anew) if stands else None
     licence = licence_sha256(package.descriptor for package in sheet.used)
     situation = Situation(
         sheet,
@@ -86,7 +94,8 @@ async def evaluate(
         around.unreached if around else {},
         licence,
         await fitting_packages(app, kit),
-        own,
+        frozenset(own),
+        changed,
         licence_recorded=bool(licence) and await licences_recorded(app, sheet.used),
         withheld=await withheld_secrets(app, sheet, stored.estate),
         unasked=unasked or {},
@@ -100,6 +109,8 @@ async def evaluate(
     )
     findings = checks.check(situation)
     course = _timed(app, sheet, estate, stored.number, await measured_rates(app))
+    if changed is not None and changed.any:
+        course = _of_change(app, sheet, changed, course)
     return Resolved(
         sheet,
         estate,
@@ -111,7 +122,15 @@ async def evaluate(
         situation.licence_sha256,
         situation.fitting,
         stored.number,
+        changed,
     )
+
+
+def _of_change(app: Application, sheet: Sheet, changed: Changes, whole: Course) -> Course:
+    """The course of a change: a part of the one that would build all."""
+    steps = of_change(sheet, changed, whole.steps, pace=app.pace)
+    forecast = sequence.forecast(steps, app.limiter.limits)
+    return Course(steps, forecast, sequence.waves(steps, forecast))
 
 
 def _timed(

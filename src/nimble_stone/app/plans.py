@@ -4,17 +4,20 @@ from __future__ import annotations
 
 import asyncio
 import secrets
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
 
 from nimble_stone.app import machine_use
 from nimble_stone.app.application import Application
-from nimble_stone.app.claims import holding_of, own_run
+from nimble_stone.app.claims import holding_of, own_runs
 from nimble_stone.app.evaluate import evaluate
 from nimble_stone.app.resolved import Resolved
 from nimble_stone.app.texts import parse_plan
+from nimble_stone.core.deployment import as_built
 from nimble_stone.core.errors import Conflict, StoneError
 from nimble_stone.core.kit.model import Kit
+from nimble_stone.core.runs.change import Change
 from nimble_stone.core.runs.document import write as freeze
 from nimble_stone.core.runs.states import ACTIVE, RunState
 from nimble_stone.engine import machines, surroundings, survey
@@ -51,7 +54,12 @@ async def keep_claims(app: Application, resolved: Resolved) -> None:
 
 
 async def check_live(
-    app: Application, kits: Mapping[str, Kit], text: str, *, all_fresh: bool = True
+    app: Application,
+    kits: Mapping[str, Kit],
+    text: str,
+    *,
+    all_fresh: bool = True,
+    anew: Collection[str] = (),
 ) -> Resolved:
     """Read the hosts of the bay and the plan's machines again, ask who answers on the planned
     addresses, then evaluate again.
@@ -76,14 +84,14 @@ async def check_live(
             limit_s=CHECK_READ_S,
         ),
     )
-    again = await evaluate(app, kits, text)
-    standing = await own_run(app, again.sheet.plan.name)
+    again = await evaluate(app, kits, text, anew=anew)
+    standing = await own_runs(app, again.sheet.plan.name)
     found = await app.store.read(records.load_estate)
     made = {
         guest.name
         for facts in found.facts.values()
         for guest in facts.guests
-        if guest.mark and guest.mark.run == standing and standing
+        if guest.mark and guest.mark.run in standing
     }
     addresses = again.sheet.by_node()
     own = {
@@ -102,6 +110,7 @@ async def check_live(
             answering=asked.used,
             unasked=asked.unknown,
             around=around,
+            anew=anew,
         )
         if asked.used or asked.unknown or around != Surroundings()
         else again
@@ -143,30 +152,35 @@ async def start_run(
     row: PlanRow,
     *,
     all_fresh: bool = True,
+    anew: Collection[str] = (),
 ) -> StartedRun:
-    """Check against the live hosts, then start.
+    """Check against the live hosts, then start: what the plan builds, or, where it stands, what has
+    changed in the plan since. `anew`: nodes that stand and are to be made again.
 
-    Raises: Conflict when a run of this plan is running or is deployed already.
+    Raises: Conflict when a run of this plan is running, or nothing is to be changed.
     """
     plan = await parse_plan(row.text)
-    standing = [
-        run for run in await app.store.read(runs.runs, plan.name) if run.state != RunState.UNDONE
-    ]
-    if standing:
+    active = [run for run in await app.store.read(runs.of_plan, plan.name) if run.state in ACTIVE]
+    if active:
         raise Conflict(
-            f"run {standing[0].id} of this plan"
-            f" {'is running' if standing[0].state in ACTIVE else 'is deployed already'}",
+            f"run {active[0].id} of this plan is running",
             code="run-exists",
-            hint="Roll back the run, or create another plan.",
+            hint="Wait until it has ended, or roll it back.",
         )
-    found = await check_live(app, kits, row.text, all_fresh=all_fresh)
+    found = await check_live(app, kits, row.text, all_fresh=all_fresh, anew=anew)
+    if found.changes is not None and not found.changes.any:
+        raise Conflict(
+            f"{plan.name} is deployed already, and no node is to be added or removed",
+            code="run-exists",
+            hint="Change the number of nodes, name nodes to make again, or roll back.",
+        )
     if (
         any(finding.severity == "blocker" for finding in found.findings)
         or found.sheet.package is None
     ):
         return StartedRun(plan.name, "", found)
     ident = secrets.token_hex(4)
-    document = freeze(found.sheet, found.steps, found.estate)
+    document = _frozen(found)
     run = runs.RunRow(
         ident,
         plan.name,
@@ -176,7 +190,27 @@ async def start_run(
         app.clock(),
         None,
     )
-    bare = {node.value("host") for node in found.sheet.nodes if node.on_machine}
+    stays = set(found.changes.standing) - set(found.changes.adds) if found.changes else set()
+    bare = {
+        node.value("host") for node in found.sheet.nodes if node.on_machine and node.id not in stays
+    }
     async with machine_use.free(app, bare):
         await engine.start(run, [step.key for step in found.steps])
     return StartedRun(plan.name, ident, found)
+
+
+def _frozen(found: Resolved) -> dict[str, Any]:
+    """What a run keeps of a plan. Of a deployment that stands: nodes that stay as they were built,
+    whatever else the plan says of them by now.
+    """
+    if found.changes is None:
+        return freeze(found.sheet, found.steps, found.estate)
+    stands, adds = found.changes.standing, found.changes.adds
+    change = Change(
+        adds,
+        {ident: one.run for ident, one in stands.items() if ident not in adds},
+        {ident: stands[ident].run for ident in found.changes.removes},
+        tuple(stands[ident].node for ident in found.changes.removes),
+    )
+    sheet = replace(found.sheet, nodes=as_built(found.sheet, found.changes))
+    return freeze(sheet, found.steps, found.estate, change)

@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 from nimble_stone.core.checks import Claim
+from nimble_stone.core.deployment import Changes
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.findings import Finding
 from nimble_stone.core.plan.sheet import Sheet
@@ -28,6 +29,8 @@ class Resolved:
     fitting: Mapping[str, Sequence[str]] = field(default_factory=dict)
     """Role ('' for the plan's package) → packages taken in that would do."""
     estate_number: int = 0
+    changes: Changes | None = None
+    """What a run would change of what stands; None: nothing stands."""
 
 
 @dataclass(frozen=True)

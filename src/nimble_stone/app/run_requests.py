@@ -10,7 +10,8 @@ from nimble_stone.app import built_hosts
 from nimble_stone.app.application import Application
 from nimble_stone.core import report
 from nimble_stone.core.acceptance import Verdict, totals, verdict_of
-from nimble_stone.core.errors import InputError, NotFound
+from nimble_stone.core.errors import Conflict, InputError, NotFound
+from nimble_stone.core.runs.states import RunState
 from nimble_stone.engine.engine import Engine
 from nimble_stone.engine.frozen import FrozenRun, thawed
 from nimble_stone.store import runs
@@ -59,10 +60,24 @@ async def request(
     await rollout_row(app, ident)
     if what == "undo":
         await built_hosts.check_unused(app, ident)
+        await _check_newest(app, ident)
     work = REQUESTS.get(what)
     if work is None:
         raise NotFound(f"a run cannot {what}")
     await work(engine, ident, wanted)
+
+
+async def _check_newest(app: Application, ident: str) -> None:
+    """Runs of a deployment are rolled back in the opposite order. Raises Conflict."""
+    plan = (await app.store.read(runs.get_run, ident)).plan
+    rows = await app.store.read(runs.of_plan, plan)
+    standing = [row.id for row in rows if row.state != RunState.UNDONE]
+    if ident in standing[:-1]:
+        raise Conflict(
+            f"Run {standing[-1]} changed what run {ident} built.",
+            code="run-changed",
+            hint=f"Roll back {standing[-1]} first.",
+        )
 
 
 async def rollout_row(app: Application, ident: str) -> RunRow:

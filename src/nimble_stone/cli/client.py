@@ -79,7 +79,7 @@ class Client:
             raise _unreachable(self.url, error) from error
         return _checked(answer)
 
-    def patient(self, path: str) -> Any:
+    def patient(self, path: str, body: Any = None) -> Any:
         """The JSON answer to a POST that reads hosts; after 3 s standard error says which of them
         it waits for.
         """
@@ -87,7 +87,7 @@ class Client:
 
         told = ""
         with ThreadPoolExecutor(1) as beside:
-            asked = beside.submit(self.call, "POST", path)
+            asked = beside.submit(self.call, "POST", path, body)
             while not wait([asked], timeout=1.0).done:
                 silent = [
                     one["host"]

@@ -313,11 +313,17 @@ def trust_remove(fingerprint: str) -> None:
 def run_start(
     plan: str,
     watch: Annotated[bool, typer.Option("--watch", help="Follow the run.")] = False,
+    again: Annotated[
+        list[str] | None,
+        typer.Option("--again", help="Node that stands and is to be made again, such as lead-1."),
+    ] = None,
     as_json: Json = False,
 ) -> None:
-    """Check a plan against the live hosts and start it."""
+    """Check a plan against the live hosts and start it. Where it stands, nodes are added and
+    removed as the plan says by now (see `plan changes`).
+    """
     client = Client()
-    found = client.patient(f"/api/plans/{plan}/run")
+    found = client.patient(f"/api/plans/{plan}/run", {"anew": again or []})
     if not found["run"]:
         answer(found, as_json, "Not started: the plan has blockers.", *findings(found["plan"]))
         raise typer.Exit(FOUND)

@@ -6,6 +6,7 @@ import base64
 import sys
 from pathlib import Path
 from typing import Annotated, Any
+from urllib.parse import quote
 
 import typer
 
@@ -415,6 +416,49 @@ def _drives_of(node: dict[str, Any]) -> str:
     columns = ["system.drive", *sorted(key for key in cells if key.endswith(".drives"))]
     found = [cells[key]["value"] for key in columns if key in cells]
     return " + ".join(value for value in found if value)
+
+
+@app.command("changes")
+def plan_changes(
+    plan: str,
+    again: Annotated[
+        list[str] | None,
+        typer.Option("--again", help="Node that stands and is to be made again, such as lead-1."),
+    ] = None,
+    as_json: Json = False,
+) -> None:
+    """What `run start` would change of what stands: nodes to add and remove, values that differ,
+    and the steps. Exit code 1 when there is something to do, or something is in the way.
+    """
+    query = "&".join(f"anew={quote(one)}" for one in again or [])
+    found = Client().call("GET", f"/api/plans/{plan}/changes{f'?{query}' if query else ''}")
+    if not found["stands"]:
+        answer(found, as_json, f"Nothing of {plan} stands. Roll it out: run start {plan}")
+        return
+    lines = [f"{count_text(found['nodes'], 'node')} of {plan} stand."]
+    anew = {one["node"] for one in found["adds"]} & {one["node"] for one in found["removes"]}
+    for title, nodes in (("Make again", anew), ("Add", None), ("Remove", None)):
+        chosen = found["removes" if title == "Remove" else "adds"]
+        lines += [
+            f"  {title} {one['name']} ({one['role']}) on {one['host'] or 'no host'}"
+            for one in chosen
+            if (one["node"] in anew) is (nodes is not None)
+        ]
+    lines += [
+        f"  Differs, and stays as built: {one['label']} of {one['name']}: built"
+        f" {one['was'] or 'nothing'}, planned {one['now'] or 'nothing'}"
+        for one in found["differs"]
+    ]
+    if found["steps"]:
+        lines.append(f"{len(found['steps'])} steps, about {time_text(found['forecast_s'])}:")
+        lines += [f"  {step['node'] or step['host']:14} {step['label']}" for step in found["steps"]]
+    else:
+        lines.append("No node is to be added or removed.")
+    blockers = [one for one in found["findings"] if one["severity"] == "blocker"]
+    lines += [f"In the way: {one['message']}" for one in blockers]
+    answer(found, as_json, *lines)
+    if found["steps"] or blockers:
+        raise typer.Exit(FOUND)
 
 
 @app.command("show")

@@ -39,6 +39,8 @@ Kind = Literal[
     "install-vm",
     "vm-eject",
     "delay",
+    "leave",
+    "retire",
 ]
 
 

@@ -142,7 +142,7 @@ async def _host_side(ports: Ports, run: FrozenRun, node: Node) -> Answers:
     has = hardware.Given(_hardware(vm), _hardware(live) if live else None)
     nets = _links(vm, live)
     power = hardware.Power(found.running, "" if found.running else found.words)
-    ours = vm.is_of(run.id)
+    ours = vm.is_of(run.made_by(node.id))
     return {
         "running": Answer(power, f"{host.vms.asks_state(node.name)} on {host.name}"),
         "autostart": Answer(found.autostart, f"whether {node.name} starts with {host.name}"),
@@ -187,7 +187,7 @@ async def _machine_side(ports: Ports, run: FrozenRun, node: Node) -> Answers:
     try:
         host = await ports.machine_driver(name)
         state = await host.metal.power_state()
-        ours = await ports.store.read(media.wrote, run.id, name)
+        ours = await ports.store.read(media.wrote, run.made_by(node.id), name)
     except StoneError as error:
         return _unknown(kinds, error, how)
     return {
@@ -269,7 +269,7 @@ async def _certificates(ports: Ports, run: FrozenRun, node: Node) -> Answers:
         how.append(f"TLS to {node.value('address')}:{one.port} as {name}")
         try:
             brought = node.value(f"certificate.{one.id}") != MADE_HERE
-            pair = await certificates.of_node(ports, run.id, run.sheet, node, one)
+            pair = await certificates.of_node(ports, run.made_by(node.id), run.sheet, node, one)
             trust = (
                 pair.certificate if brought else (await certificates.authority(ports)).certificate
             )

@@ -572,7 +572,9 @@ class Driver:
         touched = [
             step
             for step in reversed(list(self._job.steps.values()))
-            if step.key in self._tried and self._states[step.key] != StepState.UNDONE
+            if step.key in self._tried
+            and self._states[step.key] != StepState.UNDONE
+            and not self._job.stays(step)
         ]
         for stage in range(self._job.stages):
             await asyncio.gather(

@@ -111,7 +111,8 @@ async def _certificate(c: Filler, key: str) -> str:
             if c.node.value(f"certificate.{ident}") == MADE_HERE
             else ""
         )
-    pair = await certificates.of_node(c.ports, c.run.id, c.run.sheet, c.node, wanted)
+    run = c.run.made_by(c.node.id)
+    pair = await certificates.of_node(c.ports, run, c.run.sheet, c.node, wanted)
     return pair.key if part == "key" else pair.certificate
 
 

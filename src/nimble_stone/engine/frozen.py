@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from nimble_stone.core.plan.packages import Packages
 from nimble_stone.core.plan.sheet import Sheet
 from nimble_stone.core.runs import document
+from nimble_stone.core.runs.change import Change
 from nimble_stone.core.step import Step
 from nimble_stone.packages import stored
 from nimble_stone.store import records
@@ -27,6 +28,11 @@ class FrozenRun:
     sheet: Sheet
     steps: Mapping[str, Step]
     domain_types: Mapping[str, str]
+    change: Change | None = None
+
+    def made_by(self, ident: str) -> str:
+        """The run that made a node: this one, or an earlier one of the same deployment."""
+        return self.change.built.get(ident, self.id) if self.change else self.id
 
     def learn(self, ident: str, values: Mapping[str, str]) -> None:
         """Put what a node was given into its cells."""
@@ -54,4 +60,4 @@ async def thawed(store: Store, row: RunRow) -> FrozenRun:
 def thaw(row: RunRow, packages: Packages) -> FrozenRun:
     """The run as it was frozen. Raises FormatError."""
     found = document.read(row.doc, packages)
-    return FrozenRun(row.id, found.sheet, found.steps, found.domain_types)
+    return FrozenRun(row.id, found.sheet, found.steps, found.domain_types, found.change)

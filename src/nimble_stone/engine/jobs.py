@@ -39,6 +39,9 @@ class Job(Protocol):
     def stages(self) -> int: ...
 
     def kind(self, step: Step) -> Kind: ...
+    def stays(self, step: Step) -> bool:
+        """Whether a rollback leaves it as it is."""
+
     def asks(self, step: Step) -> bool:
         """Whether one can ask if what the step made is still there."""
 

@@ -11,47 +11,12 @@ from nimble_stone.engine import acceptance, machines, speaking
 from nimble_stone.engine.frozen import made_from, thaw
 from nimble_stone.engine.jobs import Kind
 from nimble_stone.engine.steps import KINDS, POLLED, STANDS, Context
+from nimble_stone.engine.steps.undo_order import UNDO_STAGE
 from nimble_stone.hosts.api import HostDriver, Recorder
 from nimble_stone.packages import stored
 from nimble_stone.ports.ports import Ports
 from nimble_stone.store import entries, records
 from nimble_stone.store.runs import RunRow
-
-UNDO_STAGE = {
-    "enroll": 0,
-    "call": 1,
-    "names": 1,
-    "first-password": 1,
-    "boot-files": 4,
-    "installer-medium": 3,
-    "install-vm": 1,
-    "vm-eject": 1,
-    "delay": 1,
-    "services": 1,
-    "host-keys": 1,
-    "boot": 1,
-    "learn": 1,
-    "start": 1,
-    "power-on": 1,
-    "unseed": 2,
-    "seed": 2,
-    "eject": 3,
-    "write": 3,
-    "medium-boot": 3,
-    "insert": 4,
-    "install": 3,
-    "insert-installer": 4,
-    "answer-room": 4,
-    "unpack": 4,
-    "define": 2,
-    "medium": 3,
-    "clone": 3,
-    "tidy": 3,
-    "carry": 4,
-}
-"""In which order things are taken back: hosts that were built before what they are, guests before
-their disks, disks before the copies they were made from.
-"""
 
 READ_MACHINES_S = 30.0
 """For how long the end of a run waits for a slow controller."""
@@ -78,6 +43,10 @@ class Rollout:
     def kind(self, step: Step) -> Kind:
         """What carries the step out."""
         return KINDS[step.kind]
+
+    def stays(self, step: Step) -> bool:
+        """What it took away cannot be brought back: a rollback leaves it as it is."""
+        return step.kind in ("leave", "retire")
 
     def asks(self, step: Step) -> bool:
         """Disks, media and VMs can be looked for."""

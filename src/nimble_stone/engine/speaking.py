@@ -59,12 +59,17 @@ class Login:
 
 
 class Speaker:
-    """Calls to one node."""
+    """Calls to one node: the one that texts are filled in for, or another that is `asked`."""
 
     def __init__(
-        self, at: Filler, record: Recorder = no_record, login: Login | None = None
+        self,
+        at: Filler,
+        record: Recorder = no_record,
+        login: Login | None = None,
+        asked: Node | None = None,
     ) -> None:
         self._at, self._record, self._login = at, record, login
+        self._to: Filler = At(at.ports, at.run, asked) if asked else at
 
     @property
     def _access(self) -> Access:
@@ -77,7 +82,7 @@ class Speaker:
             said = await door.shell(await fill_command(self._at, call.ssh))
             return Reply(200, json.dumps(said).encode())
         way = self._way(call)
-        place = await place_of(self._at, call.port)
+        place = await place_of(self._to, call.port)
         answer = await self._asked(place, call, way, limit_s)
         if answer.status == 401 and way == "session":
             # it ended the session meanwhile
@@ -89,12 +94,12 @@ class Speaker:
     async def opens(self) -> None:
         """Open a session anew. Raises RemoteError when it is refused."""
         self._at.ports.sessions.pop(self._key, None)
-        await self._session(await place_of(self._at), 15.0)
+        await self._session(await place_of(self._to), 15.0)
 
     @property
     def _key(self) -> str:
         user = self._login.user if self._login else ""
-        mine = f"{self._at.run.id}/{self._at.node.id}/{user}"
+        mine = f"{self._at.run.id}/{self._to.node.id}/{user}"
         return f"{mine}/first" if self._login else mine
 
     def _way(self, call: Call) -> str:
@@ -107,15 +112,15 @@ class Speaker:
             return self._login
         kit, ports = self._at.run.sheet.kit, self._at.ports
         password = await ports.open_for_plan(
-            self._at.run.sheet.plan.name, self._at.node.value(kit.admin_password)
+            self._at.run.sheet.plan.name, self._to.node.value(kit.admin_password)
         )
         return Login(kit.admin, password)
 
     async def _door(self) -> NodeDoor:
         kit, login = self._at.run.sheet.kit, await self._credential()
         access = NodeAccess(
-            self._at.node.name,
-            reached(kit, self._at.node),
+            self._to.node.name,
+            reached(kit, self._to.node),
             kit.service.port,
             login.user,
             login.password,
@@ -176,7 +181,7 @@ class Speaker:
         told = f"{wanted.method} {place.url}{wanted.path}"
         if wanted.content:
             told += f" <<'END'\n{wanted.content[:MOST_TOLD].decode('utf-8', 'replace')}\nEND"
-        name, ports = self._at.node.name, self._at.ports
+        name, ports = self._to.node.name, self._at.ports
         try:
             answer = await ports.reach.ask(place, wanted, limit_s=limit_s)
         except RemoteError as error:
@@ -262,8 +267,8 @@ class Speaker:
         )
         what = f"{call.method} {call.path}"
         raise RemoteFailed(
-            f"{self._at.node.name} refuses {what}: {reason[:200]}",
-            target=self._at.node.name,
+            f"{self._to.node.name} refuses {what}: {reason[:200]}",
+            target=self._to.node.name,
             operation=f"{call.method} {place.url}{call.path}",
             hint=hint,
         )

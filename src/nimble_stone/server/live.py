@@ -16,12 +16,13 @@ from dataclasses import dataclass, field
 from functools import cached_property
 
 from nimble_stone.app.application import Application
-from nimble_stone.app.claims import without_own
+from nimble_stone.app.claims import own_runs, without_own
 from nimble_stone.app.run_requests import rollout_row
 from nimble_stone.core import narrative, run_words, sequence
 from nimble_stone.core.acceptance import Verdict, verdict_of
 from nimble_stone.core.errors import StoneError
 from nimble_stone.core.estate import Estate
+from nimble_stone.core.plan.sheet import Node
 from nimble_stone.core.runs import document
 from nimble_stone.engine.frozen import FrozenRun, thawed
 from nimble_stone.ports.feed import Frame
@@ -29,6 +30,7 @@ from nimble_stone.server.run_answers import below, seen_steps
 from nimble_stone.server.views import (
     AttemptView,
     EventView,
+    RunChangeView,
     RunDelta,
     RunHead,
     RunView,
@@ -204,7 +206,8 @@ class LiveRuns:
         row = await rollout_row(app, ident)
         frozen = await thawed(store, row)
         rows = {step.key: step for step in await store.read(runs.steps, ident)}
-        estate = without_own(await store.read(records.load_estate), ident)
+        own = {ident, *await own_runs(app, row.plan)}
+        estate = without_own(await store.read(records.load_estate), own)
         proofs = await store.read(runs.last_proofs, ident)
         now = app.clock()
         limits = app.limiter.limits
@@ -338,13 +341,28 @@ def _whole(live: Live) -> RunView:
         id=live.row.id,
         plan=live.row.plan,
         title=sheet.plan.title or live.row.plan,
-        nodes=[node_view(sheet, node) for node in sheet.nodes],
+        nodes=[node_view(sheet, node) for node in (*sheet.nodes, *_gone(live))],
         hosts=hosts,
         steps=step_views(steps, live.forecast, live.rows, live.queued),
         proofs=live.verdicts,
         attempts=live.attempts,
         events=[EventView(**vars(entry)) for entry in live.events],
+        change=_change(live),
     )
+
+
+def _gone(live: Live) -> list[Node]:
+    """Nodes that the run takes away and does not make again."""
+    change = live.frozen.change
+    there = live.frozen.sheet.by_id
+    return [node for node in change.leaving if node.id not in there] if change else []
+
+
+def _change(live: Live) -> RunChangeView | None:
+    change = live.frozen.change
+    if change is None:
+        return None
+    return RunChangeView(adds=list(change.adds), removes=list(change.left))
 
 
 def _as_json(view: RunView) -> bytes:

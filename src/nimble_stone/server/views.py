@@ -34,6 +34,7 @@ from nimble_stone.core.separation import Separation
 from nimble_stone.core.step import Step
 from nimble_stone.core.units import inside
 from nimble_stone.engine.frozen import FrozenRun
+from nimble_stone.server.change_views import ChangesView, changes_view
 from nimble_stone.store.records import PlanRow
 from nimble_stone.store.runs import StepRow
 
@@ -304,6 +305,9 @@ class PlanHead(BaseModel):
     separate: list[Separation] = Field(
         default=[], description="Nodes that the plan keeps apart, beside what the kit says."
     )
+    changes: ChangesView | None = Field(
+        default=None, description="What a run would change of what stands."
+    )
     separate_kit: list[Separation] = Field(default=[], description="What the kit says.")
     overcommit: float = Field(default=4.0, description="vCPUs that may be promised per thread.")
     survive: int = Field(
@@ -402,6 +406,13 @@ class RunHead(BaseModel):
     proof_sentence: Sentence
 
 
+class RunChangeView(BaseModel):
+    """What a run changes of a deployment: node ids. Nodes in neither list stand and stay."""
+
+    adds: list[str]
+    removes: list[str]
+
+
 class RunView(RunHead):
     """A run as its page shows it."""
 
@@ -414,6 +425,9 @@ class RunView(RunHead):
     proofs: list[Verdict]
     attempts: list[AttemptView]
     events: list[EventView]
+    change: RunChangeView | None = Field(
+        default=None, description="Of a run that changes what stands."
+    )
 
 
 class SlotView(BaseModel):
@@ -760,6 +774,7 @@ def plan_head(
         "draft": sheet.plan.draft,
         "avoid": list(sheet.plan.placement.avoid),
         "separate": list(sheet.plan.placement.separate),
+        "changes": changes_view(resolved) if resolved.changes is not None else None,
         "separate_kit": list(sheet.kit.separate),
         "overcommit": sheet.plan.placement.overcommit,
         "survive": sheet.plan.placement.survive,

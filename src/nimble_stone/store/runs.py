@@ -288,6 +288,40 @@ def standing(db: Db) -> list[StandingRow]:
     ]
 
 
+@dataclass(frozen=True)
+class StateRow:
+    """A rollout of a plan and its state."""
+
+    id: str
+    state: RunState
+
+
+def of_plan(db: Db, plan: str) -> list[StateRow]:
+    """All rollouts of a plan, the oldest first."""
+    rows = db.execute(
+        "SELECT id, state FROM run WHERE plan = ? AND kind = 'rollout' ORDER BY started_at, id",
+        (plan,),
+    )
+    return [StateRow(row["id"], RunState(row["state"])) for row in rows]
+
+
+RETIRE = "retire/"
+"""How the keys of steps begin that take a node away."""
+
+
+def retired(db: Db, plan: str) -> dict[str, frozenset[str]]:
+    """Run → the nodes that it has taken away for good."""
+    found: dict[str, set[str]] = {}
+    rows = db.execute(
+        "SELECT s.run, s.key FROM run_step s JOIN run r ON r.id = s.run WHERE r.plan = ?"
+        " AND s.state = 'done' AND s.key LIKE 'retire/%'",
+        (plan,),
+    )
+    for row in rows:
+        found.setdefault(row["run"], set()).add(row["key"].removeprefix(RETIRE))
+    return {run: frozenset(nodes) for run, nodes in found.items()}
+
+
 def get_run(db: Db, ident: str) -> RunRow:
     """Raises NotFound."""
     row = db.execute("SELECT * FROM run WHERE id = ?", (ident,)).fetchone()

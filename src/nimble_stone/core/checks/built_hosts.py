@@ -18,7 +18,7 @@ def names(s: Situation) -> Iterator[Finding]:
         if not node.on_machine or role is None or role.becomes_host is None:
             continue
         host = s.estate.host(node.name)
-        ours = host is not None and host.origin is not None and host.origin.run == s.own_run
+        ours = host is not None and host.origin is not None and host.origin.run in s.own_runs
         if host is not None and not ours:
             yield _about(node, "host-there", f"The estate has another host {node.name}.")
         elif not re.fullmatch(HOST_NAME, node.name) or len(node.name) > 60:

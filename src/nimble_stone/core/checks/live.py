@@ -466,7 +466,7 @@ def names_taken(s: Situation) -> Iterator[Finding]:
         facts = s.facts(host.name)
         for guest in facts.guests if facts else ():
             node = wanted.get(guest.name)
-            if node is None or (guest.mark and guest.mark.run == s.own_run and s.own_run):
+            if node is None or (guest.mark and guest.mark.run in s.own_runs):
                 continue
             rename = "rename the node"
             label = f"Roll back run {guest.mark.run}, or {rename}" if guest.mark else ""

@@ -100,7 +100,7 @@ def _not_inspected(nodes: list[Node]) -> Finding:
 
 def _ready(s: Situation, node: Node, facts: MachineFacts) -> Iterator[Finding]:
     name = node.value("host")
-    if facts.power != OFF and not s.own_run:
+    if facts.power != OFF and not s.own_runs:
         yield _about(
             node,
             "machine-on",

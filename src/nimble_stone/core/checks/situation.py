@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address
 
+from nimble_stone.core.deployment import Changes
 from nimble_stone.core.estate import Estate, Facts
 from nimble_stone.core.findings import Finding
 from nimble_stone.core.plan.sheet import Sheet
@@ -64,7 +65,10 @@ class Situation:
     licence_sha256: str = ""
     fitting: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     """Role ('' for the plan's package) → packages taken in that would do, the newest first."""
-    own_run: str = ""
+    own_runs: frozenset[str] = frozenset()
+    """Runs of this plan that stand."""
+    changes: Changes | None = None
+    """What a run would change of what stands; None: nothing stands."""
     now: float = 0.0
     """The instant of the check; 0: ages of facts are not judged."""
     # a person accepted these very texts on the packages' pages

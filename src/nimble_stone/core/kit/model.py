@@ -423,6 +423,37 @@ class Forming(_Part):
     when: Formula = Field(
         default="", description="Condition; reads the same as a setting's `when`."
     )
+    again: bool = Field(
+        default=False,
+        description="A step of the cluster: carried out again whenever nodes join or leave.",
+    )
+
+
+class Leaving(_Part):
+    """What is asked before a node leaves its cluster, so that the others no longer count on it."""
+
+    id: Ident
+    label: str
+    role: Ident = Field(description="Role whose nodes leave this way.")
+    asks: Literal["itself", "first"] = Field(
+        default="itself",
+        description=(
+            "Who is asked: the leaving node, or the cluster's first one. That one answers also"
+            " where the leaving node is broken."
+        ),
+    )
+    call: Call
+    wait: Await
+    observe: Call | None = Field(
+        default=None, description="A request that tells whether it has happened."
+    )
+    undoes: Ident | None = Field(
+        default=None,
+        description=(
+            "Setup step that it takes back: it is sent too when a node that was added is rolled"
+            " back."
+        ),
+    )
 
 
 CLUSTER_KINDS = ("members", "one-lead", "virtual", "balanced", "reach")
@@ -815,6 +846,9 @@ class Kit(_Part):
     )
     ssh: bool = Field(default=True, description="Nodes accept SSH logins of the administrator.")
     forming: tuple[Forming, ...] = ()
+    leaving: tuple[Leaving, ...] = Field(
+        default=(), max_length=40, description="What is asked before a node is removed."
+    )
     durations: Durations
     acceptance: tuple[AcceptanceCheck, ...] = ()
 
@@ -836,6 +870,7 @@ class Kit(_Part):
         self._check_images()
         self._check_disks(roles)
         self._check_forming(roles)
+        self._check_leaving(roles)
         self._check_role_names(roles)
         self._check_addresses()
         self._check_layout()
@@ -1029,6 +1064,24 @@ class Kit(_Part):
                     " earlier step"
                 )
 
+    def _check_leaving(self, roles: set[str]) -> None:
+        """Who leaves is a role of this kit, can be asked, and takes back a setup step of its
+        own.
+        """
+        forming = {step.id: step.role for step in self.forming}
+        for one in self.leaving:
+            if one.role not in roles:
+                raise ValueError(
+                    f"leaving “{one.id}” is for “{one.role}”, which is not a role of this kit"
+                )
+            if not one.call.path and not one.call.ssh:
+                raise ValueError(f"leaving “{one.id}” has neither a path nor a command")
+            if one.undoes and forming.get(one.undoes) != one.role:
+                raise ValueError(
+                    f"leaving “{one.id}” takes back “{one.undoes}”, which is no setup step of role"
+                    f" “{one.role}”"
+                )
+
     def _check_role_names(self, roles: set[str]) -> None:
         """Whatever names roles names roles of this kit."""
         for what, ident, names in [
@@ -1117,6 +1170,9 @@ class Kit(_Part):
         for step in self.forming:
             for call in (step.call, step.observe):
                 self._check_call_texts(f"setup step “{step.id}”", call, known)
+        for one in self.leaving:
+            for call in (one.call, one.observe):
+                self._check_call_texts(f"leaving “{one.id}”", call, known)
         for check in self.acceptance:
             what = f"acceptance check “{check.id}”"
             self._check_call_texts(what, check.call, known)

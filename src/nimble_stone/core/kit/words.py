@@ -116,6 +116,7 @@ def explain(kit: Kit) -> list[str]:
         )
     return [
         *lines,
+        *_leaving(kit),
         "",
         *_separate(kit),
         "Checked at the end",
@@ -149,6 +150,15 @@ def role_words(role: Role) -> str:
         f"from packages of {takes_text(role.accepts)}" if role.accepts else "",
     ]
     return "; ".join(part for part in parts if part)
+
+
+def _leaving(kit: Kit) -> list[str]:
+    """How nodes leave."""
+    return [
+        f"  before a node of {one.role} is removed: {one.label}, asked of"
+        f" {'the first node' if one.asks == 'first' else 'itself'}"
+        for one in kit.leaving
+    ]
 
 
 def _separate(kit: Kit) -> list[str]:

@@ -264,10 +264,12 @@ def resolve(
     others: Others | None = None,
     held: Mapping[str, str] | None = None,
     prefer: Mapping[str, str] | None = None,
+    built: Mapping[str, Mapping[str, str]] | None = None,
 ) -> Sheet:
     """Resolve a plan. `taken`: addresses that others hold, `members` what else; `others`: memory
     other plans will take; `held`, `prefer`: addresses and hosts
-    the nodes have had so far, kept where they still fit; `shared`: values the plan includes. Cost:
+    the nodes have had so far, kept where they still fit; `shared`: values the plan includes;
+    `built`: node that stands → its values, which take the place of what would be chosen. Cost:
     O(nodes × (networks + hosts) + roles × columns).
     """
     packages = packages if isinstance(packages, Packages) else Packages(packages)
@@ -284,6 +286,8 @@ def resolve(
         for role in kit.roles
     }
     base = cell_room.written(plan, kit, packages, columns, estate, rows, shared or {})
+    for ident, values in (built or {}).items():
+        _keep(base.get(ident, {}), values)
     if any_on_machines(kit, plan):
         for cells in base.values():
             machines.without_the_other(cells)
@@ -307,6 +311,13 @@ def resolve(
         for role, n in rows
     )
     return Sheet(plan, kit, packages, columns, nodes, reasons, tuple(exhausted), short, board)
+
+
+def _keep(cells: Cells, values: Mapping[str, str]) -> None:
+    """What nobody wrote down stays as it was built: hosts, datastores, addresses."""
+    for column, cell in cells.items():
+        if cell.origin == "none" and (value := values.get(column)):
+            cells[column] = Cell(value, "computed")
 
 
 def inputs_of(sheet: Sheet, node: Node) -> cell_room.Inputs:

@@ -27,6 +27,7 @@ from nimble_stone.core.plan.columns import Column
 from nimble_stone.core.plan.model import Plan, RoleBlock
 from nimble_stone.core.plan.packages import Packages, PackageView
 from nimble_stone.core.plan.sheet import Cell, Node, Sheet, resolve
+from nimble_stone.core.runs.change import Change
 from nimble_stone.core.step import Step
 
 VERSION = 2
@@ -71,6 +72,7 @@ class RunDocument:
     steps: Mapping[str, Step]
     domain_types: Mapping[str, str]
     unknown: tuple[str, ...] = ()
+    change: Change | None = None
 
 
 @cache
@@ -78,7 +80,19 @@ def _adapter(kind: Any) -> TypeAdapter[Any]:
     return TypeAdapter(kind)
 
 
-def write(sheet: Sheet, steps: list[Step], estate: Estate) -> dict[str, Any]:
+@dataclass(frozen=True)
+class ChangeRecord:
+    """A change as it is kept."""
+
+    adds: tuple[str, ...]
+    built: Mapping[str, str] = field(default_factory=dict)
+    left: Mapping[str, str] = field(default_factory=dict)
+    leaving: tuple[NodeRecord, ...] = ()
+
+
+def write(
+    sheet: Sheet, steps: list[Step], estate: Estate, change: Change | None = None
+) -> dict[str, Any]:
     """The document kept with a run. Secrets stay references. Cost: O(nodes × columns)."""
     plan = sheet.plan.model_copy(
         update={
@@ -92,21 +106,7 @@ def write(sheet: Sheet, steps: list[Step], estate: Estate) -> dict[str, Any]:
             },
         }
     )
-    nodes = [
-        NodeRecord(
-            node.id,
-            node.role,
-            node.number,
-            {key: cell.value for key, cell in node.cells.items() if cell.value},
-            tuple(key for key, cell in node.cells.items() if cell.origin == "unused"),
-            node.size,
-            node.thin_bytes,
-            node.full_bytes,
-            node.extra,
-            node.extra_places,
-        )
-        for node in sheet.nodes
-    ]
+    nodes = [_record(node) for node in sheet.nodes]
     used = {node.role for node in sheet.nodes}
     own = {role: one for role, one in sheet.packages.own.items() if one and role in used}
     return {
@@ -125,7 +125,31 @@ def write(sheet: Sheet, steps: list[Step], estate: Estate) -> dict[str, Any]:
             for node in sheet.nodes
             if node.value("host") in estate.facts
         },
+        **({"change": _change_record(change)} if change else {}),
     }
+
+
+def _record(node: Node) -> NodeRecord:
+    return NodeRecord(
+        node.id,
+        node.role,
+        node.number,
+        {key: cell.value for key, cell in node.cells.items() if cell.value},
+        tuple(key for key, cell in node.cells.items() if cell.origin == "unused"),
+        node.size,
+        node.thin_bytes,
+        node.full_bytes,
+        node.extra,
+        node.extra_places,
+    )
+
+
+def _change_record(change: Change) -> dict[str, Any]:
+    record = ChangeRecord(
+        change.adds, change.built, change.left, tuple(_record(node) for node in change.leaving)
+    )
+    found: dict[str, Any] = _adapter(ChangeRecord).dump_python(record, mode="json")
+    return found
 
 
 def read(doc: Mapping[str, Any], packages: Packages) -> RunDocument:
@@ -158,7 +182,7 @@ def renewed(doc: Mapping[str, Any], packages: Packages) -> dict[str, Any]:
     """
     before = {key: value for key, value in doc.items() if key != "learned"}
     found = read(before, packages)
-    fresh = write(found.sheet, list(found.steps.values()), Estate())
+    fresh = write(found.sheet, list(found.steps.values()), Estate(), found.change)
     return fresh | {"domain_types": dict(found.domain_types)}
 
 
@@ -192,7 +216,13 @@ def _version_2(doc: Mapping[str, Any]) -> RunDocument:
     empty = {column.id: NOTHING for column in columns}
     nodes = tuple(_node(record, empty) for record in records)
     sheet = Sheet(plan, kit, Packages(views.main, views.own), columns, nodes)
-    return RunDocument(sheet, _steps(doc["steps"]), dict(doc["domain_types"]), tuple(unknown))
+    change = None
+    if doc.get("change"):
+        kept: ChangeRecord = _adapter(ChangeRecord).validate_python(doc["change"])
+        leaving = tuple(_node(record, empty) for record in kept.leaving)
+        change = Change(kept.adds, kept.built, kept.left, leaving)
+    steps, types = _steps(doc["steps"]), dict(doc["domain_types"])
+    return RunDocument(sheet, steps, types, tuple(unknown), change)
 
 
 def _node(record: NodeRecord, empty: Mapping[str, Cell]) -> Node:

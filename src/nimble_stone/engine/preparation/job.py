@@ -45,6 +45,10 @@ class Preparation:
         """What carries the step out."""
         return KINDS[kind_of(step)]
 
+    def stays(self, step: Step) -> bool:
+        """All can be taken back."""
+        return False
+
     def asks(self, step: Step) -> bool:
         """A failed action looks at its host by itself."""
         return False

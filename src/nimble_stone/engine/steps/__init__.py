@@ -9,6 +9,7 @@ from nimble_stone.engine.steps import (
     hosts,
     installing,
     kernels,
+    leaving,
     machines,
     names,
     vm_installing,
@@ -30,7 +31,9 @@ KINDS: dict[str, Kind] = {
     **waiting.KINDS,
     **calling.KINDS,
     **hosts.KINDS,
+    **leaving.KINDS,
 }
+KINDS["retire"] = leaving.Retire(KINDS)
 POLLED = {*waiting.KINDS, *calling.KINDS, *machines.KINDS, *installing.KINDS, "install-vm"}
 
 __all__ = ["KINDS", "POLLED", "STANDS", "Context", "Kind"]

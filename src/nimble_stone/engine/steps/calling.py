@@ -7,9 +7,11 @@ from nimble_stone.core.errors import LoginRefused, RemoteFailed, RemoteTimeout, 
 from nimble_stone.core.kit.calls import Call, FirstPassword
 from nimble_stone.core.kit.model import Forming
 from nimble_stone.core.reply import Reply
-from nimble_stone.engine.filling import fill, kept_name
+from nimble_stone.engine.filling import kept_name
 from nimble_stone.engine.speaking import Login, Speaker
 from nimble_stone.engine.steps.context import Context, Found, Kind
+from nimble_stone.engine.steps.leaving import left, let_go
+from nimble_stone.engine.steps.told import lacking
 from nimble_stone.engine.steps.waiting import still_there
 
 
@@ -18,16 +20,6 @@ def forming_of(c: Context) -> Forming:
     return next(
         forming for forming in c.run.sheet.kit.forming if forming.id == c.step.detail["forming"]
     )
-
-
-async def lacking(c: Context, answer: Reply, call: Call) -> str:
-    """What of an answer is not as the call wants it, both side by side, '' when all is."""
-    for what, template in call.confirm.items():
-        wanted, found = await fill(c, template), reply.read(answer, what)
-        if found != wanted:
-            got = "nothing" if found is None else f"“{found[:80]}”"
-            return f"wanted {what} = “{wanted[:80]}”, got {got}"
-    return ""
 
 
 class Calling:
@@ -77,8 +69,17 @@ class Calling:
             c.answer["reply"] = await self._send(c, call)
 
     async def undo(self, c: Context) -> str:
-        """It goes with the guests."""
-        return ""
+        """It goes with the guests. A node that was added to a cluster which stays leaves it
+        first.
+        """
+        if c.run.change is None or c.node.id not in c.run.change.adds:
+            return ""
+        ident = c.step.detail["forming"]
+        one = next((one for one in c.run.sheet.kit.leaving if one.undoes == ident), None)
+        if one is None or await left(c, one):
+            return ""
+        await let_go(c, one)
+        return f"{c.node.name} left the cluster"
 
 
 class FirstPasswordChange:

@@ -10,6 +10,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any, Protocol
 
+from nimble_stone.core.change_sequence import OLD
 from nimble_stone.core.errors import NotFound, RemoteFailed
 from nimble_stone.core.package.contents import Contents
 from nimble_stone.core.package.model import Descriptor
@@ -46,6 +47,9 @@ class Context:
     @property
     def node(self) -> Node:
         """The step's node (for cluster and datastore steps the one that acts)."""
+        change = self.run.change
+        if change is not None and self.step.detail.get(OLD) and (old := change.old(self.step.node)):
+            return old
         node = (
             self.run.sheet.node(self.step.node or self.step.detail.get("by", ""))
             or self.run.sheet.nodes[0]

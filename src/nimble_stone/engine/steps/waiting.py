@@ -42,7 +42,7 @@ async def still_there(c: Context) -> None:
             )
         return
     vm = await c.host.vms.find(c.node.name)
-    if vm is None or not vm.is_of(c.run.id):
+    if vm is None or not vm.is_of(c.run.made_by(c.node.id)):
         raise RemoteFailed(
             f"VM {c.node.name} is no longer on {c.host.name}",
             target=c.host.name,

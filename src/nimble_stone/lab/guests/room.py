@@ -389,7 +389,7 @@ class GuestRoom:
         if handler is None:
             return web.json_response({"reason": "no such thing"}, status=404)
         try:
-            body = await request.json() if request.method == "POST" else {}
+            body = await request.json() if request.method == "POST" else dict(request.query)
         except ValueError:
             return web.json_response({"reason": "not JSON"}, status=400)
         answer: web.Response = await handler(running, body)
@@ -471,6 +471,18 @@ class GuestRoom:
         running.home.save()
         running.say(f"{running.product}: {body.get('name')} is in")
         return web.json_response({"taken": "yes"})
+
+    async def h_get_leave(self, running: Running, body: dict[str, str]) -> web.Response:
+        """Whether a node is in no longer."""
+        there = str(body.get("name")) in running.guest.data.get("members", {})
+        return web.json_response({"left": "no" if there else "yes"})
+
+    async def h_post_leave(self, running: Running, body: dict[str, str]) -> web.Response:
+        """Let a node go."""
+        running.guest.data.get("members", {}).pop(str(body.get("name")), None)
+        running.home.save()
+        running.say(f"{running.product}: {body.get('name')} has left")
+        return web.json_response({"left": "yes"})
 
     def _members(self, running: Running) -> list[dict[str, str]]:
         own = {

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any
 
-from fastapi import APIRouter, Response
+from fastapi import APIRouter, Query, Response
 from fastapi.responses import PlainTextResponse
 from pydantic import BaseModel, FailFast, Field
 
@@ -25,6 +25,7 @@ from nimble_stone.core.kit.model import Kit
 from nimble_stone.core.plan.sheet import count_of
 from nimble_stone.server import plan_answers as answering
 from nimble_stone.server import run_answers
+from nimble_stone.server.change_views import ChangesView, changes_view
 from nimble_stone.server.deps import TheApplication, TheEngine, TheKitFolder, TheKits
 from nimble_stone.server.views import PlanAnswer, PlanLine, PlanView, StepView, step_views
 from nimble_stone.store import records, runs
@@ -334,15 +335,58 @@ async def plan_check(ident: str, app: TheApplication, kits: TheKits) -> Response
     return await answering.answer(app, row, resolved, checked=True)
 
 
+class Start(BaseModel):
+    """What a run is to do beyond what the plan says."""
+
+    anew: list[Annotated[str, Field(max_length=60)]] = Field(
+        default=[], max_length=200, description="Nodes that stand and are to be made again."
+    )
+
+
 @router.post("/plans/{ident}/run", response_model=Started)
-async def plan_run(ident: str, app: TheApplication, engine: TheEngine, kits: TheKits) -> Response:
-    """Check against the live hosts and start; blockers stop it."""
+async def plan_run(
+    ident: str,
+    app: TheApplication,
+    engine: TheEngine,
+    kits: TheKits,
+    body: Start | None = None,
+) -> Response:
+    """Check against the live hosts and start; blockers stop it. Where the plan stands already, the
+    run adds and removes nodes as the plan says by now.
+    """
     row = await app.store.read(records.get_plan, ident)
-    started = await start_run(app, engine, kits, row)
+    started = await start_run(app, engine, kits, row, anew=body.anew if body else ())
     assert started.resolved is not None
     data = await answering.data_of(app, row, started.resolved, checked=True)
     return Response(
         answering.packed({"run": started.run, "plan": data}), media_type="application/json"
+    )
+
+
+class ChangesAnswer(ChangesView):
+    """The same with its steps, and with what stands in the way."""
+
+    steps: list[StepView] = []
+    findings: list[Finding] = []
+
+
+@router.get("/plans/{ident}/changes")
+async def plan_changes(
+    ident: str,
+    app: TheApplication,
+    kits: TheKits,
+    anew: Annotated[tuple[str, ...], Query(max_length=200)] = (),
+) -> ChangesAnswer:
+    """What a run would change of what stands: nodes to be added and removed, what differs and stays
+    as it is, and the steps. `anew`: nodes to be made again.
+    """
+    row = await app.store.read(records.get_plan, ident)
+    found = await evaluate(app, kits, row.text, anew=anew)
+    does = found.changes is not None and found.changes.any
+    return ChangesAnswer(
+        **changes_view(found).model_dump(),
+        steps=step_views(found.steps, found.forecast) if does else [],
+        findings=found.findings,
     )
 
 

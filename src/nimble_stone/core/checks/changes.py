@@ -1,0 +1,95 @@
+"""Rules about a change of a deployment that stands."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterator
+
+from nimble_stone.core.change_sequence import leaving_of
+from nimble_stone.core.checks.situation import Situation
+from nimble_stone.core.deployment import Changes, Differs
+from nimble_stone.core.findings import Edit, Finding, Remedy
+from nimble_stone.core.units import count_text
+
+
+def differing(s: Situation) -> Iterator[Finding]:
+    """Values that are planned otherwise than they were built: a run leaves them as they are."""
+    if s.changes is None:
+        return
+    by_column: dict[str, list[Differs]] = defaultdict(list)
+    for one in s.changes.differs:
+        by_column[one.column].append(one)
+    for column, many in by_column.items():
+        first = many[0]
+        more = f" and {count_text(len(many) - 1, 'more node')}" if len(many) > 1 else ""
+        back = Edit(path=("nodes", first.node, column), value=first.was or None)
+        yield Finding(
+            severity="caution",
+            code="built-otherwise",
+            node=first.node,
+            column=column,
+            message=(
+                f"{first.label} of {first.name}{more} was built as “{first.was or 'nothing'}” and"
+                f" is planned as “{first.now or 'nothing'}”."
+            ),
+            consequence="A run leaves it as it was built.",
+            remedy=Remedy(
+                label=f"Plan it as it was built: {first.was or 'nothing'}",
+                edit=None if more else back,
+            ),
+        )
+
+
+def leaving(s: Situation) -> Iterator[Finding]:
+    """Nodes that keep state leave their cluster as the kit says; without that they stay."""
+    if s.changes is None:
+        return
+    told: set[str] = set()
+    for ident in s.changes.removes:
+        node = s.changes.standing[ident].node
+        role = s.sheet.kit.role(node.role)
+        if role is None or role.keeps == "nothing" or node.role in told:
+            continue
+        if leaving_of(s.sheet, node):
+            continue
+        told.add(node.role)
+        yield Finding(
+            severity="blocker",
+            code="leaving-unknown",
+            node=ident if s.sheet.node(ident) else "",
+            message=(
+                f"{node.name} is to be removed; the kit does not say how a node of role"
+                f" {role.label} leaves its cluster."
+            ),
+            consequence="The others would go on counting on it.",
+            remedy=Remedy(label="Keep the node, or add `leaving` to the kit"),
+        )
+
+
+def majority(s: Situation) -> Iterator[Finding]:
+    """While a node is away, more than half of the role's nodes that decide are there."""
+    if s.changes is None:
+        return
+    for role in s.sheet.kit.roles:
+        if not role.quorum:
+            continue
+        yield from _enough(s, s.changes, role.id, role.label)
+
+
+def _enough(s: Situation, changes: Changes, role: str, label: str) -> Iterator[Finding]:
+    anew = [one for one in changes.anew if changes.standing[one].node.role == role]
+    stands = sum(one.node.role == role for one in changes.standing.values())
+    left = stands - 1
+    if not anew or left > stands // 2:
+        return
+    yield Finding(
+        severity="blocker",
+        code="majority-lost",
+        node=anew[0],
+        message=(
+            f"While {changes.standing[anew[0]].node.name} is made again, {left} of"
+            f" {count_text(stands, 'node')} of role {label} are left; more than half must be."
+        ),
+        consequence="The cluster stops deciding until the node is back.",
+        remedy=Remedy(label="Add nodes of the role first"),
+    )

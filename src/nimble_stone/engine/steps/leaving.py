@@ -1,0 +1,134 @@
+"""A node leaves a deployment that stands: it is taken out of its cluster, then removed."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Mapping
+from dataclasses import replace
+
+from nimble_stone.core.errors import NotFound, RemoteFailed
+from nimble_stone.core.kit.model import Leaving
+from nimble_stone.core.plan.sheet import Node
+from nimble_stone.engine.frozen import thawed
+from nimble_stone.engine.speaking import Speaker
+from nimble_stone.engine.steps.context import Context, Found, Kind
+from nimble_stone.engine.steps.told import lacking
+from nimble_stone.engine.steps.undo_order import UNDO_STAGE
+from nimble_stone.packages import stored
+from nimble_stone.store import records, runs
+
+
+def leaving_of(c: Context) -> Leaving:
+    """What the kit asks for. Raises NotFound where it does not."""
+    wanted = c.step.detail["leaving"]
+    found = next((one for one in c.run.sheet.kit.leaving if one.id == wanted), None)
+    if found is None:
+        raise NotFound(f"the kit has no leaving step “{wanted}”")
+    return found
+
+
+def asked_of(c: Context, one: Leaving) -> Node | None:
+    """Another node than the leaving one, where the kit says so. The first one that stays: who
+    leaves cannot be asked once it is gone.
+    """
+    if one.asks == "itself":
+        return None
+    staying = [node for node in c.run.sheet.nodes if node.id != c.node.id]
+    if not staying:
+        raise RemoteFailed(
+            f"no other node is left to be asked to let {c.node.name} go", target=c.node.name
+        )
+    return staying[0]
+
+
+async def left(c: Context, one: Leaving) -> bool:
+    """Whether what the kit says tells that the node has left; False where it says nothing."""
+    if one.observe is None:
+        return False
+    answer = await Speaker(c, c.record, asked=asked_of(c, one)).send(one.observe)
+    if lacks := await lacking(c, answer, one.observe):
+        c.tell(words=c.ports.blank(lacks))
+        return False
+    return True
+
+
+async def let_go(c: Context, one: Leaving) -> None:
+    """Ask for it. Raises RemoteFailed where the answer is not as it should be."""
+    answer = await Speaker(c, c.record, asked=asked_of(c, one)).send(one.call)
+    if lacks := await lacking(c, answer, one.call):
+        raise RemoteFailed(
+            f"{c.node.name} does not leave: {c.ports.blank(lacks)}",
+            target=c.node.name,
+            hint="See the transcript. Retry asks again.",
+        )
+
+
+class Leave:
+    """The cluster no longer counts on the node."""
+
+    async def observe(self, c: Context) -> Found | None:
+        """It has left; where nothing tells, it was asked to."""
+        one = leaving_of(c)
+        if one.observe is None:
+            return {} if c.acted else None
+        return {} if await left(c, one) else None
+
+    async def act(self, c: Context) -> None:
+        """Ask for it."""
+        await let_go(c, leaving_of(c))
+
+    async def undo(self, c: Context) -> str:
+        """Who has left is not let in again: it is removed next."""
+        return ""
+
+
+class Retire:
+    """The node's VM, disks, media and names are gone: its part of the run that made it is rolled
+    back by the same steps.
+    """
+
+    def __init__(self, kinds: Mapping[str, Kind]) -> None:
+        self._kinds = kinds
+
+    async def observe(self, c: Context) -> Found | None:
+        """No VM of that name is ours any more. Whether all else is gone is known only after it was
+        removed.
+        """
+        if not c.acted:
+            return None
+        return None if await self._stands(c) else {"way": c.answer.get("said", "")}
+
+    async def act(self, c: Context) -> None:
+        """Roll its steps back, the last ones first."""
+        row = await c.ports.store.read(runs.get_run, self._by(c))
+        before = await thawed(c.ports.store, row)
+        package = before.sheet.packages.of(c.node.role)
+        own = [step for step in before.steps.values() if step.node == c.node.id]
+        own.sort(key=lambda step: UNDO_STAGE[step.kind])
+        stages = sorted({UNDO_STAGE[step.kind] for step in own})
+        said = []
+        for stage in stages:
+            for step in reversed([one for one in own if UNDO_STAGE[one.kind] == stage]):
+                sha256 = step.detail.get("package") or (package.sha256 if package else row.package)
+                found = await c.ports.store.read(records.packages_of, [sha256])
+                contents = await asyncio.to_thread(stored.contents_of, found[sha256])
+                old = replace(c, run=before, step=step, contents=contents, answer={})
+                said.append(await self._kinds[step.kind].undo(old))
+        c.answer["said"] = "; ".join(filter(None, said))[:300]
+
+    def _by(self, c: Context) -> str:
+        assert c.run.change is not None
+        return c.run.change.left[c.node.id]
+
+    async def _stands(self, c: Context) -> bool:
+        if c.node.on_machine:
+            return False
+        vm = await c.host.vms.find(c.node.name)
+        return vm is not None and vm.is_of(self._by(c))
+
+    async def undo(self, c: Context) -> str:
+        """What was removed cannot be brought back."""
+        return ""
+
+
+KINDS: dict[str, Kind] = {"leave": Leave()}

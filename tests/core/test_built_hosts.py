@@ -47,7 +47,7 @@ def test_a_name_that_the_estate_cannot_take_is_told_before() -> None:
     there = where.model_copy(update={"hosts": (*where.hosts, *names.values())})
     found = [
         one.node
-        for one in checks.check(Situation(sheet(there), there, own_run="r1"))
+        for one in checks.check(Situation(sheet(there), there, own_runs=frozenset({"r1"})))
         if one.code == "host-there"
     ]
     assert found == ["storage-1"]

@@ -167,7 +167,7 @@ def test_a_guest_of_that_name_blocks_whether_ours_or_not_but_not_for_its_own_run
     assert (
         "Run r9 created it" in next(f for f in findings(ours) if f.code == "guest-exists").message
     )
-    assert "guest-exists" not in codes(ours, more={"own_run": "r9"})
+    assert "guest-exists" not in codes(ours, more={"own_runs": frozenset({"r9"})})
 
 
 def test_an_unreachable_host_and_a_refused_login_are_told_apart() -> None:

@@ -10,6 +10,7 @@ from nimble_stone.cli.client import Client
 from nimble_stone.core.errors import StoneError
 from tests.engine.test_runs import ours, plan_text, undo
 from tests.support.processes import LabProcess, ended, ready_plan
+from tests.support.raw import ssh
 
 
 def counted(text: str, archives: int) -> str:
@@ -29,7 +30,7 @@ def change(client: Client, name: str, **edits: Any) -> dict[str, Any]:
 
 
 def start(client: Client, name: str, *anew: str) -> str:
-    found = client.call("POST", f"/api/plans/{name}/run", {"anew": list(anew)})
+    found = client.call("POST", f"/api/plans/{name}/run", {"again": list(anew)})
     assert found["run"], [f["message"] for f in found["plan"]["findings"]]
     return str(found["run"])
 
@@ -95,4 +96,78 @@ def test_a_deployment_grows_and_shrinks(client: Client, lab: LabProcess, stands:
         undo(client, run)
     assert ours(lab) == []
     assert client.call("GET", "/api/plans/grows/changes")["stands"] is False
+    client.call("DELETE", "/api/plans/grows")
+
+
+def test_a_node_is_made_again_under_its_old_identity(
+    client: Client, lab: LabProcess, stands: str
+) -> None:
+    view = client.call("GET", "/api/plans/grows")
+    lost = next(node for node in view["nodes"] if node["id"] == "archive-1")
+    host, store = lost["host"], lost["cells"]["datastore"]["value"]
+    virsh = "virsh -q -c qemu:///system"
+    ssh(lab, host, f"{virsh} destroy {lost['name']}", "")
+    ssh(lab, host, f"{virsh} vol-delete ns-{stands}-{lost['name']}-disk0 --pool {store}", "")
+    found = client.call("GET", "/api/plans/grows/changes?again=archive-1")
+    assert [one["node"] for one in found["adds"]] == ["archive-1"]
+    assert [(one["node"], one["run"]) for one in found["removes"]] == [("archive-1", stands)]
+    run = start(client, "grows", "archive-1")
+    done = ended(client, run)
+    assert done["state"] == "done", [s["message"] for s in done["steps"] if s["message"]]
+    order = [step["key"] for step in done["steps"]]
+    assert order.index("retire/archive-1") < order.index("define/archive-1")
+    assert values(done)["archive-1"] == values(view)["archive-1"]
+    assert members(done).count("grows-") == 3
+    marks = {name.split("-")[1] for name in ours(lab) if f"{lost['name']}-disk0" in name}
+    assert marks == {run}
+    # rolled back: the node is gone, and leaves the cluster; what the other run made stays
+    undo(client, run)
+    found = client.call("GET", "/api/plans/grows/changes")
+    assert (found["nodes"], [one["node"] for one in found["adds"]]) == (2, ["archive-1"])
+    left = client.call("POST", f"/api/runs/{stands}/prove", {})
+    assert lost["name"] not in members(left)
+    run = start(client, "grows")
+    assert ended(client, run)["state"] == "done"
+    undo(client, run)
+    undo(client, stands)
+    assert ours(lab) == []
+    client.call("DELETE", "/api/plans/grows")
+
+
+@pytest.mark.parametrize(
+    ("edits", "anew", "code"),
+    [
+        ({"roles__lead__count": 0}, (), "count"),
+        ({}, ("lead-1",), "leaving-unknown"),
+    ],
+)
+def test_what_a_cluster_needs_is_not_taken_from_it(
+    client: Client, stands: str, edits: dict[str, Any], anew: tuple[str, ...], code: str
+) -> None:
+    if edits:
+        change(client, "grows", **edits)
+    query = "&".join(f"again={one}" for one in anew)
+    found = client.call("GET", f"/api/plans/grows/changes?{query}")
+    blockers = {one["code"] for one in found["findings"] if one["severity"] == "blocker"}
+    assert code in blockers, found["findings"]
+    undo(client, stands)
+    client.call("DELETE", "/api/plans/grows")
+
+
+def test_values_that_differ_are_told_and_left_as_they_are(client: Client, stands: str) -> None:
+    change(client, "grows", roles__archive__values__size="large", roles__archive__count=3)
+    found = client.call("GET", "/api/plans/grows/changes")
+    sizes = {(one["node"], one["was"], one["now"]) for one in found["differs"]}
+    assert ("archive-1", "medium", "large") in sizes
+    assert [f["severity"] for f in found["findings"] if f["code"] == "built-otherwise"]
+    run = start(client, "grows")
+    done = ended(client, run)
+    assert {ident: row["size"] for ident, row in values(done).items()} == {
+        "lead-1": "small",
+        "archive-1": "medium",
+        "archive-2": "medium",
+        "archive-3": "large",
+    }
+    undo(client, run)
+    undo(client, stands)
     client.call("DELETE", "/api/plans/grows")

@@ -315,15 +315,15 @@ def run_start(
     watch: Annotated[bool, typer.Option("--watch", help="Follow the run.")] = False,
     again: Annotated[
         list[str] | None,
-        typer.Option("--again", help="Node that stands and is to be made again, such as lead-1."),
+        typer.Option("--again", help="Deployed node to make again, such as lead-1."),
     ] = None,
     as_json: Json = False,
 ) -> None:
-    """Check a plan against the live hosts and start it. Where it stands, nodes are added and
-    removed as the plan says by now (see `plan changes`).
+    """Check a plan against the live hosts and start it. Where it is deployed, nodes are added and
+    removed as the plan says (see `plan changes`).
     """
     client = Client()
-    found = client.patient(f"/api/plans/{plan}/run", {"anew": again or []})
+    found = client.patient(f"/api/plans/{plan}/run", {"again": again or []})
     if not found["run"]:
         answer(found, as_json, "Not started: the plan has blockers.", *findings(found["plan"]))
         raise typer.Exit(FOUND)

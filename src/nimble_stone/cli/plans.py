@@ -418,32 +418,34 @@ def _drives_of(node: dict[str, Any]) -> str:
     return " + ".join(value for value in found if value)
 
 
+def _place(one: dict[str, Any]) -> str:
+    return f"{one['name']} ({one['role']}) on {one['host'] or 'no host'}"
+
+
 @app.command("changes")
 def plan_changes(
     plan: str,
     again: Annotated[
         list[str] | None,
-        typer.Option("--again", help="Node that stands and is to be made again, such as lead-1."),
+        typer.Option("--again", help="Deployed node to make again, such as lead-1."),
     ] = None,
     as_json: Json = False,
 ) -> None:
-    """What `run start` would change of what stands: nodes to add and remove, values that differ,
-    and the steps. Exit code 1 when there is something to do, or something is in the way.
+    """What `run start` would change of what is deployed: nodes to add and remove, values that
+    differ, and the steps. Exit code 1 when there is something to do, or something is in the way.
     """
-    query = "&".join(f"anew={quote(one)}" for one in again or [])
-    found = Client().call("GET", f"/api/plans/{plan}/changes{f'?{query}' if query else ''}")
+    query = "&".join(f"again={quote(one)}" for one in again or [])
+    found = Client().call("GET", f"/api/plans/{plan}/changes?{query}")
     if not found["stands"]:
-        answer(found, as_json, f"Nothing of {plan} stands. Roll it out: run start {plan}")
+        answer(found, as_json, f"Nothing of {plan} is deployed. Roll it out: run start {plan}")
         return
-    lines = [f"{count_text(found['nodes'], 'node')} of {plan} stand."]
-    anew = {one["node"] for one in found["adds"]} & {one["node"] for one in found["removes"]}
-    for title, nodes in (("Make again", anew), ("Add", None), ("Remove", None)):
-        chosen = found["removes" if title == "Remove" else "adds"]
-        lines += [
-            f"  {title} {one['name']} ({one['role']}) on {one['host'] or 'no host'}"
-            for one in chosen
-            if (one["node"] in anew) is (nodes is not None)
-        ]
+    lines = [f"{count_text(found['nodes'], 'node')} of {plan} deployed."]
+    added, removed = ({one["node"] for one in found[what]} for what in ("adds", "removes"))
+    lines += [
+        f"  {'Make again' if one['node'] in removed else 'Add'} {_place(one)}"
+        for one in found["adds"]
+    ]
+    lines += [f"  Remove {_place(one)}" for one in found["removes"] if one["node"] not in added]
     lines += [
         f"  Differs, and stays as built: {one['label']} of {one['name']}: built"
         f" {one['was'] or 'nothing'}, planned {one['now'] or 'nothing'}"

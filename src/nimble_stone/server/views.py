@@ -303,7 +303,7 @@ class PlanHead(BaseModel):
     further_bays: list[str] = []
     avoid: list[str] = []
     separate: list[Separation] = Field(
-        default=[], description="Nodes that the plan keeps apart, beside what the kit says."
+        default=[], description="Nodes that the plan keeps apart, besides what the kit says."
     )
     changes: ChangesView | None = Field(
         default=None, description="What a run would change of what stands."

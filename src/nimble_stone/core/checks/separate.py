@@ -78,7 +78,7 @@ def _unknown(rule: Separation, nodes: list[Node]) -> Finding:
         host=hosts[0],
         message=f"The {rule.by} of {named} is not set; {count_text(len(nodes), 'node')} there"
         f" {'must' if rule.must else 'should'} not share one.",
-        consequence=f"Nobody can say what falls with a {rule.by}.",
+        consequence=f"What fails with a {rule.by} is not known.",
         remedy=Remedy(label=f"Set the {rule.by} on the page of each host"),
     )
 

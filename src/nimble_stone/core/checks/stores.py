@@ -107,7 +107,7 @@ def protected(s: Situation) -> Iterator[Finding]:
             host=lying.host,
             message=f"{nodes[0].name}{many} {'keep' if many else 'keeps'} data on {lying.where},"
             " which is marked disposable.",
-            consequence="Nobody protects what lies there.",
+            consequence="What is there is not protected.",
             remedy=Remedy(label="Choose another datastore, or change its protection on the host"),
         )
 

@@ -450,8 +450,7 @@ class Leaving(_Part):
     undoes: Ident | None = Field(
         default=None,
         description=(
-            "Setup step that it takes back: it is sent too when a node that was added is rolled"
-            " back."
+            "Setup step that it reverts: it is sent too when a node that was added is rolled back."
         ),
     )
 
@@ -1078,7 +1077,7 @@ class Kit(_Part):
                 raise ValueError(f"leaving “{one.id}” has neither a path nor a command")
             if one.undoes and forming.get(one.undoes) != one.role:
                 raise ValueError(
-                    f"leaving “{one.id}” takes back “{one.undoes}”, which is no setup step of role"
+                    f"leaving “{one.id}” reverts “{one.undoes}”, which is no setup step of role"
                     f" “{one.role}”"
                 )
 

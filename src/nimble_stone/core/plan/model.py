@@ -50,7 +50,7 @@ class Placing(_Part):
     separate: tuple[Separation, ...] = Field(
         default=(),
         max_length=20,
-        description="Nodes that are kept apart, beside what the kit says.",
+        description="Nodes that are kept apart, besides what the kit says.",
     )
 
 

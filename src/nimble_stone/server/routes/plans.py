@@ -338,8 +338,8 @@ async def plan_check(ident: str, app: TheApplication, kits: TheKits) -> Response
 class Start(BaseModel):
     """What a run is to do beyond what the plan says."""
 
-    anew: list[Annotated[str, Field(max_length=60)]] = Field(
-        default=[], max_length=200, description="Nodes that stand and are to be made again."
+    again: list[Annotated[str, Field(max_length=60)]] = Field(
+        default=[], max_length=200, description="Deployed nodes to make again."
     )
 
 
@@ -355,7 +355,7 @@ async def plan_run(
     run adds and removes nodes as the plan says by now.
     """
     row = await app.store.read(records.get_plan, ident)
-    started = await start_run(app, engine, kits, row, anew=body.anew if body else ())
+    started = await start_run(app, engine, kits, row, anew=body.again if body else ())
     assert started.resolved is not None
     data = await answering.data_of(app, row, started.resolved, checked=True)
     return Response(
@@ -375,13 +375,13 @@ async def plan_changes(
     ident: str,
     app: TheApplication,
     kits: TheKits,
-    anew: Annotated[tuple[str, ...], Query(max_length=200)] = (),
+    again: Annotated[tuple[str, ...], Query(max_length=200)] = (),
 ) -> ChangesAnswer:
     """What a run would change of what stands: nodes to be added and removed, what differs and stays
-    as it is, and the steps. `anew`: nodes to be made again.
+    as it is, and the steps. `again`: nodes to make again.
     """
     row = await app.store.read(records.get_plan, ident)
-    found = await evaluate(app, kits, row.text, anew=anew)
+    found = await evaluate(app, kits, row.text, anew=again)
     does = found.changes is not None and found.changes.any
     return ChangesAnswer(
         **changes_view(found).model_dump(),

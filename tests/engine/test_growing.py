@@ -78,11 +78,18 @@ def test_a_deployment_grows_and_shrinks(client: Client, lab: LabProcess, stands:
     now = values(done)
     assert {ident: now[ident] for ident in was} == was, "what stands stays as it was built"
     assert done["change"] == {"adds": ["archive-3"], "removes": []}
+    assert done["sentence"]["before"] == "4 of 4 nodes deployed. "
+    line = next(one for one in client.call("GET", "/api/runs") if one["id"] == grown)
+    assert line["nodes"] == 4
     # the earlier run is not rolled back under the later one
     with pytest.raises(StoneError, match="changed what run"):
         client.call("POST", f"/api/runs/{stands}/undo", {})
     # and back to 2: the node leaves its cluster first
     change(client, "grows", roles__archive__count=2)
+    there = client.call("GET", "/api/plans/grows")
+    assert there["sentence"]["strong"] == "1 to remove"
+    running = {vm["name"] for host in there["hosts"] for vm in host["bedrock"]}
+    assert "grows-arc-3" in running, "it is there until it is removed"
     shrunk = start(client, "grows")
     done = ended(client, shrunk)
     assert done["state"] == "done", [s["message"] for s in done["steps"] if s["message"]]

@@ -174,11 +174,14 @@ async def own_drives(app: Application, run: str) -> Mapping[str, frozenset[str]]
 
 
 def without_own(
-    estate: Estate, own_runs: Collection[str], drives: Mapping[str, frozenset[str]] | None = None
+    estate: Estate,
+    own_runs: Collection[str],
+    drives: Mapping[str, frozenset[str]] | None = None,
+    keep: Collection[str] = (),
 ) -> Estate:
     """The estate as if the plan's own runs had made nothing: their guests are the plan, not bedrock
     below it, their `drives` (by machine) hold nothing, and the hosts that they built hold no
-    address.
+    address. `keep`: names of guests that are there nevertheless, as they are to be removed.
     """
     if not own_runs:
         return estate
@@ -189,7 +192,11 @@ def without_own(
     own = {one.name for one in estate.hosts if one.origin and one.origin.run in own_runs}
 
     def others(facts: Facts) -> Facts:
-        guests = (one for one in facts.guests if not (one.mark and one.mark.run in own_runs))
+        guests = (
+            one
+            for one in facts.guests
+            if one.name in keep or not (one.mark and one.mark.run in own_runs)
+        )
         return facts.model_copy(update={"guests": tuple(guests)})
 
     facts = {name: others(one) for name, one in estate.facts.items() if name not in own}

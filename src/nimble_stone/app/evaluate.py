@@ -24,14 +24,14 @@ from nimble_stone.app.texts import parse_plan, shared_of
 from nimble_stone.core import checks, sequence
 from nimble_stone.core.change_sequence import of_change
 from nimble_stone.core.checks import Situation
-from nimble_stone.core.deployment import Changes, changes
+from nimble_stone.core.deployment import BuiltNode, Changes, changes
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.kit import expression
 from nimble_stone.core.kit.model import Kit
 from nimble_stone.core.plan.columns import SYSTEM_DRIVE
 from nimble_stone.core.plan.include import gather
-from nimble_stone.core.plan.model import Scalar, SharedValues
-from nimble_stone.core.plan.sheet import Sheet, ip, resolve
+from nimble_stone.core.plan.model import Plan, Scalar, SharedValues
+from nimble_stone.core.plan.sheet import Sheet, count_of, ip, resolve
 from nimble_stone.engine.surroundings import Surroundings
 
 
@@ -58,11 +58,19 @@ async def evaluate(
     own = await own_runs(app, plan.name)
     stands = await standing(app, plan.name) if own else {}
     stored = await numbered_estate(app)
-    estate = without_own(stored.estate, own, await own_drives(app, own[0] if own else ""))
+    leaving = _leaving(plan, kit, stored.estate, stands)
+    estate = without_own(
+        stored.estate,
+        own,
+        await own_drives(app, own[0] if own else ""),
+        keep={one.node.name for one in leaving},
+    )
     claims = (*await claims_of_others(app, plan.name), *(before.claims if before else ()))
     # What merely answers is not withheld by the pools: the finding says so, and the person sees it
     # happen.
     taken = {address for claim in claims for text in claim.addresses if (address := ip(text))}
+    # who is to be removed is there until the others are
+    taken |= {address for one in leaving for text in one.values.values() if (address := ip(text))}
     shared: Mapping[str, Scalar] = {}
     if plan.include:
         instead_of = {instead.name: instead} if instead else {}
@@ -124,6 +132,20 @@ async def evaluate(
         stored.number,
         changed,
     )
+
+
+def _leaving(
+    plan: Plan, kit: Kit, estate: Estate, stands: Mapping[str, BuiltNode]
+) -> list[BuiltNode]:
+    """Nodes that stand and that the plan no longer has."""
+    if not stands:
+        return []
+    planned = {
+        f"{role.id}-{number}"
+        for role in kit.roles
+        for number in range(1, count_of(plan, role, estate) + 1)
+    }
+    return [one for ident, one in stands.items() if ident not in planned]
 
 
 def _of_change(app: Application, sheet: Sheet, changed: Changes, whole: Course) -> Course:

@@ -7,6 +7,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from nimble_stone.core.acceptance import Verdict
+from nimble_stone.core.deployment import Changes
 from nimble_stone.core.findings import Edit, Finding
 from nimble_stone.core.ledger import spread_text
 from nimble_stone.core.plan.sheet import Sheet
@@ -40,15 +41,21 @@ class Sentence:
 
 
 def of_plan(
-    sheet: Sheet, findings: Sequence[Finding], forecast_s: float, way: Sequence[str]
+    sheet: Sheet,
+    findings: Sequence[Finding],
+    forecast_s: float,
+    way: Sequence[str],
+    changes: Changes | None = None,
 ) -> Sentence:
-    """Where a plan stands."""
+    """Where a plan stands; `changes`: what a run would change of what is deployed."""
     count = Counter(finding.severity for finding in findings)
     before = f"{spread_text(sheet)}. "
     below = f"expected {time_text(forecast_s)}" + (
         f" · critical path: {' → '.join(way)}" if way else ""
     )
     blockers = [finding for finding in findings if finding.severity == "blocker"]
+    if changes is not None and not blockers:
+        return _of_deployed(changes, below)
     if not blockers:
         strong = (
             "Ready to run"
@@ -60,6 +67,21 @@ def of_plan(
     more = len(blockers) - 1
     after = f" {count_text(more, 'more blocker')}." if more else " No other blockers."
     return Sentence(before, first.message, after, below, _remedy_of(first))
+
+
+def _of_deployed(changes: Changes, below: str) -> Sentence:
+    """Where a plan stands whose nodes are deployed."""
+    before = f"{count_text(len(changes.standing), 'node')} deployed: "
+    parts = []
+    if added := len(set(changes.adds) - set(changes.removes)):
+        parts.append(f"{added} to add")
+    if removed := len(set(changes.removes) - set(changes.adds)):
+        parts.append(f"{removed} to remove")
+    if again := len(changes.anew):
+        parts.append(f"{again} to make again")
+    if not parts:
+        return Sentence(before, "no node to add or remove", ".", "", Action("look", "Show run"))
+    return Sentence(before, ", ".join(parts), ".", below, Action("run", "Check and change"))
 
 
 def _remedy_of(finding: Finding) -> Action:

@@ -6,7 +6,7 @@ everywhere.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass
 
 from nimble_stone.core.runs.states import FINISHED, UNDER_WAY, RunState, StepState
@@ -425,13 +425,17 @@ def facts_of(
     queued: Sequence[str] = (),
     told: str = "",
     reason: str = "",
+    others: Collection[str] = (),
 ) -> RunFacts:
-    """Count a run's steps. `queued`: for each step that waits for a slot, which limit keeps it;
+    """Count a run's steps. `others`: nodes that are deployed already and stay. `queued`: for each
+    step that waits for a slot, which limit keeps it;
     `told`: how far the step that is shown is; `reason`: why the run is not driven.
     """
-    per_node: dict[str, list[str]] = {}
+    per_node: dict[str, list[str]] = {node: [] for node in others}
+    leaving = {step.node for step in steps if step.kind == "retire"}
+    made = {step.node for step in steps if step.kind in ("start", "power-on", "unseed")}
     for step in steps:
-        if step.node:
+        if step.node and step.node not in leaving - made:
             per_node.setdefault(step.node, []).append(step.state)
     busy = [step for step in steps if step.state in UNDER_WAY]
     active = [step for step in steps if step.state != StepState.PLANNED]

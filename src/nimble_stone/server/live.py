@@ -309,6 +309,7 @@ def _head(live: Live) -> RunHead:
         left_s=left,
         queued=list(live.queued.values()),
         reason=row.reason,
+        others=tuple(change.built) if (change := live.frozen.change) else (),
     )
     words = run_words.words_of(facts)
     return RunHead(

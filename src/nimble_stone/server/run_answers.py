@@ -114,6 +114,7 @@ async def _line(app: Application, row: RunRow, steps: Sequence[runs.SeenRow]) ->
         checks,
         queued=list(app.limiter.why(row.id).values()),
         reason=row.reason,
+        others=tuple(row.doc.get("change", {}).get("built", ())),
     )
     return RunLine(
         id=row.id,

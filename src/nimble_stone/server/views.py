@@ -767,7 +767,9 @@ def plan_head(
             [found for key in resolved.forecast.critical if (found := steps.get(key))],
             resolved.forecast,
         ),
-        "sentence": narrative.of_plan(sheet, resolved.findings, resolved.forecast.end_s, way),
+        "sentence": narrative.of_plan(
+            sheet, resolved.findings, resolved.forecast.end_s, way, resolved.changes
+        ),
         "runs": plan_runs,
         "claims": claim_views(resolved),
         "include": list(sheet.plan.include),

@@ -63,7 +63,11 @@ def _shared(clash: Clash, nodes: dict[str, Node], place: Domains) -> Finding:
             else f"{node.name} and {first.name} are both on {where}; they {need} share a host."
         ),
         consequence=f"If {where} is lost, both are lost.",
-        remedy=Remedy(label=LEAVE, edit=Edit(path=("nodes", node.id, "host"))),
+        remedy=(
+            Remedy(label=LEAVE, edit=Edit(path=("nodes", node.id, "host")))
+            if node.cells["host"].origin == "node"
+            else Remedy(label=f"Add hosts in another {rule.by}, or change the rule")
+        ),
     )
 
 

@@ -90,7 +90,14 @@
     return 'Current host; no other host improves balance by 10% or more.';
   });
   let shown = $derived(all ? places : places.slice(0, 8));
+  /** A node that is deployed stays where it is. */
+  let stays = $derived(
+    plan.changes !== null &&
+      plan.changes !== undefined &&
+      !plan.changes.adds?.some((one) => one.node === node),
+  );
   let reason = $derived.by(() => {
+    if (stays && !pinned) return 'Deployed here; a run does not move it.';
     if (pinned) return `${bare ? 'Machine' : 'Host'} set manually.`;
     if (own?.host) return why;
     const missing = plan.findings.find((f) => f.code === 'host-missing' && f.node === own?.id);
@@ -115,7 +122,9 @@
                 class="bar"
                 aria-hidden="true"><i style:width={`${Math.min(100, 100 * p.load)}%`}></i></span
               ><span class="mono right">{pct(p.load)}</span>{/if}
-            {#if p.here}<button disabled={busy} onclick={() => onedit(pin(pinned ? null : p.host))}
+            {#if stays && !pinned}<span></span>{:else if p.here}<button
+                disabled={busy}
+                onclick={() => onedit(pin(pinned ? null : p.host))}
                 >{pinned ? 'reset' : 'set'}</button
               >{:else}<button disabled={busy} onclick={() => onedit(pin(p.host))}>move</button>{/if}
           {:else}<span class="reason">{p.reason}</span>{/if}
@@ -138,7 +147,7 @@
     Select a node on the wall or in the sheet to see why it is placed there.
   </p>{/if}
 
-{#if onHosts}<Section
+{#if onHosts && !plan.changes}<Section
     title="Rebalance"
     aside={balance ? `fullest host ${pct(balance.before)}` : ''}
   >

@@ -3,6 +3,7 @@
   import type { Finding, PlanView } from '../../lib/api/types';
   import Later from '../../lib/ui/Later.svelte';
   import PlanLedger from '../ledger/PlanLedger.svelte';
+  import Changes from './Changes.svelte';
   import { parts } from './parts';
   import { QUESTIONS, type Place } from './place';
   import type { Rollout } from './rollout.svelte';
@@ -14,8 +15,9 @@
     node: string;
     lost: string[];
     onfix: (finding: Finding) => void;
+    onagain: (node: string) => void;
   }
-  let { rollout, plan, place, node, lost = $bindable(), onfix }: Props = $props();
+  let { rollout, plan, place, node, lost = $bindable(), onfix, onagain }: Props = $props();
 </script>
 
 <nav aria-label="Details of">
@@ -51,7 +53,16 @@
     }}
   />
 {:else if place.question === 'time'}<Later load={parts.time} {plan} />
-{:else}<PlanLedger {plan} onedit={(e) => rollout.edit(e)} {onfix} />{/if}
+{:else}
+  {#if plan.changes}<Changes
+      {plan}
+      changes={plan.changes}
+      {node}
+      busy={rollout.busy}
+      onselect={(n, column) => place.go({ node: n, column })}
+      {onagain}
+    />{/if}
+  <PlanLedger {plan} onedit={(e) => rollout.edit(e)} {onfix} />{/if}
 
 <style>
   nav {

@@ -1,13 +1,17 @@
 <script lang="ts">
   /** What lies over a plan's page: one dialog at a time. */
   import type { PlanView } from '../../lib/api/types';
+  import { router } from '../../lib/router.svelte';
   import Later from '../../lib/ui/Later.svelte';
   import { parts } from './parts';
   import type { Rollout } from './rollout.svelte';
 
   /** Which dialog is open; for secrets and certificates, of which cell. */
   export type Open =
-    { kind: 'licence' | 'tables' | 'text' } | { kind: 'kept'; node: string; column: string } | null;
+    | { kind: 'licence' | 'tables' | 'text' }
+    | { kind: 'kept'; node: string; column: string }
+    | { kind: 'removes'; node: string }
+    | null;
   interface Props {
     rollout: Rollout;
     plan: PlanView;
@@ -47,6 +51,16 @@
     onsaved={() => {
       close();
       void rollout.load();
+    }}
+    onclose={close}
+  />
+{:else if open?.kind === 'removes'}{@const again = open.node}<Later
+    load={parts.removes}
+    {plan}
+    {again}
+    onagree={async () => {
+      close();
+      if (await rollout.start(again ? [again] : [])) router.go(`/plans/${plan.id}/run`);
     }}
     onclose={close}
   />

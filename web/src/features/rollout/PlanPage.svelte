@@ -40,8 +40,25 @@
   let trouble = $derived(
     new Set(plan.findings.filter((f) => f.severity === 'blocker' && f.node).map((f) => f.node)),
   );
+  let changing = $derived(
+    (plan.changes?.adds?.length ?? 0) + (plan.changes?.removes?.length ?? 0) > 0,
+  );
+  let added = $derived(new Set((plan.changes?.adds ?? []).map((one) => one.node)));
+  /** Of a deployed plan: what is built, and what is only planned. */
+  let states = $derived(
+    plan.changes
+      ? new Map(
+          plan.nodes.map((one) => [
+            one.id,
+            added.has(one.id)
+              ? { mark: 'planned' as const, share: 0, text: 'to be added' }
+              : { mark: 'done' as const, share: 1, text: 'deployed' },
+          ]),
+        )
+      : undefined,
+  );
   let built: Sentence | null = $derived(
-    run && run.state !== 'undone' && run.plan === plan.id
+    run && run.state !== 'undone' && run.plan === plan.id && !changing
       ? {
           before: 'This plan has a run: ',
           strong: run.words.plans,
@@ -104,7 +121,9 @@
   }
   async function act() {
     const { action } = sentence;
-    if (action.kind === 'run') {
+    if (action.kind === 'run' && plan.changes?.removes?.length)
+      open = { kind: 'removes', node: '' };
+    else if (action.kind === 'run') {
       if (await rollout.start()) router.go(place.base('run'));
     } else if (action.kind === 'remedy' && action.edit) await rollout.edit([action.edit]);
     else if (action.kind === 'licence') open = { kind: 'licence' };
@@ -150,6 +169,7 @@
     <Wall
       hosts={plan.hosts}
       nodes={plan.nodes}
+      {states}
       selected={node}
       {filter}
       {trouble}
@@ -201,6 +221,9 @@
       {node}
       bind:lost
       onfix={fix}
+      onagain={(one) => {
+        open = { kind: 'removes', node: one };
+      }}
     />{/snippet}
 </Frame>
 {#if open || rollout.clash}<Later

@@ -45,6 +45,8 @@
       parts.push(
         `Switches ${machines.join(', ')} off; ${machines.length === 1 ? 'its drive keeps' : 'their drives keep'} what was written.`,
       );
+    if (run.change?.removes.length)
+      parts.push('Does not bring back the VMs and disks that this run deleted.');
     return parts.length
       ? parts.join(' ')
       : 'Deletes the disks and config ISOs this run has sent so far.';

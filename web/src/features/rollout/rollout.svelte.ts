@@ -297,12 +297,12 @@ export class Rollout {
     }
   }
 
-  /** Starts the run; the id, or '' when blockers stand in the way (they are then in the plan). */
-  async start(): Promise<string> {
+  /** Starts the run, making the named nodes again; the id, or '' when blockers stand in the way (they are then in the plan). */
+  async start(again: string[] = []): Promise<string> {
     let id = '';
     await this.#work(() =>
       this.#telling(async () => {
-        const started = await send('POST', `/plans/${this.id}/run`);
+        const started = await send('POST', `/plans/${this.id}/run`, { again });
         this.#plan = started.plan;
         id = started.run;
         if (id) {

@@ -21,7 +21,31 @@ export function nodeStates(
     proofs.set(verdict.node, together([proofs.get(verdict.node) ?? 'passed', outcomeOf(verdict)]));
   const found = new Map<string, NodeState>();
   for (const [node, steps] of by) found.set(node, stateOf(steps, run, progress, proofs.get(node)));
+  if (run.change) withOthers(found, run, by, proofs);
   return found;
+}
+
+/** In a change of what is deployed: nodes that stay as they are, and those that are removed for good. */
+function withOthers(
+  found: Map<string, NodeState>,
+  run: RunView,
+  by: Map<string, StepView[]>,
+  proofs: Map<string, Outcome>,
+) {
+  const { adds, removes } = run.change!;
+  for (const { id } of run.nodes) {
+    const gone = by.get(id)?.some((step) => step.kind === 'retire' && step.state === 'done');
+    if (removes.includes(id) && !adds.includes(id)) {
+      if (gone) found.set(id, { mark: 'undone', share: 0, text: 'removed' });
+    } else if (!adds.includes(id)) found.set(id, unchanged(proofs.get(id)));
+  }
+}
+
+function unchanged(checks?: Outcome): NodeState {
+  if (checks === 'failed')
+    return { mark: 'failed', share: 1, text: 'deployed, unchanged, checks failed' };
+  if (checks === 'passed') return { mark: 'proved', share: 1, text: 'deployed, unchanged' };
+  return { mark: 'done', share: 1, text: 'deployed, unchanged' };
 }
 
 export function stateOf(

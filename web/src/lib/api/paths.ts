@@ -42,8 +42,18 @@ type BodyOf<Path, M extends Method> = [Path] extends [never]
         { requestBody: { content: { 'application/json': infer Json } } }
       >
       ? Json
-      : undefined
+      : OptionalOf<bodies[Path], M>
     : unknown;
+/** A body that may be left out. */
+type OptionalOf<Methods, M extends Method> =
+  Methods extends Record<
+    M,
+    { requestBody?: { content: { 'application/json': infer Json } } | undefined }
+  >
+    ? unknown extends Json
+      ? undefined
+      : NonNullable<Json>
+    : undefined;
 
 /** What an address takes with a method; members that have a default may be left out. */
 export type Body<M extends Method, Address extends string> = BodyOf<Described<Address>, M>;

@@ -51,6 +51,7 @@ export type SizingView = Schemas['SizingView'];
 export type OptionView = Schemas['OptionView'];
 export type LayoutView = Schemas['LayoutView'];
 export type DifferenceAnswer = Schemas['DifferenceAnswer'];
+export type ChangesAnswer = Schemas['ChangesAnswer'];
 export type ChangeLine = Schemas['ChangeLine'];
 export type HostChange = Schemas['HostChange'];
 export type ChancesView = Schemas['ChancesView'];

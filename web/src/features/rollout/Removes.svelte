@@ -1,0 +1,110 @@
+<script lang="ts">
+  /** What a change removes, its steps, and the name that has to be typed for it. */
+  import { get } from '../../lib/api/client';
+  import type { ChangesAnswer, PlanView } from '../../lib/api/types';
+  import { count, inside, span } from '../../lib/format';
+  import { notices } from '../../lib/notices.svelte';
+  import Button from '../../lib/ui/Button.svelte';
+  import Dialog from '../../lib/ui/Dialog.svelte';
+  import Weight from '../../lib/ui/Weight.svelte';
+
+  interface Props {
+    plan: PlanView;
+    /** A node to make again; '': what the plan says. */
+    again: string;
+    onagree: () => void;
+    onclose: () => void;
+  }
+  let { plan, again, onagree, onclose }: Props = $props();
+  let found = $state.raw<ChangesAnswer | null>(null),
+    name = $state('');
+  $effect(() => {
+    get(`/plans/${plan.id}/changes?again=${encodeURIComponent(again)}`)
+      .then((answer) => {
+        found = answer;
+      })
+      .catch((e: unknown) => notices.problem(e));
+  });
+  let blockers = $derived(found?.findings?.filter((one) => one.severity === 'blocker') ?? []);
+  let kept = $derived(new Set(found?.adds?.map((one) => one.node) ?? []));
+  let names = $derived(found?.removes?.map((one) => one.name).join(', ') ?? '');
+  let title = $derived(again ? 'Make a node again' : 'Change the deployment');
+</script>
+
+<Dialog {title} {onclose}>
+  {#if !found}<p class="quiet">Looking at what is deployed …</p>
+  {:else}
+    <p>
+      {#if again}Deletes the VM of {names} with its disks, then makes it again under the same name and
+        address. Data on its disks is lost.{:else}Deletes {count(
+          found.removes?.filter((one) => !kept.has(one.node)).length ?? 0,
+          'VM',
+        )} with {names.includes(',') ? 'their' : 'its'} disks: {names}. A rollback does not bring {names.includes(
+          ',',
+        )
+          ? 'them'
+          : 'it'} back.{/if}
+    </p>
+    {#each blockers as one, i (i)}<p class="blocker">
+        <Weight severity={one.severity} /><span
+          >{one.message} <span class="quiet">{one.remedy?.label ?? ''}</span></span
+        >
+      </p>{/each}
+    <details>
+      <summary
+        >{count(found.steps?.length ?? 0, 'step')}, about {span(found.forecast_s ?? 0)}</summary
+      >
+      <ol>
+        {#each found.steps ?? [] as step (step.key)}<li>
+            <span class="mono">{step.node || step.host}</span>
+            {inside(step.label)}
+          </li>{/each}
+      </ol>
+    </details>
+    <form
+      onsubmit={(e) => {
+        e.preventDefault();
+        if (name === plan.id && !blockers.length) onagree();
+      }}
+    >
+      <label
+        ><span>Type <b class="mono">{plan.id}</b> to go on</span>
+        <input bind:value={name} autocomplete="off" spellcheck="false" /></label
+      >
+      <div class="acts">
+        <Button kind="danger" type="submit" disabled={name !== plan.id || blockers.length > 0}
+          >{again ? 'Make it again' : 'Check and change'}</Button
+        ><Button onclick={onclose}>Cancel</Button>
+      </div>
+    </form>
+  {/if}
+</Dialog>
+
+<style>
+  p {
+    margin: 0 0 8px;
+  }
+  .blocker {
+    display: flex;
+    gap: 8px;
+  }
+  details {
+    font-size: var(--text-s);
+    margin-bottom: 10px;
+  }
+  ol {
+    margin: 6px 0 0;
+    padding-left: 22px;
+    max-height: 180px;
+    overflow: auto;
+  }
+  label {
+    display: grid;
+    gap: 3px;
+  }
+  .acts {
+    display: flex;
+    gap: 8px;
+    margin-top: 10px;
+  }
+</style>

@@ -86,7 +86,7 @@ def test_a_deployment_grows_and_shrinks(client: Client, lab: LabProcess, stands:
         client.call("POST", f"/api/runs/{stands}/undo", {})
     # and back to 2: the node leaves its cluster first
     change(client, "grows", roles__archive__count=2)
-    there = client.call("GET", "/api/plans/grows")
+    there = client.call("POST", "/api/plans/grows/check")
     assert there["sentence"]["strong"] == "1 to remove"
     running = {vm["name"] for host in there["hosts"] for vm in host["bedrock"]}
     assert "grows-arc-3" in running, "it is there until it is removed"

@@ -12,7 +12,15 @@ from hypothesis import strategies as st
 
 from nimble_stone.core import checks, sequence
 from nimble_stone.core.change_sequence import of_change
-from nimble_stone.core.deployment import BuiltNode, Changes, Part, as_built, built, changes
+from nimble_stone.core.deployment import (
+    BuiltNode,
+    Changes,
+    Part,
+    Wanted,
+    as_built,
+    built,
+    changes,
+)
 from nimble_stone.core.plan.cells import Cell
 from nimble_stone.core.plan.sheet import Sheet, resolve
 from nimble_stone.core.step import Step
@@ -95,7 +103,7 @@ def test_the_steps_of_a_change_touch_nothing_else_and_come_in_order(seed: int) -
     there = standing(stands)
     here = sheet(roles__archive__count=planned)
     anew = [f"archive-{n}" for n in range(1, min(stands, planned) + 1) if chance.random() < 0.3]
-    found = changes(here, there, anew)
+    found = changes(here, there, Wanted(tuple(anew)))
     whole = sequence.build(here, estate())
     steps = of_change(here, found, whole)
     keys = [step.key for step in steps]
@@ -135,7 +143,7 @@ def test_what_decides_is_never_less_than_a_majority() -> None:
     def codes(count: int, *anew: str) -> set[str]:
         here = resolve(plan(roles__archive__count=count), kit, PACKAGE, estate())
         there = {node.id: BuiltNode(node, "r1") for node in here.nodes}
-        found = checks.Situation(here, estate(), changes=changes(here, there, anew))
+        found = checks.Situation(here, estate(), changes=changes(here, there, Wanted(tuple(anew))))
         return {one.code for one in checks.check(found) if one.severity == "blocker"}
 
     assert "majority-lost" in codes(2, "archive-1")

@@ -178,3 +178,69 @@ def test_values_that_differ_are_told_and_left_as_they_are(client: Client, stands
     undo(client, run)
     undo(client, stands)
     client.call("DELETE", "/api/plans/grows")
+
+
+def by_hand(lab: LabProcess, host: str, *words: str) -> None:
+    ssh(lab, host, f"virsh -q -c qemu:///system {' '.join(words)}", "")
+
+
+def test_drift_is_found_told_since_when_put_back_or_accepted(
+    client: Client, lab: LabProcess, stands: str
+) -> None:
+    found = client.call("POST", "/api/deployments/grows/read", {})
+    assert (found["drift"], found["unasked"], found["nodes"]) == ([], 0, 3)
+    assert found["checks"] > 30
+    nodes = {node["id"]: node for node in client.call("GET", "/api/plans/grows")["nodes"]}
+    arc = nodes["archive-1"]
+    # switched off, and told not to come back with its host
+    by_hand(lab, arc["host"], "destroy", arc["name"])
+    by_hand(lab, arc["host"], "autostart", arc["name"], "--disable")
+    first = client.call("POST", "/api/deployments/grows/read", {})
+    seen = {one["check"]: one for one in first["drift"] if one["node"] == "archive-1"}
+    assert {"running", "autostart"} <= set(seen)
+    assert seen["autostart"]["was"] == "starts with its host"
+    assert seen["running"]["puts_back"]
+    assert seen["running"]["open"]
+    again = client.call("POST", "/api/deployments/grows/read", {})
+    since = {one["check"]: one["since"] for one in again["drift"] if one["node"] == "archive-1"}
+    assert since["running"] == seen["running"]["since"], "since when it was first seen"
+    # accepted with a reason, for some days
+    body = {"node": "archive-1", "check": "autostart", "days": 3}
+    with pytest.raises(StoneError, match="why"):
+        client.call("POST", "/api/deployments/grows/accept", body)
+    kept = client.call(
+        "POST",
+        "/api/deployments/grows/accept",
+        body | {"reason": "host is being moved"},
+    )
+    one = next(d for d in kept["drift"] if d["check"] == "autostart")
+    assert (one["open"], one["reason"]) == (False, "host is being moved")
+    # put back by a run that does nothing else
+    change(client, "grows", roles__archive__count=3)
+    found = client.call("GET", "/api/plans/grows/changes?repair=archive-1")
+    assert [step["kind"] for step in found["steps"]] == ["define", "start", "boot", "services"]
+    started = client.call("POST", "/api/plans/grows/run", {"repair": ["archive-1"]})
+    run = started["run"]
+    done = ended(client, run)
+    assert done["state"] == "done", [s["message"] for s in done["steps"]]
+    assert {node["id"] for node in done["nodes"]} == set(nodes), "what is planned waits"
+    assert client.call("POST", "/api/deployments/grows/read", {})["drift"] == []
+    # its rollback leaves the node, which an earlier run made
+    undo(client, run)
+    assert client.call("POST", "/api/deployments/grows/read", {})["drift"] == []
+    # a VM that is gone while its disks are there is defined again by its own mark
+    by_hand(lab, arc["host"], "destroy", arc["name"])
+    by_hand(lab, arc["host"], "undefine", arc["name"])
+    gone = client.call("POST", "/api/deployments/grows/read", {})
+    assert "no such VM" in {one["now"] for one in gone["drift"]}
+    run = client.call("POST", "/api/plans/grows/run", {"repair": ["archive-1"]})["run"]
+    assert ended(client, run)["state"] == "done"
+    assert client.call("POST", "/api/deployments/grows/read", {})["drift"] == []
+    listed = client.call("GET", "/api/deployments")
+    assert [one["runs"] for one in listed if one["plan"] == "grows"] == [[stands]]
+    undo(client, run)
+    undo(client, stands)
+    assert ours(lab) == []
+    with pytest.raises(StoneError, match="Nothing of grows is deployed"):
+        client.call("POST", "/api/deployments/grows/read", {})
+    client.call("DELETE", "/api/plans/grows")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Mapping
 
 from nimble_stone.app.application import Application
 from nimble_stone.app.choices import fitting_packages, kit_of, packages_of
@@ -24,7 +24,7 @@ from nimble_stone.app.texts import parse_plan, shared_of
 from nimble_stone.core import checks, sequence
 from nimble_stone.core.change_sequence import of_change
 from nimble_stone.core.checks import Situation
-from nimble_stone.core.deployment import BuiltNode, Changes, changes
+from nimble_stone.core.deployment import BuiltNode, Changes, Wanted, changes
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.kit import expression
 from nimble_stone.core.kit.model import Kit
@@ -45,11 +45,11 @@ async def evaluate(
     around: Surroundings | None = None,
     before: Before | None = None,
     instead: SharedValues | None = None,
-    anew: Collection[str] = (),
+    wanted: Wanted = Wanted(),
 ) -> Resolved:
     """Resolve, check and sequence a plan against the last facts. `before`: plans that are not kept
     yet but come first; `instead`: shared values as they
-    might become; `anew`: nodes that stand and are to be made again. Raises FormatError, Faults,
+    might become; `wanted`: what a person wants of nodes that stand. Raises FormatError, Faults,
     InputError.
     """
     plan = await parse_plan(text)
@@ -90,7 +90,7 @@ async def evaluate(
         prefer=held.hosts.get(plan.name, {}),
         built={ident: one.values for ident, one in stands.items()},
     )
-    changed = changes(sheet, stands, anew) if stands else None
+    changed = changes(sheet, stands, wanted) if stands else None
     licence = licence_sha256(package.descriptor for package in sheet.used)
     situation = Situation(
         sheet,

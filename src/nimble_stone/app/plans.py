@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import secrets
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -14,7 +14,7 @@ from nimble_stone.app.claims import holding_of, own_runs
 from nimble_stone.app.evaluate import evaluate
 from nimble_stone.app.resolved import Resolved
 from nimble_stone.app.texts import parse_plan
-from nimble_stone.core.deployment import as_built
+from nimble_stone.core.deployment import Wanted, as_built
 from nimble_stone.core.errors import Conflict, StoneError
 from nimble_stone.core.kit.model import Kit
 from nimble_stone.core.runs.change import Change
@@ -23,7 +23,7 @@ from nimble_stone.core.runs.states import ACTIVE, RunState
 from nimble_stone.engine import machines, surroundings, survey
 from nimble_stone.engine.engine import Engine
 from nimble_stone.engine.surroundings import Surroundings
-from nimble_stone.store import designs, records, runs
+from nimble_stone.store import designs, drift, records, runs
 from nimble_stone.store.records import PlanRow
 
 FRESH_S = 300.0
@@ -59,7 +59,7 @@ async def check_live(
     text: str,
     *,
     all_fresh: bool = True,
-    anew: Collection[str] = (),
+    wanted: Wanted = Wanted(),
 ) -> Resolved:
     """Read the hosts of the bay and the plan's machines again, ask who answers on the planned
     addresses, then evaluate again.
@@ -84,7 +84,7 @@ async def check_live(
             limit_s=CHECK_READ_S,
         ),
     )
-    again = await evaluate(app, kits, text, anew=anew)
+    again = await evaluate(app, kits, text, wanted=wanted)
     standing = await own_runs(app, again.sheet.plan.name)
     found = await app.store.read(records.load_estate)
     made = {
@@ -110,7 +110,7 @@ async def check_live(
             answering=asked.used,
             unasked=asked.unknown,
             around=around,
-            anew=anew,
+            wanted=wanted,
         )
         if asked.used or asked.unknown or around != Surroundings()
         else again
@@ -152,10 +152,11 @@ async def start_run(
     row: PlanRow,
     *,
     all_fresh: bool = True,
-    anew: Collection[str] = (),
+    wanted: Wanted = Wanted(),
 ) -> StartedRun:
     """Check against the live hosts, then start: what the plan builds, or, where it stands, what has
-    changed in the plan since. `anew`: nodes that stand and are to be made again.
+    changed in the plan since. `wanted`: what a person wants of nodes
+    that stand.
 
     Raises: Conflict when a run of this plan is running, or nothing is to be changed.
     """
@@ -167,7 +168,7 @@ async def start_run(
             code="run-exists",
             hint="Wait until it has ended, or roll it back.",
         )
-    found = await check_live(app, kits, row.text, all_fresh=all_fresh, anew=anew)
+    found = await check_live(app, kits, row.text, all_fresh=all_fresh, wanted=wanted)
     if found.changes is not None and not found.changes.any:
         raise Conflict(
             f"{plan.name} is deployed already, and no node is to be added or removed",
@@ -181,6 +182,9 @@ async def start_run(
         return StartedRun(plan.name, "", found)
     ident = secrets.token_hex(4)
     document = _frozen(found)
+    if found.changes is None:
+        # what an earlier deployment of this plan was found to be is of no interest
+        await app.store.write(drift.forget, plan.name)
     run = runs.RunRow(
         ident,
         plan.name,
@@ -205,6 +209,11 @@ def _frozen(found: Resolved) -> dict[str, Any]:
     """
     if found.changes is None:
         return freeze(found.sheet, found.steps, found.estate)
+    if found.changes.repairs:
+        stands = found.changes.standing
+        change = Change((), {ident: one.run for ident, one in stands.items()})
+        sheet = replace(found.sheet, nodes=as_built(found.sheet, found.changes))
+        return freeze(sheet, found.steps, found.estate, change)
     stands, adds = found.changes.standing, found.changes.adds
     change = Change(
         adds,

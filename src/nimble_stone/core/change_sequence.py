@@ -27,6 +27,8 @@ def of_change(
 
     Cost: O(steps + dependencies).
     """
+    if found.repairs:
+        return _repairing(found, whole)
     leaving = {ident: found.standing[ident].node for ident in found.removes}
     steps: list[Step] = []
     gone: dict[str, str] = {}
@@ -45,6 +47,16 @@ def of_change(
         steps += _away(sheet, leaving[ident], before, pace)
         before = (steps[-1].key,)
     steps += _again(sheet, whole, steps)
+    known = {step.key for step in steps}
+    return [replace(step, after=tuple(key for key in step.after if key in known)) for step in steps]
+
+
+REPAIRS = ("define", "start", "learn", "boot", "services")
+"""Kinds of steps that put a node's VM back: each looks first, and does only what is not so."""
+
+
+def _repairing(found: Changes, whole: Sequence[Step]) -> list[Step]:
+    steps = [step for step in whole if step.node in found.repairs and step.kind in REPAIRS]
     known = {step.key for step in steps}
     return [replace(step, after=tuple(key for key in step.after if key in known)) for step in steps]
 

@@ -6,7 +6,7 @@ or made anew. A node stands as the last run that made it left it.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 from nimble_stone.core.plan.sheet import Node, Sheet
@@ -76,11 +76,13 @@ class Changes:
     differs: tuple[Differs, ...] = ()
     standing: Mapping[str, BuiltNode] = field(default_factory=dict)
     """What stands now, by node id."""
+    repairs: tuple[str, ...] = ()
+    """Nodes whose VM is defined and started again as it was built, and nothing else."""
 
     @property
     def any(self) -> bool:
         """Whether there is something to do."""
-        return bool(self.adds or self.removes)
+        return bool(self.adds or self.removes or self.repairs)
 
     @property
     def anew(self) -> tuple[str, ...]:
@@ -88,10 +90,21 @@ class Changes:
         return tuple(ident for ident in self.adds if ident in self.removes)
 
 
-def changes(sheet: Sheet, standing: Mapping[str, BuiltNode], anew: Collection[str] = ()) -> Changes:
-    """What differs between a plan and what stands. `anew`: nodes that a person wants to be made
-    again. Cost: O(nodes × columns).
+@dataclass(frozen=True)
+class Wanted:
+    """What a person wants of nodes that stand: to be made again, or to be repaired. A repair does
+    nothing else: what the plan adds and removes waits for another run.
     """
+
+    anew: tuple[str, ...] = ()
+    repairs: tuple[str, ...] = ()
+
+
+def changes(sheet: Sheet, standing: Mapping[str, BuiltNode], wanted: Wanted = Wanted()) -> Changes:
+    """What differs between a plan and what stands. Cost: O(nodes × columns)."""
+    anew = wanted.anew
+    if repairs := tuple(ident for ident in standing if ident in wanted.repairs):
+        return Changes(standing=standing, repairs=repairs)
     planned = {node.id: node for node in sheet.nodes}
     again = [ident for ident in planned if ident in standing and ident in anew]
     adds = [ident for ident in planned if ident not in standing or ident in again]
@@ -108,6 +121,8 @@ def changes(sheet: Sheet, standing: Mapping[str, BuiltNode], anew: Collection[st
 
 def as_built(sheet: Sheet, found: Changes) -> tuple[Node, ...]:
     """The nodes after a change: those that stay as they were built, the others as planned."""
+    if found.repairs:
+        return tuple(one.node for one in found.standing.values())
     return tuple(
         found.standing[node.id].node
         if node.id in found.standing and node.id not in found.adds

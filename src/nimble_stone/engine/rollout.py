@@ -45,8 +45,13 @@ class Rollout:
         return KINDS[step.kind]
 
     def stays(self, step: Step) -> bool:
-        """What it took away cannot be brought back: a rollback leaves it as it is."""
-        return step.kind in ("leave", "retire")
+        """What it took away cannot be brought back, and what it did to nodes of earlier runs is
+        theirs: a rollback leaves that as it is.
+        """
+        change = self._run.change
+        if step.kind in ("leave", "retire"):
+            return True
+        return change is not None and bool(step.node) and step.node not in change.adds
 
     def asks(self, step: Step) -> bool:
         """Disks, media and VMs can be looked for."""

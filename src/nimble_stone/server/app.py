@@ -16,6 +16,7 @@ from fastapi.responses import FileResponse
 
 from nimble_stone import __version__
 from nimble_stone.app.application import Application
+from nimble_stone.app.drift import Watcher
 from nimble_stone.app.kits import KitFolder
 from nimble_stone.app.upgrades import bring_forward
 from nimble_stone.core import yaml_text
@@ -36,6 +37,7 @@ from nimble_stone.server.live import LiveRuns
 from nimble_stone.server.media import Media
 from nimble_stone.server.routes import (
     certificates,
+    deployments,
     designs,
     estate,
     keyring,
@@ -149,9 +151,12 @@ def create_app(
         await bring_forward(app, api.state.kits.last.kits)
         await api.state.intake.open()
         await api.state.engine.open()
+        watcher = Watcher(app)
+        watcher.open()
         try:
             yield
         finally:
+            await watcher.close()
             await api.state.scanner.close()
             await api.state.intake.close()
             await api.state.engine.close()
@@ -181,6 +186,7 @@ def create_app(
         packages.router,
         takeins.router,
         designs.router,
+        deployments.router,
         networks.router,
         search.router,
         tables.router,

@@ -37,6 +37,9 @@ class ChangesView(BaseModel):
     removes: list[ChangedNode] = []
     differs: list[DiffersView] = []
     forecast_s: float = 0.0
+    differing: list[str] = Field(
+        default=[], description="Nodes that were found otherwise than they were built."
+    )
 
 
 def changes_view(found: Resolved) -> ChangesView:

@@ -23,7 +23,7 @@ from nimble_stone.core.plan.cells import Cell
 from nimble_stone.core.plan.columns import any_on_machines
 from nimble_stone.core.plan.sheet import Node, Sheet
 from nimble_stone.server import run_answers, views
-from nimble_stone.store import runs
+from nimble_stone.store import drift, runs
 from nimble_stone.store.records import PlanRow
 
 # of PlanDelta: left out where they did not change
@@ -94,6 +94,11 @@ async def data_of(
         estate,
         checked=checked,
     )
+    if resolved.changes is not None:
+        now = app.clock()
+        found = await app.store.read(drift.of_plan, row.id)
+        differing = sorted({one.node for one in found if one.node and one.is_open(now)})
+        head["changes"] = head["changes"].model_copy(update={"differing": differing})
     return head | {"nodes": nodes_of(resolved.sheet), "hosts": _hosts(app, resolved, estate)}
 
 

@@ -376,6 +376,7 @@ class PlanLine(BaseModel):
         description="Blockers against the last facts; null where they are not counted yet."
     )
     run: RunLine | None
+    drift: int = Field(default=0, description="Differences from what was built, not accepted.")
 
 
 class EventView(BaseModel):

@@ -110,3 +110,9 @@ CREATE TABLE token (id TEXT PRIMARY KEY, name TEXT NOT NULL, sha256 TEXT NOT NUL
 CREATE TABLE medium (token_sha256 TEXT PRIMARY KEY, run TEXT NOT NULL REFERENCES run(id) ON DELETE CASCADE, machine TEXT NOT NULL, task TEXT NOT NULL, until REAL NOT NULL,
   fetched_at REAL, booted_at REAL, reported_at REAL, trouble TEXT NOT NULL DEFAULT '') STRICT;
 CREATE INDEX medium_of_run ON medium(run, machine);
+
+-- What stands otherwise than it was built, and when each deployment was last read.
+CREATE TABLE drift (plan TEXT NOT NULL REFERENCES plan(id) ON DELETE CASCADE, node TEXT NOT NULL, what TEXT NOT NULL, label TEXT NOT NULL, was TEXT NOT NULL,
+  now TEXT NOT NULL, since REAL NOT NULL, seen REAL NOT NULL, reason TEXT NOT NULL, until REAL NOT NULL, PRIMARY KEY (plan, node, what)) STRICT;
+CREATE TABLE drift_reading (plan TEXT PRIMARY KEY REFERENCES plan(id) ON DELETE CASCADE, at REAL NOT NULL, checks INTEGER NOT NULL, unasked INTEGER NOT NULL,
+  trouble TEXT NOT NULL) STRICT;

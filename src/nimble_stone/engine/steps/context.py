@@ -66,9 +66,16 @@ class Context:
             raise NotFound(f"{self.node.name} has no package")
         return package.descriptor
 
+    @property
+    def maker(self) -> str:
+        """The run that made the node, whose mark it bears: this one, or an earlier one that built
+        what this one puts right.
+        """
+        return self.run.made_by(self.node.id)
+
     def volume(self, what: str) -> str:
-        """Name of a volume of this run: the name is its mark."""
-        return f"ns-{self.run.id}-{what}"
+        """Name of a volume of the run that made the node: the name is its mark."""
+        return f"ns-{self.maker}-{what}"
 
     def tell(self, **values: Any) -> None:
         """Passing progress."""

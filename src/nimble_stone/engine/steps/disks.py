@@ -36,7 +36,7 @@ class Clone:
         made empty. A VM of this run that lost its disks goes first: it may still hold the old ones.
         """
         standing = await c.host.vms.find(c.node.name)
-        if standing is not None and standing.is_of(c.run.id):
+        if standing is not None and standing.is_of(c.maker):
             await c.host.vms.remove(c.node.name, c.run.id)
         for store in dict.fromkeys((c.step.datastore, *c.node.extra_places)):
             await c.host.storage.refresh(store)

@@ -24,7 +24,7 @@ class Define:
         found = await c.host.vms.find(c.node.name)
         if found is None:
             return None
-        if not found.is_of(c.run.id):
+        if not found.is_of(c.maker):
             raise Conflict(
                 f"VM {c.node.name} exists on {c.host.name} and was not created by this run; it is"
                 " left unchanged",
@@ -52,7 +52,7 @@ class Define:
         await c.host.vms.define(
             VmDesign(
                 name=node.name,
-                mark=Mark(run=c.run.id, node=node.id, plan=c.run.sheet.plan.name),
+                mark=Mark(run=c.maker, node=node.id, plan=c.run.sheet.plan.name),
                 domain_type=c.run.domain_types.get(c.step.host, "qemu"),
                 vcpu=node.vcpu,
                 memory_bytes=node.memory_bytes,

@@ -19,16 +19,18 @@ from nimble_stone.app.plans import check_live, start_run, start_several
 from nimble_stone.app.readiness import blockers_of
 from nimble_stone.app.texts import parse_plan
 from nimble_stone.core import answers
+from nimble_stone.core.deployment import Wanted
 from nimble_stone.core.errors import NotFound
 from nimble_stone.core.findings import Edit, Finding
 from nimble_stone.core.kit.model import Kit
 from nimble_stone.core.plan.sheet import count_of
+from nimble_stone.core.runs.states import RunState
 from nimble_stone.server import plan_answers as answering
 from nimble_stone.server import run_answers
 from nimble_stone.server.change_views import ChangesView, changes_view
 from nimble_stone.server.deps import TheApplication, TheEngine, TheKitFolder, TheKits
 from nimble_stone.server.views import PlanAnswer, PlanLine, PlanView, StepView, step_views
-from nimble_stone.store import records, runs
+from nimble_stone.store import drift, records, runs
 from nimble_stone.store.records import PlanRow
 
 router = APIRouter(tags=["plans"])
@@ -169,8 +171,11 @@ async def plan_list(app: TheApplication, kits: TheKits) -> list[PlanLine]:
     estate = await estate_of(app)
     rows = await app.store.read(records.plans)
     blockers = await blockers_of(app, kits, rows)
+    differing, now = await app.store.read(drift.everything), app.clock()
     for row in rows:
-        newest = await app.store.read(runs.runs, row.id)
+        own = await app.store.read(runs.runs, row.id)
+        # a change that was rolled back hides nothing of what stands
+        newest = [run for run in own if run.state != RunState.UNDONE] or own
         plan = await parse_plan(row.text)
         kit = kits.get(plan.kit)
         lines.append(
@@ -184,6 +189,7 @@ async def plan_list(app: TheApplication, kits: TheKits) -> list[PlanLine]:
                 nodes=sum(count_of(plan, role, estate) for role in kit.roles) if kit else 0,
                 trouble="" if kit else f"no kit {plan.kit}",
                 blockers=blockers.get(row.id),
+                drift=sum(one.is_open(now) for one in differing.get(row.id, [])),
                 run=(await run_answers.run_lines(app, newest[:1]))[0] if newest else None,
             )
         )
@@ -341,6 +347,15 @@ class Start(BaseModel):
     again: list[Annotated[str, Field(max_length=60)]] = Field(
         default=[], max_length=200, description="Deployed nodes to make again."
     )
+    repair: list[Annotated[str, Field(max_length=60)]] = Field(
+        default=[],
+        max_length=2000,
+        description="Deployed nodes whose VM is defined and started again; nothing else is done.",
+    )
+
+    def wanted(self) -> Wanted:
+        """What a person wants of nodes that stand."""
+        return Wanted(tuple(self.again), tuple(self.repair))
 
 
 @router.post("/plans/{ident}/run", response_model=Started)
@@ -355,7 +370,7 @@ async def plan_run(
     run adds and removes nodes as the plan says by now.
     """
     row = await app.store.read(records.get_plan, ident)
-    started = await start_run(app, engine, kits, row, anew=body.again if body else ())
+    started = await start_run(app, engine, kits, row, wanted=body.wanted() if body else Wanted())
     assert started.resolved is not None
     data = await answering.data_of(app, row, started.resolved, checked=True)
     return Response(
@@ -376,12 +391,14 @@ async def plan_changes(
     app: TheApplication,
     kits: TheKits,
     again: Annotated[tuple[str, ...], Query(max_length=200)] = (),
+    repair: Annotated[tuple[str, ...], Query(max_length=2000)] = (),
 ) -> ChangesAnswer:
     """What a run would change of what stands: nodes to be added and removed, what differs and stays
-    as it is, and the steps. `again`: nodes to make again.
+    as it is, and the steps. `again`: nodes to make again,
+    `repair`: nodes to repair.
     """
     row = await app.store.read(records.get_plan, ident)
-    found = await evaluate(app, kits, row.text, anew=again)
+    found = await evaluate(app, kits, row.text, wanted=Wanted(again, repair))
     does = found.changes is not None and found.changes.any
     return ChangesAnswer(
         **changes_view(found).model_dump(),

@@ -8,8 +8,9 @@
   let { plan }: { plan: PlanLine } = $props();
   const MOST = 60;
   let state = $derived(plan.run?.state ?? '');
+  let differs = $derived(state === 'done' && (plan.drift ?? 0) > 0);
   let href = $derived(
-    plan.run && state !== 'undone' ? `/plans/${plan.id}/run` : `/plans/${plan.id}`,
+    plan.run && state !== 'undone' && !differs ? `/plans/${plan.id}/run` : `/plans/${plan.id}`,
   );
   let all = $derived(plan.run && state !== 'undone' ? plan.run.nodes : plan.nodes);
   let deployed = $derived(plan.run && state !== 'undone' ? plan.run.deployed : 0);
@@ -18,7 +19,8 @@
 
 <a {href} class={state || 'new'}>
   <span class="head"
-    ><StateMark state={MARKS[state] ?? 'planned'} label="" /> <b>{plan.title}</b></span
+    ><StateMark state={differs ? 'failed' : (MARKS[state] ?? 'planned')} label="" />
+    <b>{plan.title}</b></span
   >
   <span class="blocks" aria-hidden="true"
     >{#each { length: blocks } as _, i (i)}<i class:deployed={i < deployed}

@@ -5,6 +5,7 @@
   import { count } from '../../lib/format';
   import { notices } from '../../lib/notices.svelte';
   import Cluster from './Cluster.svelte';
+  import { stateOf } from '../plans/list';
   import { grouped, rows } from './overview';
   import RunTable from './RunTable.svelte';
 
@@ -49,7 +50,7 @@
     <h1>
       {#if first}{count(groups.attention.length, 'plan')}
         {groups.attention.length === 1 ? 'needs' : 'need'} attention.
-        <b>{first.title}: {first.run?.words.plans.replace('needs attention: ', '')}.</b>
+        <b>{first.title}: {stateOf(first).replace('needs attention: ', '')}.</b>
       {:else if groups.running.length}<b>{count(groups.running.length, 'run')} in progress.</b>
       {:else if plans.length}{count(groups.deployed.length, 'cluster')} deployed, {count(
           groups.planned.length,

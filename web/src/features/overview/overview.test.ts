@@ -28,6 +28,7 @@ function plan(id: string, state = ''): PlanLine {
     nodes: 3,
     trouble: '',
     blockers: null,
+    drift: 0,
     run: state ? run(`r-${id}`, state) : null,
   };
 }

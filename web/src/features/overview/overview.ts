@@ -30,7 +30,7 @@ export function grouped(plans: PlanLine[]): Groups {
   const found: Groups = { attention: [], running: [], deployed: [], planned: [] };
   for (const plan of plans) {
     const state = plan.run?.state ?? '';
-    if (WAITS.includes(state)) found.attention.push(plan);
+    if (WAITS.includes(state) || (state === 'done' && plan.drift)) found.attention.push(plan);
     else if (MOVES.includes(state)) found.running.push(plan);
     else if (state === 'done') found.deployed.push(plan);
     else found.planned.push(plan);

@@ -13,6 +13,7 @@ function plan(id: string, nodes: number, changed: number): PlanLine {
     nodes,
     trouble: '',
     blockers: null,
+    drift: 0,
     run: null,
   };
 }

@@ -10,7 +10,11 @@ export interface Order {
 
 /** How a plan stands, in the words of the list. */
 export function stateOf(plan: PlanLine): string {
-  if (plan.run && plan.run.state !== 'undone') return plan.run.words.plans;
+  if (plan.run && plan.run.state !== 'undone') {
+    const ended = ['done', 'unproved'].includes(plan.run.state);
+    const differs = ended && plan.drift ? `, ${count(plan.drift, 'difference')} found` : '';
+    return plan.run.words.plans + differs;
+  }
   const before = plan.run ? 'rolled back, ' : '';
   if (plan.trouble) return before + plan.trouble;
   if (plan.blockers === null) return `${before}not deployed`;

@@ -66,7 +66,7 @@
     font-weight: 600;
   }
   .gone {
-    color: var(--trouble);
+    color: var(--blocker);
   }
   .link {
     border: 0;

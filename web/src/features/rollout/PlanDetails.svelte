@@ -4,6 +4,7 @@
   import Later from '../../lib/ui/Later.svelte';
   import PlanLedger from '../ledger/PlanLedger.svelte';
   import Changes from './Changes.svelte';
+  import Drift from './Drift.svelte';
   import { parts } from './parts';
   import { QUESTIONS, type Place } from './place';
   import type { Rollout } from './rollout.svelte';
@@ -16,8 +17,18 @@
     lost: string[];
     onfix: (finding: Finding) => void;
     onagain: (node: string) => void;
+    onrepair: (nodes: string[]) => void;
   }
-  let { rollout, plan, place, node, lost = $bindable(), onfix, onagain }: Props = $props();
+  let {
+    rollout,
+    plan,
+    place,
+    node,
+    lost = $bindable(),
+    onfix,
+    onagain,
+    onrepair,
+  }: Props = $props();
 </script>
 
 <nav aria-label="Details of">
@@ -61,6 +72,12 @@
       busy={rollout.busy}
       onselect={(n, column) => place.go({ node: n, column })}
       {onagain}
+    /><Drift
+      plan={plan.id}
+      version={plan.runs[0]?.state + (plan.runs[0]?.id ?? '')}
+      busy={rollout.busy}
+      onselect={(n) => place.go({ node: n, column: 'host' })}
+      {onrepair}
     />{/if}
   <PlanLedger {plan} onedit={(e) => rollout.edit(e)} {onfix} />{/if}
 

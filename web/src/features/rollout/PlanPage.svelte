@@ -10,6 +10,7 @@
   import Button from '../../lib/ui/Button.svelte';
   import Sheet from '../sheet/Sheet.svelte';
   import Wall from '../wall/Wall.svelte';
+  import type { StoneState } from '../wall/WallStone.svelte';
   import Frame from '../../lib/ui/Frame.svelte';
   import { moved } from './moves';
   import { mendingOf, notInspected, type Place } from './place';
@@ -44,18 +45,15 @@
     (plan.changes?.adds?.length ?? 0) + (plan.changes?.removes?.length ?? 0) > 0,
   );
   let added = $derived(new Set((plan.changes?.adds ?? []).map((one) => one.node)));
+  const stateOf = (id: string): StoneState => {
+    if (added.has(id)) return { mark: 'planned', share: 0, text: 'to be added' };
+    if (plan.changes?.differing?.includes(id))
+      return { mark: 'failed', share: 1, text: 'differs from what was built' };
+    return { mark: 'done', share: 1, text: 'deployed' };
+  };
   /** Of a deployed plan: what is built, and what is only planned. */
   let states = $derived(
-    plan.changes
-      ? new Map(
-          plan.nodes.map((one) => [
-            one.id,
-            added.has(one.id)
-              ? { mark: 'planned' as const, share: 0, text: 'to be added' }
-              : { mark: 'done' as const, share: 1, text: 'deployed' },
-          ]),
-        )
-      : undefined,
+    plan.changes ? new Map(plan.nodes.map((one) => [one.id, stateOf(one.id)])) : undefined,
   );
   let built: Sentence | null = $derived(
     run && run.state !== 'undone' && run.plan === plan.id && !changing
@@ -223,6 +221,9 @@
       onfix={fix}
       onagain={(one) => {
         open = { kind: 'removes', node: one };
+      }}
+      onrepair={async (nodes) => {
+        if (await rollout.start([], nodes)) router.go(place.base('run'));
       }}
     />{/snippet}
 </Frame>

@@ -22,6 +22,9 @@ export type Progress = Record<
   }
 >;
 
+/** The newest run that stands, else the newest: a change that was rolled back hides nothing. */
+const newest = (plan: PlanView) => plan.runs.find((run) => run.state !== 'undone') ?? plan.runs[0];
+
 export class Rollout {
   readonly id: string;
   #plan = $state.raw<PlanView | null>(null);
@@ -97,7 +100,7 @@ export class Rollout {
     await this.#work(async () => {
       const plan = await get(`/plans/${this.id}`);
       this.#plan = plan;
-      const id = runId || plan.runs[0]?.id;
+      const id = runId || newest(plan)?.id;
       if (id) await this.#readRun(id);
     });
     await this.#sendLeft();
@@ -117,7 +120,7 @@ export class Rollout {
   async #comeBack() {
     try {
       if (!this.#unsent.length) this.#plan = await get(`/plans/${this.id}`);
-      const id = this.#run?.id ?? this.#plan?.runs[0]?.id;
+      const id = this.#run?.id ?? (this.#plan ? newest(this.#plan)?.id : undefined);
       if (id) await this.#readRun(id);
       this.#close();
       this.#open();
@@ -297,12 +300,12 @@ export class Rollout {
     }
   }
 
-  /** Starts the run, making the named nodes again; the id, or '' when blockers stand in the way (they are then in the plan). */
-  async start(again: string[] = []): Promise<string> {
+  /** Starts the run, making named nodes again, or repairing them; the id, or '' when blockers stand in the way (they are then in the plan). */
+  async start(again: string[] = [], repair: string[] = []): Promise<string> {
     let id = '';
     await this.#work(() =>
       this.#telling(async () => {
-        const started = await send('POST', `/plans/${this.id}/run`, { again });
+        const started = await send('POST', `/plans/${this.id}/run`, { again, repair });
         this.#plan = started.plan;
         id = started.run;
         if (id) {

@@ -1,0 +1,130 @@
+"""Reading what stands again and again, and telling what differs from what was built."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import logging
+
+from nimble_stone.app.application import Application
+from nimble_stone.app.claims import own_runs
+from nimble_stone.app.deployments import standing
+from nimble_stone.core.drift import Drift, merged
+from nimble_stone.core.errors import Conflict, InputError, StoneError
+from nimble_stone.engine import acceptance
+from nimble_stone.engine.frozen import thawed
+from nimble_stone.store import drift as kept
+from nimble_stone.store import records, runs
+
+log = logging.getLogger("nimble_stone.drift")
+EVERY_MIN = 60
+"""Minutes between two readings of a deployment, where nobody set another number."""
+MOST_MIN = 7 * 24 * 60
+SETTING = "drift-minutes"
+LONGEST_S = 366 * 86400.0
+LOOKS_S = 30.0
+"""Seconds between two looks for deployments whose turn it is."""
+
+
+async def every_minutes(app: Application) -> int:
+    """Minutes between two readings; 0: off."""
+    said = await app.store.read(records.get_meta, SETTING)
+    return int(said) if said and said.isdigit() else EVERY_MIN
+
+
+async def set_every(app: Application, minutes: int) -> None:
+    """Set it. Raises InputError."""
+    if not 0 <= minutes <= MOST_MIN:
+        raise InputError(f"0 to {MOST_MIN} minutes; 0 switches it off", code="drift-minutes")
+    await app.store.write(records.put_meta, SETTING, str(minutes))
+
+
+async def read(app: Application, plan: str) -> list[Drift]:
+    """Read a deployment now. Nothing is changed anywhere.
+
+    Raises Conflict when nothing of the plan stands, or a run of it is under way.
+    """
+    if plan not in await app.store.read(kept.standing_plans):
+        raise Conflict(
+            f"Nothing of {plan} is deployed, or a run of it is in progress.",
+            code="nothing-stands",
+            hint="Wait for its run, or roll it out.",
+        )
+    newest = (await own_runs(app, plan))[0]
+    nodes = set(await standing(app, plan))
+    try:
+        frozen = await thawed(app.store, await app.store.read(runs.get_run, newest))
+        verdicts = await acceptance.prove(app, frozen)
+    except StoneError as error:
+        trouble = app.blank(str(error))[:300]
+        reading = kept.Reading(plan, app.clock(), 0, 0, trouble)
+        await app.store.write(kept.put_reading, reading)
+        raise
+    now = app.clock()
+    found = merged(await app.store.read(kept.of_plan, plan), verdicts, nodes, now)
+    unasked = sum(not one.checked for one in verdicts)
+    reading = kept.Reading(plan, now, len(verdicts), unasked, "")
+    await app.store.write(kept.put, plan, found, reading)
+    return found
+
+
+async def accept(
+    app: Application, plan: str, node: str, check: str, reason: str, days: float
+) -> None:
+    """Accept a difference for some days, with a reason; 0 days: no longer. Raises InputError,
+    NotFound.
+    """
+    if days and not reason.strip():
+        raise InputError("Say why it is accepted.", code="reason-missing")
+    until = app.clock() + min(days * 86400, LONGEST_S) if days else 0.0
+    await app.store.write(kept.accept, plan, node, check, reason.strip()[:500], until)
+
+
+class Watcher:
+    """Reads each deployment when its turn comes, one at a time, so that hosts and nodes are asked
+    little at once.
+    """
+
+    def __init__(self, app: Application) -> None:
+        self._app = app
+        self._task: asyncio.Task[None] | None = None
+
+    def open(self) -> None:
+        """Begin."""
+        self._task = asyncio.create_task(self._go())
+
+    async def close(self) -> None:
+        """End."""
+        if self._task is not None:
+            self._task.cancel()
+            with contextlib.suppress(asyncio.CancelledError):
+                await self._task
+
+    async def _go(self) -> None:
+        while True:
+            await self._app.pause(LOOKS_S)
+            try:
+                await self.due()
+            except StoneError as error:
+                log.warning("drift: %s", error)
+            except Exception:
+                log.exception("drift")
+
+    async def due(self) -> list[str]:
+        """Read the deployments whose turn it is; answers with their plans."""
+        every = await every_minutes(self._app)
+        if not every:
+            return []
+        last = await self._app.store.read(kept.readings)
+        now = self._app.clock()
+        turn = [
+            plan
+            for plan in await self._app.store.read(kept.standing_plans)
+            if plan not in last or now - last[plan].at >= every * 60
+        ]
+        for plan in turn:
+            try:
+                await read(self._app, plan)
+            except StoneError as error:
+                log.warning("drift of %s: %s", plan, error)
+        return turn

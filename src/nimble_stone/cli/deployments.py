@@ -1,0 +1,175 @@
+"""Commands about what is deployed: list, drift, repair, accept, retire."""
+
+from __future__ import annotations
+
+import time
+from typing import Annotated, Any
+
+import typer
+
+from nimble_stone.cli.client import Client
+from nimble_stone.cli.say import FOUND, Json, answer, table
+from nimble_stone.core.errors import InputError
+from nimble_stone.core.units import count_text, time_text
+
+app = typer.Typer(
+    help="Deployments: list, read, drift, repair, accept, retire.", no_args_is_help=True
+)
+
+
+ENDED = ("done", "unproved", "undone", "held")
+STUCK = ("retry", "undo", "skip")
+"""What a run asks of a person when it cannot go on by itself."""
+
+
+def _ended(client: Client, run: str) -> str:
+    """The state of a run once it needs no waiting any more."""
+    while True:
+        found = client.call("GET", f"/api/runs/{run}")
+        if found["state"] in ENDED or found["sentence"]["action"]["kind"] in STUCK:
+            return str(found["state"])
+        time.sleep(0.3)
+
+
+def _age(view: dict[str, Any]) -> str:
+    since = max(0.0, view["now"] - view["read_at"])
+    return f"{time_text(since)} ago" if view["read_at"] else ""
+
+
+def _state(view: dict[str, Any]) -> str:
+    if view["trouble"]:
+        return f"not read: {view['trouble']}"
+    open_ = [one for one in view["drift"] if one["open"]]
+    if open_:
+        return f"{count_text(len(open_), 'difference')}"
+    return "as built" if view["read_at"] else "not read yet"
+
+
+@app.command("list")
+def deployment_list(as_json: Json = False) -> None:
+    """What is deployed, and whether it is as it was built."""
+    client = Client()
+    found = client.call("GET", "/api/deployments")
+    rows = [
+        [
+            one["plan"],
+            count_text(one["nodes"], "node"),
+            _state(one),
+            _age(one),
+        ]
+        for one in found
+    ]
+    answer(found, as_json, *(table(rows) or ["Nothing is deployed."]))
+
+
+def _lines(view: dict[str, Any]) -> list[str]:
+    lines = [f"{view['plan']}: {count_text(view['nodes'], 'node')}, {_state(view)}."]
+    for one in view["drift"]:
+        lines.append(
+            f"  {one['name']}: {one['label']}: {one['now']}; built: {one['was']} ({one['check']})"
+        )
+        if not one["open"]:
+            lines.append(f"    accepted: {one['reason']}")
+        elif one["puts_back"]:
+            lines.append(f"    put back: deployment repair {view['plan']} {one['node']}")
+    if view["unasked"]:
+        lines.append(f"  {count_text(view['unasked'], 'check')} could not be asked.")
+    return lines
+
+
+@app.command("show")
+def deployment_show(plan: str, as_json: Json = False) -> None:
+    """One deployment as it was last read. Exit code 1 when it differs."""
+    _told(Client().call("GET", f"/api/deployments/{plan}"), as_json)
+
+
+@app.command("drift")
+def deployment_drift(plan: str, as_json: Json = False) -> None:
+    """Read a deployment now and tell what differs from what was built. Nothing is changed. Exit
+    code 1 when it differs.
+    """
+    _told(Client().call("POST", f"/api/deployments/{plan}/read", {}), as_json)
+
+
+def _told(view: dict[str, Any], as_json: bool) -> None:
+    answer(view, as_json, *_lines(view))
+    if any(one["open"] for one in view["drift"]):
+        raise typer.Exit(FOUND)
+
+
+@app.command("repair")
+def deployment_repair(
+    plan: str,
+    nodes: Annotated[list[str], typer.Argument(help="Nodes such as archive-1.")],
+    wait: Annotated[bool, typer.Option("--wait", help="Wait until it has ended.")] = False,
+    as_json: Json = False,
+) -> None:
+    """Define and start the VMs of nodes again, as they were built; disks are not touched."""
+    client = Client()
+    found = client.patient(f"/api/plans/{plan}/run", {"repair": nodes})
+    if not found["run"]:
+        blockers = [f for f in found["plan"]["findings"] if f["severity"] == "blocker"]
+        answer(found, as_json, "Not started.", *(f["message"] for f in blockers))
+        raise typer.Exit(FOUND)
+    answer({"run": found["run"]}, as_json, f"run {found['run']} started")
+    if wait and (state := _ended(client, found["run"])) not in ("done", "unproved"):
+        answer(found, as_json, f"run {found['run']}: {state}")
+        raise typer.Exit(FOUND)
+
+
+@app.command("accept")
+def deployment_accept(
+    plan: str,
+    check: Annotated[str, typer.Argument(help="The check's id, as `drift` names it.")],
+    node: Annotated[str, typer.Option(help="Node; none: the cluster.")] = "",
+    reason: Annotated[str, typer.Option(help="Why; shown with the difference.")] = "",
+    days: Annotated[float, typer.Option(help="For how many days; 0: no longer.")] = 30.0,
+    as_json: Json = False,
+) -> None:
+    """Accept a difference for some days."""
+    body = {"node": node, "check": check, "reason": reason, "days": days}
+    view = Client().call("POST", f"/api/deployments/{plan}/accept", body)
+    answer(view, as_json, *_lines(view))
+
+
+@app.command("every")
+def deployment_every(
+    minutes: Annotated[
+        int | None, typer.Argument(help="Minutes between two readings; 0: off.")
+    ] = None,
+    as_json: Json = False,
+) -> None:
+    """How often deployments are read; with a number, set it."""
+    client = Client()
+    if minutes is None:
+        found = client.call("GET", "/api/deployments/every")
+    else:
+        found = client.call("PUT", "/api/deployments/every", {"minutes": minutes})
+    every = found["minutes"]
+    answer(found, as_json, f"every {every} min" if every else "off")
+
+
+@app.command("retire")
+def deployment_retire(
+    plan: str,
+    confirm: Annotated[str, typer.Option(help="The plan's name: all its VMs are deleted.")] = "",
+    as_json: Json = False,
+) -> None:
+    """Roll back all runs of a plan, the newest first: its VMs, disks, media and names are gone."""
+    client = Client()
+    if confirm != plan:
+        raise InputError(
+            f"Retiring deletes every VM of {plan} with its disks.",
+            code="confirm",
+            hint=f"Add --confirm {plan}",
+        )
+    runs = client.call("GET", f"/api/runs?plan={plan}")
+    done = []
+    for run in [one for one in runs if one["state"] != "undone"]:
+        client.call("POST", f"/api/runs/{run['id']}/undo", {})
+        state = _ended(client, run["id"])
+        done.append({"run": run["id"], "state": state})
+        if state != "undone":
+            answer(done, as_json, f"run {run['id']} is {state}: see `run show {run['id']}`")
+            raise typer.Exit(FOUND)
+    answer(done, as_json, f"{plan} is retired: {count_text(len(done), 'run')} rolled back")

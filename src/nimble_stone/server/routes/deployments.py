@@ -1,0 +1,131 @@
+"""Deployments: what stands of each plan, and what differs from what was built."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import APIRouter, Path
+from pydantic import BaseModel, Field
+
+from nimble_stone.app import drift
+from nimble_stone.app.application import Application
+from nimble_stone.app.deployments import standing
+from nimble_stone.core.drift import RESTARTS, Drift
+from nimble_stone.server.deps import TheApplication
+from nimble_stone.store import drift as kept
+
+router = APIRouter(tags=["deployments"])
+Plan = Annotated[str, Path(max_length=60)]
+
+
+class DriftView(BaseModel):
+    """One difference between what was built and what was found."""
+
+    node: str = Field(description="Empty: the cluster.")
+    name: str
+    check: str
+    label: str
+    was: str
+    now: str
+    since: float
+    seen: float
+    reason: str
+    until: float
+    open: bool = Field(description="Whether it is not accepted.")
+    puts_back: bool = Field(description="Whether starting the node's VM again puts it back.")
+
+
+class DeploymentView(BaseModel):
+    """What stands of a plan, and how it was found."""
+
+    plan: str
+    nodes: int
+    runs: list[str] = Field(description="Runs that made nodes which stand.")
+    read_at: float = Field(description="0: not read yet.")
+    checks: int
+    unasked: int = Field(description="Checks that could not be asked in the last reading.")
+    trouble: str
+    now: float
+    drift: list[DriftView]
+
+
+class EveryMinutes(BaseModel):
+    """How often deployments are read."""
+
+    minutes: int = Field(ge=0, description="Minutes between two readings; 0: off.")
+
+
+class Acceptance(BaseModel):
+    """A decision about one difference."""
+
+    node: str = Field(default="", max_length=60)
+    check: str = Field(max_length=60)
+    reason: str = Field(default="", max_length=500)
+    days: float = Field(ge=0, le=366, description="For how many days it is accepted; 0: no longer.")
+
+
+async def _view(app: Application, plan: str) -> DeploymentView:
+    stands = await standing(app, plan)
+    reading = (await app.store.read(kept.readings)).get(plan)
+    now = app.clock()
+    found = await app.store.read(kept.of_plan, plan) if stands else []
+    names = {ident: one.node.name for ident, one in stands.items()}
+    return DeploymentView(
+        plan=plan,
+        nodes=len(stands),
+        runs=list(dict.fromkeys(one.run for one in stands.values())),
+        read_at=reading.at if reading else 0.0,
+        checks=reading.checks if reading else 0,
+        unasked=reading.unasked if reading else 0,
+        trouble=reading.trouble if reading else "",
+        now=now,
+        drift=[_drift(one, names, now) for one in found],
+    )
+
+
+def _drift(one: Drift, names: dict[str, str], now: float) -> DriftView:
+    return DriftView(
+        **vars(one),
+        name=names.get(one.node, one.node or "cluster"),
+        open=one.is_open(now),
+        puts_back=bool(one.node) and one.check in RESTARTS,
+    )
+
+
+@router.get("/deployments")
+async def deployments_list(app: TheApplication) -> list[DeploymentView]:
+    """All deployments with their drift."""
+    return [await _view(app, plan) for plan in await app.store.read(kept.standing_plans)]
+
+
+@router.get("/deployments/every")
+async def deployments_every(app: TheApplication) -> EveryMinutes:
+    """How often they are read."""
+    return EveryMinutes(minutes=await drift.every_minutes(app))
+
+
+@router.put("/deployments/every")
+async def deployments_set_every(body: EveryMinutes, app: TheApplication) -> EveryMinutes:
+    """Set it; 0 switches the readings off."""
+    await drift.set_every(app, body.minutes)
+    return EveryMinutes(minutes=await drift.every_minutes(app))
+
+
+@router.get("/deployments/{plan}")
+async def deployment_show(plan: Plan, app: TheApplication) -> DeploymentView:
+    """One deployment with its drift."""
+    return await _view(app, plan)
+
+
+@router.post("/deployments/{plan}/read")
+async def deployment_read(plan: Plan, app: TheApplication) -> DeploymentView:
+    """Read it now. Nothing is changed."""
+    await drift.read(app, plan)
+    return await _view(app, plan)
+
+
+@router.post("/deployments/{plan}/accept")
+async def deployment_accept(plan: Plan, body: Acceptance, app: TheApplication) -> DeploymentView:
+    """Accept a difference for some days, with a reason."""
+    await drift.accept(app, plan, body.node, body.check, body.reason, body.days)
+    return await _view(app, plan)

@@ -1,0 +1,123 @@
+"""Plain functions over the tables of drift."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from nimble_stone.core.drift import Drift
+from nimble_stone.core.errors import NotFound
+
+Db = sqlite3.Connection
+
+
+@dataclass(frozen=True)
+class Reading:
+    """The last reading of a deployment: how many checks, how many of them could not be asked, and
+    why nothing was read at all, '' when it was.
+    """
+
+    plan: str
+    at: float
+    checks: int
+    unasked: int
+    trouble: str
+
+
+def of_plan(db: Db, plan: str) -> list[Drift]:
+    """The drift of a plan, the oldest first."""
+    rows = db.execute("SELECT * FROM drift WHERE plan = ? ORDER BY since, node, what", (plan,))
+    return [_drift(row) for row in rows]
+
+
+def everything(db: Db) -> dict[str, list[Drift]]:
+    """Plan → its drift, for those that have some."""
+    found: dict[str, list[Drift]] = {}
+    rows = db.execute(
+        "SELECT * FROM drift WHERE plan IN (SELECT plan FROM run WHERE kind = 'rollout' AND state"
+        " IN ('done', 'unproved')) ORDER BY plan, since, node, what"
+    )
+    for row in rows:
+        found.setdefault(row["plan"], []).append(_drift(row))
+    return found
+
+
+def _drift(row: sqlite3.Row) -> Drift:
+    return Drift(
+        row["node"],
+        row["what"],
+        row["label"],
+        row["was"],
+        row["now"],
+        row["since"],
+        row["seen"],
+        row["reason"],
+        row["until"],
+    )
+
+
+def put(db: Db, plan: str, found: Iterable[Drift], reading: Reading) -> None:
+    """Keep what a reading found in place of what the one before did."""
+    db.execute("DELETE FROM drift WHERE plan = ?", (plan,))
+    db.executemany(
+        "INSERT INTO drift VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        [
+            (
+                plan,
+                one.node,
+                one.check,
+                one.label,
+                one.was,
+                one.now,
+                one.since,
+                one.seen,
+                one.reason,
+                one.until,
+            )
+            for one in found
+        ],
+    )
+    put_reading(db, reading)
+
+
+def put_reading(db: Db, reading: Reading) -> None:
+    """Keep when a deployment was read, and what came of it."""
+    db.execute(
+        "INSERT INTO drift_reading VALUES (?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET"
+        " at = excluded.at, checks = excluded.checks, unasked = excluded.unasked,"
+        " trouble = excluded.trouble",
+        (reading.plan, reading.at, reading.checks, reading.unasked, reading.trouble),
+    )
+
+
+def readings(db: Db) -> dict[str, Reading]:
+    """Plan → its last reading."""
+    rows = db.execute("SELECT plan, at, checks, unasked, trouble FROM drift_reading")
+    return {row["plan"]: Reading(*row) for row in rows}
+
+
+def forget(db: Db, plan: str) -> None:
+    """Nothing of the plan stands any more."""
+    db.execute("DELETE FROM drift WHERE plan = ?", (plan,))
+    db.execute("DELETE FROM drift_reading WHERE plan = ?", (plan,))
+
+
+def accept(db: Db, plan: str, node: str, what: str, reason: str, until: float) -> None:
+    """Accept one difference until a day; 0: no longer. Raises NotFound."""
+    changed = db.execute(
+        "UPDATE drift SET reason = ?, until = ? WHERE plan = ? AND node = ? AND what = ?",
+        (reason, until, plan, node, what),
+    )
+    if changed.rowcount == 0:
+        raise NotFound(f"plan {plan} has no drift “{what}” of {node or 'the cluster'}")
+
+
+def standing_plans(db: Db) -> list[str]:
+    """Plans with a rollout that has ended and was not rolled back, and none under way."""
+    rows = db.execute(
+        "SELECT DISTINCT plan FROM run WHERE kind = 'rollout' AND state IN ('done', 'unproved')"
+        " AND plan IN (SELECT id FROM plan) AND plan NOT IN (SELECT plan FROM run WHERE kind ="
+        " 'rollout' AND state NOT IN ('done', 'unproved', 'undone')) ORDER BY plan"
+    )
+    return [row["plan"] for row in rows]

@@ -94,6 +94,7 @@ def test_a_deployment_grows_and_shrinks(client: Client, lab: LabProcess, stands:
     done = ended(client, shrunk)
     assert done["state"] == "done", [s["message"] for s in done["steps"] if s["message"]]
     assert [step["key"] for step in done["steps"]] == ["leave/leave/archive-3", "retire/archive-3"]
+    assert done["sentence"]["before"] == "3 of 3 nodes deployed. "
     assert members(done).count("grows-") == 3
     assert not any("archive-3" in name for name in ours(lab))
     found = client.call("GET", "/api/plans/grows/changes")

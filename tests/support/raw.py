@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+from concurrent.futures import ThreadPoolExecutor
 
 import asyncssh
 
@@ -28,4 +29,6 @@ def ssh(lab: LabProcess, host: str, command: str, stdin: str) -> str:
             found = await connection.run(command, input=stdin)
             return str(found.stdout)
 
-    return asyncio.run(run())
+    # a test that drives a browser has a loop of its own in this thread
+    with ThreadPoolExecutor(1) as beside:
+        return beside.submit(lambda: asyncio.run(run())).result()

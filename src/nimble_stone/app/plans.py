@@ -215,9 +215,10 @@ def _frozen(found: Resolved) -> dict[str, Any]:
         sheet = replace(found.sheet, nodes=as_built(found.sheet, found.changes))
         return freeze(sheet, found.steps, found.estate, change)
     stands, adds = found.changes.standing, found.changes.adds
+    moved = {*adds, *found.changes.removes}
     change = Change(
         adds,
-        {ident: one.run for ident, one in stands.items() if ident not in adds},
+        {ident: one.run for ident, one in stands.items() if ident not in moved},
         {ident: stands[ident].run for ident in found.changes.removes},
         tuple(stands[ident].node for ident in found.changes.removes),
     )

@@ -54,13 +54,14 @@
     }}
     onclose={close}
   />
-{:else if open?.kind === 'removes'}{@const again = open.node}<Later
+{:else if open?.kind === 'removes'}<Later
     load={parts.removes}
     {plan}
-    {again}
+    again={open.node}
     onagree={async () => {
+      const again = open?.kind === 'removes' && open.node ? [open.node] : [];
       close();
-      if (await rollout.start(again ? [again] : [])) router.go(`/plans/${plan.id}/run`);
+      if (await rollout.start(again)) router.go(`/plans/${plan.id}/run`);
     }}
     onclose={close}
   />

@@ -29,6 +29,10 @@ def test_a_deployment_is_changed_from_its_page(
     page.get_by_role("button", name="Check and change").click()
     expect(title).to_contain_text("4 of 4 nodes deployed. All")
     expect(page.get_by_text("deployed, unchanged")).to_have_count(3)
+    # the plan's page knows at once that it is built
+    page.get_by_role("link", name="Plan", exact=True).click()
+    expect(title).to_contain_text("This plan has a run")
+    expect(page.locator('[data-node="archive-3"]')).to_have_attribute("data-state", "done")
     # what somebody did by hand is found, and put back
     arc = next(n for n in client.call("GET", "/api/plans/quay")["nodes"] if n["id"] == "archive-1")
     by_hand(lab, arc["host"], "destroy", arc["name"])

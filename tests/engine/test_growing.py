@@ -71,6 +71,7 @@ def test_a_deployment_grows_and_shrinks(client: Client, lab: LabProcess, stands:
         "lead-1",
     }
     grown = start(client, "grows")
+    assert client.call("GET", "/api/plans/grows")["changes"] is None, "a run is under way"
     done = ended(client, grown)
     lost = [(p["label"], p["node"], p["found"]) for p in done["proofs"] if not p["passed"]]
     assert done["state"] == "done", ([s["message"] for s in done["steps"] if s["message"]], lost)
@@ -81,7 +82,9 @@ def test_a_deployment_grows_and_shrinks(client: Client, lab: LabProcess, stands:
     assert done["sentence"]["before"] == "4 of 4 nodes deployed. "
     line = next(one for one in client.call("GET", "/api/runs") if one["id"] == grown)
     assert line["nodes"] == 4
-    # the earlier run is not rolled back under the later one
+    # the earlier run is neither rolled back nor checked under the later one
+    with pytest.raises(StoneError, match="changed what run"):
+        client.call("POST", f"/api/runs/{stands}/prove", {})
     with pytest.raises(StoneError, match="changed what run"):
         client.call("POST", f"/api/runs/{stands}/undo", {})
     # and back to 2: the node leaves its cluster first

@@ -33,6 +33,11 @@ async def standing(app: Application, plan: str) -> Mapping[str, BuiltNode]:
     return built(parts)
 
 
+async def under_way(app: Application, plan: str) -> bool:
+    """Whether a run of the plan goes on, or waits for a person."""
+    return any(row.state in ACTIVE for row in await app.store.read(runs.of_plan, plan))
+
+
 async def _made_by(app: Application, run: str) -> Part:
     """A run never changes what it was to make: read once, and kept."""
     kept = app.caches.made.get(run)

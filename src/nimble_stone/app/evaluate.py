@@ -14,7 +14,7 @@ from nimble_stone.app.claims import (
     own_runs,
     without_own,
 )
-from nimble_stone.app.deployments import standing
+from nimble_stone.app.deployments import standing, under_way
 from nimble_stone.app.estate import numbered_estate
 from nimble_stone.app.licences import licence_sha256, licences_recorded
 from nimble_stone.app.plan_secrets import pair_verdicts, secret_verdicts, withheld_secrets
@@ -90,7 +90,9 @@ async def evaluate(
         prefer=held.hosts.get(plan.name, {}),
         built={ident: one.values for ident, one in stands.items()},
     )
-    changed = changes(sheet, stands, wanted) if stands else None
+    # while a run goes on, what stands is known only when it has ended
+    settled = stands and not await under_way(app, plan.name)
+    changed = changes(sheet, stands, wanted) if settled else None
     licence = licence_sha256(package.descriptor for package in sheet.used)
     situation = Situation(
         sheet,

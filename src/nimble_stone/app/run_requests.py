@@ -60,15 +60,23 @@ async def request(
     await rollout_row(app, ident)
     if what == "undo":
         await built_hosts.check_unused(app, ident)
-        await _check_newest(app, ident)
+        await _check_newest(app, ident, f"Roll back {LATER} first.")
+    if what == "prove":
+        # what was built then is not what stands now
+        await _check_newest(app, ident, f"Run the checks of {LATER}.")
     work = REQUESTS.get(what)
     if work is None:
         raise NotFound(f"a run cannot {what}")
     await work(engine, ident, wanted)
 
 
-async def _check_newest(app: Application, ident: str) -> None:
-    """Runs of a deployment are rolled back in the opposite order. Raises Conflict."""
+LATER = "{later}"
+
+
+async def _check_newest(app: Application, ident: str, hint: str) -> None:
+    """Only the newest run of a deployment knows all of it, and runs are rolled back in the opposite
+    order. Raises Conflict.
+    """
     plan = (await app.store.read(runs.get_run, ident)).plan
     rows = await app.store.read(runs.of_plan, plan)
     standing = [row.id for row in rows if row.state != RunState.UNDONE]
@@ -76,7 +84,7 @@ async def _check_newest(app: Application, ident: str) -> None:
         raise Conflict(
             f"Run {standing[-1]} changed what run {ident} built.",
             code="run-changed",
-            hint=f"Roll back {standing[-1]} first.",
+            hint=hint.replace(LATER, standing[-1]),
         )
 
 

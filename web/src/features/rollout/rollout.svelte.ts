@@ -22,6 +22,7 @@ export type Progress = Record<
   }
 >;
 
+const ENDED = ['done', 'unproved', 'undone'];
 /** The newest run that stands, else the newest: a change that was rolled back hides nothing. */
 const newest = (plan: PlanView) => plan.runs.find((run) => run.state !== 'undone') ?? plan.runs[0];
 
@@ -395,7 +396,20 @@ export class Rollout {
   #take(run: RunView) {
     if (this.#run?.id === run.id && run.last_event < this.#run.last_event) return;
     this.#offset = run.now - Date.now() / 1000;
+    const before = this.#run;
     this.#run = run;
+    // what stands is known again when a run has ended, and its page says what the plan would change
+    if (before?.id === run.id && before.state !== run.state && ENDED.includes(run.state))
+      void this.#planAgain();
+  }
+  async #planAgain() {
+    try {
+      const plan = await get(`/plans/${this.id}`);
+      // an edit that was made meanwhile brings its own answer
+      if (!this.#unsent.length && plan.version >= (this.#plan?.version ?? 0)) this.#plan = plan;
+    } catch {
+      /* the next silence or edit says it */
+    }
   }
   #apply(delta: RunDelta) {
     const run = this.#run;

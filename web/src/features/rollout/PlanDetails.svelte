@@ -3,8 +3,6 @@
   import type { Finding, PlanView } from '../../lib/api/types';
   import Later from '../../lib/ui/Later.svelte';
   import PlanLedger from '../ledger/PlanLedger.svelte';
-  import Changes from './Changes.svelte';
-  import Drift from './Drift.svelte';
   import { parts } from './parts';
   import { QUESTIONS, type Place } from './place';
   import type { Rollout } from './rollout.svelte';
@@ -65,18 +63,14 @@
   />
 {:else if place.question === 'time'}<Later load={parts.time} {plan} />
 {:else}
-  {#if plan.changes}<Changes
+  {#if plan.changes}<Later
+      load={parts.deployed}
       {plan}
       changes={plan.changes}
       {node}
       busy={rollout.busy}
-      onselect={(n, column) => place.go({ node: n, column })}
+      onselect={(n: string, column: string) => place.go({ node: n, column })}
       {onagain}
-    /><Drift
-      plan={plan.id}
-      version={plan.runs[0]?.state + (plan.runs[0]?.id ?? '')}
-      busy={rollout.busy}
-      onselect={(n) => place.go({ node: n, column: 'host' })}
       {onrepair}
     />{/if}
   <PlanLedger {plan} onedit={(e) => rollout.edit(e)} {onfix} />{/if}

@@ -10,6 +10,7 @@ export const parts = {
   dialogs: () => import('./PlanDialogs.svelte'),
   clash: () => import('./Clash.svelte'),
   tables: () => import('./Tables.svelte'),
+  deployed: () => import('./Deployed.svelte'),
   removes: () => import('./Removes.svelte'),
   licence: () => import('../../lib/ui/Licence.svelte'),
   planText: () => import('./PlanText.svelte'),

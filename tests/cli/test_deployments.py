@@ -49,6 +49,10 @@ def test_a_deployment_from_the_terminal(
     told = server.cli("plan", "changes", "stone", "--again", "archive-2", check=1).stdout
     assert f"  Make again {nodes['archive-2']['name']} (archive) on" in told
     assert "All " in server.cli("run", "start", "stone", "--again", "archive-2", "--watch").stdout
+    change(client, "stone", roles__archive__count=2)
+    assert "--remove archive-3" in server.cli("run", "start", "stone", check=1).stderr
+    told = server.cli("run", "start", "stone", "--remove", "archive-3", "--watch").stdout
+    assert "3 of 3 nodes deployed" in told
     # how often it is read
     assert server.cli("deployment", "every").stdout == "every 60 min\n"
     assert server.cli("deployment", "every", "0").stdout == "off\n"
@@ -56,7 +60,7 @@ def test_a_deployment_from_the_terminal(
     # all of it goes, by its name only
     assert "--confirm stone" in server.cli("deployment", "retire", "stone", check=2).stderr
     assert (
-        "is retired: 4 runs"
+        "is retired: 5 runs"
         in server.cli("deployment", "retire", "stone", "--confirm", "stone").stdout
     )
     assert ours(lab) == []

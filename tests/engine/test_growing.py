@@ -29,8 +29,9 @@ def change(client: Client, name: str, **edits: Any) -> dict[str, Any]:
     return dict(answer.get("plan", answer))
 
 
-def start(client: Client, name: str, *anew: str) -> str:
-    found = client.call("POST", f"/api/plans/{name}/run", {"again": list(anew)})
+def start(client: Client, name: str, *anew: str, remove: str = "") -> str:
+    body = {"again": list(anew), "remove": [remove] if remove else []}
+    found = client.call("POST", f"/api/plans/{name}/run", body)
     assert found["run"], [f["message"] for f in found["plan"]["findings"]]
     return str(found["run"])
 
@@ -93,7 +94,9 @@ def test_a_deployment_grows_and_shrinks(client: Client, lab: LabProcess, stands:
     assert there["sentence"]["strong"] == "1 to remove"
     running = {vm["name"] for host in there["hosts"] for vm in host["bedrock"]}
     assert "grows-arc-3" in running, "it is there until it is removed"
-    shrunk = start(client, "grows")
+    with pytest.raises(StoneError, match="removes grows-arc-3 with its disks"):
+        start(client, "grows")
+    shrunk = start(client, "grows", remove="archive-3")
     done = ended(client, shrunk)
     assert done["state"] == "done", [s["message"] for s in done["steps"] if s["message"]]
     assert [step["key"] for step in done["steps"]] == ["leave/leave/archive-3", "retire/archive-3"]

@@ -180,6 +180,7 @@ async def start_run(
         or found.sheet.package is None
     ):
         return StartedRun(plan.name, "", found)
+    _check_agreed(found, wanted)
     ident = secrets.token_hex(4)
     document = _frozen(found)
     if found.changes is None:
@@ -201,6 +202,21 @@ async def start_run(
     async with machine_use.free(app, bare):
         await engine.start(run, [step.key for step in found.steps])
     return StartedRun(plan.name, ident, found)
+
+
+def _check_agreed(found: Resolved, wanted: Wanted) -> None:
+    """A run deletes only what a person has named. Raises Conflict."""
+    agreed = {*wanted.anew, *wanted.removes}
+    lost = [one for one in (found.changes.removes if found.changes else ()) if one not in agreed]
+    if not lost or found.changes is None:
+        return
+    names = ", ".join(found.changes.standing[one].node.name for one in lost)
+    flags = " ".join(f"--remove {one}" for one in lost)
+    raise Conflict(
+        f"This run removes {names} with {'their' if len(lost) > 1 else 'its'} disks.",
+        code="removal-not-named",
+        hint=f"Look at `plan changes`, then name what is removed: {flags}",
+    )
 
 
 def _frozen(found: Resolved) -> dict[str, Any]:

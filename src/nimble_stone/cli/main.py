@@ -319,13 +319,17 @@ def run_start(
         list[str] | None,
         typer.Option("--again", help="Deployed node to make again, such as lead-1."),
     ] = None,
+    remove: Annotated[
+        list[str] | None,
+        typer.Option("--remove", help="Deployed node that the run may remove, with its disks."),
+    ] = None,
     as_json: Json = False,
 ) -> None:
     """Check a plan against the live hosts and start it. Where it is deployed, nodes are added and
     removed as the plan says (see `plan changes`).
     """
     client = Client()
-    found = client.patient(f"/api/plans/{plan}/run", {"again": again or []})
+    found = client.patient(f"/api/plans/{plan}/run", {"again": again or [], "remove": remove or []})
     if not found["run"]:
         answer(found, as_json, "Not started: the plan has blockers.", *findings(found["plan"]))
         raise typer.Exit(FOUND)

@@ -98,6 +98,8 @@ class Wanted:
 
     anew: tuple[str, ...] = ()
     repairs: tuple[str, ...] = ()
+    removes: tuple[str, ...] = ()
+    """Nodes that a person agreed to lose; a run removes no others."""
 
 
 def changes(sheet: Sheet, standing: Mapping[str, BuiltNode], wanted: Wanted = Wanted()) -> Changes:

@@ -353,9 +353,15 @@ class Start(BaseModel):
         description="Deployed nodes whose VM is defined and started again; nothing else is done.",
     )
 
+    remove: list[Annotated[str, Field(max_length=60)]] = Field(
+        default=[],
+        max_length=2000,
+        description="Deployed nodes that the run may remove; it removes no others.",
+    )
+
     def wanted(self) -> Wanted:
         """What a person wants of nodes that stand."""
-        return Wanted(tuple(self.again), tuple(self.repair))
+        return Wanted(tuple(self.again), tuple(self.repair), tuple(self.remove))
 
 
 @router.post("/plans/{ident}/run", response_model=Started)

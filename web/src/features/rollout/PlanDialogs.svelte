@@ -58,10 +58,10 @@
     load={parts.removes}
     {plan}
     again={open.node}
-    onagree={async () => {
+    onagree={async (remove: string[]) => {
       const again = open?.kind === 'removes' && open.node ? [open.node] : [];
       close();
-      if (await rollout.start(again)) router.go(`/plans/${plan.id}/run`);
+      if (await rollout.start({ again, remove })) router.go(`/plans/${plan.id}/run`);
     }}
     onclose={close}
   />

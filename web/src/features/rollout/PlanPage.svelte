@@ -223,7 +223,7 @@
         open = { kind: 'removes', node: one };
       }}
       onrepair={async (nodes) => {
-        if (await rollout.start([], nodes)) router.go(place.base('run'));
+        if (await rollout.start({ repair: nodes })) router.go(place.base('run'));
       }}
     />{/snippet}
 </Frame>

@@ -12,7 +12,7 @@
     plan: PlanView;
     /** A node to make again; '': what the plan says. */
     again: string;
-    onagree: () => void;
+    onagree: (removed: string[]) => void;
     onclose: () => void;
   }
   let { plan, again, onagree, onclose }: Props = $props();
@@ -64,7 +64,8 @@
     <form
       onsubmit={(e) => {
         e.preventDefault();
-        if (name === plan.id && !blockers.length) onagree();
+        if (name === plan.id && !blockers.length)
+          onagree(found?.removes?.map((one) => one.node) ?? []);
       }}
     >
       <label

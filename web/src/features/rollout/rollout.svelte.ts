@@ -1,7 +1,7 @@
 /** One rollout: its plan, its newest run, what is selected, and everything a person may do. */
 import { createSubscriber } from 'svelte/reactivity';
 import { ApiError, get, send, sessionEnded } from '../../lib/api/client';
-import type { RunBody } from '../../lib/api/paths';
+import type { Body, RunBody } from '../../lib/api/paths';
 import type { Edit, PlanView, RunDelta, RunView } from '../../lib/api/types';
 import { connection } from '../../lib/connection.svelte';
 import { keepDraft, readDraft } from '../../lib/draft';
@@ -25,6 +25,8 @@ export type Progress = Record<
 const ENDED = ['done', 'unproved', 'undone'];
 /** The newest run that stands, else the newest: a change that was rolled back hides nothing. */
 const newest = (plan: PlanView) => plan.runs.find((run) => run.state !== 'undone') ?? plan.runs[0];
+
+type StartBody = NonNullable<Body<'post', `/plans/${string}/run`>>;
 
 export class Rollout {
   readonly id: string;
@@ -301,12 +303,12 @@ export class Rollout {
     }
   }
 
-  /** Starts the run, making named nodes again, or repairing them; the id, or '' when blockers stand in the way (they are then in the plan). */
-  async start(again: string[] = [], repair: string[] = []): Promise<string> {
+  /** Starts the run; `wanted`: what it may do to nodes that are deployed. The id, or '' when blockers stand in the way (they are then in the plan). */
+  async start(wanted: StartBody = {}): Promise<string> {
     let id = '';
     await this.#work(() =>
       this.#telling(async () => {
-        const started = await send('POST', `/plans/${this.id}/run`, { again, repair });
+        const started = await send('POST', `/plans/${this.id}/run`, wanted);
         this.#plan = started.plan;
         id = started.run;
         if (id) {

@@ -34,6 +34,7 @@ async def test_a_vm_is_defined_when_it_starts_with_its_host(
     context: Any = SimpleNamespace(
         node=SimpleNamespace(name="n", role="lead"),
         run=SimpleNamespace(id="r1", sheet=SimpleNamespace(kit=kit)),
+        maker="r1",
         host=SimpleNamespace(name="gannet", vms=_Vms(is_set)),
     )
     assert bool(await Define().observe(cast("Any", context))) is done

@@ -81,8 +81,21 @@ def test_records_stand_with_the_nodes_and_go_with_them(scene: Scene) -> None:
         assert dig(scene.names, back, "PTR") == [f"{name}."]
     api = nodes[0]["cells"]["virtual.api"]["value"]
     assert dig(scene.names, "reef-api.kelda.holm.example", "A") == [api]
-    client.call("POST", f"/api/runs/{started['run']}/undo", {})
-    ended(client, started["run"], states=("undone",))
+    # a node more: the names of those that stand are theirs
+    version = client.call("GET", "/api/plans/reef")["version"]
+    edits = [{"path": ["roles", "worker", "count"], "value": 2}]
+    client.call("PATCH", "/api/plans/reef", {"version": version, "edits": edits})
+    grown = client.call("POST", "/api/plans/reef/run")
+    assert grown["run"], [f["message"] for f in grown["plan"]["findings"]]
+    more = ended(client, grown["run"])
+    assert more["state"] == "done", [s["message"] for s in more["steps"] if s["message"]]
+    nodes = client.call("GET", "/api/plans/reef")["nodes"]
+    for node in nodes:
+        name = f"{node['cells']['name']['value']}.kelda.holm.example"
+        assert dig(scene.names, name, "A") == [node["cells"]["address"]["value"]]
+    for run in (grown["run"], started["run"]):
+        client.call("POST", f"/api/runs/{run}/undo", {})
+        ended(client, run, states=("undone",))
     for node in nodes:
         name = f"{node['cells']['name']['value']}.kelda.holm.example"
         assert dig(scene.names, name, "A") == []

@@ -17,6 +17,7 @@ from nimble_stone.app.texts import parse_plan
 from nimble_stone.core.deployment import Wanted, as_built
 from nimble_stone.core.errors import Conflict, StoneError
 from nimble_stone.core.kit.model import Kit
+from nimble_stone.core.plan.sheet import Sheet
 from nimble_stone.core.runs.change import Change
 from nimble_stone.core.runs.document import write as freeze
 from nimble_stone.core.runs.states import ACTIVE, RunState
@@ -101,7 +102,7 @@ async def check_live(
         for address in addresses.get(node.id, ())
     }
     asked = await survey.who_answers(app, again.sheet, again.estate, own)
-    around = await surroundings.look(app, again.sheet, again.estate)
+    around = await surroundings.look(app, _new_of(again), again.estate)
     return (
         await evaluate(
             app,
@@ -115,6 +116,14 @@ async def check_live(
         if asked.used or asked.unknown or around != Surroundings()
         else again
     )
+
+
+def _new_of(found: Resolved) -> Sheet:
+    """The sheet with the nodes that are to be created: the names of those that stand are theirs."""
+    if found.changes is None:
+        return found.sheet
+    new = set(found.changes.adds) - set(found.changes.removes)
+    return replace(found.sheet, nodes=tuple(one for one in found.sheet.nodes if one.id in new))
 
 
 @dataclass(frozen=True)

@@ -286,8 +286,13 @@ def resolve(
         for role in kit.roles
     }
     base = cell_room.written(plan, kit, packages, columns, estate, rows, shared or {})
-    for ident, values in (built or {}).items():
-        _keep(base.get(ident, {}), values)
+    if built:
+        # what belongs to the whole plan, such as a virtual address, new nodes have as well
+        wide = {one.id for one in columns if one.scope == "plan"}
+        first = next(iter(built.values()))
+        shared_by_all = {column: value for column, value in first.items() if column in wide}
+        for ident, cells in base.items():
+            _keep(cells, built.get(ident, shared_by_all))
     if any_on_machines(kit, plan):
         for cells in base.values():
             machines.without_the_other(cells)

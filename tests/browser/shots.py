@@ -22,6 +22,7 @@ from tests.support.processes import (
     ready_plan,
     small_package,
 )
+from tests.support.raw import ssh
 
 OUT = Path(__file__).parents[2] / "docs/screenshots"
 SPEED = 1.6
@@ -42,7 +43,7 @@ def _page(page: Page, server: ServerProcess, theme: str, path: str) -> None:
     page.wait_for_load_state("networkidle")
 
 
-def _pictures(page: Page, server: ServerProcess) -> None:
+def _pictures(page: Page, server: ServerProcess, lab: LabProcess) -> None:
     def shot(name: str) -> None:
         page.mouse.move(640, 790)
         page.screenshot(path=OUT / f"{name}.png")
@@ -76,8 +77,6 @@ def _pictures(page: Page, server: ServerProcess) -> None:
     _page(page, server, "light", "/kits/skerry")
     expect(page.get_by_role("img", name="Order:")).to_be_visible()
     shot("kit")
-    _page(page, server, "light", "/plans/eastern")
-    shot("plan-findings")
     _page(page, server, "light", "/plans/western")
     shot("plan")
     _page(page, server, "dark", "/plans/keel?ask=losses&node=storage-1&column=host")
@@ -103,6 +102,20 @@ def _pictures(page: Page, server: ServerProcess) -> None:
     )
     _page(page, server, "light", "/plans/western/acceptance")
     shot("acceptance")
+    _page(page, server, "light", "/plans/western")
+    page.get_by_role("button", name="One archive more").click()
+    expect(page.get_by_role("heading", level=1)).to_contain_text("1 to add")
+    arc = next(
+        one
+        for one in server.client().call("GET", "/api/plans/western")["nodes"]
+        if one["id"] == "archive-1"
+    )
+    ssh(lab, arc["host"], f"virsh -q -c qemu:///system destroy {arc['name']}", "")
+    page.get_by_role("button", name="Read now").click()
+    expect(page.get_by_text("shut off")).to_be_visible()
+    page.reload()
+    expect(page.get_by_text("shut off")).to_be_visible()
+    shot("standing")
     _page(page, server, "light", "/plans/iron")
     shot("plan-metal")
     _page(page, server, "light", "/")
@@ -181,7 +194,7 @@ def main() -> None:
                 browser = playwright.chromium.launch(
                     executable_path="/usr/bin/chromium", args=ARGUMENTS
                 )
-                _pictures(browser.new_page(viewport={"width": 1280, "height": 800}), server)
+                _pictures(browser.new_page(viewport={"width": 1280, "height": 800}), server, lab)
                 browser.close()
         finally:
             server.stop()

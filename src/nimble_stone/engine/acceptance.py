@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import math
 from collections.abc import Iterable, Sequence
-from dataclasses import asdict, replace
+from dataclasses import asdict, dataclass, replace
 
 from nimble_stone.core import acceptance, reply
 from nimble_stone.core.acceptance import Answer, Expected, Verdict, cluster, hardware, identity
@@ -29,6 +29,8 @@ ASKS_NODE = "hostname; date +%s.%N; ip -o addr show scope global | awk '{print $
 SIDE_BY_SIDE = 16
 SETTLE_S = 1.0
 """Seconds until what did not hold is asked once more."""
+QUICK_S = 3.0
+"""Who took longer to answer is not asked again."""
 MOST = 120
 """Characters of what a node says of itself that are compared."""
 
@@ -49,40 +51,56 @@ async def prove(ports: Ports, run: FrozenRun) -> list[Verdict]:
 
     Where something does not hold, that node (or the cluster) is asked once more after a moment:
     a packet lost on a busy line is no fault of a node. The second answer counts, and tells that the
-    first one was another.
+    first one was another. Who was long silent was waited for already.
     """
     first = await _round(ports, run, [*run.sheet.nodes, None])
-    failed = {verdict.node for verdict in first if not verdict.passed}
-    late: list[Node | None] = [node for node in run.sheet.nodes if node.id in failed]
-    if "" in failed:
-        late.append(None)
+    failed = {verdict.node for verdict in first.verdicts if not verdict.passed}
+    late: list[Node | None] = [
+        node
+        for node in (*run.sheet.nodes, None)
+        if (ident := node.id if node else "") in failed and first.seconds[ident] < QUICK_S
+    ]
     if not late:
-        return first
+        return first.verdicts
     await ports.pause(SETTLE_S)
-    second = {(one.node, one.proof): one for one in await _round(ports, run, late)}
-    return [_later(one, second.get((one.node, one.proof))) for one in first]
+    again = (await _round(ports, run, late)).verdicts
+    second = {(one.node, one.proof): one for one in again}
+    return [_later(one, second.get((one.node, one.proof))) for one in first.verdicts]
 
 
-async def _round(ports: Ports, run: FrozenRun, of: Sequence[Node | None]) -> list[Verdict]:
+@dataclass(frozen=True)
+class _Round:
+    """Verdicts, and for how long each node ('' is the cluster) was asked."""
+
+    verdicts: list[Verdict]
+    seconds: dict[str, float]
+
+
+async def _round(ports: Ports, run: FrozenRun, of: Sequence[Node | None]) -> _Round:
     """Ask these nodes (None: the cluster) and judge what they should be."""
     gate = asyncio.Semaphore(SIDE_BY_SIDE)
+    seconds: dict[str, float] = {}
 
-    async def ask(node: Node | None) -> Answers:
-        if node is None:
-            return await _ask_cluster(ports, run)
+    async def ask(node: Node) -> Answers:
         async with gate:
-            return await _ask(ports, run, node)
+            began = ports.monotonic()
+            found = await _ask(ports, run, node)
+            seconds[node.id] = ports.monotonic() - began
+            return found
 
     nodes = [node for node in of if node is not None]
     answers = await asyncio.gather(*(ask(node) for node in nodes))
     seen = {node.id: answer for node, answer in zip(nodes, answers, strict=True)}
     if None in of:
-        seen[""] = await ask(None)
-    return [
+        began = ports.monotonic()
+        seen[""] = await _ask_cluster(ports, run)
+        seconds[""] = ports.monotonic() - began
+    verdicts = [
         acceptance.judge(item, _found(seen[item.node], item))
         for item in acceptance.expectations(run.sheet)
         if item.node in seen
     ]
+    return _Round(verdicts, seconds)
 
 
 def _later(first: Verdict, second: Verdict | None) -> Verdict:

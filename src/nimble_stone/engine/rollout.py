@@ -67,7 +67,11 @@ class Rollout:
 
     def on_machine(self, step: Step) -> bool:
         """Nodes are on hypervisor hosts, or on bare machines."""
-        node = self._run.sheet.node(step.node or step.detail.get("by", ""))
+        ident = step.node or step.detail.get("by", "")
+        node = self._run.sheet.node(ident)
+        if node is None and self._run.change is not None:
+            # one that is taken away is in the sheet no more
+            node = self._run.change.old(ident)
         return node is not None and node.on_machine
 
     def stage(self, step: Step) -> int:

@@ -291,8 +291,9 @@ def resolve(
         wide = {one.id for one in columns if one.scope == "plan"}
         first = next(iter(built.values()))
         shared_by_all = {column: value for column, value in first.items() if column in wide}
+        drawn_columns = {one.id for one in columns if one.draws or one.kind == "address"}
         for ident, cells in base.items():
-            _keep(cells, built.get(ident, shared_by_all))
+            _keep(cells, built.get(ident, shared_by_all), drawn_columns)
     if any_on_machines(kit, plan):
         for cells in base.values():
             machines.without_the_other(cells)
@@ -318,11 +319,13 @@ def resolve(
     return Sheet(plan, kit, packages, columns, nodes, reasons, tuple(exhausted), short, board)
 
 
-def _keep(cells: Cells, values: Mapping[str, str]) -> None:
-    """What nobody wrote down stays as it was built: hosts, datastores, addresses."""
+def _keep(cells: Cells, values: Mapping[str, str], drawn_columns: Collection[str]) -> None:
+    """What nobody wrote down stays as it was built: hosts, datastores, addresses. `drawn_columns`:
+    what a pool or a series gives.
+    """
     for column, cell in cells.items():
         if cell.origin == "none" and (value := values.get(column)):
-            cells[column] = Cell(value, "computed")
+            cells[column] = Cell(value, "pool" if column in drawn_columns else "computed")
 
 
 def inputs_of(sheet: Sheet, node: Node) -> cell_room.Inputs:

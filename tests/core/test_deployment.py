@@ -46,12 +46,12 @@ def test_a_node_stands_as_the_last_run_that_made_it_left_it() -> None:
         "archive-2": "r1",
         "archive-3": "r2",
     }
-    anew = [part("r1", first), part("r2", first, "archive-1", gone=frozenset({"archive-1"}))]
-    assert built(anew)["archive-1"].run == "r2"
+    remade = [part("r1", first), part("r2", first, "archive-1", gone=frozenset({"archive-1"}))]
+    assert built(remade)["archive-1"].run == "r2"
     # rolled back: what was made is gone, and so is what was taken away before
-    undone = [anew[0], replace(anew[1], undone=True)]
+    undone = [remade[0], replace(remade[1], undone=True)]
     assert set(built(undone)) == {"lead-1", "archive-2"}
-    assert built([replace(anew[0], undone=True)]) == {}
+    assert built([replace(remade[0], undone=True)]) == {}
 
 
 @pytest.mark.parametrize(("stands", "planned"), [(2, 4), (4, 2), (2, 2)])
@@ -102,8 +102,8 @@ def test_the_steps_of_a_change_touch_nothing_else_and_come_in_order(seed: int) -
     stands, planned = chance.randint(1, 5), chance.randint(1, 5)
     there = standing(stands)
     here = sheet(roles__archive__count=planned)
-    anew = [f"archive-{n}" for n in range(1, min(stands, planned) + 1) if chance.random() < 0.3]
-    found = changes(here, there, Wanted(tuple(anew)))
+    remade = [f"archive-{n}" for n in range(1, min(stands, planned) + 1) if chance.random() < 0.3]
+    found = changes(here, there, Wanted(tuple(remade)))
     whole = sequence.build(here, estate())
     steps = of_change(here, found, whole)
     keys = [step.key for step in steps]
@@ -128,7 +128,7 @@ def _check_ways(steps: list[Step], found: Changes) -> None:
     gone: list[str] = []
     for ident in found.removes:
         assert f"leave/leave/{ident}" in before[f"retire/{ident}"]
-        if ident in found.anew:
+        if ident in found.remade:
             assert f"retire/{ident}" in before[f"define/{ident}"]
             continue
         assert set(last_of.values()) <= before[f"retire/{ident}"]
@@ -140,10 +140,12 @@ def test_what_decides_is_never_less_than_a_majority() -> None:
     roles = tuple(role.model_copy(update={"quorum": role.id == "archive"}) for role in KIT.roles)
     kit = KIT.model_copy(update={"roles": roles})
 
-    def codes(count: int, *anew: str) -> set[str]:
+    def codes(count: int, *remade: str) -> set[str]:
         here = resolve(plan(roles__archive__count=count), kit, PACKAGE, estate())
         there = {node.id: BuiltNode(node, "r1") for node in here.nodes}
-        found = checks.Situation(here, estate(), changes=changes(here, there, Wanted(tuple(anew))))
+        found = checks.Situation(
+            here, estate(), changes=changes(here, there, Wanted(tuple(remade)))
+        )
         return {one.code for one in checks.check(found) if one.severity == "blocker"}
 
     assert "majority-lost" in codes(2, "archive-1")

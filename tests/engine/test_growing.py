@@ -29,8 +29,8 @@ def change(client: Client, name: str, **edits: Any) -> dict[str, Any]:
     return dict(answer.get("plan", answer))
 
 
-def start(client: Client, name: str, *anew: str, remove: str = "") -> str:
-    body = {"again": list(anew), "remove": [remove] if remove else []}
+def start(client: Client, name: str, *remade: str, remove: str = "") -> str:
+    body = {"again": list(remade), "remove": [remove] if remove else []}
     found = client.call("POST", f"/api/plans/{name}/run", body)
     assert found["run"], [f["message"] for f in found["plan"]["findings"]]
     return str(found["run"])
@@ -105,8 +105,11 @@ def test_a_deployment_grows_and_shrinks(client: Client, lab: LabProcess, stands:
     assert not any("archive-3" in name for name in ours(lab))
     found = client.call("GET", "/api/plans/grows/changes")
     assert (found["nodes"], found["adds"], found["removes"]) == (3, [], [])
-    # the whole is rolled back in the opposite order
-    for run in (shrunk, grown, stands):
+    # the whole is rolled back in the opposite order; a removal stays what it is
+    undo(client, shrunk)
+    read = client.call("POST", "/api/deployments/grows/read", {})
+    assert (read["nodes"], read["drift"]) == (3, [])
+    for run in (grown, stands):
         undo(client, run)
     assert ours(lab) == []
     assert client.call("GET", "/api/plans/grows/changes")["stands"] is False
@@ -149,18 +152,18 @@ def test_a_node_is_made_again_under_its_old_identity(
 
 
 @pytest.mark.parametrize(
-    ("edits", "anew", "code"),
+    ("edits", "remade", "code"),
     [
         ({"roles__lead__count": 0}, (), "count"),
         ({}, ("lead-1",), "leaving-unknown"),
     ],
 )
 def test_what_a_cluster_needs_is_not_taken_from_it(
-    client: Client, stands: str, edits: dict[str, Any], anew: tuple[str, ...], code: str
+    client: Client, stands: str, edits: dict[str, Any], remade: tuple[str, ...], code: str
 ) -> None:
     if edits:
         change(client, "grows", **edits)
-    query = "&".join(f"again={one}" for one in anew)
+    query = "&".join(f"again={one}" for one in remade)
     found = client.call("GET", f"/api/plans/grows/changes?{query}")
     blockers = {one["code"] for one in found["findings"] if one["severity"] == "blocker"}
     assert code in blockers, found["findings"]

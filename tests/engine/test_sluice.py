@@ -123,15 +123,6 @@ def test_a_product_of_another_kind_is_set_up_and_proved(scene: Scene) -> None:
     for secret in (PASSWORD, "PRIVATE KEY", *boxes[0].issued, *boxes[1].issued):
         assert secret not in script
         assert secret.encode() not in kept
-    # what does not hold is asked once more: a node that is busy for a moment is no bad node
-    boxes[0].stumbles = 1
-    again = scene.client.call("POST", f"/api/runs/{run}/prove", {})
-    assert again["state"] == "done"
-    how = next(p["how"] for p in again["proofs"] if "asked twice" in p["how"])
-    assert "at first: " in how
-    boxes[0].stumbles = 2
-    still = scene.client.call("POST", f"/api/runs/{run}/prove", {})
-    assert [p["label"] for p in still["proofs"] if not p["passed"]] == ["Licensed gauges"]
     # a stranger's certificate is noticed, and nothing is sent to it
     before = len(boxes[0].logins)
     boxes[0].show(self_made(scene.folder, "weir-1"))

@@ -130,7 +130,7 @@ def test_vms_start_from_a_kernel_and_its_ramdisk(scene: Scene, tmp_path: Path) -
     assert shown["kits"] == ["Gauge Kernel"]
     text = (
         "nimble-stone: plan/1\nname: swift\nkit: gauge-kernel\npackage: gauge-kernel 4.2.0\n"
-        "bay: kelda-main\nvalues: {pool: kelda-survey, station: west}\n"
+        "bay: kelda-main\nvalues:\n  {pool: kelda-survey, station: west, datastore: kelda-shared}\n"
     )
     view = ready_plan(client, text)
     assert [f["message"] for f in view["findings"] if f["severity"] == "blocker"] == []
@@ -142,6 +142,17 @@ def test_vms_start_from_a_kernel_and_its_ramdisk(scene: Scene, tmp_path: Path) -
     )
     assert any(name.endswith("-kernel") for name in scene.ours())
     assert any(name.endswith("-ramdisk") for name in scene.ours())
+    # a node more has boot files of its own, and takes no others with it
+    before = scene.ours()
+    version = client.call("GET", "/api/plans/swift")["version"]
+    edits = [{"path": ["roles", "archive", "count"], "value": 3}]
+    client.call("PATCH", "/api/plans/swift", {"version": version, "edits": edits})
+    grown = scene.run("swift")
+    assert ended(client, grown)["state"] == "done"
+    assert any(name.startswith(f"ns-{grown}-") and "kernel" in name for name in scene.ours())
+    client.call("POST", f"/api/runs/{grown}/undo", {})
+    ended(client, grown, states=("undone",))
+    assert scene.ours() == before
     client.call("POST", f"/api/runs/{run}/undo", {})
     ended(client, run, states=("undone",))
     assert [name for name in scene.ours() if run in name] == []

@@ -66,8 +66,6 @@ class Sluice:
         """After how many requests a session is ended."""
         self.spoilt: bytes = b""
         """What every status is answered with instead, if anything."""
-        self.stumbles = 0
-        """How many of the next questions of its licence are answered with 503."""
         self._context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
         self.show(self_made(folder, name))
         secure = type("Secure", (_Secure,), {"box": self})
@@ -197,11 +195,8 @@ class _Secure(_Plain):
         self._answer(200, {"data": {"file": parts["file"].get_filename()}})
 
     def _get_licence(self, _: bytes) -> None:
-        if self.box.stumbles:
-            self.box.stumbles -= 1
-            return self._refused(503, "busy")
         xml = f"<licence><key>{self.box.licence}</key><gauges>140</gauges></licence>"
-        return self._answer(200, xml.encode(), Content_Type="application/xml")
+        self._answer(200, xml.encode(), Content_Type="application/xml")
 
     def _post_certificate(self, body: bytes) -> None:
         file = self.box.folder / f"{secrets.token_hex(4)}.pem"

@@ -5,14 +5,18 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import logging
+from collections.abc import Mapping
+from dataclasses import replace
 
 from nimble_stone.app.application import Application
 from nimble_stone.app.claims import own_runs
 from nimble_stone.app.deployments import standing
+from nimble_stone.core.deployment import BuiltNode
 from nimble_stone.core.drift import Drift, merged
 from nimble_stone.core.errors import Conflict, InputError, StoneError
-from nimble_stone.engine import acceptance
-from nimble_stone.engine.frozen import thawed
+from nimble_stone.core.runs.change import Change
+from nimble_stone.engine import acceptance, speaking
+from nimble_stone.engine.frozen import FrozenRun, thawed
 from nimble_stone.store import drift as kept
 from nimble_stone.store import records, runs
 
@@ -50,22 +54,40 @@ async def read(app: Application, plan: str) -> list[Drift]:
             code="nothing-stands",
             hint="Wait for its run, or roll it out.",
         )
-    newest = (await own_runs(app, plan))[0]
-    nodes = set(await standing(app, plan))
+    stands = await standing(app, plan)
     try:
-        frozen = await thawed(app.store, await app.store.read(runs.get_run, newest))
+        frozen = await _as_it_stands(app, plan, stands)
         verdicts = await acceptance.prove(app, frozen)
+        await speaking.close(app, frozen)
     except StoneError as error:
         trouble = app.blank(str(error))[:300]
         reading = kept.Reading(plan, app.clock(), 0, 0, trouble)
         await app.store.write(kept.put_reading, reading)
         raise
+    if plan not in await app.store.read(kept.standing_plans):
+        # a run began meanwhile: what was read is of a moment in between
+        raise Conflict(
+            f"A run of {plan} started while it was read; nothing was kept.",
+            code="nothing-stands",
+            hint="Wait for its run, then read again.",
+        )
     now = app.clock()
-    found = merged(await app.store.read(kept.of_plan, plan), verdicts, nodes, now)
+    found = merged(await app.store.read(kept.of_plan, plan), verdicts, now)
     unasked = sum(not one.checked for one in verdicts)
     reading = kept.Reading(plan, now, len(verdicts), unasked, "")
     await app.store.write(kept.put, plan, found, reading)
     return found
+
+
+async def _as_it_stands(app: Application, plan: str, stands: Mapping[str, BuiltNode]) -> FrozenRun:
+    """The newest run's kit and packages, with exactly the nodes that stand: a run that was rolled
+    back may have taken some away for good.
+    """
+    newest = (await own_runs(app, plan))[0]
+    frozen = await thawed(app.store, await app.store.read(runs.get_run, newest))
+    frozen.sheet = replace(frozen.sheet, nodes=tuple(one.node for one in stands.values()))
+    frozen.change = Change((), {ident: one.run for ident, one in stands.items()})
+    return frozen
 
 
 async def accept(

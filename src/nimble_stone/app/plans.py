@@ -215,7 +215,7 @@ async def start_run(
 
 def _check_agreed(found: Resolved, wanted: Wanted) -> None:
     """A run deletes only what a person has named. Raises Conflict."""
-    agreed = {*wanted.anew, *wanted.removes}
+    agreed = {*wanted.remade, *wanted.removes}
     lost = [one for one in (found.changes.removes if found.changes else ()) if one not in agreed]
     if not lost or found.changes is None:
         return

@@ -111,9 +111,9 @@ def deployment_repair(
         blockers = [f for f in found["plan"]["findings"] if f["severity"] == "blocker"]
         answer(found, as_json, "Not started.", *(f["message"] for f in blockers))
         raise typer.Exit(FOUND)
-    answer({"run": found["run"]}, as_json, f"run {found['run']} started")
-    if wait and (state := _ended(client, found["run"])) not in ("done", "unproved"):
-        answer(found, as_json, f"run {found['run']}: {state}")
+    state = _ended(client, found["run"]) if wait else "running"
+    answer({"run": found["run"], "state": state}, as_json, f"run {found['run']}: {state}")
+    if state not in ("running", "done"):
         raise typer.Exit(FOUND)
 
 

@@ -23,7 +23,7 @@ def of_change(
 ) -> list[Step]:
     """The steps, in an order that respects their dependencies. `whole`: the steps that would build
     all of the sheet. What is added comes before what is removed, so that there is never less than
-    need be; a node that is made anew is removed first. One is removed after the other.
+    need be; a node that is made again is removed first. One is removed after the other.
 
     Cost: O(steps + dependencies).
     """
@@ -33,7 +33,7 @@ def of_change(
     steps: list[Step] = []
     gone: dict[str, str] = {}
     before: tuple[str, ...] = ()
-    for ident in found.anew:
+    for ident in found.remade:
         steps += _away(sheet, leaving[ident], before, pace)
         gone[ident] = steps[-1].key
         # the next one only when this one is back
@@ -84,7 +84,7 @@ def _serves(step: Step) -> bool:
 
 
 def _after_removal(step: Step, gone: dict[str, str], kept: Iterable[Step]) -> Step:
-    """A node that is made anew begins when the old one is gone."""
+    """A node that is made again begins when the old one is gone."""
     key = gone.get(step.node)
     if key is None:
         return step

@@ -1,7 +1,7 @@
 """What of a plan stands, and what differs between the plan and that. Pure.
 
 Several runs may have built a deployment: the first one all of it, later ones nodes that were added
-or made anew. A node stands as the last run that made it left it.
+or made again. A node stands as the last run that made it left it.
 """
 
 from __future__ import annotations
@@ -68,7 +68,7 @@ class Differs:
 @dataclass(frozen=True)
 class Changes:
     """What a run would do to a deployment. `adds` and `removes` are node ids; a node that is made
-    anew is in both. `differs` stays as it was built.
+    remade is in both. `differs` stays as it was built.
     """
 
     adds: tuple[str, ...] = ()
@@ -85,7 +85,7 @@ class Changes:
         return bool(self.adds or self.removes or self.repairs)
 
     @property
-    def anew(self) -> tuple[str, ...]:
+    def remade(self) -> tuple[str, ...]:
         """Nodes that are removed and made again."""
         return tuple(ident for ident in self.adds if ident in self.removes)
 
@@ -96,7 +96,7 @@ class Wanted:
     nothing else: what the plan adds and removes waits for another run.
     """
 
-    anew: tuple[str, ...] = ()
+    remade: tuple[str, ...] = ()
     repairs: tuple[str, ...] = ()
     removes: tuple[str, ...] = ()
     """Nodes that a person agreed to lose; a run removes no others."""
@@ -104,11 +104,11 @@ class Wanted:
 
 def changes(sheet: Sheet, standing: Mapping[str, BuiltNode], wanted: Wanted = Wanted()) -> Changes:
     """What differs between a plan and what stands. Cost: O(nodes × columns)."""
-    anew = wanted.anew
+    remade = wanted.remade
     if repairs := tuple(ident for ident in standing if ident in wanted.repairs):
         return Changes(standing=standing, repairs=repairs)
     planned = {node.id: node for node in sheet.nodes}
-    again = [ident for ident in planned if ident in standing and ident in anew]
+    again = [ident for ident in planned if ident in standing and ident in remade]
     adds = [ident for ident in planned if ident not in standing or ident in again]
     removes = [ident for ident in reversed(list(standing)) if ident not in planned]
     differs = tuple(

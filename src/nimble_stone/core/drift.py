@@ -4,7 +4,7 @@ Pure.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 
 from nimble_stone.core.acceptance import Verdict
@@ -35,18 +35,14 @@ class Drift:
         return self.until <= at
 
 
-def merged(
-    before: Iterable[Drift], verdicts: Sequence[Verdict], nodes: Collection[str], at: float
-) -> list[Drift]:
+def merged(before: Iterable[Drift], verdicts: Sequence[Verdict], at: float) -> list[Drift]:
     """The drift after another reading. What holds again is gone; what could not be asked stays as
-    it was: silence is no recovery. Only `nodes` and the cluster count. Accepted drift that became
-    another is open again. Cost: O(drift + verdicts).
+    it was: silence is no recovery. Accepted drift that became another is open again. Cost:
+    O(drift + verdicts).
     """
     known = {(one.node, one.check): one for one in before}
     found = []
     for verdict in verdicts:
-        if verdict.node and verdict.node not in nodes:
-            continue
         old = known.get((verdict.node, verdict.proof))
         if not verdict.checked:
             found += [old] if old else []

@@ -77,7 +77,7 @@ def _of_deployed(changes: Changes, below: str) -> Sentence:
         parts.append(f"{added} to add")
     if removed := len(set(changes.removes) - set(changes.adds)):
         parts.append(f"{removed} to remove")
-    if again := len(changes.anew):
+    if again := len(changes.remade):
         parts.append(f"{again} to make again")
     if not parts:
         return Sentence(before, "no node to add or remove", ".", "", Action("look", "Show run"))

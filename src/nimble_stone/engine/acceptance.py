@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import asyncio
 import math
-from collections.abc import Iterable, Sequence
-from dataclasses import asdict, dataclass, replace
+from collections.abc import Iterable
+from dataclasses import asdict, replace
 
 from nimble_stone.core import acceptance, reply
 from nimble_stone.core.acceptance import Answer, Expected, Verdict, cluster, hardware, identity
@@ -27,10 +27,6 @@ from nimble_stone.store import media, runs
 ASKS_NODE = "hostname; date +%s.%N; ip -o addr show scope global | awk '{print $4}'"
 """What a node without an interface of its own is asked: name, time, addresses."""
 SIDE_BY_SIDE = 16
-SETTLE_S = 1.0
-"""Seconds until what did not hold is asked once more."""
-QUICK_S = 3.0
-"""Who took longer to answer is not asked again."""
 MOST = 120
 """Characters of what a node says of itself that are compared."""
 
@@ -48,66 +44,22 @@ def _unknown(kinds: Iterable[str], error: StoneError, how: str) -> Answers:
 async def prove(ports: Ports, run: FrozenRun) -> list[Verdict]:
     """A verdict for every expectation. Nothing is changed anywhere. Nodes are asked side by side,
     at most 16 at once.
-
-    Where something does not hold, that node (or the cluster) is asked once more after a moment:
-    a packet lost on a busy line is no fault of a node. The second answer counts, and tells that the
-    first one was another. Who was long silent was waited for already.
     """
-    first = await _round(ports, run, [*run.sheet.nodes, None])
-    failed = {verdict.node for verdict in first.verdicts if not verdict.passed}
-    late: list[Node | None] = [
-        node
-        for node in (*run.sheet.nodes, None)
-        if (ident := node.id if node else "") in failed and first.seconds[ident] < QUICK_S
-    ]
-    if not late:
-        return first.verdicts
-    await ports.pause(SETTLE_S)
-    again = (await _round(ports, run, late)).verdicts
-    second = {(one.node, one.proof): one for one in again}
-    return [_later(one, second.get((one.node, one.proof))) for one in first.verdicts]
-
-
-@dataclass(frozen=True)
-class _Round:
-    """Verdicts, and for how long each node ('' is the cluster) was asked."""
-
-    verdicts: list[Verdict]
-    seconds: dict[str, float]
-
-
-async def _round(ports: Ports, run: FrozenRun, of: Sequence[Node | None]) -> _Round:
-    """Ask these nodes (None: the cluster) and judge what they should be."""
     gate = asyncio.Semaphore(SIDE_BY_SIDE)
-    seconds: dict[str, float] = {}
 
-    async def ask(node: Node) -> Answers:
+    async def ask(node: Node) -> tuple[str, Answers]:
         async with gate:
-            began = ports.monotonic()
-            found = await _ask(ports, run, node)
-            seconds[node.id] = ports.monotonic() - began
-            return found
+            return node.id, await _ask(ports, run, node)
 
-    nodes = [node for node in of if node is not None]
-    answers = await asyncio.gather(*(ask(node) for node in nodes))
-    seen = {node.id: answer for node, answer in zip(nodes, answers, strict=True)}
-    if None in of:
-        began = ports.monotonic()
-        seen[""] = await _ask_cluster(ports, run)
-        seconds[""] = ports.monotonic() - began
-    verdicts = [
-        acceptance.judge(item, _found(seen[item.node], item))
+    seen = dict(await asyncio.gather(*(ask(node) for node in run.sheet.nodes)))
+    cluster = await _ask_cluster(ports, run)
+    return [
+        acceptance.judge(
+            item,
+            _found(seen[item.node] if item.node else cluster, item),
+        )
         for item in acceptance.expectations(run.sheet)
-        if item.node in seen
     ]
-    return _Round(verdicts, seconds)
-
-
-def _later(first: Verdict, second: Verdict | None) -> Verdict:
-    """The second verdict, where there is one; it tells of a first that was another."""
-    if second is None or first.passed == second.passed:
-        return second or first
-    return replace(second, how=f"{second.how}; asked twice, at first: {first.found}")
 
 
 def _found(answers: Answers, item: Expected) -> Answer:

@@ -77,17 +77,17 @@ def majority(s: Situation) -> Iterator[Finding]:
 
 
 def _enough(s: Situation, changes: Changes, role: str, label: str) -> Iterator[Finding]:
-    anew = [one for one in changes.anew if changes.standing[one].node.role == role]
+    remade = [one for one in changes.remade if changes.standing[one].node.role == role]
     stands = sum(one.node.role == role for one in changes.standing.values())
     left = stands - 1
-    if not anew or left > stands // 2:
+    if not remade or left > stands // 2:
         return
     yield Finding(
         severity="blocker",
         code="majority-lost",
-        node=anew[0],
+        node=remade[0],
         message=(
-            f"While {changes.standing[anew[0]].node.name} is made again, {left} of"
+            f"While {changes.standing[remade[0]].node.name} is made again, {left} of"
             f" {count_text(stands, 'node')} of role {label} are left; more than half must be."
         ),
         consequence="The cluster stops deciding until the node is back.",

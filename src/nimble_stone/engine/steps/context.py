@@ -69,12 +69,13 @@ class Context:
     @property
     def maker(self) -> str:
         """The run that made the node, whose mark it bears: this one, or an earlier one that built
-        what this one puts right.
+        what this one puts right. What serves several nodes is this run's own: its rollback takes
+        nothing that nodes of an earlier one start from.
         """
-        return self.run.made_by(self.node.id)
+        return self.run.made_by(self.step.node) if self.step.node else self.run.id
 
     def volume(self, what: str) -> str:
-        """Name of a volume of the run that made the node: the name is its mark."""
+        """Name of a volume; the run in it is its mark."""
         return f"ns-{self.maker}-{what}"
 
     def tell(self, **values: Any) -> None:

@@ -37,7 +37,7 @@ class Clone:
         """
         standing = await c.host.vms.find(c.node.name)
         if standing is not None and standing.is_of(c.maker):
-            await c.host.vms.remove(c.node.name, c.run.id)
+            await c.host.vms.remove(c.node.name, c.maker)
         for store in dict.fromkeys((c.step.datastore, *c.node.extra_places)):
             await c.host.storage.refresh(store)
         how, filled = c.node.value("provisioning"), set(stored.disk_ids(c.contents))

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
 
 from nimble_stone.core import console_keys, reply
 from nimble_stone.core.errors import CertificateChanged, HostKeyChanged, RemoteError, RemoteFailed
@@ -15,17 +14,8 @@ from nimble_stone.engine.filling import fill_command
 from nimble_stone.engine.preparation.inspecting import ON
 from nimble_stone.engine.speaking import Speaker
 from nimble_stone.engine.steps.context import Context, Found, Kind
+from nimble_stone.engine.steps.told import unmet
 from nimble_stone.store import records, runs
-
-
-def lacking(answer: Reply, wanted: Mapping[str, str]) -> str:
-    """What of an answer is not as it should be, both side by side, '' when all is."""
-    for what, value in wanted.items():
-        found = reply.read(answer, what)
-        if found != value:
-            got = "nothing" if found is None else f"“{found[:80]}”"
-            return f"wanted {what} = “{value[:80]}”, got {got}"
-    return ""
 
 
 async def still_there(c: Context) -> None:
@@ -168,10 +158,10 @@ class Services(_Waiting):
         """
         service = c.run.sheet.kit.service
         status = await _status(c, service)
-        lacks = lacking(status, service.ready)
+        lacks = unmet(status, service.ready)
         if not lacks:
             return {"version": (reply.read(status, service.says("version")) or "")[:60]}
-        if service.failed and not lacking(status, service.failed):
+        if service.failed and not unmet(status, service.failed):
             told = _members(status)
             raise RemoteFailed(
                 f"{c.node.name} says that it failed: {told[:300]}",

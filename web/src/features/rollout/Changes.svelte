@@ -22,8 +22,8 @@
 <Section title="Deployed" aside={count(changes.nodes ?? 0, 'node')}>
   <ul>
     {#each changes.adds ?? [] as one (one.node)}<li>
-        <span class="what">add</span><button class="link" onclick={() => onselect(one.node, 'host')}
-          >{one.name}</button
+        <span class="what">add</span><Button kind="link" onclick={() => onselect(one.node, 'host')}
+          >{one.name}</Button
         ><span class="quiet">{one.host ? `on ${one.host}` : 'no host yet'}</span>
       </li>{/each}
     {#each changes.removes ?? [] as one (one.node)}{#if !added.has(one.node)}<li>
@@ -32,9 +32,9 @@
           >
         </li>{/if}{/each}
     {#each changes.differs ?? [] as one, i (i)}<li>
-        <span class="what quiet">stays</span><button
-          class="link"
-          onclick={() => onselect(one.node, one.column)}>{one.name}</button
+        <span class="what quiet">stays</span><Button
+          kind="link"
+          onclick={() => onselect(one.node, one.column)}>{one.name}</Button
         ><span class="quiet"
           >{one.label} as built: {one.was || 'nothing'}, planned {one.now || 'nothing'}</span
         >
@@ -67,19 +67,6 @@
   }
   .gone {
     color: var(--blocker);
-  }
-  .link {
-    border: 0;
-    background: none;
-    color: var(--accent);
-    text-decoration: underline;
-    text-underline-offset: 3px;
-    cursor: pointer;
-    padding: 0;
-    text-align: left;
-    font-size: inherit;
-    overflow: hidden;
-    text-overflow: ellipsis;
   }
   p {
     font-size: var(--text-s);

@@ -67,7 +67,7 @@
     <ul>
       {#each view.drift as one (keyOf(one))}<li class:settled={!one.open}>
           <span class="head">
-            {#if one.node}<button class="link" onclick={() => onselect(one.node)}>{one.name}</button
+            {#if one.node}<Button kind="link" onclick={() => onselect(one.node)}>{one.name}</Button
               >{:else}<b>cluster</b>{/if} · {one.label}</span
           >
           <span class="two"
@@ -140,16 +140,6 @@
     grid-template-columns: 44px minmax(0, 1fr);
     gap: 0 6px;
     overflow-wrap: anywhere;
-  }
-  .link {
-    border: 0;
-    background: none;
-    color: var(--accent);
-    text-decoration: underline;
-    text-underline-offset: 3px;
-    cursor: pointer;
-    padding: 0;
-    font-size: inherit;
   }
   form {
     display: flex;

@@ -64,13 +64,19 @@
 {:else if place.question === 'time'}<Later load={parts.time} {plan} />
 {:else}
   {#if plan.changes}<Later
-      load={parts.deployed}
+      load={parts.changes}
       {plan}
       changes={plan.changes}
       {node}
       busy={rollout.busy}
       onselect={(n: string, column: string) => place.go({ node: n, column })}
       {onagain}
+    /><Later
+      load={parts.drift}
+      plan={plan.id}
+      version={`${plan.runs[0]?.id ?? ''} ${plan.runs[0]?.state ?? ''}`}
+      busy={rollout.busy}
+      onselect={(n: string) => place.go({ node: n, column: 'host' })}
       {onrepair}
     />{/if}
   <PlanLedger {plan} onedit={(e) => rollout.edit(e)} {onfix} />{/if}

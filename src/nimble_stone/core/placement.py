@@ -83,6 +83,11 @@ class Demand:
         """All groups whose nodes it is kept apart from."""
         return (*([Group(self.apart)] if self.apart else []), *self.groups)
 
+    @cached_property
+    def wishes(self) -> tuple[Group, ...]:
+        """Those of them that are only wished."""
+        return tuple(group for group in self.kept if not group.must)
+
 
 @dataclass(frozen=True)
 class Supply:
@@ -163,10 +168,13 @@ class Board:
         self.vcpus[at] -= sign * demand.vcpu
         self.disk[at] -= sign * demand.disk_bytes
         for group in demand.kept:
-            shared = self.domains(group.by) == self.domains(group.by)[at]
-            self._groups.setdefault(group.key, np.zeros(len(self.hosts), dtype=np.int64))[
-                shared
-            ] += sign
+            if group.key not in self._groups:
+                self._groups[group.key] = np.zeros(len(self.hosts), dtype=np.int64)
+            if group.by == "host":
+                self._groups[group.key][at] += sign
+            else:
+                domains = self.domains(group.by)
+                self._groups[group.key][domains == domains[at]] += sign
         if demand.role:
             self.roles.setdefault(demand.role, np.zeros(len(self.hosts), dtype=np.int64))[at] += (
                 sign
@@ -206,9 +214,8 @@ class Board:
     def wished(self, demand: Demand) -> NDArray[np.float64]:
         """What each host costs for the wishes that it breaks."""
         cost = np.zeros(len(self.hosts), dtype=np.float64)
-        for group in demand.kept:
-            if not group.must:
-                cost += WISHED * self.neighbours(group)
+        for group in demand.wishes:
+            cost += WISHED * self.neighbours(group)
         return cost
 
     def fits(self, demand: Demand, at: int) -> bool:
@@ -232,7 +239,9 @@ class Board:
             if group.must:
                 mask &= self.neighbours(group) == 0
         load = (self.used + demand.memory_bytes) / self.capacity + self.alone * (self.own > 0)
-        return np.where(mask, load + self.wished(demand), np.inf)
+        if demand.wishes:
+            load = load + self.wished(demand)
+        return np.where(mask, load, np.inf)
 
 
 def place(demands: Sequence[Demand], supplies: Sequence[Supply]) -> Placement:
@@ -322,12 +331,14 @@ def _worst(placed: Placement, demands: Sequence[Demand], supplies: Sequence[Supp
 
 def _broken(placed: Placement, demands: Sequence[Demand], supplies: Sequence[Supply]) -> int:
     """How many nodes stand where a wish forbids it."""
+    if not any(demand.wishes for demand in demands):
+        return 0
     where = {supply.host: supply.domains or Domains(supply.host) for supply in supplies}
     met: Counter[tuple[str, str]] = Counter()
     for demand in demands:
         place = where.get(placed.hosts.get(demand.node, ""))
         if place is not None:
-            met.update((group.key, place.of(group.by)) for group in demand.kept if not group.must)
+            met.update((group.key, place.of(group.by)) for group in demand.wishes)
     return sum(count - 1 for count in met.values())
 
 

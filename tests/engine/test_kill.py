@@ -215,13 +215,15 @@ def test_killed_while_a_deployment_changes_nothing_is_made_or_removed_twice(
     version = client.call("GET", "/api/plans/western")["version"]
     edits = [{"path": ["roles", "archive", "count"], "value": 3}]
     client.call("PATCH", "/api/plans/western", {"version": version, "edits": edits})
-    # one node more, and one of the old ones made again
-    started = client.call("POST", "/api/plans/western/run", {"again": ["archive-1"]})
-    run = str(started["run"])
-    lives = killed_on_the_way(server, run, most=60, least=2, spread=9)
-    done = ended(server.client(), run)
-    assert len(lives) >= 5
-    assert done["state"] == "done", refused(server, run, done)
+    # one node more, then one of the old ones made again
+    for wanted in ({}, {"again": ["archive-1"]}):
+        run = str(server.client().call("POST", "/api/plans/western/run", wanted)["run"])
+        lives = killed_on_the_way(server, run, most=60, least=3, spread=9)
+        done = ended(server.client(), run)
+        assert len(lives) >= 3
+        assert done["state"] == "done", refused(server, run, done)
+        finished = Counter(step for _, step, kind in step_events(server, run) if kind == "done")
+        assert finished == Counter(step["key"] for step in done["steps"])
     again = next(node["name"] for node in done["nodes"] if node["id"] == "archive-1")
     more = next(node["name"] for node in done["nodes"] if node["id"] == "archive-3")
     counts = made(lab, "defined")
@@ -231,7 +233,5 @@ def test_killed_while_a_deployment_changes_nothing_is_made_or_removed_twice(
         again: 2,
         more: 1,
     }
-    finished = Counter(step for _, step, kind in step_events(server, run) if kind == "done")
-    assert finished == Counter(step["key"] for step in done["steps"])
     members = next(p["found"] for p in done["proofs"] if p["proof"] == "members")
     assert sorted(members.split(", ")) == sorted(names)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 
 from nimble_stone.app.application import Application
 from nimble_stone.app.choices import fitting_packages, kit_of, packages_of
@@ -24,7 +25,7 @@ from nimble_stone.app.texts import parse_plan, shared_of
 from nimble_stone.core import checks, sequence
 from nimble_stone.core.change_sequence import of_change
 from nimble_stone.core.checks import Situation
-from nimble_stone.core.deployment import BuiltNode, Changes, Wanted, changes
+from nimble_stone.core.deployment import BuiltNode, Changes, Wanted, as_built, changes
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.kit import expression
 from nimble_stone.core.kit.model import Kit
@@ -58,7 +59,8 @@ async def evaluate(
     own = await own_runs(app, plan.name)
     stands = await standing(app, plan.name) if own else {}
     stored = await numbered_estate(app)
-    leaving = _leaving(plan, kit, stored.estate, stands)
+    alone = bool(wanted.remade or wanted.repairs)
+    leaving = [] if alone else _leaving(plan, kit, stored.estate, stands)
     estate = without_own(
         stored.estate,
         own,
@@ -93,6 +95,9 @@ async def evaluate(
     # while a run goes on, what stands is known only when it has ended
     settled = stands and not await under_way(app, plan.name)
     changed = changes(sheet, stands, wanted) if settled else None
+    if changed is not None and changed.alone:
+        nodes = as_built(sheet, changed)
+        sheet = replace(sheet, nodes=nodes, unplaced={}, exhausted=(), short={})
     licence = licence_sha256(package.descriptor for package in sheet.used)
     situation = Situation(
         sheet,

@@ -234,11 +234,6 @@ def _frozen(found: Resolved) -> dict[str, Any]:
     """
     if found.changes is None:
         return freeze(found.sheet, found.steps, found.estate)
-    if found.changes.repairs:
-        stands = found.changes.standing
-        change = Change((), {ident: one.run for ident, one in stands.items()})
-        sheet = replace(found.sheet, nodes=as_built(found.sheet, found.changes))
-        return freeze(sheet, found.steps, found.estate, change)
     stands, adds = found.changes.standing, found.changes.adds
     moved = {*adds, *found.changes.removes}
     change = Change(

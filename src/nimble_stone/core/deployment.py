@@ -68,7 +68,7 @@ class Differs:
 @dataclass(frozen=True)
 class Changes:
     """What a run would do to a deployment. `adds` and `removes` are node ids; a node that is made
-    remade is in both. `differs` stays as it was built.
+    again is in both. `differs` stays as it was built.
     """
 
     adds: tuple[str, ...] = ()
@@ -77,7 +77,7 @@ class Changes:
     standing: Mapping[str, BuiltNode] = field(default_factory=dict)
     """What stands now, by node id."""
     repairs: tuple[str, ...] = ()
-    """Nodes whose VM is defined and started again as it was built, and nothing else."""
+    """Nodes whose VM is defined and started again as it was built."""
 
     @property
     def any(self) -> bool:
@@ -89,11 +89,16 @@ class Changes:
         """Nodes that are removed and made again."""
         return tuple(ident for ident in self.adds if ident in self.removes)
 
+    @property
+    def alone(self) -> bool:
+        """Whether the run looks after nodes that stand, and what else is planned waits."""
+        return bool(self.repairs or self.remade)
+
 
 @dataclass(frozen=True)
 class Wanted:
-    """What a person wants of nodes that stand: to be made again, or to be repaired. A repair does
-    nothing else: what the plan adds and removes waits for another run.
+    """What a person wants of nodes that stand: to be repaired, or to be made again. Such a run does
+    nothing else, so that a broken node does not wait for the rest of a plan.
     """
 
     remade: tuple[str, ...] = ()
@@ -104,30 +109,26 @@ class Wanted:
 
 def changes(sheet: Sheet, standing: Mapping[str, BuiltNode], wanted: Wanted = Wanted()) -> Changes:
     """What differs between a plan and what stands. Cost: O(nodes × columns)."""
-    remade = wanted.remade
     if repairs := tuple(ident for ident in standing if ident in wanted.repairs):
         return Changes(standing=standing, repairs=repairs)
+    if again := tuple(ident for ident in standing if ident in wanted.remade):
+        return Changes(again, again, standing=standing)
     planned = {node.id: node for node in sheet.nodes}
-    again = [ident for ident in planned if ident in standing and ident in remade]
-    adds = [ident for ident in planned if ident not in standing or ident in again]
-    removes = [ident for ident in reversed(list(standing)) if ident not in planned]
+    adds = tuple(ident for ident in planned if ident not in standing)
+    removes = tuple(ident for ident in reversed(list(standing)) if ident not in planned)
     differs = tuple(
         Differs(ident, node.name, column.id, column.label, was, now)
         for ident, node in planned.items()
-        if ident in standing and ident not in again
+        if ident in standing
         for column in sheet.columns
         if (now := node.value(column.id)) != (was := standing[ident].node.value(column.id))
     )
-    return Changes(tuple(adds), (*removes, *again), differs, standing)
+    return Changes(adds, removes, differs, standing)
 
 
 def as_built(sheet: Sheet, found: Changes) -> tuple[Node, ...]:
     """The nodes after a change: those that stay as they were built, the others as planned."""
-    if found.repairs:
-        return tuple(one.node for one in found.standing.values())
-    return tuple(
-        found.standing[node.id].node
-        if node.id in found.standing and node.id not in found.adds
-        else node
-        for node in sheet.nodes
-    )
+    stands = {ident: one.node for ident, one in found.standing.items()}
+    planned = {node.id: node for node in sheet.nodes}
+    new = {ident: planned[ident] for ident in found.adds if ident in planned}
+    return tuple((stands | new)[ident] for ident in (stands if found.alone else planned))

@@ -5,7 +5,7 @@ Pure.
 from __future__ import annotations
 
 import types
-from typing import Annotated, Any, Literal, Union, get_args, get_origin
+from typing import Annotated, Any, ForwardRef, Literal, Union, get_args, get_origin
 
 from pydantic import BaseModel
 from pydantic_core import PydanticUndefined
@@ -98,6 +98,8 @@ def _words(annotation: Any) -> str:
         return f"mapping to {_words(inside[1])}"
     if isinstance(annotation, type) and issubclass(annotation, BaseModel):
         return f"[{annotation.__name__}](#{annotation.__name__.lower()})"
+    if isinstance(annotation, ForwardRef):
+        raise TypeError(f"{annotation!r} is not known yet: define it above what names it")
     return {str: "text", int: "whole number", float: "number", bool: "true or false"}.get(
         annotation, getattr(annotation, "__name__", "text")
     )

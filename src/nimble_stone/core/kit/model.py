@@ -94,6 +94,73 @@ class BecomesHost(_Part):
     )
 
 
+class Limits(_Part):
+    """The least and the most of something."""
+
+    least: int = Field(default=1, ge=1, le=65_536)
+    most: int = Field(ge=1, le=65_536)
+
+
+class CustomSize(_Part):
+    """Within which limits a plan may give nodes other vCPUs and memory than their size has."""
+
+    vcpu: Limits
+    memory_gib: Limits
+
+
+class ResourceLimits(_Part):
+    """The most that a VM may take; 0: as much as there is."""
+
+    cpu_shares: int = Field(
+        default=0, ge=0, le=262_144, description="Weight against other VMs, which have 1024."
+    )
+    cpu_percent: int = Field(
+        default=0, ge=0, le=100, description="Of each of its processors' time, in percent."
+    )
+    disk_mib_s: int = Field(default=0, ge=0, le=1 << 20, description="Of each disk, in MiB/s.")
+    disk_iops: int = Field(default=0, ge=0, le=10_000_000, description="Of each disk.")
+    net_mbit: int = Field(
+        default=0, ge=0, le=1_000_000, description="Of each interface, in Mbit/s."
+    )
+
+
+class VmOptions(_Part):
+    """How VMs of a role are set up, besides what the package states."""
+
+    autostart: bool = Field(default=True, description="They start with their host.")
+    agent: bool = Field(
+        default=False, description="The system runs the guest agent: a channel for it is made."
+    )
+    watchdog: Literal["none", "reset", "poweroff"] = Field(
+        default="none", description="What is done when the system stops feeding its watchdog."
+    )
+    cpu: Literal["common", "host"] = Field(
+        default="common",
+        description=(
+            "“common”: the host's model with what its hypervisor can offer; “host”: its processor"
+            " as it is."
+        ),
+    )
+    machine: Literal["pc", "q35"] = Field(
+        default="pc",
+        description="Kind of machine: “pc” with IDE, “q35” with PCI Express and no IDE.",
+    )
+    secure_boot: bool = Field(
+        default=False,
+        description="Only signed systems start: UEFI with the usual keys. Needs machine q35.",
+    )
+    tpm: bool = Field(default=False, description="A TPM 2.0, made by the host.")
+    limits: ResourceLimits = Field(
+        default_factory=ResourceLimits, description="The most that each VM may take."
+    )
+
+    @model_validator(mode="after")
+    def _can_start(self) -> VmOptions:
+        if self.secure_boot and self.machine != "q35":
+            raise ValueError("secure_boot needs machine q35")
+        return self
+
+
 class Role(_Part):
     """A role of nodes."""
 
@@ -169,9 +236,7 @@ class Role(_Part):
             " host preparation on a shared datastore."
         ),
     )
-    vm: VmOptions = Field(
-        default_factory=lambda: VmOptions(), description="How its VMs are set up."
-    )
+    vm: VmOptions = Field(default_factory=VmOptions, description="How its VMs are set up.")
     carried_by: tuple[Ident, ...] = Field(
         default=(),
         description=(
@@ -206,73 +271,6 @@ class Role(_Part):
         description=(
             "Package setting → template, for the role's package; replaces the kit's `environment`."
         ),
-    )
-
-
-class Limits(_Part):
-    """The least and the most of something."""
-
-    least: int = Field(default=1, ge=1, le=65_536)
-    most: int = Field(ge=1, le=65_536)
-
-
-class CustomSize(_Part):
-    """Within which limits a plan may give nodes other vCPUs and memory than their size has."""
-
-    vcpu: Limits
-    memory_gib: Limits
-
-
-class VmOptions(_Part):
-    """How VMs of a role are set up, beside what the package states."""
-
-    autostart: bool = Field(default=True, description="They start with their host.")
-    agent: bool = Field(
-        default=False, description="The system runs the guest agent: a channel for it is made."
-    )
-    watchdog: Literal["none", "reset", "poweroff"] = Field(
-        default="none", description="What is done when the system stops feeding its watchdog."
-    )
-    cpu: Literal["common", "host"] = Field(
-        default="common",
-        description=(
-            "“common”: the host's model with what its hypervisor can offer; “host”: its processor"
-            " as it is."
-        ),
-    )
-    machine: Literal["pc", "q35"] = Field(
-        default="pc",
-        description="Kind of machine: “pc” with IDE, “q35” with PCI Express and no IDE.",
-    )
-    secure_boot: bool = Field(
-        default=False,
-        description="Only signed systems start: UEFI with the usual keys. Needs machine q35.",
-    )
-    tpm: bool = Field(default=False, description="A TPM 2.0, made by the host.")
-    limits: ResourceLimits = Field(
-        default_factory=lambda: ResourceLimits(), description="The most that each VM may take."
-    )
-
-    @model_validator(mode="after")
-    def _can_start(self) -> VmOptions:
-        if self.secure_boot and self.machine != "q35":
-            raise ValueError("secure_boot needs machine q35")
-        return self
-
-
-class ResourceLimits(_Part):
-    """The most that a VM may take; 0: as much as there is."""
-
-    cpu_shares: int = Field(
-        default=0, ge=0, le=262_144, description="Weight against other VMs, which have 1024."
-    )
-    cpu_percent: int = Field(
-        default=0, ge=0, le=100, description="Of each of its processors' time, in percent."
-    )
-    disk_mib_s: int = Field(default=0, ge=0, le=1 << 20, description="Of each disk, in MiB/s.")
-    disk_iops: int = Field(default=0, ge=0, le=10_000_000, description="Of each disk.")
-    net_mbit: int = Field(
-        default=0, ge=0, le=1_000_000, description="Of each interface, in Mbit/s."
     )
 
 

@@ -11,6 +11,7 @@ from collections.abc import AsyncIterator, Awaitable, Callable
 from dataclasses import dataclass, field
 
 import asyncssh
+from asyncssh.constants import OPEN_CONNECT_FAILED
 
 from nimble_stone.core import console_keys
 from nimble_stone.core.errors import (
@@ -138,7 +139,17 @@ class Ssh:
             connection = await self._connection(target)
             try:
                 async with asyncio.timeout(limit_s + GRACE_S):
-                    return await _converse(connection, command, data, began, sent)
+                    try:
+                        process = await connection.create_process(command, encoding=None)
+                    except asyncssh.ChannelOpenError as error:
+                        if error.code != OPEN_CONNECT_FAILED:
+                            raise
+                        # A kept connection whose far end is gone: its machine was made again, or
+                        # started anew. Nothing has begun, so it is dialled again, once.
+                        self._drop(key, connection)
+                        connection = await self._connection(target)
+                        process = await connection.create_process(command, encoding=None)
+                    return await _converse(process, command, data, began, sent)
             except TimeoutError as error:
                 raise RemoteTimeout(
                     f"{target.name} did not finish within {limit_s:g} s: {command[:120]}",
@@ -147,7 +158,7 @@ class Ssh:
                     hint="See whether the host is overloaded; retry.",
                 ) from error
             except (asyncssh.Error, OSError, ValueError) as error:
-                self._drop(key)
+                self._drop(key, connection)
                 raise Unreachable(
                     f"the connection to {target.name} was lost during a command: {_reason(error)}",
                     target=target.name,
@@ -208,10 +219,11 @@ class Ssh:
         finally:
             await once.close()
 
-    def _drop(self, key: tuple[str, ...]) -> None:
-        connection = self._open.pop(key, None)
-        if connection:
-            connection.abort()
+    def _drop(self, key: tuple[str, ...], lost: asyncssh.SSHClientConnection) -> None:
+        """Only this one: another command may have dialled a new one meanwhile."""
+        lost.abort()
+        if self._open.get(key) is lost:
+            del self._open[key]
 
     async def _connection(self, target: Target) -> asyncssh.SSHClientConnection:
         key = _key(target)
@@ -290,14 +302,12 @@ class Ssh:
 
 
 async def _converse(
-    connection: asyncssh.SSHClientConnection,
+    process: asyncssh.SSHClientProcess[bytes],
     command: str,
     data: AsyncIterator[bytes],
     began: float,
     sent: Callable[[int], None] | None,
 ) -> Answer:
-    process = await connection.create_process(command, encoding=None)
-
     async def feed() -> None:
         total = 0
         try:

@@ -1,0 +1,135 @@
+"""Commands through OpenSSH's own server: what a kept connection does when its far end is gone."""
+
+from __future__ import annotations
+
+import asyncio
+import getpass
+import subprocess
+from collections.abc import AsyncIterator
+from pathlib import Path
+
+import pytest
+
+from nimble_stone.core.errors import Unreachable
+from nimble_stone.reach import Credential, DialPolicy, Reach, Target
+from nimble_stone.reach.ssh import Pins
+
+SSHD = "/usr/sbin/sshd"
+
+
+class Relay:
+    """Passes bytes on to an SSH server, one `sshd -i` for each connection; `restart` makes it
+    forget all it knew, as a machine does that is made again: nobody is told, and who speaks on
+    an old connection is reset.
+    """
+
+    def __init__(self, config: Path) -> None:
+        self.config = config
+        self.life = 1
+        self.begun = 0
+        self.servers: list[asyncio.subprocess.Process] = []
+        self.tasks: list[asyncio.Task[None]] = []
+
+    def restart(self) -> None:
+        self.life += 1
+        for server in self.servers:
+            server.kill()
+
+    async def take(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        life = self.life
+        self.begun += 1
+        own = asyncio.current_task()
+        assert own is not None
+        self.tasks.append(own)
+        server = await asyncio.create_subprocess_exec(
+            SSHD, "-i", "-f", str(self.config), stdin=-1, stdout=-1
+        )
+        self.servers.append(server)
+        assert server.stdin is not None
+        assert server.stdout is not None
+        answers = asyncio.create_task(self._answers(server.stdout, writer, life))
+        while piece := await reader.read(65536):
+            if self.life != life:
+                break
+            server.stdin.write(piece)
+        answers.cancel()
+        writer.transport.abort()
+        if server.returncode is None:
+            server.kill()
+        await server.wait()
+
+    async def _answers(
+        self, source: asyncio.StreamReader, writer: asyncio.StreamWriter, life: int
+    ) -> None:
+        while piece := await source.read(65536):
+            writer.write(piece)
+        if self.life == life:
+            writer.close()
+
+
+@pytest.fixture
+def config(tmp_path: Path) -> Path:
+    """The server's, with a host key and a login key beside it."""
+    for name in ("host", "login"):
+        key = tmp_path / name
+        subprocess.run(["ssh-keygen", "-qt", "ed25519", "-N", "", "-f", key], check=True)
+    Path("/run/sshd").mkdir(exist_ok=True)
+    found = tmp_path / "sshd_config"
+    found.write_text(
+        f"HostKey {tmp_path}/host\nAuthorizedKeysFile {tmp_path}/login.pub\n"
+        "StrictModes no\nPermitRootLogin yes\nUsePAM no\nPidFile none\n"
+    )
+    return found
+
+
+@pytest.fixture
+async def relay(config: Path) -> AsyncIterator[tuple[Relay, Reach, Target]]:
+    pins: dict[str, str] = {}
+
+    async def get(place: str) -> str | None:
+        return pins.get(place)
+
+    async def put(place: str, fingerprint: str) -> None:
+        pins[place] = fingerprint
+
+    made = Relay(config)
+    server = await asyncio.start_server(made.take, "127.0.0.1", 0)
+    reach = Reach(DialPolicy(connect_seconds=10), Pins(get, put))
+    credential = Credential(getpass.getuser(), key=(config.parent / "login").read_text())
+    port = int(server.sockets[0].getsockname()[1])
+    yield made, reach, Target("knot", "127.0.0.1", port, credential)
+    await reach.close()
+    server.close()
+    await server.wait_closed()
+    await asyncio.gather(*made.tasks)
+
+
+async def test_a_kept_connection_whose_far_end_is_gone_is_dialled_again(
+    relay: tuple[Relay, Reach, Target],
+) -> None:
+    """Also by several commands side by side: one new connection serves them all."""
+    made, reach, target = relay
+    assert (await reach.ssh.run(target, "echo one")).out == b"one\n"
+    made.restart()
+    answers = await asyncio.gather(*(reach.ssh.run(target, f"echo {n}") for n in range(4)))
+    assert [answer.out for answer in answers] == [b"0\n", b"1\n", b"2\n", b"3\n"]
+    assert made.begun == 2
+
+
+async def test_a_command_that_had_begun_is_not_run_a_second_time(
+    relay: tuple[Relay, Reach, Target], tmp_path: Path
+) -> None:
+    made, reach, target = relay
+    begun = tmp_path / "begun"
+    command = f"echo x >> {begun}; timeout 10 tail -f /dev/null"
+
+    async def restarted() -> None:
+        while not begun.exists():
+            await asyncio.sleep(0.02)
+        for server in made.servers:
+            server.kill()
+
+    with pytest.raises(Unreachable, match="lost during a command"):
+        await asyncio.gather(reach.ssh.run(target, command, limit_s=20), restarted())
+    assert begun.read_text() == "x\n"
+    assert (await reach.ssh.run(target, "echo two")).out == b"two\n"

@@ -314,7 +314,9 @@ def ended(
     *,
     states: tuple[str, ...] = ("done", "unproved", "trouble", "undone"),
 ) -> dict[str, Any]:
-    """The run once it is in one of these states."""
+    """The run once it is in one of these states. What failed in it is printed: pytest shows it when
+    the caller wanted another state.
+    """
     view: dict[str, Any] = {}
 
     def there() -> bool:
@@ -323,4 +325,7 @@ def ended(
         return view["state"] in states
 
     wait_for(there, seconds, f"run {run} to end")
+    for step in view["steps"]:
+        if step["state"] == "failed":
+            print(f"run {run}: {step['key']} failed: {step['message']}")
     return view

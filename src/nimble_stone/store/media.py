@@ -143,9 +143,12 @@ def wrote(db: Db, run: str, machine: str) -> bool:
 
 
 def fetched(db: Db, token: str, at: float) -> None:
-    """It was asked for; the first time counts."""
+    """It was asked for. The first time counts, and the first since the machine was switched so that
+    it boots from it: some controllers ask as soon as it is inserted.
+    """
     db.execute(
-        "UPDATE medium SET fetched_at = ? WHERE token_sha256 = ? AND fetched_at IS NULL",
+        "UPDATE medium SET fetched_at = ? WHERE token_sha256 = ?"
+        " AND (fetched_at IS NULL OR fetched_at <= booted_at)",
         (at, digest(token)),
     )
 

@@ -294,10 +294,16 @@ async def switch_off(c: OnMachine) -> None:
         await c.ports.pause(max(0.05, c.ports.pace))
 
 
-async def until_on(c: OnMachine) -> None:
-    """Watch until a machine that was switched on is on. Raises RemoteTimeout."""
+async def until_on(c: OnMachine, run: str) -> None:
+    """Watch until a machine that was switched on to boot from a run's medium is on, or was: it may
+    be off again before a slow controller says so, and has fetched the medium since. Raises
+    RemoteTimeout.
+    """
     end = c.ports.monotonic() + OFF_S
     while await c.host.metal.power_state() not in ON:
+        medium = await c.ports.store.read(media.of_run, run, c.step.host)
+        if medium is not None and medium.fetched_at > medium.booted_at:
+            return
         if c.ports.monotonic() > end:
             raise RemoteTimeout(
                 f"{c.step.host} was told to switch on and is not on after {OFF_S:g} s",

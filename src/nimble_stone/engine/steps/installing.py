@@ -153,7 +153,7 @@ class Install:
             await insert(c)
             await boot_from_medium(c.ports, c.run.id, c.host, c.step)
             # one that is still off is not one that has ended
-            await until_on(c)
+            await until_on(c, c.run.id)
 
     async def undo(self, c: Context) -> str:
         """What was written stays: a drive is wiped only by name."""

@@ -11,8 +11,9 @@ from typing import Any
 import pytest
 
 from nimble_stone.core.errors import RemoteTimeout
+from nimble_stone.core.runs.states import RunState
 from nimble_stone.engine.preparation.inspecting import OFF_S, until_on
-from nimble_stone.store import media
+from nimble_stone.store import media, runs
 from nimble_stone.store.connect import Store
 
 TOKEN, RUN, MACHINE = "t" * 32, "r1", "slate"
@@ -21,6 +22,8 @@ TOKEN, RUN, MACHINE = "t" * 32, "r1", "slate"
 @pytest.fixture
 async def store(tmp_path: Path) -> AsyncIterator[Store]:
     found = Store(tmp_path / "n.db")
+    row = runs.RunRow(RUN, "p", "", RunState.RUNNING, {}, 1.0, None)
+    await found.write(runs.add_run, row, ["one"])
     await found.write(media.offer, TOKEN, RUN, MACHINE, media.Task(kind="install"), 900.0)
     yield found
     found.close()

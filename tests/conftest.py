@@ -16,20 +16,26 @@ settings.register_profile("everywhere", deadline=None)
 settings.load_profile("everywhere")
 
 
+ONE_AT_A_TIME = "real hosts"
+LONG = ("browser", "server", "engine", "cli")
+"""Folders whose files take long: what is short comes last, so that both workers end together."""
+
+
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """Files run two at a time: the long rollout on real hosts begins first, what else needs those
-    hosts comes last, when they are free again.
+    """A file is for one worker. All that need the real hosts are for one worker, and come first:
+    the hosts are this machine's only ones, so a second worker would wait for them.
     """
 
     def turn(item: pytest.Item) -> int:
-        return (
-            1
-            if item.path.parent.name != "hypervisor"
-            else 0
-            if item.path.name == "test_rollout.py"
-            else 2
-        )
+        folder = item.path.parent.name
+        if folder == "hypervisor":
+            return 0 if item.path.name == "test_rollout.py" else 1
+        return 2 if folder in LONG else 3
 
+    for item in items:
+        own = item.path.parent.name != "hypervisor"
+        group = f"{item.path.parent.name}/{item.path.name}" if own else ONE_AT_A_TIME
+        item.add_marker(pytest.mark.xdist_group(group))
     items.sort(key=turn)
 
 

@@ -25,7 +25,10 @@ from nimble_stone.core.acceptance import (
     judge,
     totals,
 )
-from nimble_stone.core.kit.model import CLUSTER_KINDS, AcceptanceCheck, Kit
+from nimble_stone.core.acceptance.series import Limits, Seen
+from nimble_stone.core.acceptance.workload import Done, Round, Work
+from nimble_stone.core.kit.checks import CLUSTER_KINDS, AcceptanceCheck
+from nimble_stone.core.kit.model import Kit
 from tests.core.scene import sheet
 
 
@@ -69,6 +72,8 @@ def test_every_check_of_every_kit_passes_on_what_it_expects_and_on_nothing_else(
         "reach": (asked.Pair("x", "y", reached=False),),
         "address": "10.9.9.9/8",
         "address6": "fd00::9/64",
+        "series": Seen((), 1),
+        "workload": Round(()),
     }
     checks = load_kits()[kit].acceptance
     for check in checks:
@@ -77,7 +82,11 @@ def test_every_check_of_every_kit_passes_on_what_it_expects_and_on_nothing_else(
         if wanted is None:
             continue
         one = Expected(check.id, check.label, "", check.kind, wanted, check.limit, "as planned")
-        if wanted not in ("", (), None) and wanted != identity.Reached(""):
+        if isinstance(wanted, Limits):
+            assert passes(one, Seen((1.0,) * wanted.times))
+        elif isinstance(wanted, Work):
+            assert passes(one, Round(tuple(Done(label, 1, 0.1) for label in wanted.steps)))
+        elif wanted not in ("", (), None) and wanted != identity.Reached(""):
             assert passes(one, wanted) or check.kind in ("address", "address6"), check.kind
         assert not passes(one, other.get(check.kind, ("something", "else"))), check.kind
         unknown = judge(one, Answer(None, "asked", unknown="no answer"))

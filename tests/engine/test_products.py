@@ -13,13 +13,14 @@ from pathlib import Path
 from typing import Any
 
 import asyncssh
+import httpx
 import pytest
 
 from nimble_stone.cli.client import Client
 from nimble_stone.core.errors import StoneError
 from nimble_stone.lab.guests.label import labelled
 from nimble_stone.lab.scenario import demo, products
-from tests.engine.test_preparation import do, undo
+from tests.engine.test_preparation import by_hand, do, undo
 from tests.engine.test_runs import ours
 from tests.support.processes import LabProcess, ServerProcess, ended, lab_and_server, wait_for
 
@@ -63,8 +64,8 @@ def place(
         yield lab, server, client
 
 
-def planned(client: Client, kit: str) -> dict[str, Any]:
-    product = products.PRODUCTS[kit]
+def planned(client: Client, kit: str, product: products.Product | None = None) -> dict[str, Any]:
+    product = product or products.PRODUCTS[kit]
     plan = client.call(
         "POST",
         "/api/plans",
@@ -244,6 +245,104 @@ def key_opens(lab: LabProcess, address: str) -> None:
     assert asyncio.run(log_in(KEY)) == "watching\n"
     with pytest.raises(asyncssh.PermissionDenied):
         asyncio.run(log_in(asyncssh.generate_private_key("ssh-ed25519")))
+
+
+LOGBOOK = (
+    ("id: tidebook", "id: logbook"),
+    ("service: {port: 8080", 'access: {bearer: "{kept.token}"}\nservice: {port: 8080'),
+    (
+        "  - id: group\n",
+        '  - {id: stations, label: Stations, default: "west, north,west, "}\n  - id: group\n',
+    ),
+    (
+        "  - id: open\n",
+        """  - id: register
+    label: Registering
+    role: standby
+    asks: first
+    call: {method: POST, path: /cgi-bin/entry, body: {key: "node {name}", value: "{address}"}}
+    observe:
+      path: /cgi-bin/entry
+      query: {key: "node {name}"}
+      status: [200, 404]
+      confirm: {value: "{address}"}
+    wait: {expected: 1, longest: 60}
+  - id: stations
+    label: Stations
+    role: cluster
+    over: stations
+    call:
+      method: POST
+      path: /cgi-bin/entry
+      login: bearer
+      body: {key: "station {item}", value: "{item} of {count}"}
+      confirm: {written: "yes"}
+    observe:
+      path: /cgi-bin/entry
+      query: {key: "station {item}"}
+      status: [200, 404]
+      confirm: {value: "{item} of {count}"}
+    wait: {expected: 1, longest: 60}
+  - id: open
+""",
+    ),
+    ("      - label: read\n", "      - label: READ\n"),
+)
+
+
+def entries_on(lab: LabProcess, address: str, **query: str) -> dict[str, Any]:
+    """What a node has, asked without the product."""
+    real, port = lab.plan.real(address, 8080)
+    url, login = f"http://{real}:{port}/cgi-bin/entry", ("admin", SECRET)
+    return dict(httpx.get(url, params=query, auth=login, trust_env=False).json())
+
+
+def test_a_kit_asks_the_first_node_for_others_and_goes_over_a_list(
+    place: tuple[LabProcess, ServerProcess, Client],
+) -> None:
+    """With a token of the product, each entry once; then what was measured and done is told, and
+    a workload that fails is removed all the same.
+    """
+    lab, server, client = place
+    text = (files("nimble_stone.kits") / "tidebook.yaml").read_text()
+    for old, new in LOGBOOK:
+        assert text.count(old) == 1, old
+        text = text.replace(old, new)
+    (server.data / "kits").mkdir(exist_ok=True)
+    (server.data / "kits/logbook.yaml").write_text(text)
+    # a server looks into its folder every other second
+    wait_for(
+        lambda: "logbook" in {one["id"] for one in client.call("GET", "/api/kits/shelf")["kits"]},
+        20,
+        "the kit to be seen",
+    )
+    BEGINNINGS["logbook"] = BEGINNINGS["tidebook"]
+    plan = planned(client, "logbook", products.PRODUCTS["tidebook"])
+    assert [f["message"] for f in plan["findings"] if f["severity"] == "blocker"] == []
+    done = ended(client, client.call("POST", "/api/plans/logbook/run")["run"])
+    assert done["state"] == "done", [p for p in done["proofs"] if not p["passed"]]
+    first = plan["nodes"][0]["cells"]["address"]["value"]
+    entries = ["node logbook-sby", "station north", "station west"]
+    assert entries_on(lab, first)["keys"] == entries
+    assert entries_on(lab, first, key="station north")["value"] == "north of 4"
+    by_kind = {proof["proof"]: proof for proof in done["proofs"]}
+    assert by_kind["mesh-ports"]["found"] == "12 of 12 pairs"
+    assert len(by_kind["answer-time"]["chart"]["values"]) == 12
+    assert by_kind["answer-time"]["chart"]["most"] == 400
+    assert by_kind["written-and-read"]["found"].startswith("write ")
+    assert "READ by 3 nodes" in by_kind["written-and-read"]["found"]
+    assert "{once}" in by_kind["written-and-read"]["how"]
+    # again, with a node that answers no more: it is told which, and what was written is gone
+    last = done["nodes"][2]
+    by_hand(lab, last["host"], f"virsh -q -c qemu:///system destroy {last['name']}")
+    worse = client.call("POST", f"/api/runs/{done['id']}/prove", {})
+    lost = {proof["proof"]: proof for proof in worse["proofs"] if not proof["node"]}
+    assert (lost["mesh-ports"]["passed"], lost["written-and-read"]["passed"]) == (False, False)
+    assert f"{last['name']}: " in lost["written-and-read"]["found"]
+    assert "not removed" not in lost["written-and-read"]["found"]
+    assert entries_on(lab, first)["keys"] == entries
+    client.call("POST", f"/api/runs/{done['id']}/undo", {})
+    ended(client, done["id"], states=("undone",))
 
 
 def test_a_condition_that_does_not_hold_takes_its_column_away(

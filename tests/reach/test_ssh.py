@@ -13,58 +13,7 @@ import pytest
 from nimble_stone.core.errors import Unreachable
 from nimble_stone.reach import Credential, DialPolicy, Reach, Target
 from nimble_stone.reach.ssh import Pins
-
-SSHD = "/usr/sbin/sshd"
-
-
-class Relay:
-    """Passes bytes on to an SSH server, one `sshd -i` for each connection; `restart` makes it
-    forget all it knew, as a machine does that is made again: nobody is told, and who speaks on
-    an old connection is reset.
-    """
-
-    def __init__(self, config: Path) -> None:
-        self.config = config
-        self.life = 1
-        self.begun = 0
-        self.servers: list[asyncio.subprocess.Process] = []
-        self.tasks: list[asyncio.Task[None]] = []
-
-    def restart(self) -> None:
-        self.life += 1
-        for server in self.servers:
-            server.kill()
-
-    async def take(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
-        life = self.life
-        self.begun += 1
-        own = asyncio.current_task()
-        assert own is not None
-        self.tasks.append(own)
-        server = await asyncio.create_subprocess_exec(
-            SSHD, "-i", "-f", str(self.config), stdin=-1, stdout=-1
-        )
-        self.servers.append(server)
-        assert server.stdin is not None
-        assert server.stdout is not None
-        answers = asyncio.create_task(self._answers(server.stdout, writer, life))
-        while piece := await reader.read(65536):
-            if self.life != life:
-                break
-            server.stdin.write(piece)
-        answers.cancel()
-        writer.transport.abort()
-        if server.returncode is None:
-            server.kill()
-        await server.wait()
-
-    async def _answers(
-        self, source: asyncio.StreamReader, writer: asyncio.StreamWriter, life: int
-    ) -> None:
-        while piece := await source.read(65536):
-            writer.write(piece)
-        if self.life == life:
-            writer.close()
+from tests.support.openssh import Relay
 
 
 @pytest.fixture

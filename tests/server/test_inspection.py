@@ -334,7 +334,7 @@ def test_a_machine_does_one_thing_at_a_time(place: Place) -> None:
 def test_a_machine_that_was_switched_on_meanwhile_is_not_restarted(place: Place) -> None:
     lab, _, client = place
     # the controller is busy with somebody's power switch between the check and the boot
-    lab.turn("chert", slow_s=0.3)
+    lab.turn("chert", slow_s=0.12)
     try:
         ident = begin(client, "chert")
         lab.power("chert", "On")

@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any, Self
+from typing import Annotated, Any, Self
 
-from pydantic import BaseModel, ConfigDict
+from pydantic import BaseModel, ConfigDict, Field
+
+Ident = Annotated[str, Field(pattern=r"^[a-z][a-z0-9_-]{0,39}$")]
+"""An id in a file that people write."""
 
 
 class Fixed(BaseModel):

@@ -21,7 +21,7 @@ MOST_TEXT = 4096
 MOST_VALUES = 1000
 LONGEST, DESCENTS = 300, 2
 _SLOW = re2.compile(r"\b(match|search)\s*\(")
-WAYS = ("header", "cookie", "pattern", "xpath", "count", "text")
+WAYS = ("header", "cookie", "pattern", "xpath", "count", "text", "ms")
 
 
 @dataclass(frozen=True)
@@ -73,7 +73,7 @@ def fault_of(what: str) -> str:
             etree.XPath(text)
     except (jsonpath.JSONPathError, re2.error, etree.XPathSyntaxError, RecursionError) as error:
         return str(error).splitlines()[0][:200] or type(error).__name__
-    return "" if text or way == "text" else "it is empty"
+    return "" if text or way in ("text", "ms") else "it is empty"
 
 
 def read(reply: Reply, what: str) -> str | None:
@@ -87,6 +87,8 @@ def read(reply: Reply, what: str) -> str | None:
         return reply.headers.get(text.lower())
     if way == "cookie":
         return reply.cookies.get(text)
+    if way == "ms":
+        return f"{reply.seconds * 1000:.1f}"
     if way == "text":
         return reply.text.strip()[:MOST_TEXT]
     if way == "pattern":

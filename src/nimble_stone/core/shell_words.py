@@ -12,14 +12,27 @@ from __future__ import annotations
 
 import re
 import shlex
+from collections.abc import Mapping
 
-_TEMPLATE = re.compile(r"\{([A-Za-z][A-Za-z0-9_.-]*)\}")
+_TEMPLATE = re.compile(r"(?<!\$)\{([A-Za-z][A-Za-z0-9_.-]*)\}")
 _PROGRAM = re.compile(r"(^|[\s;&|(])(eval|source|\.)\s+[^;&|]*$|(^|\s)-[a-z]*c\s+$")
 
 
 def word(value: str) -> str:
     """The value as one word of a shell command. A NUL, which no shell can pass on, is left out."""
     return shlex.quote(value.replace("\0", ""))
+
+
+def names(command: str) -> list[str]:
+    """The names in its braces, in their order."""
+    return _TEMPLATE.findall(command)
+
+
+def filled(command: str, values: Mapping[str, str]) -> str:
+    """The command with each name's value as a word. What is filled in is never itself a template.
+    Raises KeyError for a name without a value.
+    """
+    return _TEMPLATE.sub(lambda found: word(values[found[1]]), command)
 
 
 def fault_of(command: str) -> str:
@@ -46,7 +59,11 @@ def fault_of(command: str) -> str:
         at += 1
     if quote:
         return f"a quote ({quote}) is not closed"
-    return "it holds a here-document (<<), whose text is not quoted" if "<<" in command else ""
+    return (
+        "it holds a here-document (<<): put such a text into a file by `put`"
+        if "<<" in command
+        else ""
+    )
 
 
 def _wrong_place(command: str, at: int, quote: str) -> str:
@@ -55,8 +72,6 @@ def _wrong_place(command: str, at: int, quote: str) -> str:
         return "is inside a command substitution"
     if quote:
         return f"is inside quotes ({quote})"
-    if before.endswith("$"):
-        return "is after “$”"
     if re.search(r"(^|\s)#[^\n]*$", before):
         return "is in a comment"
     return "is read as a program by the shell" if _PROGRAM.search(before) else ""

@@ -3,16 +3,20 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Sequence
+import math
+from collections.abc import Mapping, Sequence
 
 from nimble_stone.core import reply, shell_words
 from nimble_stone.core.acceptance import Answer, Subject
 from nimble_stone.core.acceptance.asked import PREFIX, Closed, Pair, pairs
+from nimble_stone.core.acceptance.series import Seen
 from nimble_stone.core.errors import StoneError
-from nimble_stone.core.kit.model import AcceptanceCheck
+from nimble_stone.core.kit.calls import Call
+from nimble_stone.core.kit.checks import AcceptanceCheck
 from nimble_stone.core.plan.sheet import Node, reached
 from nimble_stone.engine.frozen import FrozenRun
 from nimble_stone.engine.speaking import At, Speaker
+from nimble_stone.engine.workload import Workload
 from nimble_stone.hosts.node import NodeAccess, NodeDoor
 from nimble_stone.ports.ports import Ports
 from nimble_stone.reach.calls import Ask, Place
@@ -25,7 +29,7 @@ SPAN_S = 30
 def own(run: FrozenRun, node: Node | None) -> list[AcceptanceCheck]:
     """The kit's own checks of a node; of the cluster for None."""
     of = "node" if node else "cluster"
-    kinds = ("call", "closed", "redirect", "reach")
+    kinds = ("call", "closed", "redirect", "reach", "series", "workload")
     return [
         one
         for one in run.sheet.kit.acceptance
@@ -51,20 +55,43 @@ async def _one(at: At, check: AcceptanceCheck) -> Answer:
             return await _redirect(at, check)
         if check.kind == "reach":
             return await _reach(at, check)
+        if check.kind == "series":
+            return await _series(at, check)
+        if check.kind == "workload":
+            return await Workload(at.ports, at.run, check).round()
         return await _call(at, check)
     except StoneError as error:
         return Answer(None, check.label, unknown=str(error))
+
+
+def _question(at: At, call: Call) -> str:
+    kit = at.run.sheet.kit
+    port = call.port or kit.access.port or kit.service.port
+    return call.words(f"{kit.access.scheme}://{reached(kit, at.node)}:{port}")
+
+
+async def _series(at: At, check: AcceptanceCheck) -> Answer:
+    """The same question again and again, one after the other."""
+    call = check.call
+    assert call is not None
+    values: list[float] = []
+    for _ in range(check.times):
+        answer = await Speaker(at).send(call)
+        try:
+            value = float(reply.read(answer, check.value or "ms:") or "nan")
+        except ValueError:
+            value = math.nan
+        values += [value] if math.isfinite(value) else []
+    missing = check.times - len(values)
+    how = f"{_question(at, call)}, {check.value or 'ms:'}, {check.times} times"
+    return Answer(Seen(tuple(values), missing, check.unit), how)
 
 
 async def _call(at: At, check: AcceptanceCheck) -> Answer:
     """The exact question and what of the answer is compared."""
     call = check.call
     assert call is not None
-    kit = at.run.sheet.kit
-    port = call.port or kit.access.port or kit.service.port
-    place = f"{kit.access.scheme}://{reached(kit, at.node)}:{port}"
-    # as the kit writes it: what is filled in may be a secret
-    how = f"SSH: {call.ssh}" if call.ssh else f"{call.method} {place}{call.path}"
+    how = _question(at, call)
     answer = await Speaker(at).send(call)
     if not check.value:
         return Answer(str(answer.status), how)
@@ -90,7 +117,9 @@ async def _redirect(at: At, check: AcceptanceCheck) -> Answer:
 
 
 async def _reach(at: At, check: AcceptanceCheck) -> Answer:
-    """Each node asks all others by one echo request each, all side by side."""
+    """Each node asks all others, by one echo request or one connection to each port, all side by
+    side.
+    """
     sheet = at.run.sheet
     wanted = pairs(Subject(sheet, None, check)) or ()
     by_name = {node.name: node for node in sheet.nodes}
@@ -102,27 +131,58 @@ async def _reach(at: At, check: AcceptanceCheck) -> Answer:
     async def from_one(name: str, others: Sequence[str]) -> list[Pair]:
         async with gate:
             addresses = {reached(sheet.kit, by_name[one]): one for one in others}
+            if check.ports:
+                return await _connections(at, by_name[name], addresses, check.ports)
             lines = await _pings(at, by_name[name], list(addresses), check.size)
             answered = {addresses[line] for line in lines if line in addresses}
             return [Pair(name, one, one in answered) for one in others]
 
     found = await asyncio.gather(*(from_one(name, others) for name, others in targets.items()))
     size = f" of {check.size} bytes" if check.size else ""
+    what = f"connect to port {', '.join(map(str, check.ports))}" if check.ports else f"ping{size}"
     return Answer(
         tuple(pair for some in found for pair in some),
-        f"ping{size} from each node to each other, by SSH",
+        f"{what} from each node to each other, by SSH",
     )
+
+
+async def _door(at: At, node: Node) -> NodeDoor:
+    kit, ports = at.run.sheet.kit, at.ports
+    password = await ports.open_for_plan(at.run.sheet.plan.name, node.value(kit.admin_password))
+    access = NodeAccess(node.name, reached(kit, node), kit.service.port, kit.admin, password)
+    return NodeDoor(ports.reach, access)
 
 
 async def _pings(at: At, node: Node, addresses: list[str], size: int) -> list[str]:
     """Those of the addresses that answer a node."""
-    kit, ports = at.run.sheet.kit, at.ports
-    password = await ports.open_for_plan(at.run.sheet.plan.name, node.value(kit.admin_password))
-    access = NodeAccess(node.name, reached(kit, node), kit.service.port, kit.admin, password)
     large = f"-M do -s {max(0, size - 28)} " if size else ""
+    asked = [f"ping -c 1 -W 2 {large}{shell_words.word(one)}" for one in addresses]
+    return await _told(await _door(at, node), asked, addresses)
+
+
+async def _connections(
+    at: At, node: Node, addresses: Mapping[str, str], ports: Sequence[int]
+) -> list[Pair]:
+    """By nc, or by bash where a node has none: both say it by their status."""
+    wanted = [(address, port) for address in addresses for port in ports]
+    asked = [
+        f"nc -z -w 2 {shell_words.word(address)} {port} 2>&1"
+        f" || timeout 2 bash -c {shell_words.word(f': </dev/tcp/{address}/{port}')}"
+        for address, port in wanted
+    ]
+    marks = [f"{address}:{port}" for address, port in wanted]
+    open_ones = set(await _told(await _door(at, node), asked, marks))
+    found = []
+    for address, name in addresses.items():
+        shut = tuple(port for port in ports if f"{address}:{port}" not in open_ones)
+        found.append(Pair(node.name, name, not shut, shut))
+    return found
+
+
+async def _told(door: NodeDoor, commands: Sequence[str], marks: Sequence[str]) -> list[str]:
+    """The marks of those commands that succeed on a node, all side by side."""
     each = " ".join(
-        f"(ping -c 1 -W 2 {large}{shell_words.word(one)} >/dev/null 2>&1 &&"
-        f" echo {shell_words.word(one)}) &"
-        for one in addresses
+        f"({{ {command}; }} >/dev/null 2>&1 && echo {shell_words.word(mark)}) &"
+        for command, mark in zip(commands, marks, strict=True)
     )
-    return await NodeDoor(ports.reach, access).lines(f"{each} wait; true")
+    return await door.lines(f"{each} wait; true")

@@ -41,9 +41,14 @@ def kept_name(run: str, name: str) -> str:
     return f"run/{run}/{name}"
 
 
-async def fill_command(c: Filler, template: str) -> str:
+async def fill_command(c: Filler, template: str, known: Mapping[str, str] | None = None) -> str:
     """The same for a command that a shell reads: each value is quoted, whatever it holds."""
-    return await fill(c, template, shell_words.word)
+    given = known or {}
+    values = {
+        name: given[name] if name in given else await value(c, name)
+        for name in dict.fromkeys(shell_words.names(template))
+    }
+    return shell_words.filled(template, values)
 
 
 async def fill(

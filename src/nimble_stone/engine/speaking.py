@@ -20,7 +20,8 @@ from nimble_stone.core.kit.calls import Access, Call
 from nimble_stone.core.plan.sheet import Node, reached
 from nimble_stone.core.reply import Reply
 from nimble_stone.engine import certificates
-from nimble_stone.engine.filling import Filler, fill, fill_command
+from nimble_stone.engine.commands import Commands
+from nimble_stone.engine.filling import Filler, fill
 from nimble_stone.engine.frozen import FrozenRun
 from nimble_stone.hosts.api import Recorder, no_record
 from nimble_stone.hosts.node import NodeAccess, NodeDoor
@@ -31,6 +32,7 @@ from nimble_stone.store import records
 OURS = "ours"
 """Pinned where a node was seen with a certificate of this installation's authority."""
 MOST_TOLD = 16 << 10
+LIMIT_S = 15.0
 
 
 @dataclass(frozen=True)
@@ -75,26 +77,30 @@ class Speaker:
     def _access(self) -> Access:
         return self._at.run.sheet.kit.access
 
-    async def send(self, call: Call, *, limit_s: float = 15.0) -> Reply:
-        """The answer. Raises RemoteError; a refusal carries the product's own words."""
+    async def send(
+        self, call: Call, *, limit_s: float = LIMIT_S, known: Mapping[str, str] | None = None
+    ) -> Reply:
+        """The answer; `known`: what templates stand for besides what the sheet has. Raises
+        RemoteError; a refusal carries the product's own words.
+        """
+        given = known or {}
         if call.ssh:
-            door = await self._door()
-            said = await door.shell(await fill_command(self._at, call.ssh))
-            return Reply(200, json.dumps(said).encode())
-        way = self._way(call)
+            door, login = await self._door(), await self._credential()
+            return await Commands(self._at, door, login.password).run(call, given)
+        limit_s, way = call.limit or limit_s, self._way(call)
         place = await place_of(self._to, call.port)
-        answer = await self._asked(place, call, way, limit_s)
+        answer = await self._asked(place, call, way, limit_s, given)
         if answer.status == 401 and way == "session":
             # it ended the session meanwhile
             self._at.ports.sessions.pop(self._key, None)
-            answer = await self._asked(place, call, way, limit_s)
+            answer = await self._asked(place, call, way, limit_s, given)
         self._judge(call, place, answer)
         return answer
 
     async def opens(self) -> None:
         """Open a session anew. Raises RemoteError when it is refused."""
         self._at.ports.sessions.pop(self._key, None)
-        await self._session(await place_of(self._to), 15.0)
+        await self._session(await place_of(self._to), LIMIT_S)
 
     @property
     def _key(self) -> str:
@@ -127,15 +133,21 @@ class Speaker:
         )
         return NodeDoor(self._at.ports.reach, access, self._record)
 
-    async def _asked(self, place: Place, call: Call, way: str, limit_s: float) -> Reply:
+    async def _asked(
+        self, place: Place, call: Call, way: str, limit_s: float, known: Mapping[str, str]
+    ) -> Reply:
         login, more = None, {}
         if way == "basic":
             found = await self._credential()
             login = (found.user, found.password)
+        elif way == "bearer":
+            token = await fill(self._to, self._access.bearer)
+            self._at.ports.hide(token)
+            more = {"Authorization": f"Bearer {_line(token)}"}
         elif way == "session":
             opened = await self._session(place, limit_s)
             more = self._of_session(opened)
-        return await self._sent(place, call, {}, more, login, limit_s)
+        return await self._sent(place, call, known, more, login, limit_s)
 
     def _of_session(self, opened: Opened) -> dict[str, str]:
         session = self._access.session
@@ -306,11 +318,21 @@ async def place_of(at: Filler, other: int = 0) -> Place:
 
 async def _by_authority(at: Filler, address: str, port: int) -> Place:
     authority = (await certificates.authority(at.ports)).certificate
+    shown = await _shown(at)
     for one in at.run.sheet.kit.certificates:
         if one.port == port and at.node.has_any(one.roles):
             names = certificates.names(at.run.sheet, at.node, one)
-            return Place(address, port, authority, names[0] if names else address)
-    return Place(address, port, authority, address)
+            return Place(address, port, authority, names[0] if names else address, shown)
+    return Place(address, port, authority, address, shown)
+
+
+async def _shown(at: Filler) -> str:
+    """The certificate that calls show as their own, with its key; '' none."""
+    ident = at.run.sheet.kit.access.certificate
+    if not ident:
+        return ""
+    pair = await fill(at, f"{{certificate.{ident}}}\n{{certificate.{ident}.key}}")
+    return pair.strip() and pair
 
 
 async def close(ports: Ports, run: FrozenRun) -> None:

@@ -5,6 +5,7 @@ maker or by itself. Bounded answers, one deadline, no redirects.
 from __future__ import annotations
 
 import ssl
+import tempfile
 import time
 from collections.abc import Mapping
 from dataclasses import dataclass, field
@@ -27,13 +28,15 @@ _PEM = "-----BEGIN CERTIFICATE-----"
 @dataclass(frozen=True)
 class Place:
     """Where requests go. `trusted`: certificates (PEM) whose holder may answer as `name`, or a
-    fingerprint (“SHA256 AA:BB…”) of the only certificate that may; '' for plain HTTP.
+    fingerprint (“SHA256 AA:BB…”) of the only certificate that may; '' for plain HTTP. `shown`: our
+    own certificate and its key (PEM), for a server that wants one; '' none.
     """
 
     address: str
     port: int
     trusted: str = ""
     name: str = ""
+    shown: str = field(default="", repr=False)
 
     @property
     def url(self) -> str:
@@ -54,10 +57,23 @@ class Ask:
 
 def _checked(place: Place) -> ssl.SSLContext | aiohttp.Fingerprint:
     if _PEM in place.trusted:
-        return ssl.create_default_context(cadata=place.trusted)
+        context = ssl.create_default_context(cadata=place.trusted)
+        if place.shown:
+            _show(context, place.shown)
+        return context
     return aiohttp.Fingerprint(
         bytes.fromhex(place.trusted.removeprefix("SHA256 ").replace(":", ""))
     )
+
+
+def _show(context: ssl.SSLContext, pair: str) -> None:
+    """OpenSSL reads a certificate and its key from a file only: it is there as long as that takes,
+    for this account alone.
+    """
+    with tempfile.NamedTemporaryFile("w", suffix=".pem") as file:
+        file.write(pair)
+        file.flush()
+        context.load_cert_chain(file.name)
 
 
 async def ask(policy: DialPolicy, place: Place, wanted: Ask, *, limit_s: float = 15.0) -> Reply:

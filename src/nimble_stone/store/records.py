@@ -483,6 +483,11 @@ def get_meta(db: Db, key: str) -> str | None:
     return str(row["value"]) if row else None
 
 
+def drop_meta(db: Db, key: str) -> None:
+    """Forget a single setting."""
+    db.execute("DELETE FROM meta WHERE key = ?", (key,))
+
+
 def put_meta(db: Db, key: str, value: str) -> None:
     """Set a single setting."""
     db.execute(

@@ -7,8 +7,16 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
-from nimble_stone.core.acceptance import asked, cluster, hardware, identity
-from nimble_stone.core.acceptance.model import Answer, Expected, Kind, Mesh, Subject, Verdict
+from nimble_stone.core.acceptance import asked, cluster, hardware, identity, series, workload
+from nimble_stone.core.acceptance.model import (
+    Answer,
+    Chart,
+    Expected,
+    Kind,
+    Mesh,
+    Subject,
+    Verdict,
+)
 from nimble_stone.core.plan.sheet import Sheet
 
 __all__ = [
@@ -25,7 +33,15 @@ __all__ = [
 ]
 
 KINDS: Mapping[str, Kind] = {
-    kind.id: kind for kind in (*hardware.KINDS, *identity.KINDS, *cluster.KINDS, *asked.KINDS)
+    kind.id: kind
+    for kind in (
+        *hardware.KINDS,
+        *identity.KINDS,
+        *cluster.KINDS,
+        *asked.KINDS,
+        *series.KINDS,
+        *workload.KINDS,
+    )
 }
 OF_VMS = ("hardware", "networks", "mac", "autostart", "fence")
 """Kinds that ask a hypervisor what it gave a node; a bare machine is as it is."""
@@ -71,7 +87,7 @@ def judge(item: Expected, answer: Answer) -> Verdict:
     passes, and what could not be asked is neither a pass nor a failure.
     """
     kind = KINDS[item.kind]
-    passed = False
+    passed, drawn = False, answer.value is not None and not answer.unknown
     if answer.unknown:
         found = f"not known: {answer.unknown}"
     elif answer.value is None:
@@ -88,15 +104,17 @@ def judge(item: Expected, answer: Answer) -> Verdict:
         passed,
         answer.how,
         not answer.unknown,
-        kind.mesh(answer.value) if kind.mesh and answer.value is not None else None,
+        kind.mesh(answer.value) if kind.mesh and drawn else None,
+        kind.chart(item.wanted, answer.value) if kind.chart and drawn else None,
     )
 
 
 def verdict_of(kept: Mapping[str, Any]) -> Verdict:
-    """A verdict as it was kept; those of earlier versions have no mesh."""
-    mesh = kept.get("mesh")
+    """A verdict as it was kept; those of earlier versions have no mesh and no chart."""
+    mesh, chart = kept.get("mesh"), kept.get("chart")
     drawn = Mesh(tuple(mesh["nodes"]), tuple(map(tuple, mesh["lost"]))) if mesh else None
-    return Verdict(**{**kept, "mesh": drawn})
+    series = Chart(**{**chart, "values": tuple(chart["values"])}) if chart else None
+    return Verdict(**{**kept, "mesh": drawn, "chart": series})
 
 
 def totals(verdicts: Sequence[Verdict]) -> Mapping[str, int]:

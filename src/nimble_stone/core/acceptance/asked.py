@@ -31,11 +31,12 @@ class Wish:
 
 @dataclass(frozen=True)
 class Pair:
-    """Whether one node reaches another: names."""
+    """Whether one node reaches another: names; `shut`: the ports on which it does not."""
 
     source: str
     target: str
     reached: bool = True
+    shut: tuple[int, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -46,11 +47,13 @@ class Closed:
     open: bool = False
 
 
-def _subject_node(subject: Subject) -> Node | None:
+def subject_node(subject: Subject) -> Node | None:
+    """The node that a check asks; the first one for the cluster."""
     return subject.node or (subject.sheet.nodes[0] if subject.sheet.nodes else None)
 
 
-def _number(text: str, subject: Subject, node: Node) -> float | None:
+def number_of(text: str, subject: Subject, node: Node) -> float | None:
+    """The number that a template gives, None where it gives none."""
     found = filled(text, node, subject.sheet) if text else ""
     try:
         return float(found) if found else None
@@ -60,15 +63,15 @@ def _number(text: str, subject: Subject, node: Node) -> float | None:
 
 def wish(subject: Subject) -> Wish | None:
     """What the plan says a value must be; None for a node whose role the check is not for."""
-    proof, node = subject.proof, _subject_node(subject)
+    proof, node = subject.proof, subject_node(subject)
     if node is None or (subject.node and proof.roles and not node.has_any(proof.roles)):
         return None
     equals = None if proof.equals is None else filled(proof.equals, node, subject.sheet)
     return Wish(
         equals,
         proof.matches,
-        _number(proof.at_least, subject, node),
-        _number(proof.at_most, subject, node),
+        number_of(proof.at_least, subject, node),
+        number_of(proof.at_most, subject, node),
         proof.unit,
     )
 
@@ -121,11 +124,16 @@ def pairs(subject: Subject) -> tuple[Pair, ...] | None:
     return found or None
 
 
+def _pair_text(pair: Pair) -> str:
+    ports = ":" + "+".join(map(str, pair.shut)) if pair.shut else ""
+    return f"{pair.source} → {pair.target}{ports}"
+
+
 def _pairs_text(found: tuple[Pair, ...]) -> str:
     lost = [pair for pair in found if not pair.reached]
     text = f"{len(found) - len(lost)} of {len(found)} pairs"
     more = f" and {len(lost) - 4} more" if len(lost) > 4 else ""
-    told = ", ".join(f"{pair.source} → {pair.target}" for pair in lost[:4])
+    told = ", ".join(_pair_text(pair) for pair in lost[:4])
     return f"{text}; lost: {told}{more}" if lost else text
 
 
@@ -141,7 +149,7 @@ def mesh(found: tuple[Pair, ...]) -> Mesh:
 
 
 def _closed(subject: Subject) -> tuple[Closed, ...] | None:
-    node = _subject_node(subject)
+    node = subject_node(subject)
     if node is None or (subject.proof.roles and not node.has_any(subject.proof.roles)):
         return None
     return tuple(Closed(port) for port in subject.proof.ports) or None
@@ -152,7 +160,7 @@ def _closed_text(found: tuple[Closed, ...]) -> str:
 
 
 def _redirect(subject: Subject) -> str | None:
-    node = _subject_node(subject)
+    node = subject_node(subject)
     if node is None or (subject.proof.roles and not node.has_any(subject.proof.roles)):
         return None
     port = subject.sheet.kit.access.port or subject.sheet.kit.service.port

@@ -8,7 +8,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, Literal
 
-from nimble_stone.core.kit.model import AcceptanceCheck
+from nimble_stone.core.kit.checks import AcceptanceCheck
 from nimble_stone.core.plan.sheet import Node, Sheet
 
 Of = Literal["node", "cluster"]
@@ -37,6 +37,8 @@ class Kind:
     fits: Callable[[Any, Any, float], bool] = lambda wanted, found, _: bool(wanted == found)
     say_expected: Callable[[Any, float], str] | None = None
     mesh: Callable[[Any], Mesh] | None = None
+    chart: Callable[[Any, Any], Chart | None] | None = None
+    """Of what is expected and what was found."""
 
 
 @dataclass(frozen=True)
@@ -76,6 +78,20 @@ class Mesh:
 
 
 @dataclass(frozen=True)
+class Chart:
+    """A value that was asked for again and again, in the order it came, and what its median and
+    its worst may be; None: not limited.
+    """
+
+    values: tuple[float, ...]
+    unit: str = ""
+    median: float = 0.0
+    least: float | None = None
+    most: float | None = None
+    worst: float | None = None
+
+
+@dataclass(frozen=True)
 class Verdict:
     """A check that was made: what was found, and whether it will do. `how` is the command or
     request that told.
@@ -92,3 +108,5 @@ class Verdict:
     """False where it could not be asked: that is neither a pass nor a failure."""
     mesh: Mesh | None = None
     """Of a check that asks who reaches whom."""
+    chart: Chart | None = None
+    """Of a check that asks for a number again and again."""

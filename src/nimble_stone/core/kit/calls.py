@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterator
 from typing import Annotated, Literal
 
 from pydantic import Field, JsonValue, model_validator
 
-from nimble_stone.core import json_template, reply
+from nimble_stone.core import json_template, reply, shell_words
 from nimble_stone.core.models import Fixed
 
 Reading = Annotated[
@@ -17,13 +18,13 @@ Reading = Annotated[
         description=(
             "What is read from an answer: a member of the JSON object, `$…` (JSONPath, RFC 9535),"
             " `count:$…` (how many), `header:NAME`, `cookie:NAME`, `xpath:…`, `pattern:…` (with at"
-            " most one group), `text:`."
+            " most one group), `text:`, `ms:` (the milliseconds it took)."
         ),
     ),
 ]
 Method = Literal["GET", "POST", "PUT", "PATCH", "DELETE", "HEAD"]
 Name = Annotated[str, Field(pattern=r"^[a-z][a-z0-9_]{0,39}$")]
-Login = Literal["none", "basic", "session"]
+Login = Literal["none", "basic", "bearer", "session"]
 
 
 class FilePart(Fixed):
@@ -44,6 +45,23 @@ class FilePart(Fixed):
     )
 
 
+class PutFile(Fixed):
+    """A file that is put onto a node before a command runs there."""
+
+    path: str = Field(
+        min_length=2,
+        max_length=300,
+        pattern=r"^/[^\x00\r\n]*$",
+        description="Where; a template. Its folder is there already.",
+    )
+    text: str = Field(
+        max_length=65_536, description="Its content; a template such as `{certificate.web}`."
+    )
+    mode: str = Field(
+        default="0600", pattern=r"^0?[0-7]{3}$", description="Its rights, as for chmod."
+    )
+
+
 class Call(Fixed):
     """A request to a node. `{...}` in path, query, headers and body is filled from columns and
     kept values; in a path and a query each value is escaped.
@@ -56,9 +74,25 @@ class Call(Fixed):
     headers: dict[str, str] = Field(default={}, max_length=40)
     ssh: str = Field(
         default="",
-        max_length=4000,
+        max_length=40_000,
         description=(
-            "Instead of a request: a command for the node, by SSH; it answers “status” and “said”."
+            "Instead of a request: a command or script for the node, by SSH. Each value in it is"
+            " quoted. It answers “status” and “said”, its last line."
+        ),
+    )
+    put: tuple[PutFile, ...] = Field(
+        default=(), max_length=20, description="By SSH: files that are put there before."
+    )
+    sudo: bool = Field(
+        default=False,
+        description=(
+            "By SSH: as root by sudo, which is given the password of who logs in, where it asks."
+        ),
+    )
+    prints: Literal["words", "answer"] = Field(
+        default="words",
+        description=(
+            "By SSH: “answer”: what the command prints is the answer itself, such as JSON."
         ),
     )
     body: JsonValue = Field(
@@ -94,8 +128,15 @@ class Call(Fixed):
         default={},
         description="What of the answer must have which value; values are templates.",
     )
+    limit: float = Field(
+        default=0,
+        ge=0,
+        le=3600,
+        description="Seconds until it must have answered; 0: 15, for a command 30.",
+    )
     status: tuple[int, ...] = Field(
-        default=(), description="Statuses that mean success; empty: 200 to 399."
+        default=(),
+        description="Statuses that mean success; empty: 200 to 399, for a command 0.",
     )
 
     @model_validator(mode="after")
@@ -107,13 +148,30 @@ class Call(Fixed):
             raise ValueError(f"body: {wrong}")
         if sum(map(bool, (self.body, self.form, self.parts, self.text))) > 1:
             raise ValueError("a call has one of body, form, parts and text")
+        if wrong := shell_words.fault_of(self.ssh):
+            raise ValueError(f"in the command “{self.ssh[:200]}” {wrong}")
+        if not self.ssh and (self.put or self.sudo or self.prints != "words"):
+            raise ValueError("put, sudo and prints are for calls by SSH")
         return self
+
+    def words(self, place: str = "") -> str:
+        """What is asked, as the kit writes it: what is filled in may be a secret. `place`: what
+        stands before the path.
+        """
+        if self.ssh:
+            put = "".join(f"put {file.path}; " for file in self.put)
+            return f"SSH: {put}{self.ssh.strip()}"[:400]
+        query = "&".join(f"{name}={text}" for name, text in self.query.items())
+        body = f" {json.dumps(self.body, ensure_ascii=False)}" if self.body else ""
+        return f"{self.method} {place}{self.path}{'?' if query else ''}{query}{body}"[:400]
 
     def templates(self) -> Iterator[str]:
         """Every text of it that is filled in."""
         yield from (self.path, self.ssh, self.text)
         yield from (*self.query.values(), *self.headers.values(), *self.form.values())
         yield from (part.text for part in self.parts)
+        for file in self.put:
+            yield from (file.path, file.text)
         yield from json_template.texts(self.body)
         yield from self.confirm.values()
 
@@ -166,6 +224,22 @@ class Access(Fixed):
         ),
     )
     login: Login = "basic"
+    bearer: str = Field(
+        default="",
+        max_length=200,
+        description=(
+            "For “bearer”: the token (RFC 6750); a template such as `{api_token}` or"
+            " `{kept.token}`."
+        ),
+    )
+    certificate: str = Field(
+        default="",
+        max_length=40,
+        description=(
+            "The certificate (`certificates`) that calls to a node show as their own, besides the"
+            " login. HTTPS with trust “authority” only."
+        ),
+    )
     session: Session | None = None
     first_password: FirstPassword | None = None
 
@@ -173,6 +247,10 @@ class Access(Fixed):
     def _session_is_said(self) -> Access:
         if self.login == "session" and self.session is None:
             raise ValueError("access: login is “session”; say in `session` how it is opened")
+        if self.login == "bearer" and not self.bearer:
+            raise ValueError("access: login is “bearer”; say in `bearer` which token")
+        if self.certificate and (self.scheme != "https" or self.trust != "authority"):
+            raise ValueError("access: a certificate is shown by HTTPS with trust “authority” only")
         if self.first_password is not None and self.login != "session":
             raise ValueError("access: a first password is changed in a session; say login: session")
         return self

@@ -14,12 +14,11 @@ from nimble_stone.core.errors import FormatError
 from nimble_stone.core.installing import answers
 from nimble_stone.core.kit import expression
 from nimble_stone.core.kit.calls import Access, Call, Reading
+from nimble_stone.core.kit.checks import ONCE, AcceptanceCheck
 from nimble_stone.core.kit.image import DiskImage
 from nimble_stone.core.kit.installer import MEDIUM, REPORTS, Installer
-from nimble_stone.core.models import Fixed
+from nimble_stone.core.models import Fixed, Ident
 from nimble_stone.core.separation import Separation
-
-Ident = Annotated[str, Field(pattern=r"^[a-z][a-z0-9_-]{0,39}$")]
 
 
 def _parses(text: str) -> str:
@@ -402,6 +401,10 @@ class Service(_Part):
         return self
 
 
+ITEM = "item"
+"""What `{item}` stands for in a setup step that goes over the values of a setting."""
+
+
 class Forming(_Part):
     """A cluster setup step: after a node's services answer, or once for the cluster."""
 
@@ -412,6 +415,20 @@ class Forming(_Part):
     )
     after: tuple[Ident, ...] = Field(
         default=(), description="Earlier setup steps that must be done on all their nodes."
+    )
+    asks: Literal["itself", "first"] = Field(
+        default="itself",
+        description=(
+            "Who is asked: each node of the role, or for each of them the plan's first node, such"
+            " as one that registers the others. Columns are those of the role's node."
+        ),
+    )
+    over: Ident | None = Field(
+        default=None,
+        description=(
+            "Setting with several values, separated by commas (keys by lines): the call is sent for"
+            " each that `observe` does not find done, as `{item}`."
+        ),
     )
     call: Call
     wait: Await
@@ -451,95 +468,6 @@ class Leaving(_Part):
             "Setup step that it reverts: it is sent too when a node that was added is rolled back."
         ),
     )
-
-
-CLUSTER_KINDS = ("members", "one-lead", "virtual", "balanced", "reach")
-"""Kinds of acceptance checks of the cluster as a whole; all others check each node."""
-
-
-class AcceptanceCheck(_Part):
-    """One acceptance check. `kind` selects what is compared."""
-
-    id: Ident
-    label: str
-    of: Literal["node", "cluster"] = "node"
-    kind: Literal[
-        "running",
-        "autostart",
-        "hardware",
-        "host",
-        "name",
-        "address",
-        "gateway",
-        "clock",
-        "port",
-        "version",
-        "role",
-        "roles",
-        "networks",
-        "fence",
-        "members",
-        "one-lead",
-        "virtual",
-        "mac",
-        "address6",
-        "certificate",
-        "balanced",
-        "call",
-        "closed",
-        "redirect",
-        "reach",
-    ]
-    limit: float = Field(
-        default=0.0, description="How much a number may be off: seconds of a clock, a tolerance."
-    )
-    roles: tuple[Ident, ...] = Field(
-        default=(), description="Only nodes of these roles; empty: all."
-    )
-    call: Call | None = Field(default=None, description="For “call”: what is asked.")
-    value: Reading = Field(
-        default="", description="For “call”: what of the answer is compared; empty: its status."
-    )
-    equals: str | None = Field(
-        default=None, max_length=400, description="A template; numbers are compared as numbers."
-    )
-    matches: str = Field(
-        default="", max_length=400, description="A pattern that the whole value fits."
-    )
-    at_least: str = Field(default="", max_length=100, description="A template for a number.")
-    at_most: str = Field(default="", max_length=100, description="A template for a number.")
-    unit: str = Field(default="", max_length=20)
-    ports: tuple[int, ...] = Field(
-        default=(),
-        max_length=20,
-        description="For “closed”: ports that must not answer; for “redirect”: the plain one.",
-    )
-    size: int = Field(
-        default=0,
-        ge=0,
-        le=65_535,
-        description="For “reach”: bytes of a packet that must not be broken up; 0: a small one.",
-    )
-
-    @model_validator(mode="after")
-    def _of_what_it_can_be(self) -> AcceptanceCheck:
-        of = "cluster" if self.kind in CLUSTER_KINDS else "node"
-        if self.kind == "call":
-            self._check_call()
-            return self
-        if self.of != of:
-            raise ValueError(
-                f"acceptance check “{self.id}”: {self.kind} checks the {of}, not the {self.of}"
-            )
-        return self
-
-    def _check_call(self) -> None:
-        if self.call is None:
-            raise ValueError(f"acceptance check “{self.id}” has no call")
-        if self.value and (wrong := reply.fault_of(self.value)):
-            raise ValueError(f"acceptance check “{self.id}”: value: {wrong}")
-        if self.matches and (wrong := reply.fault_of(f"pattern:{self.matches}")):
-            raise ValueError(f"acceptance check “{self.id}”: matches: {wrong}")
 
 
 class Durations(_Part):
@@ -1052,9 +980,16 @@ class Kit(_Part):
                 )
             if not step.call.path and not step.call.ssh:
                 raise ValueError(f"setup step “{step.id}” has neither a path nor a command")
-            for call in (step.call, step.observe):
-                if call is not None and call.ssh and (wrong := shell_words.fault_of(call.ssh)):
-                    raise ValueError(f"setup step “{step.id}”: in the command “{call.ssh}” {wrong}")
+            if step.over and step.observe is None:
+                raise ValueError(
+                    f"setup step “{step.id}” goes over “{step.over}”, so it needs `observe`"
+                )
+            asked = self.question(step.over) if step.over else None
+            if step.over and (asked is None or asked.secret):
+                raise ValueError(
+                    f"setup step “{step.id}” goes over “{step.over}”, which is"
+                    f" {'a secret' if asked else 'not a setting of this kit'}"
+                )
             if unknown := set(step.after) - {one.id for one in self.forming[:number]}:
                 raise ValueError(
                     f"setup step “{step.id}” comes after “{sorted(unknown)[0]}”, which is not an"
@@ -1165,16 +1100,40 @@ class Kit(_Part):
         """Calls ask for what the sheet has."""
         known = self.names_known() | self.certificate_parts()
         for step in self.forming:
+            item = {ITEM} if step.over else set[str]()
             for call in (step.call, step.observe):
-                self._check_call_texts(f"setup step “{step.id}”", call, known)
+                self._check_call_texts(f"setup step “{step.id}”", call, known | item)
         for one in self.leaving:
             for call in (one.call, one.observe):
                 self._check_call_texts(f"leaving “{one.id}”", call, known)
         for check in self.acceptance:
             what = f"acceptance check “{check.id}”"
-            self._check_call_texts(what, check.call, known)
-            for text in (check.equals or "", check.at_least, check.at_most):
+            for text in (check.equals or "", check.at_least, check.at_most, check.worst):
                 self._templates(what, text, known)
+            self._check_call_texts(what, check.call, known)
+            for part in check.parts():
+                self._check_call_texts(f"{what}, “{part.label}”", part.call, known | {ONCE})
+                self._templates(f"{what}, “{part.label}”", part.equals or "", known | {ONCE})
+        self._check_access(known)
+
+    def _check_access(self, known: set[str]) -> None:
+        """Who asks is somebody the kit knows."""
+        calls = [
+            *(call for step in self.forming for call in (step.call, step.observe)),
+            *(call for one in self.leaving for call in (one.call, one.observe)),
+            *(check.call for check in self.acceptance),
+            *(part.call for check in self.acceptance for part in check.parts()),
+        ]
+        for call in calls:
+            if call is not None and call.login == "bearer" and not self.access.bearer:
+                raise ValueError(
+                    f"a call to “{call.path}” logs in by “bearer”; say in `access` which token"
+                )
+        self._templates("access: bearer", self.access.bearer, known)
+        if self.access.certificate not in {"", *(one.id for one in self.certificates)}:
+            raise ValueError(
+                f"access: “{self.access.certificate}” is not a certificate of this kit"
+            )
         session, first = self.access.session, self.access.first_password
         if session is not None:
             self._check_call_texts("session", session.login, known | {"user", "password"})
@@ -1183,10 +1142,14 @@ class Kit(_Part):
             self._check_call_texts("first_password", first.change, known)
 
     def _check_call_texts(self, what: str, call: Call | None, known: set[str]) -> None:
-        for text in call.templates() if call else ():
-            # JSON inside a command has braces too
-            if not call or text != call.ssh:
+        if call is None:
+            return
+        for text in call.templates():
+            # a shell has braces of its own
+            if text != call.ssh:
                 self._templates(what, text, known)
+        for name in shell_words.names(call.ssh):
+            self._templates(what, f"{{{name}}}", known)
 
     def _check_sizing(self, roles: set[str]) -> None:
         """Sizing is for roles, and names loads, of this kit."""

@@ -7,8 +7,7 @@ from collections.abc import Mapping
 from nimble_stone.core import reply
 from nimble_stone.core.kit.calls import Call
 from nimble_stone.core.reply import Reply
-from nimble_stone.engine.filling import fill
-from nimble_stone.engine.steps.context import Context
+from nimble_stone.engine.filling import Filler, fill
 
 
 def unmet(answer: Reply, wanted: Mapping[str, str]) -> str:
@@ -21,6 +20,11 @@ def unmet(answer: Reply, wanted: Mapping[str, str]) -> str:
     return ""
 
 
-async def lacking(c: Context, answer: Reply, call: Call) -> str:
-    """The same for what a call confirms, its templates filled in."""
-    return unmet(answer, {what: await fill(c, text) for what, text in call.confirm.items()})
+async def lacking(
+    c: Filler, answer: Reply, call: Call, known: Mapping[str, str] | None = None
+) -> str:
+    """The same for what a call confirms, its templates filled in; `known`: what they stand for
+    besides what the sheet has.
+    """
+    wanted = {what: await fill(c, text, known=known) for what, text in call.confirm.items()}
+    return unmet(answer, wanted)

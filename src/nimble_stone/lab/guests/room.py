@@ -315,12 +315,12 @@ class GuestRoom:
                 f"PING {words[-1]}: {'1 packets received' if good else '0 packets received'}\n"
             )
             process.exit(0 if good else 1)
-        elif words[:1] == ["(ping"]:
-            # several at once: each that answers is printed
+        elif words[:2] in (["({", "ping"], ["({", "nc"]):
+            # several at once: the mark of each that succeeds is printed
             for line in (process.command or "").split(" & "):
-                asked = line.partition("&& echo ")[2].rstrip(") ;")
-                if asked and self.answers(asked):
-                    process.stdout.write(f"{asked}\n")
+                mark = line.partition("&& echo ")[2].rstrip(") ;")
+                if mark and await self._succeeds(line):
+                    process.stdout.write(f"{mark}\n")
             process.exit(0)
         elif (
             words[:2] == ["edge", "watch"]
@@ -345,6 +345,19 @@ class GuestRoom:
         else:
             process.stderr.write("sh: not found\n")
             process.exit(127)
+
+    async def _succeeds(self, line: str) -> bool:
+        """Whether an address answers, or a port on it takes connections."""
+        words = line.replace(";", " ").split()
+        if "nc" not in words:
+            return self.answers(words[words.index("}") - 1])
+        address, port = words[words.index("nc") + 4 : words.index("nc") + 6]
+        try:
+            _, writer = await asyncio.open_connection(*self.plan.real(address, int(port)))
+        except OSError:
+            return False
+        writer.close()
+        return True
 
     def _as_image(self, process: asyncssh.SSHServerProcess[str], words: list[str]) -> None:
         """The commands of a plain server."""
@@ -546,6 +559,32 @@ class GuestRoom:
         running.say(f"{running.product}: answering on {virtual} for the cluster")
         return True
 
+    async def h_get_entry(self, running: Running, body: dict[str, str]) -> web.Response:
+        """What was written under a key, by whichever member; without a key: all keys."""
+        entries = running.guest.data.get("entries", {})
+        if "key" not in body:
+            return web.json_response({"keys": sorted(entries)})
+        value = entries.get(str(body["key"]))
+        if value is None:
+            return web.json_response({"reason": "no such entry"}, status=404)
+        digest = hashlib.sha256(value.encode()).hexdigest()
+        return web.json_response({"value": value, "digest": digest})
+
+    async def h_post_entry(self, running: Running, body: dict[str, str]) -> web.Response:
+        """Write under a key, on every member; without a value: forget it."""
+        key, value = str(body.get("key"))[:80], body.get("value")
+        for one in self._members(running):
+            member = self._by_address.get(str(one["address"]))
+            if member is None:
+                continue
+            entries = member.guest.data.setdefault("entries", {})
+            entries.pop(key, None)
+            if value is not None:
+                entries[key] = str(value)[:4096]
+            member.home.save()
+        digest = hashlib.sha256(str(value or "").encode()).hexdigest()
+        return web.json_response({"written": "yes", "digest": digest})
+
     async def h_get_cluster(self, running: Running, body: dict[str, str]) -> web.Response:
         """The cluster's identity, once it is formed."""
         if not running.guest.data.get("formed"):
@@ -631,7 +670,7 @@ def _own_key(running: Running) -> asyncssh.SSHKey:
 def _logged_in(request: web.Request, running: Running) -> bool:
     kind, _, value = request.headers.get("Authorization", "").partition(" ")
     wanted = base64.b64encode(f"admin:{running.get('admin_password')}".encode()).decode()
-    return kind == "Basic" and value == wanted
+    return (kind, value) in (("Basic", wanted), ("Bearer", _token(running)))
 
 
 def _token(running: Running) -> str:

@@ -9,7 +9,8 @@ from pydantic import BaseModel, Field
 
 from nimble_stone.app import kit_files
 from nimble_stone.app.aside import aside
-from nimble_stone.core.kit.model import AcceptanceCheck, Kit, Question
+from nimble_stone.core.kit.checks import AcceptanceCheck
+from nimble_stone.core.kit.model import Kit, Question
 from nimble_stone.core.kit.order import stages
 from nimble_stone.core.kit.words import explain, role_words, takes_text
 from nimble_stone.server.deps import TheApplication, TheKitFolder
@@ -134,10 +135,13 @@ def _question(one: Question) -> KitAsk:
 
 def _check(one: AcceptanceCheck) -> KitAsk:
     of = "cluster" if one.of == "cluster" else ", ".join(one.roles) or "each node"
+    if one.workload:
+        steps = " → ".join(step.label for step in one.workload)
+        return KitAsk(label=one.label, words=f"{of}: {steps}")
     if one.call is None:
         return KitAsk(label=one.label, words=of)
-    asked = one.call.ssh or f"{one.call.method} {one.call.path}"
-    return KitAsk(label=one.label, words=f"{of}: {asked} {one.value}".rstrip())
+    often = f", {one.times} times" if one.kind == "series" else ""
+    return KitAsk(label=one.label, words=f"{of}: {one.call.words()} {one.value}".rstrip() + often)
 
 
 def _about(kit: Kit) -> KitAbout:

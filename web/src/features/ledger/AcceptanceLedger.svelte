@@ -5,6 +5,9 @@
   import { OUTCOME_MARKS, OUTCOME_WORDS, outcomeOf } from '../rollout/verdicts';
   import Mesh from './Mesh.svelte';
   import Section from './Section.svelte';
+  import SeriesChart from './SeriesChart.svelte';
+  import { withCharts } from './series';
+  import SeriesRows from './SeriesRows.svelte';
 
   interface Props {
     run: RunView;
@@ -15,6 +18,8 @@
   let names = $derived(new Map(run.nodes.map((n) => [n.id, n.name])));
   let failed = $derived(run.proofs.filter((v) => outcomeOf(v) === 'failed'));
   let meshes = $derived(run.proofs.filter((v) => v.mesh));
+  let measured = $derived(withCharts(run.proofs));
+  const nameOf = (verdict: Verdict) => names.get(verdict.node) ?? 'cluster';
   let open = $derived(run.proofs.filter((v) => outcomeOf(v) === 'open'));
 </script>
 
@@ -32,6 +37,7 @@
       <dt>Method</dt>
       <dd class="mono">{proof.how}</dd>
     </dl>
+    {#if proof.chart}<SeriesChart chart={proof.chart} />{/if}
   </Section>
 {/if}
 {#snippet list(verdicts: Verdict[])}
@@ -51,6 +57,9 @@
 {#each meshes as one (one.proof)}{#if one.mesh}<Section title={one.label} aside={one.found}>
       <Mesh mesh={one.mesh} />
     </Section>{/if}{/each}
+{#each measured as some (some[0]?.proof)}
+  <Section title={some[0]?.label ?? ''}><SeriesRows verdicts={some} {nameOf} {onproof} /></Section>
+{/each}
 <Section title="Failed" aside={`${failed.length} of ${run.proofs.length}`}>
   {#if !run.proofs.length}<p class="quiet">
       No acceptance checks were run.
@@ -66,7 +75,8 @@
     <p><a href={`/api/runs/${run.id}/acceptance.xml`} download>JUnit XML</a></p>
     {#if run.proved_at}<p class="quiet" title={utc(run.proved_at)}>
         Checked {moment(run.proved_at)}
-        {zone()}. Checks change nothing and can be repeated.
+        {zone()}. Checks can be repeated. A workload removes what it wrote; other checks change
+        nothing.
       </p>{/if}
   </Section>
 {/if}

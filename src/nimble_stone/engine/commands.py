@@ -1,0 +1,83 @@
+"""Calls by SSH: files that are put onto a node, and the command or script that runs there, as who
+logs in or as root by sudo.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+
+from nimble_stone.core import shell_words
+from nimble_stone.core.errors import RemoteFailed
+from nimble_stone.core.kit.calls import Call
+from nimble_stone.core.reply import Reply
+from nimble_stone.engine.filling import Filler, fill, fill_command
+from nimble_stone.hosts.node import NodeDoor
+from nimble_stone.reach import Answer
+
+LIMIT_S = 30.0
+MOST_COMMAND = 100_000
+"""Characters of a filled command: Linux takes 128 KiB as one argument."""
+
+
+class Commands:
+    """The calls to one node, by the door that was opened to it. `password`: of who logs in."""
+
+    def __init__(self, at: Filler, door: NodeDoor, password: str) -> None:
+        self._at, self._door, self._password = at, door, password
+
+    async def run(self, call: Call, known: Mapping[str, str]) -> Reply:
+        """The answer; its status is the command's. Raises RemoteError; a command that ends with
+        another status than it should is refused in its own words.
+        """
+        for file in call.put:
+            path = shell_words.word(await fill(self._at, file.path, known=known))
+            text = await fill(self._at, file.text, known=known)
+            await self._put(call, path, text.encode(), file.mode)
+        command = await fill_command(self._at, call.ssh, known)
+        answer = await self._sent(call, command, b"")
+        if answer.status not in (call.status or (0,)):
+            raise self._refused(call.ssh, answer)
+        if call.prints == "answer":
+            return Reply(answer.status, answer.out, seconds=answer.seconds)
+        lines = answer.text.strip().splitlines() or [""]
+        said = {"status": str(answer.status), "said": lines[-1]}
+        return Reply(answer.status, json.dumps(said).encode(), seconds=answer.seconds)
+
+    async def _put(self, call: Call, path: str, data: bytes, mode: str) -> None:
+        """Written beside and renamed: who reads it meanwhile has the old one or the new one."""
+        command = (
+            f"umask 077; cat > {path}.new && chmod {mode} {path}.new && mv -f {path}.new {path}"
+        )
+        answer = await self._sent(call, command, data)
+        if answer.status != 0:
+            raise self._refused(f"cat > {path}", answer)
+
+    async def _sent(self, call: Call, command: str, data: bytes) -> Answer:
+        if len(command) > MOST_COMMAND:
+            raise RemoteFailed(
+                f"a command of {len(command)} characters is too long; {MOST_COMMAND} are the most",
+                target=self._at.node.name,
+                operation=call.ssh[:80],
+                hint="Put what is long into a file by `put`.",
+            )
+        limit_s = call.limit or LIMIT_S
+        if not call.sudo:
+            return await self._door.script(command, data, limit_s)
+        as_root = f"sh -c {shell_words.word(command)}"
+        free = await self._door.script("sudo -n true", b"", LIMIT_S)
+        if free.status == 0:
+            return await self._door.script(f"sudo -n {as_root}", data, limit_s)
+        # -k: it asks, whether or not it was told lately; so what it reads first is the password
+        told = f"{self._password}\n".encode() + data
+        return await self._door.script(f"sudo -k -S -p '' {as_root}", told, limit_s)
+
+    def _refused(self, command: str, answer: Answer) -> RemoteFailed:
+        name = self._at.node.name
+        return RemoteFailed(
+            f"{name} does not carry out “{command[:80]}” (status {answer.status}):"
+            f" {(answer.err or answer.text).strip()[:200]}",
+            target=name,
+            operation=command[:200],
+            hint="See the transcript for the whole answer, and the node's console.",
+        )

@@ -1,0 +1,58 @@
+"""OpenSSH's own server behind a relay of ours."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Sequence
+from pathlib import Path
+
+SSHD = "/usr/sbin/sshd"
+
+
+class Relay:
+    """Passes bytes on to an SSH server, one `sshd -i` for each connection; `restart` makes it
+    forget all it knew, as a machine does that is made again: nobody is told, and who speaks on
+    an old connection is reset.
+    """
+
+    def __init__(self, config: Path, inside: Sequence[str] = ()) -> None:
+        """`inside`: a command that carries out what comes after it."""
+        self.command = [*inside, SSHD, "-i", "-f", str(config)]
+        self.life = 1
+        self.begun = 0
+        self.servers: list[asyncio.subprocess.Process] = []
+        self.tasks: list[asyncio.Task[None]] = []
+
+    def restart(self) -> None:
+        self.life += 1
+        for server in self.servers:
+            server.kill()
+
+    async def take(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        life = self.life
+        self.begun += 1
+        own = asyncio.current_task()
+        assert own is not None
+        self.tasks.append(own)
+        server = await asyncio.create_subprocess_exec(*self.command, stdin=-1, stdout=-1)
+        self.servers.append(server)
+        assert server.stdin is not None
+        assert server.stdout is not None
+        answers = asyncio.create_task(self._answers(server.stdout, writer, life))
+        while piece := await reader.read(65536):
+            if self.life != life:
+                break
+            server.stdin.write(piece)
+        answers.cancel()
+        writer.transport.abort()
+        # it ends when nobody speaks any more, with the process that it made for the account
+        server.stdin.close()
+        await server.wait()
+
+    async def _answers(
+        self, source: asyncio.StreamReader, writer: asyncio.StreamWriter, life: int
+    ) -> None:
+        while piece := await source.read(65536):
+            writer.write(piece)
+        if self.life == life:
+            writer.close()

@@ -56,7 +56,7 @@ demo: $(STAMPS)/python $(STAMPS)/web ## the application with the demo lab, on ht
 
 test: check $(STAMPS)/test-tools ## every test: units, engine, contract, browser, real hypervisor
 	@cd web && npm run --silent test
-	@$(PY) -m pytest tests -m "not long" -n 2 --dist loadgroup --no-loadscope-reorder
+	@$(PY) -m pytest tests -m "not long" -n 2 --dist loadscope --no-loadscope-reorder
 
 hypervisor-long: $(STAMPS)/python-dev $(STAMPS)/web $(STAMPS)/test-tools ## tests with Debian's own cloud-init on a real host: 4 min, 450 MB
 	@dpkg -s mmdebstrap >/dev/null 2>&1 || apt-get install -y -qq --no-install-recommends mmdebstrap >/dev/null

@@ -7,6 +7,8 @@ from pathlib import Path
 
 import pytest
 from hypothesis import settings
+from xdist.remote import Producer
+from xdist.scheduler import LoadScopeScheduling
 
 from nimble_stone.cli.client import Client
 from tests.support.processes import LabProcess, ServerProcess, prepare, small_package
@@ -16,15 +18,26 @@ settings.register_profile("everywhere", deadline=None)
 settings.load_profile("everywhere")
 
 
-ONE_AT_A_TIME = "real hosts"
 LONG = ("browser", "server", "engine", "cli")
 """Folders whose files take long: what is short comes last, so that both workers end together."""
 
 
-def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """A file is for one worker. All that need the real hosts are for one worker, and come first:
-    the hosts are this machine's only ones, so a second worker would wait for them.
+class ByFile(LoadScopeScheduling):
+    """A file is for one worker. All that need the real hosts are for the same one: there are no
+    others on this machine, and a second worker would only wait for them.
     """
+
+    def _split_scope(self, nodeid: str) -> str:
+        file = nodeid.partition("::")[0]
+        return "real hosts" if "hypervisor/" in file else file
+
+
+def pytest_xdist_make_scheduler(config: pytest.Config, log: Producer) -> ByFile:
+    return ByFile(config, log)
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """What takes longest begins first."""
 
     def turn(item: pytest.Item) -> int:
         folder = item.path.parent.name
@@ -32,10 +45,6 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
             return 0 if item.path.name == "test_rollout.py" else 1
         return 2 if folder in LONG else 3
 
-    for item in items:
-        own = item.path.parent.name != "hypervisor"
-        group = f"{item.path.parent.name}/{item.path.name}" if own else ONE_AT_A_TIME
-        item.add_marker(pytest.mark.xdist_group(group))
     items.sort(key=turn)
 
 

@@ -213,7 +213,7 @@ def test_a_kit_is_tried_on_a_lab_of_its_own() -> None:
     assert found.returncode == 0, found.stdout + found.stderr
     outcome = json.loads(found.stdout)
     assert outcome["state"] == "done"
-    assert len(outcome["proofs"]) == 49
+    assert len(outcome["proofs"]) == 54
     image = cli("try", "shoal", "--json")
     assert image.returncode == 0, image.stdout + image.stderr
     assert json.loads(image.stdout)["state"] == "done"

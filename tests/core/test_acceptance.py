@@ -34,7 +34,7 @@ from tests.core.scene import sheet
 
 def test_every_node_is_expected_as_it_was_planned() -> None:
     listed = expectations(sheet())
-    assert len(listed) == 3 * 11 + 3
+    assert len(listed) == 3 * 12 + 4
     found = {(item.node, item.kind): item.expected for item in listed}
     assert found["archive-1", "hardware"] == "4 vCPU, 32 GiB, 1 disk"
     assert found["lead-1", "address"] == "10.44.20.11/23"

@@ -23,7 +23,17 @@ from nimble_stone.reach.calls import Ask, Place
 
 Answers = dict[str, Answer]
 SIDE_BY_SIDE = 16
-SPAN_S = 30
+PORT_OPENS = """\
+port_opens() {
+  nc -z -w 2 "$1" "$2" && return
+  timeout 2 bash -c ": </dev/tcp/$1/$2" && return
+  timeout 4 nc -w 2 "$1" "$2" </dev/null
+  case $? in 0|124|143) true ;; *) false ;; esac
+}
+"""
+"""Whether a port takes a connection, by what a node has: nc, bash, or the nc of BusyBox, which
+knows no -z and stays until the other side ends (124, 143: it was ended by then).
+"""
 
 
 def own(run: FrozenRun, node: Node | None) -> list[AcceptanceCheck]:
@@ -163,15 +173,11 @@ async def _pings(at: At, node: Node, addresses: list[str], size: int) -> list[st
 async def _connections(
     at: At, node: Node, addresses: Mapping[str, str], ports: Sequence[int]
 ) -> list[Pair]:
-    """By nc, or by bash where a node has none: both say it by their status."""
+    """Which ports of other nodes take a node's connections, all side by side."""
     wanted = [(address, port) for address in addresses for port in ports]
-    asked = [
-        f"nc -z -w 2 {shell_words.word(address)} {port} 2>&1"
-        f" || timeout 2 bash -c {shell_words.word(f': </dev/tcp/{address}/{port}')}"
-        for address, port in wanted
-    ]
+    asked = [f"port_opens {shell_words.word(address)} {port}" for address, port in wanted]
     marks = [f"{address}:{port}" for address, port in wanted]
-    open_ones = set(await _told(await _door(at, node), asked, marks))
+    open_ones = set(await _told(await _door(at, node), asked, marks, PORT_OPENS))
     found = []
     for address, name in addresses.items():
         shut = tuple(port for port in ports if f"{address}:{port}" not in open_ones)
@@ -179,10 +185,14 @@ async def _connections(
     return found
 
 
-async def _told(door: NodeDoor, commands: Sequence[str], marks: Sequence[str]) -> list[str]:
-    """The marks of those commands that succeed on a node, all side by side."""
+async def _told(
+    door: NodeDoor, commands: Sequence[str], marks: Sequence[str], before: str = ""
+) -> list[str]:
+    """The marks of those commands that succeed on a node, all side by side; `before`: what the
+    shell is told first.
+    """
     each = " ".join(
         f"({{ {command}; }} >/dev/null 2>&1 && echo {shell_words.word(mark)}) &"
         for command, mark in zip(commands, marks, strict=True)
     )
-    return await door.lines(f"{each} wait; true")
+    return await door.lines(f"{before}{each} wait; true")

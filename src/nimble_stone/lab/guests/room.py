@@ -29,6 +29,7 @@ from nimble_stone.lab.guests.home import Home, Hypervisor, OnHost
 from nimble_stone.lab.hypervisor.state import LabGuest, LabHost, Volumes
 from nimble_stone.lab.scenario.demo import LabPlan, estate_file
 from nimble_stone.lab.scenario.products import TITLES
+from nimble_stone.lab.shell import several
 
 BOOT_S, SERVICES_S = 18.0, 10.0
 PORT, SECURE_PORT = 8080, 8443
@@ -139,6 +140,10 @@ class GuestRoom:
         is occupied.
         """
         return address in self._by_address or address in self.occupied or address in self._gateways
+
+    async def several(self, command: str) -> list[str]:
+        """The marks of the questions that succeed: see lab/shell/several.py."""
+        return await several.marks(command, self.answers, self.plan.real)
 
     def console(self, host: LabHost, name: str) -> str:
         """The serial console so far."""
@@ -315,12 +320,9 @@ class GuestRoom:
                 f"PING {words[-1]}: {'1 packets received' if good else '0 packets received'}\n"
             )
             process.exit(0 if good else 1)
-        elif words[:2] in (["({", "ping"], ["({", "nc"]):
-            # several at once: the mark of each that succeeds is printed
-            for line in (process.command or "").split(" & "):
-                mark = line.partition("&& echo ")[2].rstrip(") ;")
-                if mark and await self._succeeds(line):
-                    process.stdout.write(f"{mark}\n")
+        elif several.is_several(process.command or ""):
+            for mark in await self.several(process.command or ""):
+                process.stdout.write(f"{mark}\n")
             process.exit(0)
         elif (
             words[:2] == ["edge", "watch"]
@@ -345,19 +347,6 @@ class GuestRoom:
         else:
             process.stderr.write("sh: not found\n")
             process.exit(127)
-
-    async def _succeeds(self, line: str) -> bool:
-        """Whether an address answers, or a port on it takes connections."""
-        words = line.replace(";", " ").split()
-        if "nc" not in words:
-            return self.answers(words[words.index("}") - 1])
-        address, port = words[words.index("nc") + 4 : words.index("nc") + 6]
-        try:
-            _, writer = await asyncio.open_connection(*self.plan.real(address, int(port)))
-        except OSError:
-            return False
-        writer.close()
-        return True
 
     def _as_image(self, process: asyncssh.SSHServerProcess[str], words: list[str]) -> None:
         """The commands of a plain server."""

@@ -14,6 +14,7 @@ import asyncssh
 from nimble_stone.lab.hypervisor.state import LabHost, Volumes
 from nimble_stone.lab.hypervisor.virsh import Guests, Shell
 from nimble_stone.lab.scenario.demo import PASSWORD
+from nimble_stone.lab.shell import several
 from nimble_stone.lab.shell.linux import Out
 
 ACCOUNTS = {"root": "root", "deploy": "deploy", "guest": "guest"}
@@ -96,7 +97,7 @@ class HostDoor:
         accounts: Mapping[str, str] = ACCOUNTS,
     ) -> None:
         self.host, self.password, self.accounts = host, password, accounts
-        self._speed = speed
+        self._speed, self._guests = speed, guests
         self._connections: set[Any] = set()
         self._shells = {
             name: Shell(host, volumes, guests, speed, peers, account)
@@ -117,7 +118,9 @@ class HostDoor:
         try:
             words = shlex.split(process.command or "")
             stdin = Throttled(process.stdin, self.host, self._speed(), connection.abort)
-            answer = await shell.run(words, stdin)
+            answer = await self._several(process.command or "")
+            if answer is None:
+                answer = await shell.run(words, stdin)
         except ConnectionError:
             return
         except (ValueError, LookupError) as error:
@@ -126,6 +129,12 @@ class HostDoor:
             process.stdout.write(answer.out)
             process.stderr.write(answer.err.encode() + b"\n" if answer.err else b"")
             process.exit(answer.status)
+
+    async def _several(self, command: str) -> Out | None:
+        if not several.is_several(command):
+            return None
+        marks = await self._guests.several(command)
+        return Out(0, "".join(f"{mark}\n" for mark in marks).encode())
 
     def drop(self) -> None:
         """Cut all connections."""

@@ -12,7 +12,6 @@ from hypothesis import strategies as st
 from pydantic import ValidationError
 
 from nimble_stone.core.acceptance import Answer, Expected, expectations, judge, verdict_of
-from nimble_stone.core.acceptance.asked import Pair
 from nimble_stone.core.acceptance.series import Limits, Seen
 from nimble_stone.core.acceptance.workload import Done, Round
 from nimble_stone.core.kit.checks import AcceptanceCheck
@@ -92,7 +91,15 @@ def test_ports_that_a_node_does_not_reach_are_named() -> None:
     wrong = judge(one, Answer((first, *one.wanted[1:]), "asked"))
     assert not wrong.passed
     assert wrong.found == f"5 of 6 pairs; lost: {first.source} → {first.target}:2379"
-    assert isinstance(first, Pair)
+    silent = replace(first, shut=(), asked=False)
+    worse = judge(one, Answer((silent, first, *one.wanted[2:]), "asked"))
+    assert worse.found == (
+        f"4 of 6 pairs; lost: {first.source} → {first.target}:2379;"
+        f" could not be asked: {first.source}"
+    )
+    assert worse.mesh is not None
+    assert worse.mesh.silent == (0,)
+    assert verdict_of(json.loads(json.dumps(asdict(worse)))) == worse
 
 
 def workload(**more: Any) -> Expected:

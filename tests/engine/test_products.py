@@ -339,6 +339,10 @@ def test_a_kit_asks_the_first_node_for_others_and_goes_over_a_list(
     lost = {proof["proof"]: proof for proof in worse["proofs"] if not proof["node"]}
     assert (lost["mesh-ports"]["passed"], lost["written-and-read"]["passed"]) == (False, False)
     assert f"{last['name']}: " in lost["written-and-read"]["found"]
+    # the others' pairs are known all the same
+    assert lost["mesh"]["found"].startswith("6 of 12 pairs; lost: ")
+    assert lost["mesh"]["found"].endswith(f"could not be asked: {last['name']}")
+    assert lost["mesh"]["mesh"]["silent"] == [2]
     assert "not removed" not in lost["written-and-read"]["found"]
     assert entries_on(lab, first)["keys"] == entries
     client.call("POST", f"/api/runs/{done['id']}/undo", {})

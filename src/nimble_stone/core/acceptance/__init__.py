@@ -112,7 +112,11 @@ def judge(item: Expected, answer: Answer) -> Verdict:
 def verdict_of(kept: Mapping[str, Any]) -> Verdict:
     """A verdict as it was kept; those of earlier versions have no mesh and no chart."""
     mesh, chart = kept.get("mesh"), kept.get("chart")
-    drawn = Mesh(tuple(mesh["nodes"]), tuple(map(tuple, mesh["lost"]))) if mesh else None
+    drawn = (
+        Mesh(tuple(mesh["nodes"]), tuple(map(tuple, mesh["lost"])), tuple(mesh.get("silent", ())))
+        if mesh
+        else None
+    )
     series = Chart(**{**chart, "values": tuple(chart["values"])}) if chart else None
     return Verdict(**{**kept, "mesh": drawn, "chart": series})
 

@@ -31,12 +31,15 @@ class Wish:
 
 @dataclass(frozen=True)
 class Pair:
-    """Whether one node reaches another: names; `shut`: the ports on which it does not."""
+    """Whether one node reaches another: names; `shut`: the ports on which it does not. `asked` is
+    False where the source could not be asked: then nothing is known.
+    """
 
     source: str
     target: str
     reached: bool = True
     shut: tuple[int, ...] = ()
+    asked: bool = True
 
 
 @dataclass(frozen=True)
@@ -130,11 +133,17 @@ def _pair_text(pair: Pair) -> str:
 
 
 def _pairs_text(found: tuple[Pair, ...]) -> str:
-    lost = [pair for pair in found if not pair.reached]
-    text = f"{len(found) - len(lost)} of {len(found)} pairs"
-    more = f" and {len(lost) - 4} more" if len(lost) > 4 else ""
-    told = ", ".join(_pair_text(pair) for pair in lost[:4])
-    return f"{text}; lost: {told}{more}" if lost else text
+    lost = [pair for pair in found if pair.asked and not pair.reached]
+    silent = dict.fromkeys(pair.source for pair in found if not pair.asked)
+    good = sum(pair.asked and pair.reached for pair in found)
+    text = f"{good} of {len(found)} pairs"
+    if lost:
+        more = f" and {len(lost) - 4} more" if len(lost) > 4 else ""
+        text += f"; lost: {', '.join(_pair_text(pair) for pair in lost[:4])}{more}"
+    if silent:
+        more = f" and {len(silent) - 4} more" if len(silent) > 4 else ""
+        text += f"; could not be asked: {', '.join(list(silent)[:4])}{more}"
+    return text
 
 
 def mesh(found: tuple[Pair, ...]) -> Mesh:
@@ -143,9 +152,10 @@ def mesh(found: tuple[Pair, ...]) -> Mesh:
     number = {name: at for at, name in enumerate(nodes)}
     lost: list[list[int]] = [[] for _ in nodes]
     for pair in found:
-        if not pair.reached and pair.target in number:
+        if pair.asked and not pair.reached and pair.target in number:
             lost[number[pair.source]].append(number[pair.target])
-    return Mesh(nodes, tuple(tuple(sorted(one)) for one in lost))
+    silent = dict.fromkeys(number[pair.source] for pair in found if not pair.asked)
+    return Mesh(nodes, tuple(tuple(sorted(one)) for one in lost), tuple(silent))
 
 
 def _closed(subject: Subject) -> tuple[Closed, ...] | None:

@@ -70,11 +70,12 @@ class Expected:
 @dataclass(frozen=True)
 class Mesh:
     """Who reaches whom: names of nodes, and for each the numbers of those that it does not
-    reach.
+    reach; `silent`: the numbers of those that could not be asked.
     """
 
     nodes: tuple[str, ...]
     lost: tuple[tuple[int, ...], ...]
+    silent: tuple[int, ...] = ()
 
 
 @dataclass(frozen=True)

@@ -54,12 +54,6 @@
       </li>{/each}
   </ul>
 {/snippet}
-{#each meshes as one (one.proof)}{#if one.mesh}<Section title={one.label} aside={one.found}>
-      <Mesh mesh={one.mesh} />
-    </Section>{/if}{/each}
-{#each measured as some (some[0]?.proof)}
-  <Section title={some[0]?.label ?? ''}><SeriesRows verdicts={some} {nameOf} {onproof} /></Section>
-{/each}
 <Section title="Failed" aside={`${failed.length} of ${run.proofs.length}`}>
   {#if !run.proofs.length}<p class="quiet">
       No acceptance checks were run.
@@ -69,6 +63,15 @@
 {#if open.length}<Section title="Not checked" aside={`${open.length} of ${run.proofs.length}`}
     >{@render list(open)}</Section
   >{/if}
+{#each meshes as one (one.proof)}{#if one.mesh}<Section
+      title={one.label}
+      aside={one.found.split(';')[0]}
+    >
+      <Mesh mesh={one.mesh} />
+    </Section>{/if}{/each}
+{#each measured as some (some[0]?.proof)}
+  <Section title={some[0]?.label ?? ''}><SeriesRows verdicts={some} {nameOf} {onproof} /></Section>
+{/each}
 {#if run.proofs.length}
   <Section title="Export">
     <p><a href={`/api/runs/${run.id}/acceptance.html`} download>Report (HTML, one file)</a></p>
@@ -99,7 +102,9 @@
   button {
     border: 0;
     background: none;
-    padding: 2px 0;
+    padding: 2px 0 2px 17px;
+    text-indent: -17px;
+    text-align: left;
     cursor: pointer;
   }
   button:hover {

@@ -8,11 +8,14 @@
     NAMED = 16;
   let named = $derived(mesh.nodes.length <= NAMED);
   let left = $derived(named ? 96 : 0);
-  let side = $derived(Math.max(4, Math.min(22, (WIDE - left) / mesh.nodes.length)));
+  /** Where nothing is lost, a small one says as much. */
+  let most = $derived(mesh.lost.some((one) => one.length) ? 22 : 12);
+  let side = $derived(Math.max(4, Math.min(most, (WIDE - left) / mesh.nodes.length)));
   let lost = $derived(
     mesh.lost.flatMap((targets, from) => targets.map((to) => ({ from, to, key: `${from} ${to}` }))),
   );
   let size = $derived(side * mesh.nodes.length);
+  let silent = $derived(new Set(mesh.silent));
   let words = $derived(
     lost.length
       ? `lost: ${lost.map((one) => `${mesh.nodes[one.from]} to ${mesh.nodes[one.to]}`).join(', ')}`
@@ -24,6 +27,11 @@
   <svg width={left + size + 1} height={size + 1} role="img" aria-label={words}>
     {#each mesh.nodes as name, row (name)}
       {#if named}<text x={left - 8} y={row * side + side / 2 + 4}>{middle(name, 13)}</text>{/if}
+      {#if silent.has(row)}
+        <rect class="silent" x={left} y={row * side} width={size} height={side}>
+          <title>{name} could not be asked</title>
+        </rect>
+      {/if}
       <rect class="self" x={left + row * side} y={row * side} width={side} height={side} />
     {/each}
     {#each { length: mesh.nodes.length + 1 } as _, n (n)}
@@ -40,6 +48,11 @@
     {/each}
   </svg>
 </div>
+{#if silent.size}
+  <p class="quiet">
+    Shaded: could not be asked: {mesh.nodes.filter((_, n) => silent.has(n)).join(', ')}.
+  </p>
+{/if}
 
 <style>
   .scroll {
@@ -51,6 +64,9 @@
   }
   .self {
     fill: var(--line);
+  }
+  .silent {
+    fill: var(--caution-wash);
   }
   .lost rect {
     fill: var(--paper);

@@ -11,7 +11,7 @@
     onproof: (key: string) => void;
   }
   let { verdicts, nameOf, onproof }: Props = $props();
-  const WIDE = 118,
+  const WIDE = 152,
     SHOWN = 12;
   let sorted = $derived(
     verdicts
@@ -53,8 +53,9 @@
 </table>
 <p class="quiet">
   0 to {round(end)}
-  {first?.unit ?? ''}; thick: median, thin: each answer{#if first?.most != null}; dotted: limit of
-    the median{/if}{#if first?.worst != null}; dashed: limit of the worst{/if}.
+  {first?.unit ?? ''}. Thick: median; thin: each answer.
+  {#if first?.most != null}Median at most {first.most}{first.most <= end ? ' (dotted)' : ''}.{/if}
+  {#if first?.worst != null}Worst at most {first.worst}{first.worst <= end ? ' (dashed)' : ''}.{/if}
   {#if sorted.length > SHOWN}The {SHOWN} slowest of {sorted.length} nodes.{/if}
 </p>
 

@@ -72,8 +72,8 @@ check: $(STAMPS)/python-dev $(STAMPS)/web ## linters, types, layers, generated f
 
 openapi: $(STAMPS)/python-dev ## write web/openapi.json, docs/schemas and the catalogues from models and code
 	@$(BIN)/nimble-stone openapi > web/openapi.json
-	@for kind in plan kit; do $(BIN)/nimble-stone schema $$kind --words > docs/$$kind-reference.md; done
-	@for kind in plan kit estate values; do $(BIN)/nimble-stone schema $$kind > docs/schemas/$$kind.schema.json; done
+	@for kind in plan kit answers; do $(BIN)/nimble-stone schema $$kind --words > docs/$$kind-reference.md; done
+	@for kind in plan kit estate values answers; do $(BIN)/nimble-stone schema $$kind > docs/schemas/$$kind.schema.json; done
 	@$(PY) -m tests.support.catalogue
 
 fmt: $(STAMPS)/python-dev $(STAMPS)/web-packages ## lay everything out, mend what the linters can mend

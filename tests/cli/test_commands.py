@@ -16,6 +16,7 @@ from nimble_stone.core.estate import EstateFile
 from nimble_stone.core.kit.model import Kit
 from nimble_stone.core.plan.model import Plan, SharedValues
 from nimble_stone.core.reference import reference
+from nimble_stone.lab.guests.answers import Answers
 from nimble_stone.lab.scenario import demo
 from tests.support.processes import PASSWORD, LabProcess, ServerProcess, ready_plan
 
@@ -103,7 +104,13 @@ def test_a_secret_is_read_from_standard_input_only(server: ServerProcess, client
 
 @pytest.mark.parametrize(
     ("name", "model"),
-    [("plan", Plan), ("kit", Kit), ("estate", EstateFile), ("values", SharedValues)],
+    [
+        ("plan", Plan),
+        ("kit", Kit),
+        ("estate", EstateFile),
+        ("values", SharedValues),
+        ("answers", Answers),
+    ],
 )
 def test_schemas_are_those_of_the_models(name: str, model: type[Plan]) -> None:
     assert (
@@ -112,7 +119,7 @@ def test_schemas_are_those_of_the_models(name: str, model: type[Plan]) -> None:
     )
 
 
-@pytest.mark.parametrize(("name", "model"), [("plan", Plan), ("kit", Kit)])
+@pytest.mark.parametrize(("name", "model"), [("plan", Plan), ("kit", Kit), ("answers", Answers)])
 def test_references_in_words_are_those_of_the_models(name: str, model: type[Plan]) -> None:
     text = (ROOT / f"docs/{name}-reference.md").read_text()
     assert text == reference(model, f"The {name} file, key by key")

@@ -222,6 +222,37 @@ def test_a_kit_is_tried_on_a_lab_of_its_own() -> None:
     assert "99 nodes of role reporting; the product supports 0 to 8" in short.stderr
 
 
+EXAMPLES = Path(__file__).parents[2] / "docs/examples"
+
+
+def test_a_kit_for_any_product_is_tried_on_written_answers(tmp_path: Path) -> None:
+    """As its author would: it works; then the product answers otherwise, and the trial says where;
+    a file with a fault says in which line.
+    """
+    kit, answers = str(EXAMPLES / "fathom.yaml"), EXAMPLES / "fathom-answers.yaml"
+    right = cli("try", kit, "--answers", str(answers), "--json")
+    assert right.returncode == 0, right.stdout + right.stderr
+    outcome = json.loads(right.stdout)
+    assert (outcome["state"], len(outcome["proofs"])) == ("done", 14)
+    other = answers.read_text().replace("build: 3.2.0", "build: 4.0.1")
+    # what nobody wrote down is told, with what was asked
+    other = "".join(line for line in other.splitlines(True) if "/soundings/([^/]+)" not in line)
+    (tmp_path / "other.yaml").write_text(other)
+    wrong = cli("try", kit, "--answers", str(tmp_path / "other.yaml"))
+    assert wrong.returncode == 1
+    assert "failed: Version queue-1: 4.0.1 instead of like 3[.].*" in wrong.stdout
+    assert "no answer is written for GET /api/channels/north/soundings/" in wrong.stdout
+    assert "not removed: delete: " in wrong.stdout
+    (tmp_path / "bad.yaml").write_text(answers.read_text().replace("([^/]+)/soundings", "([^/+"))
+    bad = cli("try", kit, "--answers", str(tmp_path / "bad.yaml"))
+    assert bad.returncode == 2
+    assert "line 18, column 5: answers.10: path: missing ]: [^/+" in bad.stderr
+    assert "absl" not in bad.stderr
+    image = cli("try", "shoal", "--answers", str(answers))
+    assert image.returncode == 2
+    assert "written answers are for packages with a config ISO" in image.stderr
+
+
 def test_made_secrets_keep_their_rules() -> None:
     import random
 

@@ -198,3 +198,10 @@ def test_closed_ports_and_redirections() -> None:
     assert leads_to("https://10.44.20.11", "https://weir-1.kelda.holm.example/")
     assert not leads_to("https://10.44.20.11", "http://10.44.20.11/")
     assert not leads_to("https://10.44.20.11", "/login")
+
+
+def test_a_pattern_that_is_none_is_told_in_words(capfd: pytest.CaptureFixture[str]) -> None:
+    """And only there: the engine writes nothing of its own."""
+    assert fault_of("pattern:[a") == "missing ]: [a"
+    assert fault_of("pattern:(a)(b)") == "the pattern has more than one group"
+    assert capfd.readouterr().err == ""

@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from nimble_stone.cli.client import Client
+from nimble_stone.cli.kit_trial import on_answers
 from nimble_stone.cli.say import FINE, FOUND, Json, answer, say, table, text_of
 from nimble_stone.core.errors import InputError
 from nimble_stone.core.units import count_text
@@ -99,6 +100,10 @@ def kit_try(
     bay: Annotated[str, typer.Option(help="Bay of the lab.")] = "kelda-main",
     count: Annotated[list[str] | None, typer.Option(help="ROLE=NUMBER")] = None,
     value: Annotated[list[str] | None, typer.Option(help="COLUMN=VALUE")] = None,
+    answers: Annotated[
+        Path | None,
+        typer.Option(help="A file of what the product's nodes answer: see the docs of kits."),
+    ] = None,
     as_json: Json = False,
 ) -> None:
     """Test a kit: deploy it in a temporary lab, check it, delete it. Exit code 1 when a step or
@@ -108,14 +113,20 @@ def kit_try(
     found = _kit(kit)
     _not_bare(found)
     with tempfile.TemporaryDirectory(prefix="nimble-stone-try-") as folder:
+        packages = package or []
+        if answers is not None:
+            _readable(answers)
+            trial = on_answers(found, Path(folder))
+            found, text, packages = trial.kit, trial.text, [trial.package]
         outcome = _tried(
             Path(folder),
             found,
             text,
-            package or [],
+            packages,
             bay,
             dict(_pairs(count)),
             dict(_pairs(value)),
+            answers=answers,
             quiet=as_json,
         )
     failed = [one for one in outcome["proofs"] if not one["passed"]]
@@ -135,6 +146,14 @@ def kit_try(
         f" {len(outcome['proofs'])} acceptance checks passed, {outcome['seconds']:.0f} s.",
     )
     raise typer.Exit(FINE if outcome["state"] == "done" else FOUND)
+
+
+def _readable(answers: Path) -> None:
+    """Raises Faults or FormatError, each fault with its line."""
+    from nimble_stone.core import yaml_text
+    from nimble_stone.lab.guests.answers import Answers
+
+    yaml_text.read(text_of(answers), Answers, f"answers file {answers}")
 
 
 def _not_bare(kit: Kit) -> None:
@@ -223,6 +242,7 @@ def _tried(
     counts: dict[str, str],
     values: dict[str, str],
     *,
+    answers: Path | None,
     quiet: bool,
 ) -> dict[str, Any]:
     from nimble_stone.cli.serving import lab_processes
@@ -235,7 +255,7 @@ def _tried(
         (data / "kits" / "tried.yaml").write_text(text)
     wanted = {kit.accepts.product, *(one.accepts.product for one in kit.roles if one.accepts)}
     made = [] if packages else [_made(folder, kit, product) for product in sorted(wanted)]
-    with lab_processes(folder, data) as (lab, client):
+    with lab_processes(folder, data, answers) as (lab, client):
         client.call("PUT", f"/api/secrets/{demo.CREDENTIAL}", {"value": demo.PASSWORD})
         client.call("POST", "/api/estate", demo.estate_file(lab).model_dump(mode="json"))
         client.call("POST", "/api/estate/read", {})

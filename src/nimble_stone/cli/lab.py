@@ -12,6 +12,7 @@ from typing import Annotated
 
 import typer
 
+from nimble_stone.cli.say import text_of
 from nimble_stone.core.errors import InputError, Unreachable
 
 app = typer.Typer(help="The lab: simulated hosts with fault settings.", no_args_is_help=True)
@@ -31,18 +32,30 @@ def _folder(given: Path | None) -> Path:
 
 @app.command()
 def serve(
-    folder: Folder = None, octet: int = 44, speed: float = 1.0, more_hosts: int = 0, port: int = 0
+    folder: Folder = None,
+    octet: int = 44,
+    speed: float = 1.0,
+    more_hosts: int = 0,
+    port: int = 0,
+    answers: Annotated[
+        Path | None, typer.Option(help="A file of answers that all VMs give: see the docs of kits.")
+    ] = None,
 ) -> None:
     """Start the lab."""
+    from nimble_stone.core import yaml_text
+    from nimble_stone.lab.guests.answers import Answers
     from nimble_stone.lab.scenario import demo
     from nimble_stone.lab.serve import Lab
 
+    written = (
+        yaml_text.read(text_of(answers), Answers, f"answers file {answers}") if answers else None
+    )
     place = _folder(folder)
     logging.getLogger("asyncssh").setLevel(logging.ERROR)
 
     async def run() -> None:
         (place / "control.json").unlink(missing_ok=True)
-        lab = Lab(demo.plan(more_hosts, octet), place, speed)
+        lab = Lab(demo.plan(more_hosts, octet), place, speed, written)
         await lab.open(port)
         ended = asyncio.Event()
         for number in (signal.SIGINT, signal.SIGTERM):

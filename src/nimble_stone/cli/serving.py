@@ -186,7 +186,7 @@ def key(data: Data = None) -> None:
 
 
 def schema(
-    kind: Annotated[str, typer.Argument(help="plan, kit, estate or values")],
+    kind: Annotated[str, typer.Argument(help="plan, kit, estate, values or answers")],
     words: Annotated[
         bool, typer.Option("--words", help="In words, as a page of the documentation.")
     ] = False,
@@ -195,12 +195,14 @@ def schema(
     from nimble_stone.core.estate import EstateFile
     from nimble_stone.core.kit.model import Kit
     from nimble_stone.core.plan.model import Plan, SharedValues
+    from nimble_stone.lab.guests.answers import Answers
 
     models: dict[str, type[BaseModel]] = {
         "plan": Plan,
         "kit": Kit,
         "estate": EstateFile,
         "values": SharedValues,
+        "answers": Answers,
     }
     if kind not in models:
         raise InputError(f"there is no schema “{kind}”; there are {', '.join(models)}")
@@ -324,9 +326,11 @@ def _demo(
 
 
 @contextlib.contextmanager
-def lab_processes(folder: Path, data: Path) -> Iterator[tuple[LabPlan, Client]]:
+def lab_processes(
+    folder: Path, data: Path, answers: Path | None = None
+) -> Iterator[tuple[LabPlan, Client]]:
     """A lab and a server of its own on free ports, faster than the clock; both end with the
-    block.
+    block. `answers`: a file of what the lab's VMs answer.
     """
     from nimble_stone.lab.scenario import demo as scene
 
@@ -348,6 +352,7 @@ def lab_processes(folder: Path, data: Path) -> Iterator[tuple[LabPlan, Client]]:
             str(octet),
             "--speed",
             "200",
+            *(("--answers", str(answers.resolve())) if answers else ()),
         ],
         stdout=log,
         stderr=log,

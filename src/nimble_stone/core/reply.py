@@ -13,6 +13,7 @@ import jsonpath_rfc9535 as jsonpath
 import re2
 from lxml import etree
 
+from nimble_stone.core import pattern
 from nimble_stone.core.errors import FormatError
 from nimble_stone.core.package import xml_safe
 
@@ -67,11 +68,13 @@ def fault_of(what: str) -> str:
         if way == "json" or (way == "count" and text):
             jsonpath.compile(text)
         elif way == "pattern":
+            if wrong := pattern.fault_of(text):
+                return wrong
             if re2.compile(text).groups > 1:
                 return "the pattern has more than one group"
         elif way == "xpath":
             etree.XPath(text)
-    except (jsonpath.JSONPathError, re2.error, etree.XPathSyntaxError, RecursionError) as error:
+    except (jsonpath.JSONPathError, etree.XPathSyntaxError, RecursionError) as error:
         return str(error).splitlines()[0][:200] or type(error).__name__
     return "" if text or way in ("text", "ms") else "it is empty"
 

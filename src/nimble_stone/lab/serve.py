@@ -18,6 +18,7 @@ from nimble_stone.lab.controllers.bmc import Controller
 from nimble_stone.lab.controllers.built_host import BuiltHost
 from nimble_stone.lab.controllers.installed import Installed, Wanted
 from nimble_stone.lab.controllers.stand_in import StandIn
+from nimble_stone.lab.guests.answers import Answers
 from nimble_stone.lab.guests.room import GuestRoom
 from nimble_stone.lab.hypervisor import state
 from nimble_stone.lab.hypervisor.door import ACCOUNTS, HostDoor, host_key
@@ -29,12 +30,14 @@ from nimble_stone.lab.scenario.demo import HostPlan, LabPlan, MachinePlan
 class Lab:
     """All stand-ins. `open` starts listening, `close` ends it; state is in `folder`."""
 
-    def __init__(self, plan: LabPlan, folder: Path, speed: float = 1.0) -> None:
+    def __init__(
+        self, plan: LabPlan, folder: Path, speed: float = 1.0, answers: Answers | None = None
+    ) -> None:
         folder.mkdir(parents=True, exist_ok=True)
         self.plan, self.folder = plan, folder
         self.volumes = Volumes(folder / "volumes")
         self.hosts = {host.name: state.load(host, folder) for host in plan.hosts}
-        self.guests = GuestRoom(plan, self.volumes, speed)
+        self.guests = GuestRoom(plan, self.volumes, speed, answers)
         self._servers: dict[str, asyncssh.SSHAcceptor] = {}
         self._doors = {name: self._door(host) for name, host in self.hosts.items()}
         self._control: web.AppRunner | None = None

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import ssl
+import tempfile
 from datetime import UTC, datetime, timedelta
 from ipaddress import IPv4Address
 
@@ -10,6 +12,36 @@ from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import ec
 
 from nimble_stone.lab.scenario.demo import MachinePlan
+
+
+def self_made(name: str) -> ssl.SSLContext:
+    """What a fresh product shows: a certificate of its own making."""
+    key = ec.generate_private_key(ec.SECP256R1())
+    subject = x509.Name([x509.NameAttribute(x509.NameOID.COMMON_NAME, name[:64] or "node")])
+    start = datetime.now(UTC) - timedelta(days=1)
+    built = (
+        x509.CertificateBuilder()
+        .subject_name(subject)
+        .issuer_name(subject)
+        .public_key(key.public_key())
+        .serial_number(x509.random_serial_number())
+        .not_valid_before(start)
+        .not_valid_after(start + timedelta(days=3650))
+        .sign(key, hashes.SHA256())
+    )
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    with tempfile.NamedTemporaryFile(suffix=".pem") as file:
+        file.write(built.public_bytes(serialization.Encoding.PEM))
+        file.write(
+            key.private_bytes(
+                serialization.Encoding.PEM,
+                serialization.PrivateFormat.PKCS8,
+                serialization.NoEncryption(),
+            )
+        )
+        file.flush()
+        context.load_cert_chain(file.name)
+    return context
 
 
 def made(plan: MachinePlan) -> bytes:

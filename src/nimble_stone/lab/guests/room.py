@@ -14,6 +14,7 @@ import shlex
 import ssl
 import tempfile
 import time
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from ipaddress import IPv4Address
 from typing import Any
@@ -24,7 +25,9 @@ import pycdlib
 from aiohttp import web
 
 from nimble_stone.core.errors import FormatError
+from nimble_stone.lab.controllers.certificate import self_made
 from nimble_stone.lab.guests import blank, cloud
+from nimble_stone.lab.guests.answers import Answers, Listens, Node, Written
 from nimble_stone.lab.guests.home import Home, Hypervisor, OnHost
 from nimble_stone.lab.hypervisor.state import LabGuest, LabHost, Volumes
 from nimble_stone.lab.scenario.demo import LabPlan, estate_file
@@ -69,6 +72,11 @@ class Running:
         """What it was given for a question of its product."""
         return self.values.get(f"{self.product}.{key}", "")
 
+    def memory(self) -> dict[str, str]:
+        """What it remembers, on its disk."""
+        found: dict[str, str] = self.guest.data.setdefault("memory", {})
+        return found
+
     def say(self, text: str) -> None:
         """A line on the serial console."""
         self.console.append(f"[{time.monotonic() - self.began:8.3f}] {text}")
@@ -77,8 +85,12 @@ class Running:
 class GuestRoom:
     """All guests of the lab."""
 
-    def __init__(self, plan: LabPlan, volumes: Volumes, speed: float) -> None:
+    def __init__(
+        self, plan: LabPlan, volumes: Volumes, speed: float, answers: Answers | None = None
+    ) -> None:
+        """`answers`: what nodes answer instead of what the lab's products do."""
         self.plan, self.volumes, self.speed = plan, volumes, speed
+        self._written = Written(answers, self._nodes_of) if answers else None
         self.occupied: set[str] = set()
         self._leased: set[str] = set()
         self._gateways = {str(network.gateway) for network in estate_file(plan).networks}
@@ -90,7 +102,10 @@ class GuestRoom:
     async def open(self) -> None:
         """Prepare the HTTP side, which all guests share; each listens on its own address."""
         app = web.Application()
-        app.router.add_route("*", "/cgi-bin/{what}", self._http)
+        if self._written:
+            app.router.add_route("*", "/{path:.*}", self._as_written)
+        else:
+            app.router.add_route("*", "/cgi-bin/{what}", self._http)
         self._runner = web.AppRunner(app, access_log=None)
         await self._runner.setup()
 
@@ -263,9 +278,10 @@ class GuestRoom:
     async def _listen(self, running: Running, address: str) -> bool:
         try:
             assert self._runner is not None  # set by open()
-            if running.product != cloud.PRODUCT:
-                real, port = self.plan.real(address, PORT)
-                site = web.TCPSite(self._runner, real, port)
+            for one in self._ports(running):
+                real, port = self.plan.real(address, one.port)
+                context = self_made(running.get("hostname")) if one.scheme == "https" else None
+                site = web.TCPSite(self._runner, real, port, ssl_context=context)
                 await site.start()
                 running.closers.append(site.stop)
             if running.get("certificate"):
@@ -288,6 +304,26 @@ class GuestRoom:
             return False
         self._by_address[address] = running
         return True
+
+    def _ports(self, running: Running) -> Sequence[Listens]:
+        """Where it answers requests."""
+        if self._written:
+            return self._written.file.ports
+        return () if running.product == cloud.PRODUCT else (Listens(port=PORT),)
+
+    def _nodes_of(self, role: str) -> list[Node]:
+        """Nodes of a role that are up, “” all, each once, in the order of their names."""
+        up = {running.guest.name: running for running in self._by_address.values()}
+        return [up[name] for name in sorted(up) if role in ("", up[name].get("role"))]
+
+    async def _as_written(self, request: web.Request) -> web.Response:
+        running = self._asked(request)
+        if running is None or self._written is None or not running.ready:
+            return web.Response(status=503)
+        login = _logged_in(request, running)
+        answer = await self._written.answer(running, request, login)
+        running.home.save()
+        return answer
 
     async def _listen_ssh(self, running: Running, address: str) -> asyncssh.SSHAcceptor:
         """Its own few commands, or those of a hypervisor host where it is one."""
@@ -314,7 +350,15 @@ class GuestRoom:
 
     async def _shell(self, process: asyncssh.SSHServerProcess[str]) -> None:
         words = _words(process.command or "")
-        if words[:1] == ["ping"] and len(words) > 1:
+        told = None
+        if self._written:
+            running = process.get_extra_info("guest")
+            told = self._written.command(running, process.command or "")
+            running.home.save()
+        if told is not None:
+            process.stdout.write(told[1])
+            process.exit(told[0])
+        elif words[:1] == ["ping"] and len(words) > 1:
             good = self.answers(words[-1])
             process.stdout.write(
                 f"PING {words[-1]}: {'1 packets received' if good else '0 packets received'}\n"
@@ -329,7 +373,7 @@ class GuestRoom:
             and len(words) == 3
             and words[2] in ("nothing", "known", "everything")
         ):
-            running: Running = process.get_extra_info("guest")
+            running = process.get_extra_info("guest")
             running.guest.data["watch"] = words[2]
             running.home.save()
             running.say(f"edge: watching, lets {words[2]} through")
@@ -365,16 +409,17 @@ class GuestRoom:
             process.stderr.write("bash: command not found\n")
             process.exit(127)
 
+    def _asked(self, request: web.Request) -> Running | None:
+        """Whose address a request came to."""
+        where = request.transport.get_extra_info("sockname")[0] if request.transport else ""
+        for address, other in self._by_address.items():
+            if self.plan.real(address, PORT)[0] == where:
+                return other
+        return None
+
     async def _http(self, request: web.Request) -> web.Response:
         where = request.transport.get_extra_info("sockname")[0] if request.transport else ""
-        running = next(
-            (
-                other
-                for address, other in self._by_address.items()
-                if self.plan.real(address, PORT)[0] == where
-            ),
-            None,
-        )
+        running = self._asked(request)
         if running is None:
             return web.Response(status=503)
         what = request.match_info["what"]
@@ -620,7 +665,8 @@ class _Login(asyncssh.SSHServer):
         running = self._running
         if running.product == cloud.PRODUCT:
             return cloud.lets_in(running.values, username, password)
-        return username == "admin" and password == running.get("admin_password")
+        known = running.get("admin") or "admin"
+        return username == known and password == running.get("admin_password")
 
 
 def _words(command: str) -> list[str]:
@@ -658,7 +704,8 @@ def _own_key(running: Running) -> asyncssh.SSHKey:
 
 def _logged_in(request: web.Request, running: Running) -> bool:
     kind, _, value = request.headers.get("Authorization", "").partition(" ")
-    wanted = base64.b64encode(f"admin:{running.get('admin_password')}".encode()).decode()
+    user = running.get("admin") or "admin"
+    wanted = base64.b64encode(f"{user}:{running.get('admin_password')}".encode()).decode()
     return (kind, value) in (("Basic", wanted), ("Bearer", _token(running)))
 
 

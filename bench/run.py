@@ -14,7 +14,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parents[1]))
-from bench import editing, estate, frames, media, packages, placement, run_page
+from bench import acceptance, editing, estate, frames, media, packages, placement, run_page
 from nimble_stone.core import checks, sequence, yaml_text
 from nimble_stone.core.checks import Situation
 from nimble_stone.core.plan.model import Plan
@@ -206,6 +206,7 @@ def main() -> None:
     parts = {
         "packages": lambda folder: packages.main(folder, "large" in sys.argv),
         "estate": estate.main,
+        "acceptance": lambda _: acceptance.main(),
         "journal": journal,
         "hundred": hundred,
         "first_paint": first_paint,

@@ -5,10 +5,19 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Annotated, Any, Self
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, ValidationInfo
 
 Ident = Annotated[str, Field(pattern=r"^[a-z][a-z0-9_-]{0,39}$")]
 """An id in a file that people write."""
+
+
+FROZEN = {"frozen": True}
+"""Context in which what a run began with is read back: it was checked by the rules of its day."""
+
+
+def is_frozen(info: ValidationInfo) -> bool:
+    """Whether a validator reads what a run began with: it refuses nothing by a newer rule."""
+    return bool(info.context and info.context.get("frozen"))
 
 
 class Fixed(BaseModel):

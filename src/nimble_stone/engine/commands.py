@@ -30,6 +30,14 @@ class Commands:
         """The answer; its status is the command's. Raises RemoteError; a command that ends with
         another status than it should is refused in its own words.
         """
+        if wrong := shell_words.fault_of(call.ssh):
+            # a run may have begun when this was not looked at
+            raise RemoteFailed(
+                f"the kit's command “{call.ssh[:80]}” cannot be filled in safely: {wrong}",
+                target=self._at.node.name,
+                operation=call.ssh[:200],
+                hint="Correct the kit.",
+            )
         for file in call.put:
             path = shell_words.word(await fill(self._at, file.path, known=known))
             text = await fill(self._at, file.text, known=known)

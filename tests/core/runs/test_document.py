@@ -125,3 +125,16 @@ def test_a_damaged_document_is_refused_in_words() -> None:
 def test_kits_are_still_strict_where_people_write_them() -> None:
     with pytest.raises(ValueError, match="colour"):
         Kit.model_validate(stored(2)["kit"] | {"colour": "grey"})
+
+
+def test_a_kit_of_a_day_with_softer_rules_is_read_back() -> None:
+    """A rule that came later must not make a run unreadable that began before."""
+    doc = stored(2)
+    call = {"ssh": "say '{name}' to {nobody_that_is_known}"}
+    doc["kit"]["acceptance"].append({"id": "said", "label": "Said", "kind": "call", "call": call})
+    doc["kit"]["forming"][0]["after"] = ["what-never-was"]
+    with pytest.raises(ValueError, match="is inside quotes"):
+        Kit.model_validate(doc["kit"])
+    found = document.read(doc, Packages())
+    assert found.unknown == ()
+    assert found.sheet.kit.acceptance[-1].call is not None

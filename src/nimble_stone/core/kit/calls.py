@@ -6,10 +6,10 @@ import json
 from collections.abc import Iterator
 from typing import Annotated, Literal
 
-from pydantic import Field, JsonValue, model_validator
+from pydantic import Field, JsonValue, ValidationInfo, model_validator
 
 from nimble_stone.core import json_template, reply, shell_words
-from nimble_stone.core.models import Fixed
+from nimble_stone.core.models import Fixed, is_frozen
 
 Reading = Annotated[
     str,
@@ -140,7 +140,7 @@ class Call(Fixed):
     )
 
     @model_validator(mode="after")
-    def _can_be_sent(self) -> Call:
+    def _can_be_sent(self, info: ValidationInfo) -> Call:
         for what in (*self.keep.values(), *self.confirm):
             if wrong := reply.fault_of(what):
                 raise ValueError(f"“{what}” cannot be read from an answer: {wrong}")
@@ -148,7 +148,8 @@ class Call(Fixed):
             raise ValueError(f"body: {wrong}")
         if sum(map(bool, (self.body, self.form, self.parts, self.text))) > 1:
             raise ValueError("a call has one of body, form, parts and text")
-        if wrong := shell_words.fault_of(self.ssh):
+        wrong = "" if is_frozen(info) else shell_words.fault_of(self.ssh)
+        if wrong:
             raise ValueError(f"in the command “{self.ssh[:200]}” {wrong}")
         if not self.ssh and (self.put or self.sudo or self.prints != "words"):
             raise ValueError("put, sudo and prints are for calls by SSH")

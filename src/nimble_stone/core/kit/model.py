@@ -7,7 +7,14 @@ from collections.abc import Mapping
 from functools import cached_property
 from typing import Annotated, Literal
 
-from pydantic import AfterValidator, AliasChoices, ConfigDict, Field, model_validator
+from pydantic import (
+    AfterValidator,
+    AliasChoices,
+    ConfigDict,
+    Field,
+    ValidationInfo,
+    model_validator,
+)
 
 from nimble_stone.core import drive_rule, reply, shell_words
 from nimble_stone.core.errors import FormatError
@@ -17,7 +24,7 @@ from nimble_stone.core.kit.calls import Access, Call, Reading
 from nimble_stone.core.kit.checks import ONCE, AcceptanceCheck
 from nimble_stone.core.kit.image import DiskImage
 from nimble_stone.core.kit.installer import MEDIUM, REPORTS, Installer
-from nimble_stone.core.models import Fixed, Ident
+from nimble_stone.core.models import Fixed, Ident, is_frozen
 from nimble_stone.core.separation import Separation
 
 
@@ -778,7 +785,9 @@ class Kit(_Part):
     acceptance: tuple[AcceptanceCheck, ...] = ()
 
     @model_validator(mode="after")
-    def _refers_to_what_exists(self) -> Kit:
+    def _refers_to_what_exists(self, info: ValidationInfo) -> Kit:
+        if is_frozen(info):
+            return self
         roles = {role.id for role in self.roles}
         self._check_ids()
         self._check_roles(roles)

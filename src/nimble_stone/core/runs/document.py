@@ -20,6 +20,7 @@ from pydantic import BaseModel, TypeAdapter, ValidationError
 from nimble_stone.core.errors import FormatError
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.kit.model import Kit
+from nimble_stone.core.models import FROZEN
 from nimble_stone.core.package.adapt import ExtraDisk
 from nimble_stone.core.package.model import Size
 from nimble_stone.core.plan.cells import NOTHING, UNUSED
@@ -251,14 +252,15 @@ def _steps(items: list[dict[str, Any]]) -> dict[str, Step]:
 
 def _known(model: type[Model], data: Any, unknown: list[str]) -> Model:
     """Validate what another version of this program wrote: unknown keys are passed over, unknown
-    kinds of acceptance checks left out; both are named in `unknown`. Raises ValidationError.
+    kinds of acceptance checks left out; both are named in `unknown`. What it refers to was checked
+    when the run began. Raises ValidationError.
     """
     for _ in range(MAX_REPAIRS):
         try:
-            return model.model_validate(data)
+            return model.model_validate(data, context=FROZEN)
         except ValidationError as error:
             data = _repaired(data, error, unknown)
-    return model.model_validate(data)
+    return model.model_validate(data, context=FROZEN)
 
 
 def _repaired(data: Any, error: ValidationError, unknown: list[str]) -> Any:

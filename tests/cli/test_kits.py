@@ -253,6 +253,27 @@ def test_a_kit_for_any_product_is_tried_on_written_answers(tmp_path: Path) -> No
     assert "written answers are for packages with a config ISO" in image.stderr
 
 
+def test_every_example_is_listed_and_has_its_answers() -> None:
+    listed = (EXAMPLES.parent / "kits.md").read_text()
+    kits = [file for file in EXAMPLES.glob("*.yaml") if not file.stem.endswith("-answers")]
+    for file in kits:
+        assert f"(examples/{file.name})" in listed
+        assert file.with_name(f"{file.stem}-answers.yaml").is_file()
+    assert {file.stem for file in kits} == {"fathom", *(name for name, _ in TRIED)}
+
+
+TRIED = [("lantern", 7), ("windlass", 13)]
+
+
+@pytest.mark.parametrize(("name", "checks"), TRIED)
+def test_an_example_is_tried(name: str, checks: int) -> None:
+    answers = str(EXAMPLES / f"{name}-answers.yaml")
+    found = cli("try", str(EXAMPLES / f"{name}.yaml"), "--answers", answers, "--json")
+    assert found.returncode == 0, found.stdout + found.stderr
+    outcome = json.loads(found.stdout)
+    assert (outcome["state"], len(outcome["proofs"])) == ("done", checks)
+
+
 def test_made_secrets_keep_their_rules() -> None:
     import random
 

@@ -6,7 +6,7 @@ is a node.
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Mapping, MutableMapping
+from collections.abc import Callable, Mapping, MutableMapping, Sequence
 from typing import Literal, Protocol
 
 import re2
@@ -78,7 +78,10 @@ class WrittenAnswer(Fixed):
 class WrittenCommand(Fixed):
     """What a command by SSH prints."""
 
-    command: str = Field(max_length=400, description="A pattern that the whole command fits.")
+    command: str = Field(
+        max_length=400,
+        description="A pattern that the whole command fits; `<1>` and so on are its groups.",
+    )
     when: dict[str, str] = Field(default={}, max_length=20)
     prints: str = Field(default="", max_length=65_536)
     status: int = Field(default=0, ge=0, le=255)
@@ -123,8 +126,7 @@ class Written:
             found = re2.fullmatch(one.path, request.path)
             if one.method != request.method or found is None:
                 continue
-            groups = {f"<{n}>": text or "" for n, text in enumerate(found.groups(), 1)}
-            known = {**sent, **groups}
+            known = {**sent, **_groups(found.groups())}
             query = {name: _filled(text, node, known) for name, text in one.query.items()}
             if any(request.query.get(name) != value for name, value in query.items()):
                 continue
@@ -139,9 +141,13 @@ class Written:
     def command(self, node: Node, command: str) -> tuple[int, str] | None:
         """Status and output of a command; None where nothing is written for it."""
         for one in self.file.commands:
-            if re2.fullmatch(one.command, command.strip()) and _remembers(node, one.when, {}):
-                _keep(node, one.keep, {})
-                return one.status, _filled(one.prints, node, {})
+            found = re2.fullmatch(f"(?s:{one.command})", command.strip())
+            if found is None:
+                continue
+            known = _groups(found.groups())
+            if _remembers(node, one.when, known):
+                _keep(node, one.keep, known)
+                return one.status, _filled(one.prints, node, known)
         return None
 
     async def _sent(self, request: web.Request) -> Mapping[str, str]:
@@ -179,6 +185,10 @@ class Written:
         except FormatError as error:
             return web.json_response({"reason": str(error)}, status=500)
         return web.json_response(body, status=one.status, headers=headers)
+
+
+def _groups(found: Sequence[str | None]) -> dict[str, str]:
+    return {f"<{number}>": text or "" for number, text in enumerate(found, 1)}
 
 
 def _remembers(node: Node, wanted: Mapping[str, str], known: Mapping[str, str]) -> bool:

@@ -253,16 +253,16 @@ def test_a_kit_for_any_product_is_tried_on_written_answers(tmp_path: Path) -> No
     assert "written answers are for packages with a config ISO" in image.stderr
 
 
-def test_every_example_is_listed_and_has_its_answers() -> None:
+def test_every_example_with_answers_is_listed_and_tried() -> None:
     listed = (EXAMPLES.parent / "kits.md").read_text()
-    kits = [file for file in EXAMPLES.glob("*.yaml") if not file.stem.endswith("-answers")]
-    for file in kits:
-        assert f"(examples/{file.name})" in listed
-        assert file.with_name(f"{file.stem}-answers.yaml").is_file()
-    assert {file.stem for file in kits} == {"fathom", *(name for name, _ in TRIED)}
+    names = {file.stem.removesuffix("-answers") for file in EXAMPLES.glob("*-answers.yaml")}
+    assert names == {"fathom", *(name for name, _ in TRIED)}
+    for name in names:
+        assert f"(examples/{name}.yaml)" in listed
+        assert (EXAMPLES / f"{name}.yaml").is_file()
 
 
-TRIED = [("lantern", 7), ("windlass", 13)]
+TRIED = [("lantern", 6), ("windlass", 10)]
 
 
 @pytest.mark.parametrize(("name", "checks"), TRIED)

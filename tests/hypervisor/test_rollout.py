@@ -233,6 +233,7 @@ def test_three_nodes_are_rolled_out_proved_and_taken_back_on_a_real_hypervisor(
         assert _virsh(folder, name, "list", "--all", "--name") == ""
         assert "ns-" not in _virsh(folder, name, "vol-list", f"{name}-local")
     assert "others" in _virsh(folder, "gannet", "pool-list", "--all", "--name")
+    _virsh(folder, "gannet", "pool-undefine", "others")
 
 
 def test_a_real_host_keeps_the_contract_of_the_stand_in(

@@ -86,6 +86,7 @@
     border: 0;
     background: none;
     padding: 0;
+    min-height: 24px;
     font-size: var(--text-s);
     cursor: pointer;
   }

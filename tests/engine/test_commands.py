@@ -1,10 +1,13 @@
-"""Calls by SSH to OpenSSH's own server: files that are put, scripts, and root by sudo, which asks
-for a password or does not. Accounts and rules are those of a file system of the test's own.
+"""Calls by SSH to the servers of OpenSSH and Dropbear: files that are put, scripts, and root by
+sudo, which asks for a password or does not. Accounts and rules are those of a file system of the
+test's own.
 """
 
 from __future__ import annotations
 
 import asyncio
+import contextlib
+import socket
 import subprocess
 from collections.abc import AsyncIterator
 from ipaddress import IPv4Network
@@ -24,13 +27,19 @@ from nimble_stone.reach import DialPolicy, Reach
 from nimble_stone.reach.policy import Mapping
 from nimble_stone.reach.ssh import Pins
 from tests.core.scene import sheet
-from tests.support.openssh import Relay
+from tests.support.ssh_servers import Relay, listening, sshd
 
+KEYS = ("ed25519", "ecdsa", "rsa")
 ADDRESS, PASSWORD = "10.44.99.1", "Tide tables' $1893"
 IN = """
 mount --bind "$0/etc" /etc
 exec "$@"
 """
+
+
+def inside(folder: Path) -> list[str]:
+    """What carries out a command with the accounts of a folder."""
+    return ["unshare", "-m", "sh", "-ec", IN, str(folder)]
 
 
 @pytest.fixture(scope="module")
@@ -39,10 +48,11 @@ def folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
     found = tmp_path_factory.mktemp("accounts")
     subprocess.run(["cp", "-a", "/etc", found / "etc"], check=True)
     Path("/run/sshd").mkdir(exist_ok=True)
-    subprocess.run(
-        ["unshare", "-m", "sh", "-ec", IN, found, "sh", "-ec", SET_UP, PASSWORD], check=True
-    )
+    subprocess.run([*inside(found), "sh", "-ec", SET_UP, PASSWORD], check=True)
     subprocess.run(["ssh-keygen", "-qt", "ed25519", "-N", "", "-f", found / "host"], check=True)
+    for kind in KEYS:
+        key = found / f"dropbear-{kind}"
+        subprocess.run(["dropbearkey", "-t", kind, "-f", key], check=True, capture_output=True)
     (found / "sshd_config").write_text(
         f"HostKey {found}/host\nStrictModes no\nUsePAM no\nPidFile none\n"
         "PasswordAuthentication yes\n"
@@ -88,11 +98,36 @@ class Room:
         return await commands.run(Call.model_validate(call, context=context), {"what": what})
 
 
-@pytest.fixture
-async def room(folder: Path) -> AsyncIterator[Room]:
-    made = Relay(folder / "sshd_config", ["unshare", "-m", "sh", "-ec", IN, str(folder)])
+@contextlib.asynccontextmanager
+async def openssh(folder: Path) -> AsyncIterator[int]:
+    """The port of OpenSSH's server."""
+    made = Relay([*inside(folder), *sshd(folder / "sshd_config")])
     server = await asyncio.start_server(made.take, "127.0.0.1", 0)
-    port = int(server.sockets[0].getsockname()[1])
+    yield int(server.sockets[0].getsockname()[1])
+    server.close()
+    await server.wait_closed()
+    await asyncio.gather(*made.tasks)
+
+
+@contextlib.asynccontextmanager
+async def dropbear(folder: Path) -> AsyncIterator[int]:
+    """The port of Dropbear's."""
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        port = int(probe.getsockname()[1])
+    keys = [word for kind in KEYS for word in ("-r", f"{folder}/dropbear-{kind}")]
+    process = await asyncio.create_subprocess_exec(
+        *(*inside(folder), "/usr/sbin/dropbear", "-F", "-E", "-p", f"127.0.0.1:{port}", *keys),
+        stderr=asyncio.subprocess.DEVNULL,
+    )
+    await listening(port)
+    yield port
+    process.terminate()
+    await process.wait()
+
+
+@pytest.fixture(params=[openssh, dropbear], ids=["OpenSSH", "Dropbear"])
+async def room(folder: Path, request: pytest.FixtureRequest) -> AsyncIterator[Room]:
     lies = Mapping(planned=IPv4Network(f"{ADDRESS}/32"), real=IPv4Network("127.0.0.1/32"))
 
     async def get(_: str) -> str | None:
@@ -101,13 +136,11 @@ async def room(folder: Path) -> AsyncIterator[Room]:
     async def put(_: str, __: str) -> None:
         return None
 
-    policy = DialPolicy(mapped=(lies,), low_ports=port - 22, connect_seconds=10)
-    reach = Reach(policy, Pins(get, put))
-    yield Room(reach)
-    await reach.close()
-    server.close()
-    await server.wait_closed()
-    await asyncio.gather(*made.tasks)
+    async with request.param(folder) as port:
+        policy = DialPolicy(mapped=(lies,), low_ports=port - 22, connect_seconds=10)
+        reach = Reach(policy, Pins(get, put))
+        yield Room(reach)
+        await reach.close()
 
 
 async def test_a_script_answers_with_its_status_and_its_last_words(room: Room) -> None:
@@ -183,3 +216,20 @@ async def test_a_command_that_quotes_its_values_itself_is_not_sent(room: Room) -
     with pytest.raises(RemoteFailed, match="cannot be filled in safely: “{what}” is inside quotes"):
         await room.run({"ssh": "echo '{what}'"}, what="'; touch /tmp/never; '", context=FROZEN)
     assert room.told == []
+
+
+@pytest.mark.parametrize("sudo", [{}, {"sudo": True}], ids=["as who logs in", "as root"])
+@pytest.mark.parametrize("user", ["oper", "free"])
+async def test_a_long_script_is_carried_out_whole(
+    room: Room, user: str, sudo: dict[str, Any]
+) -> None:
+    """Dropbear ends the connection at a command of 9,000 bytes. What reads its input gets nothing
+    of the script.
+    """
+    lines = "\n".join(f"echo line {n} {{what}}" for n in range(600))
+    script = f"cat\n{lines}\nid -un\nexit 3"
+    call = {"ssh": script, "prints": "answer", "status": [3], **sudo}
+    answer = await room.run(call, user)
+    told = answer.text.splitlines()
+    assert (len(told), told[599]) == (601, "line 599 a ' b")
+    assert told[600] == ("root" if sudo else user)

@@ -25,6 +25,27 @@ pytestmark = pytest.mark.timeout(900)
 CLOUD_PASSWORD = "Tide & 'mud' $(1893) # and more"
 
 
+WORKLOAD = """\
+  - id: kept
+    label: A file is kept as it is
+    kind: workload
+    of: cluster
+    workload:
+      - label: put and read
+        on: each
+        call:
+          put: [{path: "/tmp/ns {once}", text: "of {name}'s {once}", mode: "0640"}]
+          ssh: |
+            file=/tmp/ns\\ {once}
+            [ -f "${file}" ] && cat "${file}"
+          prints: answer
+        value: "text:"
+        equals: "of {name}'s {once}"
+    cleanup:
+      - {label: remove, on: each, call: {ssh: 'rm /tmp/ns\\ {once}'}}
+"""
+
+
 def _virsh(folder: Path, host: str, *words: str) -> str:
     """Ask a host without the product."""
     found = subprocess.run(
@@ -148,7 +169,7 @@ def test_three_nodes_are_rolled_out_proved_and_taken_back_on_a_real_hypervisor(
     assert facts["gannet"]["domain_type"] in ("kvm", "qemu")
 
     (server.data / "kits").mkdir(exist_ok=True)
-    (server.data / "kits/gauge-set.yaml").write_text(gauge_set.kit())
+    (server.data / "kits/gauge-set.yaml").write_text(gauge_set.kit() + WORKLOAD)
     server.cli("package", "add", str(packages.the_set(folder / "build")))
     text = hosts.PLAN.replace("kit: gauge-collector", "kit: gauge-set")
     text = text.replace("Gauge Collector 4.2.0", f"{gauge_set.PRODUCT} 4.2.0")
@@ -180,9 +201,10 @@ def test_three_nodes_are_rolled_out_proved_and_taken_back_on_a_real_hypervisor(
         failed,
         [(s["key"], s["message"]) for s in done["steps"] if s["state"] == "failed"],
     )
-    assert len(done["proofs"]) == 40
+    assert len(done["proofs"]) == 41
     by_check = {proof["proof"]: proof["found"] for proof in done["proofs"]}
     assert by_check["mesh-ports"] == "6 of 6 pairs"
+    assert by_check["kept"].startswith("put and read by 3 nodes ")
     console = client.call("GET", f"/api/runs/{run['run']}/console?node=lead-1")
     assert "gauge: services are up" in console["text"]
     assert PASSWORD not in console["text"]

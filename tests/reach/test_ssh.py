@@ -13,7 +13,7 @@ import pytest
 from nimble_stone.core.errors import Unreachable
 from nimble_stone.reach import Credential, DialPolicy, Reach, Target
 from nimble_stone.reach.ssh import Pins
-from tests.support.openssh import Relay
+from tests.support.ssh_servers import Relay, sshd
 
 
 @pytest.fixture
@@ -41,7 +41,7 @@ async def relay(config: Path) -> AsyncIterator[tuple[Relay, Reach, Target]]:
     async def put(place: str, fingerprint: str) -> None:
         pins[place] = fingerprint
 
-    made = Relay(config)
+    made = Relay(sshd(config))
     server = await asyncio.start_server(made.take, "127.0.0.1", 0)
     reach = Reach(DialPolicy(connect_seconds=10), Pins(get, put))
     credential = Credential(getpass.getuser(), key=(config.parent / "login").read_text())
@@ -82,3 +82,36 @@ async def test_a_command_that_had_begun_is_not_run_a_second_time(
         await asyncio.gather(reach.ssh.run(target, command, limit_s=20), restarted())
     assert begun.read_text() == "x\n"
     assert (await reach.ssh.run(target, "echo two")).out == b"two\n"
+
+
+async def test_a_server_that_takes_few_sessions_gets_one_after_the_other(
+    config: Path, relay: tuple[Relay, Reach, Target], tmp_path: Path
+) -> None:
+    """OpenSSH refuses a second one; what runs in the first is not disturbed by that."""
+    config.write_text(config.read_text() + "MaxSessions 1\n")
+    made, reach, target = relay
+    gone_on = tmp_path / "gone-on"
+    first = f"until [ -e {gone_on} ]; do sleep 0.1; done; echo first"
+
+    async def others() -> list[bytes]:
+        answers = asyncio.gather(*(reach.ssh.run(target, f"echo {n}") for n in range(4)))
+        # they wait: nothing of them is answered while the first one runs
+        done, _ = await asyncio.wait([answers], timeout=1)
+        assert not done
+        gone_on.touch()
+        return [answer.out for answer in await answers]
+
+    answer, told = await asyncio.gather(reach.ssh.run(target, first, limit_s=30), others())
+    assert answer.out == b"first\n"
+    assert told == [b"0\n", b"1\n", b"2\n", b"3\n"]
+    assert made.begun == 1
+
+
+async def test_a_server_that_takes_no_session_is_told_as_such(
+    config: Path, relay: tuple[Relay, Reach, Target], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("nimble_stone.reach.ssh.REFUSED_S", 0.5)
+    config.write_text(config.read_text() + "MaxSessions 0\n")
+    _, reach, target = relay
+    with pytest.raises(Unreachable, match="knot opens no session: open failed"):
+        await reach.ssh.run(target, "echo one")

@@ -17,6 +17,7 @@ from nimble_stone.keyring import certificates as c
 from nimble_stone.reach import DialPolicy
 from nimble_stone.reach.calls import Ask, Place, ask
 from nimble_stone.reach.https import trust
+from tests.support.ssh_servers import listening
 
 OURS, THEIRS = c.make_authority(time.time()), c.make_authority(time.time(), "Holm")
 
@@ -74,18 +75,6 @@ async def test_who_shows_no_certificate_is_not_believed(tmp_path: Path) -> None:
         await trust(DialPolicy(), "127.0.0.1", port, OURS.certificate, "a.holm.example")
 
 
-async def _listening(port: int) -> None:
-    for _ in range(200):
-        try:
-            _, writer = await asyncio.open_connection("127.0.0.1", port)
-        except OSError:
-            await asyncio.sleep(0.05)
-        else:
-            writer.close()
-            return
-    raise AssertionError("nobody listens")
-
-
 async def test_our_own_certificate_is_shown_to_who_wants_one(tmp_path: Path) -> None:
     """By OpenSSL's own server, which takes nobody without one of its authority."""
     now = time.time()
@@ -106,7 +95,7 @@ async def test_our_own_certificate_is_shown_to_who_wants_one(tmp_path: Path) -> 
         stderr=asyncio.subprocess.DEVNULL,
     )
     try:
-        await _listening(port)
+        await listening(port)
 
         async def asked(pair: c.Pair | None) -> int:
             shown = pair.certificate + pair.key if pair else ""

@@ -35,6 +35,13 @@ def filled(command: str, values: Mapping[str, str]) -> str:
     return _TEMPLATE.sub(lambda found: word(values[found[1]]), command)
 
 
+def as_input(command: str) -> bytes:
+    """What a shell reads as its input to carry a command out that is too long to be sent as one.
+    It reads the whole before it begins, so nothing in it reads the rest as its own input.
+    """
+    return f"{{\n{command}\n}} </dev/null\n".encode()
+
+
 def fault_of(command: str) -> str:
     """Why a command template cannot be filled in safely, '' when it can. Cost: O(length)."""
     quote = ""

@@ -17,7 +17,11 @@ from nimble_stone.reach import Answer
 
 LIMIT_S = 30.0
 MOST_COMMAND = 100_000
-"""Characters of a filled command: Linux takes 128 KiB as one argument."""
+"""Characters of a filled command."""
+LONG = 8000
+"""Bytes from which on a command is a shell's input: small SSH servers end the connection at one of
+9,000.
+"""
 
 
 class Commands:
@@ -70,9 +74,12 @@ class Commands:
                 hint="Put what is long into a file by `put`.",
             )
         limit_s = call.limit or LIMIT_S
+        plain, as_root = command, f"sh -c {shell_words.word(command)}"
+        if len(as_root.encode()) > LONG and not data:
+            plain = as_root = "sh"
+            data = shell_words.as_input(command)
         if not call.sudo:
-            return await self._door.script(command, data, limit_s)
-        as_root = f"sh -c {shell_words.word(command)}"
+            return await self._door.script(plain, data, limit_s)
         free = await self._door.script("sudo -n true", b"", LIMIT_S)
         if free.status == 0:
             return await self._door.script(f"sudo -n {as_root}", data, limit_s)

@@ -11,7 +11,6 @@ from collections.abc import AsyncIterator, Awaitable, Callable
 from dataclasses import dataclass, field
 
 import asyncssh
-from asyncssh.constants import OPEN_CONNECT_FAILED
 
 from nimble_stone.core import console_keys
 from nimble_stone.core.errors import (
@@ -25,7 +24,9 @@ from nimble_stone.reach.policy import DialPolicy
 
 MAX_OUTPUT = 8 << 20
 OPENINGS = 3
-"""How often a command is begun on a new connection, where the one before was gone already."""
+"""Connections on which a command is begun, where the one before was gone already."""
+REFUSED_S, PAUSE_S = 15.0, 0.25
+"""How long a server is asked for a session that it refuses, and how often."""
 CHANNELS = 6
 GRACE_S = 5.0
 
@@ -138,20 +139,11 @@ class Ssh:
         key = _key(target)
         began = time.monotonic()
         async with self._channels.setdefault(key, asyncio.Semaphore(CHANNELS)):
-            connection = await self._connection(target)
+            # how long that may take is not the command's affair
+            await self._connection(target)
             try:
                 async with asyncio.timeout(limit_s + GRACE_S):
-                    for left in reversed(range(OPENINGS)):
-                        try:
-                            process = await connection.create_process(command, encoding=None)
-                            break
-                        except asyncssh.ChannelOpenError as error:
-                            if error.code != OPEN_CONNECT_FAILED or not left:
-                                raise
-                            # A kept connection whose far end is gone: its machine was made again,
-                            # or ended it. Nothing has begun, so it is dialled again.
-                            self._drop(key, connection)
-                            connection = await self._connection(target)
+                    process = await self._begun(target, command)
                     return await _converse(process, command, data, began, sent)
             except TimeoutError as error:
                 raise RemoteTimeout(
@@ -161,13 +153,39 @@ class Ssh:
                     hint="See whether the host is overloaded; retry.",
                 ) from error
             except (asyncssh.Error, OSError, ValueError) as error:
-                self._drop(key, connection)
                 raise Unreachable(
                     f"the connection to {target.name} was lost during a command: {_reason(error)}",
                     target=target.name,
                     operation=command,
                     hint="Check that the host is up, then retry.",
                 ) from error
+
+    async def _begun(self, target: Target, command: str) -> asyncssh.SSHClientProcess[bytes]:
+        """The command, begun. Until then nothing has happened on the other side, so it is tried
+        again: on a new connection where the far end of a kept one is gone (its machine was made
+        again), or a little later where it takes no further session beside those that are open.
+        Raises Unreachable when it takes none for long.
+        """
+        end, dialled = time.monotonic() + REFUSED_S, 0
+        while True:
+            connection = await self._connection(target)
+            try:
+                return await connection.create_process(command, encoding=None)
+            except asyncssh.ChannelOpenError as error:
+                if connection.is_closed():
+                    dialled += 1
+                    if dialled == OPENINGS:
+                        raise
+                elif time.monotonic() > end:
+                    raise Unreachable(
+                        f"{target.name} opens no session: {error.reason}",
+                        target=target.name,
+                        operation=command,
+                        hint="See how many sessions its SSH server allows, and whether it is"
+                        " overloaded; retry.",
+                    ) from error
+                else:
+                    await asyncio.sleep(PAUSE_S)
 
     async def fingerprint(self, address: str, port: int) -> str:
         """The host key a machine shows, without logging in and without pinning it. Raises
@@ -221,12 +239,6 @@ class Ssh:
             return await once.run(target, command, data=data, limit_s=limit_s)
         finally:
             await once.close()
-
-    def _drop(self, key: tuple[str, ...], lost: asyncssh.SSHClientConnection) -> None:
-        """Only this one: another command may have dialled a new one meanwhile."""
-        lost.abort()
-        if self._open.get(key) is lost:
-            del self._open[key]
 
     async def _connection(self, target: Target) -> asyncssh.SSHClientConnection:
         key = _key(target)
@@ -367,6 +379,7 @@ def _reason(error: BaseException) -> str:
     return {
         "ConnectionRefusedError": "no service listens on this port",
         "ConnectionLost": "connection lost",
+        # by then the connection is: a session that is refused is told otherwise
         "ChannelOpenError": "connection closed",
         "ConnectionResetError": "connection reset",
     }.get(type(error).__name__, str(error)[:160] or type(error).__name__)

@@ -1,4 +1,4 @@
-"""OpenSSH's own server behind a relay of ours."""
+"""SSH servers that nobody here wrote, behind a relay of ours."""
 
 from __future__ import annotations
 
@@ -6,18 +6,21 @@ import asyncio
 from collections.abc import Sequence
 from pathlib import Path
 
-SSHD = "/usr/sbin/sshd"
+
+def sshd(config: Path) -> list[str]:
+    """OpenSSH's, for one connection."""
+    return ["/usr/sbin/sshd", "-i", "-f", str(config)]
 
 
 class Relay:
-    """Passes bytes on to an SSH server, one `sshd -i` for each connection; `restart` makes it
+    """Passes bytes on to an SSH server, one for each connection; `restart` makes it
     forget all it knew, as a machine does that is made again: nobody is told, and who speaks on
     an old connection is reset.
     """
 
-    def __init__(self, config: Path, inside: Sequence[str] = ()) -> None:
-        """`inside`: a command that carries out what comes after it."""
-        self.command = [*inside, SSHD, "-i", "-f", str(config)]
+    def __init__(self, command: Sequence[str]) -> None:
+        """`command`: a server that serves one connection, on its input and output."""
+        self.command = command
         self.life = 1
         self.begun = 0
         self.servers: list[asyncio.subprocess.Process] = []
@@ -56,3 +59,16 @@ class Relay:
             writer.write(piece)
         if self.life == life:
             writer.close()
+
+
+async def listening(port: int) -> None:
+    """Until somebody takes connections on a port of this machine."""
+    for _ in range(200):
+        try:
+            _, writer = await asyncio.open_connection("127.0.0.1", port)
+        except OSError:
+            await asyncio.sleep(0.05)
+        else:
+            writer.close()
+            return
+    raise AssertionError(f"nobody listens on port {port}")

@@ -7,7 +7,7 @@ APT_BASE := python3-venv
 APT_IMAGE := grub-pc-bin grub-efi-amd64-bin grub-common xorriso mtools busybox-static curl tcpdump udev util-linux cpio kmod
 APT_TEST := chromium qemu-system-x86 qemu-utils libvirt-daemon libvirt-daemon-driver-qemu libvirt-daemon-system libvirt-clients seabios ipxe-qemu \
   openssh-server openssh-client grub-pc-bin grub-common busybox-static dropbear-bin linux-image-cloud-amd64 iproute2 iputils-ping iputils-arping cpio kmod e2fsprogs util-linux openssl \
-  ovmf sudo swtpm swtpm-tools etcd-server bind9 bind9-dnsutils dnsmasq-base ipxe $(APT_IMAGE)
+  ovmf sudo swtpm swtpm-tools etcd-server haproxy bind9 bind9-dnsutils dnsmasq-base ipxe $(APT_IMAGE)
 
 .PHONY: help lock demo test check fmt bench fuzz shots texts openapi inspection-image hypervisor-long hypervisor-demo metal-demo clean
 help: ## this list

@@ -14,7 +14,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parents[1]))
-from bench import acceptance, editing, estate, frames, media, packages, placement, run_page
+from bench import acceptance, changes, editing, estate, frames, media, packages, placement, run_page
 from nimble_stone.core import checks, sequence, yaml_text
 from nimble_stone.core.checks import Situation
 from nimble_stone.core.plan.model import Plan
@@ -214,6 +214,7 @@ def main() -> None:
         "page_size": lambda _: page_size(),
         "placement": lambda _: placement.main(),
         "editing": lambda _: editing.main(),
+        "changes": lambda _: changes.main(),
         "frames": frames.main,
         "run_page": run_page.main,
         "media": media.main,

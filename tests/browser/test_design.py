@@ -91,6 +91,20 @@ def test_a_bays_free_drives_are_laid_out_by_a_rule(page: Page, server: ServerPro
     expect(page.get_by_text("has no matching free disk")).to_be_visible()
 
 
+def test_a_host_is_emptied_from_its_page(page: Page, server: ServerProcess, client: Client) -> None:
+    host = client.call("GET", "/api/plans/design")["nodes"][0]["host"]
+    page.goto(f"{server.url}/estate/hosts/{host}")
+    page.get_by_role("button", name="See where its nodes would go").click()
+    node = page.get_by_role("row").filter(has_text="design-lead")
+    expect(node).to_contain_text("only its plan changes")
+    page.get_by_role("button", name=f"Exclude {host} from design").click()
+    expect(page.get_by_text("Excluded from design.")).to_be_visible()
+    assert client.call("GET", "/api/plans/design")["avoid"] == [host]
+    page.get_by_role("button", name=f"Use {host} again").click()
+    expect(page.get_by_role("button", name=f"Exclude {host} from design")).to_be_visible()
+    assert client.call("GET", "/api/plans/design")["avoid"] == []
+
+
 def test_a_lost_host_is_seen_on_the_wall_and_in_the_matrix(
     page: Page, server: ServerProcess, client: Client
 ) -> None:

@@ -30,7 +30,7 @@ def test_a_deployment_from_the_terminal(
     arc = nodes["archive-3"]
     by_hand(lab, arc["host"], "destroy", arc["name"])
     told = server.cli("deployment", "drift", "stone", check=1).stdout
-    assert f"  {arc['name']}: VM running: shut off; built: running (running)" in told
+    assert f"  {arc['name']}: VM running: shut off (destroyed); built: running (running)" in told
     assert "put back: deployment repair stone archive-3" in told
     found = json.loads(server.cli("deployment", "show", "stone", "--json", check=1).stdout)
     # the node's own, and that the others do not reach it

@@ -5,8 +5,10 @@ their own.
 from __future__ import annotations
 
 import json
+import socket
 import subprocess
 import sys
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
@@ -17,6 +19,8 @@ from nimble_stone.core.errors import InputError
 from nimble_stone.core.kit.model import Kit
 from nimble_stone.core.kit.words import explain
 from nimble_stone.core.secrets_rule import made_by, violations
+from tests.support.loopback import lease, release
+from tests.support.processes import wait_for
 
 CLI = [sys.executable, "-m", "nimble_stone.cli.entry", "kit"]
 GOOD = """\
@@ -262,7 +266,14 @@ def test_every_example_with_answers_is_listed_and_tried() -> None:
         assert (EXAMPLES / f"{name}.yaml").is_file()
 
 
-TRIED = [("lantern", 6), ("windlass", 10)]
+TRIED = [
+    ("beacon", 8),
+    ("cask", 7),
+    ("derrick", 8),
+    ("lantern", 6),
+    ("sextant", 18),
+    ("windlass", 10),
+]
 
 
 @pytest.mark.parametrize(("name", "checks"), TRIED)
@@ -272,6 +283,75 @@ def test_an_example_is_tried(name: str, checks: int) -> None:
     assert found.returncode == 0, found.stdout + found.stderr
     outcome = json.loads(found.stdout)
     assert (outcome["state"], len(outcome["proofs"])) == ("done", checks)
+
+
+def test_a_kit_for_an_existing_system_is_tried_without_one() -> None:
+    found = cli("try", str(EXAMPLES / "pontoon.yaml"), "--json")
+    assert found.returncode == 0, found.stdout + found.stderr
+    keys = [step["key"] for step in json.loads(found.stdout)["steps"]]
+    assert "stage/clients" in keys
+    assert "register/node-1" not in keys
+
+
+@pytest.fixture(scope="module")
+def store(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
+    """The address of a real quorum store: etcd of Debian."""
+    folder, octet = tmp_path_factory.mktemp("etcd"), lease()
+    address = f"127.{octet}.0.7"
+    with (folder / "log").open("wb") as log:
+        process = subprocess.Popen(
+            [
+                *("etcd", "--data-dir", str(folder / "data")),
+                *("--listen-client-urls", f"http://{address}:2379"),
+                *("--advertise-client-urls", f"http://{address}:2379"),
+                *("--listen-peer-urls", f"http://{address}:2380"),
+            ],
+            stdout=log,
+            stderr=log,
+        )
+    wait_for(lambda: reaches(address, 2379), 30, "etcd")
+    yield address
+    process.terminate()
+    process.wait(20)
+    release(octet)
+
+
+def reaches(address: str, port: int) -> bool:
+    try:
+        socket.create_connection((address, port), timeout=2).close()
+    except OSError:
+        return False
+    return True
+
+
+def test_a_kit_is_tried_on_a_real_node_call_by_call(store: str) -> None:
+    """Each call with its question and its answer; what changes the node only when told to."""
+    wanted = ("try", str(EXAMPLES / "keeper.yaml"), "--node", store)
+    secret = ("--value", "admin_password=Tide-tables-1893")
+    first = cli(*wanted, *secret)
+    assert first.returncode == 1
+    assert f"> GET http://{store}:2379/health" in first.stdout
+    assert '< {"health":"true"}' in first.stdout
+    assert "took pattern:(?m)^etcd_server_has_leader (\\d) = 1" in first.stdout
+    assert "WRONG: wanted $.kvs[0].value = “dGlkZXM=”, got nothing" in first.stdout
+    assert "not sent: it changes the node: add --changes" in first.stdout
+    assert "7 calls sent, 1 not as the kit wants, 2 not sent." in first.stdout
+    told = cli(*wanted, *secret, "--changes", "--json")
+    calls = {one["what"]: one for one in json.loads(told.stdout)["calls"]}
+    assert not calls["Owner written"]["wrong"]
+    assert not calls["Written on one, read on each"]["wrong"]
+    again = cli(*wanted, *secret)
+    assert again.returncode == 0, again.stdout
+    assert "Owner written\n" not in again.stdout
+    assert "Tide-tables" not in first.stdout + told.stdout + again.stdout
+    # another product: the first call says so
+    secret_of = "root_password=none-of-that"
+    nobody = cli("try", str(EXAMPLES / "lantern.yaml"), "--node", store, "--value", secret_of)
+    assert nobody.returncode == 1
+    assert "WRONG: GET http" in nobody.stdout
+    unasked = cli(*wanted)
+    assert unasked.returncode == 2
+    assert "Give the secret with --value admin_password=" in unasked.stderr
 
 
 def test_made_secrets_keep_their_rules() -> None:

@@ -23,6 +23,10 @@ async def _once(data: bytes) -> AsyncIterator[bytes]:
     yield data
 
 
+async def _all(pieces: AsyncIterator[bytes]) -> bytes:
+    return b"".join([piece async for piece in pieces])
+
+
 async def _fails(awaitable: object) -> str:
     try:
         await awaitable  # type: ignore[misc]
@@ -79,6 +83,93 @@ async def _prepared(host: HostDriver) -> None:
     assert await ground.contents("/nowhere/at-all") == []
 
 
+async def _resized(host: HostDriver) -> None:
+    """Other vCPUs and memory are stored at once and there with the next start, more or less of
+    them.
+    """
+    vms, name = host.vms, "ns-test-guest"
+    before = (1, 128 << 20)
+    for vcpu, mib in ((3, 192), (2, 160), (1, 128)):
+        await vms.resize(name, vcpu, mib << 20)
+        state = await vms.state(name)
+        assert state is not None
+        assert state.live is not None
+        assert (state.stored.vcpu, state.stored.memory_bytes) == (vcpu, mib << 20)
+        assert state.stored.given_bytes == mib << 20
+        assert (state.live.vcpu, state.live.memory_bytes) == before
+        # nothing in it hears the power button; asking it is no failure
+        await vms.shut_down(name)
+        if await vms.running(name):
+            await vms.cut(name)
+        assert not await vms.running(name)
+        await vms.start(name)
+        state = await vms.state(name)
+        assert state is not None
+        assert state.live is not None
+        assert (state.live.vcpu, state.live.memory_bytes) == (vcpu, mib << 20)
+        before = (vcpu, mib << 20)
+
+
+async def _paused(host: HostDriver) -> None:
+    """A VM that somebody paused counts as running, and goes on when it is started."""
+    vms, name = host.vms, "ns-test-guest"
+    assert not await vms.paused(name)
+    # no driver pauses a VM: somebody does, by the host's own command
+    session = vms._session  # type: ignore[attr-defined]
+    await session.virsh("suspend", name)
+    assert await vms.paused(name)
+    assert await vms.running(name)
+    await vms.start(name)
+    assert not await vms.paused(name)
+    assert await vms.running(name)
+
+
+async def _grown(host: HostDriver, datastore: str, name: str) -> None:
+    """A disk gets larger while its VM runs, and while it is off; it never shrinks."""
+    storage, vms = host.storage, host.vms
+
+    async def capacity() -> int:
+        await storage.refresh(datastore)
+        found = await storage.volume(datastore, name)
+        assert found is not None
+        return found.capacity_bytes
+
+    found = await storage.volume(datastore, name)
+    assert found is not None
+    await vms.grow_disk("ns-test-guest", found.path, 64 << 20)
+    assert await capacity() == 64 << 20
+    await vms.cut("ns-test-guest")
+    await storage.grow(datastore, name, 96 << 20)
+    assert await capacity() == 96 << 20
+    assert "shrink" in await _fails(storage.grow(datastore, name, 32 << 20))
+    await vms.start("ns-test-guest")
+    assert await vms.running("ns-test-guest")
+
+
+async def _defined_anew(host: HostDriver, design: VmDesign) -> None:
+    """A VM that is off gets other disks and another mark, and stays the same machine; and back."""
+    vms = host.vms
+    before = await vms.find(design.name)
+    assert before is not None
+    await vms.cut(design.name)
+    other = replace(
+        design,
+        mark=design.mark.model_copy(update={"run": "rn"}),
+        disks=design.disks[:1],
+        instead_of=before.uuid,
+    )
+    for wanted in (other, replace(design, instead_of=before.uuid)):
+        await vms.define(wanted)
+        state = await vms.state(design.name)
+        assert state is not None
+        assert (state.stored.uuid, state.stored.mark) == (before.uuid, wanted.mark)
+        assert (state.stored.disks, state.autostart) == (len(wanted.disks), True)
+        await vms.start(design.name)
+        assert await vms.running(design.name)
+        await vms.cut(design.name)
+    await vms.start(design.name)
+
+
 async def keep(host: HostDriver, *, address: str, datastore: str, network: str) -> None:
     """Volumes, clones, a VM with our mark, its removal, and the words of failures. Leaves
     nothing behind.
@@ -110,6 +201,8 @@ async def keep(host: HostDriver, *, address: str, datastore: str, network: str) 
     found = await storage.volume(datastore, base)
     assert found is not None
     assert await storage.digest(found.path) == hashlib.sha256(disk).hexdigest()
+    assert await _all(storage.download(datastore, base, limit_s=60)) == disk
+    assert "ns-nothing" in await _fails(_all(storage.download(datastore, "ns-nothing", limit_s=60)))
     assert "exists already" in await _fails(storage.create_disk(datastore, base, 1 << 20))
     assert "torage pool not found" in await _fails(storage.create_disk("nowhere", base, 1 << 20))
     await storage.refresh(datastore)
@@ -193,6 +286,10 @@ async def keep(host: HostDriver, *, address: str, datastore: str, network: str) 
     assert await host.probes.reaches(address, 22) == ""
     # nothing in it asks for one
     assert await vms.addresses("ns-test-guest") == []
+    await _resized(host)
+    await _paused(host)
+    await _grown(host, datastore, clone)
+    await _defined_anew(host, replace(design, autostart=True))
     try:
         await vms.remove("ns-test-guest", "another-run")
         raise AssertionError("a VM of another run was removed")

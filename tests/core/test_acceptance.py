@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import replace
 from typing import Any, get_args
 
@@ -25,6 +26,7 @@ from nimble_stone.core.acceptance import (
     judge,
     totals,
 )
+from nimble_stone.core.acceptance.model import Chart
 from nimble_stone.core.acceptance.series import Limits, Seen
 from nimble_stone.core.acceptance.workload import Done, Round, Work
 from nimble_stone.core.kit.checks import CLUSTER_KINDS, AcceptanceCheck
@@ -183,3 +185,16 @@ def test_reports_carry_every_verdict_and_escape_what_machines_say() -> None:
     assert "<script>alert" not in page
     assert "http" not in page.replace("http-equiv", "")
     assert totals(verdicts) == {"passed": 2, "failed": 1, "open": 0}
+
+
+def test_a_series_is_drawn_in_the_report() -> None:
+    chart = Chart((4.0, 8.0, 2.0), "ms", 4.0)
+    drawn = Verdict("t", "Time", "", "x", "median 4 ms", True, "asked", chart=chart)
+    text = report.html("Western", "1 of 1", "now", [drawn], {})
+    points = re.findall(r'points="([^"]+)"', text)
+    assert [point.split(",") for point in points[0].split()] == [
+        ["0.0", "16.0"],
+        ["90.0", "2.0"],
+        ["180.0", "23.0"],
+    ]
+    assert "3 values, the highest 8 ms" in text

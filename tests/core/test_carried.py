@@ -287,4 +287,4 @@ def test_a_kit_whose_nodes_are_asked_by_command_has_no_members_to_ask_for() -> N
     command = {"port": 22, "ssh": "state --json", "ready": {"state": "ready"}}
     with pytest.raises(ValidationError, match="“members” asks for members"):
         kit(service=command)
-    kit(service=command, acceptance=[])
+    kit(service=command, acceptance=[], healthy=[], stages=[])

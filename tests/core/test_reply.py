@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from nimble_stone.core import acceptance, json_template
+from nimble_stone.core import acceptance, json_template, reply
 from nimble_stone.core.acceptance import Answer, Expected
 from nimble_stone.core.acceptance.asked import KINDS, Closed, Pair, Wish, fits, leads_to, mesh
 from nimble_stone.core.errors import FormatError
@@ -205,3 +205,21 @@ def test_a_pattern_that_is_none_is_told_in_words(capfd: pytest.CaptureFixture[st
     assert fault_of("pattern:[a") == "missing ]: [a"
     assert fault_of("pattern:(a)(b)") == "the pattern has more than one group"
     assert capfd.readouterr().err == ""
+
+
+@given(st.text(max_size=40))
+def test_a_value_in_a_reading_stands_for_itself(value: str) -> None:
+    """Whatever a name holds, it finds itself and nothing else."""
+    data = json.dumps({"servers": [{"name": value, "up": 1}, {"name": f"{value}x", "up": 2}]})
+    told = Reply(200, data.encode())
+    for what in ("$.servers[?@.name=='{name}'].up", '$.servers[?@.name=="{name}"].up'):
+        assert reply.read(told, reply.with_values(what, {"name": value})) == "1"
+    listed = Reply(200, f"<{value}> up\n<{value}x> up\n".encode())
+    what = reply.with_values("count:pattern:<{name}> up", {"name": value})
+    assert reply.read(listed, what) == "1"
+
+
+def test_what_is_no_template_is_left_in_a_reading() -> None:
+    assert reply.names(r"pattern:\p{Greek}{2} {name} \x{e4}") == ["name"]
+    with pytest.raises(FormatError, match="has quotes"):
+        reply.with_values("xpath://a[@id='{name}']", {"name": "it's"})

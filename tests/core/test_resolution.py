@@ -17,6 +17,7 @@ from nimble_stone.core.errors import InputError
 from nimble_stone.core.package import descriptor
 from nimble_stone.core.plan.beginning import beginning
 from nimble_stone.core.plan.columns import PackageView
+from nimble_stone.core.plan.filled import value_of
 from nimble_stone.core.plan.include import gather
 from nimble_stone.core.plan.many import Base, copy, plans_of
 from nimble_stone.core.plan.model import Plan, SharedValues
@@ -249,3 +250,11 @@ def test_edits_are_made_together_and_name_what_changed() -> None:
     )
     with pytest.raises(InputError, match="needs a path"):
         yaml_text.edit_all(before, [((), 1)])
+
+
+@pytest.mark.parametrize("name", ["n", "count", "role", "roles", "mark", "name", "all.name"])
+def test_what_templates_may_name_stands_for_something(name: str) -> None:
+    sheet = sheet_of("skerry", {"values": {"pool": "kelda-survey"}})
+    assert name in KITS["skerry"].names_known()
+    assert value_of(name, sheet.nodes[0], sheet)
+    assert value_of("n", sheet.nodes[1], sheet) == "2"

@@ -21,6 +21,24 @@ from nimble_stone.core.run_words import (
 from nimble_stone.core.runs.states import ACTIVE, ENDED
 
 
+def test_nodes_that_stand_are_deployed_until_their_turn_has_come() -> None:
+    def seen(node: str, kind: str, state: str) -> StepSeen:
+        return StepSeen(node, f"west-{node}", kind, kind, state, "")
+
+    half = [
+        seen("lead", "swap", "done"),
+        seen("lead", "boot", "waiting"),
+        seen("arc-1", "clone", "done"),
+        seen("arc-1", "swap", "planned"),
+        seen("arc-2", "leave", "planned"),
+        seen("arc-2", "retire", "planned"),
+        seen("arc-2", "start", "planned"),
+        seen("rel-1", "clone", "working"),
+    ]
+    facts = facts_of("running", half, others=["lead", "arc-1", "arc-2"])
+    assert words_of(facts).before == "2 of 4 nodes deployed, 1 deploying, 1 changing. "
+
+
 def step(node: str, state: str, kind: str = "boot", message: str = "", **more: Any) -> StepSeen:
     return StepSeen(
         node,

@@ -6,6 +6,7 @@ test's own.
 from __future__ import annotations
 
 import asyncio
+import base64
 import contextlib
 import socket
 import subprocess
@@ -17,7 +18,7 @@ from typing import Any, cast
 
 import pytest
 
-from nimble_stone.core.errors import LoginRefused, RemoteFailed
+from nimble_stone.core.errors import LoginRefused, NotFound, RemoteFailed
 from nimble_stone.core.kit.calls import Call
 from nimble_stone.core.models import FROZEN
 from nimble_stone.core.reply import Reply, read
@@ -75,6 +76,7 @@ class Room:
 
     def __init__(self, reach: Reach) -> None:
         self._reach, self.told = reach, list[str]()
+        self.kept: dict[str, str] = {}
 
     async def run(
         self,
@@ -88,9 +90,16 @@ class Room:
         def record(_: str, asked: str, said: str, *__: object) -> None:
             self.told += [asked, said]
 
+        async def opened(name: str) -> str:
+            if name not in self.kept:
+                raise NotFound(name)
+            return self.kept[name]
+
         about = sheet()
         at = SimpleNamespace(
-            ports=None, run=SimpleNamespace(id="r", sheet=about), node=about.nodes[0]
+            ports=SimpleNamespace(open_secret=opened),
+            run=SimpleNamespace(id="r", sheet=about),
+            node=about.nodes[0],
         )
         access = NodeAccess("knot", ADDRESS, 80, user, password)
         door = NodeDoor(self._reach, access, record)
@@ -186,6 +195,29 @@ async def test_files_are_put_with_their_rights_before_a_command_runs(
 
 
 @pytest.mark.parametrize("user", ["oper", "free"])
+async def test_a_file_is_fetched_and_put_byte_for_byte(
+    room: Room, user: str, tmp_path: Path
+) -> None:
+    """A key that all nodes of a cluster share: made on one, root's alone, and never told."""
+    key = bytes(range(256)) * 8
+    (tmp_path / "key").write_bytes(key)
+    (tmp_path / "key").chmod(0o600)
+    fetch = {"ssh": "true", "fetch": {"key": f"{tmp_path}/key"}, "sudo": True}
+    answer = await room.run(fetch, user)
+    assert answer.files == {"key": key}
+    assert f"({len(key)} bytes)" in room.told
+    room.kept["run/r/file.key"] = base64.b64encode(answer.files["key"]).decode()
+    put = {"path": f"{tmp_path}/other", "fetched": "key", "mode": "0400"}
+    await room.run({"ssh": f"test -s {tmp_path}/other", "put": [put], "sudo": True}, user)
+    assert (tmp_path / "other").read_bytes() == key
+    with pytest.raises(RemoteFailed, match="does not carry out"):
+        await room.run({**fetch, "fetch": {"key": f"{tmp_path}/none"}}, user)
+    (tmp_path / "key").write_bytes(bytes(65_537))
+    with pytest.raises(RemoteFailed, match="larger than 64 KiB"):
+        await room.run(fetch, user)
+
+
+@pytest.mark.parametrize("user", ["oper", "free"])
 async def test_sudo_gets_the_password_where_it_asks_and_nothing_else_does(
     room: Room, user: str
 ) -> None:
@@ -233,3 +265,19 @@ async def test_a_long_script_is_carried_out_whole(
     told = answer.text.splitlines()
     assert (len(told), told[599]) == (601, "line 599 a ' b")
     assert told[600] == ("root" if sudo else user)
+
+
+async def test_commands_that_go_on_side_by_side_are_each_run_once(
+    room: Room, tmp_path: Path
+) -> None:
+    """Also on a server that mixes up sessions which share a connection."""
+    told = tmp_path / "told"
+
+    async def say(number: int) -> str:
+        call = {"ssh": f"echo {number} >> {told}; echo {number}", "sudo": True}
+        answer = await room.run(call, "free")
+        return str(read(answer, "said"))
+
+    answers = await asyncio.gather(*(say(number) for number in range(200)))
+    assert answers == [str(number) for number in range(200)]
+    assert sorted(map(int, told.read_text().split())) == list(range(200))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from typing import Any
 
 import pytest
@@ -9,7 +10,7 @@ import pytest
 from nimble_stone.cli.client import Client
 from nimble_stone.core.errors import StoneError
 from tests.engine.test_runs import ours, plan_text, undo
-from tests.support.processes import LabProcess, ended, ready_plan
+from tests.support.processes import LabProcess, ServerProcess, ended, ready_plan, wait_for
 from tests.support.raw import ssh
 
 
@@ -57,6 +58,19 @@ def stands(client: Client, lab: LabProcess) -> str:
     return run
 
 
+@pytest.mark.parametrize(
+    "wanted", [{"repair": ["lead-1"]}, {"again": ["lead-1"]}, {"stage": "use"}]
+)
+def test_what_is_not_deployed_is_neither_repaired_nor_rolled_out_by_that(
+    client: Client, wanted: dict[str, Any]
+) -> None:
+    ready_plan(client, plan_text("nothing"))
+    with pytest.raises(StoneError, match="nothing is not deployed"):
+        client.call("POST", "/api/plans/nothing/run", wanted)
+    assert client.call("GET", "/api/runs?plan=nothing") == []
+    client.call("DELETE", "/api/plans/nothing")
+
+
 def test_a_deployment_grows_and_shrinks(client: Client, lab: LabProcess, stands: str) -> None:
     with pytest.raises(StoneError, match="deployed already"):
         start(client, "grows")
@@ -79,7 +93,7 @@ def test_a_deployment_grows_and_shrinks(client: Client, lab: LabProcess, stands:
     assert members(done).count("grows-") == 4
     now = values(done)
     assert {ident: now[ident] for ident in was} == was, "what stands stays as it was built"
-    assert done["change"] == {"adds": ["archive-3"], "removes": []}
+    assert done["change"] == {"adds": ["archive-3"], "removes": [], "resizes": [], "upgrades": []}
     assert done["sentence"]["before"] == "4 of 4 nodes deployed. "
     line = next(one for one in client.call("GET", "/api/runs") if one["id"] == grown)
     assert line["nodes"] == 4
@@ -175,19 +189,162 @@ def test_what_a_cluster_needs_is_not_taken_from_it(
 
 
 def test_values_that_differ_are_told_and_left_as_they_are(client: Client, stands: str) -> None:
-    change(client, "grows", roles__archive__values__size="large", roles__archive__count=3)
+    change(client, "grows", roles__archive__values__search="reef.example", roles__archive__count=3)
     found = client.call("GET", "/api/plans/grows/changes")
-    sizes = {(one["node"], one["was"], one["now"]) for one in found["differs"]}
-    assert ("archive-1", "medium", "large") in sizes
+    searches = {(one["node"], one["column"], one["now"]) for one in found["differs"]}
+    assert ("archive-1", "search", "reef.example") in searches
     assert [f["severity"] for f in found["findings"] if f["code"] == "built-otherwise"]
     run = start(client, "grows")
     done = ended(client, run)
-    assert {ident: row["size"] for ident, row in values(done).items()} == {
-        "lead-1": "small",
-        "archive-1": "medium",
-        "archive-2": "medium",
-        "archive-3": "large",
+    now = {ident: row["search"] for ident, row in values(done).items()}
+    assert now["archive-3"] == "reef.example"
+    assert "reef.example" not in {now["archive-1"], now["archive-2"], now["lead-1"]}
+    undo(client, run)
+    undo(client, stands)
+    client.call("DELETE", "/api/plans/grows")
+
+
+def hardware(lab: LabProcess, host: str, name: str) -> tuple[str, str]:
+    """vCPUs and memory of a VM that runs, as its host says."""
+    said = ssh(lab, host, f"virsh -q -c qemu:///system dumpxml {name}", "")
+    found = re.search(r"<memory[^>]*>(\d+)<.*<vcpu[^>]*>(\d+)<", said, re.DOTALL)
+    assert found is not None
+    return found[2], f"{int(found[1]) >> 20} GiB"
+
+
+def test_nodes_are_resized_one_after_the_other(
+    client: Client, lab: LabProcess, server: ServerProcess, stands: str
+) -> None:
+    view = client.call("GET", "/api/plans/grows")
+    archives = [node for node in view["nodes"] if node["role"] == "archive"]
+    was = {hardware(lab, one["host"], one["name"]) for one in archives}
+    change(client, "grows", roles__archive__values__size="large")
+    found = client.call("GET", "/api/plans/grows/changes")
+    assert [one["node"] for one in found["resizes"]] == ["archive-1", "archive-2"]
+    assert found["differs"] == []
+    keys = [step["key"] for step in found["steps"]]
+    one = ["resize/archive-1", "start/archive-1", "boot/archive-1", "services/archive-1"]
+    one.append("healthy/archive-1")
+    assert keys == [*one, *(key.replace("-1", "-2") for key in one)]
+    shown = server.cli("plan", "changes", "grows", check=1).stdout
+    assert "Resize grows-arc-1" in shown
+    # the first does not hear its power button: the second is not touched meanwhile
+    lab.turn(archives[0]["host"], deaf=True)
+    run = start(client, "grows")
+    wait_for(lambda: "resize/archive-1" in doing(client, run), 60, "the resize")
+    server.kill()
+    server.start()
+    wait_for(lambda: "resize/archive-1" in doing(client, run), 60, "the resize")
+    lab.turn(archives[0]["host"], deaf=False)
+    done = ended(client, run)
+    assert done["state"] == "done", [s["message"] for s in done["steps"] if s["message"]]
+    ends = {step["key"]: (step["started_at"], step["ended_at"]) for step in done["steps"]}
+    assert ends["healthy/archive-1"][1] <= ends["resize/archive-2"][0]
+    now = {hardware(lab, one["host"], one["name"]) for one in archives}
+    assert not now & was
+    assert {row["size"] for ident, row in values(done).items() if ident != "lead-1"} == {"large"}
+    assert done["change"]["resizes"] == ["archive-1", "archive-2"]
+    assert client.call("POST", "/api/deployments/grows/read", {})["drift"] == []
+    assert client.call("GET", "/api/plans/grows/changes")["resizes"] == []
+    # rolled back: what was built before, and it runs
+    undo(client, run)
+    assert {hardware(lab, one["host"], one["name"]) for one in archives} == was
+    assert client.call("GET", "/api/plans/grows/changes")["nodes"] == 3
+    change(client, "grows", roles__archive__values__size="medium")
+    assert client.call("GET", "/api/plans/grows/changes")["resizes"] == []
+    read = client.call("POST", "/api/deployments/grows/read", {})
+    assert read["drift"] == []
+    undo(client, stands)
+    assert ours(lab) == []
+    client.call("DELETE", "/api/plans/grows")
+
+
+def test_data_disks_grow_while_their_vms_run(client: Client, lab: LabProcess) -> None:
+    disks = "    values:\n      disk.readings: 32\n      disk.readings.count: 1\n"
+    text = re.sub(r"(count: 2\n)    values:\n", rf"\1{disks}", plan_text("wider"))
+    ready_plan(client, text)
+    first = start(client, "wider")
+    assert ended(client, first)["state"] == "done"
+    node = next(
+        n for n in client.call("GET", "/api/plans/wider")["nodes"] if n["id"] == "archive-1"
+    )
+    change(client, "wider", **{"roles__archive__values__disk.readings": 48})
+    found = client.call("GET", "/api/plans/wider/changes")
+    assert [
+        (one["node"], one["was_bytes"] >> 30, one["now_bytes"] >> 30) for one in found["grows"]
+    ] == [
+        ("archive-1", 32, 48),
+        ("archive-2", 32, 48),
+    ]
+    assert (found["resizes"], found["differs"]) == ([], [])
+    assert {step["key"] for step in found["steps"]} == {"grow/archive-1", "grow/archive-2"}
+    run = start(client, "wider")
+    done = ended(client, run)
+    assert done["state"] == "done", [s["message"] for s in done["steps"] if s["message"]]
+    said = ssh(
+        lab,
+        node["host"],
+        "virsh -q -c qemu:///system vol-dumpxml --pool"
+        f" {node['cells']['datastore']['value']} ns-{first}-{node['name']}-readings1",
+        "",
+    )
+    assert f">{48 << 30}<" in said, said
+    assert client.call("GET", "/api/plans/wider/changes")["grows"] == []
+    assert client.call("POST", "/api/deployments/wider/read", {})["drift"] == []
+    # disks only grow: a smaller one is told, and stays
+    change(client, "wider", **{"roles__archive__values__disk.readings": 40})
+    found = client.call("GET", "/api/plans/wider/changes")
+    assert found["grows"] == []
+    assert ("disk.readings", "48", "40") in {
+        (one["column"], one["was"], one["now"]) for one in found["differs"]
     }
+    undo(client, run)
+    undo(client, first)
+    assert ours(lab) == []
+    client.call("DELETE", "/api/plans/wider")
+
+
+def doing(client: Client, run: str) -> set[str]:
+    """Keys of steps that are under way."""
+    steps = client.call("GET", f"/api/runs/{run}")["steps"]
+    return {step["key"] for step in steps if step["state"] == "working"}
+
+
+def test_a_vm_that_does_not_shut_down_is_told(client: Client, lab: LabProcess, stands: str) -> None:
+    """Its power is cut only where the kit allows it."""
+    text = client.call("GET", "/api/kits/gauge-collector")["text"]
+    archive = "    datastore: local\n    after: [lead]\n"
+    host = next(
+        node["host"]
+        for node in client.call("GET", "/api/plans/grows")["nodes"]
+        if node["id"] == "archive-1"
+    )
+    client.call(
+        "PUT", "/api/kits", {"text": text.replace(archive, f"{archive}    vm: {{stop_s: 0.5}}\n")}
+    )
+    lab.turn(host, deaf=True)
+    version = client.call("GET", "/api/plans/grows")["version"]
+    edit = {"path": ["nodes", "archive-1", "size"], "value": "large"}
+    client.call("PATCH", "/api/plans/grows", {"version": version, "edits": [edit]})
+    run = start(client, "grows")
+    stuck = ended(client, run)
+    [failed] = [step for step in stuck["steps"] if step["state"] == "failed"]
+    assert "grows-arc-1 has not shut down within 0.5 s" in failed["message"]
+    assert "Shut it down yourself" in failed["hint"]
+    allowed = text.replace(archive, f"{archive}    vm: {{stop_s: 0.5, cut: true}}\n")
+    client.call("PUT", "/api/kits", {"text": allowed})
+    assert client.call("GET", f"/api/runs/{run}/kit")["refused"] != []
+    by_hand(lab, host, "destroy", "grows-arc-1")
+    client.call("POST", f"/api/runs/{run}/retry", {})
+    assert ended(client, run)["state"] == "done"
+    lab.turn(host, deaf=False)
+    undo(client, run)
+    # by a kit that allows it, its power is cut
+    lab.turn(host, deaf=True)
+    run = start(client, "grows")
+    assert ended(client, run)["state"] == "done"
+    lab.turn(host, deaf=False)
+    client.call("DELETE", "/api/kits/gauge-collector")
     undo(client, run)
     undo(client, stands)
     client.call("DELETE", "/api/plans/grows")
@@ -197,8 +354,28 @@ def by_hand(lab: LabProcess, host: str, *words: str) -> None:
     ssh(lab, host, f"virsh -q -c qemu:///system {' '.join(words)}", "")
 
 
+def _all_of_it_is_in_the_history(client: Client, server: ServerProcess, first: str) -> None:
+    told = client.call("GET", "/api/deployments/grows/history")
+    assert [one["at"] for one in told] == sorted((one["at"] for one in told), reverse=True)
+    words = [one["words"] for one in told]
+    assert f"run {first} started: rollout of 3 nodes" in words
+    assert any(one.startswith("plan created") for one in words)
+    assert any(one.endswith("acceptance checks passed") for one in words)
+    drift = {one["words"]: one for one in told if one["kind"] == "drift"}
+    found = drift["Starts with its host differs from what was built"]
+    assert found["node"] == "archive-1"
+    assert found["detail"].startswith("built starts with its host, found ")
+    assert "Starts with its host accepted (host is being moved)" in drift
+    assert "Starts with its host is as it was built again" in drift
+    # seen twice, it is told once
+    assert sum("VM running differs from" in one for one in words) == 2
+    assert "rollout of 3 nodes" in server.cli("deployment", "history", "grows").stdout
+    with pytest.raises(StoneError, match="there is no plan"):
+        client.call("GET", "/api/deployments/nowhere/history")
+
+
 def test_drift_is_found_told_since_when_put_back_or_accepted(
-    client: Client, lab: LabProcess, stands: str
+    client: Client, lab: LabProcess, server: ServerProcess, stands: str
 ) -> None:
     found = client.call("POST", "/api/deployments/grows/read", {})
     assert (found["drift"], found["unasked"], found["nodes"]) == ([], 0, 3)
@@ -231,7 +408,8 @@ def test_drift_is_found_told_since_when_put_back_or_accepted(
     # put back by a run that does nothing else
     change(client, "grows", roles__archive__count=3)
     found = client.call("GET", "/api/plans/grows/changes?repair=archive-1")
-    assert [step["kind"] for step in found["steps"]] == ["define", "start", "boot", "services"]
+    kinds = [step["kind"] for step in found["steps"]]
+    assert kinds == ["define", "start", "boot", "services"]
     started = client.call("POST", "/api/plans/grows/run", {"repair": ["archive-1"]})
     run = started["run"]
     done = ended(client, run)
@@ -251,9 +429,71 @@ def test_drift_is_found_told_since_when_put_back_or_accepted(
     assert client.call("POST", "/api/deployments/grows/read", {})["drift"] == []
     listed = client.call("GET", "/api/deployments")
     assert [one["runs"] for one in listed if one["plan"] == "grows"] == [[stands]]
+    _all_of_it_is_in_the_history(client, server, stands)
     undo(client, run)
     undo(client, stands)
     assert ours(lab) == []
     with pytest.raises(StoneError, match="Nothing of grows is deployed"):
         client.call("POST", "/api/deployments/grows/read", {})
     client.call("DELETE", "/api/plans/grows")
+
+
+def test_a_node_that_goes_at_the_end_counts_until_then(client: Client, lab: LabProcess) -> None:
+    """The checks between two nodes ask who is there now, not who will be."""
+    ready_plan(client, counted(plan_text("both"), 3))
+    first = start(client, "both")
+    assert ended(client, first)["state"] == "done"
+    change(client, "both", roles__archive__count=2, roles__lead__values__size="medium")
+    run = start(client, "both", remove="archive-3")
+    done = ended(client, run, 60)
+    assert done["state"] == "done", [s["message"] for s in done["steps"] if s["message"]]
+    keys = [step["key"] for step in done["steps"]]
+    assert keys.index("healthy/lead-1") < keys.index("retire/archive-3")
+    undo(client, run)
+    undo(client, first)
+    assert ours(lab) == []
+    client.call("DELETE", "/api/plans/both")
+
+
+def _repaired(client: Client, *nodes: str) -> None:
+    done = ended(client, client.call("POST", "/api/plans/grows/run", {"repair": nodes})["run"])
+    assert done["state"] == "done", [s["message"] for s in done["steps"] if s["message"]]
+    assert client.call("POST", "/api/deployments/grows/read", {})["drift"] == []
+
+
+def test_a_paused_vm_goes_on_and_a_size_is_put_back_or_taken_into_the_plan(
+    client: Client, lab: LabProcess, server: ServerProcess, stands: str
+) -> None:
+    nodes = {node["id"]: node for node in client.call("GET", "/api/plans/grows")["nodes"]}
+    arc, lead = nodes["archive-1"], nodes["lead-1"]
+    by_hand(lab, lead["host"], "suspend", lead["name"])
+    for more in (["--maximum"], []):
+        by_hand(lab, arc["host"], "setvcpus", arc["name"], "12", "--config", *more)
+    found = client.call("POST", "/api/deployments/grows/read", {})
+    seen = {(one["node"], one["check"]): one for one in found["drift"]}
+    assert seen["lead-1", "running"]["now"] == "paused (user)"
+    size = seen["archive-1", "hardware"]
+    assert "12 vCPU, 32 GiB, 1 disk from its next start" in size["now"]
+    assert size["puts_back"]
+    assert size["takes_in"]
+    # no size has 12 vCPUs, and the plan knows no other way to say it
+    told = server.cli("deployment", "take", "grows", "archive-1", check=2).stderr
+    assert "no size of role archive has 12 vCPU" in told
+    _repaired(client, "archive-1", "lead-1")
+    # by hand it became what another size is: that is taken into the plan, and recorded by a run
+    for word, value, *more in (
+        ("setvcpus", 8, "--maximum"),
+        ("setvcpus", 8),
+        ("setmaxmem", 64 << 20),
+        ("setmem", 64 << 20),
+    ):
+        by_hand(lab, arc["host"], word, arc["name"], str(value), "--config", *map(str, more))
+    assert "take grows archive-1" in server.cli("deployment", "drift", "grows", check=1).stdout
+    server.cli("deployment", "take", "grows", "archive-1")
+    assert client.call("GET", "/api/plans/grows")["nodes"][1]["cells"]["size"]["value"] == "large"
+    done = ended(client, start(client, "grows"))
+    assert done["state"] == "done", [s["message"] for s in done["steps"] if s["message"]]
+    assert client.call("POST", "/api/deployments/grows/read", {})["drift"] == []
+    body = {"node": "archive-1", "check": "running"}
+    with pytest.raises(StoneError, match="cannot be taken into the plan"):
+        client.call("POST", "/api/deployments/grows/take", body)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import json
 import re
 import sqlite3
@@ -290,10 +291,13 @@ LOGBOOK = (
 )
 
 
-def entries_on(lab: LabProcess, address: str, **query: str) -> dict[str, Any]:
-    """What a node has, asked without the product."""
+def entries_on(lab: LabProcess, address: str, value: str = "", **query: str) -> dict[str, Any]:
+    """What a node has, asked without the product; with a value: written there."""
     real, port = lab.plan.real(address, 8080)
     url, login = f"http://{real}:{port}/cgi-bin/entry", ("admin", SECRET)
+    if value:
+        body = {**query, "value": value}
+        return dict(httpx.post(url, json=body, auth=login, trust_env=False).json())
     return dict(httpx.get(url, params=query, auth=login, trust_env=False).json())
 
 
@@ -345,8 +349,24 @@ def test_a_kit_asks_the_first_node_for_others_and_goes_over_a_list(
     assert lost["mesh"]["mesh"]["silent"] == [2]
     assert "not removed" not in lost["written-and-read"]["found"]
     assert entries_on(lab, first)["keys"] == entries
+    # what a server left that was killed in a workload's middle goes with the next round, and what
+    # it wrote down of it when the run is rolled back
+    written = f"workload/{done['id']}/written-and-read"
+    _meta(server, "INSERT INTO meta VALUES (?, ?)", written, "5ea5a1de")
+    entries_on(lab, first, key="nimble-stone-5ea5a1de", value="left")
+    assert "nimble-stone-5ea5a1de" in entries_on(lab, first)["keys"]
+    client.call("POST", f"/api/runs/{done['id']}/prove", {})
+    assert entries_on(lab, first)["keys"] == entries
+    assert _meta(server, "SELECT value FROM meta WHERE key = ?", written) == []
+    _meta(server, "INSERT INTO meta VALUES (?, ?)", written, "5ea5a1de")
     client.call("POST", f"/api/runs/{done['id']}/undo", {})
     ended(client, done["id"], states=("undone",))
+    assert _meta(server, "SELECT value FROM meta WHERE key = ?", written) == []
+
+
+def _meta(server: ServerProcess, line: str, *values: str) -> list[Any]:
+    with contextlib.closing(sqlite3.connect(server.data / "nimble-stone.db", timeout=10)) as db, db:
+        return db.execute(line, values).fetchall()
 
 
 def test_a_condition_that_does_not_hold_takes_its_column_away(

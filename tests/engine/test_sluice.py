@@ -13,6 +13,7 @@ from typing import Any
 import pytest
 
 from nimble_stone.cli.client import Client
+from nimble_stone.core.errors import StoneError
 from tests.support.processes import (
     PASSWORD,
     LabProcess,
@@ -174,3 +175,62 @@ def test_a_wait_shows_what_it_wants_and_what_it_got(
     boxes[0].spoilt = b""
     assert ended(scene.client, run)["state"] == "done"
     scene.remove(run, name, boxes)
+
+
+def kept(scene: Scene, text: str, title: str) -> None:
+    """The kit as it is from now on, and seen by the server."""
+    named = text.replace("title: Sluice\n", f"title: {title}\n")
+    (scene.server.data / "kits/sluice.yaml").write_text(named)
+
+    def seen() -> bool:
+        kits = scene.client.call("GET", "/api/kits/shelf")["kits"]
+        return title in {kit["title"] for kit in kits}
+
+    wait_for(seen, 20, "the kit to be read")
+
+
+def test_a_run_that_waits_takes_over_the_corrected_kit(scene: Scene) -> None:
+    """It began with a kit that asks for the licence in the wrong place, and is not thrown away."""
+    good = KIT.read_text()
+    step = "observe: {path: /api/v2/licence, confirm"
+    kept(scene, good.replace(step, "observe: {path: /api/v2/license, confirm"), "Wrong")
+    run, boxes = scene.rolled_out("boom")
+    client = scene.client
+    assert "no such place" in scene.failed(run, "licence/gate-1")
+    wait_for(lambda: client.call("GET", f"/api/runs/{run}")["state"] == "trouble", 60, "its stop")
+    assert client.call("GET", f"/api/runs/{run}/kit") == {"parts": [], "refused": []}
+    with pytest.raises(StoneError, match="as it was when run"):
+        client.call("POST", f"/api/runs/{run}/kit", {})
+    # what is built already cannot be otherwise
+    kept(scene, good.replace("short: gat,", "short: gate,"), "Roles")
+    found = client.call("GET", f"/api/runs/{run}/kit")
+    assert found["refused"] == ["roles differs: what it says is built already"]
+    with pytest.raises(StoneError, match="cannot take over"):
+        client.call("POST", f"/api/runs/{run}/kit", {})
+    # nor are setup steps added or left out
+    kept(scene, good.replace("id: licence\n    label", "id: permit\n    label").replace(
+        "after: [licence]", "after: [permit]"), "Steps")  # fmt: skip
+    refused = client.call("GET", f"/api/runs/{run}/kit")["refused"]
+    assert refused[0] == "setup step licence/gate-1 is in the kit no more"
+    # corrected: also after the server was killed, and the other steps stay done
+    kept(scene, good.replace("label: Licence\n", "label: Licence file\n"), "Right")
+    assert client.call("GET", f"/api/runs/{run}/kit") == {
+        "parts": ["forming", "title"],
+        "refused": [],
+    }
+    shown = scene.server.cli("run", "take-kit", run)
+    assert "Corrected in the kit: forming, title." in shown.stdout
+    scene.server.cli("run", "take-kit", run, "--yes")
+    scene.server.kill()
+    scene.server.start()
+    before = {s["key"]: s["attempt"] for s in scene.steps(run)}
+    client.call("POST", f"/api/runs/{run}/retry", {})
+    done = ended(client, run)
+    assert done["state"] == "done", [s for s in done["steps"] if s["state"] == "failed"]
+    assert all(box.licence == "HTS-140" for box in boxes)
+    steps = {s["key"]: s for s in done["steps"]}
+    assert steps["licence/gate-1"]["label"] == "Licence file"
+    assert steps["define/gate-1"]["attempt"] == before["define/gate-1"]
+    assert "kit-taken" in {one["kind"] for one in client.call("GET", f"/api/runs/{run}")["events"]}
+    kept(scene, good, "Sluice")
+    scene.remove(run, "boom", boxes)

@@ -89,17 +89,17 @@ async def test_a_fault_while_rolling_back_leaves_the_run_rolling_back_and_asking
     engine = Engine(ports)
     await engine.open()
     await asyncio.wait_for(engine.idle(), 20)
-    plain = Driver._undo_host
+    plain = Driver._undo_all
 
     async def broken(*_: object) -> None:
         raise ValueError("a fault of ours")
 
-    monkeypatch.setattr(Driver, "_undo_host", broken)
+    monkeypatch.setattr(Driver, "_undo_all", broken)
     await engine.undo(run)
     await asyncio.wait_for(engine.idle(), 20)
     row = await ports.store.read(runs.get_run, run)
     assert (row.state, row.reason) == (RunState.UNDOING, FAULT)
-    monkeypatch.setattr(Driver, "_undo_host", plain)
+    monkeypatch.setattr(Driver, "_undo_all", plain)
     await engine.undo(run)
     await asyncio.wait_for(engine.idle(), 20)
     assert await state(ports, run) == RunState.UNDONE

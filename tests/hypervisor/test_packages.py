@@ -77,6 +77,7 @@ def client(folder: Path, server: ServerProcess) -> Client:
     (server.data / "kits/gauge-installed.yaml").write_text(packages.installer_kit())
     taken(server, "gauge-kernel", *packages.kernel_and_ramdisk(work))
     taken(server, "GAUGE", packages.installer_iso(work))
+    assert server.client().call("GET", "/api/kits/faulty") == []
     return server.client()
 
 

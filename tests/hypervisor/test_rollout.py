@@ -5,6 +5,7 @@ interface: rolled out, proved, taken back.
 from __future__ import annotations
 
 import json
+import re
 import subprocess
 import sys
 from collections.abc import Iterator
@@ -22,6 +23,7 @@ from tests.support.named import Named, dig
 from tests.support.processes import PASSWORD, ServerProcess, ended, ready_plan, wait_for
 
 pytestmark = pytest.mark.timeout(900)
+OTHER_PASSWORD = "Fjord-7 Ebbe & 'stille'"
 CLOUD_PASSWORD = "Tide & 'mud' $(1893) # and more"
 
 
@@ -44,6 +46,19 @@ WORKLOAD = """\
     cleanup:
       - {label: remove, on: each, call: {ssh: 'rm /tmp/ns\\ {once}'}}
 """
+
+
+def _kit() -> str:
+    """A set of two systems; archive nodes may be resized, while all members are there."""
+    text = gauge_set.kit().replace("healthy: [members, one-lead]", "healthy: [members, mesh-ports]")
+    role = text.index("  - id: archive")
+    apart = text.index("    apart: true\n", role)
+    cut = "    vm: {stop_s: 4, cut: true}\n"
+    return f"{text[:apart]}{cut}{text[apart:]}{WORKLOAD}"
+
+
+def _kits(client: Client) -> set[str]:
+    return {kit["id"] for kit in client.call("GET", "/api/kits/shelf")["kits"]}
 
 
 def _virsh(folder: Path, host: str, *words: str) -> str:
@@ -141,6 +156,51 @@ def _what_stands_changes(folder: Path, client: Client, names: Named, done: dict[
     assert f"ns-{done['id']}-{name}" not in volumes
     assert again["id"] in _virsh(folder, node["host"], "metadata", name, "urn:nimble-stone:mark:1")
     assert dig(names, f"{name}.kelda.holm.example", "A") == [_address(again, "archive-2")]
+    _a_node_is_resized(folder, client)
+
+
+def _a_node_is_resized(folder: Path, client: Client) -> None:
+    """Its system does not hear the power button: the kit lets its power be cut. With the same
+    restart it gets another password; then all are told their station group.
+    """
+    view = client.call("GET", "/api/plans/real")
+    node = next(one for one in view["nodes"] if one["id"] == "archive-1")
+    before = _virsh(folder, node["host"], "dominfo", node["name"])
+    edits = [
+        {"path": ["nodes", "archive-1", "size"], "value": "medium"},
+        {"path": ["values", "station"], "value": "skerries"},
+    ]
+    client.call("PATCH", "/api/plans/real", {"version": view["version"], "edits": edits})
+    secret = {"column": "admin_password", "node": "archive-1", "value": OTHER_PASSWORD}
+    secret["version"] = client.call("GET", "/api/plans/real")["version"]
+    client.call("POST", "/api/plans/real/secret", secret)
+    [wanted] = client.call("GET", "/api/plans/real/changes")["resizes"]
+    done = _changed(client, {})
+    keys = [step["key"] for step in done["steps"]]
+    assert keys[:2] == ["reconfigure/archive-1", "resize/archive-1"]
+    assert keys.count("start/archive-1") == 1
+    assert keys[-1].startswith("change/station/")
+    for ident in ("lead-1", "archive-1", "archive-2"):
+        password = OTHER_PASSWORD if ident == "archive-1" else PASSWORD
+        assert _settings(_address(done, ident), password)["station"] == "skerries"
+    assert _settings(_address(done, "archive-1"), PASSWORD) == {}
+    after = _virsh(folder, node["host"], "dominfo", node["name"])
+    for label, was, now in (
+        ("CPU(s):", wanted["was_vcpu"], wanted["now_vcpu"]),
+        ("Max memory:", wanted["was_memory"] >> 10, wanted["now_memory"] >> 10),
+    ):
+        assert re.search(rf"{re.escape(label)} +{was}\b", before), before
+        assert re.search(rf"{re.escape(label)} +{now}\b", after), after
+    assert client.call("POST", "/api/deployments/real/read", {})["drift"] == []
+
+
+def _settings(address: str, password: str) -> dict[str, str]:
+    """What a node says of its settings, asked without the product; {} where it refuses."""
+    url = f"http://{address}:8080/cgi-bin/settings"
+    line = ["ip", "netns", "exec", hosts.NETNS, "curl", "-sS", "--max-time", "20"]
+    line += ["-u", f"admin:{password}", "-w", "%{stderr}%{http_code}", url]
+    found = subprocess.run(line, check=True, capture_output=True, text=True)
+    return dict(json.loads(found.stdout)) if found.stderr.endswith("200") else {}
 
 
 def _changed(client: Client, wanted: dict[str, Any]) -> dict[str, Any]:
@@ -169,8 +229,9 @@ def test_three_nodes_are_rolled_out_proved_and_taken_back_on_a_real_hypervisor(
     assert facts["gannet"]["domain_type"] in ("kvm", "qemu")
 
     (server.data / "kits").mkdir(exist_ok=True)
-    (server.data / "kits/gauge-set.yaml").write_text(gauge_set.kit() + WORKLOAD)
+    (server.data / "kits/gauge-set.yaml").write_text(_kit())
     server.cli("package", "add", str(packages.the_set(folder / "build")))
+    wait_for(lambda: "gauge-set" in _kits(client), 20, "the kit")
     text = hosts.PLAN.replace("kit: gauge-collector", "kit: gauge-set")
     text = text.replace("Gauge Collector 4.2.0", f"{gauge_set.PRODUCT} 4.2.0")
     view = ready_plan(client, text.replace("values:\n", "values:\n  records: create\n"))

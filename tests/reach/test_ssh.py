@@ -7,10 +7,12 @@ import getpass
 import subprocess
 from collections.abc import AsyncIterator
 from pathlib import Path
+from typing import ClassVar
 
+import asyncssh
 import pytest
 
-from nimble_stone.core.errors import Unreachable
+from nimble_stone.core.errors import RemoteFailed, RemoteTimeout, Unreachable
 from nimble_stone.reach import Credential, DialPolicy, Reach, Target
 from nimble_stone.reach.ssh import Pins
 from tests.support.ssh_servers import Relay, sshd
@@ -115,3 +117,106 @@ async def test_a_server_that_takes_no_session_is_told_as_such(
     _, reach, target = relay
     with pytest.raises(Unreachable, match="knot opens no session: open failed"):
         await reach.ssh.run(target, "echo one")
+
+
+class Hasty(asyncssh.SSHServer):
+    """A server that ends a command before it says that it began, as small ones do at times."""
+
+    ran: ClassVar[list[str]] = []
+
+    def begin_auth(self, username: str) -> bool:
+        return False
+
+    def session_requested(self) -> asyncssh.SSHServerSession[bytes]:
+        return _HastySession()
+
+
+class _HastySession(asyncssh.SSHServerSession[bytes]):
+    def connection_made(self, chan: asyncssh.SSHServerChannel[bytes]) -> None:
+        self._chan = chan
+
+    def exec_requested(self, command: str) -> bool:
+        Hasty.ran.append(command)
+        if command in ("lose", "close"):
+            # it has run, and what it ran on is gone before anybody could say so
+            gone = self._chan.get_connection().abort if command == "lose" else self._chan.close
+            gone()
+            return True
+        self._chan.exit(int(command))
+        return True
+
+
+@pytest.fixture
+async def hasty() -> AsyncIterator[tuple[Reach, Target]]:
+    async def nothing(_: str, __: str = "") -> None:
+        return None
+
+    Hasty.ran.clear()
+    key = asyncssh.generate_private_key("ssh-ed25519")
+    server = await asyncssh.listen("127.0.0.1", 0, server_factory=Hasty, server_host_keys=[key])
+    port = server.sockets[0].getsockname()[1]
+    reach = Reach(DialPolicy(), Pins(nothing, nothing))
+    yield reach, Target("hasty", "127.0.0.1", port, Credential("anybody", "x"))
+    await reach.close()
+    server.close()
+
+
+@pytest.mark.parametrize(("command", "status"), [("0", 0), ("3", 3)])
+async def test_a_command_that_ended_before_it_began_is_not_run_a_second_time(
+    hasty: tuple[Reach, Target], command: str, status: int
+) -> None:
+    reach, target = hasty
+    answer = await reach.ssh.run(target, command, limit_s=5)
+    assert (answer.status, answer.out) == (status, b"")
+    assert Hasty.ran == [command]
+
+
+@pytest.mark.parametrize("command", ["lose", "close"])
+async def test_a_command_that_may_have_run_is_not_run_a_second_time(
+    hasty: tuple[Reach, Target], command: str
+) -> None:
+    """Connection or session are lost after it was sent: whether it ran is for the caller to find
+    out.
+    """
+    reach, target = hasty
+    with pytest.raises(Unreachable, match="lost during a command"):
+        await reach.ssh.run(target, command, limit_s=5)
+    assert Hasty.ran == [command]
+
+
+async def _read(pieces: AsyncIterator[bytes], into: list[bytes]) -> None:
+    async for piece in pieces:
+        into.append(piece)
+
+
+async def test_an_answer_of_any_length_is_handed_on_piece_by_piece(
+    relay: tuple[Relay, Reach, Target],
+) -> None:
+    _, reach, target = relay
+    found: list[bytes] = []
+    await _read(reach.ssh.fetch(target, "head -c 40000000 /dev/zero", limit_s=60), found)
+    assert sum(map(len, found)) == 40_000_000, "more than a command may answer at once"
+    assert max(map(len, found)) <= 1 << 20
+    # one that fails after it has begun says so, also when something came
+    came: list[bytes] = []
+    fails = "echo half; echo no such volume >&2; exit 3"
+    with pytest.raises(RemoteFailed, match="no such volume"):
+        await _read(reach.ssh.fetch(target, fails, limit_s=30), came)
+    assert came == [b"half\n"]
+    with pytest.raises(RemoteTimeout):
+        await _read(reach.ssh.fetch(target, "sleep 30", limit_s=-4.5), came)
+
+
+async def test_what_feeds_a_command_and_fails_ends_it_at_once(
+    relay: tuple[Relay, Reach, Target],
+) -> None:
+    _, reach, target = relay
+
+    async def broken() -> AsyncIterator[bytes]:
+        yield b"half"
+        raise RemoteFailed("the source is gone")
+
+    async with asyncio.timeout(20):
+        with pytest.raises(RemoteFailed, match="the source is gone"):
+            await reach.ssh.stream(target, "cat > /dev/null", broken(), limit_s=3600)
+    assert (await reach.ssh.run(target, "echo next")).out == b"next\n"

@@ -15,7 +15,7 @@ import pytest
 from nimble_stone.core.errors import Unreachable
 from nimble_stone.keyring import certificates as c
 from nimble_stone.reach import DialPolicy
-from nimble_stone.reach.calls import Ask, Place, ask
+from nimble_stone.reach.calls import Ask, Place, ask, session
 from nimble_stone.reach.https import trust
 from tests.support.ssh_servers import listening
 
@@ -100,7 +100,9 @@ async def test_our_own_certificate_is_shown_to_who_wants_one(tmp_path: Path) -> 
         async def asked(pair: c.Pair | None) -> int:
             shown = pair.certificate + pair.key if pair else ""
             place = Place("127.0.0.1", port, OURS.certificate, "a.holm.example", shown)
-            return (await ask(DialPolicy(), place, Ask("GET", "/"), limit_s=10)).status
+            async with session() as by:
+                found = await ask(by, DialPolicy(), place, Ask("GET", "/"), limit_s=10)
+            return found.status
 
         assert await asked(ours) == 200
         for wrong in (None, foreign):

@@ -4,6 +4,8 @@ page and command line use.
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import pytest
 
 from nimble_stone.cli.client import Client
@@ -12,6 +14,11 @@ from nimble_stone.core.kit.order import stages
 from tests.core.test_resolution import KITS
 from tests.support.processes import LabProcess, ServerProcess
 
+EXAMPLES = [
+    one
+    for one in sorted((Path(__file__).parents[2] / "docs/examples").glob("*.yaml"))
+    if one.read_text().partition("nimble-stone: ")[2].startswith("kit/1")
+]
 OWN = "id: skerry\ntitle: Skerry"
 
 
@@ -40,6 +47,53 @@ def test_a_kit_is_read_as_a_person_would(client: Client) -> None:
         client.call("GET", "/api/kits/nowhere")
     with pytest.raises(StoneError):
         client.call("GET", "/api/kits/..%2f..%2fetc")
+
+
+@pytest.mark.parametrize("example", EXAMPLES, ids=[one.stem for one in EXAMPLES])
+def test_every_example_is_read_by_the_page(client: Client, example: Path) -> None:
+    found = client.call("POST", "/api/kits/check", {"text": example.read_text()})
+    assert found["faults"] == []
+    about = found["about"]
+    assert about["speaks"]
+    assert about["lines"]
+    if example.stem == "pontoon":
+        assert [one["label"] for one in about["systems"]] == ["Load balancer"]
+        assert {one["asks"] for one in about["order"]} == {"", "Load balancer"}
+
+
+@pytest.mark.parametrize("name", ["admin_password", "kept.token", "first.admin_password"])
+def test_what_a_step_says_that_it_makes_names_no_secret(client: Client, name: str) -> None:
+    text = next(one for one in EXAMPLES if one.stem == "pontoon").read_text()
+    told = text.replace('makes: "server {name}', f'makes: "server {{{name}}}')
+    [fault] = client.call("POST", "/api/kits/check", {"text": told})["faults"]
+    assert f"makes is told in the open; it cannot name “{name}”" in fault["message"]
+
+
+@pytest.mark.parametrize("login", ["none", "basic", "bearer"])
+def test_the_page_says_who_asks(client: Client, login: str) -> None:
+    text = client.call("GET", "/api/kits/skerry")["text"]
+    access = f"access: {{login: {login}, bearer: '{{admin_password}}'}}\nservice:"
+    found = client.call("POST", "/api/kits/check", {"text": text.replace("service:", access, 1)})
+    assert found["faults"] == []
+    words = {"none": "no login", "basic": "name and password", "bearer": "a token"}
+    assert found["about"]["speaks"] == f"HTTP, {words[login]}"
+
+
+def test_a_kit_that_was_changed_changes_the_plans_steps(client: Client) -> None:
+    """What was worked out by the old one is not shown for the new one."""
+    text = client.call("GET", "/api/kits/skerry")["text"]
+    plan = "nimble-stone: plan/1\nname: shoals\nkit: skerry\nbay: kelda-main\n"
+    client.call("POST", "/api/plans", {"text": plan})
+
+    def labels() -> set[str]:
+        return {step["label"] for step in client.call("GET", "/api/plans/shoals/steps")}
+
+    before = labels()
+    client.call("PUT", "/api/kits", {"text": text.replace("label: Join\n", "label: Let in\n")})
+    assert labels() - before == {"Let in"}
+    client.call("DELETE", "/api/kits/skerry")
+    assert labels() == before
+    client.call("DELETE", "/api/plans/shoals")
 
 
 @pytest.mark.parametrize("kit", KITS.values(), ids=list(KITS))

@@ -11,43 +11,21 @@ import json
 import secrets
 import ssl
 import threading
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, datetime
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any, ClassVar
 from xml.etree import ElementTree
 
-from cryptography import x509
-from cryptography.hazmat.primitives import hashes, serialization
-from cryptography.hazmat.primitives.asymmetric import ec
+from nimble_stone.lab.controllers import certificate
 
 FIRST = "changeme"
 
 
 def self_made(folder: Path, name: str) -> Path:
     """A certificate with its key, as a fresh product makes it for itself."""
-    key = ec.generate_private_key(ec.SECP256R1())
-    subject = x509.Name([x509.NameAttribute(x509.NameOID.COMMON_NAME, name)])
-    start = datetime.now(UTC) - timedelta(days=1)
-    made = (
-        x509.CertificateBuilder()
-        .subject_name(subject)
-        .issuer_name(subject)
-        .public_key(key.public_key())
-        .serial_number(x509.random_serial_number())
-        .not_valid_before(start)
-        .not_valid_after(start + timedelta(days=90))
-        .sign(key, hashes.SHA256())
-    )
     file = folder / f"{secrets.token_hex(4)}.pem"
-    file.write_bytes(
-        made.public_bytes(serialization.Encoding.PEM)
-        + key.private_bytes(
-            serialization.Encoding.PEM,
-            serialization.PrivateFormat.PKCS8,
-            serialization.NoEncryption(),
-        )
-    )
+    file.write_bytes(certificate.self_made(name))
     return file
 
 

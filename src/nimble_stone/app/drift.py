@@ -106,7 +106,7 @@ async def accept(
     if days and not reason.strip():
         raise InputError("Say why it is accepted.", code="reason-missing")
     until = app.clock() + min(days * 86400, LONGEST_S) if days else 0.0
-    await app.store.write(kept.accept, plan, node, check, reason.strip()[:500], until)
+    await app.store.write(kept.accept, plan, node, check, reason.strip()[:500], until, app.clock())
 
 
 class Watcher:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import secrets
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from datetime import UTC, datetime
 from typing import Any
 
 from nimble_stone.app.application import Application
@@ -21,6 +22,7 @@ from nimble_stone.core.errors import Conflict, InputError
 from nimble_stone.core.findings import Edit
 from nimble_stone.core.kit.model import Kit
 from nimble_stone.core.plan.beginning import beginning
+from nimble_stone.core.plan.cells import MADE_HERE
 from nimble_stone.core.plan.columns import Column
 from nimble_stone.core.runs.states import RunState
 from nimble_stone.store import records, runs
@@ -168,6 +170,23 @@ async def keep_typed_secret(
     reference = await app.keep_secret(secret_name(ident, place.node, place.column), value)
     text = await aside(yaml_text.edit, row.text, place.path, reference)
     return await keep_text(app, kits, ident, text, version)
+
+
+async def renew(app: Application, kits: Kits, ident: str, version: int, column: str) -> Kept:
+    """Let a secret or a certificate of the whole plan be another one: a secret that keeps its
+    column's rule is made, a certificate is made once more. Deployed nodes get it with the next
+    run, as their kit says. Raises InputError for other columns.
+    """
+    row = await app.store.read(records.get_plan, ident)
+    found = (await evaluate(app, kits, row.text)).sheet.columns
+    wanted = next((one for one in found if one.id == column), None)
+    if wanted is not None and wanted.kind == "certificate":
+        now = datetime.fromtimestamp(app.clock(), UTC)
+        value = f"{MADE_HERE}, {now:%Y-%m-%d %H:%M:%S}"
+        edits = [Edit(path=("values", column), value=value)]
+        return await edit(app, kits, ident, version, edits)
+    value = await made_secret(app, kits, ident, column)
+    return await keep_typed_secret(app, kits, ident, version, SecretPlace(column), value)
 
 
 async def made_secret(app: Application, kits: Kits, ident: str, column: str) -> str:

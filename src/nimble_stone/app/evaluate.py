@@ -26,6 +26,7 @@ from nimble_stone.core import checks, sequence
 from nimble_stone.core.change_sequence import of_change
 from nimble_stone.core.checks import Situation
 from nimble_stone.core.deployment import BuiltNode, Changes, Wanted, as_built, changes
+from nimble_stone.core.drift import SIZES
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.kit import expression
 from nimble_stone.core.kit.model import Kit
@@ -34,6 +35,7 @@ from nimble_stone.core.plan.include import gather
 from nimble_stone.core.plan.model import Plan, Scalar, SharedValues
 from nimble_stone.core.plan.sheet import Sheet, count_of, ip, resolve
 from nimble_stone.engine.surroundings import Surroundings
+from nimble_stone.store import drift as kept_drift
 
 
 async def evaluate(
@@ -59,8 +61,7 @@ async def evaluate(
     own = await own_runs(app, plan.name)
     stands = await standing(app, plan.name) if own else {}
     stored = await numbered_estate(app)
-    alone = bool(wanted.remade or wanted.repairs)
-    leaving = [] if alone else _leaving(plan, kit, stored.estate, stands)
+    leaving = [] if wanted.alone else _leaving(plan, kit, stored.estate, stands)
     estate = without_own(
         stored.estate,
         own,
@@ -94,6 +95,9 @@ async def evaluate(
     )
     # while a run goes on, what stands is known only when it has ended
     settled = stands and not await under_way(app, plan.name)
+    if wanted.repairs:
+        drift = await app.store.read(kept_drift.of_plan, plan.name)
+        wanted = replace(wanted, sized=tuple(one.node for one in drift if one.check in SIZES))
     changed = changes(sheet, stands, wanted) if settled else None
     if changed is not None and changed.alone:
         nodes = as_built(sheet, changed)
@@ -119,6 +123,7 @@ async def evaluate(
         misnamed=around.names if around else {},
         name_servers=around.asked.servers if around else {},
         names_taken=around.asked.taken if around else {},
+        systems=around.systems if around else {},
         no_network_boot=app.media.network_trouble() if app.media else "",
         now=app.clock(),
     )
@@ -175,7 +180,7 @@ def _timed(
         }
     )
     key = (
-        sheet.kit.id,
+        sheet.kit.digest,
         *(package.sha256 for package in sheet.used),
         app.pace,
         number,

@@ -8,21 +8,24 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from importlib import resources
 from pathlib import Path
+from threading import Lock
 
 from nimble_stone.core import yaml_text
 from nimble_stone.core.errors import FormatError, InputError, StoneError
 from nimble_stone.core.kit.model import Kit
 from nimble_stone.core.yaml_bounds import MAX_BYTES
 
-LOOK_S = 1.0
+LOOK_S = 0.05
+NOT_THE_FILES = ("kit-unreadable", "yaml-too-slow")
 
 
 @dataclass(frozen=True)
 class FaultyKit:
-    """A kit file that cannot be used, and why."""
+    """A kit file that cannot be used, and why; `passing`: it may be the machine, not the file."""
 
     file: str
     message: str
+    passing: bool = False
 
 
 @dataclass(frozen=True)
@@ -51,7 +54,7 @@ def shipped() -> dict[str, Kit]:
 
 def kits_in(own: Path, base: dict[str, Kit]) -> Kits:
     """The kits that ship and those in a folder, which may replace them. A faulty file does not keep
-    the from the others.
+    the others away.
     """
     kits, faulty = dict(base), []
     for path in _files(own):
@@ -59,7 +62,8 @@ def kits_in(own: Path, base: dict[str, Kit]) -> Kits:
             kit = read_kit(_text(path), path.name)
             kits[kit.id] = kit
         except StoneError as error:
-            faulty.append(FaultyKit(path.name, str(error)))
+            passing = error.code in NOT_THE_FILES
+            faulty.append(FaultyKit(path.name, str(error), passing))
     return Kits(kits, tuple(faulty))
 
 
@@ -87,7 +91,9 @@ def _text(path: Path) -> str:
             f"kit file {path.name} is not text in UTF-8", place=f"byte {error.start}"
         ) from error
     except OSError as error:
-        raise FormatError(f"kit file {path.name} cannot be read: {error.strerror}") from error
+        raise FormatError(
+            f"kit file {path.name} cannot be read: {error.strerror}", code="kit-unreadable"
+        ) from error
 
 
 @dataclass
@@ -100,9 +106,14 @@ class KitFolder:
     _kits: Kits = field(default_factory=lambda: Kits({}))
     _seen: tuple[tuple[str, int, int], ...] | None = None
     _looked: float = float("-inf")
+    _looking: Lock = field(default_factory=Lock)
 
     def look(self) -> Kits:
         """What there is now. Reads files: call it beside the event loop."""
+        with self._looking:
+            return self._look()
+
+    def _look(self) -> Kits:
         now = self.monotonic()
         if now - self._looked < LOOK_S:
             return self._kits
@@ -113,7 +124,7 @@ class KitFolder:
             for path in _files(self.folder)
             if path.exists()
         )
-        if seen != self._seen:
+        if seen != self._seen or any(one.passing for one in self._kits.faulty):
             self._seen, self._kits = seen, kits_in(self.folder, self._base)
         return self._kits
 

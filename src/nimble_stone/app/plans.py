@@ -15,13 +15,13 @@ from nimble_stone.app.evaluate import evaluate
 from nimble_stone.app.resolved import Resolved
 from nimble_stone.app.texts import parse_plan
 from nimble_stone.core.deployment import Wanted, as_built
-from nimble_stone.core.errors import Conflict, StoneError
+from nimble_stone.core.errors import Conflict, InputError, StoneError
 from nimble_stone.core.kit.model import Kit
 from nimble_stone.core.plan.sheet import Sheet
 from nimble_stone.core.runs.change import Change
 from nimble_stone.core.runs.document import write as freeze
 from nimble_stone.core.runs.states import ACTIVE, RunState
-from nimble_stone.engine import machines, surroundings, survey
+from nimble_stone.engine import machines, surroundings, survey, systems
 from nimble_stone.engine.engine import Engine
 from nimble_stone.engine.surroundings import Surroundings
 from nimble_stone.store import designs, drift, records, runs
@@ -102,7 +102,11 @@ async def check_live(
         for address in addresses.get(node.id, ())
     }
     asked = await survey.who_answers(app, again.sheet, again.estate, own)
-    around = await surroundings.look(app, _new_of(again), again.estate)
+    around = replace(
+        await surroundings.look(app, _new_of(again), again.estate),
+        # nodes that go are taken out of them, too
+        systems=await systems.look(app, again.sheet),
+    )
     return (
         await evaluate(
             app,
@@ -178,6 +182,7 @@ async def start_run(
             hint="Wait until it has ended, or roll it back.",
         )
     found = await check_live(app, kits, row.text, all_fresh=all_fresh, wanted=wanted)
+    _check_wanted(found, wanted)
     if found.changes is not None and not found.changes.any:
         raise Conflict(
             f"{plan.name} is deployed already, and no node is to be added or removed",
@@ -213,6 +218,33 @@ async def start_run(
     return StartedRun(plan.name, ident, found)
 
 
+def _check_wanted(found: Resolved, wanted: Wanted) -> None:
+    """What a person wants of a deployment is not done to something else. Raises Conflict where
+    nothing is deployed, InputError for a stage or a node that there is not.
+    """
+    if not wanted.alone:
+        return
+    name, changes = found.sheet.plan.name, found.changes
+    if changes is None:
+        raise Conflict(
+            f"{name} is not deployed, so nothing of it is made again or repaired",
+            code="not-deployed",
+            hint="Roll it out first.",
+        )
+    stages = [one.id for one in found.sheet.kit.stages]
+    if wanted.stage and wanted.stage not in stages:
+        raise InputError(
+            f"kit {found.sheet.kit.id} has no stage “{wanted.stage}”;"
+            f" {'its stages are ' + ', '.join(stages) if stages else 'it has none'}"
+        )
+    unknown = [one for one in (*wanted.remade, *wanted.repairs) if one not in changes.standing]
+    if unknown:
+        raise InputError(
+            f"no node “{unknown[0]}” of {name} is deployed; deployed are"
+            f" {', '.join(list(changes.standing)[:8])}"
+        )
+
+
 def _check_agreed(found: Resolved, wanted: Wanted) -> None:
     """A run deletes only what a person has named. Raises Conflict."""
     agreed = {*wanted.remade, *wanted.removes}
@@ -236,11 +268,16 @@ def _frozen(found: Resolved) -> dict[str, Any]:
         return freeze(found.sheet, found.steps, found.estate)
     stands, adds = found.changes.standing, found.changes.adds
     moved = {*adds, *found.changes.removes}
+    in_place, reset = found.changes.in_place, found.changes.reset
+    moved_on = [one.node for one in found.changes.moves]
     change = Change(
         adds,
         {ident: one.run for ident, one in stands.items() if ident not in moved},
         {ident: stands[ident].run for ident in found.changes.removes},
         tuple(stands[ident].node for ident in found.changes.removes),
+        found.changes.altered,
+        in_place,
+        tuple(stands[ident].node for ident in dict.fromkeys((*in_place, *moved_on, *reset))),
     )
     sheet = replace(found.sheet, nodes=as_built(found.sheet, found.changes))
     return freeze(sheet, found.steps, found.estate, change)

@@ -25,9 +25,10 @@ async def blockers_of(
     whose turn did not come yet, are left out.
     """
     numbers = await app.store.read(designs.numbers)
+    by_kits = frozenset(kit.digest for kit in kits.values())
     began, found = app.monotonic(), {}
     for row in rows:
-        key = (row.id, row.version, *numbers)
+        key = (row.id, row.version, by_kits, *numbers)
         known = app.caches.blockers.get(key)
         if known is None and app.monotonic() - began < TIME_S:
             try:

@@ -10,6 +10,7 @@ from nimble_stone.app import built_hosts
 from nimble_stone.app.application import Application
 from nimble_stone.core import report
 from nimble_stone.core.acceptance import Verdict, totals, verdict_of
+from nimble_stone.core.acceptance.compared import VARIES, Comparison, compare
 from nimble_stone.core.errors import Conflict, InputError, NotFound
 from nimble_stone.core.runs.states import RunState
 from nimble_stone.engine.engine import Engine
@@ -129,6 +130,35 @@ async def transcript_text(app: Application, ident: str, step: str) -> AsyncItera
                 f"(status {entry['status']}, {entry['seconds']:.2f} s)\n\n"
             )
         after = page[-1]["id"]
+
+
+@dataclass(frozen=True)
+class Rounds:
+    """The two newest rounds of acceptance checks of a run, compared. Instants in seconds; `before`
+    is None where there was only one.
+    """
+
+    at: float
+    before: float | None
+    found: Comparison
+
+
+async def compared(app: Application, ident: str) -> Rounds:
+    """Raises NotFound when no checks ran yet."""
+    row = await rollout_row(app, ident)
+    rounds = await app.store.read(runs.last_two_proofs, ident)
+    if not rounds:
+        raise NotFound(
+            "no acceptance checks ran yet", hint="Acceptance checks run at the end of a run."
+        )
+    at, now = rounds[0]
+    if len(rounds) == 1:
+        return Rounds(at, None, Comparison((), ()))
+    kit = (await thawed(app.store, row)).sheet.kit
+    varying = {one.id for one in kit.acceptance if one.kind in VARIES}
+    before, old = rounds[1]
+    found = compare([verdict_of(one) for one in old], [verdict_of(one) for one in now], varying)
+    return Rounds(at, before, found)
 
 
 @dataclass(frozen=True)

@@ -1,4 +1,4 @@
-"""Commands about what is deployed: list, drift, repair, accept, retire."""
+"""Commands about what is deployed: list, history, built, drift, repair, take, accept, retire."""
 
 from __future__ import annotations
 
@@ -8,12 +8,13 @@ from typing import Annotated, Any
 import typer
 
 from nimble_stone.cli.client import Client
-from nimble_stone.cli.say import FOUND, Json, answer, table
+from nimble_stone.cli.say import FOUND, Json, answer, instant, moment, table
 from nimble_stone.core.errors import InputError
 from nimble_stone.core.units import count_text, time_text
 
 app = typer.Typer(
-    help="Deployments: list, read, drift, repair, accept, retire.", no_args_is_help=True
+    help="Deployments: list, read, history, built, drift, repair, take, accept, retire.",
+    no_args_is_help=True,
 )
 
 
@@ -72,6 +73,8 @@ def _lines(view: dict[str, Any]) -> list[str]:
             lines.append(f"    accepted: {one['reason']}")
         elif one["puts_back"]:
             lines.append(f"    put back: deployment repair {view['plan']} {one['node']}")
+        if one["open"] and one["takes_in"]:
+            lines.append(f"    take into the plan: deployment take {view['plan']} {one['node']}")
     if view["unasked"]:
         lines.append(f"  {count_text(view['unasked'], 'check')} could not be asked.")
     return lines
@@ -81,6 +84,59 @@ def _lines(view: dict[str, Any]) -> list[str]:
 def deployment_show(plan: str, as_json: Json = False) -> None:
     """One deployment as it was last read. Exit code 1 when it differs."""
     _told(Client().call("GET", f"/api/deployments/{plan}"), as_json)
+
+
+@app.command("history")
+def deployment_history(
+    plan: str,
+    limit: Annotated[int, typer.Option(help="How many entries, the newest first.")] = 40,
+    as_json: Json = False,
+) -> None:
+    """What happened to a deployment: runs, acceptance checks, changes of the plan, drift."""
+    found = Client().call("GET", f"/api/deployments/{plan}/history?limit={limit}")
+    rows = [
+        [
+            moment(one["at"]),
+            one["kind"],
+            one["node"],
+            " ".join(filter(None, (one["words"], f"({one['detail']})" if one["detail"] else ""))),
+        ]
+        for one in found
+    ]
+    answer(found, as_json, *table([["UTC", "", "node", ""], *rows]))
+
+
+SHOWN = ("name", "host", "datastore", "address", "size", "vcpu", "memory", "package", "run")
+
+
+@app.command("built")
+def deployment_built(
+    plan: str,
+    on: Annotated[str, typer.Option(help="A day (2026-11-20) or an instant; none: now.")] = "",
+    since: Annotated[str, typer.Option(help="Tell what changed since then.")] = "",
+    as_json: Json = False,
+) -> None:
+    """The deployment as it was built on a day, and what changed between two days. Times are
+    in UTC; a day is meant with its evening. Exit code 1 when something changed.
+    """
+    query = f"at={instant(on)}&" if on else ""
+    query += f"since={instant(since)}" if since else ""
+    found = Client().call("GET", f"/api/deployments/{plan}/built?{query}")
+    rows = [[one["values"].get(column, "") for column in SHOWN] for one in found["nodes"]]
+    head = [found["labels"].get(column, column) for column in SHOWN]
+    lines = table([head, *rows]) if rows else [f"Nothing of {plan} was deployed then."]
+    lines += [f"  {_became(one)}" for one in found["changed"]]
+    if since and not found["changed"]:
+        lines.append(f"Nothing changed since {moment(found['since'])}.")
+    answer(found, as_json, *lines)
+    if found["changed"]:
+        raise typer.Exit(FOUND)
+
+
+def _became(one: dict[str, Any]) -> str:
+    if one["what"] != "changed":
+        return f"{one['name']}: {one['what']}"
+    return f"{one['name']}: {one['label']}: {one['was'] or 'nothing'} → {one['now'] or 'nothing'}"
 
 
 @app.command("drift")
@@ -115,6 +171,21 @@ def deployment_repair(
     answer({"run": found["run"], "state": state}, as_json, f"run {found['run']}: {state}")
     if state not in ("running", "done"):
         raise typer.Exit(FOUND)
+
+
+@app.command("take")
+def deployment_take(
+    plan: str,
+    node: Annotated[str, typer.Argument(help="A node such as archive-1.")],
+    check: Annotated[str, typer.Option(help="The check's id, as `drift` names it.")] = "hardware",
+    as_json: Json = False,
+) -> None:
+    """Take a difference into the plan: the node is planned as it was found. The next run records it
+    as built; nothing is changed on its host.
+    """
+    client = Client()
+    found = client.call("POST", f"/api/deployments/{plan}/take", {"node": node, "check": check})
+    answer(found, as_json, f"{plan} is at version {found['version']}. See: plan changes {plan}")
 
 
 @app.command("accept")

@@ -189,6 +189,51 @@ def estate_retire(host: str) -> None:
     say(f"{host} removed from the estate")
 
 
+@app.command("empty")
+def estate_empty(
+    host: str,
+    apply: Annotated[bool, typer.Option("--apply", help="Let the plans leave it out.")] = False,
+    end: Annotated[bool, typer.Option("--end", help="Let the plans use it again.")] = False,
+    as_json: Json = False,
+) -> None:
+    """Empty a host, for maintenance: where the nodes on it would go, plan by plan. With --apply the
+    plans leave the host out; each plan's next run moves its nodes. Exit code 1 when a node has
+    nowhere to go.
+    """
+    client, place = Client(), f"/api/estate/hosts/{quote(host)}/emptying"
+    found = client.call("DELETE" if end else "GET", place)
+    if apply and not end:
+        seen = {one["plan"]: one["version"] for one in found["plans"] if not one["excluded"]}
+        found = client.call("POST", place, {"versions": seen})
+    nodes = [(plan, node) for plan in found["plans"] for node in plan["nodes"]]
+    rows = [
+        ["node", "plan", "goes to", ""],
+        *(
+            [node["name"], plan["plan"], node["to"] or "nowhere", _leaves(node)]
+            for plan, node in nodes
+        ),
+    ]
+    left_out = [plan["plan"] for plan in found["plans"] if plan["excluded"]]
+    troubles = [f"{plan['plan']}: {plan['problem']}" for plan in found["plans"] if plan["problem"]]
+    others = found["others"]
+    answer(
+        found,
+        as_json,
+        *(table(rows) if nodes else [f"No plan has a node on {host}."]),
+        *([f"Leave it out: {', '.join(left_out)}."] if left_out else []),
+        *([f"Not created here, they stay: {', '.join(others)}."] if others else []),
+        *troubles,
+    )
+    if troubles or any(not node["to"] for _, node in nodes):
+        raise typer.Exit(FOUND)
+
+
+def _leaves(node: dict[str, Any]) -> str:
+    if not node["to"]:
+        return str(node["reason"])
+    return "by the plan's next run" if node["deployed"] else "only its plan changes"
+
+
 @app.command("pools")
 def estate_pools(as_json: Json = False) -> None:
     """All pools: how much is free, and which plans use the rest."""

@@ -43,8 +43,8 @@ class Trial:
 
 def on_answers(kit: Kit, folder: Path) -> Trial:
     """The trial, its package written into a folder. What the product itself would be told at its
-    first boot (`environment`) is left out: nobody here understands it. Raises InputError for a kit
-    whose nodes get nothing of that kind.
+    first boot (`environment`) is left out: the lab does not understand it. Raises InputError for a
+    kit whose nodes get nothing of that kind.
     """
     from nimble_stone.app.kits import read_kit
     from nimble_stone.lab.scenario import products

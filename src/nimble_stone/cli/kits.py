@@ -5,6 +5,7 @@ run.
 from __future__ import annotations
 
 import secrets
+import sys
 import tempfile
 import time
 from dataclasses import dataclass
@@ -21,7 +22,10 @@ from nimble_stone.core.units import count_text
 
 if TYPE_CHECKING:
     from nimble_stone.core.kit.model import Kit
+    from nimble_stone.engine.trial import Tried
 
+MOST_LINES = 20
+"""Lines of an answer that are shown."""
 app = typer.Typer(help="Kits: list, validate, explain, try.", no_args_is_help=True)
 Which = Annotated[str, typer.Argument(help="A kit file, or the id of a shipped kit.")]
 
@@ -104,11 +108,21 @@ def kit_try(
         Path | None,
         typer.Option(help="A file of what the product's nodes answer: see the docs of kits."),
     ] = None,
+    node: Annotated[
+        str, typer.Option(help="Instead: the address of a real node, whose calls are shown.")
+    ] = "",
+    role: Annotated[str, typer.Option(help="With --node: its role; default: the first.")] = "",
+    changes: Annotated[
+        bool, typer.Option("--changes", help="With --node: send also what changes the node.")
+    ] = False,
     as_json: Json = False,
 ) -> None:
-    """Test a kit: deploy it in a temporary lab, check it, delete it. Exit code 1 when a step or
-    check fails.
+    """Test a kit: deploy it in a temporary lab, check it, delete it; or send its calls to one real
+    node, one after the other. Exit code 1 when a step, check or call fails.
     """
+    if node:
+        _call_by_call(_kit(kit), node, role, dict(_pairs(value)), changes, as_json)
+        return
     text = text_of(Path(kit)) if Path(kit).is_file() else ""
     found = _kit(kit)
     _not_bare(found)
@@ -146,6 +160,60 @@ def kit_try(
         f" {len(outcome['proofs'])} acceptance checks passed, {outcome['seconds']:.0f} s.",
     )
     raise typer.Exit(FINE if outcome["state"] == "done" else FOUND)
+
+
+def _call_by_call(
+    kit: Kit, node: str, role: str, values: dict[str, str], changes: bool, as_json: bool
+) -> None:
+    """Each call with its question, its answer and what is taken from it."""
+    from nimble_stone.cli import kit_calls
+
+    secret = kit_calls.secrets_of(kit)
+    plain = {name: text for name, text in values.items() if name not in secret}
+    sheet = kit_calls.sheet_of(kit, node, role, plain)
+    given = {
+        name: values.get(name) or _typed(name)
+        for name in secret
+        if name in values or name == kit.admin_password
+    }
+
+    def tell(one: Tried) -> None:
+        if not as_json:
+            say("\n".join(_shown(one)))
+
+    found = kit_calls.run(sheet, given, changes=changes, tell=tell)
+    wrong = [one for one in found if one["wrong"]]
+    skipped = [one for one in found if one["skipped"]]
+    answer(
+        {"calls": found},
+        as_json,
+        f"{count_text(len(found) - len(skipped), 'call')} sent, {len(wrong)} not as the kit wants,"
+        f" {len(skipped)} not sent.",
+    )
+    raise typer.Exit(FOUND if wrong else FINE)
+
+
+def _typed(name: str) -> str:
+    """A secret that is typed. Raises InputError where nobody can."""
+    if not sys.stdin.isatty():
+        raise InputError(
+            f"the kit needs “{name}”, and there is no terminal to ask for it",
+            hint=f"Give the secret with --value {name}=…",
+        )
+    return str(typer.prompt(name, hide_input=True, err=True))
+
+
+def _shown(one: Tried) -> list[str]:
+    """A call as people read it."""
+    if one.skipped:
+        return [one.what, f"  not sent: {one.skipped}", ""]
+    lines = [one.what, *(f"  > {line}" for line in one.asked.splitlines())]
+    body = one.answered.splitlines()
+    lines += [f"  < {one.status}", *(f"  < {line[:200]}" for line in body[:MOST_LINES])]
+    if len(body) > MOST_LINES:
+        lines.append(f"  < … {len(body) - MOST_LINES} further lines")
+    lines += [f"  took {what} = {value}" for what, value in one.taken.items()]
+    return [*lines, f"  WRONG: {one.wrong}" if one.wrong else "  as the kit wants it", ""]
 
 
 def _readable(answers: Path) -> None:
@@ -279,9 +347,12 @@ def _tried(
             )
         run: dict[str, Any] = {"state": "running"}
         told: set[str] = set()
-        while run["state"] in ("running", "proving"):
+        while run["state"] in ("running", "proving", "held"):
             time.sleep(0.1)
             run = client.call("GET", f"/api/runs/{started['run']}")
+            if run["state"] == "held":
+                # a stage holds for a person: nobody looks at a trial
+                client.call("POST", f"/api/runs/{started['run']}/resume", {})
             for step in run["steps"]:
                 if step["state"] == "done" and step["key"] not in told and not quiet:
                     told.add(step["key"])

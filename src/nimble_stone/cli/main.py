@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import time
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Any
 
 import typer
 
@@ -25,7 +25,18 @@ from nimble_stone.cli import lab as lab_commands
 from nimble_stone.cli.client import Client
 from nimble_stone.cli.entry import guarded
 from nimble_stone.cli.inspecting import package_inspect, package_lines
-from nimble_stone.cli.say import FINE, FOUND, Json, answer, findings, say, sentence, table, text_of
+from nimble_stone.cli.say import (
+    FINE,
+    FOUND,
+    Json,
+    answer,
+    findings,
+    moment,
+    say,
+    sentence,
+    table,
+    text_of,
+)
 from nimble_stone.core.errors import InputError, NotFound
 from nimble_stone.core.run_words import EVENTS
 from nimble_stone.core.units import count_text, size_text, time_text
@@ -323,13 +334,17 @@ def run_start(
         list[str] | None,
         typer.Option("--remove", help="Deployed node that the run may remove, with its disks."),
     ] = None,
+    stage: Annotated[
+        str, typer.Option(help="Of what is deployed: the stage of the setup to run again alone.")
+    ] = "",
     as_json: Json = False,
 ) -> None:
     """Check a plan against the live hosts and start it. Where it is deployed, nodes are added and
     removed as the plan says (see `plan changes`).
     """
     client = Client()
-    found = client.patient(f"/api/plans/{plan}/run", {"again": again or [], "remove": remove or []})
+    wanted = {"again": again or [], "remove": remove or [], "stage": stage}
+    found = client.patient(f"/api/plans/{plan}/run", wanted)
     if not found["run"]:
         answer(found, as_json, "Not started: the plan has blockers.", *findings(found["plan"]))
         raise typer.Exit(FOUND)
@@ -549,9 +564,33 @@ def run_skip(
     reason: Annotated[str, typer.Option(help="Reason; saved in the journal.")],
     as_json: Json = False,
 ) -> None:
-    """Skip a failed step."""
+    """Skip a failed step; while its run is rolled back, leave as it is what it made."""
     found = Client().call("POST", f"/api/runs/{run}/skip", {"steps": [step], "reason": reason})
     answer(found, as_json, sentence(found["sentence"]))
+
+
+@run_app.command("take-kit")
+def run_take_kit(
+    run: str,
+    yes: Annotated[bool, typer.Option("--yes", help="Do it; without, it is only shown.")] = False,
+    as_json: Json = False,
+) -> None:
+    """Let a run that waits take over the corrected kit. Exit code 1 when it cannot."""
+    client = Client()
+    found = client.call("GET", f"/api/runs/{run}/kit")
+    if not found["parts"]:
+        answer(found, as_json, f"The kit is as it was when run {run} began.")
+        return
+    lines = [f"Corrected in the kit: {', '.join(found['parts'])}."]
+    lines += [f"In the way: {one}" for one in found["refused"]]
+    if yes and not found["refused"]:
+        client.call("POST", f"/api/runs/{run}/kit", {})
+        lines.append(f"Taken over. Continue: run retry {run}")
+    elif not found["refused"]:
+        lines.append("Take it over: add --yes")
+    answer(found, as_json, *lines)
+    if found["refused"]:
+        raise typer.Exit(FOUND)
 
 
 @app.command()
@@ -585,6 +624,21 @@ def limits(
     )
 
 
+def _compared(rounds: dict[str, Any], names: dict[str, str]) -> list[str]:
+    """What is otherwise than in the round before."""
+    before = f"the checks of {moment(rounds['before'])} UTC"
+    if not rounds["changed"]:
+        return [f"Nothing changed since {before}."]
+    return [
+        f"Changed since {before}:",
+        *(
+            f"  {names.get(one['node'], one['node'] or 'cluster')}, {one['label']}:"
+            f" {one['was_outcome']} → {one['now_outcome']}: {one['was'] or '-'} → {one['now']}"
+            for one in rounds["changed"]
+        ),
+    ]
+
+
 @app.command()
 def acceptance(
     run: str,
@@ -610,17 +664,19 @@ def acceptance(
         [
             names.get(p["node"], "cluster"),
             p["label"],
-            "proved" if p["passed"] else "FAILED",
+            "passed" if p["passed"] else "FAILED",
             p["expected"],
             p["found"],
         ]
         for p in found["proofs"]
     ]
+    rounds = client.call("GET", f"/api/runs/{run}/acceptance") if found["proofs"] else None
     answer(
-        {"proofs": found["proofs"], "proved_at": found["proved_at"]},
+        {"proofs": found["proofs"], "proved_at": found["proved_at"], "rounds": rounds},
         as_json,
         sentence(found["proof_sentence"]),
         *table(rows),
+        *(_compared(rounds, names) if rounds and rounds["before"] else ()),
     )
     if not found["proofs"] or not all(p["passed"] for p in found["proofs"]):
         raise typer.Exit(FOUND)

@@ -429,23 +429,45 @@ def plan_changes(
         list[str] | None,
         typer.Option("--again", help="Deployed node to make again, such as lead-1."),
     ] = None,
+    stage: Annotated[str, typer.Option(help="The stage of the setup to run again alone.")] = "",
     as_json: Json = False,
 ) -> None:
     """What `run start` would change of what is deployed: nodes to add and remove, values that
     differ, and the steps. Exit code 1 when there is something to do, or something is in the way.
     """
     query = "&".join(f"again={quote(one)}" for one in again or [])
+    query += f"&stage={quote(stage)}" if stage else ""
     found = Client().call("GET", f"/api/plans/{plan}/changes?{query}")
     if not found["stands"]:
         answer(found, as_json, f"Nothing of {plan} is deployed. Roll it out: run start {plan}")
         return
     lines = [f"{count_text(found['nodes'], 'node')} of {plan} deployed."]
     added, removed = ({one["node"] for one in found[what]} for what in ("adds", "removes"))
+    upgraded = {one["node"] for one in found["upgrades"]}
     lines += [
         f"  {'Make again' if one['node'] in removed else 'Add'} {_place(one)}"
         for one in found["adds"]
+        if one["node"] not in upgraded
     ]
+    lines += [_upgrade_text(one) for one in found["upgrades"]]
     lines += [f"  Remove {_place(one)}" for one in found["removes"] if one["node"] not in added]
+    lines += [
+        f"  Grow {one['disk']} of {one['name']}: {size_text(one['was_bytes'])} →"
+        f" {size_text(one['now_bytes'])}"
+        for one in found["grows"]
+    ]
+    lines += [
+        f"  Resize {one['name']} on {one['host']}, with a restart:"
+        f" {one['was_vcpu']} → {one['now_vcpu']} vCPU, {size_text(one['was_memory'])} →"
+        f" {size_text(one['now_memory'])}"
+        for one in found["resizes"]
+    ]
+    lines += [
+        f"  Move {one['name']}, with a restart: {one['was_host']} ({one['was_store']}) →"
+        f" {one['now_host']} ({one['now_store']})"
+        for one in found["moves"]
+    ]
+    lines += [_settings_text(one) for one in found["alters"]]
     lines += [
         f"  Differs, and stays as built: {one['label']} of {one['name']}: built"
         f" {one['was'] or 'nothing'}, planned {one['now'] or 'nothing'}"
@@ -455,12 +477,56 @@ def plan_changes(
         lines.append(f"{len(found['steps'])} steps, about {time_text(found['forecast_s'])}:")
         lines += [f"  {step['node'] or step['host']:14} {step['label']}" for step in found["steps"]]
     else:
-        lines.append("No node is to be added or removed.")
+        lines.append("No node is to be added, removed or changed.")
+    if found["stages"] and not stage:
+        names = ", ".join(one["id"] for one in found["stages"])
+        lines.append(f"Stages that can be run again (run start --stage): {names}")
     blockers = [one for one in found["findings"] if one["severity"] == "blocker"]
     lines += [f"In the way: {one['message']}" for one in blockers]
     answer(found, as_json, *lines)
     if found["steps"] or blockers:
         raise typer.Exit(FOUND)
+
+
+UPGRADES = {
+    "system": "replaces its system disk, keeps further disks",
+    "again": "deletes it with its disks and makes it again",
+    "": "stays: the kit does not say how",
+}
+
+
+WAYS = {
+    "call": "it is told",
+    "restart": "with a restart",
+    "again": "deletes it with its disks and makes it again",
+}
+
+
+def _settings_text(one: dict[str, Any]) -> str:
+    values = ", ".join(
+        f"{each['label']} (secret)"
+        if each["secret"]
+        else f"{each['label']} {each['was'] or 'nothing'} → {each['now'] or 'nothing'}"
+        for each in one["values"]
+    )
+    interrupts = f"; {one['interrupts']}" if one["interrupts"] else ""
+    return f"  {one['label']} of {one['name']}: {values}, {WAYS[one['way']]}{interrupts}"
+
+
+def _upgrade_text(one: dict[str, Any]) -> str:
+    return f"  Upgrade {one['name']}: {one['was']} → {one['now']}, {UPGRADES[one['way']]}"
+
+
+@app.command("renew")
+def plan_renew(plan: str, column: str, as_json: Json = False) -> None:
+    """Renew a secret or a certificate of a plan, such as admin_password or certificate.web: a new
+    one is made and kept. Deployed nodes get it with the next run, as their kit says.
+    """
+    client = Client()
+    version = client.call("GET", f"/api/plans/{plan}")["version"]
+    body = {"version": version, "column": column}
+    found = client.call("POST", f"/api/plans/{plan}/renewal", body)
+    answer(found, as_json, sentence(found["sentence"]), f"See: plan changes {plan}")
 
 
 @app.command("show")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -26,6 +27,27 @@ def answer(data: Any, as_json: bool, *lines: str) -> None:
     else:
         for line in lines:
             say(line)
+
+
+def moment(at: float) -> str:
+    """An instant, in UTC."""
+    return f"{datetime.fromtimestamp(at, UTC):%Y-%m-%d %H:%M:%S}"
+
+
+def instant(text: str) -> float:
+    """Seconds of a day (its last instant) or a time in UTC, as ISO 8601 writes them. Raises
+    InputError.
+    """
+    try:
+        found = datetime.fromisoformat(text)
+    except ValueError as error:
+        raise InputError(
+            f"“{text}” is neither a day nor a time", hint="Write 2026-11-20 or 2026-11-20T18:30."
+        ) from error
+    if found.tzinfo is None:
+        found = found.replace(tzinfo=UTC)
+    is_day = len(text) == len("2026-11-20")
+    return found.timestamp() + (86400 - 0.001 if is_day else 0.0)
 
 
 def table(rows: list[list[str]]) -> list[str]:

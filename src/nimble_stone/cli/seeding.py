@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import json
 import time
 import urllib.error
@@ -9,6 +10,7 @@ import urllib.request
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+import asyncssh
 import typer
 
 from nimble_stone.cli.client import Client
@@ -84,9 +86,10 @@ def _plan(client: Client, text: str) -> str:
     return name
 
 
-def bring_to_life(client: Client) -> None:
-    """One cluster that is deployed and was checked twice, and one run that waits for a person. Each
-    only once: a demonstration that is started again stays as it was.
+def bring_to_life(client: Client, lab_plan: LabPlan) -> None:
+    """One cluster that is deployed and was checked twice, where somebody has changed a VM by hand
+    since, and to which a node is to be added; and one run that waits for a person. Each only once:
+    a demonstration that is started again stays as it was.
     """
     from nimble_stone.lab.scenario import demo as scene
 
@@ -96,11 +99,24 @@ def bring_to_life(client: Client) -> None:
         if run := _begun(client, harbour):
             _await_state(client, run, ("done", "unproved", "trouble"))
             client.call("POST", f"/api/runs/{run}/prove", {})
+            _changed_since(client, lab_plan, harbour)
         northern = _plan(client, scene.NORTHERN)
         if run := _begun(client, northern):
             client.call("POST", f"/api/runs/{run}/hold", {})
-    except StoneError as error:
+    except (StoneError, asyncssh.Error, OSError) as error:
         typer.echo(f"The demonstration is not complete: {error}", err=True)
+
+
+def _changed_since(client: Client, lab_plan: LabPlan, plan: str) -> None:
+    """Somebody switches a VM's autostart off on its host; the plan gets one node more."""
+    from nimble_stone.lab.scenario import by_hand
+
+    found = client.call("GET", f"/api/plans/{plan}")
+    node = next(one for one in found["nodes"] if one["id"] == "archive-2")
+    asyncio.run(by_hand.autostart_off(lab_plan, node["host"], node["name"]))
+    client.call("POST", f"/api/deployments/{plan}/read", {})
+    edit = {"path": ["roles", "archive", "count"], "value": 3}
+    client.call("PATCH", f"/api/plans/{plan}", {"version": found["version"], "edits": [edit]})
 
 
 def _begun(client: Client, plan: str) -> str:

@@ -308,7 +308,9 @@ def _demo(
                 " it; `make demo` starts it again as it was.\n"
             )
             # what follows takes a minute and is seen as it goes on
-            living = asyncio.create_task(asyncio.to_thread(seeding.bring_to_life, client))
+            living = asyncio.create_task(
+                asyncio.to_thread(seeding.bring_to_life, client, scene.plan(more_hosts, octet))
+            )
             await serving
             living.cancel()
         finally:

@@ -4,16 +4,25 @@ new nodes need; then what takes others away. Pure.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
-from dataclasses import replace
+from collections import defaultdict
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from heapq import heappop, heappush
+from typing import Final
 
-from nimble_stone.core.deployment import Changes
-from nimble_stone.core.kit.model import Leaving
+from nimble_stone.core.deployment import Changes, Move
+from nimble_stone.core.kit.changing import Changing
+from nimble_stone.core.kit.setup import Leaving
 from nimble_stone.core.plan.sheet import Node, Sheet
 from nimble_stone.core.step import Step, make
 
 REMOVE_S = 6.0
 """How long stopping a VM and deleting its disks takes."""
+WITHOUT, STILL, BEFORE = "without", "still", "before"
+"""In a step's detail: nodes that its checks leave out, nodes that go and are still there, and
+whether nodes that are restarted later are checked as they were before the change.
+"""
+RECONFIGURE: Final = "reconfigure"
 OLD = "old"
 """In a step's detail: it is about the node as it stood before the change."""
 
@@ -25,48 +34,381 @@ def of_change(
     all of the sheet. What is added comes before what is removed, so that there is never less than
     need be; a node that is made again is removed first. One is removed after the other.
 
-    Cost: O(steps + dependencies).
+    Cost: O(steps × log steps + dependencies).
     """
     if found.repairs:
-        return _repairing(found, whole)
-    leaving = {ident: found.standing[ident].node for ident in found.removes}
-    steps: list[Step] = []
-    gone: dict[str, str] = {}
-    before: tuple[str, ...] = ()
-    for ident in found.remade:
-        steps += _away(sheet, leaving[ident], before, pace)
-        gone[ident] = steps[-1].key
-        # the next one only when this one is back
-        before = tuple(step.key for step in whole if step.node == ident)[-1:]
-    kept = _needed(sheet, found, whole)
-    steps += [_after_removal(step, gone, kept) for step in kept]
-    before = tuple(step.key for step in kept)
-    for ident in found.removes:
-        if ident in gone:
+        return _repairing(sheet, found, whole, pace)
+    if found.stage:
+        return _only(whole, lambda step: step.detail.get("stage") == found.stage)
+    parts: dict[str, list[Step]] = defaultdict(list)
+    for step in whole:
+        parts[step.node].append(step)
+    steps, before = _reset(sheet, found, parts, pace)
+    redone, before = _redone(sheet, found, parts, before, pace)
+    steps += redone
+    known = {step.key for step in steps}
+    kept = _needed({*found.adds, *found.in_place}, whole)
+    new = [step for step in kept if step.key not in known and step.node not in found.in_place]
+    # who is new comes when all that are made again are back
+    steps += [_after_others(step, before, new) if step.node in found.adds else step for step in new]
+    before = (*before, *(step.key for step in new))
+    growing = [
+        make("grow", f"grow/{ident}", "Grow disks", sheet.by_id[ident], 1, before, pace * GROW_S)
+        for ident in dict.fromkeys(one.node for one in found.grows)
+    ]
+    steps += growing
+    before = (*before, *(step.key for step in growing))
+    for ident in found.resizes:
+        if _restarts(found, ident):
+            # it had its size with its config ISO
             continue
-        steps += _away(sheet, leaving[ident], before, pace)
+        own = _resizing(sheet, found, ident, parts[ident], before, pace)
+        steps += own
+        before = (own[-1].key,)
+    for move in found.moves:
+        own = _moving(sheet, found, move, parts[move.node], before, pace)
+        steps += own
+        before = (own[-1].key,)
+    for ident in found.removes:
+        if ident in found.remade:
+            continue
+        steps += _away(sheet, found.standing[ident].node, before, pace)
         before = (steps[-1].key,)
     steps += _again(sheet, whole, steps)
     known = {step.key for step in steps}
-    return [replace(step, after=tuple(key for key in step.after if key in known)) for step in steps]
+    return _in_order(
+        [replace(step, after=tuple(key for key in step.after if key in known)) for step in steps]
+    )
+
+
+def _reset(
+    sheet: Sheet, found: Changes, parts: Mapping[str, Sequence[Step]], pace: float
+) -> tuple[list[Step], tuple[str, ...]]:
+    """Settings that get other values, one node after the other, first of all: what comes then goes
+    by the new ones, such as a password. And what comes after all of them. `parts`: node → the steps
+    that would build it.
+    """
+    steps: list[Step] = []
+    before: tuple[str, ...] = ()
+    password = sheet.kit.admin_password
+    # whoever changes the password comes first: all others log in with the new one
+    for changing in sorted(sheet.kit.changing, key=lambda one: password not in one.values):
+        own = [one.node for one in found.alters if one.how == changing.id]
+        if changing.way == "restart" and own and not any(s.kind == RECONFIGURE for s in steps):
+            restarted = _restarted(sheet, found, parts, before, pace)
+            steps += restarted
+            before = (restarted[-1].key,)
+        elif changing.way == "call":
+            for ident in own[:1] if changing.once else own:
+                steps.append(_altering(changing, sheet.by_id[ident], before, pace))
+                before = (steps[-1].key,)
+    return steps, before
+
+
+def _restarted(
+    sheet: Sheet,
+    found: Changes,
+    parts: Mapping[str, Sequence[Step]],
+    before: tuple[str, ...],
+    pace: float,
+) -> list[Step]:
+    """Nodes that start with a new config ISO, one after the other, whatever is new in it."""
+    steps: list[Step] = []
+    later = [one for one in found.reset if _restarts(found, one)]
+    new = tuple(ident for ident in found.adds if ident not in found.removes)
+    there = _Moment(new, _going(found), waiting=True)
+    for ident in later:
+        own = _reconfiguring(sheet, found, ident, parts[ident], before, pace)
+        own += _healthy(sheet, sheet.by_id[ident], (own[-1].key,), pace, there, False)
+        steps += own
+        before = (own[-1].key,)
+    return steps
+
+
+def _restarts(found: Changes, ident: str) -> bool:
+    return any(one.node == ident and one.way == "restart" for one in found.alters)
+
+
+def _altering(changing: Changing, node: Node, before: tuple[str, ...], pace: float) -> Step:
+    return make(
+        "change",
+        f"change/{changing.id}/{node.id}",
+        changing.label,
+        node,
+        1,
+        before,
+        pace * changing.wait.expected,
+        deadline=changing.wait.longest,
+        detail={"changing": changing.id},
+    )
+
+
+def _reconfiguring(
+    sheet: Sheet,
+    found: Changes,
+    ident: str,
+    whole: Sequence[Step],
+    before: tuple[str, ...],
+    pace: float,
+) -> list[Step]:
+    """A node shuts down, gets its config ISO, and where it is resized its size, and is there
+    again.
+    """
+    node, expected = sheet.by_id[ident], pace * (STOP_S + sheet.kit.durations.define)
+    key = f"reconfigure/{ident}"
+    own = [make(RECONFIGURE, key, "New config ISO", node, 1, before, expected)]
+    if ident in found.resizes:
+        own.append(_resize(found, node, (key,), pace))
+    return _there_again(own, whole)
+
+
+def _redone(
+    sheet: Sheet,
+    found: Changes,
+    parts: Mapping[str, Sequence[Step]],
+    before: tuple[str, ...],
+    pace: float,
+) -> tuple[list[Step], tuple[str, ...]]:
+    """Nodes that are made again or get another system disk, one after the other, those first that
+    others come after; and what comes after all of them.
+    """
+    steps: list[Step] = []
+    waves = {node: max(step.wave for step in own) for node, own in parts.items() if own}
+    touched = {*found.remade, *found.in_place}
+    nodes = [node for node in sheet.nodes if node.id in touched]
+    holds = _holding(sheet, found)
+    new = tuple(ident for ident in found.adds if ident not in touched)
+    there = _Moment(new, _going(found))
+    for node in sorted(nodes, key=lambda one: waves.get(one.id, 0)):
+        own = list(parts[node.id])
+        if node.id in found.in_place:
+            steps += _swapping(sheet, node, own, before, pace)
+        else:
+            away = _away(sheet, found.standing[node.id].node, before, pace)
+            steps += [*away, *(_after_others(step, (away[-1].key,), own) for step in own)]
+        before = (steps[-1].key,)
+        if found.upgrades or len(nodes) > 1:
+            looked = _healthy(sheet, node, before, pace, there, node.id in holds)
+            steps += looked
+            before = (looked[-1].key,) if looked else before
+    return steps, before
+
+
+def _in_order(steps: Sequence[Step]) -> list[Step]:
+    """As they are written, each after those that it waits for. Cost: O(steps × log steps)."""
+    place = {step.key: number for number, step in enumerate(steps)}
+    waits = {step.key: len(step.after) for step in steps}
+    followers: dict[str, list[str]] = defaultdict(list)
+    for step in steps:
+        for key in step.after:
+            followers[key].append(step.key)
+    ready = [place[key] for key, number in waits.items() if not number]
+    found = []
+    while ready:
+        step = steps[heappop(ready)]
+        found.append(step)
+        for key in followers[step.key]:
+            waits[key] -= 1
+            if not waits[key]:
+                heappush(ready, place[key])
+    # a ring has no order; its steps are shown nevertheless
+    return [*found, *(step for step in steps if waits[step.key])]
 
 
 REPAIRS = ("define", "start", "learn", "boot", "services")
 """Kinds of steps that put a node's VM back: each looks first, and does only what is not so."""
 
 
-def _repairing(found: Changes, whole: Sequence[Step]) -> list[Step]:
-    steps = [step for step in whole if step.node in found.repairs and step.kind in REPAIRS]
+def _repairing(sheet: Sheet, found: Changes, whole: Sequence[Step], pace: float) -> list[Step]:
+    """Each step looks first, and does only what is not so. Nodes whose size is put back restart:
+    one after the other, when all others are there again.
+    """
+    steps = _only(
+        whole,
+        lambda one: one.node in set(found.repairs) - set(found.sized) and one.kind in REPAIRS,
+    )
+    before = tuple(step.key for step in steps)
+    for ident in found.sized:
+        define, *rest = [step for step in whole if step.node == ident and step.kind in REPAIRS]
+        own = [replace(define, after=before)]
+        own.append(_resize(found, found.standing[ident].node, (define.key,), pace))
+        own = _there_again(own, rest)
+        if ident != found.sized[-1]:
+            own += _healthy(sheet, sheet.by_id[ident], (own[-1].key,), pace, _Moment(), False)
+        steps += own
+        before = (own[-1].key,)
+    return steps
+
+
+def _only(whole: Sequence[Step], wanted: Callable[[Step], bool]) -> list[Step]:
+    steps = [step for step in whole if wanted(step)]
     known = {step.key for step in steps}
     return [replace(step, after=tuple(key for key in step.after if key in known)) for step in steps]
 
 
-def _needed(sheet: Sheet, found: Changes, whole: Sequence[Step]) -> list[Step]:
-    """Steps of new nodes, and of those before them what serves several nodes: images on their
-    datastores, and what a setup step of theirs is told by another node.
+GROW_S = 3.0
+"""How long a disk usually takes to grow."""
+STOP_S = 20.0
+"""How long a system usually takes to shut down."""
+RESTARTS = ("start", "learn", "boot", "services")
+"""Kinds of steps after which a node that was off is there again."""
+
+
+def _resizing(
+    sheet: Sheet,
+    found: Changes,
+    ident: str,
+    whole: Sequence[Step],
+    before: tuple[str, ...],
+    pace: float,
+) -> list[Step]:
+    """A node shuts down, gets its size, and is there again; then the cluster is well again, before
+    the next one.
+    """
+    node = sheet.by_id[ident]
+    own = _there_again([_resize(found, node, before, pace)], whole)
+    there = _Moment(still=_going(found))
+    return [*own, *_healthy(sheet, node, (own[-1].key,), pace, there, False)]
+
+
+def _there_again(own: Sequence[Step], part: Sequence[Step]) -> list[Step]:
+    """Steps with which a node went off, and those after which it is there again. `part`: what would
+    build the node.
+    """
+    found = list(own)
+    for step in part:
+        if step.kind in RESTARTS:
+            found.append(replace(step, after=(found[-1].key,)))
+    return found
+
+
+def _resize(found: Changes, node: Node, before: tuple[str, ...], pace: float) -> Step:
+    was = found.standing[node.id].node
+    detail = {"was_vcpu": str(was.vcpu), "was_memory": str(was.memory_bytes)}
+    key = f"resize/{node.id}"
+    return make("resize", key, "Resize", node, 1, before, pace * STOP_S, detail=detail)
+
+
+FROM_HOST, FROM_STORE = "from_host", "from_store"
+"""In a step's detail: where a node was before it moved."""
+COPY_BYTES_PER_S = 40 << 20
+
+
+def _moving(
+    sheet: Sheet,
+    found: Changes,
+    move: Move,
+    whole: Sequence[Step],
+    before: tuple[str, ...],
+    pace: float,
+) -> list[Step]:
+    """A node shuts down, its disks go where it is planned, and it is there again; what it leaves
+    behind is removed when the cluster is well.
+    """
+    node, key = sheet.by_id[move.node], f"move/{move.node}"
+    detail = {FROM_HOST: move.was_host, FROM_STORE: move.was_store}
+    seconds = STOP_S + node.thin_bytes / COPY_BYTES_PER_S
+    own = [make("move", key, "Move", node, 1, before, pace * seconds, patience=60.0, detail=detail)]
+    own = _there_again(own, whole)
+    there = _Moment(still=_going(found))
+    own += _healthy(sheet, node, (own[-1].key,), pace, there, False)
+    last = (own[-1].key,)
+    clear = f"clear/{move.node}"
+    own.append(make("clear", clear, "Remove former disks", node, 1, last, pace, detail=detail))
+    return own
+
+
+def _going(found: Changes) -> tuple[str, ...]:
+    """Nodes that are removed at the end."""
+    return tuple(ident for ident in found.removes if ident not in found.remade)
+
+
+@dataclass(frozen=True)
+class _Moment:
+    """Who is there between two steps: not yet the nodes that come later (`without`), still those
+    that go at the end (`still`), and those whose turn comes as they were before (`waiting`).
+    """
+
+    without: tuple[str, ...] = ()
+    still: tuple[str, ...] = ()
+    waiting: bool = False
+
+    @property
+    def detail(self) -> dict[str, str]:
+        """For a step's detail."""
+        found = {
+            WITHOUT: ",".join(self.without),
+            STILL: ",".join(self.still),
+            BEFORE: "yes" if self.waiting else "",
+        }
+        return {key: value for key, value in found.items() if value}
+
+
+def _healthy(
+    sheet: Sheet, node: Node, before: tuple[str, ...], pace: float, there: _Moment, hold: bool
+) -> list[Step]:
+    """The checks that must pass before the next node is touched; `hold`: a person looks as well."""
+    checks = [one.id for one in sheet.kit.acceptance if one.id in sheet.kit.healthy]
+    if not checks and not hold:
+        return []
+    detail = {"checks": ",".join(checks), **there.detail, **({"hold": "yes"} if hold else {})}
+    return [
+        make(
+            "stage",
+            f"healthy/{node.id}",
+            "Cluster healthy" if checks else "First node upgraded",
+            node,
+            2,
+            before,
+            pace * 5.0,
+            deadline=HEALTHY_S,
+            waits=True,
+            detail=detail,
+        )
+    ]
+
+
+def _holding(sheet: Sheet, found: Changes) -> set[str]:
+    """The first node of each role after whose upgrade the run holds."""
+    first: dict[str, str] = {}
+    for one in found.upgrades:
+        said = sheet.kit.upgrading_of(one.role)
+        if one.way and said is not None and said.hold:
+            first.setdefault(one.role, one.node)
+    return set(first.values())
+
+
+HEALTHY_S = 600.0
+"""How long the checks between two nodes may take to pass."""
+PREPARES = ("clone", "medium", "boot-files")
+"""Kinds of steps that prepare a new system disk while the old one is in use."""
+SET_UP = (*RESTARTS, "host-keys", "first-password", "call")
+"""Kinds of steps that a node goes through with a new system disk."""
+
+
+def _swapping(
+    sheet: Sheet, node: Node, own: Sequence[Step], before: tuple[str, ...], pace: float
+) -> list[Step]:
+    """A node shuts down, gets its new system disk, and is set up again. `own`: the steps that would
+    build it.
+    """
+    found = [step for step in own if step.kind in PREPARES]
+    after = (*(step.key for step in found), *before)
+    expected = pace * (STOP_S + sheet.kit.durations.define)
+    found.append(make("swap", f"swap/{node.id}", "Replace system disk", node, 1, after, expected))
+    for step in own:
+        if step.kind in SET_UP:
+            others = tuple(key for key in step.after if not key.endswith(f"/{node.id}"))
+            found.append(replace(step, after=(*others, found[-1].key)))
+    return found
+
+
+def _needed(nodes: Collection[str], whole: Sequence[Step]) -> list[Step]:
+    """Steps of nodes that are made, and of those before them what serves several nodes: images on
+    their datastores, and what a setup step of theirs is told by another node.
     """
     by_key = {step.key: step for step in whole}
-    wanted = {step.key for step in whole if step.node and step.node in found.adds}
+    wanted = {step.key for step in whole if step.node and step.node in nodes}
     open_ = list(wanted)
     while open_:
         for key in by_key[open_.pop()].after:
@@ -83,13 +425,10 @@ def _serves(step: Step) -> bool:
     return not step.node
 
 
-def _after_removal(step: Step, gone: dict[str, str], kept: Iterable[Step]) -> Step:
-    """A node that is made again begins when the old one is gone."""
-    key = gone.get(step.node)
-    if key is None:
-        return step
-    own = {one.key for one in kept if one.node == step.node}
-    return step if own & set(step.after) else replace(step, after=(*step.after, key))
+def _after_others(step: Step, others: tuple[str, ...], own: Iterable[Step]) -> Step:
+    """A step that begins its node's own ones comes after `others`."""
+    begins = not {one.key for one in own if one.node == step.node} & set(step.after)
+    return replace(step, after=(*step.after, *others)) if begins else step
 
 
 def _again(sheet: Sheet, whole: Sequence[Step], steps: Sequence[Step]) -> list[Step]:

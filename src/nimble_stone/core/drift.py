@@ -9,8 +9,10 @@ from dataclasses import dataclass, replace
 
 from nimble_stone.core.acceptance import Verdict
 
-RESTARTS = frozenset({"running", "autostart", "port", "host"})
+RESTARTS = frozenset({"running", "autostart", "port", "host", "hardware"})
 """Checks whose drift is put back by defining and starting a node's VM again."""
+SIZES = frozenset({"hardware"})
+"""Checks of vCPUs and memory: what was found can be taken into the plan."""
 
 
 @dataclass(frozen=True)

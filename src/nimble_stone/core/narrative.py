@@ -73,15 +73,30 @@ def _of_deployed(changes: Changes, below: str) -> Sentence:
     """Where a plan stands whose nodes are deployed."""
     before = f"{count_text(len(changes.standing), 'node')} deployed: "
     parts = []
+    if upgraded := sum(bool(one.way) for one in changes.upgrades):
+        parts.append(f"{upgraded} to upgrade to {_versions(changes)}, one after the other")
     if added := len(set(changes.adds) - set(changes.removes)):
         parts.append(f"{added} to add")
     if removed := len(set(changes.removes) - set(changes.adds)):
         parts.append(f"{removed} to remove")
-    if again := len(changes.remade):
+    if moved := len(changes.moves):
+        parts.append(f"{moved} to move, one after the other, each with a restart")
+    if again := len(set(changes.remade) - {one.node for one in changes.upgrades}):
         parts.append(f"{again} to make again")
+    if grows := len(changes.grows):
+        parts.append(f"{count_text(grows, 'disk')} to grow")
+    if resized := len(changes.resizes):
+        parts.append(f"{resized} to resize, one after the other, each with a restart")
+    if settings := len({one.node for one in changes.alters if one.way != "again"}):
+        parts.append(f"{settings} to get other settings")
     if not parts:
         return Sentence(before, "no node to add or remove", ".", "", Action("look", "Show run"))
     return Sentence(before, ", ".join(parts), ".", below, Action("run", "Check and change"))
+
+
+def _versions(changes: Changes) -> str:
+    """What nodes are upgraded to: “Gauge Collector 4.3.0”."""
+    return ", ".join(dict.fromkeys(one.now for one in changes.upgrades if one.way))
 
 
 def _remedy_of(finding: Finding) -> Action:

@@ -5,8 +5,10 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from itertools import islice
 from typing import Any
 
 import jsonpath_rfc9535 as jsonpath
@@ -21,6 +23,9 @@ MOST_TEXT = 4096
 """Characters of one value that are looked at."""
 MOST_VALUES = 1000
 LONGEST, DESCENTS = 300, 2
+_TEMPLATE = re.compile(r"(?<!\\[pPx])\{([A-Za-z][A-Za-z0-9_.-]*)\}")
+_PATTERN = "pattern:"
+"""Behind `count:`: how often a pattern is found."""
 _SLOW = re2.compile(r"\b(match|search)\s*\(")
 WAYS = ("header", "cookie", "pattern", "xpath", "count", "text", "ms")
 
@@ -34,6 +39,8 @@ class Reply:
     headers: Mapping[str, str] = field(default_factory=dict)
     cookies: Mapping[str, str] = field(default_factory=dict)
     seconds: float = 0.0
+    files: Mapping[str, bytes] = field(default_factory=dict)
+    """Files that were fetched with it, by SSH."""
 
     @property
     def text(self) -> str:
@@ -56,9 +63,42 @@ def split(what: str) -> tuple[str, str]:
     return ("json", what) if what.startswith("$") else ("member", what)
 
 
+def names(what: str) -> list[str]:
+    """The names in braces in what is to be read, in their order."""
+    return _TEMPLATE.findall(what)
+
+
+def with_values(what: str, values: Mapping[str, str]) -> str:
+    """What is to be read, with the value of each name as the very text, whatever it holds: in a
+    JSONPath and an XPath it stands between quotes. Raises KeyError for a name without a value,
+    FormatError for one that an XPath cannot hold (XPath 1.0 has no escapes).
+    """
+    way, text = split(what)
+    if way == "count" and text.startswith(_PATTERN):
+        way = "pattern"
+
+    def one(found: re.Match[str]) -> str:
+        value = values[found[1]]
+        if way in ("json", "count"):
+            # RFC 9535 section 2.3.1.1: which quote may be escaped depends on the quotes around
+            said = json.dumps(value)[1:-1]
+            return said.replace('\\"', "\\u0022").replace("'", "\\u0027")
+        if way == "pattern":
+            return str(re2.escape(value))
+        if way == "xpath" and {"'", '"'} & set(value):
+            raise FormatError(
+                f"“{value[:60]}” has quotes, so nothing can be read by it", code="reading"
+            )
+        return value
+
+    return _TEMPLATE.sub(one, what)
+
+
 def fault_of(what: str) -> str:
     """Why nothing can be read by that, '' when it can."""
     way, text = split(what)
+    if way == "count" and text.startswith(_PATTERN):
+        way, text = "pattern", text.removeprefix(_PATTERN)
     if len(text) > LONGEST:
         return f"it is longer than {LONGEST} characters"
     if way in ("json", "count") and (text.count("..") > DESCENTS or _SLOW.search(text)):
@@ -96,6 +136,8 @@ def read(reply: Reply, what: str) -> str | None:
         return reply.text.strip()[:MOST_TEXT]
     if way == "pattern":
         return _by_pattern(reply, text)
+    if way == "count" and text.startswith(_PATTERN):
+        return str(_times(reply, text.removeprefix(_PATTERN)))
     if way == "xpath":
         return _by_xpath(reply, text)
     return _by_json(reply, way, text)
@@ -106,6 +148,11 @@ def _by_pattern(reply: Reply, text: str) -> str | None:
     if found is None:
         return None
     return str(found.group(1) if re2.compile(text).groups else found.group(0))[:MOST_TEXT]
+
+
+def _times(reply: Reply, text: str) -> int:
+    """How often a pattern is found, 1,000 times at most."""
+    return sum(1 for _ in islice(re2.finditer(text, reply.text), MOST_VALUES))
 
 
 def _by_xpath(reply: Reply, text: str) -> str | None:

@@ -10,6 +10,7 @@ from html import escape
 from lxml import etree
 
 from nimble_stone.core.acceptance import Verdict, totals
+from nimble_stone.core.acceptance.compared import outcome_of
 
 
 def junit(name: str, at: str, verdicts: list[Verdict], names: Mapping[str, str]) -> bytes:
@@ -54,18 +55,36 @@ def junit(name: str, at: str, verdicts: list[Verdict], names: Mapping[str, str])
     return bytes(etree.tostring(root, xml_declaration=True, encoding="UTF-8", pretty_print=True))
 
 
-def result_of(verdict: Verdict) -> str:
-    """A result in a word."""
-    if verdict.passed:
-        return "passed"
-    return "failed" if verdict.checked else "not checked"
-
-
 def _xml(text: str) -> str:
     """Without the characters XML 1.0 cannot carry: answers come from machines we do not control."""
     return "".join(
         c if c in "\t\n\r" or 0x20 <= ord(c) <= 0xD7FF or 0xE000 <= ord(c) <= 0xFFFD else "�"
         for c in text
+    )
+
+
+WIDE, HIGH = 180, 32
+"""Of a drawn series, in pixels."""
+
+
+def _drawn(verdict: Verdict) -> str:
+    """A series as a line from its first to its last value, over its median; '' for other checks."""
+    chart = verdict.chart
+    if chart is None or len(chart.values) < 2:
+        return ""
+    top = max(*chart.values, chart.most or 0.0) or 1.0
+    across = WIDE / (len(chart.values) - 1)
+
+    def height(value: float) -> float:
+        return HIGH - 2 - (HIGH - 4) * max(0.0, value) / top
+
+    points = " ".join(f"{n * across:.1f},{height(one):.1f}" for n, one in enumerate(chart.values))
+    middle = f"{height(chart.median):.1f}"
+    words = escape(f"{len(chart.values)} values, the highest {max(chart.values):g} {chart.unit}")
+    return (
+        f'<svg role=img aria-label="{words}" width={WIDE} height={HIGH}'
+        f' viewBox="0 0 {WIDE} {HIGH}"><line x1=0 x2={WIDE} y1={middle} y2={middle} />'
+        f'<polyline points="{points}" /></svg>'
     )
 
 
@@ -79,6 +98,8 @@ th,td{text-align:left;vertical-align:top;
 padding:.35rem .8rem .35rem 0;border-bottom:1px solid #d9d1c1}
 th{font-weight:600}
 td.mono{font-family:"JetBrains Mono",ui-monospace,monospace;font-size:.86rem}
+svg{display:block;margin-top:.3rem;fill:none;stroke:#1f6b58;stroke-width:1.5}
+svg line{stroke:#a79f8f;stroke-width:1;stroke-dasharray:3 3}
 tr.bad td{background:#f6e3da}
 h2{font-size:1.1rem;margin:2rem 0 .4rem}
 @media print{body{background:#fff}}"""
@@ -104,7 +125,8 @@ def html(
                     f"<tr class={'good' if verdict.passed else 'bad'}>"
                     f"<td>{escape(verdict.label)}<td"
                     f" class=mono>{escape(verdict.expected)}<td"
-                    f" class=mono>{escape(verdict.found)}<td>{result_of(verdict)}<td"
+                    f" class=mono>{escape(verdict.found)}{_drawn(verdict)}"
+                    f"<td>{outcome_of(verdict)}<td"
                     f" class=mono>{escape(verdict.how)}</tr>"
                 )
         parts.append("</table>")

@@ -10,7 +10,7 @@ from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass
 
 from nimble_stone.core.runs.states import FINISHED, UNDER_WAY, RunState, StepState
-from nimble_stone.core.units import count_text, time_text
+from nimble_stone.core.units import count_text, inside, time_text
 
 
 def every(checks: int) -> str:
@@ -31,14 +31,16 @@ class Failed:
 @dataclass(frozen=True)
 class RunFacts:
     """How a run stands, counted. `now`: what goes on, in words; `left_s`: expected seconds to the
-    end, None when it takes longer than expected; `reason`: why it is not driven, '' while it is
-    does.
+    end, None when it takes longer than expected; `reason`: why it is not driven, '' while it is;
+    `changing`: nodes that stood before and are worked on; `left`: what a rollback left as it is;
+    `stage`: the last stage of the setup that has ended.
     """
 
     state: str
     nodes: int = 0
     deployed: int = 0
     deploying: int = 0
+    changing: int = 0
     running_steps: int = 0
     queued: str = ""
     now: str = ""
@@ -46,6 +48,8 @@ class RunFacts:
     failed: Sequence[Failed] = ()
     undo_failed: Sequence[Failed] = ()
     skipped: Sequence[str] = ()
+    left: Sequence[str] = ()
+    stage: str = ""
     checks: int = 0
     checks_failed: int = 0
     checks_open: int = 0
@@ -95,13 +99,15 @@ def _nodes(f: RunFacts) -> str:
 def _counts(f: RunFacts) -> str:
     parts = [_nodes(f)]
     parts += [f"{f.deploying} deploying"] if f.deploying else []
+    parts += [f"{f.changing} changing"] if f.changing else []
     parts += [f"{len(f.failed)} failed"] if f.failed else []
     return ", ".join(parts) + ". "
 
 
 def _first(failed: Sequence[Failed]) -> str:
     one = failed[0]
-    return f"{one.where}: {one.message}" if one.where else one.message
+    told_already = one.message.startswith(f"{one.where}: ")
+    return f"{one.where}: {one.message}" if one.where and not told_already else one.message
 
 
 def _left(f: RunFacts) -> str:
@@ -190,6 +196,18 @@ def _held(f: RunFacts) -> RunWords:
             f"on hold, {len(f.failed)} failed",
             "! Hold",
             f"on hold {share}: {_first(f.failed)}",
+        )
+    if f.stage and not f.running_steps:
+        return RunWords(
+            f"{f.stage}. ",
+            "On hold for you to look",
+            f". {_counts(f)}".rstrip(),
+            "resume",
+            "Resume",
+            "on hold",
+            "on hold",
+            f"Hold {share}",
+            f"on hold {share}: {f.stage}",
         )
     if f.running_steps:
         many = count_text(f.running_steps, "running step")
@@ -332,6 +350,9 @@ def _undoing(f: RunFacts) -> RunWords:
 
 def _undone(f: RunFacts) -> RunWords:
     what = f" {f.removed}." if f.removed else ""
+    if f.left:
+        more = f"; and {len(f.left) - 1} more" if len(f.left) > 1 else ""
+        what += f" Not undone: {f.left[0]}{more}."
     return RunWords(
         "",
         "Rolled back.",
@@ -406,6 +427,14 @@ _DOING = {
     "boot": "waiting for boot",
     "host-keys": "waiting for SSH host key",
     "delay": "waiting as the package says",
+    "stage": "checking",
+    "resize": "resizing",
+    "change": "changing settings",
+    "reconfigure": "changing settings",
+    "grow": "growing disks",
+    "swap": "replacing the system disk",
+    "move": "moving",
+    "clear": "removing the former disks",
     "boot-files": "copying what VMs start from",
     "installer-medium": "copying the installer's answers",
     "install-vm": "installing",
@@ -427,11 +456,16 @@ def facts_of(
     reason: str = "",
     others: Collection[str] = (),
 ) -> RunFacts:
-    """Count a run's steps. `others`: nodes that are deployed already and stay. `queued`: for each
+    """Count a run's steps. `others`: nodes that were deployed before. `queued`: for each
     step that waits for a slot, which limit keeps it;
     `told`: how far the step that is shown is; `reason`: why the run is not driven.
     """
     per_node: dict[str, list[str]] = {node: [] for node in others}
+    changed = {
+        step.node for step in steps if step.kind in CHANGES and step.state != StepState.PLANNED
+    }
+    # a node that stands is deployed until its turn has come
+    waits = set(others) - changed
     leaving = {step.node for step in steps if step.kind == "retire"}
     made = {step.node for step in steps if step.kind in ("start", "power-on", "unseed")}
     for step in steps:
@@ -442,12 +476,27 @@ def facts_of(
     shown = next(
         (step for step in busy if step.state == StepState.WAITING), busy[0] if busy else None
     )
-    undone = [step.kind for step in steps if step.state == StepState.UNDONE]
+    undone = [
+        step.kind for step in steps if step.state == StepState.UNDONE and not step.undo_failed
+    ]
+    stages = [
+        (f"{step.where}: {inside(step.label)}" if step.where else step.label)
+        + (f": {step.message}" if step.message else "")
+        for step in steps
+        if step.kind == "stage" and step.state == StepState.DONE
+    ]
     return RunFacts(
         state,
         nodes=len(per_node),
-        deployed=sum(all(s in FINISHED for s in states) for states in per_node.values()),
-        deploying=sum(any(s in UNDER_WAY for s in states) for states in per_node.values()),
+        deployed=sum(
+            node in waits or all(s in FINISHED for s in states) for node, states in per_node.items()
+        ),
+        deploying=sum(_goes_on(states) for node, states in per_node.items() if node not in others),
+        changing=sum(
+            _goes_on(states)
+            for node, states in per_node.items()
+            if node in changed.intersection(others)
+        ),
         running_steps=len(busy),
         queued=f"{count_text(len(queued), 'step')} queued: {queued[0]}" if queued else "",
         now=_doing(shown, told) if shown else "",
@@ -458,7 +507,14 @@ def facts_of(
             if step.state == StepState.FAILED and not step.undo_failed
         ],
         undo_failed=[
-            Failed(step.where or step.label, step.message) for step in steps if step.undo_failed
+            Failed(step.where or step.label, step.message)
+            for step in steps
+            if step.undo_failed and step.state == StepState.FAILED
+        ],
+        left=[
+            f"{step.where + ': ' if step.where else ''}{step.label}: {step.message}"
+            for step in steps
+            if step.undo_failed and step.state == StepState.UNDONE
         ],
         skipped=[
             f"{step.where + ': ' if step.where else ''}{step.label}: {step.message}"
@@ -471,10 +527,30 @@ def facts_of(
         first_failed=checks.first_failed,
         first_open=checks.first_open,
         reason=reason,
+        stage=stages[-1] if stages else "",
         undo_done=sum(step.state == StepState.UNDONE for step in active),
         undo_all=len(active),
         removed=_removed(undone.count("define"), undone.count("medium-boot")),
     )
+
+
+CHANGES = (
+    "swap",
+    "move",
+    "resize",
+    "grow",
+    "change",
+    "reconfigure",
+    "leave",
+    "retire",
+    "define",
+    "start",
+)
+"""Kinds of steps with which the work on a node that stands begins."""
+
+
+def _goes_on(states: Sequence[str]) -> bool:
+    return any(state in UNDER_WAY for state in states)
 
 
 def _removed(vms: int, machines: int) -> str:
@@ -514,6 +590,8 @@ EVENTS: dict[str, str] = {
     "held": "on hold",
     "hold-asked": "hold requested",
     "resumed": "resumed",
+    "kit-taken": "corrected kit taken over",
+    "released": "looked at, to be continued",
     "retry-asked": "retry requested",
     "no-longer": "to be done again",
     "undo-asked": "rollback requested",
@@ -531,6 +609,7 @@ EVENTS: dict[str, str] = {
     "undoing": "rolling back",
     "undone": "rolled back",
     "undo-failed": "rollback failed",
+    "undo-left": "left as it is",
     "lost-contact": "lost contact, still waiting",
     "contact-again": "contact again",
     "wait-extended": "wait extended",

@@ -13,9 +13,7 @@ from heapq import heapreplace
 
 from nimble_stone.core import machine_sequence, names, startup, vm_installing, vm_steps
 from nimble_stone.core.estate import Estate
-from nimble_stone.core.kit import expression
-from nimble_stone.core.kit.model import Forming
-from nimble_stone.core.plan.sheet import Node, PackageView, Sheet, inputs_of
+from nimble_stone.core.plan.sheet import Node, PackageView, Sheet, holding
 from nimble_stone.core.step import Step, make
 
 CARRY_BYTES_PER_S = 40 << 20
@@ -178,6 +176,11 @@ def build(sheet: Sheet, estate: Estate, *, pace: float = 1.0) -> list[Step]:
     return _with_handover(sheet, steps)
 
 
+def setup(sheet: Sheet, pace: float) -> list[Step]:
+    """The steps of the kit's setup alone: first passwords, calls, ends of stages."""
+    return _forming(sheet, _depths(sheet), pace)
+
+
 def _before(sheet: Sheet, node: Node, services: Mapping[str, list[str]]) -> tuple[str, ...]:
     """What must answer before a node starts: the nodes of the roles that its own comes after."""
     role = sheet.kit.role(node.role)
@@ -255,15 +258,15 @@ def _forming(sheet: Sheet, depth: Mapping[str, int], pace: float) -> list[Step]:
             )
             last[node.id] = key
     top = 3 + max(depth.values(), default=0)
+    stage = _Stages(sheet, pace)
     for forming in sheet.kit.forming:
+        steps += stage.ended_before(forming.stage, top, last.values())
         nodes = (
             list(sheet.nodes[:1])
             if forming.role == "cluster"
             else list(sheet.carriers[forming.role])
         )
-        if forming.when:
-            holds = expression.parse(forming.when)
-            nodes = [node for node in nodes if expression.asked(holds, inputs_of(sheet, node))]
+        nodes = holding(sheet, nodes, forming.when)
         for node in nodes:
             after = tuple(last.values()) if forming.role == "cluster" else (last[node.id],)
             after += tuple(
@@ -274,10 +277,10 @@ def _forming(sheet: Sheet, depth: Mapping[str, int], pace: float) -> list[Step]:
             after += tuple(
                 step.key
                 for step in steps
-                if step.detail.get("keeps")
-                and _uses(forming, step.detail["keeps"])
+                if forming.call.uses.intersection(step.detail.get("keeps", "").split(","))
                 and step.key not in after
             )
+            after += stage.before
             key = f"{forming.id}/{'cluster' if forming.role == 'cluster' else node.id}"
             steps.append(
                 make(
@@ -292,18 +295,60 @@ def _forming(sheet: Sheet, depth: Mapping[str, int], pace: float) -> list[Step]:
                     node="" if forming.role == "cluster" else node.id,
                     detail={
                         "forming": forming.id,
-                        "keeps": ",".join(forming.call.keep),
+                        "keeps": ",".join(forming.call.keeps),
                         "by": node.id,
+                        **({"stage": forming.stage} if forming.stage else {}),
                     },
                 )
             )
             last[node.id] = key
-    return steps
+            stage.has(key)
+    return steps + stage.ended_before("", top, last.values())
 
 
-def _uses(forming: Forming, kept: str) -> bool:
-    text = " ".join(forming.call.templates())
-    return any(f"{{kept.{name}}}" in text for name in kept.split(",") if name)
+class _Stages:
+    """The ends of stages in the order of the setup: each comes after the stage's steps, and before
+    those of the next one.
+    """
+
+    def __init__(self, sheet: Sheet, pace: float) -> None:
+        self._sheet, self._pace = sheet, pace
+        self._open = list(sheet.kit.stages)
+        self._keys: list[str] = []
+        self.before: tuple[str, ...] = ()
+
+    def has(self, key: str) -> None:
+        """A step of the stage that is under way."""
+        self._keys.append(key)
+
+    def ended_before(self, ident: str | None, wave: int, last: Iterable[str]) -> list[Step]:
+        """The ends of the stages before one, '' all; `last`: the last step of each node so far."""
+        found: list[Step] = []
+        while ident is not None and self._open and self._is_over(ident):
+            stage, first = self._open.pop(0), self._sheet.nodes[0]
+            checks = [one.id for one in self._sheet.kit.acceptance if one.stage == stage.id]
+            detail = {"stage": stage.id, "by": first.id, "checks": ",".join(checks)}
+            after = tuple(dict.fromkeys((*(self._keys or last), *self.before)))
+            step = make(
+                "stage",
+                f"stage/{stage.id}",
+                f"{stage.label} checked",
+                first,
+                wave,
+                after,
+                self._pace * stage.wait.expected,
+                node="",
+                deadline=stage.wait.longest,
+                waits=True,
+                # by: whether that node is on a machine tells which driver there is
+                detail={**detail, "hold": "yes"} if stage.hold else detail,
+            )
+            found.append(step)
+            self.before, self._keys = (step.key,), []
+        return found
+
+    def _is_over(self, ident: str) -> bool:
+        return self._open[0].id != ident
 
 
 def _with_handover(sheet: Sheet, steps: list[Step]) -> list[Step]:

@@ -42,6 +42,11 @@ def as_input(command: str) -> bytes:
     return f"{{\n{command}\n}} </dev/null\n".encode()
 
 
+def of_input(text: str) -> str:
+    """The command of such an input."""
+    return text.removeprefix("{\n").removesuffix("\n} </dev/null\n")
+
+
 def fault_of(command: str) -> str:
     """Why a command template cannot be filled in safely, '' when it can. Cost: O(length)."""
     quote = ""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import math
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from dataclasses import asdict, replace
 
 from nimble_stone.core import acceptance, reply
@@ -17,7 +17,8 @@ from nimble_stone.core.plan.cells import MADE_HERE
 from nimble_stone.core.plan.sheet import Node, macs_of, reached
 from nimble_stone.engine import asking, certificates
 from nimble_stone.engine.frozen import FrozenRun
-from nimble_stone.engine.speaking import At, Speaker
+from nimble_stone.engine.peers import At
+from nimble_stone.engine.speaking import Speaker
 from nimble_stone.hosts.api import Vm
 from nimble_stone.hosts.node import NodeAccess, NodeDoor
 from nimble_stone.ports.ports import Ports
@@ -41,10 +42,11 @@ def _unknown(kinds: Iterable[str], error: StoneError, how: str) -> Answers:
     return {kind: Answer(None, how, unknown=str(error)) for kind in kinds}
 
 
-async def prove(ports: Ports, run: FrozenRun) -> list[Verdict]:
-    """A verdict for every expectation. Nothing is changed anywhere. Nodes are asked side by side,
-    at most 16 at once.
+async def prove(ports: Ports, run: FrozenRun, only: Collection[str] | None = None) -> list[Verdict]:
+    """A verdict for every expectation, or for `only` some checks, by their ids. Nothing is changed
+    anywhere. Nodes are asked side by side, at most 16 at once.
     """
+    run = run if only is None else _narrow(run, only)
     gate = asyncio.Semaphore(SIDE_BY_SIDE)
 
     async def ask(node: Node) -> tuple[str, Answers]:
@@ -60,6 +62,14 @@ async def prove(ports: Ports, run: FrozenRun) -> list[Verdict]:
         )
         for item in acceptance.expectations(run.sheet)
     ]
+
+
+def _narrow(run: FrozenRun, only: Collection[str]) -> FrozenRun:
+    """The run with no other checks than these."""
+    kit = run.sheet.kit
+    chosen = tuple(one for one in kit.acceptance if one.id in only)
+    narrow = kit.model_copy(update={"acceptance": chosen})
+    return replace(run, sheet=replace(run.sheet, kit=narrow))
 
 
 def _found(answers: Answers, item: Expected) -> Answer:
@@ -84,13 +94,19 @@ async def _door(ports: Ports, run: FrozenRun, node: Node) -> NodeDoor:
 
 
 async def _ask(ports: Ports, run: FrozenRun, node: Node) -> Answers:
-    found = await asyncio.gather(
-        _host_side(ports, run, node),
-        _node_side(ports, run, node),
-        _gateway(ports, run, node),
-        _certificates(ports, run, node),
-        asking.ask(ports, run, node),
-    )
+    """What the kit's checks want to know of a node, and no more."""
+    wanted = {one.kind for one in run.sheet.kit.acceptance}
+    parts = [
+        ask(ports, run, node)
+        for ask, kinds in (
+            (_host_side, HOST_SIDE),
+            (_node_side, ("port", "clock", "roles", *NODE_SAYS)),
+            (_gateway, ("gateway",)),
+            (_certificates, ("certificate",)),
+        )
+        if wanted.intersection(kinds)
+    ]
+    found = await asyncio.gather(*parts, asking.ask(ports, run, node))
     return {kind: answer for part in found for kind, answer in part.items()}
 
 
@@ -112,7 +128,7 @@ async def _host_side(ports: Ports, run: FrozenRun, node: Node) -> Answers:
     has = hardware.Given(_hardware(vm), _hardware(live) if live else None)
     nets = _links(vm, live)
     power = hardware.Power(found.running, "" if found.running else found.words)
-    ours = vm.is_of(run.made_by(node.id))
+    ours = any(vm.is_of(one) for one in run.makers(node.id))
     return {
         "running": Answer(power, f"{host.vms.asks_state(node.name)} on {host.name}"),
         "autostart": Answer(found.autostart, f"whether {node.name} starts with {host.name}"),
@@ -238,13 +254,14 @@ async def _certificates(ports: Ports, run: FrozenRun, node: Node) -> Answers:
         name = names[0] if names else node.name
         how.append(f"TLS to {node.value('address')}:{one.port} as {name}")
         try:
-            brought = node.value(f"certificate.{one.id}") != MADE_HERE
+            # one that was brought or renewed is that very one, not just one of our authority
+            exactly = node.value(f"certificate.{one.id}") != MADE_HERE
             pair = await certificates.of_node(ports, run.made_by(node.id), run.sheet, node, one)
             trust = (
-                pair.certificate if brought else (await certificates.authority(ports)).certificate
+                pair.certificate if exactly else (await certificates.authority(ports)).certificate
             )
             wrong = await ports.reach.trust(
-                node.value("address"), one.port, trust, name, exactly=brought
+                node.value("address"), one.port, trust, name, exactly=exactly
             )
         except StoneError as error:
             wrong = f"not known: {error}"
@@ -264,12 +281,17 @@ async def _gateway(ports: Ports, run: FrozenRun, node: Node) -> Answers:
 
 
 async def _ask_cluster(ports: Ports, run: FrozenRun) -> Answers:
-    found = await asyncio.gather(
-        _members(ports, run),
-        _virtual(ports, run),
-        _balanced(ports, run),
-        asking.ask(ports, run, None),
-    )
+    wanted = {one.kind for one in run.sheet.kit.acceptance}
+    parts = [
+        ask(ports, run)
+        for ask, kinds in (
+            (_members, ("members", "one-lead")),
+            (_virtual, ("virtual",)),
+            (_balanced, ("balanced",)),
+        )
+        if wanted.intersection(kinds)
+    ]
+    found = await asyncio.gather(*parts, asking.ask(ports, run, None))
     return {kind: answer for part in found for kind, answer in part.items()}
 
 

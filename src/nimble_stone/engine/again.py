@@ -12,7 +12,7 @@ from nimble_stone.core.step import Step
 from nimble_stone.engine.jobs import Job
 
 Asks = Callable[[Step], Awaitable[bool]]
-ANEW = frozenset({"clone", "medium", "define"})
+ANEW = frozenset({"clone", "medium", "define", "swap"})
 """Whose loss makes the node a new one: all that was done with it is done again."""
 SHARED = frozenset({"carry"})
 """Serves several nodes, who go on with what they have."""

@@ -6,16 +6,18 @@ import asyncio
 import math
 from collections.abc import Mapping, Sequence
 
-from nimble_stone.core import reply, shell_words
+from nimble_stone.core import shell_words
 from nimble_stone.core.acceptance import Answer, Subject
 from nimble_stone.core.acceptance.asked import PREFIX, Closed, Pair, pairs
 from nimble_stone.core.acceptance.series import Seen
 from nimble_stone.core.errors import StoneError
-from nimble_stone.core.kit.calls import Call
 from nimble_stone.core.kit.checks import AcceptanceCheck
-from nimble_stone.core.plan.sheet import Node, reached
+from nimble_stone.core.kit.systems import ITSELF
+from nimble_stone.core.plan.sheet import Node, holding, reached
+from nimble_stone.engine.filling import read
 from nimble_stone.engine.frozen import FrozenRun
-from nimble_stone.engine.speaking import At, Speaker
+from nimble_stone.engine.peers import At, asked
+from nimble_stone.engine.speaking import Speaker
 from nimble_stone.engine.workload import Workload
 from nimble_stone.hosts.node import NodeAccess, NodeDoor
 from nimble_stone.ports.ports import Ports
@@ -44,6 +46,7 @@ knows no -z and stays until the other side ends (124, 143: it was ended by then)
 def own(run: FrozenRun, node: Node | None) -> list[AcceptanceCheck]:
     """The kit's own checks of a node; of the cluster for None."""
     of = "node" if node else "cluster"
+    about = node or run.sheet.nodes[0]
     kinds = ("call", "closed", "redirect", "reach", "series", "workload")
     return [
         one
@@ -51,6 +54,7 @@ def own(run: FrozenRun, node: Node | None) -> list[AcceptanceCheck]:
         if one.kind in kinds
         and one.of == of
         and (node is None or not one.roles or node.has_any(one.roles))
+        and holding(run.sheet, [about], one.when)
     ]
 
 
@@ -79,10 +83,14 @@ async def _one(at: At, check: AcceptanceCheck) -> Answer:
         return Answer(None, check.label, unknown=str(error))
 
 
-def _question(at: At, call: Call) -> str:
-    kit = at.run.sheet.kit
-    port = call.port or kit.access.port or kit.service.port
-    return call.words(f"{kit.access.scheme}://{reached(kit, at.node)}:{port}")
+async def _question(at: At, check: AcceptanceCheck) -> str:
+    """What is asked, and whom."""
+    call = check.call
+    assert call is not None
+    peer = asked(at, check.asks)
+    if call.ssh:
+        return call.words() if check.asks == ITSELF else f"{peer.name}, {call.words()}"
+    return call.words((await peer.place(call.port)).url)
 
 
 async def _series(at: At, check: AcceptanceCheck) -> Answer:
@@ -94,14 +102,14 @@ async def _series(at: At, check: AcceptanceCheck) -> Answer:
     for _ in range(check.times):
         if at.ports.monotonic() > end:
             break
-        answer = await Speaker(at).send(call)
+        answer = await Speaker(at, peer=asked(at, check.asks)).send(call)
         try:
-            value = float(reply.read(answer, check.value or "ms:") or "nan")
+            value = float(await read(at, answer, check.value or "ms:") or "nan")
         except ValueError:
             value = math.nan
         values += [value] if math.isfinite(value) else []
     missing = check.times - len(values)
-    how = f"{_question(at, call)}, {check.value or 'ms:'}, {check.times} times"
+    how = f"{await _question(at, check)}, {check.value or 'ms:'}, {check.times} times"
     return Answer(Seen(tuple(values), missing, check.unit), how)
 
 
@@ -109,11 +117,11 @@ async def _call(at: At, check: AcceptanceCheck) -> Answer:
     """The exact question and what of the answer is compared."""
     call = check.call
     assert call is not None
-    how = _question(at, call)
-    answer = await Speaker(at).send(call)
+    how = await _question(at, check)
+    answer = await Speaker(at, peer=asked(at, check.asks)).send(call)
     if not check.value:
         return Answer(str(answer.status), how)
-    value = reply.read(answer, check.value)
+    value = await read(at, answer, check.value)
     return Answer(value, f"{how}, {check.value}", f"no {check.value} in the answer")
 
 

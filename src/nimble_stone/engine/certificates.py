@@ -26,8 +26,8 @@ async def authority(ports: Ports) -> Pair:
 
 
 async def of_node(ports: Ports, run: str, sheet: Sheet, node: Node, wanted: Certificate) -> Pair:
-    """The pair of a node: the one that was brought, or one made for this run. Raises NotFound,
-    FormatError.
+    """The pair of a node: the one that was brought, or one made for this run, and one more for each
+    time that it was renewed. Raises NotFound, FormatError.
     """
     value = node.value(f"certificate.{wanted.id}")
     if value.startswith("keyring:"):
@@ -35,9 +35,10 @@ async def of_node(ports: Ports, run: str, sheet: Sheet, node: Node, wanted: Cert
         ports.hide(brought.key)
         return brought
     maker = await authority(ports)
+    when = "".join(one for one in value if one.isdigit())
     return await _kept(
         ports,
-        f"run/{run}/certificate/{wanted.id}/{node.id}",
+        "/".join(filter(None, (f"run/{run}/certificate/{wanted.id}/{node.id}", when))),
         "certificate",
         lambda: certificates.issue(maker, names(sheet, node, wanted), ports.clock()),
     )

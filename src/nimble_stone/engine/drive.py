@@ -149,6 +149,9 @@ class Driver:
         rows = await self.ports.store.read(runs.steps, self.run_id)
         self._states = {step.key: step.state for step in rows}
         self._tried = {step.key for step in rows if step.attempt}
+        self._released = await self.ports.store.read(runs.released, self.run_id)
+        # few, and looked at whenever a step moves
+        self._holds = [step for step in self._job.steps.values() if step.detail.get("hold")]
         self._queue = Queue(self._job.steps.values(), self._states)
         self._run_state = row.state
         self.request.hold = row.state == RunState.HELD
@@ -180,6 +183,7 @@ class Driver:
                         return
                     continue
                 else:
+                    self._hold_after_stage()
                     self._begin_ready()
                     await self._settle_state()
                 await self.wake.wait()
@@ -191,6 +195,20 @@ class Driver:
 
     def _finished(self) -> bool:
         return all(state in FINISHED for state in self._states.values())
+
+    def _held_by(self) -> list[Step]:
+        """Ends of stages after which the kit wants a person to look, and nobody has."""
+        held = [
+            step
+            for step in self._holds
+            if self._states[step.key] == StepState.DONE and step.key not in self._released
+        ]
+        return held if held and not self._finished() else []
+
+    def _hold_after_stage(self) -> None:
+        """Follows from steps and journal alone, so a server that was killed holds again."""
+        if self._held_by():
+            self.request.hold = True
 
     # --- choosing ---
 
@@ -338,10 +356,11 @@ class Driver:
                         code="wait-ended",
                     )
                 if left <= 0:
+                    last = lost or context.said
                     raise RemoteTimeout(
                         f"{context.who}: {step.label.lower()} not completed within"
                         f" {time_text(wait.end - began)} ({tries} checks)"
-                        + (f"; last: {lost}" if lost else ""),
+                        + (f"; last: {last}" if last else ""),
                         target=context.who,
                         hint="Check the node's console. Retry waits again.",
                     )
@@ -460,10 +479,22 @@ class Driver:
     async def resume(self) -> None:
         """Go on after a hold; nothing happens where there was none."""
         async with self._deciding:
+            for step in self._held_by():
+                await self._journal(step, "released")
+                self._released.add(step.key)
             self.request.hold = False
             if self._run_state == RunState.HELD:
                 await self._move_run("resumed", RunState.RUNNING)
         self.wake.set()
+
+    def check_idle(self) -> None:
+        """Raises Conflict while a step is under way."""
+        if self._tasks or self._run_state not in (RunState.HELD, RunState.TROUBLE):
+            raise Conflict(
+                "A step of the run is still running.",
+                code="run-busy",
+                hint="Hold the run, and wait until its steps have ended.",
+            )
 
     async def retry(self, keys: list[str]) -> None:
         """Try failed steps again, all of them when none is named; a wait that is named begins
@@ -530,12 +561,35 @@ class Driver:
         wait.nudge.set()
 
     async def skip(self, key: str, reason: str) -> None:
-        """Pass over a failed step, with a reason. Raises Conflict when it has not failed."""
+        """Pass over a failed step, with a reason; while the run is rolled back, leave as it is what
+        the step made, and go on with the others. Raises Conflict when it has not failed.
+        """
         if self._states.get(key) != StepState.FAILED:
             raise Conflict("only a step that has failed can be skipped", code="not-failed")
+        if self._run_state == RunState.UNDOING:
+            await self._leave(key, reason)
+            return
         await self._move(
             self._job.steps[key], "skipped", state=StepState.SKIPPED, ended=True, message=reason
         )
+        self.wake.set()
+
+    async def _leave(self, key: str, reason: str) -> None:
+        [row] = await self.ports.store.read(runs.steps, self.run_id, [key])
+        if not row.undo_failed:
+            raise Conflict(
+                "its rollback was not tried yet; only what cannot be undone is left as it is",
+                code="not-failed",
+                hint="Continue the rollback.",
+            )
+        await self._move(
+            self._job.steps[key],
+            "undo-left",
+            state=StepState.UNDONE,
+            ended=True,
+            message=f"left as it is: {reason}",
+        )
+        self.request.undo = True
         self.wake.set()
 
     async def undo(self) -> None:
@@ -577,39 +631,43 @@ class Driver:
             and not self._job.stays(step)
         ]
         for stage in range(self._job.stages):
+            now = [step for step in touched if self._job.stage(step) == stage]
+            for step in now:
+                if self._job.alone(step) and not await self._undo(step):
+                    # the other nodes keep running
+                    return
+            others = [step for step in now if not self._job.alone(step)]
+            hosts = {step.host for step in others}
             await asyncio.gather(
-                *(
-                    self._undo_host(
-                        [s for s in touched if self._job.stage(s) == stage and s.host == host]
-                    )
-                    for host in {step.host for step in touched}
-                )
+                *(self._undo_all([s for s in others if s.host == host]) for host in hosts)
             )
-            if any(
-                self._states[step.key] != StepState.UNDONE
-                for step in touched
-                if self._job.stage(step) == stage
-            ):
+            if any(self._states[step.key] != StepState.UNDONE for step in now):
                 # stays “undoing”; a person repairs the host and asks again
                 return
         await self._job.undone()
         async with self._deciding:
             await self._move_run("taken-back", RunState.UNDONE)
 
-    async def _undo_host(self, steps: list[Step]) -> None:
+    async def _undo_all(self, steps: list[Step]) -> None:
         """One host's part of a stage, one step after the other."""
         for step in steps:
-            try:
-                await self._move(step, "undoing", state=StepState.UNDOING)
-                context = await self._context(step)
-                said = await self._job.kind(step).undo(context)
-                await self._move(step, "undone", state=StepState.UNDONE, ended=True, message=said)
-            except StoneError as error:
-                await self._move(
-                    step,
-                    "undo-failed",
-                    state=StepState.FAILED,
-                    ended=True,
-                    message=self.ports.blank(str(error)),
-                    payload={"hint": error.hint},
-                )
+            await self._undo(step)
+
+    async def _undo(self, step: Step) -> bool:
+        """Whether a step is taken back."""
+        try:
+            await self._move(step, "undoing", state=StepState.UNDOING)
+            context = await self._context(step)
+            said = await self._job.kind(step).undo(context)
+            await self._move(step, "undone", state=StepState.UNDONE, ended=True, message=said)
+        except StoneError as error:
+            await self._move(
+                step,
+                "undo-failed",
+                state=StepState.FAILED,
+                ended=True,
+                message=self.ports.blank(str(error)),
+                payload={"hint": error.hint},
+            )
+            return False
+        return True

@@ -6,6 +6,7 @@ import asyncio
 import json
 import logging
 from dataclasses import asdict
+from typing import Any
 
 from nimble_stone.core.errors import Conflict, StoneError, StoreError
 from nimble_stone.core.runs.states import ACTIVE, RunState
@@ -149,6 +150,21 @@ class Engine:
         """Other limits for all runs, from now on and after a restart."""
         await self.ports.store.write(records.put_meta, LIMITS, json.dumps(asdict(limits)))
         self.ports.limiter.change(limits)
+
+    async def correct(self, run_id: str, doc: dict[str, Any], told: dict[str, Any]) -> None:
+        """Go on by another document, when a person says so. Raises Conflict while a step is under
+        way.
+        """
+        driver = await self._driver(run_id)
+        driver.check_idle()
+        task = self._drivers[run_id][1]
+        task.cancel()
+        await asyncio.gather(task, return_exceptions=True)
+        try:
+            await self.ports.store.write(runs.correct, run_id, self.ports.clock(), doc, told)
+        finally:
+            self._take(run_id)
+            self.ports.hub.signal(run_id)
 
     async def hold(self, run_id: str) -> None:
         """Begin nothing more."""

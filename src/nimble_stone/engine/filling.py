@@ -10,11 +10,12 @@ from typing import Protocol
 
 import bcrypt
 
-from nimble_stone.core import shell_words
-from nimble_stone.core.errors import FormatError
-from nimble_stone.core.plan.cells import MADE_HERE
+from nimble_stone.core import reply, shell_words
+from nimble_stone.core.errors import FormatError, NotFound
+from nimble_stone.core.plan.cells import is_made_here
 from nimble_stone.core.plan.filled import is_hash, value_of
 from nimble_stone.core.plan.sheet import Node
+from nimble_stone.core.reply import Reply
 from nimble_stone.engine import certificates
 from nimble_stone.engine.frozen import FrozenRun
 from nimble_stone.ports.ports import Ports
@@ -36,9 +37,9 @@ class Filler(Protocol):
     def node(self) -> Node: ...
 
 
-def kept_name(run: str, name: str) -> str:
-    """Keyring entry of a value kept during a run."""
-    return f"run/{run}/{name}"
+def kept_name(run: str, name: str, node: str = "") -> str:
+    """Keyring entry of a value kept during a run; `node`: for this node alone."""
+    return f"run/{run}/of/{node}/{name}" if node else f"run/{run}/{name}"
 
 
 async def fill_command(c: Filler, template: str, known: Mapping[str, str] | None = None) -> str:
@@ -49,6 +50,23 @@ async def fill_command(c: Filler, template: str, known: Mapping[str, str] | None
         for name in dict.fromkeys(shell_words.names(template))
     }
     return shell_words.filled(template, values)
+
+
+async def fill_reading(c: Filler, what: str, known: Mapping[str, str] | None = None) -> str:
+    """What is to be read from an answer, filled in: each value stands for itself."""
+    given = known or {}
+    values = {
+        name: given[name] if name in given else await value(c, name)
+        for name in dict.fromkeys(reply.names(what))
+    }
+    return reply.with_values(what, values)
+
+
+async def read(
+    c: Filler, answer: Reply, what: str, known: Mapping[str, str] | None = None
+) -> str | None:
+    """What is read from an answer, None where it has none."""
+    return reply.read(answer, await fill_reading(c, what, known))
 
 
 async def fill(
@@ -77,7 +95,7 @@ async def fill(
 async def value(c: Filler, key: str) -> str:
     """What one name in braces stands for."""
     if key.startswith("kept."):
-        return await c.ports.open_secret(kept_name(c.run.id, key.removeprefix("kept.")))
+        return await _kept(c, key.removeprefix("kept."))
     if key.startswith("certificate."):
         return await _certificate(c, key)
     if is_hash(key):
@@ -88,6 +106,14 @@ async def value(c: Filler, key: str) -> str:
     if found and any(column.id == key and column.kind == "secret" for column in sheet.columns):
         return await c.ports.open_for_plan(sheet.plan.name, found)
     return found
+
+
+async def _kept(c: Filler, name: str) -> str:
+    """What was kept for the node itself; where nothing was, for the run."""
+    try:
+        return await c.ports.open_secret(kept_name(c.run.id, name, c.node.id))
+    except NotFound:
+        return await c.ports.open_secret(kept_name(c.run.id, name))
 
 
 def _hashed(password: str) -> str:
@@ -113,7 +139,7 @@ async def _certificate(c: Filler, key: str) -> str:
     if part == "authority":
         return (
             (await certificates.authority(c.ports)).certificate
-            if c.node.value(f"certificate.{ident}") == MADE_HERE
+            if is_made_here(c.node.value(f"certificate.{ident}"))
             else ""
         )
     run = c.run.made_by(c.node.id)

@@ -32,7 +32,14 @@ class FrozenRun:
 
     def made_by(self, ident: str) -> str:
         """The run that made a node: this one, or an earlier one of the same deployment."""
-        return self.change.built.get(ident, self.id) if self.change else self.id
+        if self.change is None or ident in self.change.upgrades:
+            return self.id
+        return self.change.built.get(ident, self.id)
+
+    def makers(self, ident: str) -> tuple[str, ...]:
+        """The runs whose mark its VM may bear: while nodes are upgraded, an earlier one too."""
+        former = self.change.built.get(ident) if self.change else None
+        return tuple(filter(None, dict.fromkeys((self.made_by(ident), former))))
 
     def learn(self, ident: str, values: Mapping[str, str]) -> None:
         """Put what a node was given into its cells."""

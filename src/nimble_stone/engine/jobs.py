@@ -12,9 +12,12 @@ from nimble_stone.hosts.api import HostDriver, Recorder
 
 
 class Context(Protocol):
-    """A step about to be carried out. `acted`: the act of this attempt has returned."""
+    """A step about to be carried out. `acted`: the act of this attempt has returned; `said`: what
+    was last told of a wait.
+    """
 
     acted: bool
+    said: str
 
     @property
     def who(self) -> str: ...
@@ -51,6 +54,9 @@ class Job(Protocol):
     def polled(self, step: Step) -> bool: ...
     def on_machine(self, step: Step) -> bool: ...
     def stage(self, step: Step) -> int: ...
+    def alone(self, step: Step) -> bool:
+        """Whether it is taken back while no other step is, on whatever host."""
+
     def context(self, step: Step, host: HostDriver, record: Recorder) -> Context: ...
     async def finish(self) -> tuple[bool, dict[str, Any]]: ...
     async def undone(self) -> None: ...

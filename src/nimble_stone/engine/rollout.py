@@ -7,10 +7,11 @@ from collections.abc import Mapping
 from typing import Any
 
 from nimble_stone.core.step import Step
-from nimble_stone.engine import acceptance, machines, speaking
+from nimble_stone.engine import acceptance, machines, speaking, workload
 from nimble_stone.engine.frozen import made_from, thaw
 from nimble_stone.engine.jobs import Kind
 from nimble_stone.engine.steps import KINDS, POLLED, STANDS, Context
+from nimble_stone.engine.steps.changing import restored_of
 from nimble_stone.engine.steps.undo_order import UNDO_STAGE
 from nimble_stone.hosts.api import HostDriver, Recorder
 from nimble_stone.packages import stored
@@ -18,6 +19,10 @@ from nimble_stone.ports.ports import Ports
 from nimble_stone.store import entries, records
 from nimble_stone.store.runs import RunRow
 
+REPLACED = ("swap", "clone", "medium", "boot-files")
+"""Kinds of steps of an upgrade that are undone: the node gets its former system disk back."""
+RESTARTS = ("resize", "swap", "move", "reconfigure", "change")
+"""Kinds of steps whose rollback takes a node that stands away for a while."""
 READ_MACHINES_S = 30.0
 """For how long the end of a run waits for a slow controller."""
 
@@ -51,6 +56,10 @@ class Rollout:
         change = self._run.change
         if step.kind in ("leave", "retire"):
             return True
+        if step.kind in ("resize", "grow", "move", "clear", "change", "reconfigure"):
+            return False
+        if change is not None and step.node in change.upgrades:
+            return step.kind not in REPLACED
         return change is not None and bool(step.node) and step.node not in change.adds
 
     def asks(self, step: Step) -> bool:
@@ -78,6 +87,10 @@ class Rollout:
         """When it is taken back."""
         return UNDO_STAGE[step.kind]
 
+    def alone(self, step: Step) -> bool:
+        """A node that stands restarts only while all others are there."""
+        return step.kind in RESTARTS
+
     def context(self, step: Step, host: HostDriver, record: Recorder) -> Context:
         """What the step works with."""
         node = self._run.sheet.node(step.node)
@@ -101,6 +114,8 @@ class Rollout:
         await speaking.close(self.ports, self._run)
         await self._read_machines()
         await self.ports.store.write(entries.drop_secrets, f"run/{self.run_id}/")
+        await self.ports.store.write(records.drop_meta, workload.place_of(self.run_id))
+        await self.ports.store.write(records.drop_meta, restored_of(self.run_id))
 
     async def _read_machines(self) -> None:
         """Machines were switched: what is known of them is of before."""

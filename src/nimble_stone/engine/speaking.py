@@ -14,34 +14,27 @@ from html import escape as xml_escape
 from typing import Any
 from urllib.parse import quote, urlencode
 
+import re2
+
 from nimble_stone.core import json_template, reply
 from nimble_stone.core.errors import RemoteError, RemoteFailed, StoneError
-from nimble_stone.core.kit.calls import Access, Call
-from nimble_stone.core.plan.sheet import Node, reached
+from nimble_stone.core.kit.calls import Call
+from nimble_stone.core.plan.sheet import Node
 from nimble_stone.core.reply import Reply
-from nimble_stone.engine import certificates
 from nimble_stone.engine.commands import Commands
-from nimble_stone.engine.filling import Filler, fill
+from nimble_stone.engine.filling import Filler, fill, read
 from nimble_stone.engine.frozen import FrozenRun
+from nimble_stone.engine.peers import At, Credential, NodePeer, Peer, asked, system_of
 from nimble_stone.hosts.api import Recorder, no_record
-from nimble_stone.hosts.node import NodeAccess, NodeDoor
 from nimble_stone.ports.ports import BLANK, Ports
 from nimble_stone.reach.calls import Ask, Place
-from nimble_stone.store import records
 
-OURS = "ours"
-"""Pinned where a node was seen with a certificate of this installation's authority."""
 MOST_TOLD = 16 << 10
 LIMIT_S = 15.0
-
-
-@dataclass(frozen=True)
-class At:
-    """Whom texts are filled in for."""
-
-    ports: Ports
-    run: FrozenRun
-    node: Node
+_IN_A_LINE = re2.compile(r"[!#-:<=>?-\[\]-~]*")
+"""What a value in a line may hold: printable, no blanks, no quotes, none of `;` and `\\`, by which
+such interfaces end or escape what is said.
+"""
 
 
 @dataclass
@@ -52,30 +45,20 @@ class Opened:
     token: str = ""
 
 
-@dataclass(frozen=True)
-class Login:
-    """A name and a password other than the administrator's."""
-
-    user: str
-    password: str = field(repr=False)
-
-
 class Speaker:
-    """Calls to one node: the one that texts are filled in for, or another that is `asked`."""
+    """Calls to whom texts are filled in for, or to another `peer`. `login`: somebody else than who
+    logs in as a rule.
+    """
 
     def __init__(
         self,
         at: Filler,
         record: Recorder = no_record,
-        login: Login | None = None,
-        asked: Node | None = None,
+        login: Credential | None = None,
+        peer: Peer | None = None,
     ) -> None:
         self._at, self._record, self._login = at, record, login
-        self._to: Filler = At(at.ports, at.run, asked) if asked else at
-
-    @property
-    def _access(self) -> Access:
-        return self._at.run.sheet.kit.access
+        self._to = peer or NodePeer(at)
 
     async def send(
         self, call: Call, *, limit_s: float = LIMIT_S, known: Mapping[str, str] | None = None
@@ -85,10 +68,13 @@ class Speaker:
         """
         given = known or {}
         if call.ssh:
-            door, login = await self._door(), await self._credential()
+            login = await self._credential()
+            door = await self._to.door(login, self._record)
             return await Commands(self._at, door, login.password).run(call, given)
         limit_s, way = call.limit or limit_s, self._way(call)
-        place = await place_of(self._to, call.port)
+        place = await self._to.place(call.port)
+        if call.line:
+            return await self._said(place, call, given, limit_s)
         answer = await self._asked(place, call, way, limit_s, given)
         if answer.status == 401 and way == "session":
             # it ended the session meanwhile
@@ -100,38 +86,54 @@ class Speaker:
     async def opens(self) -> None:
         """Open a session anew. Raises RemoteError when it is refused."""
         self._at.ports.sessions.pop(self._key, None)
-        await self._session(await place_of(self._to), LIMIT_S)
+        await self._session(await self._to.place(), LIMIT_S)
+
+    def forget(self) -> None:
+        """Use no session that was opened before: with another password, it would prove nothing."""
+        self._at.ports.sessions.pop(self._key, None)
 
     @property
     def _key(self) -> str:
         user = self._login.user if self._login else ""
-        mine = f"{self._at.run.id}/{self._to.node.id}/{user}"
+        mine = f"{self._at.run.id}/{self._to.key}/{user}"
         return f"{mine}/first" if self._login else mine
 
     def _way(self, call: Call) -> str:
         if isinstance(call.login, str):
             return call.login
-        return self._access.login if call.login else "none"
+        return self._to.login if call.login else "none"
 
-    async def _credential(self) -> Login:
-        if self._login is not None:
-            return self._login
-        kit, ports = self._at.run.sheet.kit, self._at.ports
-        password = await ports.open_for_plan(
-            self._at.run.sheet.plan.name, self._to.node.value(kit.admin_password)
-        )
-        return Login(kit.admin, password)
+    async def _credential(self) -> Credential:
+        return self._login or await self._to.credential()
 
-    async def _door(self) -> NodeDoor:
-        kit, login = self._at.run.sheet.kit, await self._credential()
-        access = NodeAccess(
-            self._to.node.name,
-            reached(kit, self._to.node),
-            kit.service.port,
-            login.user,
-            login.password,
-        )
-        return NodeDoor(self._at.ports.reach, access, self._record)
+    async def _said(
+        self, place: Place, call: Call, known: Mapping[str, str], limit_s: float
+    ) -> Reply:
+        """A line and its answer."""
+
+        def one_word(value: str) -> str:
+            if re2.fullmatch(_IN_A_LINE, value) is None:
+                raise RemoteFailed(
+                    f"“{self._at.ports.blank(value)[:60]}” cannot be said in a line to"
+                    f" {self._to.name}: it has blanks, quotes or “;”",
+                    target=self._to.name,
+                    operation=call.line[:200],
+                    hint="Choose a value without them.",
+                )
+            return value
+
+        line = await fill(self._at, call.line, one_word, known=known)
+        told = f"{line}  to {place.address}:{place.port}"
+        try:
+            answer = await self._at.ports.reach.ask_line(
+                place, line, until=call.until, limit_s=limit_s
+            )
+        except RemoteError as error:
+            self._record(self._to.name, told, str(error), -1, 0.0)
+            raise
+        words = await self._told(call, answer, known)
+        self._record(self._to.name, told, words, 0, answer.seconds)
+        return answer
 
     async def _asked(
         self, place: Place, call: Call, way: str, limit_s: float, known: Mapping[str, str]
@@ -141,7 +143,7 @@ class Speaker:
             found = await self._credential()
             login = (found.user, found.password)
         elif way == "bearer":
-            token = await fill(self._to, self._access.bearer)
+            token = await fill(self._at, self._to.bearer)
             self._at.ports.hide(token)
             more = {"Authorization": f"Bearer {_line(token)}"}
         elif way == "session":
@@ -150,7 +152,7 @@ class Speaker:
         return await self._sent(place, call, known, more, login, limit_s)
 
     def _of_session(self, opened: Opened) -> dict[str, str]:
-        session = self._access.session
+        session = self._to.session
         sent = session.send if session else {}
         headers = {name: text.replace("{token}", opened.token) for name, text in sent.items()}
         if opened.cookies:
@@ -162,7 +164,7 @@ class Speaker:
         known = self._at.ports.sessions.get(self._key)
         if isinstance(known, Opened):
             return known
-        session, login = self._access.session, await self._credential()
+        session, login = self._to.session, await self._credential()
         assert session is not None
         more = {"user": login.user, "password": login.password}
         answer = await self._sent(place, session.login, more, {}, None, limit_s)
@@ -170,8 +172,8 @@ class Speaker:
         token = reply.read(answer, session.token) if session.token else ""
         if token is None:
             raise RemoteFailed(
-                f"{self._at.node.name} opened a session without {session.token}",
-                target=self._at.node.name,
+                f"{self._to.name} opened a session without {session.token}",
+                target=self._to.name,
                 hint="Correct `token` in the kit, or see what the node answers.",
             )
         for secret in (token, *answer.cookies.values()):
@@ -193,19 +195,20 @@ class Speaker:
         told = f"{wanted.method} {place.url}{wanted.path}"
         if wanted.content:
             told += f" <<'END'\n{wanted.content[:MOST_TOLD].decode('utf-8', 'replace')}\nEND"
-        name, ports = self._to.node.name, self._at.ports
+        name, ports = self._to.name, self._at.ports
         try:
             answer = await ports.reach.ask(place, wanted, limit_s=limit_s)
         except RemoteError as error:
             self._record(name, told, str(error), -1, 0.0)
             raise
-        self._record(name, told, self._told(call, answer), answer.status, answer.seconds)
+        words = await self._told(call, answer, known)
+        self._record(name, told, words, answer.status, answer.seconds)
         return answer
 
-    def _told(self, call: Call, answer: Reply) -> str:
+    async def _told(self, call: Call, answer: Reply, known: Mapping[str, str]) -> str:
         """What the transcript has of an answer: without what it gave in confidence."""
-        found = [reply.read(answer, what) for what in call.keep.values()]
-        session = self._access.session
+        found = [await read(self._at, answer, what, known) for what in call.keep.values()]
+        session = self._to.session
         if session is not None and call is session.login:
             found += answer.cookies.values()
             found += [reply.read(answer, session.token)] if session.token else []
@@ -279,8 +282,8 @@ class Speaker:
         )
         what = f"{call.method} {call.path}"
         raise RemoteFailed(
-            f"{self._to.node.name} refuses {what}: {reason[:200]}",
-            target=self._to.node.name,
+            f"{self._to.name} refuses {what}: {reason[:200]}",
+            target=self._to.name,
             operation=f"{call.method} {place.url}{call.path}",
             hint=hint,
         )
@@ -291,57 +294,21 @@ def _line(text: str) -> str:
     return text.replace("\r", " ").replace("\n", " ").strip()
 
 
-async def place_of(at: Filler, other: int = 0) -> Place:
-    """Where a node's interface is, and which certificate it must show; `other`: a port of its own,
-    0 none. Raises RemoteError.
-    """
-    kit, node = at.run.sheet.kit, at.node
-    address, port = reached(kit, node), other or kit.access.port or kit.service.port
-    if kit.access.scheme == "http":
-        return Place(address, port)
-    key, store = f"{address}:{port}/tls", at.ports.store
-    pin = await store.read(records.get_pin, key)
-    if kit.access.trust == "authority" or pin == OURS:
-        return await _by_authority(at, address, port)
-    if kit.access.trust == "first-use-then-authority":
-        ours = await _by_authority(at, address, port)
-        if not await at.ports.reach.trust(address, port, ours.trusted, ours.name):
-            await store.write(records.drop_pin, key)
-            await store.write(records.put_pin, key, OURS, at.ports.clock())
-            return ours
-    if pin is None:
-        shown = await at.ports.reach.certificate(address, port, at.ports.clock())
-        pin = shown.fingerprint
-        await store.write(records.put_pin, key, pin, at.ports.clock())
-    return Place(address, port, pin)
-
-
-async def _by_authority(at: Filler, address: str, port: int) -> Place:
-    authority = (await certificates.authority(at.ports)).certificate
-    shown = await _shown(at)
-    for one in at.run.sheet.kit.certificates:
-        if one.port == port and at.node.has_any(one.roles):
-            names = certificates.names(at.run.sheet, at.node, one)
-            return Place(address, port, authority, names[0] if names else address, shown)
-    return Place(address, port, authority, address, shown)
-
-
-async def _shown(at: Filler) -> str:
-    """The certificate that calls show as their own, with its key; '' none."""
-    ident = at.run.sheet.kit.access.certificate
-    if not ident:
-        return ""
-    pair = await fill(at, f"{{certificate.{ident}}}\n{{certificate.{ident}.key}}")
-    return pair.strip() and pair
-
-
 async def close(ports: Ports, run: FrozenRun) -> None:
-    """Log out of all sessions of a run. A product that is gone needs no farewell."""
-    mine = [key for key in ports.sessions if key.startswith(f"{run.id}/")]
-    session = run.sheet.kit.access.session
-    for key in mine:
-        node = run.sheet.node(key.split("/")[1])
-        if node is not None and session and session.logout and not key.endswith("/first"):
+    """Log out of all sessions of a run. Who is gone needs no farewell."""
+    for key in [key for key in ports.sessions if key.startswith(f"{run.id}/")]:
+        peer = None if key.endswith("/first") else _peer_of(ports, run, key.split("/")[1])
+        if peer is not None and peer.session and peer.session.logout:
+            at = At(ports, run, run.sheet.nodes[0])
             with contextlib.suppress(StoneError):
-                await Speaker(At(ports, run, node)).send(session.logout, limit_s=5.0)
+                await Speaker(at, peer=peer).send(peer.session.logout, limit_s=5.0)
         ports.sessions.pop(key, None)
+
+
+def _peer_of(ports: Ports, run: FrozenRun, key: str) -> Peer | None:
+    """Whose session it is, None for a node that the run has no more."""
+    kind, _, ident = key.partition(":")
+    if kind == "system" and system_of(run, ident):
+        return asked(At(ports, run, run.sheet.nodes[0]), ident)
+    node = run.sheet.node(key)
+    return NodePeer(At(ports, run, node)) if node else None

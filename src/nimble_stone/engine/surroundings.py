@@ -10,6 +10,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from nimble_stone.core.checks.live import places
+from nimble_stone.core.checks.situation import SystemTrouble
 from nimble_stone.core.errors import StoneError
 from nimble_stone.core.estate import Estate, Host
 from nimble_stone.core.plan.sheet import Node, Sheet
@@ -32,6 +33,8 @@ class Surroundings:
     clocks: Mapping[str, str] = field(default_factory=dict)
     names: Mapping[str, str] = field(default_factory=dict)
     asked: naming.Asked = field(default_factory=naming.Asked)
+    systems: Mapping[str, SystemTrouble] = field(default_factory=dict)
+    """System outside the plan → why it cannot be used."""
 
 
 async def look(ports: Ports, sheet: Sheet, estate: Estate) -> Surroundings:

@@ -6,21 +6,25 @@ import asyncio
 import secrets
 from collections.abc import Mapping, Sequence
 
-from nimble_stone.core import reply
 from nimble_stone.core.acceptance import Answer, Subject
 from nimble_stone.core.acceptance.workload import Done, Round, doers
 from nimble_stone.core.errors import StoneError
 from nimble_stone.core.kit.checks import ONCE, AcceptanceCheck, WorkStep
 from nimble_stone.core.plan.sheet import Node
-from nimble_stone.core.reply import Reply
-from nimble_stone.engine.filling import fill
+from nimble_stone.engine.filling import fill, read
 from nimble_stone.engine.frozen import FrozenRun
-from nimble_stone.engine.speaking import At, Speaker
+from nimble_stone.engine.peers import At
+from nimble_stone.engine.speaking import Speaker
 from nimble_stone.engine.steps.told import lacking
 from nimble_stone.ports.ports import Ports
 from nimble_stone.store import records
 
 SIDE_BY_SIDE = 16
+
+
+def place_of(run: str) -> str:
+    """Below which it is kept what a run's workloads may have left."""
+    return f"workload/{run}/"
 
 
 class _Wrong(Exception):
@@ -33,7 +37,7 @@ class Workload:
     def __init__(self, ports: Ports, run: FrozenRun, check: AcceptanceCheck) -> None:
         self._ports, self._run, self._check = ports, run, check
         self._about = Subject(run.sheet, None, check)
-        self._place = f"workload/{run.id}/{check.id}"
+        self._place = f"{place_of(run.id)}{check.id}"
 
     async def round(self) -> Answer:
         """What was done. What an earlier round left, whose server ended in the middle, is removed
@@ -82,19 +86,16 @@ class Workload:
         at = At(self._ports, self._run, node)
         answer = await Speaker(at).send(step.call, known=known)
         wanted = None if step.equals is None else await fill(at, step.equals, known=known)
-        found = reply.read(answer, step.value) if step.value else str(answer.status)
+        found = await read(at, answer, step.value, known) if step.value else str(answer.status)
         if step.value and found is None:
             raise _Wrong(f"no {step.value} in the answer")
         if wanted is not None and found != wanted:
             raise _Wrong(f"wanted “{wanted[:80]}”, got “{(found or '')[:80]}”")
         if lacks := await lacking(at, answer, step.call, known):
             raise _Wrong(lacks)
-        return self._kept(step, answer)
-
-    def _kept(self, step: WorkStep, answer: Reply) -> dict[str, str]:
         kept = {}
         for name, what in step.call.keep.items():
-            value = reply.read(answer, what)
+            value = await read(at, answer, what, known)
             if not value:
                 raise _Wrong(f"no {what} in the answer")
             self._ports.hide(value)

@@ -224,6 +224,8 @@ class VmDesign:
     secure_boot: bool = False
     tpm: bool = False
     limits: VmLimits = VmLimits()
+    instead_of: str = ""
+    """UUID of the VM of that name, which is off and becomes this one; '' none is there yet."""
 
 
 # --- the parts of a driver; all raise RemoteError and its kinds ---
@@ -300,6 +302,9 @@ class Storage(Protocol):
         sent: Callable[[int], None],
     ) -> None: ...
 
+    def download(self, datastore: str, name: str, *, limit_s: int) -> AsyncIterator[bytes]:
+        """A volume's bytes as they lie there."""
+
     async def pull(
         self, url: str, path: str, *, resume: bool, rate: float, limit_s: int
     ) -> None: ...
@@ -318,6 +323,9 @@ class Storage(Protocol):
         self, datastore: str, base: str, name: str, *, full: bool, capacity_bytes: int
     ) -> None: ...
 
+    async def grow(self, datastore: str, name: str, capacity_bytes: int) -> None:
+        """Make a volume larger that no running VM has."""
+
     async def delete(self, datastore: str, name: str) -> None:
         """Remove a disk of ours; the name carries the mark, others are refused."""
 
@@ -329,6 +337,9 @@ class Vms(Protocol):
 
     async def running(self, name: str) -> bool: ...
 
+    async def paused(self, name: str) -> bool:
+        """Whether it stands still in memory; it counts as running."""
+
     async def state(self, name: str) -> VmState | None:
         """Everything about it; None when there is none."""
 
@@ -338,7 +349,20 @@ class Vms(Protocol):
     async def define(self, design: VmDesign) -> None:
         """Define it, or complete what was begun of it."""
 
-    async def start(self, name: str) -> None: ...
+    async def start(self, name: str) -> None:
+        """Start it; one that is paused goes on."""
+
+    async def resize(self, name: str, vcpu: int, memory_bytes: int) -> None:
+        """Give a VM other vCPUs and memory, from its next start on."""
+
+    async def grow_disk(self, name: str, path: str, capacity_bytes: int) -> None:
+        """Make a disk of a running VM larger: the volume at a path of its host."""
+
+    async def shut_down(self, name: str) -> None:
+        """Ask its system to shut down; it takes its time."""
+
+    async def cut(self, name: str) -> None:
+        """Cut its power."""
 
     async def media(self, name: str) -> list[str]:
         """What is in its CD-ROM drives, as it is stored and as it runs."""

@@ -44,9 +44,13 @@ class NodeDoor:
         )
         return found
 
-    async def script(self, command: str, data: bytes = b"", limit_s: float = 30) -> Answer:
-        """What a command answers, whatever its status; `data` is its input, and not recorded."""
-        return await self._run(command, limit_s, data)
+    async def script(
+        self, command: str, data: bytes = b"", limit_s: float = 30, *, quiet: bool = False
+    ) -> Answer:
+        """What a command answers, whatever its status; `data` is its input, and not recorded. With
+        `quiet` neither is what it prints, but its size.
+        """
+        return await self._run(command, limit_s, data, quiet=quiet)
 
     async def lines(self, command: str) -> list[str]:
         """The lines that a command on the node prints. Raises RemoteFailed when it fails."""
@@ -70,15 +74,18 @@ class NodeDoor:
 
     async def ping_from(self, address: str) -> bool:
         """Whether the node itself reaches an address: one echo request sent from it by SSH."""
-        answer = await self._run(f"ping -c 1 -W 2 {shell_words.word(address)}", limit_s=10)
+        answer = await self._run(f"ping -c 1 -W 2 {shell_words.word(address)}")
         return answer.status == 0
 
-    async def _run(self, command: str, limit_s: float = 30, data: bytes = b"") -> Answer:
+    async def _run(
+        self, command: str, limit_s: float = 30, data: bytes = b"", *, quiet: bool = False
+    ) -> Answer:
         """A command by SSH, recorded."""
         a = self._access
         target = Target(a.name, a.address, 22, Credential(a.user, a.password))
         answer = await self._reach.ssh.run(target, command, data=data, limit_s=limit_s)
-        told = "\n".join(filter(None, (answer.text, answer.err)))
+        said = f"({len(answer.out)} bytes)" if quiet else answer.text
+        told = "\n".join(filter(None, (said, answer.err)))
         self._record(a.name, command, told, answer.status, answer.seconds)
         return answer
 

@@ -7,6 +7,7 @@ from __future__ import annotations
 import ssl
 import tempfile
 import time
+import zlib
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
@@ -22,6 +23,8 @@ from nimble_stone.core.reply import Reply
 from nimble_stone.reach.policy import DialPolicy
 
 MAX_BODY = 4 << 20
+_WINDOWS = {"gzip": 31, "x-gzip": 31, "deflate": 15}
+"""Coding → zlib's window bits for it."""
 _PEM = "-----BEGIN CERTIFICATE-----"
 
 
@@ -76,7 +79,56 @@ def _show(context: ssl.SSLContext, pair: str) -> None:
         context.load_cert_chain(file.name)
 
 
-async def ask(policy: DialPolicy, place: Place, wanted: Ask, *, limit_s: float = 15.0) -> Reply:
+def session() -> aiohttp.ClientSession:
+    """What requests are sent by: no cookies, each on a connection of its own, as many side by side
+    as are asked for. It belongs to the running event loop; close it.
+    """
+    return aiohttp.ClientSession(
+        connector=aiohttp.TCPConnector(force_close=True, limit=0),
+        cookie_jar=aiohttp.DummyCookieJar(),
+        auto_decompress=False,
+    )
+
+
+def _plain(body: bytes, coding: str, place: Place, what: str) -> bytes:
+    """The body without its coding (RFC 9110 section 8.4), which nobody asked for but some send, at
+    most as large as an answer may be. Raises RemoteFailed.
+    """
+    kind = coding.strip().lower()
+    if kind in ("", "identity"):
+        return body
+    if kind not in _WINDOWS:
+        raise RemoteFailed(
+            f"{what} is answered in the coding “{coding[:40]}”, which is not read here",
+            target=place.address,
+            operation=what,
+        )
+    try:
+        opened = zlib.decompressobj(_WINDOWS[kind])
+        plain = opened.decompress(body, MAX_BODY)
+    except zlib.error as error:
+        raise RemoteFailed(
+            f"{what} is answered in {kind} that cannot be read: {error}",
+            target=place.address,
+            operation=what,
+        ) from error
+    if opened.unconsumed_tail:
+        raise RemoteFailed(
+            f"{what} is answered with more than {MAX_BODY >> 20} MiB, packed",
+            target=place.address,
+            operation=what,
+        )
+    return plain
+
+
+async def ask(
+    by: aiohttp.ClientSession,
+    policy: DialPolicy,
+    place: Place,
+    wanted: Ask,
+    *,
+    limit_s: float = 15.0,
+) -> Reply:
     """The answer, whatever its status. Raises Unreachable, RemoteTimeout, CertificateChanged,
     RemoteFailed (answer too large).
     """
@@ -86,21 +138,21 @@ async def ask(policy: DialPolicy, place: Place, wanted: Ask, *, limit_s: float =
     timeout = aiohttp.ClientTimeout(total=limit_s, sock_connect=policy.connect_seconds)
     began = time.monotonic()
     try:
-        async with (
-            aiohttp.ClientSession(
-                timeout=timeout, cookie_jar=aiohttp.DummyCookieJar(), auto_decompress=False
-            ) as session,
-            session.request(
-                wanted.method,
-                f"{scheme}://{host}:{port}{wanted.path}",
-                headers={"Host": f"{place.address}:{place.port}", **wanted.headers},
-                data=wanted.content or None,
-                auth=aiohttp.BasicAuth(*wanted.login, encoding="utf-8") if wanted.login else None,
-                ssl=_checked(place) if place.trusted else True,
-                server_hostname=(place.name or place.address) if _PEM in place.trusted else None,
-                allow_redirects=False,
-            ) as answer,
-        ):
+        async with by.request(
+            wanted.method,
+            f"{scheme}://{host}:{port}{wanted.path}",
+            headers={
+                "Host": f"{place.address}:{place.port}",
+                "Accept-Encoding": "identity",
+                **wanted.headers,
+            },
+            data=wanted.content or None,
+            auth=aiohttp.BasicAuth(*wanted.login, encoding="utf-8") if wanted.login else None,
+            ssl=_checked(place) if place.trusted else True,
+            server_hostname=(place.name or place.address) if _PEM in place.trusted else None,
+            allow_redirects=False,
+            timeout=timeout,
+        ) as answer:
             body = b""
             async for piece in answer.content.iter_chunked(1 << 16):
                 body += piece
@@ -110,6 +162,7 @@ async def ask(policy: DialPolicy, place: Place, wanted: Ask, *, limit_s: float =
                         target=place.address,
                         operation=what,
                     )
+            body = _plain(body, answer.headers.get("Content-Encoding", ""), place, what)
             cookies = {name: one.value for name, one in answer.cookies.items()}
             headers = {name.lower(): value for name, value in answer.headers.items()}
             return Reply(answer.status, body, headers, cookies, time.monotonic() - began)

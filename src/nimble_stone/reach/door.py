@@ -8,8 +8,11 @@ import asyncio
 import socket
 from contextlib import AbstractAsyncContextManager
 
+import aiohttp
+
+from nimble_stone.core.errors import InputError
 from nimble_stone.core.reply import Reply
-from nimble_stone.reach import calls
+from nimble_stone.reach import calls, lines
 from nimble_stone.reach.calls import Ask, Place
 from nimble_stone.reach.http import Fetched, fetch, locate
 from nimble_stone.reach.https import Certificate, HttpsPeer, certificate, trust
@@ -24,14 +27,29 @@ class Reach:
     def __init__(self, policy: DialPolicy, pins: Pins) -> None:
         self.policy = policy
         self.ssh = Ssh(policy, pins)
+        self._calls: aiohttp.ClientSession | None = None
 
     async def close(self) -> None:
         """Close what is open."""
         await self.ssh.close()
+        if self._calls is not None:
+            await self._calls.close()
 
     async def ask(self, place: Place, wanted: Ask, *, limit_s: float = 15.0) -> Reply:
         """A request to a product's interface; see reach.calls."""
-        return await calls.ask(self.policy, place, wanted, limit_s=limit_s)
+        if self._calls is None or self._calls.closed:
+            self._calls = calls.session()
+        return await calls.ask(self._calls, self.policy, place, wanted, limit_s=limit_s)
+
+    async def ask_line(
+        self, place: Place, line: str, *, until: str = "", limit_s: float = 15.0
+    ) -> Reply:
+        """A line of text by TCP; see reach.lines. Raises InputError for a place that wants TLS."""
+        if place.trusted:
+            raise InputError(f"{place.url} wants TLS; a line is said in the open")
+        return await lines.ask_line(
+            self.policy, place.address, place.port, line, until, limit_s=limit_s
+        )
 
     def fetch(self, url: str, offset: int = 0) -> AbstractAsyncContextManager[Fetched]:
         """A large file from a web server; see reach.http.fetch."""

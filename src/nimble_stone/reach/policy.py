@@ -33,7 +33,7 @@ class DialPolicy(BaseModel):
     nimble_stone: Literal["dial/1"] = Field(default="dial/1", alias="nimble-stone")
     allowed: tuple[IPv4Network, ...] = PRIVATE
     mapped: tuple[Mapping, ...] = ()
-    low_ports: int = Field(default=0, ge=0, le=60000)
+    low_ports: int = Field(default=0, ge=0, le=65_535 - 1023)
     connect_seconds: float = Field(default=8.0, gt=0, le=120)
     fetch_own: bool = Field(
         default=False,

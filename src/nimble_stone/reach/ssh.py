@@ -7,8 +7,11 @@ from __future__ import annotations
 import asyncio
 import hashlib
 import time
-from collections.abc import AsyncIterator, Awaitable, Callable
+from collections.abc import AsyncIterator, Awaitable, Callable, Iterator
+from contextlib import asynccontextmanager, contextmanager
 from dataclasses import dataclass, field
+from functools import partial
+from typing import Any
 
 import asyncssh
 
@@ -27,7 +30,13 @@ OPENINGS = 3
 """Connections on which a command is begun, where the one before was gone already."""
 REFUSED_S, PAUSE_S = 15.0, 0.25
 """How long a server is asked for a session that it refuses, and how often."""
+ALONE = "dropbear"
+"""A server that mixes up sessions which go on side by side on one connection: of version 2022.83, 7
+in 100 ended without a word, having run or not. Each of its connections has one session at a time.
+"""
 CHANNELS = 6
+PIECE = 256 << 10
+"""How much of an answer is handed on at once."""
 GRACE_S = 5.0
 
 
@@ -95,14 +104,52 @@ class _Client(asyncssh.SSHClient):
         return self.pinned is None or self.pinned == self.shown
 
 
+class _Process(asyncssh.SSHClientProcess[bytes]):
+    """A command of ours, which knows whether the other side has run it. A small server may end one
+    that prints nothing before it confirms that it began: for the library that is a refusal.
+    """
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._opened: asyncssh.SSHClientChannel[bytes] | None = None
+
+    def connection_made(self, chan: Any) -> None:
+        """Its session was opened."""
+        assert isinstance(chan, asyncssh.SSHClientChannel)
+        self._opened = chan
+        super().connection_made(chan)
+
+    @property
+    def was_opened(self) -> bool:
+        """Whether it got its session, so that the command was sent."""
+        return self._opened is not None
+
+    @property
+    def told(self) -> int | None:
+        """The status of its end, None where none was told; by a signal 128."""
+        if self._opened is None:
+            return None
+        by_signal = self._opened.get_exit_signal() is not None
+        return 128 if by_signal else self._opened.get_exit_status()
+
+
+@dataclass(frozen=True)
+class _Begun:
+    """A command that runs, or, with a `status`, that has run and printed nothing."""
+
+    process: _Process
+    status: int | None = None
+
+
 class Ssh:
     """Connections by target. Close with `close`."""
 
     def __init__(self, policy: DialPolicy, pins: Pins) -> None:
         self._policy, self._pins = policy, pins
-        self._open: dict[tuple[str, ...], asyncssh.SSHClientConnection] = {}
-        self._locks: dict[tuple[str, ...], asyncio.Lock] = {}
-        self._channels: dict[tuple[str, ...], asyncio.Semaphore] = {}
+        self._open: dict[_Key, asyncssh.SSHClientConnection] = {}
+        self._locks: dict[_Key, asyncio.Lock] = {}
+        self._channels: dict[_Key, asyncio.Semaphore] = {}
+        self._alone: dict[_Key, asyncio.Queue[_Key]] = {}
 
     async def close(self) -> None:
         """Close all connections."""
@@ -136,42 +183,87 @@ class Ssh:
         sent: Callable[[int], None] | None = None,
     ) -> Answer:
         """Run a command while feeding its standard input. `sent` is told the bytes sent so far."""
-        key = _key(target)
         began = time.monotonic()
-        async with self._channels.setdefault(key, asyncio.Semaphore(CHANNELS)):
-            # how long that may take is not the command's affair
-            await self._connection(target)
-            try:
+        async with self._lane(target) as lane:
+            with _told(target, command, limit_s):
                 async with asyncio.timeout(limit_s + GRACE_S):
-                    process = await self._begun(target, command)
-                    return await _converse(process, command, data, began, sent)
-            except TimeoutError as error:
-                raise RemoteTimeout(
-                    f"{target.name} did not finish within {limit_s:g} s: {command[:120]}",
-                    target=target.name,
-                    operation=command,
-                    hint="See whether the host is overloaded; retry.",
-                ) from error
-            except (asyncssh.Error, OSError, ValueError) as error:
-                raise Unreachable(
-                    f"the connection to {target.name} was lost during a command: {_reason(error)}",
-                    target=target.name,
-                    operation=command,
-                    hint="Check that the host is up, then retry.",
-                ) from error
+                    begun = await self._begun(target, lane, command)
+                    if begun.status is not None:
+                        return Answer(begun.status, b"", "", time.monotonic() - began)
+                    return await _converse(begun.process, command, data, began, sent)
 
-    async def _begun(self, target: Target, command: str) -> asyncssh.SSHClientProcess[bytes]:
+    async def fetch(self, target: Target, command: str, *, limit_s: float) -> AsyncIterator[bytes]:
+        """What a command prints, piece by piece, however much it is. Raises what `stream` raises,
+        RemoteFailed with the command's words where it fails.
+        """
+        end = time.monotonic() + limit_s + GRACE_S
+        async with self._lane(target) as lane:
+            with _told(target, command, limit_s):
+                begun = await self._begun(target, lane, command)
+                process, err = begun.process, b""
+                try:
+                    while begun.status is None:
+                        async with asyncio.timeout(max(0.0, end - time.monotonic())):
+                            piece = await process.stdout.read(PIECE)
+                        if not piece:
+                            err = await process.stderr.read(4096)
+                            await process.wait_closed()
+                            break
+                        yield piece
+                finally:
+                    process.close()
+        status = process.exit_status if begun.status is None else begun.status
+        if status != 0:
+            words = err.decode("utf-8", "replace").strip()[:300]
+            raise RemoteFailed(
+                f"{target.name}: {words or f'ended with status {status}'}",
+                target=target.name,
+                operation=command,
+                hint="See the transcript, fix the host, then retry.",
+            )
+
+    @asynccontextmanager
+    async def _lane(self, target: Target) -> AsyncIterator[_Key]:
+        """Which connection a command takes, dialled: how long that may take is not the command's
+        affair. One is shared by several at a time, unless the server cannot do that.
+        """
+        key = _key(target)
+        async with self._channels.setdefault(key, asyncio.Semaphore(CHANNELS)):
+            connection = await self._connection(target, key)
+            if ALONE not in str(connection.get_extra_info("server_version")).lower():
+                yield key
+                return
+            if key not in self._alone:
+                self._alone[key] = asyncio.Queue()
+                for lane in (key, (*key, "second")):
+                    self._alone[key].put_nowait(lane)
+            lane = await self._alone[key].get()
+            try:
+                await self._connection(target, lane)
+                yield lane
+            finally:
+                self._alone[key].put_nowait(lane)
+
+    async def _begun(self, target: Target, lane: _Key, command: str) -> _Begun:
         """The command, begun. Until then nothing has happened on the other side, so it is tried
         again: on a new connection where the far end of a kept one is gone (its machine was made
         again), or a little later where it takes no further session beside those that are open.
-        Raises Unreachable when it takes none for long.
+        One that was sent is never begun again: nobody knows whether it has run. Raises Unreachable
+        when it takes none for long.
         """
         end, dialled = time.monotonic() + REFUSED_S, 0
         while True:
-            connection = await self._connection(target)
+            connection, process = await self._connection(target, lane), _Process()
             try:
-                return await connection.create_process(command, encoding=None)
+                await connection.create_session(partial(_same, process), command, encoding=None)
+                await process.redirect()
+                return _Begun(process)
             except asyncssh.ChannelOpenError as error:
+                if process.told is not None:
+                    # what it printed would have kept its session open
+                    return _Begun(process, process.told)
+                if process.was_opened:
+                    raise
                 if connection.is_closed():
                     dialled += 1
                     if dialled == OPENINGS:
@@ -240,8 +332,7 @@ class Ssh:
         finally:
             await once.close()
 
-    async def _connection(self, target: Target) -> asyncssh.SSHClientConnection:
-        key = _key(target)
+    async def _connection(self, target: Target, key: _Key) -> asyncssh.SSHClientConnection:
         async with self._locks.setdefault(key, asyncio.Lock()):
             known = self._open.get(key)
             if known is not None and not known.is_closed():
@@ -316,6 +407,31 @@ class Ssh:
         return connection
 
 
+@contextmanager
+def _told(target: Target, command: str, limit_s: float) -> Iterator[None]:
+    """What goes wrong during a command, in our words."""
+    try:
+        yield
+    except TimeoutError as error:
+        raise RemoteTimeout(
+            f"{target.name} did not finish within {limit_s:g} s: {command[:120]}",
+            target=target.name,
+            operation=command,
+            hint="See whether the host is overloaded; retry.",
+        ) from error
+    except (asyncssh.Error, OSError, ValueError) as error:
+        raise Unreachable(
+            f"the connection to {target.name} was lost during a command: {_reason(error)}",
+            target=target.name,
+            operation=command,
+            hint="Check that the host is up, then retry.",
+        ) from error
+
+
+def _same(process: _Process) -> _Process:
+    return process
+
+
 async def _converse(
     process: asyncssh.SSHClientProcess[bytes],
     command: str,
@@ -339,10 +455,10 @@ async def _converse(
 
     feeding = asyncio.create_task(feed())
     try:
-        out, err = await asyncio.gather(
-            _capped(process.stdout, command), _capped(process.stderr, command)
+        # what feeds it may fail while it waits for more
+        out, err, _ = await asyncio.gather(
+            _capped(process.stdout, command), _capped(process.stderr, command), feeding
         )
-        await feeding
         await process.wait_closed()
     finally:
         feeding.cancel()
@@ -368,7 +484,10 @@ async def _capped(reader: asyncssh.SSHReader[bytes], command: str) -> bytes:
     return b"".join(pieces)
 
 
-def _key(target: Target) -> tuple[str, ...]:
+_Key = tuple[str, ...]
+
+
+def _key(target: Target) -> _Key:
     secret = hashlib.sha256(
         (target.credential.password + "\0" + target.credential.key).encode()
     ).hexdigest()

@@ -5,6 +5,8 @@ from __future__ import annotations
 from pydantic import BaseModel, Field
 
 from nimble_stone.app.resolved import Resolved
+from nimble_stone.core.deployment import Alter
+from nimble_stone.core.kit.model import Kit
 
 
 class ChangedNode(BaseModel):
@@ -15,6 +17,82 @@ class ChangedNode(BaseModel):
     role: str
     host: str
     run: str = Field(default="", description="The run that made it, where it stands.")
+
+
+class ResizedNode(BaseModel):
+    """A node that gets other vCPUs and memory. Memory in bytes."""
+
+    node: str
+    name: str
+    host: str
+    was_vcpu: int
+    now_vcpu: int
+    was_memory: int
+    now_memory: int
+
+
+class GrownDisk(BaseModel):
+    """A disk that gets larger. Bytes."""
+
+    node: str
+    name: str
+    disk: str
+    was_bytes: int
+    now_bytes: int
+
+
+class UpgradedNode(BaseModel):
+    """A node that gets another version of its package."""
+
+    node: str
+    name: str
+    role: str
+    way: str = Field(
+        description=(
+            "“system”: its system disk is replaced; “again”: it is made again; “”: the kit does not"
+            " say how, so it stays."
+        )
+    )
+    was: str
+    now: str
+
+
+class MovedNode(BaseModel):
+    """A node that goes to another host or datastore."""
+
+    node: str
+    name: str
+    was_host: str
+    now_host: str
+    was_store: str
+    now_store: str
+
+
+class OtherValue(BaseModel):
+    """A setting that gets another value; of a secret, both are ''."""
+
+    column: str
+    label: str
+    was: str
+    now: str
+    secret: bool
+
+
+class AlteredNode(BaseModel):
+    """A node that gets other settings."""
+
+    node: str
+    name: str
+    how: str = Field(description="Entry of the kit's `changing`.")
+    label: str
+    way: str = Field(
+        description=(
+            "“call”: the node is told; “restart”: it starts with a new config ISO; “again”: it is"
+            " made again."
+        )
+    )
+    values: list[OtherValue]
+    interrupts: str
 
 
 class DiffersView(BaseModel):
@@ -28,6 +106,22 @@ class DiffersView(BaseModel):
     now: str
 
 
+class StageView(BaseModel):
+    """A stage of the setup that can be run again."""
+
+    id: str
+    label: str
+    steps: int
+    checks: int
+
+
+class Renewable(BaseModel):
+    """A secret or a certificate that the kit says how to renew on deployed nodes."""
+
+    column: str
+    label: str
+
+
 class ChangesView(BaseModel):
     """What a run would do. `stands`: whether anything of the plan stands."""
 
@@ -35,11 +129,72 @@ class ChangesView(BaseModel):
     nodes: int = Field(default=0, description="How many nodes stand.")
     adds: list[ChangedNode] = []
     removes: list[ChangedNode] = []
+    resizes: list[ResizedNode] = []
+    grows: list[GrownDisk] = []
+    upgrades: list[UpgradedNode] = []
+    moves: list[MovedNode] = []
+    alters: list[AlteredNode] = []
     differs: list[DiffersView] = []
+    renewable: list[Renewable] = []
     forecast_s: float = 0.0
+    stages: list[StageView] = []
     differing: list[str] = Field(
         default=[], description="Nodes that were found otherwise than they were built."
     )
+
+
+def _resized(found: Resolved, ident: str) -> ResizedNode:
+    assert found.changes is not None
+    was, now = found.changes.standing[ident].node, found.sheet.by_id[ident]
+    return ResizedNode(
+        node=ident,
+        name=was.name,
+        host=was.value("host"),
+        was_vcpu=was.vcpu,
+        now_vcpu=now.vcpu,
+        was_memory=was.memory_bytes,
+        now_memory=now.memory_bytes,
+    )
+
+
+def _is_told(kit: Kit, column: str) -> bool:
+    return any(column in one.values for one in kit.changing)
+
+
+def _altered(found: Resolved, one: Alter) -> AlteredNode:
+    assert found.changes is not None
+    was, now = found.changes.standing[one.node].node, found.sheet.by_id[one.node]
+    columns = [column for column in found.sheet.columns if column.id in one.columns]
+    return AlteredNode(
+        node=one.node,
+        name=one.name,
+        how=one.how,
+        label=one.label,
+        way=one.way,
+        values=[
+            OtherValue(
+                column=column.id,
+                label=column.label,
+                was="" if column.kind == "secret" else was.value(column.id),
+                now="" if column.kind == "secret" else now.value(column.id),
+                secret=column.kind == "secret",
+            )
+            for column in columns
+        ],
+        interrupts=one.interrupts,
+    )
+
+
+def _stages(kit: Kit) -> list[StageView]:
+    return [
+        StageView(
+            id=one.id,
+            label=one.label,
+            steps=sum(step.stage == one.id for step in kit.forming),
+            checks=sum(check.stage == one.id for check in kit.acceptance),
+        )
+        for one in kit.stages
+    ]
 
 
 def changes_view(found: Resolved) -> ChangesView:
@@ -72,6 +227,17 @@ def changes_view(found: Resolved) -> ChangesView:
         nodes=len(changes.standing),
         adds=adds,
         removes=removes,
+        resizes=[_resized(found, ident) for ident in changes.resizes],
+        grows=[GrownDisk(**vars(one)) for one in changes.grows],
+        upgrades=[UpgradedNode(**vars(one)) for one in changes.upgrades],
+        moves=[MovedNode(**vars(one)) for one in changes.moves],
+        alters=[_altered(found, one) for one in changes.alters],
         differs=[DiffersView(**vars(one)) for one in changes.differs],
+        renewable=[
+            Renewable(column=column.id, label=column.label)
+            for column in found.sheet.columns
+            if column.kind in ("secret", "certificate") and _is_told(found.sheet.kit, column.id)
+        ],
         forecast_s=found.forecast.end_s if changes.any else 0.0,
+        stages=_stages(found.sheet.kit),
     )

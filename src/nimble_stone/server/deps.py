@@ -40,7 +40,7 @@ def _scanner(request: Request) -> Scanner:
 
 
 async def _kits(request: Request) -> dict[str, Kit]:
-    """The kits as they are now; a new file is seen within a second."""
+    """The kits as they are now; a new file is seen at once."""
     room: KitFolder = request.app.state.kits
     return (room.last if room.is_fresh else await aside(room.look)).kits
 

@@ -243,6 +243,11 @@ class LiveRuns:
         live.rows.update(fresh)
         waits = {key for key in {*queued, *live.queued} if queued.get(key) != live.queued.get(key)}
         live.queued = queued
+        if any(entry.kind == "kit-taken" for entry in entries):
+            live.frozen = await thawed(app.store, await app.store.read(runs.get_run, live.row.id))
+            # steps may be called otherwise: whoever watches reads the run again
+            live.changes.clear()
+            live.number += 1
         if new.learned:
             live.frozen.sheet = document.with_values(live.frozen.sheet, new.learned)
         if new.proofs:
@@ -309,7 +314,7 @@ def _head(live: Live) -> RunHead:
         left_s=left,
         queued=list(live.queued.values()),
         reason=row.reason,
-        others=tuple(change.built) if (change := live.frozen.change) else (),
+        others=change.stood if (change := live.frozen.change) else (),
     )
     words = run_words.words_of(facts)
     return RunHead(
@@ -363,7 +368,12 @@ def _change(live: Live) -> RunChangeView | None:
     change = live.frozen.change
     if change is None:
         return None
-    return RunChangeView(adds=list(change.adds), removes=list(change.left))
+    return RunChangeView(
+        adds=list(change.adds),
+        removes=list(change.left),
+        resizes=list(change.resizes),
+        upgrades=list(change.upgrades),
+    )
 
 
 def _as_json(view: RunView) -> bytes:

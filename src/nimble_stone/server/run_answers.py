@@ -4,7 +4,8 @@ core/run_words.py.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from typing import Any
 
 from nimble_stone.app.application import Application
 from nimble_stone.core import narrative, run_words
@@ -114,7 +115,7 @@ async def _line(app: Application, row: RunRow, steps: Sequence[runs.SeenRow]) ->
         checks,
         queued=list(app.limiter.why(row.id).values()),
         reason=row.reason,
-        others=tuple(row.doc.get("change", {}).get("built", ())),
+        others=_stood(row.doc.get("change", {})),
     )
     return RunLine(
         id=row.id,
@@ -127,3 +128,9 @@ async def _line(app: Application, row: RunRow, steps: Sequence[runs.SeenRow]) ->
         deployed=facts.deployed,
         words=words_view(run_words.words_of(facts)),
     )
+
+
+def _stood(change: Mapping[str, Any]) -> tuple[str, ...]:
+    """Nodes of a change, as it is kept, that were deployed before; see Change.stood."""
+    again = [ident for ident in change.get("adds", ()) if ident in change.get("left", {})]
+    return (*change.get("built", {}), *again)

@@ -412,6 +412,8 @@ class RunChangeView(BaseModel):
 
     adds: list[str]
     removes: list[str]
+    resizes: list[str] = []
+    upgrades: list[str] = []
 
 
 class RunView(RunHead):

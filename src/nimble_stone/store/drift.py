@@ -57,8 +57,54 @@ def _drift(row: sqlite3.Row) -> Drift:
     )
 
 
+@dataclass(frozen=True)
+class DriftEvent:
+    """What became of a difference at an instant: found, changed, gone, accepted, reopened."""
+
+    at: float
+    kind: str
+    node: str
+    label: str
+    was: str
+    now: str
+    reason: str = ""
+
+
+MOST_EVENTS = 5000
+"""Of a plan; the oldest go."""
+
+
+def note(db: Db, plan: str, events: Iterable[DriftEvent]) -> None:
+    """Keep what became of differences."""
+    db.executemany(
+        "INSERT INTO drift_event (plan, at, kind, node, label, was, now, reason)"
+        " VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+        [
+            (plan, one.at, one.kind, one.node, one.label, one.was, one.now, one.reason)
+            for one in events
+        ],
+    )
+    db.execute(
+        "DELETE FROM drift_event WHERE plan = :plan AND id <= (SELECT id FROM drift_event WHERE"
+        " plan = :plan ORDER BY id DESC LIMIT 1 OFFSET :most)",
+        {"plan": plan, "most": MOST_EVENTS},
+    )
+
+
+def events(db: Db, plan: str, limit: int) -> list[DriftEvent]:
+    """The newest first."""
+    rows = db.execute(
+        "SELECT at, kind, node, label, was, now, reason FROM drift_event WHERE plan = ?"
+        " ORDER BY id DESC LIMIT ?",
+        (plan, limit),
+    )
+    return [DriftEvent(*row) for row in rows]
+
+
 def put(db: Db, plan: str, found: Iterable[Drift], reading: Reading) -> None:
     """Keep what a reading found in place of what the one before did."""
+    found = list(found)
+    note(db, plan, became(of_plan(db, plan), found, reading.at))
     db.execute("DELETE FROM drift WHERE plan = ?", (plan,))
     db.executemany(
         "INSERT INTO drift VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
@@ -91,6 +137,24 @@ def put_reading(db: Db, reading: Reading) -> None:
     )
 
 
+def became(before: Iterable[Drift], now: Iterable[Drift], at: float) -> list[DriftEvent]:
+    """What a reading says of differences that the one before did not."""
+    old = {(one.node, one.check): one for one in before}
+    new = {(one.node, one.check): one for one in now}
+    found = []
+    for key, one in new.items():
+        was = old.get(key)
+        if was is None or was.now != one.now:
+            kind = "found" if was is None else "changed"
+            found.append(DriftEvent(at, kind, one.node, one.label, one.was, one.now))
+    found += [
+        DriftEvent(at, "gone", one.node, one.label, one.was, one.now)
+        for key, one in old.items()
+        if key not in new
+    ]
+    return found
+
+
 def readings(db: Db) -> dict[str, Reading]:
     """Plan → its last reading."""
     rows = db.execute("SELECT plan, at, checks, unasked, trouble FROM drift_reading")
@@ -103,8 +167,14 @@ def forget(db: Db, plan: str) -> None:
     db.execute("DELETE FROM drift_reading WHERE plan = ?", (plan,))
 
 
-def accept(db: Db, plan: str, node: str, what: str, reason: str, until: float) -> None:
+def accept(db: Db, plan: str, node: str, what: str, reason: str, until: float, at: float) -> None:
     """Accept one difference until a day; 0: no longer. Raises NotFound."""
+    row = db.execute(
+        "SELECT * FROM drift WHERE plan = ? AND node = ? AND what = ?", (plan, node, what)
+    ).fetchone()
+    if row is not None:
+        one, kind = _drift(row), "accepted" if until else "reopened"
+        note(db, plan, [DriftEvent(at, kind, node, one.label, one.was, one.now, reason)])
     changed = db.execute(
         "UPDATE drift SET reason = ?, until = ? WHERE plan = ? AND node = ? AND what = ?",
         (reason, until, plan, node, what),

@@ -429,6 +429,15 @@ def put_plan(db: Db, ident: str, text: str, at: float, *, based_on: int | None) 
     return PlanRow(ident, version + 1, text, at)
 
 
+def plan_changes(db: Db, ident: str, limit: int) -> list[tuple[int, float]]:
+    """(version, instant) of a plan's changes, the newest first."""
+    rows = db.execute(
+        "SELECT version, at FROM plan_version WHERE plan = ? ORDER BY version DESC LIMIT ?",
+        (ident, limit),
+    )
+    return [(row["version"], row["at"]) for row in rows]
+
+
 def plan_version(db: Db, ident: str, version: int) -> str:
     """The text of an older version. Raises NotFound."""
     row = db.execute(
@@ -484,8 +493,11 @@ def get_meta(db: Db, key: str) -> str | None:
 
 
 def drop_meta(db: Db, key: str) -> None:
-    """Forget a single setting."""
-    db.execute("DELETE FROM meta WHERE key = ?", (key,))
+    """Forget a single setting; with a slash at the end all below it."""
+    db.execute(
+        "DELETE FROM meta WHERE key = ?1 OR (?1 LIKE '%/' AND substr(key, 1, length(?1)) = ?1)",
+        (key,),
+    )
 
 
 def put_meta(db: Db, key: str, value: str) -> None:

@@ -5,6 +5,7 @@ written together or not at all.
 from __future__ import annotations
 
 import json
+import math
 import sqlite3
 from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass, replace
@@ -23,7 +24,7 @@ from nimble_stone.core.runs.states import (
 
 Db = sqlite3.Connection
 MAX_ANSWER = 20_000
-UNDO_KINDS = ("undoing", "undone", "undo-failed")
+UNDO_KINDS = ("undoing", "undone", "undo-failed", "undo-left")
 """Journal entries about undoing a step."""
 
 
@@ -175,7 +176,8 @@ def move_step(
             {
                 "state": state,
                 "message": message,
-                "failed": int(kind == "undo-failed"),
+                # what is left as it is was not undone, whatever its state
+                "failed": int(kind in ("undo-failed", "undo-left")),
                 "ended": int(ended),
                 "at": at,
                 "run": run,
@@ -290,36 +292,56 @@ def standing(db: Db) -> list[StandingRow]:
 
 @dataclass(frozen=True)
 class StateRow:
-    """A rollout of a plan and its state."""
+    """A rollout of a plan, its state, and when it ended and was rolled back."""
 
     id: str
     state: RunState
+    ended_at: float | None = None
+    undone_at: float | None = None
 
 
 def of_plan(db: Db, plan: str) -> list[StateRow]:
     """All rollouts of a plan, the oldest first."""
     rows = db.execute(
-        "SELECT id, state FROM run WHERE plan = ? AND kind = 'rollout' ORDER BY started_at, id",
+        "SELECT id, state, ended_at, undone_at FROM run WHERE plan = ? AND kind = 'rollout'"
+        " ORDER BY started_at, id",
         (plan,),
     )
-    return [StateRow(row["id"], RunState(row["state"])) for row in rows]
+    return [
+        StateRow(row["id"], RunState(row["state"]), row["ended_at"], row["undone_at"])
+        for row in rows
+    ]
 
 
 RETIRE = "retire/"
 """How the keys of steps begin that take a node away."""
 
 
-def retired(db: Db, plan: str) -> dict[str, frozenset[str]]:
-    """Run → the nodes that it has taken away for good."""
+def retired(db: Db, plan: str, until: float = math.inf) -> dict[str, frozenset[str]]:
+    """Run → the nodes that it had taken away for good at an instant."""
     found: dict[str, set[str]] = {}
     rows = db.execute(
         "SELECT s.run, s.key FROM run_step s JOIN run r ON r.id = s.run WHERE r.plan = ?"
-        " AND s.state = 'done' AND s.key LIKE 'retire/%'",
-        (plan,),
+        " AND s.state = 'done' AND s.key LIKE 'retire/%' AND s.ended_at <= ?",
+        (plan, until),
     )
     for row in rows:
         found.setdefault(row["run"], set()).add(row["key"].removeprefix(RETIRE))
     return {run: frozenset(nodes) for run, nodes in found.items()}
+
+
+def defined_vms(db: Db, plan: str) -> dict[str, dict[str, str]]:
+    """Run → node → the UUID of the VM that it defined, as the journal says."""
+    found: dict[str, dict[str, str]] = {}
+    rows = db.execute(
+        "SELECT e.run, e.step, json_extract(e.payload, '$.found.uuid') AS uuid FROM run_event e"
+        " JOIN run r ON r.id = e.run WHERE r.plan = ? AND e.kind = 'done' AND (e.step LIKE"
+        " 'define/%' OR e.step LIKE 'swap/%') ORDER BY e.id",
+        (plan,),
+    )
+    for row in rows:
+        found.setdefault(row["run"], {})[row["step"].partition("/")[2]] = row["uuid"] or ""
+    return found
 
 
 def get_run(db: Db, ident: str) -> RunRow:
@@ -500,6 +522,18 @@ def last_events(db: Db, run: str, count: int) -> list[EventRow]:
     ]
 
 
+def correct(db: Db, run: str, at: float, doc: dict[str, Any], told: dict[str, Any]) -> EventRow:
+    """Replace the run's document, and journal what that brings."""
+    db.execute("UPDATE run SET doc = ? WHERE id = ?", (json.dumps(doc), run))
+    return EventRow(journal(db, run, at, "", "kit-taken", told), at, "", "kit-taken", told)
+
+
+def released(db: Db, run: str) -> set[str]:
+    """Ends of stages after which a person let a run continue."""
+    rows = db.execute("SELECT step FROM run_event WHERE run = ? AND kind = 'released'", (run,))
+    return {row["step"] for row in rows}
+
+
 def events_before(db: Db, run: str, before: int = 0, limit: int = 400) -> list[EventRow]:
     """Journal entries before an id (0: the newest), in order."""
     rows = db.execute(
@@ -624,6 +658,82 @@ def add_proofs(db: Db, run: str, at: float, doc: list[dict[str, Any]]) -> int:
     ).fetchone()
     db.execute("INSERT INTO proof VALUES (?, ?, ?, ?)", (run, row["next"], at, json.dumps(doc)))
     return int(row["next"])
+
+
+@dataclass(frozen=True)
+class DeedRow:
+    """A rollout in short: when it was, and what it was to do. `nodes`: how many the deployment has
+    with it; node ids of those that it adds, takes away, gives another size, and another system
+    disk; None: the first run of a deployment.
+    """
+
+    id: str
+    state: RunState
+    started_at: float
+    ended_at: float | None
+    undone_at: float | None
+    nodes: int
+    change: Mapping[str, Collection[str]] | None
+
+
+CHANGED = ("adds", "gone", "resizes", "upgrades")
+
+
+def deeds(db: Db, plan: str) -> list[DeedRow]:
+    """All rollouts of a plan, without reading their documents in full."""
+    rows = db.execute(
+        "SELECT id, state, started_at, ended_at, undone_at, json_array_length(doc, '$.nodes') AS"
+        " nodes, json_extract(doc, '$.change.adds') AS adds, json_extract(doc, '$.change.left') AS"
+        " gone, json_extract(doc, '$.change.resizes') AS resizes, json_extract(doc,"
+        " '$.change.upgrades') AS upgrades FROM run WHERE plan = ? AND kind = 'rollout'",
+        (plan,),
+    )
+    return [
+        DeedRow(
+            row["id"],
+            RunState(row["state"]),
+            row["started_at"],
+            row["ended_at"],
+            row["undone_at"],
+            row["nodes"] or 0,
+            None
+            if row["adds"] is None
+            else {what: json.loads(row[what] or "[]") for what in CHANGED},
+        )
+        for row in rows
+    ]
+
+
+@dataclass(frozen=True)
+class RoundRow:
+    """A round of acceptance checks in short."""
+
+    run: str
+    at: float
+    passed: int
+    failed: int
+    unasked: int
+
+
+def rounds(db: Db, plan: str, limit: int) -> list[RoundRow]:
+    """Rounds of all runs of a plan, the newest first."""
+    rows = db.execute(
+        "SELECT p.run, p.at, sum(json_extract(v.value, '$.passed')) AS passed, sum(NOT"
+        " json_extract(v.value, '$.passed') AND coalesce(json_extract(v.value, '$.checked'), 1))"
+        " AS failed, sum(coalesce(json_extract(v.value, '$.checked'), 1) = 0) AS unasked FROM"
+        " proof p JOIN run r ON r.id = p.run, json_each(p.doc) v WHERE r.plan = ? GROUP BY p.run,"
+        " p.round ORDER BY p.at DESC LIMIT ?",
+        (plan, limit),
+    )
+    return [RoundRow(*row) for row in rows]
+
+
+def last_two_proofs(db: Db, run: str) -> list[tuple[float, list[dict[str, Any]]]]:
+    """The newest rounds, (instant, verdicts) each, the newest first; at most 2."""
+    rows = db.execute(
+        "SELECT at, doc FROM proof WHERE run = ? ORDER BY round DESC LIMIT 2", (run,)
+    ).fetchall()
+    return [(row["at"], json.loads(row["doc"])) for row in rows]
 
 
 def last_proofs(db: Db, run: str) -> tuple[float, list[dict[str, Any]]] | None:

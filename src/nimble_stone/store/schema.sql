@@ -116,3 +116,9 @@ CREATE TABLE drift (plan TEXT NOT NULL REFERENCES plan(id) ON DELETE CASCADE, no
   now TEXT NOT NULL, since REAL NOT NULL, seen REAL NOT NULL, reason TEXT NOT NULL, until REAL NOT NULL, PRIMARY KEY (plan, node, what)) STRICT;
 CREATE TABLE drift_reading (plan TEXT PRIMARY KEY REFERENCES plan(id) ON DELETE CASCADE, at REAL NOT NULL, checks INTEGER NOT NULL, unasked INTEGER NOT NULL,
   trouble TEXT NOT NULL) STRICT;
+
+-- What was found otherwise than it was built, and what became of it: the drift table has only what is so now.
+CREATE TABLE drift_event (id INTEGER PRIMARY KEY, plan TEXT NOT NULL REFERENCES plan(id) ON DELETE CASCADE, at REAL NOT NULL,
+  kind TEXT NOT NULL CHECK (kind IN ('found','changed','gone','accepted','reopened')), node TEXT NOT NULL, label TEXT NOT NULL,
+  was TEXT NOT NULL, now TEXT NOT NULL, reason TEXT NOT NULL) STRICT;
+CREATE INDEX drift_event_of_plan ON drift_event(plan, at);

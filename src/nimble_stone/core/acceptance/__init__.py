@@ -17,7 +17,7 @@ from nimble_stone.core.acceptance.model import (
     Subject,
     Verdict,
 )
-from nimble_stone.core.plan.sheet import Sheet
+from nimble_stone.core.plan.sheet import Sheet, holding
 
 __all__ = [
     "KINDS",
@@ -74,6 +74,9 @@ def _of_cluster(sheet: Sheet) -> Iterator[Expected]:
 
 def _expected(subject: Subject) -> Iterator[Expected]:
     proof, kind = subject.proof, KINDS[subject.proof.kind]
+    about = asked.subject_node(subject)
+    if about is not None and not holding(subject.sheet, [about], proof.when):
+        return
     wanted = kind.expect(subject)
     if wanted is None:
         return

@@ -74,6 +74,31 @@ def majority(s: Situation) -> Iterator[Finding]:
         if not role.quorum:
             continue
         yield from _enough(s, s.changes, role.id, role.label)
+        yield from _restarts(s.changes, role.id, role.label)
+
+
+def _restarts(changes: Changes, role: str, label: str) -> Iterator[Finding]:
+    """A restart is short, so it is told, and done."""
+    moved = (one.node for one in changes.moves)
+    settings = (one.node for one in changes.alters if one.way == "restart")
+    restarted = (*changes.resizes, *changes.in_place, *moved, *settings)
+    resized = [one for one in restarted if changes.standing[one].node.role == role]
+    stands = sum(one.node.role == role for one in changes.standing.values())
+    if not resized or stands - 1 > stands // 2:
+        return
+    name = changes.standing[resized[0]].node.name
+    yield Finding(
+        severity="caution",
+        code="majority-restarts",
+        node=resized[0],
+        column="size",
+        message=(
+            f"While {name} restarts, {stands - 1} of"
+            f" {count_text(stands, 'node')} of role {label} are there; more than half must be."
+        ),
+        consequence="The cluster stops deciding until the node is back.",
+        remedy=Remedy(label="Do it in a quiet hour, or add nodes of the role first"),
+    )
 
 
 def _enough(s: Situation, changes: Changes, role: str, label: str) -> Iterator[Finding]:
@@ -93,3 +118,54 @@ def _enough(s: Situation, changes: Changes, role: str, label: str) -> Iterator[F
         consequence="The cluster stops deciding until the node is back.",
         remedy=Remedy(label="Add nodes of the role first"),
     )
+
+
+def copies(s: Situation) -> Iterator[Finding]:
+    """While a node that keeps copies is made again, what it held has fewer of them."""
+    if s.changes is None:
+        return
+    for role in s.sheet.kit.roles:
+        again = [one for one in s.changes.remade if s.changes.standing[one].node.role == role.id]
+        if role.copies < 2 or not again:
+            continue
+        first = s.changes.standing[again[0]].node.name
+        each = f"each of {count_text(len(again), 'node')}" if len(again) > 1 else first
+        yield Finding(
+            severity="caution",
+            code="copies-fewer",
+            node=again[0],
+            message=(
+                f"While {each} is made again, data that it held has {role.copies - 1} of"
+                f" {role.copies} copies."
+            ),
+            consequence=(
+                "If another node fails in that time, data is lost."
+                if role.copies == 2
+                else "If another node fails in that time, data has one copy less."
+            ),
+            remedy=Remedy(label="Check that all copies are complete first"),
+        )
+
+
+def upgrades(s: Situation) -> Iterator[Finding]:
+    """Another version of a package that the kit does not say how to bring to nodes that stand."""
+    if s.changes is None:
+        return
+    told: set[str] = set()
+    for one in s.changes.upgrades:
+        if one.way or one.role in told:
+            continue
+        told.add(one.role)
+        many = [other for other in s.changes.upgrades if other.role == one.role]
+        more = f" and {count_text(len(many) - 1, 'more node')}" if len(many) > 1 else ""
+        yield Finding(
+            severity="caution",
+            code="upgrading-unknown",
+            node=one.node,
+            message=(
+                f"{one.name}{more} was built from {one.was}; the plan takes {one.now}. The kit does"
+                " not say how nodes of this role get another version."
+            ),
+            consequence="A run leaves them as they were built.",
+            remedy=Remedy(label="Add `upgrading` to the kit, or make the nodes again"),
+        )

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from nimble_stone.core.checks.situation import Situation
 from nimble_stone.core.checks.values import withheld
 from nimble_stone.core.findings import Edit, Finding, Remedy
-from nimble_stone.core.plan.cells import MADE_HERE
+from nimble_stone.core.plan.cells import MADE_HERE, is_made_here
 from nimble_stone.core.ssh_keys import ssh_key_fault
 
 
@@ -40,7 +40,7 @@ def certificates(s: Situation) -> Iterator[Finding]:
         told: set[tuple[str, str]] = set()
         for node in s.sheet.nodes:
             value = node.value(column)
-            if not value or value == MADE_HERE:
+            if not value or is_made_here(value):
                 continue
             back = Remedy(
                 label="Let one be made here", edit=Edit(path=("values", column), value=MADE_HERE)

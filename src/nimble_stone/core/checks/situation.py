@@ -40,6 +40,16 @@ def plans_text(claims: Sequence[Claim]) -> str:
 
 
 @dataclass(frozen=True)
+class SystemTrouble:
+    """Why a system outside the plan cannot be used. `shown`: the fingerprint of the certificate
+    that it presents, where none was confirmed; '' otherwise.
+    """
+
+    why: str
+    shown: str = ""
+
+
+@dataclass(frozen=True)
 class Situation:
     """The plan resolved, the estate with facts, and what was found out about the live hosts.
 
@@ -84,6 +94,8 @@ class Situation:
     """Name server that was asked and takes no records of this plan → why."""
     names_taken: Mapping[str, str] = field(default_factory=dict)
     """Node → what the name server says its name or address is already, if it is not ours."""
+    systems: Mapping[str, SystemTrouble] = field(default_factory=dict)
+    """System outside the plan, by its id, that was asked and cannot be used as it is."""
     no_network_boot: str = ""
     """Why this server boots no machine from the network, '' when it does or is not asked."""
     withheld: Mapping[str, str] = field(default_factory=dict)

@@ -220,6 +220,9 @@ def _lying(s: Situation) -> dict[str, _Lying]:
             lying.nodes[node.id] = node
             lying.thin += thin
             lying.full += full
+    for lying, thin, full in _replaced(s, found):
+        lying.thin += thin
+        lying.full += full
     for lying in found.values():
         name = lying.store.name
         lying.thin += sum(
@@ -229,6 +232,18 @@ def _lying(s: Situation) -> dict[str, _Lying]:
             )
         )
     return found
+
+
+def _replaced(s: Situation, found: dict[str, _Lying]) -> Iterator[tuple[_Lying, int, int]]:
+    """What nodes need twice: their former system disk stays beside the new one."""
+    for ident in s.changes.in_place if s.changes else ():
+        node = s.sheet.by_id[ident]
+        known = place_in(s, node.value("host"), node.value("datastore"))
+        if known is not None and known[0] in found:
+            further = sum(disk.capacity_bytes for disk in node.extra)
+            whole = node.value("provisioning") == "full"
+            full = max(0, node.full_bytes - further)
+            yield found[known[0]], full if whole else node.thin_bytes, full
 
 
 def _claimed(s: Situation) -> dict[str, list[tuple[Claim, int, int]]]:

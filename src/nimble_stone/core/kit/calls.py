@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Iterator
 from typing import Annotated, Literal
 
@@ -17,14 +18,20 @@ Reading = Annotated[
         max_length=310,
         description=(
             "What is read from an answer: a member of the JSON object, `$…` (JSONPath, RFC 9535),"
-            " `count:$…` (how many), `header:NAME`, `cookie:NAME`, `xpath:…`, `pattern:…` (with at"
-            " most one group), `text:`, `ms:` (the milliseconds it took)."
+            " `count:$…` or `count:pattern:…` (how many), `header:NAME`, `cookie:NAME`, `xpath:…`,"
+            " `pattern:…` (with at most one group), `text:`, `ms:` (the milliseconds it took). A"
+            " template in it stands for its value, whatever that holds."
         ),
     ),
 ]
 Method = Literal["GET", "POST", "PUT", "PATCH", "DELETE", "HEAD"]
 Name = Annotated[str, Field(pattern=r"^[a-z][a-z0-9_]{0,39}$")]
 Login = Literal["none", "basic", "bearer", "session"]
+
+
+def kept_file(name: str) -> str:
+    """Under which a file that was fetched is kept."""
+    return f"file.{name}"
 
 
 class FilePart(Fixed):
@@ -55,7 +62,12 @@ class PutFile(Fixed):
         description="Where; a template. Its folder is there already.",
     )
     text: str = Field(
-        max_length=65_536, description="Its content; a template such as `{certificate.web}`."
+        default="",
+        max_length=65_536,
+        description="Its content; a template such as `{certificate.web}`.",
+    )
+    fetched: Name | Literal[""] = Field(
+        default="", description="Instead: a file that an earlier call fetched, byte for byte."
     )
     mode: str = Field(
         default="0600", pattern=r"^0?[0-7]{3}$", description="Its rights, as for chmod."
@@ -83,6 +95,14 @@ class Call(Fixed):
     put: tuple[PutFile, ...] = Field(
         default=(), max_length=20, description="By SSH: files that are put there before."
     )
+    fetch: dict[Name, str] = Field(
+        default={},
+        max_length=8,
+        description=(
+            "By SSH: name → path (a template) of a file there that is read after the command, at"
+            " most 64 KiB, such as a key that all nodes share. `put` writes it by `fetched`."
+        ),
+    )
     sudo: bool = Field(
         default=False,
         description=(
@@ -94,6 +114,20 @@ class Call(Fixed):
         description=(
             "By SSH: “answer”: what the command prints is the answer itself, such as JSON."
         ),
+    )
+    line: str = Field(
+        default="",
+        max_length=2000,
+        pattern=r"^[^\x00\r\n]*$",
+        description=(
+            "Instead of a request: a line of text that is sent to the port by TCP. The answer is"
+            " what comes until the other side ends the connection, or says `until`."
+        ),
+    )
+    until: str = Field(
+        default="",
+        max_length=100,
+        description="For `line`: the line that ends the answer, where the connection stays open.",
     )
     body: JsonValue = Field(
         default={},
@@ -151,9 +185,21 @@ class Call(Fixed):
         wrong = "" if is_frozen(info) else shell_words.fault_of(self.ssh)
         if wrong:
             raise ValueError(f"in the command “{self.ssh[:200]}” {wrong}")
-        if not self.ssh and (self.put or self.sudo or self.prints != "words"):
-            raise ValueError("put, sudo and prints are for calls by SSH")
+        if not self.ssh and (self.put or self.fetch or self.sudo or self.prints != "words"):
+            raise ValueError("put, fetch, sudo and prints are for calls by SSH")
+        if sum(map(bool, (self.path, self.ssh, self.line))) > 1 and not is_frozen(info):
+            raise ValueError("a call has one of path, ssh and line")
         return self
+
+    @property
+    def only_reads(self) -> bool:
+        """Whether it changes nothing (RFC 9110 section 9.2.1)."""
+        return bool(self.path) and self.method in ("GET", "HEAD")
+
+    @property
+    def is_said(self) -> bool:
+        """Whether it says what is asked."""
+        return bool(self.path or self.ssh or self.line)
 
     def words(self, place: str = "") -> str:
         """What is asked, as the kit writes it: what is filled in may be a secret. `place`: what
@@ -162,17 +208,36 @@ class Call(Fixed):
         if self.ssh:
             put = "".join(f"put {file.path}; " for file in self.put)
             return f"SSH: {put}{self.ssh.strip()}"[:400]
+        if self.line:
+            return f"{place} {self.line}".strip()[:400]
         query = "&".join(f"{name}={text}" for name, text in self.query.items())
         body = f" {json.dumps(self.body, ensure_ascii=False)}" if self.body else ""
         return f"{self.method} {place}{self.path}{'?' if query else ''}{query}{body}"[:400]
 
+    @property
+    def keeps(self) -> tuple[str, ...]:
+        """Names of what is kept of it: values, and files that were fetched."""
+        return (*self.keep, *map(kept_file, self.fetch))
+
+    @property
+    def uses(self) -> set[str]:
+        """Names of what earlier calls kept, and it needs."""
+        texts = " ".join((*self.templates(), *self.readings()))
+        files = {kept_file(file.fetched) for file in self.put if file.fetched}
+        return files | set(re.findall(r"\{kept\.([a-z][a-z0-9_]*)\}", texts))
+
+    def readings(self) -> Iterator[str]:
+        """Everything that is read from its answer."""
+        yield from (*self.keep.values(), *self.confirm)
+
     def templates(self) -> Iterator[str]:
-        """Every text of it that is filled in."""
-        yield from (self.path, self.ssh, self.text)
+        """Every text of it that is filled in, but what is read from the answer."""
+        yield from (self.path, self.ssh, self.text, self.line)
         yield from (*self.query.values(), *self.headers.values(), *self.form.values())
         yield from (part.text for part in self.parts)
         for file in self.put:
             yield from (file.path, file.text)
+        yield from self.fetch.values()
         yield from json_template.texts(self.body)
         yield from self.confirm.values()
 
@@ -211,7 +276,30 @@ class FirstPassword(Fixed):
     wait: float = Field(default=60.0, gt=0, description="Seconds until the new one is taken.")
 
 
-class Access(Fixed):
+class LogsIn(Fixed):
+    """Who asks, and how."""
+
+    login: Login
+    bearer: str = Field(
+        default="",
+        max_length=200,
+        description=(
+            "For “bearer”: the token (RFC 6750); a template such as `{api_token}` or"
+            " `{kept.token}`."
+        ),
+    )
+    session: Session | None = None
+
+    @model_validator(mode="after")
+    def _says_how(self) -> LogsIn:
+        if self.login == "session" and self.session is None:
+            raise ValueError("login is “session”; say in `session` how it is opened")
+        if self.login == "bearer" and not self.bearer:
+            raise ValueError("login is “bearer”; say in `bearer` which token")
+        return self
+
+
+class Access(LogsIn):
     """How nodes are spoken to."""
 
     scheme: Literal["http", "https"] = "http"
@@ -225,14 +313,6 @@ class Access(Fixed):
         ),
     )
     login: Login = "basic"
-    bearer: str = Field(
-        default="",
-        max_length=200,
-        description=(
-            "For “bearer”: the token (RFC 6750); a template such as `{api_token}` or"
-            " `{kept.token}`."
-        ),
-    )
     certificate: str = Field(
         default="",
         max_length=40,
@@ -241,15 +321,10 @@ class Access(Fixed):
             " login. HTTPS with trust “authority” only."
         ),
     )
-    session: Session | None = None
     first_password: FirstPassword | None = None
 
     @model_validator(mode="after")
-    def _session_is_said(self) -> Access:
-        if self.login == "session" and self.session is None:
-            raise ValueError("access: login is “session”; say in `session` how it is opened")
-        if self.login == "bearer" and not self.bearer:
-            raise ValueError("access: login is “bearer”; say in `bearer` which token")
+    def _fits_its_scheme(self) -> Access:
         if self.certificate and (self.scheme != "https" or self.trust != "authority"):
             raise ValueError("access: a certificate is shown by HTTPS with trust “authority” only")
         if self.first_password is not None and self.login != "session":

@@ -8,6 +8,8 @@ from pydantic import Field, model_validator
 
 from nimble_stone.core import reply
 from nimble_stone.core.kit.calls import Call, Reading
+from nimble_stone.core.kit.formula import Formula
+from nimble_stone.core.kit.systems import ITSELF
 from nimble_stone.core.models import Fixed, Ident
 
 ONCE = "once"
@@ -83,7 +85,23 @@ class AcceptanceCheck(Fixed):
     roles: tuple[Ident, ...] = Field(
         default=(), description="Only nodes of these roles; empty: all."
     )
+    stage: Ident | None = Field(
+        default=None,
+        description=(
+            "Stage (`stages`) that ends only when it has passed. It is made at the end as well."
+        ),
+    )
+    when: Formula = Field(
+        default="", description="Condition; reads the same as a setting's `when`."
+    )
     call: Call | None = Field(default=None, description="For “call” and “series”: what is asked.")
+    asks: Ident = Field(
+        default=ITSELF,
+        description=(
+            "For “call” and “series”: who is asked: “itself”, “first”, or the id of one of"
+            " `systems`."
+        ),
+    )
     value: Reading = Field(
         default="",
         description=(

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
+import hashlib
 import re
 from collections.abc import Mapping
 from functools import cached_property
-from typing import Annotated, Literal
+from typing import Literal
 
 from pydantic import (
-    AfterValidator,
     AliasChoices,
     ConfigDict,
     Field,
@@ -21,28 +21,15 @@ from nimble_stone.core.errors import FormatError
 from nimble_stone.core.installing import answers
 from nimble_stone.core.kit import expression
 from nimble_stone.core.kit.calls import Access, Call, Reading
+from nimble_stone.core.kit.changing import Changing
 from nimble_stone.core.kit.checks import ONCE, AcceptanceCheck
+from nimble_stone.core.kit.formula import Formula
 from nimble_stone.core.kit.image import DiskImage
 from nimble_stone.core.kit.installer import MEDIUM, REPORTS, Installer
+from nimble_stone.core.kit.setup import ITEM, Await, Forming, Leaving, Stage, Upgrading
+from nimble_stone.core.kit.systems import FIRST, ITSELF, OutsideSystem
 from nimble_stone.core.models import Fixed, Ident, is_frozen
 from nimble_stone.core.separation import Separation
-
-
-def _parses(text: str) -> str:
-    try:
-        if text:
-            expression.parse(text)
-    except FormatError as error:
-        raise ValueError(str(error)) from error
-    return text
-
-
-Formula = Annotated[
-    str,
-    AfterValidator(_parses),
-    Field(max_length=expression.MAX_LENGTH, description="An expression; '' is always true."),
-]
-"""Text of an expression, parsed when the kit is read."""
 
 
 class _Part(Fixed):
@@ -156,6 +143,15 @@ class VmOptions(_Part):
         description="Only signed systems start: UEFI with the usual keys. Needs machine q35.",
     )
     tpm: bool = Field(default=False, description="A TPM 2.0, made by the host.")
+    stop_s: float = Field(
+        default=120, gt=0, le=3600, description="Seconds in which its system shuts down when asked."
+    )
+    cut: bool = Field(
+        default=False,
+        description=(
+            "Its power may be cut where its system has not shut down by then; else a change fails."
+        ),
+    )
     limits: ResourceLimits = Field(
         default_factory=ResourceLimits, description="The most that each VM may take."
     )
@@ -346,13 +342,6 @@ class Question(_Part):
     )
 
 
-class Await(_Part):
-    """A wait: expected and maximum seconds."""
-
-    expected: float = Field(gt=0)
-    longest: float = Field(gt=0)
-
-
 Identity = Literal["name", "address", "address6", "version", "role", "roles", "time"]
 
 
@@ -406,75 +395,6 @@ class Service(_Part):
         if self.ssh and (wrong := shell_words.fault_of(self.ssh)):
             raise ValueError(f"service: in the command “{self.ssh}” {wrong}")
         return self
-
-
-ITEM = "item"
-"""What `{item}` stands for in a setup step that goes over the values of a setting."""
-
-
-class Forming(_Part):
-    """A cluster setup step: after a node's services answer, or once for the cluster."""
-
-    id: Ident
-    label: str
-    role: str = Field(
-        description="Role whose nodes run it; “cluster”: once at the end, on the first node."
-    )
-    after: tuple[Ident, ...] = Field(
-        default=(), description="Earlier setup steps that must be done on all their nodes."
-    )
-    asks: Literal["itself", "first"] = Field(
-        default="itself",
-        description=(
-            "Who is asked: each node of the role, or for each of them the plan's first node, such"
-            " as one that registers the others. Columns are those of the role's node."
-        ),
-    )
-    over: Ident | None = Field(
-        default=None,
-        description=(
-            "Setting with several values, separated by commas (keys by lines): the call is sent for"
-            " each that `observe` does not find done, as `{item}`."
-        ),
-    )
-    call: Call
-    wait: Await
-    observe: Call | None = Field(
-        default=None, description="A request that tells whether the step is already done."
-    )
-    when: Formula = Field(
-        default="", description="Condition; reads the same as a setting's `when`."
-    )
-    again: bool = Field(
-        default=False,
-        description="A step of the cluster: carried out again whenever nodes join or leave.",
-    )
-
-
-class Leaving(_Part):
-    """What is asked before a node leaves its cluster, so that the others no longer count on it."""
-
-    id: Ident
-    label: str
-    role: Ident = Field(description="Role whose nodes leave this way.")
-    asks: Literal["itself", "first"] = Field(
-        default="itself",
-        description=(
-            "Who is asked: the leaving node, or the cluster's first one. That one answers also"
-            " where the leaving node is broken."
-        ),
-    )
-    call: Call
-    wait: Await
-    observe: Call | None = Field(
-        default=None, description="A request that tells whether it has happened."
-    )
-    undoes: Ident | None = Field(
-        default=None,
-        description=(
-            "Setup step that it reverts: it is sent too when a node that was added is rolled back."
-        ),
-    )
 
 
 class Durations(_Part):
@@ -721,6 +641,11 @@ class Sizing(_Part):
     roles: dict[Ident, RoleSizing]
 
 
+NO_COLUMNS = ("all.", "list.", "count.", "carries.", "balanced.")
+COUNTED = {"n", "count", "mark", "role", "roles"}
+"""What templates may name and nobody sets."""
+
+
 class Kit(_Part):
     """A product family: roles, settings, cluster setup, acceptance."""
 
@@ -769,6 +694,11 @@ class Kit(_Part):
     certificates: tuple[Certificate, ...] = ()
     ports: tuple[PortUse, ...] = ()
     outside: tuple[OutsidePlace, ...] = ()
+    systems: tuple[OutsideSystem, ...] = Field(
+        default=(),
+        max_length=8,
+        description="Existing systems outside the plan that steps and checks ask (`asks`).",
+    )
     sizing: Sizing | None = None
     questions: tuple[Question, ...] = ()
     environment: dict[str, str] = Field(description="Package setting → template with columns.")
@@ -778,11 +708,40 @@ class Kit(_Part):
     )
     ssh: bool = Field(default=True, description="Nodes accept SSH logins of the administrator.")
     forming: tuple[Forming, ...] = ()
+    stages: tuple[Stage, ...] = Field(
+        default=(),
+        max_length=12,
+        description="Stages of the setup, in their order; each can be run again alone.",
+    )
     leaving: tuple[Leaving, ...] = Field(
         default=(), max_length=40, description="What is asked before a node is removed."
     )
+    upgrading: tuple[Upgrading, ...] = Field(
+        default=(),
+        max_length=40,
+        description=(
+            "How nodes get another version of their package. Nodes of roles that are not named stay"
+            " as they were built."
+        ),
+    )
+    changing: tuple[Changing, ...] = Field(
+        default=(),
+        max_length=40,
+        description=(
+            "How settings of deployed nodes get other values. Those that are not named stay as they"
+            " were built."
+        ),
+    )
     durations: Durations
     acceptance: tuple[AcceptanceCheck, ...] = ()
+    healthy: tuple[Ident, ...] = Field(
+        default=(),
+        max_length=20,
+        description=(
+            "Acceptance checks that must pass after each node that was changed, before the next"
+            " one is."
+        ),
+    )
 
     @model_validator(mode="after")
     def _refers_to_what_exists(self, info: ValidationInfo) -> Kit:
@@ -804,7 +763,10 @@ class Kit(_Part):
         self._check_images()
         self._check_disks(roles)
         self._check_forming(roles)
+        self._check_stages()
         self._check_leaving(roles)
+        self._check_upgrading()
+        self._check_changing(roles)
         self._check_role_names(roles)
         self._check_addresses()
         self._check_layout()
@@ -982,13 +944,25 @@ class Kit(_Part):
 
     def _check_forming(self, roles: set[str]) -> None:
         """Forming steps are for roles of this kit, come after earlier ones, and can be sent."""
+        fetched: set[str] = set()
         for number, step in enumerate(self.forming):
+            for file in step.call.put:
+                if file.fetched and file.fetched not in fetched:
+                    raise ValueError(
+                        f"setup step “{step.id}” puts the file “{file.fetched}”, which no earlier"
+                        " step fetches"
+                    )
+            fetched |= set(step.call.fetch) | set(step.observe.fetch if step.observe else ())
             if step.role != "cluster" and step.role not in roles:
                 raise ValueError(
                     f"setup step “{step.id}” is for “{step.role}”, which is not a role of this kit"
                 )
-            if not step.call.path and not step.call.ssh:
+            if not step.call.is_said:
                 raise ValueError(f"setup step “{step.id}” has neither a path nor a command")
+            if step.undo is not None and (not self._is_system(step.asks) or step.observe is None):
+                raise ValueError(
+                    f"setup step “{step.id}” has `undo`, so it needs `observe` and asks a system"
+                )
             if step.over and step.observe is None:
                 raise ValueError(
                     f"setup step “{step.id}” goes over “{step.over}”, so it needs `observe`"
@@ -1005,6 +979,36 @@ class Kit(_Part):
                     " earlier step"
                 )
 
+    def _check_stages(self) -> None:
+        """Steps are written in the order of their stages, and each stage has something in it."""
+        order = {None: -1} | {one.id: place for place, one in enumerate(self.stages)}
+        reached = -1
+        for step in self.forming:
+            if step.stage not in order:
+                raise ValueError(
+                    f"setup step “{step.id}” is of stage “{step.stage}”, which this kit has not"
+                )
+            if order[step.stage] < reached:
+                raise ValueError(
+                    f"setup step “{step.id}” of stage “{step.stage or 'none'}” is written after"
+                    " steps of a later stage"
+                )
+            reached = order[step.stage]
+        for check in self.acceptance:
+            if check.stage not in order:
+                raise ValueError(
+                    f"acceptance check “{check.id}” is of stage “{check.stage}”, which this kit has"
+                    " not"
+                )
+        if unknown := set(self.healthy) - {check.id for check in self.acceptance}:
+            raise ValueError(
+                f"healthy names “{sorted(unknown)[0]}”, which is not an acceptance check"
+            )
+        used = {step.stage for step in self.forming} | {one.stage for one in self.acceptance}
+        for stage in self.stages:
+            if stage.id not in used:
+                raise ValueError(f"stage “{stage.id}” has neither steps nor checks")
+
     def _check_leaving(self, roles: set[str]) -> None:
         """Who leaves is a role of this kit, can be asked, and takes back a setup step of its
         own.
@@ -1015,13 +1019,59 @@ class Kit(_Part):
                 raise ValueError(
                     f"leaving “{one.id}” is for “{one.role}”, which is not a role of this kit"
                 )
-            if not one.call.path and not one.call.ssh:
+            if not one.call.is_said:
                 raise ValueError(f"leaving “{one.id}” has neither a path nor a command")
             if one.undoes and forming.get(one.undoes) != one.role:
                 raise ValueError(
                     f"leaving “{one.id}” reverts “{one.undoes}”, which is no setup step of role"
                     f" “{one.role}”"
                 )
+
+    def _check_upgrading(self) -> None:
+        """Each is for a role of its own, whose disks can be replaced."""
+        seen: set[str] = set()
+        for one in self.upgrading:
+            role = self.role(one.role)
+            if role is None or one.role in seen:
+                why = "twice" if role else "which is not a role of this kit"
+                raise ValueError(f"upgrading names “{one.role}”, {why}")
+            seen.add(one.role)
+            if one.way == "system" and role.installer is not None:
+                raise ValueError(
+                    f"nodes of role “{one.role}” cannot have their system disk replaced: an"
+                    " installer makes it; use the way “again”"
+                )
+
+    def _check_changing(self, roles: set[str]) -> None:
+        """Each setting changes one way only."""
+        known = self.names_known() | self.certificate_parts()
+        columns = {name for name in self.names_known() if not name.startswith(NO_COLUMNS)}
+        columns = columns - COUNTED | {f"certificate.{one.id}" for one in self.certificates}
+        seen: set[tuple[str, str]] = set()
+        for one in self.changing:
+            if fault := one.fault(roles, columns):
+                raise ValueError(f"changing “{one.id}” {fault}")
+            for call in one.calls():
+                self._check_call_texts(f"changing “{one.id}”", call, known | one.names())
+            own = {(role, column) for role in one.roles or roles for column in one.values}
+            if twice := own & seen:
+                raise ValueError(f"two entries of changing name “{sorted(twice)[0][1]}”")
+            seen |= own
+
+    def changing_of(self, role: str, column: str) -> Changing | None:
+        """How a column of a role's nodes gets another value; None where the kit does not say."""
+        return next(
+            (
+                one
+                for one in self.changing
+                if column in one.values and (not one.roles or role in one.roles)
+            ),
+            None,
+        )
+
+    def upgrading_of(self, role: str) -> Upgrading | None:
+        """How nodes of a role get another version; None where the kit does not say."""
+        return next((one for one in self.upgrading if one.role == role), None)
 
     def _check_role_names(self, roles: set[str]) -> None:
         """Whatever names roles names roles of this kit."""
@@ -1085,6 +1135,8 @@ class Kit(_Part):
             self._reads(f"role “{role.id}”: copies_by", role.copies_by, known)
         for step in self.forming:
             self._reads(f"setup step “{step.id}”", step.when, known)
+        for check in self.acceptance:
+            self._reads(f"acceptance check “{check.id}”", check.when, known)
 
     def _check_templates(self) -> None:
         """Templates ask for what the sheet has."""
@@ -1108,29 +1160,48 @@ class Kit(_Part):
     def _check_calls(self) -> None:
         """Calls ask for what the sheet has."""
         known = self.names_known() | self.certificate_parts()
+        plain = self.names_known() - {one.id for one in self.questions if one.secret}
         for step in self.forming:
             item = {ITEM} if step.over else set[str]()
-            for call in (step.call, step.observe):
+            for call in (step.call, step.observe, step.undo):
                 self._check_call_texts(f"setup step “{step.id}”", call, known | item)
+            # it is told in the open, so it names no secret, kept value or key
+            self._templates(f"setup step “{step.id}”: makes", step.makes, plain | item, "open")
+            self._check_asks(f"setup step “{step.id}”", step.asks)
         for one in self.leaving:
             for call in (one.call, one.observe):
                 self._check_call_texts(f"leaving “{one.id}”", call, known)
+            self._check_asks(f"leaving “{one.id}”", one.asks)
         for check in self.acceptance:
             what = f"acceptance check “{check.id}”"
             for text in (check.equals or "", check.at_least, check.at_most, check.worst):
                 self._templates(what, text, known)
             self._check_call_texts(what, check.call, known)
+            self._check_reading(what, check.value, known)
+            self._check_asks(what, check.asks)
             for part in check.parts():
                 self._check_call_texts(f"{what}, “{part.label}”", part.call, known | {ONCE})
                 self._templates(f"{what}, “{part.label}”", part.equals or "", known | {ONCE})
+                self._check_reading(f"{what}, “{part.label}”", part.value, known | {ONCE})
         self._check_access(known)
+        self._check_systems(known)
 
     def _check_access(self, known: set[str]) -> None:
         """Who asks is somebody the kit knows."""
         calls = [
-            *(call for step in self.forming for call in (step.call, step.observe)),
-            *(call for one in self.leaving for call in (one.call, one.observe)),
-            *(check.call for check in self.acceptance),
+            *(
+                call
+                for step in self.forming
+                if not self._is_system(step.asks)
+                for call in (step.call, step.observe)
+            ),
+            *(
+                call
+                for one in self.leaving
+                if not self._is_system(one.asks)
+                for call in (one.call, one.observe)
+            ),
+            *(check.call for check in self.acceptance if not self._is_system(check.asks)),
             *(part.call for check in self.acceptance for part in check.parts()),
         ]
         for call in calls:
@@ -1159,6 +1230,29 @@ class Kit(_Part):
                 self._templates(what, text, known)
         for name in shell_words.names(call.ssh):
             self._templates(what, f"{{{name}}}", known)
+        for reading in call.readings():
+            self._check_reading(what, reading, known)
+
+    def _check_reading(self, what: str, reading: str, known: set[str]) -> None:
+        for name in reply.names(reading):
+            self._templates(f"{what}: “{reading}”", f"{{{name}}}", known)
+
+    def _is_system(self, asks: str) -> bool:
+        return any(one.id == asks for one in self.systems)
+
+    def _check_asks(self, what: str, asks: str) -> None:
+        if asks not in (ITSELF, FIRST) and not self._is_system(asks):
+            raise ValueError(f"{what} asks “{asks}”, which is not a system of this kit")
+
+    def _check_systems(self, known: set[str]) -> None:
+        """Where systems are and who asks them is filled in from what the sheet has."""
+        for one in self.systems:
+            what = f"system “{one.id}”"
+            for text in (one.address, one.trust, one.user, one.password, one.bearer):
+                self._templates(what, text, known)
+            if one.session is not None:
+                self._check_call_texts(what, one.session.login, known | {"user", "password"})
+                self._check_call_texts(what, one.session.logout, known)
 
     def _check_sizing(self, roles: set[str]) -> None:
         """Sizing is for roles, and names loads, of this kit."""
@@ -1282,10 +1376,14 @@ class Kit(_Part):
         }
 
     @staticmethod
-    def _templates(what: str, template: str, known: set[str]) -> None:
+    def _templates(what: str, template: str, known: set[str], told: str = "") -> None:
         for name in re.findall(r"\{([^}]*)\}", template):
             # empty braces stand for themselves, such as an empty JSON object
-            if name and name.removeprefix("first.") not in known and not name.startswith("kept."):
+            if not name or name.removeprefix("first.") in known:
+                continue
+            if told:
+                raise ValueError(f"{what} is told in the {told}; it cannot name “{name}”")
+            if not name.startswith("kept."):
                 raise ValueError(f"{what} asks for “{name}”, which this kit never defines")
 
     @staticmethod
@@ -1300,6 +1398,21 @@ class Kit(_Part):
     @cached_property
     def _by_id(self) -> dict[str, Role]:
         return {role.id: role for role in self.roles}
+
+    @cached_property
+    def digest(self) -> str:
+        """What tells it from another kit, or another version of it. What was worked out by one kit
+        is kept under this.
+        """
+        return hashlib.sha256(self.model_dump_json(by_alias=True).encode()).hexdigest()
+
+    def calls_to(self, system: str) -> list[Call]:
+        """What a system outside the plan is asked."""
+        return [
+            *(one.call for one in self.forming if one.asks == system),
+            *(one.call for one in self.leaving if one.asks == system),
+            *(one.call for one in self.acceptance if one.asks == system and one.call),
+        ]
 
     def question(self, ident: str) -> Question | None:
         """The question of that id."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from nimble_stone.core.kit.model import Accepts, Kit, Question, Role
+from nimble_stone.core.kit.systems import FIRST, ITSELF
 from nimble_stone.core.storage_layout import Scheme
 from nimble_stone.core.units import inside, time_text
 
@@ -75,6 +76,7 @@ def explain(kit: Kit) -> list[str]:
             f"  {place.label}: {place.host}, port {place.port}: {place.purpose}"
             for place in kit.outside
         ]
+    lines += _systems(kit)
     if kit.extra_disks:
         lines += ["", "Disks besides the package's"]
         lines += [
@@ -107,7 +109,8 @@ def explain(kit: Kit) -> list[str]:
         "Order of forming",
     ]
     for number, step in enumerate(kit.forming, 1):
-        how = f"runs “{step.call.ssh}”" if step.call.ssh else f"{step.call.method} {step.call.path}"
+        how = f"runs “{step.call.ssh}”" if step.call.ssh else step.call.words().partition(" {")[0]
+        how += f", asked of {step.asks}" if step.asks != ITSELF else ""
         when = f", where {step.when}" if step.when else ""
         after = f", after {', '.join(step.after)}" if step.after else ""
         lines.append(
@@ -152,11 +155,25 @@ def role_words(role: Role) -> str:
     return "; ".join(part for part in parts if part)
 
 
+def _systems(kit: Kit) -> list[str]:
+    """What is there already and is asked."""
+    if not kit.systems:
+        return []
+    return [
+        "",
+        "Systems outside the plan",
+        *(
+            f"  {one.label}: {one.address}, port {one.real_port}. {one.purpose}".rstrip()
+            for one in kit.systems
+        ),
+    ]
+
+
 def _leaving(kit: Kit) -> list[str]:
     """How nodes leave."""
     return [
         f"  before a node of {one.role} is removed: {one.label}, asked of"
-        f" {'the first node' if one.asks == 'first' else 'itself'}"
+        f" {'the first node' if one.asks == FIRST else one.asks}"
         for one in kit.leaving
     ]
 

@@ -4,6 +4,7 @@ addresses are chosen.
 
 from __future__ import annotations
 
+import re
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
@@ -46,6 +47,14 @@ MADE_HERE = "made here"
 """What a certificate's cell says while no pair is uploaded: this installation's own
 authority makes one for each node.
 """
+_RENEWED = re.compile(rf"{MADE_HERE}, \d{{4}}-\d\d-\d\d \d\d:\d\d:\d\d")
+
+
+def is_made_here(value: str) -> bool:
+    """Whether a certificate's cell says that the pair is made here, once or with the time."""
+    return value == MADE_HERE or _RENEWED.fullmatch(value) is not None
+
+
 NOTHING, UNUSED = Cell("", "none"), Cell("", "unused")
 
 

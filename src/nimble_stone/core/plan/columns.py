@@ -103,6 +103,17 @@ class HasValue(Protocol):
     def value(self) -> str: ...
 
 
+OF_PLACE = ("host", "datastore")
+"""Columns that say where a node is, besides the datastores of its data disks."""
+OF_DISKS = "disk."
+"""How columns of data disks begin."""
+
+
+def is_place(column: str) -> bool:
+    """Whether a column says where a node or one of its disks is."""
+    return column in OF_PLACE or (column.startswith(OF_DISKS) and column.endswith(".datastore"))
+
+
 def network_column(network: str, part: str) -> str:
     """The column of a network role's part (network, pool, address, prefix, gateway); '' is the
     service network.

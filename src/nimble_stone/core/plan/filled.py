@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Callable, Mapping
 
 from nimble_stone.core.kit.model import Balanced
 from nimble_stone.core.marks import drive_mark
@@ -16,10 +17,20 @@ def filled(template: str, node: Node, sheet: Sheet) -> str:
     return _BRACES.sub(lambda found: value_of(found.group(1), node, sheet), template)
 
 
+OF_NODE: Mapping[str, Callable[[Node, Sheet], str]] = {
+    "n": lambda node, _: str(node.number),
+    "role": lambda node, _: node.role,
+    "roles": lambda node, _: " ".join(node.roles),
+    "mark": lambda node, sheet: drive_mark(sheet.plan.name, node.id),
+}
+"""What is known of a node besides its columns."""
+
+
 def value_of(key: str, node: Node, sheet: Sheet) -> str:
     """What a name in braces stands for: a column of the node, of the first node (“first.”), of all
-    nodes of its role (“all.”, with blanks between), a list of the kit (“list.”), a count, its role
-    or roles, whether it carries one (“carries.”, 1 or 0), the members of a balanced service.
+    nodes of its role (“all.”, with blanks between), a list of the kit (“list.”), a count, its
+    number in its role, its role or roles, whether it carries one (“carries.”, 1 or 0), the members
+    of a balanced service.
     """
     if key.startswith("all."):
         column = key.removeprefix("all.")
@@ -30,12 +41,8 @@ def value_of(key: str, node: Node, sheet: Sheet) -> str:
         return str(len(sheet.nodes))
     if key.startswith("count."):
         return str(sheet.count_of(key.removeprefix("count.")))
-    if key == "role":
-        return node.role
-    if key == "mark":
-        return drive_mark(sheet.plan.name, node.id)
-    if key == "roles":
-        return " ".join(node.roles)
+    if key in OF_NODE:
+        return OF_NODE[key](node, sheet)
     if key.startswith("carries."):
         return "1" if key.removeprefix("carries.") in node.roles else "0"
     if key.startswith("balanced."):

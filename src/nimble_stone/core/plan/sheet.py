@@ -15,6 +15,7 @@ from ipaddress import IPv4Address
 from nimble_stone.core import drive_choice
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.installing import packages as installing
+from nimble_stone.core.kit import expression
 from nimble_stone.core.kit.model import Kit, Role
 from nimble_stone.core.package.adapt import ExtraDisk
 from nimble_stone.core.package.model import Size as PackageSize
@@ -30,6 +31,7 @@ from nimble_stone.core.plan.columns import (
     any_on_machines,
     columns_of,
     data_drives,
+    is_place,
     lives_on_machine,
     network_column,
     on_machines,
@@ -74,6 +76,8 @@ class Node:
     extra: tuple[ExtraDisk, ...] = ()
     extra_places: tuple[str, ...] = ()
     """The datastore of each extra disk; on a machine, the serial number of its drive."""
+    disks_of: str = ""
+    """The run that made its extra disks, where a later one replaced its system disk."""
 
     @cached_property
     def by_store(self) -> Mapping[str, tuple[int, int]]:
@@ -293,7 +297,10 @@ def resolve(
         shared_by_all = {column: value for column, value in first.items() if column in wide}
         drawn_columns = {one.id for one in columns if one.draws or one.kind == "address"}
         for ident, cells in base.items():
-            _keep(cells, built.get(ident, shared_by_all), drawn_columns)
+            values = built.get(ident, shared_by_all)
+            if _is_to_leave(values, cells, plan):
+                values = {name: value for name, value in values.items() if not is_place(name)}
+            _keep(cells, _still_there(values, cells["host"].value, estate), drawn_columns)
     if any_on_machines(kit, plan):
         for cells in base.values():
             machines.without_the_other(cells)
@@ -306,6 +313,7 @@ def resolve(
         host = found.hosts.get(ident) or stays.get(ident, "")
         if host and cells["host"].origin == "none":
             cells["host"] = Cell(host, "computed")
+            _keep(cells, _shared_places((built or {}).get(ident, {}), host, estate), ())
     assignment.datastores(rows, base, estate, kit, full)
     reasons = dict(found.reasons) | machines.choose(
         rows, base, sizes, estate, plan, kit, others or Others(), prefer or {}, full
@@ -317,6 +325,40 @@ def resolve(
         for role, n in rows
     )
     return Sheet(plan, kit, packages, columns, nodes, reasons, tuple(exhausted), short, board)
+
+
+def _is_to_leave(values: Mapping[str, str], cells: Cells, plan: Plan) -> bool:
+    """Whether a VM stands on a host that the plan excludes and that nobody set for it: placement
+    finds it another. A node on a bare machine goes nowhere.
+    """
+    if cells["host"].origin != "none" or lives_on_machine(cells):
+        return False
+    return values.get("host") in plan.placement.avoid
+
+
+def _still_there(values: Mapping[str, str], host: str, estate: Estate) -> Mapping[str, str]:
+    """What a node was built with, without datastores that it leaves behind when it is planned on
+    another host: shared ones are there as well.
+    """
+    if not host or host == values.get("host"):
+        return values
+    there = _shared_places(values, host, estate)
+    return {
+        column: value
+        for column, value in values.items()
+        if column.rpartition(".")[2] != "datastore" or column in there
+    }
+
+
+def _shared_places(values: Mapping[str, str], host: str, estate: Estate) -> Mapping[str, str]:
+    """Datastore columns of what a node was built with that are shared and known to a host."""
+    facts = estate.facts.get(host)
+    shared = {one.name for one in facts.datastores if one.shared} if facts else set()
+    return {
+        column: value
+        for column, value in values.items()
+        if column.rpartition(".")[2] == "datastore" and value in shared
+    }
 
 
 def _keep(cells: Cells, values: Mapping[str, str], drawn_columns: Collection[str]) -> None:
@@ -332,6 +374,14 @@ def inputs_of(sheet: Sheet, node: Node) -> cell_room.Inputs:
     """What a kit's condition may read of a node."""
     counts = {role.id: sheet.count_of(role.id) for role in sheet.kit.roles}
     return cell_room.Inputs(node.cells, node.roles, node.number, counts, len(sheet.nodes))
+
+
+def holding(sheet: Sheet, nodes: Sequence[Node], when: str) -> list[Node]:
+    """The nodes for which a kit's condition holds; '' always does."""
+    if not when:
+        return list(nodes)
+    parsed = expression.parse(when)
+    return [node for node in nodes if expression.asked(parsed, inputs_of(sheet, node))]
 
 
 def networks_of(kit: Kit, node: Node, count: int) -> tuple[str, ...]:

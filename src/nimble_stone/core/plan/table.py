@@ -13,7 +13,7 @@ from dataclasses import dataclass
 
 from nimble_stone.core.errors import InputError
 from nimble_stone.core.findings import Edit
-from nimble_stone.core.plan.cells import MADE_HERE
+from nimble_stone.core.plan.cells import MADE_HERE, is_made_here
 from nimble_stone.core.plan.columns import Column
 from nimble_stone.core.plan.sheet import Sheet, ip
 from nimble_stone.core.secrets_rule import violations
@@ -131,7 +131,7 @@ def _fault(column: Column, value: str) -> str:
         return "is not an IPv4 address"
     if column.kind == "number" and not value.isdigit():
         return "is not a number"
-    if column.kind == "certificate" and value != MADE_HERE:
+    if column.kind == "certificate" and not is_made_here(value):
         return f"certificates are brought on the page; a table may say “{MADE_HERE}”"
     if column.kind == "ssh-key" and (fault := ssh_key_fault(value)):
         return fault

@@ -12,13 +12,29 @@ from nimble_stone.core.plan.sheet import Node
 class Change:
     """A run that is not the first of its plan. `adds`: nodes it makes; `built`: the other nodes →
     the run that made them; `left`: nodes it takes away → the run that made them, and how they were
-    (`leaving`).
+    (`leaving`); `resizes`: nodes of `built` that it gives other vCPUs and memory, or larger
+    disks; `upgrades`: nodes of `built` whose system disk it replaces; `former`: how they,
+    and those that it moves, were before.
     """
 
     adds: tuple[str, ...]
     built: Mapping[str, str] = field(default_factory=dict)
     left: Mapping[str, str] = field(default_factory=dict)
     leaving: tuple[Node, ...] = ()
+    resizes: tuple[str, ...] = ()
+    upgrades: tuple[str, ...] = ()
+    former: tuple[Node, ...] = ()
+
+    @property
+    def stood(self) -> tuple[str, ...]:
+        """Nodes that were deployed before, and still are to be afterwards."""
+        return (*self.built, *(ident for ident in self.adds if ident in self.left))
+
+    def before(self, ident: str) -> Node:
+        """A node as it was before this run changed it. Raises StopIteration for one that it does
+        not change.
+        """
+        return next(node for node in self.former if node.id == ident)
 
     def old(self, ident: str) -> Node | None:
         """A node that is taken away, as it was built."""

@@ -53,6 +53,7 @@ class NodeRecord:
     full_bytes: int
     extra: tuple[ExtraDisk, ...] = ()
     extra_places: tuple[str, ...] = ()
+    disks_of: str = ""
 
 
 @dataclass(frozen=True)
@@ -89,6 +90,9 @@ class ChangeRecord:
     built: Mapping[str, str] = field(default_factory=dict)
     left: Mapping[str, str] = field(default_factory=dict)
     leaving: tuple[NodeRecord, ...] = ()
+    resizes: tuple[str, ...] = ()
+    upgrades: tuple[str, ...] = ()
+    former: tuple[NodeRecord, ...] = ()
 
 
 def write(
@@ -142,12 +146,15 @@ def _record(node: Node) -> NodeRecord:
         node.full_bytes,
         node.extra,
         node.extra_places,
+        node.disks_of,
     )
 
 
 def _change_record(change: Change) -> dict[str, Any]:
+    leaving = tuple(_record(node) for node in change.leaving)
+    former = tuple(_record(node) for node in change.former)
     record = ChangeRecord(
-        change.adds, change.built, change.left, tuple(_record(node) for node in change.leaving)
+        change.adds, change.built, change.left, leaving, change.resizes, change.upgrades, former
     )
     found: dict[str, Any] = _adapter(ChangeRecord).dump_python(record, mode="json")
     return found
@@ -187,6 +194,18 @@ def renewed(doc: Mapping[str, Any], packages: Packages) -> dict[str, Any]:
     return fresh | {"domain_types": dict(found.domain_types)}
 
 
+def with_kit(doc: Mapping[str, Any], kit: Kit, steps: Mapping[str, Step]) -> dict[str, Any]:
+    """The document with another version of its kit and the steps by that. What nodes were given on
+    the way is kept beside it.
+    """
+    kept = {key: value for key, value in doc.items() if key != "learned"}
+    return {
+        **kept,
+        "kit": kit.model_dump(mode="json", by_alias=True),
+        "steps": [asdict(step) for step in steps.values()],
+    }
+
+
 def with_values(sheet: Sheet, learned: Mapping[str, Mapping[str, str]]) -> Sheet:
     """The sheet with what nodes were given on the way (node → column → value)."""
     if not learned:
@@ -221,7 +240,10 @@ def _version_2(doc: Mapping[str, Any]) -> RunDocument:
     if doc.get("change"):
         kept: ChangeRecord = _adapter(ChangeRecord).validate_python(doc["change"])
         leaving = tuple(_node(record, empty) for record in kept.leaving)
-        change = Change(kept.adds, kept.built, kept.left, leaving)
+        former = tuple(_node(record, empty) for record in kept.former)
+        change = Change(
+            kept.adds, kept.built, kept.left, leaving, kept.resizes, kept.upgrades, former
+        )
     steps, types = _steps(doc["steps"]), dict(doc["domain_types"])
     return RunDocument(sheet, steps, types, tuple(unknown), change)
 
@@ -238,6 +260,7 @@ def _node(record: NodeRecord, empty: Mapping[str, Cell]) -> Node:
         record.full_bytes,
         record.extra,
         record.extra_places,
+        record.disks_of,
     )
 
 

@@ -81,7 +81,10 @@ STEP_MOVES: Mapping[StepState, frozenset[StepState]] = {
     ),
     # planned again: what it made is gone
     StepState.DONE: frozenset({StepState.PLANNED, StepState.UNDOING}),
-    StepState.FAILED: frozenset({StepState.PLANNED, StepState.SKIPPED, StepState.UNDOING}),
+    # undone: its rollback failed, and a person leaves as it is what it made
+    StepState.FAILED: frozenset(
+        {StepState.PLANNED, StepState.SKIPPED, StepState.UNDOING, StepState.UNDONE}
+    ),
     StepState.SKIPPED: frozenset({StepState.UNDOING}),
     StepState.UNDOING: frozenset({StepState.UNDOING, StepState.UNDONE, StepState.FAILED}),
     StepState.UNDONE: frozenset(),

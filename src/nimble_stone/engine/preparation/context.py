@@ -30,6 +30,7 @@ class Context:
     record: Recorder
     acted: bool = False
     answer: Found = field(default_factory=dict)
+    said: str = ""
 
     @property
     def who(self) -> str:

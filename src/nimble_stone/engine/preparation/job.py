@@ -71,6 +71,10 @@ class Preparation:
         """Taken back in the opposite order."""
         return 5 - ORDER[action_of(step).kind]
 
+    def alone(self, step: Step) -> bool:
+        """Hosts do not depend on one another."""
+        return False
+
     def context(self, step: Step, host: HostDriver, record: Recorder) -> Context:
         """What the step works with."""
         return Context(self.ports, self.run_id, step, host, record)

@@ -4,6 +4,7 @@ how to undo what it made. A further kind: a class in its family's KINDS (docs/ad
 
 from nimble_stone.engine.steps import (
     calling,
+    changing,
     copying,
     disks,
     hosts,
@@ -11,7 +12,10 @@ from nimble_stone.engine.steps import (
     kernels,
     leaving,
     machines,
+    moving,
     names,
+    stages,
+    upgrading,
     vm_installing,
     vms,
     waiting,
@@ -32,8 +36,20 @@ KINDS: dict[str, Kind] = {
     **calling.KINDS,
     **hosts.KINDS,
     **leaving.KINDS,
+    **stages.KINDS,
+    **upgrading.KINDS,
+    **moving.KINDS,
+    **changing.KINDS,
 }
 KINDS["retire"] = leaving.Retire(KINDS)
-POLLED = {*waiting.KINDS, *calling.KINDS, *machines.KINDS, *installing.KINDS, "install-vm"}
+POLLED = {
+    *waiting.KINDS,
+    *calling.KINDS,
+    "change",
+    *machines.KINDS,
+    *installing.KINDS,
+    *stages.KINDS,
+    "install-vm",
+}
 
 __all__ = ["KINDS", "POLLED", "STANDS", "Context", "Kind"]

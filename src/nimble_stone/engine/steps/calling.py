@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
+import base64
 import re
 from collections.abc import Mapping
 
-from nimble_stone.core import reply
 from nimble_stone.core.errors import LoginRefused, RemoteFailed, RemoteTimeout, Unreachable
-from nimble_stone.core.kit.calls import Call, FirstPassword
-from nimble_stone.core.kit.model import ITEM, Forming
+from nimble_stone.core.kit.calls import Call, FirstPassword, kept_file
+from nimble_stone.core.kit.setup import ITEM, Forming
 from nimble_stone.core.plan.filled import value_of
 from nimble_stone.core.reply import Reply
-from nimble_stone.engine.filling import kept_name
-from nimble_stone.engine.speaking import Login, Speaker
+from nimble_stone.engine.filling import fill, kept_name, read
+from nimble_stone.engine.peers import Credential, asked, system_of
+from nimble_stone.engine.speaking import Speaker
 from nimble_stone.engine.steps.context import Context, Found, Kind
 from nimble_stone.engine.steps.leaving import left, let_go
 from nimble_stone.engine.steps.told import lacking
@@ -42,15 +43,39 @@ class Calling:
         """What the kit says tells that it has happened; a GET tells by itself."""
         forming = forming_of(c)
         if forming.observe is not None:
-            for item in items(c, forming):
-                if await self._lacks(c, forming.observe, item):
-                    return None
-            return {}
-        if forming.call.method == "GET" and not forming.call.ssh:
+            return await self._observed(c, forming, forming.observe)
+        if forming.call.only_reads:
             return await self._kept(c, forming.call, await self._send(c, forming.call, {}))
         if not c.acted or "reply" not in c.answer:
             return None
         return await self._kept(c, forming.call, c.answer["reply"])
+
+    async def _observed(self, c: Context, forming: Forming, asks: Call) -> Found | None:
+        """What the kit's own question tells, and what is kept of its answer; where that keeps
+        nothing, of the answer to the call of this attempt.
+        """
+        found: Found = {}
+        for item in items(c, forming):
+            answer = await self._send(c, asks, item)
+            if await self._told(c, asks, answer, item):
+                return None
+            if asks.keeps:
+                if (kept := await self._kept(c, asks, answer)) is None:
+                    return None
+                found |= kept
+        if not asks.keeps and "reply" in c.answer:
+            if (kept := await self._kept(c, forming.call, c.answer["reply"])) is None:
+                return None
+            found |= kept
+        return found | await self._made(c, forming)
+
+    async def _made(self, c: Context, forming: Forming) -> Found:
+        """What it made outside the plan, for the journal."""
+        made = c.ports.blank(await fill(c, forming.makes)) if forming.makes else ""
+        system = system_of(c.run, forming.asks)
+        if not made or system is None:
+            return {}
+        return {"way": f"{system.label}: {made}"[:200], "system": system.id}
 
     async def _lacks(self, c: Context, call: Call, known: Mapping[str, str]) -> str:
         """What the answer lacks of what the call confirms, '' nothing; it is shown."""
@@ -66,18 +91,27 @@ class Calling:
         if await self._told(c, call, answer, {}):
             return None
         for name, what in call.keep.items():
-            value = reply.read(answer, what)
+            value = await read(c, answer, what)
             if not value:
                 c.tell(words=f"wanted {what}, got nothing")
                 return None
             await c.ports.keep_secret(kept_name(c.run.id, name), value, "token")
-        return {"kept": sorted(call.keep)} if call.keep else {}
+            if system_of(c.run, forming_of(c).asks):
+                # such as the id of this node's record there, which its undo needs
+                own = kept_name(c.run.id, name, c.node.id)
+                await c.ports.keep_secret(own, value, "token")
+        for name, data in answer.files.items():
+            kept = base64.b64encode(data).decode()
+            await c.ports.keep_secret(kept_name(c.run.id, kept_file(name)), kept, "file")
+        return {"kept": sorted(call.keeps)} if call.keeps else {}
 
     async def _send(self, c: Context, call: Call, known: Mapping[str, str]) -> Reply:
-        first = c.run.sheet.nodes[0] if forming_of(c).asks == "first" else None
+        asks = forming_of(c).asks
         try:
-            return await Speaker(c, c.record, asked=first).send(call, known=known)
+            return await Speaker(c, c.record, peer=asked(c, asks)).send(call, known=known)
         except (Unreachable, RemoteTimeout):
+            if system_of(c.run, asks):
+                raise
             # a node that is gone is no node that is silent
             await still_there(c)
             raise
@@ -88,7 +122,7 @@ class Calling:
         """
         forming = forming_of(c)
         if forming.over is None:
-            if forming.call.method != "GET" or forming.call.ssh:
+            if forming.observe is not None or not forming.call.only_reads:
                 c.answer["reply"] = await self._send(c, forming.call, {})
             return
         assert forming.observe is not None
@@ -108,6 +142,9 @@ class Calling:
         """It goes with the guests. A node that was added to a cluster which stays leaves it
         first.
         """
+        forming = forming_of(c)
+        if forming.undo is not None:
+            return await self._removed(c, forming)
         if c.run.change is None or c.node.id not in c.run.change.adds:
             return ""
         ident = c.step.detail["forming"]
@@ -116,6 +153,32 @@ class Calling:
             return ""
         await let_go(c, one)
         return f"{c.node.name} left the cluster"
+
+    async def _removed(self, c: Context, forming: Forming) -> str:
+        """What was made in a system outside the plan is removed there. Raises RemoteFailed where it
+        is there afterwards still.
+        """
+        assert forming.observe is not None
+        assert forming.undo is not None
+        if c.run.change is not None and not c.step.node:
+            # the deployment stays, and with it what was made for all of it
+            return ""
+        said = []
+        for item in items(c, forming):
+            if await self._lacks(c, forming.observe, item):
+                continue
+            await self._send(c, forming.undo, item)
+            if not await self._lacks(c, forming.observe, item):
+                raise RemoteFailed(
+                    f"{asked(c, forming.asks).name} still has what “{forming.label}” made for"
+                    f" {c.node.name}",
+                    target=asked(c, forming.asks).name,
+                    hint="Remove it there, then retry.",
+                )
+            made = await fill(c, forming.makes, known=item) if forming.makes else "it"
+            said.append(c.ports.blank(made))
+        gone = ", ".join(said)[:200]
+        return f"{asked(c, forming.asks).name}: {gone} removed" if gone else ""
 
 
 class FirstPasswordChange:
@@ -138,7 +201,7 @@ class FirstPasswordChange:
         """
         first = needed(c)
         kit = c.run.sheet.kit
-        login = Login(first.user or kit.admin, first.password)
+        login = Credential(first.user or kit.admin, first.password)
         try:
             await Speaker(c, c.record, login).send(first.change)
         except RemoteFailed as error:

@@ -11,13 +11,13 @@ from dataclasses import dataclass, field
 from typing import Any, Protocol
 
 from nimble_stone.core.change_sequence import OLD
-from nimble_stone.core.errors import NotFound, RemoteFailed
+from nimble_stone.core.errors import Conflict, NotFound, RemoteFailed
 from nimble_stone.core.package.contents import Contents
 from nimble_stone.core.package.model import Descriptor
 from nimble_stone.core.plan.sheet import Node, reached
 from nimble_stone.core.step import Step
 from nimble_stone.engine.frozen import FrozenRun
-from nimble_stone.hosts.api import HostDriver, Recorder
+from nimble_stone.hosts.api import HostDriver, Recorder, Vm
 from nimble_stone.hosts.node import NodeAccess, NodeDoor
 from nimble_stone.ports import Ports
 
@@ -38,6 +38,8 @@ class Context:
     record: Recorder
     acted: bool = False
     answer: Found = field(default_factory=dict)
+    said: str = ""
+    """What was last told of a wait: what is wanted, and what there is instead."""
 
     @property
     def who(self) -> str:
@@ -75,11 +77,12 @@ class Context:
         return self.run.made_by(self.step.node) if self.step.node else self.run.id
 
     def volume(self, what: str) -> str:
-        """Name of a volume; the run in it is its mark."""
-        return f"ns-{self.maker}-{what}"
+        """Name of a volume of the node."""
+        return volume_of(self.maker, what)
 
     def tell(self, **values: Any) -> None:
         """Passing progress."""
+        self.said = str(values.get("words", self.said))
         self.ports.hub.tell(self.run.id, self.step.key, **values)
 
     def transfer(self, total: int) -> Callable[[int], None]:
@@ -108,6 +111,25 @@ class Kind(Protocol):
     async def observe(self, c: Context) -> Found | None: ...
     async def act(self, c: Context) -> None: ...
     async def undo(self, c: Context) -> str: ...
+
+
+def volume_of(run: str, what: str) -> str:
+    """Name of a volume; the run in it is its mark."""
+    return f"ns-{run}-{what}"
+
+
+async def our_vm(c: Context, run: str) -> Vm | None:
+    """The node's VM on the step's host, if there is one. Raises Conflict where that run did not
+    make it.
+    """
+    found = await c.host.vms.find(c.node.name)
+    if found is not None and not found.is_of(run):
+        raise Conflict(
+            f"VM {c.node.name} on {c.host.name} was not created by run {run}; it is left unchanged",
+            code="not-ours",
+            hint="Rename the node, or remove that VM yourself; then retry.",
+        )
+    return found
 
 
 async def remove_volume(c: Context, name: str, datastore: str = "") -> bool:

@@ -10,8 +10,9 @@ from nimble_stone.core.installing import answers
 from nimble_stone.core.plan.columns import network_column
 from nimble_stone.core.plan.sheet import Node, macs_of
 from nimble_stone.engine.filling import environment_of, value
-from nimble_stone.engine.steps.context import Context, Found, Kind, remove_volume
+from nimble_stone.engine.steps.context import Context, Found, Kind, our_vm, remove_volume, volume_of
 from nimble_stone.hosts import medium
+from nimble_stone.hosts.api import Volume
 from nimble_stone.packages import copies, stored, transfer
 
 
@@ -43,6 +44,8 @@ class Clone:
         how, filled = c.node.value("provisioning"), set(stored.disk_ids(c.contents))
         for disk in node_disks(c):
             name, capacity = disk.volume, disk.capacity_bytes
+            if disk.kept:
+                continue
             await remove_volume(c, name, disk.datastore)
             if disk.ident not in filled:
                 await c.host.storage.create_disk(disk.datastore, name, capacity)
@@ -66,7 +69,8 @@ class Clone:
         """Remove them."""
         for store in dict.fromkeys((c.step.datastore, *c.node.extra_places)):
             await c.host.storage.refresh(store)
-        gone = [await remove_volume(c, disk.volume, disk.datastore) for disk in node_disks(c)]
+        own = [disk for disk in node_disks(c) if not disk.kept]
+        gone = [await remove_volume(c, disk.volume, disk.datastore) for disk in own]
         return f"{sum(gone)} disks of {c.node.name} removed from {c.step.detail['place']}"
 
 
@@ -194,12 +198,15 @@ def _configured(node: Node, network: str, mac: str = "") -> medium.Configured | 
 
 @dataclass(frozen=True)
 class NodeDisk:
-    """A disk of a node: its volume, the package's disk it holds ('' none), and where it lies."""
+    """A disk of a node: its volume, the package's disk it holds ('' none), and where it lies.
+    `kept`: an earlier run made it.
+    """
 
     volume: str
     ident: str
     capacity_bytes: int
     datastore: str
+    kept: bool = False
 
 
 def node_disks(c: Context) -> list[NodeDisk]:
@@ -214,13 +221,56 @@ def node_disks(c: Context) -> list[NodeDisk]:
     ]
     return found + [
         NodeDisk(
-            c.volume(f"{c.node.name}-{extra.ref}"),
+            volume_of(c.node.disks_of or c.maker, f"{c.node.name}-{extra.ref}"),
             "",
             extra.capacity_bytes,
             place or c.step.datastore,
+            kept=c.node.disks_of not in ("", c.maker),
         )
         for extra, place in zip(c.node.extra, c.node.extra_places, strict=True)
     ]
 
 
-KINDS: dict[str, Kind] = {"clone": Clone(), "medium": Medium()}
+class Grow:
+    """A node's data disks are as large as planned; while its VM runs, if it does."""
+
+    async def observe(self, c: Context) -> Found | None:
+        """Each of them is."""
+        for disk, volume in await self._own(c):
+            if volume is None or volume.capacity_bytes < disk.capacity_bytes:
+                return None
+        return {}
+
+    async def _own(self, c: Context) -> list[tuple[NodeDisk, Volume | None]]:
+        """The disks that the plan adds to the package's, with their volumes."""
+        for store in dict.fromkeys(place or c.step.datastore for place in c.node.extra_places):
+            await c.host.storage.refresh(store)
+        disks = node_disks(c)[-len(c.node.extra) :] if c.node.extra else []
+        return [(one, await c.host.storage.volume(one.datastore, one.volume)) for one in disks]
+
+    async def act(self, c: Context) -> None:
+        """Grow those that are smaller. Raises RemoteFailed for one that is gone, Conflict for a VM
+        that is not ours.
+        """
+        await our_vm(c, c.maker)
+        runs = await c.host.vms.running(c.node.name)
+        for disk, volume in await self._own(c):
+            if volume is None:
+                raise RemoteFailed(
+                    f"disk {disk.volume} of {c.node.name} is not on {disk.datastore}",
+                    target=c.host.name,
+                    hint="Make the node again.",
+                )
+            if volume.capacity_bytes >= disk.capacity_bytes:
+                continue
+            if runs:
+                await c.host.vms.grow_disk(c.node.name, volume.path, disk.capacity_bytes)
+            else:
+                await c.host.storage.grow(disk.datastore, disk.volume, disk.capacity_bytes)
+
+    async def undo(self, c: Context) -> str:
+        """A disk does not shrink: what is in it may reach to its end."""
+        return f"disks of {c.node.name} stay as large as they are"
+
+
+KINDS: dict[str, Kind] = {"clone": Clone(), "medium": Medium(), "grow": Grow()}

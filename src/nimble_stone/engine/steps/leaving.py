@@ -2,20 +2,18 @@
 
 from __future__ import annotations
 
-import asyncio
 from collections.abc import Mapping
-from dataclasses import replace
 
 from nimble_stone.core.errors import NotFound, RemoteFailed
-from nimble_stone.core.kit.model import Leaving
-from nimble_stone.core.plan.sheet import Node
-from nimble_stone.engine.frozen import thawed
+from nimble_stone.core.kit.setup import Leaving
+from nimble_stone.core.kit.systems import FIRST
+from nimble_stone.engine.frozen import FrozenRun
+from nimble_stone.engine.peers import At, NodePeer, Peer, asked
 from nimble_stone.engine.speaking import Speaker
+from nimble_stone.engine.steps import past
 from nimble_stone.engine.steps.context import Context, Found, Kind
 from nimble_stone.engine.steps.told import lacking
 from nimble_stone.engine.steps.undo_order import UNDO_STAGE
-from nimble_stone.packages import stored
-from nimble_stone.store import records, runs
 
 
 def leaving_of(c: Context) -> Leaving:
@@ -27,25 +25,25 @@ def leaving_of(c: Context) -> Leaving:
     return found
 
 
-def asked_of(c: Context, one: Leaving) -> Node | None:
-    """Another node than the leaving one, where the kit says so. The first one that stays: who
-    leaves cannot be asked once it is gone.
+def asked_of(c: Context, one: Leaving) -> Peer:
+    """Whom the kit says. The first node is the first one that stays: who leaves cannot be asked
+    once it is gone.
     """
-    if one.asks == "itself":
-        return None
+    if one.asks != FIRST:
+        return asked(c, one.asks)
     staying = [node for node in c.run.sheet.nodes if node.id != c.node.id]
     if not staying:
         raise RemoteFailed(
             f"no other node is left to be asked to let {c.node.name} go", target=c.node.name
         )
-    return staying[0]
+    return NodePeer(At(c.ports, c.run, staying[0]))
 
 
 async def left(c: Context, one: Leaving) -> bool:
     """Whether what the kit says tells that the node has left; False where it says nothing."""
     if one.observe is None:
         return False
-    answer = await Speaker(c, c.record, asked=asked_of(c, one)).send(one.observe)
+    answer = await Speaker(c, c.record, peer=asked_of(c, one)).send(one.observe)
     if lacks := await lacking(c, answer, one.observe):
         c.tell(words=c.ports.blank(lacks))
         return False
@@ -54,7 +52,7 @@ async def left(c: Context, one: Leaving) -> bool:
 
 async def let_go(c: Context, one: Leaving) -> None:
     """Ask for it. Raises RemoteFailed where the answer is not as it should be."""
-    answer = await Speaker(c, c.record, asked=asked_of(c, one)).send(one.call)
+    answer = await Speaker(c, c.record, peer=asked_of(c, one)).send(one.call)
     if lacks := await lacking(c, answer, one.call):
         raise RemoteFailed(
             f"{c.node.name} does not leave: {c.ports.blank(lacks)}",
@@ -100,21 +98,21 @@ class Retire:
 
     async def act(self, c: Context) -> None:
         """Roll its steps back, the last ones first."""
-        row = await c.ports.store.read(runs.get_run, self._by(c))
-        before = await thawed(c.ports.store, row)
-        package = before.sheet.packages.of(c.node.role)
+        said = []
+        async for before in past.makers(c, self._by(c)):
+            said += await self._rolled_back(c, before)
+        c.answer["said"] = "; ".join(filter(None, said))[:300]
+
+    async def _rolled_back(self, c: Context, before: FrozenRun) -> list[str]:
         own = [step for step in before.steps.values() if step.node == c.node.id]
-        own.sort(key=lambda step: UNDO_STAGE[step.kind])
         stages = sorted({UNDO_STAGE[step.kind] for step in own})
         said = []
         for stage in stages:
             for step in reversed([one for one in own if UNDO_STAGE[one.kind] == stage]):
-                sha256 = step.detail.get("package") or (package.sha256 if package else row.package)
-                found = await c.ports.store.read(records.packages_of, [sha256])
-                contents = await asyncio.to_thread(stored.contents_of, found[sha256])
-                old = replace(c, run=before, step=step, contents=contents, answer={})
-                said.append(await self._kinds[step.kind].undo(old))
-        c.answer["said"] = "; ".join(filter(None, said))[:300]
+                # what an upgrade replaced is not brought back: it goes as well
+                kind = "define" if step.kind == "swap" else step.kind
+                said.append(await self._kinds[kind].undo(await past.at(c, before, step)))
+        return said
 
     def _by(self, c: Context) -> str:
         assert c.run.change is not None

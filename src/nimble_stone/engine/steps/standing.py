@@ -38,6 +38,12 @@ async def _define(c: Context) -> bool:
     return await c.host.vms.find(c.node.name) is not None
 
 
+async def _swap(c: Context) -> bool:
+    """The VM is of this run, with its new system disk."""
+    found = await c.host.vms.find(c.node.name)
+    return found is not None and found.is_of(c.maker)
+
+
 async def _start(c: Context) -> bool:
     """It runs."""
     return await c.host.vms.running(c.node.name)
@@ -48,5 +54,6 @@ STANDS: dict[str, Callable[[Context], Awaitable[bool]]] = {
     "clone": _clone,
     "medium": _medium,
     "define": _define,
+    "swap": _swap,
     "start": _start,
 }

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from nimble_stone.core import reply
 from nimble_stone.core.kit.calls import Call
 from nimble_stone.core.reply import Reply
-from nimble_stone.engine.filling import Filler, fill
+from nimble_stone.engine.filling import Filler, fill, fill_reading
 
 
 def unmet(answer: Reply, wanted: Mapping[str, str]) -> str:
@@ -26,5 +26,8 @@ async def lacking(
     """The same for what a call confirms, its templates filled in; `known`: what they stand for
     besides what the sheet has.
     """
-    wanted = {what: await fill(c, text, known=known) for what, text in call.confirm.items()}
+    wanted = {
+        await fill_reading(c, what, known): await fill(c, text, known=known)
+        for what, text in call.confirm.items()
+    }
     return unmet(answer, wanted)

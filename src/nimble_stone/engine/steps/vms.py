@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
-from nimble_stone.core.errors import Conflict
+from nimble_stone.core.errors import Conflict, RemoteFailed
 from nimble_stone.core.estate import Mark
 from nimble_stone.core.kit.model import VmOptions
 from nimble_stone.core.package import adapt
 from nimble_stone.core.plan.sheet import macs_of, networks_of, reached
+from nimble_stone.core.units import size_text
 from nimble_stone.engine.steps import installer_media, installing, kernels
-from nimble_stone.engine.steps.context import Context, Found, Kind
+from nimble_stone.engine.steps.context import Context, Found, Kind, our_vm
 from nimble_stone.engine.steps.disks import node_disks
-from nimble_stone.hosts.api import VmDesign, VmDisk, VmLimits, VmMedium
+from nimble_stone.engine.steps.returning import back
+from nimble_stone.hosts.api import Vm, VmDesign, VmDisk, VmLimits, VmMedium
 from nimble_stone.store import records
 
 
@@ -37,13 +39,17 @@ class Define:
                 return None
         return {"uuid": found.uuid}
 
-    async def act(self, c: Context) -> None:
-        """Define it. A new guest has a new SSH host key: what an earlier one at this address had
-        shown is forgotten.
+    async def act(self, c: Context, instead_of: str = "") -> None:
+        """Define it, be it instead of a VM of that UUID. A new guest has a new SSH host key: what
+        an earlier one at this address had shown is forgotten.
         """
-        node, datastore = c.node, c.step.datastore
-        if address := reached(c.run.sheet.kit, node):
+        if address := reached(c.run.sheet.kit, c.node):
             await c.ports.store.write(records.drop_pins, address)
+        await self.define(c, instead_of)
+
+    async def define(self, c: Context, instead_of: str = "") -> None:
+        """Define it with the system that it has, whose SSH host key stays known."""
+        node, datastore = c.node, c.step.datastore
         await c.host.storage.refresh(datastore)
         guest = adapt.adapt(c.descriptor, node.extra)
         for store in dict.fromkeys(node.extra_places):
@@ -78,6 +84,7 @@ class Define:
                 secure_boot=options.secure_boot,
                 tpm=options.tpm,
                 limits=VmLimits(**options.limits.model_dump()),
+                instead_of=instead_of,
             )
         )
 
@@ -138,12 +145,15 @@ class Start:
     """The guest runs."""
 
     async def observe(self, c: Context) -> Found | None:
-        """It runs."""
-        return {} if await c.host.vms.running(c.node.name) else None
+        """It runs, and is not paused."""
+        name = c.node.name
+        runs = await c.host.vms.running(name) and not await c.host.vms.paused(name)
+        return {} if runs else None
 
     async def act(self, c: Context) -> None:
         """Start it, unless another machine has taken its address meanwhile. Raises Conflict."""
-        await _address_free(c)
+        if not await c.host.vms.paused(c.node.name):
+            await _address_free(c)
         await c.host.vms.start(c.node.name)
 
     async def undo(self, c: Context) -> str:
@@ -151,4 +161,90 @@ class Start:
         return ""
 
 
-KINDS: dict[str, Kind] = {"define": Define(), "start": Start()}
+LOOK_S, AGAIN_S = 2.0, 8.0
+"""Between two looks whether a system has shut down, and until it is asked again."""
+
+
+async def shut_down(c: Context) -> None:
+    """The system of the node's VM shuts down when asked, or its power is cut where the kit allows
+    that. Raises RemoteFailed.
+    """
+    name, options = c.node.name, _options(c)
+    asked, end = float("-inf"), c.ports.monotonic() + options.stop_s
+    while await c.host.vms.running(name):
+        if c.ports.monotonic() - asked > AGAIN_S:
+            # a system that is busy, or boots, may miss its power button
+            await c.host.vms.shut_down(name)
+            asked = c.ports.monotonic()
+        left = end - c.ports.monotonic()
+        if left <= 0 and options.cut:
+            await c.host.vms.cut(name)
+            return
+        if left <= 0:
+            raise RemoteFailed(
+                f"{name} has not shut down within {options.stop_s:g} s",
+                target=name,
+                hint="Shut it down yourself, then retry; or allow `cut` in the kit.",
+                code="not-shut-down",
+            )
+        c.tell(words="shutting down", left_s=left)
+        await c.ports.pause(min(LOOK_S, left))
+
+
+class Resize:
+    """The VM has other vCPUs and memory. Its system shuts down for that; starting it is the next
+    step's.
+    """
+
+    async def observe(self, c: Context) -> Found | None:
+        """It is stored so, and off, or runs so already."""
+        state = await c.host.vms.state(c.node.name)
+        if state is None or not _has(state.stored, c.node.vcpu, c.node.memory_bytes):
+            return None
+        if state.live is not None and not _has(state.live, c.node.vcpu, c.node.memory_bytes):
+            return None
+        return {"way": _size_text(c.node.vcpu, c.node.memory_bytes)}
+
+    async def act(self, c: Context) -> None:
+        """Change it, then have its system shut down. Raises Conflict for a VM that is not ours,
+        RemoteFailed where it does not shut down.
+        """
+        await self._to(c, c.node.vcpu, c.node.memory_bytes)
+
+    async def _to(self, c: Context, vcpu: int, memory_bytes: int) -> None:
+        name = c.node.name
+        if await our_vm(c, c.maker) is None:
+            raise RemoteFailed(
+                f"VM {name} is not on {c.host.name}",
+                target=c.host.name,
+                code="guest-gone",
+                hint="Make the node again.",
+            )
+        await c.host.vms.resize(name, vcpu, memory_bytes)
+        if await c.host.vms.running(name):
+            await shut_down(c)
+
+    async def undo(self, c: Context) -> str:
+        """It has what it had before, and runs."""
+        vcpu, memory = int(c.step.detail["was_vcpu"]), int(c.step.detail["was_memory"])
+        state = await c.host.vms.state(c.node.name)
+        if state is None:
+            return ""
+        if not _has(state.stored, vcpu, memory) or not _has(state.live, vcpu, memory):
+            await self._to(c, vcpu, memory)
+        if not await c.host.vms.running(c.node.name):
+            await c.host.vms.start(c.node.name)
+            await back(c)
+        return f"{c.node.name} has {_size_text(vcpu, memory)} again"
+
+
+def _has(vm: Vm | None, vcpu: int, memory_bytes: int) -> bool:
+    """Whether it has that many vCPUs and that much memory; a hypervisor rounds to MiB."""
+    return vm is not None and vm.vcpu == vcpu and vm.memory_bytes >> 20 == memory_bytes >> 20
+
+
+def _size_text(vcpu: int, memory_bytes: int) -> str:
+    return f"{vcpu} vCPU, {size_text(memory_bytes)}"
+
+
+KINDS: dict[str, Kind] = {"define": Define(), "start": Start(), "resize": Resize()}

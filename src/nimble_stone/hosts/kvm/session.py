@@ -127,6 +127,18 @@ class Session:
         self.record(self.name, command, answer.err or answer.text, answer.status, answer.seconds)
         return answer
 
+    async def fetch(self, command: str, *, limit_s: int) -> AsyncIterator[bytes]:
+        """What a command prints, piece by piece; only that it was sent is recorded."""
+        total = 0
+        try:
+            async for piece in self._reach.ssh.fetch(self._target, command, limit_s=limit_s):
+                total += len(piece)
+                yield piece
+        except StoneError as error:
+            self.record(self.name, command, str(error), -1, 0.0)
+            raise
+        self.record(self.name, command, f"({total} bytes)", 0, 0.0)
+
     async def quietly(self, command: str, limit_s: int) -> Answer:
         """A question that is asked again and again, left out of the record."""
         return await self._reach.ssh.run(self._target, command, limit_s=limit_s)

@@ -62,6 +62,12 @@ class KvmStorage:
         if answer.status != 0:
             raise self._session.failure(" ".join(words), answer)
 
+    def download(self, datastore: str, name: str, *, limit_s: int) -> AsyncIterator[bytes]:
+        """A volume's bytes as they lie there. Raises RemoteFailed, Unreachable."""
+        words = ("vol-download", "--pool", datastore, name, "/dev/stdout")
+        command = commands.virsh(*words, seconds=limit_s)
+        return self._session.fetch(command, limit_s=limit_s + 5)
+
     async def pull(self, url: str, path: str, *, resume: bool, rate: float, limit_s: int) -> None:
         """Let the host fetch a URL into a file, going on where the file ends when `resume`. Raises
         RemoteFailed in curl's words.
@@ -128,6 +134,11 @@ class KvmStorage:
             )
         else:
             await self._session.virsh("vol-clone", "--pool", datastore, base, name, seconds=3600)
+
+    async def grow(self, datastore: str, name: str, capacity_bytes: int) -> None:
+        """Make a volume larger that no running VM has."""
+        size = f"{capacity_bytes}b"
+        await self._session.virsh("vol-resize", "--pool", datastore, name, size, seconds=120)
 
     async def delete(self, datastore: str, name: str) -> None:
         """Remove a volume of ours; the name carries the mark, others are refused."""

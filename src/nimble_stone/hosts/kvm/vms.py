@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from nimble_stone.core.errors import Conflict
+from nimble_stone.core.errors import Conflict, NotFound
 from nimble_stone.hosts.api import Vm, VmAddress, VmDesign, VmState
 from nimble_stone.hosts.kvm import commands, xml_in, xml_out
 from nimble_stone.hosts.kvm.session import Session
@@ -46,6 +46,10 @@ class KvmVms:
             "in shutdown",
         )
 
+    async def paused(self, name: str) -> bool:
+        """Whether the VM stands still in memory."""
+        return await self._session.maybe("domstate", name) == "paused"
+
     async def state(self, name: str) -> VmState | None:
         """The VM as it is stored, as it is now, and whether it starts with its host."""
         stored = await self._session.maybe("dumpxml", name, "--inactive")
@@ -79,12 +83,25 @@ class KvmVms:
     async def define(self, design: VmDesign) -> None:
         """Define a VM with our mark. Where the account may not read libvirt's logs, its console is
         written into its datastore. One that is defined already is left as it is, but for what
-        comes after its definition: whoever defined it may have been cut off in between.
+        comes after its definition: whoever defined it may have been cut off in between. One that
+        is to become this one keeps its UUID, and with it its firmware's variables and its TPM.
         """
-        if await self.find(design.name) is None:
+        if design.instead_of:
+            await self._redefine(design)
+        elif await self.find(design.name) is None:
             await self._define(design)
         if design.autostart:
             await self._session.virsh("autostart", design.name)
+
+    async def _redefine(self, design: VmDesign) -> None:
+        log = await self._log(design.name)
+        await self._define(design)
+        if log and log != await self._log(design.name):
+            await self._drop_log(log)
+
+    async def _drop_log(self, log: xml_in.ConsoleLog) -> None:
+        await self._session.virsh("pool-refresh", log.datastore)
+        await self._session.maybe("vol-delete", log.path)
 
     async def _define(self, design: VmDesign) -> None:
         log = ""
@@ -95,8 +112,39 @@ class KvmVms:
         await self._session.virsh("define", "--validate", "/dev/stdin", data=document)
 
     async def start(self, name: str) -> None:
-        """Start a VM."""
-        await self._session.virsh("start", name, seconds=90)
+        """Start a VM; one that is paused goes on where it stood."""
+        word = "resume" if await self.paused(name) else "start"
+        await self._session.virsh(word, name, seconds=90)
+
+    async def resize(self, name: str, vcpu: int, memory_bytes: int) -> None:
+        """Change the stored definition. What is current is never more than the most there may be:
+        so the most grows first, and shrinks last.
+        """
+        before = await self.state(name)
+        if before is None:
+            raise NotFound(f"VM “{name}” is not defined on {self._session.name}")
+        kib = str(memory_bytes >> 10)
+        now = ["setvcpus", name, str(vcpu), "--config"]
+        processors = [[*now, "--maximum"], now]
+        memory = [["setmaxmem", name, kib, "--config"], ["setmem", name, kib, "--config"]]
+        if vcpu < before.stored.vcpu:
+            processors.reverse()
+        if memory_bytes < before.stored.memory_bytes:
+            memory.reverse()
+        for words in (*processors, *memory):
+            await self._session.virsh(*words)
+
+    async def grow_disk(self, name: str, path: str, capacity_bytes: int) -> None:
+        """By the hypervisor, which tells the VM."""
+        await self._session.virsh("blockresize", name, path, f"{capacity_bytes}b", seconds=120)
+
+    async def shut_down(self, name: str) -> None:
+        """By its power button (ACPI)."""
+        await self._session.virsh("shutdown", name)
+
+    async def cut(self, name: str) -> None:
+        """At once."""
+        await self._session.virsh("destroy", name, seconds=60)
 
     async def media(self, name: str) -> list[str]:
         """Targets of its CD-ROM drives that hold something, stored or live."""
@@ -134,8 +182,7 @@ class KvmVms:
         # a VM with UEFI keeps its variables in a file, which goes with it
         await self._session.virsh("undefine", name, "--nvram")
         if log:
-            await self._session.virsh("pool-refresh", log.datastore)
-            await self._session.maybe("vol-delete", log.path)
+            await self._drop_log(log)
         return True
 
     async def console(self, name: str) -> str:

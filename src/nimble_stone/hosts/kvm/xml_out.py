@@ -51,6 +51,8 @@ def domain(design: VmDesign, log: str = "") -> str:
     """
     root = etree.Element("domain", type=design.domain_type)
     _sub(root, "name", design.name)
+    if design.instead_of:
+        _sub(root, "uuid", design.instead_of)
     mark = etree.SubElement(_sub(root, "metadata"), f"{{{MARK}}}mark", nsmap={"ns": MARK})
     mark.set("run", design.mark.run)
     mark.set("node", design.mark.node)

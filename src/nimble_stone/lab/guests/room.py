@@ -11,8 +11,6 @@ import hashlib
 import json
 import random
 import shlex
-import ssl
-import tempfile
 import time
 from collections.abc import Sequence
 from dataclasses import dataclass, field
@@ -24,8 +22,9 @@ import asyncssh
 import pycdlib
 from aiohttp import web
 
+from nimble_stone.core import shell_words
 from nimble_stone.core.errors import FormatError
-from nimble_stone.lab.controllers.certificate import self_made
+from nimble_stone.lab.controllers.certificate import self_made, shown
 from nimble_stone.lab.guests import blank, cloud
 from nimble_stone.lab.guests.answers import Answers, Listens, Node, Written
 from nimble_stone.lab.guests.home import Home, Hypervisor, OnHost
@@ -69,17 +68,22 @@ class Running:
         )
 
     def get(self, key: str) -> str:
-        """What it was given for a question of its product."""
-        return self.values.get(f"{self.product}.{key}", "")
+        """What it was told, or else given for a question of its product."""
+        told = self.memory().get("settings", {})
+        return str(told.get(key, self.values.get(f"{self.product}.{key}", "")))
 
-    def memory(self) -> dict[str, str]:
+    def memory(self) -> dict[str, Any]:
         """What it remembers, on its disk."""
-        found: dict[str, str] = self.guest.data.setdefault("memory", {})
+        found: dict[str, Any] = self.guest.data.setdefault("memory", {})
         return found
 
     def say(self, text: str) -> None:
         """A line on the serial console."""
         self.console.append(f"[{time.monotonic() - self.began:8.3f}] {text}")
+
+
+SETTINGS = ("station", "lag", "copying")
+"""What nodes can be told while they run, besides their password."""
 
 
 class GuestRoom:
@@ -222,8 +226,30 @@ class GuestRoom:
         if trouble in ("never-ready", "fails"):
             running.say("gauge: waiting for the reading store …")
             return
+        self._found_again(running)
         running.ready = True
         running.say(f"{running.product}: services are up")
+
+    def _found_again(self, running: Running) -> None:
+        """Nodes that have joined make themselves known to a lead that has lost its register."""
+        data = running.guest.data
+        if running.get("role") not in LEADING or data.get("members"):
+            return
+        mine = [
+            other
+            for other in self._by_address.values()
+            if other.guest.data.get("lead") == running.get("address")
+        ]
+        if mine:
+            data["members"] = {
+                other.get("hostname"): {
+                    key: other.get("hostname" if key == "name" else key)
+                    for key in ("name", "role", "address")
+                }
+                for other in mine
+            }
+            data["formed"] = True
+            running.home.save()
 
     async def _has_system(self, running: Running, trouble: str) -> bool:
         """Whether it has a system to start; a blank guest is installed first, from its media."""
@@ -280,7 +306,8 @@ class GuestRoom:
             assert self._runner is not None  # set by open()
             for one in self._ports(running):
                 real, port = self.plan.real(address, one.port)
-                context = self_made(running.get("hostname")) if one.scheme == "https" else None
+                own = one.scheme == "https"
+                context = shown(self_made(running.get("hostname"))) if own else None
                 site = web.TCPSite(self._runner, real, port, ssl_context=context)
                 await site.start()
                 running.closers.append(site.stop)
@@ -288,7 +315,9 @@ class GuestRoom:
                 secure = web.TCPSite(
                     self._runner,
                     *self.plan.real(address, SECURE_PORT),
-                    ssl_context=_tls(running),
+                    ssl_context=shown(
+                        f"{running.get('certificate')}\n{running.get('key')}".encode()
+                    ),
                 )
                 await secure.start()
                 running.closers.append(secure.stop)
@@ -353,7 +382,11 @@ class GuestRoom:
         told = None
         if self._written:
             running = process.get_extra_info("guest")
-            told = self._written.command(running, process.command or "")
+            asked = process.command or ""
+            if asked == "sh":
+                # one that is too long to be sent as a command
+                asked = shell_words.of_input(await process.stdin.read())
+            told = self._written.command(running, asked)
             running.home.save()
         if told is not None:
             process.stdout.write(told[1])
@@ -414,7 +447,7 @@ class GuestRoom:
         where = request.transport.get_extra_info("sockname")[0] if request.transport else ""
         for address, other in self._by_address.items():
             if self.plan.real(address, PORT)[0] == where:
-                return other
+                return None if other.guest.paused else other
         return None
 
     async def _http(self, request: web.Request) -> web.Response:
@@ -619,6 +652,23 @@ class GuestRoom:
         digest = hashlib.sha256(str(value or "").encode()).hexdigest()
         return web.json_response({"written": "yes", "digest": digest})
 
+    async def h_get_settings(self, running: Running, body: dict[str, str]) -> web.Response:
+        """Settings that can be told, without secrets."""
+        told = {key: running.get(key) for key in SETTINGS}
+        return web.json_response({"name": running.get("hostname"), **told})
+
+    async def h_post_settings(self, running: Running, body: dict[str, str]) -> web.Response:
+        """Other settings from now on."""
+        unknown = set(body) - {*SETTINGS, "admin_password"}
+        if unknown:
+            return web.json_response({"reason": f"no setting {sorted(unknown)[0]}"}, status=422)
+        running.memory().setdefault("settings", {}).update(
+            {key: str(text)[:1000] for key, text in body.items()}
+        )
+        running.home.save()
+        running.say(f"{running.product}: told {', '.join(sorted(body))}")
+        return web.json_response({"taken": "yes"})
+
     async def h_get_cluster(self, running: Running, body: dict[str, str]) -> web.Response:
         """The cluster's identity, once it is formed."""
         if not running.guest.data.get("formed"):
@@ -677,18 +727,6 @@ def _words(command: str) -> list[str]:
         return shlex.split(command)
     except ValueError:
         return []
-
-
-def _tls(running: Running) -> ssl.SSLContext:
-    """What the guest was given to show. Raises OSError or ssl.SSLError when certificate and key do
-    not fit.
-    """
-    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
-    with tempfile.NamedTemporaryFile("w", suffix=".pem") as file:
-        file.write(running.get("certificate") + "\n" + running.get("key"))
-        file.flush()
-        context.load_cert_chain(file.name)
-    return context
 
 
 def _own_key(running: Running) -> asyncssh.SSHKey:

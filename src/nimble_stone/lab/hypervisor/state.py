@@ -38,6 +38,8 @@ class Knobs:
     flood_mib: int = 0
     hang: bool = False
     locale: str = ""
+    deaf: bool = False
+    """VMs do not hear their power button."""
 
 
 @dataclass
@@ -54,8 +56,8 @@ class LabVolume:
 
 @dataclass
 class LabGuest:
-    """A guest. `xml` as it was defined; bedrock guests have none of our files behind them. `data`
-    is what its disk would keep.
+    """A guest. `xml` as it runs, or was defined; `stored` as it is from its next start on, '' the
+    same. Bedrock guests have none of our files behind them. `data` is what its disk would keep.
     """
 
     name: str
@@ -65,6 +67,9 @@ class LabGuest:
     bedrock: bool = False
     autostart: bool = False
     data: dict[str, Any] = field(default_factory=dict)
+    stored: str = ""
+    paused: bool = False
+    why_off: str = "unknown"
 
 
 @dataclass

@@ -13,11 +13,12 @@ import time
 import uuid as uuids
 from collections.abc import Awaitable, Callable
 from pathlib import Path
-from typing import Protocol
+from typing import Any, Protocol
 
 import aiohttp
 from lxml import etree
 
+from nimble_stone.lab.guests import memory
 from nimble_stone.lab.hypervisor.ground import IMAGES, LabDisk, LabNet, LabStore
 from nimble_stone.lab.hypervisor.state import LabGuest, LabHost, LabVolume, Volumes
 from nimble_stone.lab.scenario import demo
@@ -37,6 +38,14 @@ class Guests(Protocol):
 
 class Failed(Exception):
     """virsh fails: always exit code 1, the words say why."""
+
+
+def _memory(root: etree._Element, name: str, kib: str) -> None:
+    found = root.find(name)
+    if found is None:
+        found = etree.SubElement(root, name)
+    found.text = kib
+    found.set("unit", "KiB")
 
 
 def _arguments(words: list[str]) -> tuple[list[str], dict[str, str]]:
@@ -386,6 +395,8 @@ class Shell:
             if self.host.knobs.locale and not self.plain:
                 return Out(1, b"", "Fehler: das ging nicht")
             return Out(1, b"", f"error: {error}")
+        if isinstance(text, bytes):
+            return Out(0, text)
         return Out(0, (text + "\n\n").encode() if text else b"\n")
 
     async def v_hostname(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
@@ -766,6 +777,36 @@ class Shell:
         self.host.note(f"uploaded {plain[0]}")
         return ""
 
+    async def v_vol_download(
+        self, plain: list[str], options: dict[str, str], stdin: Stdin
+    ) -> bytes:
+        volume = self._volume(self._store(options["--pool"]), plain[0])
+        return await asyncio.to_thread(Path(volume.file).read_bytes)
+
+    async def v_vol_resize(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
+        self._grown(self._volume(self._store(options["--pool"]), plain[0]), plain[1])
+        return f"Size of volume '{plain[0]}' successfully changed to {plain[1]}"
+
+    async def v_blockresize(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
+        guest, (folder, _, name) = self._guest(plain[0]), plain[1].rpartition("/")
+        if not guest.running:
+            raise Failed("Requested operation is not valid: domain is not running")
+        for store in self.host.ground.stores.values():
+            if store.path == folder and f'volume="{name}"' in guest.xml:
+                self._grown(self._volume(store, name), plain[2])
+                return f"Block device '{plain[1]}' is resized"
+        raise Failed(f"invalid argument: disk '{plain[1]}' was not found in the domain config")
+
+    def _grown(self, volume: LabVolume, size: str) -> None:
+        wanted = int(size.removesuffix("b"))
+        if wanted < volume.capacity:
+            raise Failed(
+                "invalid argument: Can't shrink capacity below current capacity unless shrink flag"
+                " explicitly specified"
+            )
+        volume.capacity = wanted
+        self.host.note(f"grew {Path(volume.file).name}")
+
     async def v_vol_delete(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
         if "--pool" not in options:
             # only consoles are named by their path, and they are no volumes here
@@ -855,10 +896,84 @@ class Shell:
         return self.host.guests[name]
 
     async def v_dumpxml(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
-        return self._guest(plain[0]).xml
+        guest = self._guest(plain[0])
+        wants_stored = "--inactive" in options or not guest.running
+        return guest.stored if wants_stored and guest.stored else guest.xml
+
+    async def v_setvcpus(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
+        def change(root: etree._Element) -> None:
+            found = root.find("vcpu")
+            assert found is not None
+            most, wanted = int(found.text or 1), int(plain[1])
+            if "--maximum" in options:
+                found.text = plain[1]
+                if int(found.get("current", most)) >= wanted:
+                    found.attrib.pop("current", None)
+                else:
+                    found.set("current", found.get("current", str(most)))
+                return
+            if wanted > most:
+                raise Failed(
+                    "invalid argument: requested vcpus is greater than max allowable vcpus for the"
+                    f" persistent domain: {wanted} > {most}"
+                )
+            if wanted == most:
+                found.attrib.pop("current", None)
+            else:
+                found.set("current", plain[1])
+
+        return self._stored(plain[0], options, change)
+
+    async def v_setmaxmem(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
+        def change(root: etree._Element) -> None:
+            _memory(root, "memory", plain[1])
+            now = root.find("currentMemory")
+            if now is not None and int(now.text or 0) > int(plain[1]):
+                _memory(root, "currentMemory", plain[1])
+
+        return self._stored(plain[0], options, change)
+
+    async def v_setmem(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
+        def change(root: etree._Element) -> None:
+            if int(plain[1]) > int(root.findtext("memory") or 0):
+                raise Failed("invalid argument: cannot set memory higher than max memory")
+            _memory(root, "currentMemory", plain[1])
+
+        return self._stored(plain[0], options, change)
+
+    def _stored(
+        self, name: str, options: dict[str, str], change: Callable[[etree._Element], None]
+    ) -> str:
+        """Change the stored definition, which the next start takes."""
+        guest = self._guest(name)
+        if "--config" not in options:
+            raise Failed("Requested operation is not valid: cannot be changed while it runs")
+        root = etree.fromstring((guest.stored or guest.xml).encode())
+        change(root)
+        guest.stored = etree.tostring(root, encoding="unicode")
+        self.host.note(f"changed {name}")
+        return ""
+
+    async def v_shutdown(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
+        guest = self._running(plain[0], "shutdown")
+        if not self.host.knobs.deaf and not guest.paused:
+            self._halted(guest, "shut down")
+        return f"Domain '{guest.name}' is being shutdown"
 
     async def v_domstate(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
-        return "running" if self._guest(plain[0]).running else "shut off"
+        guest = self._guest(plain[0])
+        words = ["running", "booted"] if guest.running else ["shut off", guest.why_off]
+        if guest.paused:
+            words = ["paused", "user"]
+        return f"{words[0]} ({words[1]})" if "--reason" in options else words[0]
+
+    async def v_suspend(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
+        self._running(plain[0], "suspend").paused = True
+        return f"Domain '{plain[0]}' suspended"
+
+    async def v_resume(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
+        self._running(plain[0], "resume").paused = False
+        return f"Domain '{plain[0]}' resumed"
 
     async def v_dominfo(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
         guest = self._guest(plain[0])
@@ -876,14 +991,15 @@ class Shell:
             raise Failed(
                 f"Failed to define domain from /dev/stdin\nerror: (domain_definition):1: {error}"
             ) from error
-        name = str(root.findtext("name"))
-        if name in self.host.guests:
+        name, before = str(root.findtext("name")), self.host.guests.get(str(root.findtext("name")))
+        if before is not None and root.findtext("uuid") != before.uuid:
             raise Failed(
                 f"Failed to define domain from /dev/stdin\nerror: operation failed: domain '{name}'"
-                f" already exists with uuid {self.host.guests[name].uuid}"
+                f" already exists with uuid {before.uuid}"
             )
-        ident = str(uuids.uuid4())
-        etree.SubElement(root, "uuid").text = ident
+        ident = root.findtext("uuid") or str(uuids.uuid4())
+        if root.find("uuid") is None:
+            etree.SubElement(root, "uuid").text = ident
         for number, nic in enumerate(root.findall("devices/interface")):
             # as libvirt does: a local address of its own making
             if nic.find("mac") is None:
@@ -894,7 +1010,17 @@ class Shell:
                         "mac", address="52:54:00:" + ":".join(f"{byte:02x}" for byte in digest[:3])
                     ),
                 )
-        self.host.guests[name] = LabGuest(name, ident, etree.tostring(root, encoding="unicode"))
+        text = etree.tostring(root, encoding="unicode")
+        if before is not None and before.running:
+            before.stored = text
+        else:
+            self.host.guests[name] = LabGuest(
+                name,
+                ident,
+                text,
+                autostart=before is not None and before.autostart,
+                data=self._remembered(text),
+            )
         self.host.note(f"defined {name}")
         return f"Domain '{name}' defined from /dev/stdin"
 
@@ -923,6 +1049,7 @@ class Shell:
         fail = f"Failed to start domain '{guest.name}'\nerror: "
         if guest.running:
             raise Failed("Domain is already active")
+        guest.xml, guest.stored = guest.stored or guest.xml, ""
         root = etree.fromstring(guest.xml.encode())
         for source in root.findall("devices/interface/source"):
             if source.get("network") not in self.host.ground.nets:
@@ -943,7 +1070,7 @@ class Shell:
                 + "internal error: process exited while connecting to monitor: cannot set up guest"
                 " memory 'pc.ram': Cannot allocate memory"
             )
-        guest.running = True
+        guest.running, guest.paused = True, False
         self.host.note(f"started {guest.name}")
         self.guests.boot(self.host, guest)
         return f"Domain '{guest.name}' started"
@@ -960,16 +1087,26 @@ class Shell:
         return "Successfully ejected media."
 
     async def v_destroy(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
-        guest = self._guest(plain[0])
+        guest = self._running(plain[0], "destroy")
+        self._halted(guest, "destroyed")
+        return f"Domain '{guest.name}' destroyed"
+
+    def _running(self, name: str, what: str) -> LabGuest:
+        guest = self._guest(name)
         if not guest.running:
             raise Failed(
-                f"Failed to destroy domain '{guest.name}'\nerror: Requested operation is not valid:"
+                f"Failed to {what} domain '{guest.name}'\nerror: Requested operation is not valid:"
                 " domain is not running"
             )
-        guest.running = False
+        return guest
+
+    def _halted(self, guest: LabGuest, how: str) -> None:
+        guest.running = guest.paused = False
+        guest.why_off = "destroyed" if how == "destroyed" else "shutdown"
         self.guests.halt(self.host, guest)
-        self.host.note(f"destroyed {guest.name}")
-        return f"Domain '{guest.name}' destroyed"
+        if guest.data and (disk := self._memory_of(guest.xml)):
+            memory.put(Path(disk.file), guest.data)
+        self.host.note(f"{how} {guest.name}")
 
     async def v_undefine(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
         guest = self._guest(plain[0])
@@ -984,6 +1121,28 @@ class Shell:
         del self.host.guests[guest.name]
         self.host.note(f"undefined {guest.name}")
         return f"Domain '{guest.name}' has been undefined"
+
+    def _remembered(self, xml: str) -> dict[str, Any]:
+        """What a VM finds on its disk: what was there before, with another system as well."""
+        disk = self._memory_of(xml)
+        return memory.found(Path(disk.file)) if disk and Path(disk.file).exists() else {}
+
+    def _memory_of(self, text: str) -> LabVolume | None:
+        """The disk that keeps what matters: the last one, a data disk where there is one."""
+        for disk in reversed(etree.fromstring(text.encode()).findall("devices/disk")):
+            source = disk.find("source")
+            if disk.get("device", "disk") != "disk" or source is None or _is_shared(disk):
+                continue
+            store = self.host.ground.stores.get(str(source.get("pool")))
+            if store is None:
+                return None
+            known = self.volumes.of(store.place(self.host.plan.name))
+            return known.get(str(source.get("volume")))
+        return None
+
+
+def _is_shared(disk: etree._Element) -> bool:
+    return disk.find("shareable") is not None
 
 
 class Nothing:

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Path
+from fastapi import APIRouter, Path, Query
 from pydantic import BaseModel, Field
 
-from nimble_stone.app import drift
+from nimble_stone.app import as_built, drift, history, taking
 from nimble_stone.app.application import Application
 from nimble_stone.app.deployments import standing
-from nimble_stone.core.drift import RESTARTS, Drift
-from nimble_stone.server.deps import TheApplication
+from nimble_stone.core.drift import RESTARTS, SIZES, Drift
+from nimble_stone.server.deps import TheApplication, TheKits
 from nimble_stone.store import drift as kept
 
 router = APIRouter(tags=["deployments"])
@@ -33,6 +33,7 @@ class DriftView(BaseModel):
     until: float
     open: bool = Field(description="Whether it is not accepted.")
     puts_back: bool = Field(description="Whether starting the node's VM again puts it back.")
+    takes_in: bool = Field(description="Whether it can be taken into the plan.")
 
 
 class DeploymentView(BaseModel):
@@ -89,6 +90,7 @@ def _drift(one: Drift, names: dict[str, str], now: float) -> DriftView:
         name=names.get(one.node, one.node or "cluster"),
         open=one.is_open(now),
         puts_back=bool(one.node) and one.check in RESTARTS,
+        takes_in=bool(one.node) and one.check in SIZES,
     )
 
 
@@ -117,11 +119,103 @@ async def deployment_show(plan: Plan, app: TheApplication) -> DeploymentView:
     return await _view(app, plan)
 
 
+class HistoryEntry(BaseModel):
+    """What happened to a deployment. Kind: run, checks, plan or drift."""
+
+    at: float
+    kind: str
+    words: str
+    run: str
+    node: str
+    detail: str
+
+
+@router.get("/deployments/{plan}/history")
+async def deployment_history(
+    plan: Plan, app: TheApplication, limit: Annotated[int, Query(ge=1, le=500)] = 200
+) -> list[HistoryEntry]:
+    """Runs, acceptance checks, changes of the plan and drift, the newest first."""
+    return [HistoryEntry(**vars(one)) for one in await history.of_plan(app, plan, limit)]
+
+
+class AsBuiltNode(BaseModel):
+    """A node as it was built: column → value."""
+
+    node: str
+    role: str
+    values: dict[str, str]
+
+
+class AsBuiltChange(BaseModel):
+    """What changed. What: added, removed or changed."""
+
+    node: str
+    name: str
+    what: str
+    label: str
+    was: str
+    now: str
+
+
+class AsBuiltView(BaseModel):
+    """A deployment at an instant, and what changed since an earlier one."""
+
+    at: float
+    since: float | None
+    nodes: list[AsBuiltNode]
+    changed: list[AsBuiltChange]
+    labels: dict[str, str] = Field(description="Column → what it is called.")
+
+
+@router.get("/deployments/{plan}/built")
+async def deployment_built(
+    plan: Plan,
+    app: TheApplication,
+    at: Annotated[float | None, Query(description="Seconds; none: now.")] = None,
+    since: Annotated[float | None, Query(description="An earlier instant, in seconds.")] = None,
+) -> AsBuiltView:
+    """The deployment as it was built at an instant, from the journal of its runs."""
+    instant = app.clock() if at is None else at
+    found = await as_built.at(app, plan, instant, since)
+    return AsBuiltView(
+        at=instant,
+        since=since,
+        nodes=[AsBuiltNode(**vars(one)) for one in found.records.values()],
+        changed=[AsBuiltChange(**vars(one)) for one in found.changed],
+        labels=dict(found.labels),
+    )
+
+
 @router.post("/deployments/{plan}/read")
 async def deployment_read(plan: Plan, app: TheApplication) -> DeploymentView:
     """Read it now. Nothing is changed."""
     await drift.read(app, plan)
     return await _view(app, plan)
+
+
+class Taking(BaseModel):
+    """A difference that is taken into the plan."""
+
+    node: str = Field(max_length=60)
+    check: str = Field(max_length=60)
+
+
+class TakenView(BaseModel):
+    """The plan's version that says it now."""
+
+    plan: str
+    version: int
+
+
+@router.post("/deployments/{plan}/take")
+async def deployment_take(
+    plan: Plan, body: Taking, app: TheApplication, kits: TheKits
+) -> TakenView:
+    """Plan a node as it was found. Its host is asked; nothing is changed there. The next run of the
+    plan records it as built.
+    """
+    kept_plan = await taking.take_in(app, kits, plan, body.node, body.check)
+    return TakenView(plan=plan, version=kept_plan.row.version)
 
 
 @router.post("/deployments/{plan}/accept")

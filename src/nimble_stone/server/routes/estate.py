@@ -9,8 +9,9 @@ from typing import Literal
 from fastapi import APIRouter
 from pydantic import BaseModel, Field, FiniteFloat
 
-from nimble_stone.app import claims, estate_hosts, host_rules
+from nimble_stone.app import claims, emptying, estate_hosts, host_rules
 from nimble_stone.app.aside import aside
+from nimble_stone.app.emptying import EmptyView
 from nimble_stone.core import estate_rules
 from nimble_stone.core.estate import (
     Estate,
@@ -29,7 +30,7 @@ from nimble_stone.core.estate_list import Entry, parse
 from nimble_stone.core.preparation import Action
 from nimble_stone.core.series import Series
 from nimble_stone.engine import adding
-from nimble_stone.server.deps import TheApplication
+from nimble_stone.server.deps import TheApplication, TheKits
 from nimble_stone.server.views import HostView, host_views
 from nimble_stone.store import records
 
@@ -233,6 +234,30 @@ async def estate_host(name: str, app: TheApplication) -> OneHost:
         cares=estate_hosts.cares_of(estate, facts),
         now=app.clock(),
     )
+
+
+class LeaveOut(BaseModel):
+    """Plans that leave a host out, each with the version that a person saw."""
+
+    versions: dict[str, int] = Field(max_length=2000)
+
+
+@router.get("/estate/hosts/{name}/emptying")
+async def host_emptying(name: str, app: TheApplication, kits: TheKits) -> EmptyView:
+    """What emptying a host comes to: plan by plan, where each of its nodes would go."""
+    return await emptying.of_host(app, kits, name)
+
+
+@router.post("/estate/hosts/{name}/emptying")
+async def empty_host(name: str, body: LeaveOut, app: TheApplication, kits: TheKits) -> EmptyView:
+    """Let plans leave a host out. Their next runs move its nodes; nothing moves by itself."""
+    return await emptying.leave_out(app, kits, name, body.versions)
+
+
+@router.delete("/estate/hosts/{name}/emptying")
+async def use_host_again(name: str, app: TheApplication, kits: TheKits) -> EmptyView:
+    """Let all plans use a host again; no node moves back by itself."""
+    return await emptying.use_again(app, kits, name)
 
 
 @router.put("/estate/rules")

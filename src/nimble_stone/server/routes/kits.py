@@ -9,9 +9,11 @@ from pydantic import BaseModel, Field
 
 from nimble_stone.app import kit_files
 from nimble_stone.app.aside import aside
+from nimble_stone.core.kit.calls import Login
 from nimble_stone.core.kit.checks import AcceptanceCheck
 from nimble_stone.core.kit.model import Kit, Question
 from nimble_stone.core.kit.order import stages
+from nimble_stone.core.kit.systems import ITSELF, OutsideSystem
 from nimble_stone.core.kit.words import explain, role_words, takes_text
 from nimble_stone.server.deps import TheApplication, TheKitFolder
 
@@ -63,10 +65,11 @@ class KitStage(BaseModel):
     of: str
     after: list[str]
     column: int
+    asks: str
 
 
 class KitAsk(BaseModel):
-    """A setting, a port or a check in a line."""
+    """A setting, a port, a system or a check in a line."""
 
     label: str
     words: str
@@ -84,6 +87,7 @@ class KitAbout(BaseModel):
     order: list[KitStage]
     questions: list[KitAsk]
     ports: list[KitAsk]
+    systems: list[KitAsk]
     checks: list[KitAsk]
     lines: list[str]
 
@@ -117,10 +121,27 @@ class KitText(BaseModel):
     text: Text
 
 
+WAYS: dict[Login, str] = {
+    "none": "no login",
+    "basic": "name and password",
+    "bearer": "a token",
+    "session": "a session",
+}
+
+
+def _system(kit: Kit, one: OutsideSystem) -> KitAsk:
+    trust = ", certificate confirmed by a person" if one.scheme == "https" else ""
+    said = f"{one.scheme.upper()}, port {one.real_port}, {WAYS[one.login]}{trust}"
+    calls = kit.calls_to(one.id)
+    ways = [said] if any(call.path for call in calls) else []
+    ways += [f"lines by TCP, port {one.real_port}"] if any(call.line for call in calls) else []
+    ways += ["SSH"] if any(call.ssh for call in calls) else []
+    return KitAsk(label=one.label, words=f"{one.purpose} {'; '.join(ways)}".strip())
+
+
 def _speaks(kit: Kit) -> str:
     access = kit.access
-    ways = {"none": "no login", "basic": "name and password", "session": "a session"}
-    text = f"{access.scheme.upper()}, {ways[access.login]}"
+    text = f"{access.scheme.upper()}, {WAYS[access.login]}"
     if access.scheme == "https":
         text += f", certificate by {access.trust.replace('-', ' ')}"
     return f"{text}, first password changed" if access.first_password else text
@@ -140,8 +161,11 @@ def _check(one: AcceptanceCheck) -> KitAsk:
         return KitAsk(label=one.label, words=f"{of}: {steps}")
     if one.call is None:
         return KitAsk(label=one.label, words=of)
+    value = "time of the answer" if one.value == "ms:" else one.value
     often = f", {one.times} times" if one.kind == "series" else ""
-    return KitAsk(label=one.label, words=f"{of}: {one.call.words()} {one.value}".rstrip() + often)
+    compared = f" → {value}" if value else ""
+    asks = "" if one.asks == ITSELF else f"{one.asks}: "
+    return KitAsk(label=one.label, words=f"{of}: {asks}{one.call.words()}{compared}{often}")
 
 
 def _about(kit: Kit) -> KitAbout:
@@ -161,6 +185,7 @@ def _about(kit: Kit) -> KitAbout:
             )
             for one in kit.ports
         ],
+        systems=[_system(kit, one) for one in kit.systems],
         checks=[_check(one) for one in kit.acceptance],
         lines=explain(kit),
     )

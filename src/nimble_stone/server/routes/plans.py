@@ -83,6 +83,13 @@ class SecretEdit(BaseModel):
     value: str = Field(max_length=4096)
 
 
+class Renewal(BaseModel):
+    """A secret or certificate of the whole plan that is to be another one."""
+
+    version: int
+    column: str = Field(max_length=120)
+
+
 class AcceptLicence(BaseModel):
     version: int
     by: str = Field(min_length=1, max_length=80)
@@ -317,6 +324,15 @@ class Made(BaseModel):
     value: str
 
 
+@router.post("/plans/{ident}/renewal", response_model=PlanView)
+async def plan_renewal(ident: str, body: Renewal, app: TheApplication, kits: TheKits) -> Response:
+    """Make a new secret, or let a certificate be made anew. Deployed nodes get it with the next
+    run.
+    """
+    kept = await editing.renew(app, kits, ident, body.version, body.column)
+    return await answering.answer(app, kept.row, kept.resolved)
+
+
 @router.post("/plans/{ident}/secret/make")
 async def plan_secret_make(ident: str, column: str, app: TheApplication, kits: TheKits) -> Made:
     """A secret that keeps a column's rule, to be looked at and then kept. Raises InputError for a
@@ -359,9 +375,16 @@ class Start(BaseModel):
         description="Deployed nodes that the run may remove; it removes no others.",
     )
 
+    stage: str = Field(
+        default="",
+        max_length=60,
+        description="Stage of the setup to run again, by its id; nothing else is done.",
+    )
+
     def wanted(self) -> Wanted:
         """What a person wants of nodes that stand."""
-        return Wanted(tuple(self.again), tuple(self.repair), tuple(self.remove))
+        again, repair, remove = tuple(self.again), tuple(self.repair), tuple(self.remove)
+        return Wanted(again, repair, remove, self.stage)
 
 
 @router.post("/plans/{ident}/run", response_model=Started)
@@ -398,13 +421,14 @@ async def plan_changes(
     kits: TheKits,
     again: Annotated[tuple[str, ...], Query(max_length=200)] = (),
     repair: Annotated[tuple[str, ...], Query(max_length=2000)] = (),
+    stage: Annotated[str, Query(max_length=60)] = "",
 ) -> ChangesAnswer:
     """What a run would change of what stands: nodes to be added and removed, what differs and stays
     as it is, and the steps. `again`: nodes to make again,
-    `repair`: nodes to repair.
+    `repair`: nodes to repair, `stage`: a stage to run again.
     """
     row = await app.store.read(records.get_plan, ident)
-    found = await evaluate(app, kits, row.text, wanted=Wanted(again, repair))
+    found = await evaluate(app, kits, row.text, wanted=Wanted(again, repair, stage=stage))
     does = found.changes is not None and found.changes.any
     return ChangesAnswer(
         **changes_view(found).model_dump(),

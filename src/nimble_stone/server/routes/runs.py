@@ -13,12 +13,12 @@ from fastapi import APIRouter, Header, Query, Request, Response
 from fastapi.responses import HTMLResponse, StreamingResponse
 from pydantic import BaseModel, Field
 
-from nimble_stone.app import run_requests
+from nimble_stone.app import corrections, run_requests
 from nimble_stone.app.run_requests import RunArguments, rollout_row
 from nimble_stone.core.errors import NotFound, StoneError
 from nimble_stone.ports.feed import Frame
 from nimble_stone.server.auth import Door
-from nimble_stone.server.deps import TheApplication, TheCaller, TheEngine, TheLiveRuns
+from nimble_stone.server.deps import TheApplication, TheCaller, TheEngine, TheKits, TheLiveRuns
 from nimble_stone.server.run_answers import run_lines
 from nimble_stone.server.views import EventView, RunDelta, RunLine, RunView
 from nimble_stone.store import runs
@@ -214,6 +214,33 @@ async def run_console(ident: str, node: str, app: TheApplication) -> ConsoleView
         return ConsoleView(trouble=str(error))
 
 
+class KitOffer(BaseModel):
+    """What the kit of a run's plan has now that the run has not: parts that differ, none when it is
+    the same, and why they cannot be taken over.
+    """
+
+    parts: list[str]
+    refused: list[str]
+
+
+@router.get("/runs/{ident}/kit")
+async def run_kit(ident: str, app: TheApplication, kits: TheKits) -> KitOffer:
+    """Whether the kit was corrected since the run began."""
+    found = await corrections.offer(app, kits, ident)
+    return KitOffer(parts=list(found.parts), refused=list(found.refused))
+
+
+@router.post("/runs/{ident}/kit", response_model=RunView)
+async def run_take_kit(
+    ident: str, app: TheApplication, engine: TheEngine, kits: TheKits, live: TheLiveRuns
+) -> Response:
+    """Take the corrected kit over: setup steps that are not done, checks and access follow it from
+    now on. The run waits: it is held, or a step has failed.
+    """
+    await corrections.take(app, engine, kits, ident)
+    return Response(await live.answer(ident), media_type="application/json")
+
+
 @router.post("/runs/{ident}/{request}", response_model=RunView)
 async def run_request(
     ident: str,
@@ -227,6 +254,41 @@ async def run_request(
     wanted = RunArguments(body.steps, body.reason, body.seconds)
     await run_requests.request(app, engine, ident, request, wanted)
     return Response(await live.answer(ident), media_type="application/json")
+
+
+class ComparedView(BaseModel):
+    """A check in two rounds. Outcomes: passed, failed, not checked, not made."""
+
+    node: str
+    check: str
+    label: str
+    was: str
+    now: str
+    was_outcome: str
+    now_outcome: str
+
+
+class RoundsView(BaseModel):
+    """The newest round of acceptance checks beside the one before it, which is null where there
+    was only one.
+    """
+
+    at: float
+    before: float | None
+    changed: list[ComparedView]
+    measured: list[ComparedView]
+
+
+@router.get("/runs/{ident}/acceptance")
+async def run_rounds(ident: str, app: TheApplication) -> RoundsView:
+    """What changed since the round before, and what was measured in both."""
+    rounds = await run_requests.compared(app, ident)
+    return RoundsView(
+        at=rounds.at,
+        before=rounds.before,
+        changed=[ComparedView(**vars(one)) for one in rounds.found.changed],
+        measured=[ComparedView(**vars(one)) for one in rounds.found.measured],
+    )
 
 
 @router.get("/runs/{ident}/acceptance.xml")

@@ -96,8 +96,10 @@
       plan.changes !== undefined &&
       !plan.changes.adds?.some((one) => one.node === node),
   );
+  let move = $derived(plan.changes?.moves?.find((one) => one.node === node));
   let reason = $derived.by(() => {
-    if (stays && !pinned) return 'Deployed here; a run does not move it.';
+    if (move) return `The next run moves it here from ${move.was_host}.`;
+    if (stays && !pinned) return 'Deployed here; it stays unless you move it.';
     if (pinned) return `${bare ? 'Machine' : 'Host'} set manually.`;
     if (own?.host) return why;
     const missing = plan.findings.find((f) => f.code === 'host-missing' && f.node === own?.id);
@@ -122,7 +124,7 @@
                 class="bar"
                 aria-hidden="true"><i style:width={`${Math.min(100, 100 * p.load)}%`}></i></span
               ><span class="mono right">{pct(p.load)}</span>{/if}
-            {#if stays && !pinned}<span></span>{:else if p.here}<button
+            {#if stays && !pinned && p.here}<span></span>{:else if p.here}<button
                 disabled={busy}
                 onclick={() => onedit(pin(pinned ? null : p.host))}
                 >{pinned ? 'reset' : 'set'}</button
@@ -147,7 +149,7 @@
     Select a node on the wall or in the sheet to see why it is placed there.
   </p>{/if}
 
-{#if onHosts && !plan.changes}<Section
+{#if onHosts}<Section
     title="Rebalance"
     aside={balance ? `fullest host ${pct(balance.before)}` : ''}
   >
@@ -155,6 +157,7 @@
       <p>
         {balance.moves.length === 1 ? 'Move this node' : `Move these ${balance.moves.length}`}: the
         fullest host goes from {pct(balance.before)} to <b>{pct(balance.after)}</b>.
+        {#if plan.changes}Deployed nodes shut down while they move.{/if}
       </p>
       <ul class="moves">
         {#each balance.moves as m (m.node)}<li>

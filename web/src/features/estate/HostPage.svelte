@@ -9,6 +9,7 @@
   import HostBar from './HostBar.svelte';
   import HostCompute from './HostCompute.svelte';
   import HostDisks from './HostDisks.svelte';
+  import HostEmptying from './HostEmptying.svelte';
   import HostNetworks from './HostNetworks.svelte';
   import Settings from './Settings.svelte';
   import HostStores from './HostStores.svelte';
@@ -47,6 +48,7 @@
           <HostDisks one={host} />
         </div>
         <HostVms one={host} />
+        <HostEmptying one={host} />
       </div>{/snippet}
     {#snippet details()}<HostAbout one={host} {data} {onprepare} /><Settings
         thing={host.host}

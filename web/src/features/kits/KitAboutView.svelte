@@ -33,6 +33,11 @@
       {#each about.questions as one, n (n)}<dt>{one.label}</dt>
         <dd>{one.words || 'text'}</dd>{/each}
     </dl>
+    {#if about.systems.length}<h3>Systems outside the plan</h3>
+      <dl>
+        {#each about.systems as one, n (n)}<dt>{one.label}</dt>
+          <dd>{one.words}</dd>{/each}
+      </dl>{/if}
     {#if about.ports.length}<h3>Ports</h3>
       <dl>
         {#each about.ports as one, n (n)}<dt class="mono">{one.label}</dt>

@@ -8,6 +8,7 @@ const stage = (id: string, column: number, after: string[] = []) => ({
   of: id,
   after,
   column,
+  asks: '',
 });
 
 describe('the drawing of an order', () => {

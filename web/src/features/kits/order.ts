@@ -19,9 +19,9 @@ export interface Drawing {
   lines: Line[];
 }
 
-export const WIDE = 148,
+export const WIDE = 150,
   HIGH = 40;
-const ACROSS = 44,
+const ACROSS = 26,
   DOWN = 14;
 
 /** Columns from left to right by what comes before; within one, in the kit's order. */

@@ -4,6 +4,7 @@
   import StateMark from '../../lib/ui/StateMark.svelte';
   import { OUTCOME_MARKS, OUTCOME_WORDS, outcomeOf } from '../rollout/verdicts';
   import Mesh from './Mesh.svelte';
+  import Rounds from './Rounds.svelte';
   import Section from './Section.svelte';
   import SeriesChart from './SeriesChart.svelte';
   import { withCharts } from './series';
@@ -63,6 +64,7 @@
 {#if open.length}<Section title="Not checked" aside={`${open.length} of ${run.proofs.length}`}
     >{@render list(open)}</Section
   >{/if}
+<Rounds {run} {onproof} />
 {#each meshes as one (one.proof)}{#if one.mesh}<Section
       title={one.label}
       aside={one.found.split(';')[0]}

@@ -3,7 +3,7 @@
   import { get } from '../../lib/api/client';
   import type { RunView, StepView } from '../../lib/api/types';
   import { clock, count, inside, size, span, utc } from '../../lib/format';
-  import { eventWords, stepName, tells } from './journal';
+  import { eventWords, placeOf, stepName, tells } from './journal';
   import Journal from './Journal.svelte';
   import StepActions from './StepActions.svelte';
   import Transcript from './Transcript.svelte';
@@ -95,7 +95,7 @@
     if (step.state === 'working')
       return `Running: ${span(elapsed)} of about ${span(step.expected_s)}.`;
     if (step.state === 'undoing') return 'Rolling back.';
-    if (step.state === 'undone') return 'Rolled back.';
+    if (step.state === 'undone') return step.undo_failed ? 'Not undone.' : 'Rolled back.';
     const took = step.ended_at && step.started_at ? span(step.ended_at - step.started_at) : '';
     if (step.undo_failed) return 'Rollback failed.';
     if (step.state === 'failed') return took ? `Failed after ${took}.` : 'Failed.';
@@ -105,7 +105,7 @@
 </script>
 
 {#if step}
-  <Section title={`${node?.name ?? step.host} · ${inside(step.label)}`} aside={facts}>
+  <Section title={`${node?.name ?? placeOf(step)} · ${inside(step.label)}`} aside={facts}>
     <p class="state">
       <StateMark state={step.state === 'undoing' ? 'working' : (step.state as 'planned')} />
       {said}{step.attempt > 1 ? ` Attempt ${step.attempt}.` : ''}{#if told?.total}
@@ -113,11 +113,11 @@
           ((told.total ?? 0) - (told.sent ?? 0)) / Math.max(1, told.rate ?? 1),
         )} left.{/if}
     </p>
-    {#if step.undo_failed ? step.undo_message : step.message}<p
+    {#if step.undo_failed && step.state === 'failed' ? step.undo_message : step.message}<p
         class="message"
         class:bad={step.state === 'failed'}
       >
-        {step.undo_failed ? step.undo_message : step.message}
+        {step.undo_failed && step.state === 'failed' ? step.undo_message : step.message}
       </p>{/if}
     {#if step.hint}<p class="message">{step.hint}</p>{/if}
     {#if step.state === 'undone' && step.undo_message}<p class="message">
@@ -132,7 +132,11 @@
           )
           .join(', ')}
       </p>{/if}
-    {#if run.state !== 'undoing' && run.state !== 'undone'}<StepActions {step} {onrequest} />{/if}
+    {#if run.state !== 'undone'}<StepActions
+        {step}
+        undoing={run.state === 'undoing'}
+        {onrequest}
+      />{/if}
     <Transcript
       run={run.id}
       step={step.key}

@@ -6,21 +6,27 @@
 
   interface Props {
     step: StepView;
+    /** The run is being rolled back. */
+    undoing?: boolean;
     onrequest: (request: string, body?: RunBody) => void;
   }
-  let { step, onrequest }: Props = $props();
+  let { step, undoing = false, onrequest }: Props = $props();
   let skipping = $state(false);
   let reason = $state('');
   const EXTENSION_S = 600;
 </script>
 
-{#if step.state === 'failed' && !step.undo_failed}
+{#if step.state === 'failed' && step.undo_failed === undoing}
   <div class="acts">
-    <Button onclick={() => onrequest('retry', { steps: [step.key] })}>Retry</Button>
+    {#if undoing}
+      <Button onclick={() => onrequest('undo')}>Continue rollback</Button>
+    {:else}
+      <Button onclick={() => onrequest('retry', { steps: [step.key] })}>Retry</Button>
+    {/if}
     <Button
       onclick={() => {
         skipping = !skipping;
-      }}>Skip …</Button
+      }}>{undoing ? 'Leave as it is …' : 'Skip …'}</Button
     >
   </div>
   {#if skipping}
@@ -34,13 +40,13 @@
     >
       <input
         bind:value={reason}
-        placeholder="Reason for skipping"
+        placeholder={undoing ? 'Why it cannot be undone' : 'Reason for skipping'}
         aria-label="Reason"
         required
-      /><Button type="submit">Skip step</Button>
+      /><Button type="submit">{undoing ? 'Leave as it is' : 'Skip step'}</Button>
     </form>
   {/if}
-{:else if step.state === 'waiting'}
+{:else if step.state === 'waiting' && !undoing}
   <div class="acts">
     <Button onclick={() => onrequest('extend', { steps: [step.key], seconds: EXTENSION_S })}
       >Extend by 10 min</Button

@@ -1,4 +1,4 @@
-import type { RunView } from '../../lib/api/types';
+import type { RunView, StepView } from '../../lib/api/types';
 import { inside } from '../../lib/format';
 
 /** Kinds of journal entries in words; the same as the terminal's (core/run_words.py). */
@@ -10,6 +10,9 @@ const WORDS: Record<string, string> = {
   held: 'on hold',
   'hold-asked': 'hold requested',
   resumed: 'resumed',
+  released: 'looked at, to be continued',
+  'kit-taken': 'corrected kit taken over',
+  'undo-left': 'left as it is',
   'retry-asked': 'retry requested',
   'no-longer': 'to be done again',
   'undo-asked': 'rollback requested',
@@ -35,10 +38,15 @@ export const eventWords = (kind: string): string => WORDS[kind] ?? kind;
 
 export const tells = (kind: string): boolean => !SMALL.has(kind);
 
+/** Where a step is that is no node's: one of the setup is the cluster's, wherever its first node is. */
+export function placeOf(step: StepView): string {
+  return step.kind === 'call' || step.kind === 'stage' ? 'cluster' : step.host;
+}
+
 export function stepName(run: RunView, key: string): string {
   if (!key) return 'Run';
   const step = run.steps.find((one) => one.key === key);
   if (!step) return key;
-  const node = run.nodes.find((one) => one.id === step.node)?.short ?? step.host;
+  const node = run.nodes.find((one) => one.id === step.node)?.short ?? placeOf(step);
   return `${node} ${inside(step.label)}`;
 }

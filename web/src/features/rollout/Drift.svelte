@@ -14,8 +14,10 @@
     busy: boolean;
     onselect: (node: string) => void;
     onrepair: (nodes: string[]) => void;
+    /** The plan was changed on the server. */
+    ontaken: () => void;
   }
-  let { plan, version, busy, onselect, onrepair }: Props = $props();
+  let { plan, version, busy, onselect, onrepair, ontaken }: Props = $props();
   let view = $state.raw<DeploymentView | null>(null),
     reading = $state(false),
     accepting = $state(''),
@@ -36,6 +38,17 @@
       view = await task();
       accepting = '';
       reason = '';
+    } catch (error) {
+      notices.problem(error);
+    } finally {
+      reading = false;
+    }
+  }
+  async function take(one: DriftView) {
+    reading = true;
+    try {
+      await send('POST', `/deployments/${plan}/take`, { node: one.node, check: one.check });
+      ontaken();
     } catch (error) {
       notices.problem(error);
     } finally {
@@ -96,11 +109,18 @@
                 }}>Cancel</Button
               >
             </form>
-          {:else}<Button
-              kind="link"
-              onclick={() => {
-                accepting = keyOf(one);
-              }}>Accept …</Button
+          {:else}<span class="choices"
+              >{#if one.takes_in}<Button
+                  kind="link"
+                  disabled={busy || reading}
+                  title="The node is planned as it was found; the next run records it"
+                  onclick={() => void take(one)}>Take into plan</Button
+                >{/if}<Button
+                kind="link"
+                onclick={() => {
+                  accepting = keyOf(one);
+                }}>Accept …</Button
+              ></span
             >{/if}
         </li>{/each}
     </ul>
@@ -131,6 +151,10 @@
     padding: 4px 0 6px 10px;
     border-left: 3px solid var(--blocker);
     margin-bottom: 8px;
+  }
+  .choices {
+    display: flex;
+    gap: 12px;
   }
   .settled {
     border-color: var(--line);

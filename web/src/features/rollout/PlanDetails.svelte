@@ -16,6 +16,7 @@
     onfix: (finding: Finding) => void;
     onagain: (node: string) => void;
     onrepair: (nodes: string[]) => void;
+    onstage: (stage: string) => void;
   }
   let {
     rollout,
@@ -26,6 +27,7 @@
     onfix,
     onagain,
     onrepair,
+    onstage,
   }: Props = $props();
 </script>
 
@@ -62,6 +64,7 @@
     }}
   />
 {:else if place.question === 'time'}<Later load={parts.time} {plan} />
+{:else if place.question === 'history'}<Later load={parts.history} {plan} />
 {:else}
   {#if plan.changes}<Later
       load={parts.changes}
@@ -71,6 +74,8 @@
       busy={rollout.busy}
       onselect={(n: string, column: string) => place.go({ node: n, column })}
       {onagain}
+      {onstage}
+      onrenew={(column: string) => void rollout.renew(column)}
     /><Later
       load={parts.drift}
       plan={plan.id}
@@ -78,13 +83,15 @@
       busy={rollout.busy}
       onselect={(n: string) => place.go({ node: n, column: 'host' })}
       {onrepair}
+      ontaken={() => void rollout.load()}
     />{/if}
   <PlanLedger {plan} onedit={(e) => rollout.edit(e)} {onfix} />{/if}
 
 <style>
   nav {
     display: flex;
-    gap: 13px;
+    gap: 2px 10px;
+    flex-wrap: wrap;
     border-bottom: 1px solid var(--line);
     margin-bottom: 10px;
     font-size: var(--text-s);

@@ -41,12 +41,28 @@
   let trouble = $derived(
     new Set(plan.findings.filter((f) => f.severity === 'blocker' && f.node).map((f) => f.node)),
   );
-  let changing = $derived(
-    (plan.changes?.adds?.length ?? 0) + (plan.changes?.removes?.length ?? 0) > 0,
+  let changing = $derived.by(() => {
+    const { adds, removes, resizes, grows, upgrades, moves, alters } = plan.changes ?? {};
+    const upgraded = upgrades?.some((one) => one.way);
+    return upgraded || [adds, removes, resizes, grows, moves, alters].some((one) => one?.length);
+  });
+  let altered = $derived(
+    new Set(
+      [
+        ...(plan.changes?.resizes ?? []),
+        ...(plan.changes?.grows ?? []),
+        ...(plan.changes?.moves ?? []),
+        ...(plan.changes?.alters ?? []),
+        ...(plan.changes?.upgrades ?? []).filter((one) => one.way),
+      ].map((one) => one.node),
+    ),
   );
-  let added = $derived(new Set((plan.changes?.adds ?? []).map((one) => one.node)));
+  let added = $derived(
+    new Set((plan.changes?.adds ?? []).map((one) => one.node).filter((id) => !altered.has(id))),
+  );
   const stateOf = (id: string): StoneState => {
     if (added.has(id)) return { mark: 'planned', share: 0, text: 'to be added' };
+    if (altered.has(id)) return { mark: 'waiting', share: 1, text: 'to be changed' };
     if (plan.changes?.differing?.includes(id))
       return { mark: 'failed', share: 1, text: 'differs from what was built' };
     return { mark: 'done', share: 1, text: 'deployed' };
@@ -224,6 +240,9 @@
       }}
       onrepair={async (nodes) => {
         if (await rollout.start({ repair: nodes })) router.go(place.base('run'));
+      }}
+      onstage={async (stage) => {
+        if (await rollout.start({ stage })) router.go(place.base('run'));
       }}
     />{/snippet}
 </Frame>

@@ -26,7 +26,10 @@
       .catch((e: unknown) => notices.problem(e));
   });
   let blockers = $derived(found?.findings?.filter((one) => one.severity === 'blocker') ?? []);
-  let kept = $derived(new Set(found?.adds?.map((one) => one.node) ?? []));
+  let remade = $derived(
+    (found?.upgrades ?? []).filter((one) => one.way === 'again').map((one) => one.name),
+  );
+  let upgraded = $derived(found?.upgrades?.find((one) => one.way === 'again')?.now ?? '');
   let names = $derived(found?.removes?.map((one) => one.name).join(', ') ?? '');
   let title = $derived(again ? 'Make a node again' : 'Change the deployment');
 </script>
@@ -36,14 +39,13 @@
   {:else}
     <p>
       {#if again}Deletes the VM of {names} with its disks, then makes it again under the same name and
-        address. Data on its disks is lost.{:else}Deletes {count(
-          found.removes?.filter((one) => !kept.has(one.node)).length ?? 0,
-          'VM',
-        )} with {names.includes(',') ? 'their' : 'its'} disks: {names}. A rollback does not bring {names.includes(
+        address. Data on its disks is lost.{:else}Deletes {count(found.removes?.length ?? 0, 'VM')} with
+        {names.includes(',') ? 'their' : 'its'} disks: {names}. A rollback does not bring {names.includes(
           ',',
         )
           ? 'them'
-          : 'it'} back.{/if}
+          : 'it'} back.
+        {#if remade.length}Then creates {remade.join(', ')} again from {upgraded}.{/if}{/if}
     </p>
     {#each blockers as one, i (i)}<p class="blocker">
         <Weight severity={one.severity} /><span

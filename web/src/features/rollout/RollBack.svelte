@@ -30,6 +30,24 @@
       )
       .map((node) => node.host),
   );
+  const nameOf = (id: string) => run.nodes.find((one) => one.id === id)?.name ?? id;
+  const begun = (kind: string) =>
+    run.steps.filter((one) => one.kind === kind && one.state !== 'planned');
+  let resized = $derived(begun('resize').map((one) => nameOf(one.node)));
+  let swapped = $derived(begun('swap').map((one) => nameOf(one.node)));
+  let moved = $derived(begun('move').map((one) => nameOf(one.node)));
+  let set = $derived([
+    ...new Set([...begun('change'), ...begun('reconfigure')].map((one) => nameOf(one.node))),
+  ]);
+  let restarted = $derived(begun('reconfigure').length > 0);
+  let grown = $derived(begun('grow').length > 0);
+  /** What setup steps made in systems outside the plan, in their words. */
+  let outside = $derived(
+    begun('call')
+      .filter((one) => one.state === 'done')
+      .map((one) => one.message)
+      .filter(Boolean),
+  );
   /** Nodes that are hosts of the estate by now. */
   let added = $derived(
     run.steps.filter((one) => one.kind === 'enroll' && one.state !== 'planned').length,
@@ -45,22 +63,46 @@
       parts.push(
         `Switches ${machines.join(', ')} off; ${machines.length === 1 ? 'its drive keeps' : 'their drives keep'} what was written.`,
       );
+    if (resized.length)
+      parts.push(
+        `Gives ${resized.join(', ')} the vCPUs and memory they had before, each with a restart.`,
+      );
+    if (swapped.length)
+      parts.push(
+        `Gives ${swapped.join(', ')} the former system disk again, each with a restart; what the new version wrote on further disks stays.`,
+      );
+    if (moved.length)
+      parts.push(
+        `Moves ${moved.join(', ')} back to where it was, with all its disks and a restart.`,
+      );
+    if (set.length)
+      parts.push(
+        `Gives ${set.join(', ')} ${set.length === 1 ? 'its' : 'their'} former settings${restarted ? ', each with a restart' : ''}.`,
+      );
+    if (grown) parts.push('Disks that have grown stay as large as they are.');
+    if (outside.length)
+      parts.push(
+        `Removes what was made outside the plan: ${outside[0]}${outside.length > 1 ? `; and ${outside.length - 1} more` : ''}.`,
+      );
     if (run.change?.removes.length)
       parts.push('Does not bring back the VMs and disks that this run deleted.');
-    return parts.length
-      ? parts.join(' ')
+    if (parts.length) return parts.join(' ');
+    return run.change
+      ? 'Changes nothing: what was deployed before this run stays as it is.'
       : 'Deletes the disks and config ISOs this run has sent so far.';
   });
   let does = $derived.by(() => {
     if (machines.length && !made.length) return `Switch off ${count(machines.length, 'machine')}`;
-    return made.length ? `Delete ${count(made.length, 'VM')}` : 'Delete what was sent';
+    if (made.length) return `Delete ${count(made.length, 'VM')}`;
+    return run.change ? 'Roll back' : 'Delete what was sent';
   });
 </script>
 
 <Dialog title="Roll back" {onclose}>
   <p>
-    {what} Only what is tagged with run
-    <span class="mono">{run.id}</span> is touched. This cannot be undone.
+    {what}
+    {#if !run.change || made.length}Only what is tagged with run
+      <span class="mono">{run.id}</span> is deleted.{/if} This cannot be undone.
   </p>
   <form
     onsubmit={(e) => {

@@ -14,6 +14,7 @@
   import { chosenStep, sentenceOf } from './run';
   import SentenceBar from './SentenceBar.svelte';
   import { nodeStates } from './states';
+  import TakeKit from './TakeKit.svelte';
   import Tools from './Tools.svelte';
 
   interface Props {
@@ -50,7 +51,7 @@
   {#snippet bar()}<SentenceBar {sentence} busy={rollout.busy} doing={rollout.reading} onact={act}>
       {#snippet more()}{#if run.state === 'trouble'}<Button onclick={() => rollout.request('hold')}
             >Hold</Button
-          >{/if}{/snippet}
+          >{/if}<TakeKit {run} ontake={() => rollout.request('kit')} />{/snippet}
     </SentenceBar>{/snippet}
   {#snippet left()}
     <div class="pad"></div>

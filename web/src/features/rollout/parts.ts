@@ -7,6 +7,7 @@ export const parts = {
   places: () => import('../design/Placement.svelte'),
   sizing: () => import('../design/Sizing.svelte'),
   time: () => import('../design/Time.svelte'),
+  history: () => import('./History.svelte'),
   dialogs: () => import('./PlanDialogs.svelte'),
   clash: () => import('./Clash.svelte'),
   tables: () => import('./Tables.svelte'),

@@ -10,8 +10,9 @@ export const QUESTIONS: [string, string][] = [
   ['', 'overview'],
   ['sizing', 'sizing'],
   ['places', 'placement'],
-  ['losses', 'failure impact'],
+  ['losses', 'impact'],
   ['time', 'time'],
+  ['history', 'history'],
 ];
 
 export class Place {

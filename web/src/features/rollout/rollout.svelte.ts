@@ -213,6 +213,12 @@ export class Rollout {
       }),
     );
   }
+  /** Another secret or certificate for the whole plan; deployed nodes get it with the next run. */
+  renew(column: string) {
+    return this.#change((plan) =>
+      send('POST', `/plans/${this.id}/renewal`, { version: plan.version, column }),
+    );
+  }
   /** A certificate with its key (both empty: made here); what was wrong with it, null when it was taken. */
   async pair(
     node: string,

@@ -25,19 +25,28 @@ export function nodeStates(
   return found;
 }
 
-/** In a change of what is deployed: nodes that stay as they are, and those that are removed for good. */
+/** Kinds of steps with which the work on a node that stands begins. */
+const CHANGES = ['swap', 'move', 'resize', 'grow', 'change', 'reconfigure', 'leave', 'retire'];
+
+/** In a change of what is deployed: nodes whose turn has not come, nodes that stay as they are, and those that are removed for good. */
 function withOthers(
   found: Map<string, NodeState>,
   run: RunView,
   by: Map<string, StepView[]>,
   proofs: Map<string, Outcome>,
 ) {
-  const { adds, removes } = run.change!;
+  const { adds, removes, resizes = [], upgrades = [] } = run.change!;
+  const stood = [...resizes, ...upgrades, ...removes.filter((id) => adds.includes(id))];
   for (const { id } of run.nodes) {
+    const own = by.get(id) ?? [];
+    const begun = own.some((step) => CHANGES.includes(step.kind) && step.state !== 'planned');
+    if (stood.includes(id) && !begun && !own.some((step) => step.state === 'failed'))
+      found.set(id, { mark: 'done', share: 1, text: 'deployed, waits for its turn' });
     const gone = by.get(id)?.some((step) => step.kind === 'retire' && step.state === 'done');
     if (removes.includes(id) && !adds.includes(id)) {
       if (gone) found.set(id, { mark: 'undone', share: 0, text: 'removed' });
-    } else if (!adds.includes(id)) found.set(id, unchanged(proofs.get(id)));
+    } else if (![adds, resizes, upgrades].some((one) => one.includes(id)))
+      found.set(id, unchanged(proofs.get(id)));
   }
 }
 

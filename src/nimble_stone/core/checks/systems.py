@@ -1,0 +1,49 @@
+"""Systems outside the plan that its setup steps ask: reached, and known by their certificates."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from nimble_stone.core.checks.situation import Situation
+from nimble_stone.core.findings import Edit, Finding, Remedy
+from nimble_stone.core.kit.systems import OutsideSystem
+
+
+def column_of(template: str) -> str:
+    """The setting that a template is, '' for one of more than that."""
+    name = template.removeprefix("{").removesuffix("}")
+    return name if template == f"{{{name}}}" and "{" not in name else ""
+
+
+def answering(s: Situation) -> Iterator[Finding]:
+    """Each was asked just now, and can be used."""
+    for system in s.sheet.kit.systems:
+        trouble = s.systems.get(system.id)
+        if trouble is None:
+            continue
+        if trouble.shown:
+            yield _unconfirmed(system, trouble.shown)
+            continue
+        yield Finding(
+            severity="blocker",
+            code="system-unreached",
+            column=column_of(system.address),
+            message=f"{system.label} cannot be used: {trouble.why}.",
+            consequence=system.purpose or "Setup steps ask it; they would fail.",
+            remedy=Remedy(label="Correct what the plan says of it, or see that it answers"),
+        )
+
+
+def _unconfirmed(system: OutsideSystem, shown: str) -> Finding:
+    column = column_of(system.trust)
+    return Finding(
+        severity="blocker",
+        code="system-unconfirmed",
+        column=column,
+        message=f"{system.label} presents a certificate that is not confirmed yet: {shown}.",
+        consequence="Whoever answers there would get its password.",
+        remedy=Remedy(
+            label="It is the right one: compare it on the system itself, then confirm",
+            edit=Edit(path=("values", column), value=shown) if column else None,
+        ),
+    )

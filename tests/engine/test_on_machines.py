@@ -56,6 +56,13 @@ def blockers(plan: dict[str, Any]) -> list[str]:
     return [f["message"] for f in plan["findings"] if f["severity"] == "blocker"]
 
 
+def started(client: Client, plan: str) -> str:
+    """The run that begins."""
+    found = client.call("POST", f"/api/plans/{plan}/run")
+    assert found["run"], blockers(found["plan"])
+    return str(found["run"])
+
+
 def test_a_plan_is_rolled_out_onto_machines_and_taken_back(place: Place) -> None:
     lab, server, client = place
     plan = planned(client)
@@ -141,15 +148,18 @@ def test_a_run_that_is_on_hold_for_long_inserts_its_config_iso_anew(place: Place
     """The address of a medium is good for hours, a hold may last a weekend."""
     lab, server, client = place
     planned(client, PLAN.replace("name: keel", "name: ebb"), "ebb")
-    run = str(client.call("POST", "/api/plans/ebb/run")["run"])
+    run = started(client, "ebb")
 
     def states() -> dict[str, str]:
         view = client.call("GET", f"/api/runs/{run}")
         return {step["key"]: step["state"] for step in view["steps"]}
 
-    # its controller is slow: the hold comes before its machine is switched on
-    wait_for(lambda: states()["seed/storage-3"] in ("working", "waiting"), 90, "slate's medium")
+    # its controller answers so slowly that the hold comes before its machine is switched on
+    wait_for(lambda: states()["medium-boot/storage-3"] == "done", 90, "slate boots")
+    lab.turn("slate", slow_s=1.5)
+    wait_for(lambda: states()["seed/storage-3"] in ("working", "waiting"), 180, "slate's medium")
     client.call("POST", f"/api/runs/{run}/hold", {})
+    lab.turn("slate", slow_s=0.0)
     wait_for(lambda: states()["seed/storage-3"] == "done", 60, "slate's config ISO")
     assert states()["power-on/storage-3"] == "planned"
     first = lab.show()["machines"]["slate"]["image"]
@@ -176,7 +186,7 @@ def test_killed_at_every_step_the_machines_are_written_and_started_once(place: P
     plan = planned(client, text, "rib")
     assert blockers(plan) == []
     before = {name: len(lab.show()["machines"][name]["log"]) for name in NAMES}
-    run = str(client.call("POST", "/api/plans/rib/run")["run"])
+    run = started(client, "rib")
     met = killed_on_the_way(server, run, most=14, least=8, spread=6)
     done = ended(client, run)
     assert len(met) >= 8

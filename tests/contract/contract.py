@@ -144,6 +144,33 @@ async def _grown(host: HostDriver, datastore: str, name: str) -> None:
     assert "shrink" in await _fails(storage.grow(datastore, name, 32 << 20))
     await vms.start("ns-test-guest")
     assert await vms.running("ns-test-guest")
+    await _further_disk(host, datastore)
+
+
+async def _further_disk(host: HostDriver, datastore: str) -> None:
+    """A running VM gets a further disk, once however often it is said; and loses it again."""
+    storage, vms, name, volume = host.storage, host.vms, "ns-test-guest", "ns-test-further"
+    await storage.create_disk(datastore, volume, 8 << 20)
+    wanted = VmDisk(datastore, volume)
+    for _ in range(2):
+        await vms.attach_disk(name, wanted, VmLimits())
+        state = await vms.state(name)
+        assert state is not None
+        assert state.live is not None
+        for seen in (state.stored, state.live):
+            assert seen.sources.count(f"{datastore}/{volume}") == 1
+    # nothing runs in it that could let the disk go, so it is switched off
+    await vms.detach_disk(name, datastore, volume)
+    await vms.cut(name)
+    assert await vms.detach_disk(name, datastore, volume)
+    state = await vms.state(name)
+    assert state is not None
+    assert f"{datastore}/{volume}" not in state.stored.sources
+    # off, it is only stored
+    await vms.attach_disk(name, wanted, VmLimits())
+    assert await vms.detach_disk(name, datastore, volume)
+    await storage.delete(datastore, volume)
+    await vms.start(name)
 
 
 async def _defined_anew(host: HostDriver, design: VmDesign) -> None:

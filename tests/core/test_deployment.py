@@ -398,3 +398,30 @@ def test_nodes_leave_a_host_that_the_plan_excludes() -> None:
     kept = planned(**{"nodes__archive-1__host": host})
     assert kept.by_id["archive-1"].value("host") == host
     assert "archive-1" not in {one.node for one in changes(kept, there).moves}
+
+
+def test_further_data_disks_are_added_where_all_that_a_node_has_stay() -> None:
+    def planned(**more: Any) -> Sheet:
+        values = {f"nodes__archive-1__disk.readings{k}": v for k, v in more.items()}
+        found = plan(roles__archive__count=2, **values)
+        return resolve(found, KIT, PACKAGE, estate())
+
+    one = built([part("r1", planned(**{"": 32, ".count": 1}))])
+    told = changes(planned(**{"": 48, ".count": 3}), one)
+    assert [(g.disk, g.was_bytes >> 30, g.now_bytes >> 30) for g in told.grows] == [
+        ("readings1", 32, 48),
+        ("readings2", 0, 48),
+        ("readings3", 0, 48),
+    ]
+    assert told.differs == ()
+    here = planned(**{"": 48, ".count": 3})
+    after = next(node for node in as_built(here, told) if node.id == "archive-1")
+    assert len(after.extra) == len(after.extra_places) == 3
+    # of none to some; fewer or smaller ones are told, and stay
+    none = built([part("r1", planned())])
+    assert [g.was_bytes for g in changes(planned(**{"": 32, ".count": 2}), none).grows] == [0, 0]
+    three = built([part("r1", planned(**{"": 48, ".count": 3}))])
+    for less in ({"": 48, ".count": 2}, {"": 32, ".count": 4}):
+        told = changes(planned(**less), three)
+        assert told.grows == ()
+        assert {one.column for one in told.differs} >= {"disk.readings.count"}

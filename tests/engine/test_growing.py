@@ -304,6 +304,74 @@ def test_data_disks_grow_while_their_vms_run(client: Client, lab: LabProcess) ->
     client.call("DELETE", "/api/plans/wider")
 
 
+def test_data_disks_are_added_while_their_vms_run_and_taken_again(
+    client: Client, lab: LabProcess, server: ServerProcess
+) -> None:
+    disks = "    values:\n      disk.readings: 32\n      disk.readings.count: 1\n"
+    text = re.sub(r"(count: 2\n)    values:\n", rf"\1{disks}", plan_text("wider"))
+    ready_plan(client, text)
+    first = start(client, "wider")
+    assert ended(client, first)["state"] == "done"
+    nodes = {n["id"]: n for n in client.call("GET", "/api/plans/wider")["nodes"]}
+    host, name = nodes["archive-1"]["host"], nodes["archive-1"]["name"]
+    change(
+        client,
+        "wider",
+        **{
+            "nodes__archive-1__disk.readings.count": 3,
+            "nodes__archive-1__disk.readings": 40,
+        },
+    )
+    found = client.call("GET", "/api/plans/wider/changes")
+    told = [(one["node"], one["disk"], one["was_bytes"] >> 30) for one in found["grows"]]
+    assert told == [
+        ("archive-1", "readings1", 32),
+        ("archive-1", "readings2", 0),
+        ("archive-1", "readings3", 0),
+    ]
+    assert (found["resizes"], found["differs"]) == ([], [])
+    shown = server.cli("plan", "changes", "wider", check=1).stdout
+    assert f"Add readings2 to {name}: 40 GiB, while it runs" in shown
+    plan = client.call("GET", "/api/plans/wider")
+    assert plan["sentence"]["strong"] == "1 disk to grow, 2 disks to add"
+    run = start(client, "wider")
+    wait_for(lambda: "attached ns-" in noted(lab, host), 60, "the first new disk")
+    server.kill()
+    server.start()
+    done = ended(client, run)
+    assert done["state"] == "done", [s["message"] for s in done["steps"] if s["message"]]
+    [step] = done["steps"]
+    assert (step["label"], step["message"]) == (
+        "Grow and add disks",
+        "readings2, readings3 added",
+    )
+    for number in (2, 3):
+        volume = f"ns-{first}-{name}-readings{number}"
+        assert noted(lab, host).count(f"attached {volume} to {name}\n") == 2, "stored and live"
+        assert drives(lab, host, name).count(volume) == 1
+    assert client.call("GET", "/api/plans/wider/changes")["grows"] == []
+    assert client.call("POST", "/api/deployments/wider/read", {})["drift"] == []
+    # rolled back, they are gone with what was on them; the larger one stays
+    undo(client, run)
+    assert "readings2" not in drives(lab, host, name)
+    assert not any(volume.endswith(("readings2", "readings3")) for volume in ours(lab))
+    [step] = client.call("GET", f"/api/runs/{run}")["steps"]
+    assert step["undo_message"].startswith(f"2 disks of {name} removed; ")
+    assert client.call("GET", "/api/plans/wider/changes")["nodes"] == 3
+    undo(client, first)
+    assert ours(lab) == []
+    client.call("DELETE", "/api/plans/wider")
+
+
+def drives(lab: LabProcess, host: str, name: str) -> str:
+    return str(ssh(lab, host, f"virsh -q -c qemu:///system dumpxml {name}", ""))
+
+
+def noted(lab: LabProcess, host: str) -> str:
+    """What a host did, a line each."""
+    return "".join(f"{line}\n" for line in lab.show()["hosts"][host]["log"])
+
+
 def doing(client: Client, run: str) -> set[str]:
     """Keys of steps that are under way."""
     steps = client.call("GET", f"/api/runs/{run}")["steps"]

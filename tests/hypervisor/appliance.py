@@ -55,13 +55,32 @@ def build(work: Path, *, name: str = "gauge-collector.ova") -> Path:
     """The OVA. About 15 MB; a few seconds."""
     work.mkdir(parents=True, exist_ok=True)
     kernel = ramdisk.kernel("cloud")
+    data = disk(work, _ramdisk(work, ramdisk.version_of(kernel)), GRUB).read_bytes()
+    total = (work / "disk.raw").stat().st_size
+    target = work / name
+    target.write_bytes(
+        scene.pack(
+            "gauge-collector",
+            {
+                "gauge-collector.ovf": scene.descriptor(total, len(data), scale=64).encode(),
+                "gauge-collector-disk1.vmdk": data,
+            },
+        )
+    )
+    return target
+
+
+def disk(work: Path, initrd: Path, menu: str, boot_mib: int = BOOT_MIB) -> Path:
+    """The disk that starts Debian's kernel with this ramdisk, as VMDK; `disk.raw` stays beside it,
+    and what is on it in `tree`. `menu`: of the boot loader.
+    """
     tree = work / "tree"
     (tree / "boot/grub").mkdir(parents=True)
-    shutil.copy(kernel, tree / "kernel")
-    shutil.copy(_ramdisk(work, ramdisk.version_of(kernel)), tree / "initrd")
-    (tree / "boot/grub/grub.cfg").write_text(GRUB)
+    shutil.copy(ramdisk.kernel("cloud"), tree / "kernel")
+    shutil.copy(initrd, tree / "initrd")
+    (tree / "boot/grub/grub.cfg").write_text(menu)
     raw = work / "disk.raw"
-    total = (1 + BOOT_MIB + DATA_MIB) * MIB
+    total = (1 + boot_mib + DATA_MIB) * MIB
     with raw.open("wb") as file:
         file.truncate(total)
     ramdisk.run(
@@ -74,7 +93,7 @@ def build(work: Path, *, name: str = "gauge-collector.ova") -> Path:
         "-E",
         f"offset={MIB}",
         str(raw),
-        f"{BOOT_MIB}M",
+        f"{boot_mib}M",
     )
     ramdisk.run(
         "mke2fs",
@@ -82,7 +101,7 @@ def build(work: Path, *, name: str = "gauge-collector.ova") -> Path:
         "-t",
         "ext4",
         "-E",
-        f"offset={(1 + BOOT_MIB) * MIB}",
+        f"offset={(1 + boot_mib) * MIB}",
         str(raw),
         f"{DATA_MIB}M",
     )
@@ -121,26 +140,16 @@ def build(work: Path, *, name: str = "gauge-collector.ova") -> Path:
         file.write(bytes(boot))
         file.seek(446)
         file.write(
-            entry(1, BOOT_MIB, True)
-            + entry(1 + BOOT_MIB, DATA_MIB, False)
+            entry(1, boot_mib, True)
+            + entry(1 + boot_mib, DATA_MIB, False)
             + bytes(32)
             + b"\x55\xaa"
         )
         file.seek(512)
         file.write(image)
-    disk = work / "disk.vmdk"
+    packed = work / "disk.vmdk"
     ramdisk.run(
-        "qemu-img", "convert", "-O", "vmdk", "-o", "subformat=streamOptimized", str(raw), str(disk)
+        *("qemu-img", "convert", "-O", "vmdk", "-o", "subformat=streamOptimized"),
+        *(str(raw), str(packed)),
     )
-    data = disk.read_bytes()
-    target = work / name
-    target.write_bytes(
-        scene.pack(
-            "gauge-collector",
-            {
-                "gauge-collector.ovf": scene.descriptor(total, len(data), scale=64).encode(),
-                "gauge-collector-disk1.vmdk": data,
-            },
-        )
-    )
-    return target
+    return packed

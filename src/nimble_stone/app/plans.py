@@ -21,7 +21,7 @@ from nimble_stone.core.plan.sheet import Sheet
 from nimble_stone.core.runs.change import Change
 from nimble_stone.core.runs.document import write as freeze
 from nimble_stone.core.runs.states import ACTIVE, RunState
-from nimble_stone.engine import machines, surroundings, survey, systems
+from nimble_stone.engine import machines, retiring, surroundings, survey, systems
 from nimble_stone.engine.engine import Engine
 from nimble_stone.engine.surroundings import Surroundings
 from nimble_stone.store import designs, drift, records, runs
@@ -174,6 +174,10 @@ async def start_run(
     Raises: Conflict when a run of this plan is running, or nothing is to be changed.
     """
     plan = await parse_plan(row.text)
+    if await retiring.asked(app, plan.name):
+        raise Conflict(
+            f"{plan.name} is being retired", code="retiring", hint="Wait until all of it is gone."
+        )
     active = [run for run in await app.store.read(runs.of_plan, plan.name) if run.state in ACTIVE]
     if active:
         raise Conflict(

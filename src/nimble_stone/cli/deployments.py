@@ -224,23 +224,40 @@ def deployment_every(
 def deployment_retire(
     plan: str,
     confirm: Annotated[str, typer.Option(help="The plan's name: all its VMs are deleted.")] = "",
+    keep_data: Annotated[bool, typer.Option(help="Keep data disks that the plan added.")] = False,
     as_json: Json = False,
 ) -> None:
-    """Roll back all runs of a plan, the newest first: its VMs, disks, media and names are gone."""
+    """Take a whole deployment away: VMs first, then disks, media and names. Without --confirm: what
+    would go.
+    """
     client = Client()
-    if confirm != plan:
-        raise InputError(
-            f"Retiring deletes every VM of {plan} with its disks.",
-            code="confirm",
-            hint=f"Add --confirm {plan}",
-        )
-    runs = client.call("GET", f"/api/runs?plan={plan}")
-    done = []
-    for run in [one for one in runs if one["state"] != "undone"]:
-        client.call("POST", f"/api/runs/{run['id']}/undo", {})
-        state = _ended(client, run["id"])
-        done.append({"run": run["id"], "state": state})
-        if state != "undone":
-            answer(done, as_json, f"run {run['id']} is {state}: see `run show {run['id']}`")
-            raise typer.Exit(FOUND)
-    answer(done, as_json, f"{plan} is retired: {count_text(len(done), 'run')} rolled back")
+    found = client.call("GET", f"/api/deployments/{plan}/retiring")
+    if not confirm:
+        lines = [_goes(one) for one in found["nodes"]]
+        answer(found, as_json, *(lines or [f"nothing of {plan} is deployed"]))
+        if lines:
+            raise InputError(
+                f"Retiring deletes every VM of {plan} with its disks.",
+                code="confirm",
+                hint=f"Add --confirm {plan}",
+            )
+        return
+    began = len(found["left"])
+    body = {"confirm": confirm, "keep_data": keep_data}
+    found = client.call("POST", f"/api/deployments/{plan}/retiring", body)
+    while found["left"] and not found["waits"]:
+        time.sleep(0.5)
+        found = client.call("GET", f"/api/deployments/{plan}/retiring")
+    if found["waits"]:
+        answer(found, as_json, f"run {found['waits']} waits: see `run show {found['waits']}`")
+        raise typer.Exit(FOUND)
+    answer(found, as_json, f"{plan} is retired: {count_text(began, 'run')} rolled back")
+
+
+def _goes(one: dict[str, Any]) -> str:
+    """A node that would go."""
+    disks = count_text(one["disks"] + one["data_disks"], "disk")
+    free = ", ".join(one["addresses"])
+    if one["machine"]:
+        return f"  {one['name']}: machine {one['where']} is switched off; {free} comes free"
+    return f"  {one['name']} on {one['where']}: VM and {disks}; {free} comes free"

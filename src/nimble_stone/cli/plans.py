@@ -455,6 +455,12 @@ def plan_changes(
         f"  Grow {one['disk']} of {one['name']}: {size_text(one['was_bytes'])} →"
         f" {size_text(one['now_bytes'])}"
         for one in found["grows"]
+        if one["was_bytes"]
+    ]
+    lines += [
+        f"  Add {one['disk']} to {one['name']}: {size_text(one['now_bytes'])}, while it runs"
+        for one in found["grows"]
+        if not one["was_bytes"]
     ]
     lines += [
         f"  Resize {one['name']} on {one['host']}, with a restart:"

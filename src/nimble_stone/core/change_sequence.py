@@ -10,9 +10,10 @@ from dataclasses import dataclass, replace
 from heapq import heappop, heappush
 from typing import Final
 
+from nimble_stone.core import admission
 from nimble_stone.core.deployment import Changes, Move
 from nimble_stone.core.kit.changing import Changing
-from nimble_stone.core.kit.setup import Leaving
+from nimble_stone.core.kit.membership import Leaving
 from nimble_stone.core.plan.sheet import Node, Sheet
 from nimble_stone.core.step import Step, make
 
@@ -51,9 +52,10 @@ def of_change(
     new = [step for step in kept if step.key not in known and step.node not in found.in_place]
     # who is new comes when all that are made again are back
     steps += [_after_others(step, before, new) if step.node in found.adds else step for step in new]
-    before = (*before, *(step.key for step in new))
+    steps = _admitted(sheet, found, steps, pace)
+    before = (*before, *(step.key for step in steps if step.key not in known))
     growing = [
-        make("grow", f"grow/{ident}", "Grow disks", sheet.by_id[ident], 1, before, pace * GROW_S)
+        _growing(sheet.by_id[ident], found, before, pace)
         for ident in dict.fromkeys(one.node for one in found.grows)
     ]
     steps += growing
@@ -194,6 +196,19 @@ def _redone(
     return steps, before
 
 
+def _admitted(sheet: Sheet, found: Changes, steps: Sequence[Step], pace: float) -> list[Step]:
+    """The steps so far, with those that let in nodes which are made."""
+    if not sheet.kit.joining:
+        return list(steps)
+
+    def looks(node: Node, before: tuple[str, ...], joined: tuple[str, ...]) -> list[Step]:
+        absent = (one for one in found.adds if one not in (*joined, *found.remade))
+        there = _Moment(tuple(absent), _going(found))
+        return _healthy(sheet, node, before, pace, there, False)
+
+    return admission.admitted(sheet, found.adds, _in_order(steps), looks, pace)
+
+
 def _in_order(steps: Sequence[Step]) -> list[Step]:
     """As they are written, each after those that it waits for. Cost: O(steps × log steps)."""
     place = {step.key: number for number, step in enumerate(steps)}
@@ -247,7 +262,21 @@ def _only(whole: Sequence[Step], wanted: Callable[[Step], bool]) -> list[Step]:
 
 
 GROW_S = 3.0
-"""How long a disk usually takes to grow."""
+"""How long a disk usually takes to grow, or to be added."""
+NEW = "new"
+"""In a step's detail: disks that a node gets."""
+
+
+def _growing(node: Node, found: Changes, before: tuple[str, ...], pace: float) -> Step:
+    own = [one for one in found.grows if one.node == node.id]
+    new = [one.disk for one in own if not one.was_bytes]
+    larger = "Grow and add disks" if new else "Grow disks"
+    label = "Add disks" if len(new) == len(own) else larger
+    detail = {NEW: ",".join(new)} if new else {}
+    key = f"grow/{node.id}"
+    return make("grow", key, label, node, 1, before, pace * GROW_S, detail=detail)
+
+
 STOP_S = 20.0
 """How long a system usually takes to shut down."""
 RESTARTS = ("start", "learn", "boot", "services")

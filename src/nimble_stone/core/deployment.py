@@ -76,7 +76,7 @@ def built(parts: Sequence[Part]) -> dict[str, BuiltNode]:
 
 @dataclass(frozen=True)
 class Growth:
-    """A disk of a node that is to be larger. Bytes."""
+    """A data disk of a node that is to be larger, or that it gets: `was_bytes` is 0 then. Bytes."""
 
     node: str
     name: str
@@ -372,17 +372,18 @@ def _upgrades(sheet: Sheet, standing: Mapping[str, BuiltNode]) -> tuple[Upgrade,
 
 
 def _growths(built: Node, planned: Node) -> list[Growth]:
-    """Data disks that are planned larger, where they are the same ones; disks only grow."""
-    pairs = list(zip(built.extra, planned.extra, strict=False))
-    same = len(built.extra) == len(planned.extra) and all(
-        was.ref == now.ref and was.capacity_bytes <= now.capacity_bytes for was, now in pairs
-    )
-    if not same or built.on_machine or planned.on_machine:
+    """Data disks that are planned larger, or are new, where all that the node has stay; disks only
+    grow.
+    """
+    was = {disk.ref: disk.capacity_bytes for disk in built.extra}
+    now = {disk.ref: disk.capacity_bytes for disk in planned.extra}
+    stay = all(now.get(ref, 0) >= size for ref, size in was.items())
+    if not stay or built.on_machine or planned.on_machine:
         return []
     return [
-        Growth(built.id, built.name, was.ref, was.capacity_bytes, now.capacity_bytes)
-        for was, now in pairs
-        if was.capacity_bytes < now.capacity_bytes
+        Growth(built.id, built.name, ref, was.get(ref, 0), size)
+        for ref, size in now.items()
+        if size > was.get(ref, 0)
     ]
 
 
@@ -400,14 +401,17 @@ def _resized(built: Node, planned: Node) -> Node:
 
 
 def _grown(built: Node, planned: Node) -> Node:
-    """A node as it was built, but for the sizes of its data disks."""
+    """A node as it was built, but for its data disks: those that it has lie where they are."""
     fresh = {column: cell for column, cell in planned.cells.items() if column.startswith(OF_DISKS)}
     more = sum(one.capacity_bytes for one in planned.extra) - sum(
         one.capacity_bytes for one in built.extra
     )
+    lies = {disk.ref: place for disk, place in zip(built.extra, built.extra_places, strict=True)}
+    new = zip(planned.extra, planned.extra_places, strict=True)
     return replace(
         built,
         extra=planned.extra,
+        extra_places=tuple(lies.get(disk.ref, place) for disk, place in new),
         full_bytes=built.full_bytes + more,
         cells={**built.cells, **fresh},
     )

@@ -69,6 +69,13 @@ def of_plan(
     return Sentence(before, first.message, after, below, _remedy_of(first))
 
 
+def _disks(changes: Changes) -> list[str]:
+    grows = sum(bool(one.was_bytes) for one in changes.grows)
+    new = len(changes.grows) - grows
+    counted = ((grows, "to grow"), (new, "to add"))
+    return [f"{count_text(count, 'disk')} {what}" for count, what in counted if count]
+
+
 def _of_deployed(changes: Changes, below: str) -> Sentence:
     """Where a plan stands whose nodes are deployed."""
     before = f"{count_text(len(changes.standing), 'node')} deployed: "
@@ -83,8 +90,7 @@ def _of_deployed(changes: Changes, below: str) -> Sentence:
         parts.append(f"{moved} to move, one after the other, each with a restart")
     if again := len(set(changes.remade) - {one.node for one in changes.upgrades}):
         parts.append(f"{again} to make again")
-    if grows := len(changes.grows):
-        parts.append(f"{count_text(grows, 'disk')} to grow")
+    parts += _disks(changes)
     if resized := len(changes.resizes):
         parts.append(f"{resized} to resize, one after the other, each with a restart")
     if settings := len({one.node for one in changes.alters if one.way != "again"}):

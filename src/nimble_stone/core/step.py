@@ -47,6 +47,7 @@ Kind = Literal[
     "install-vm",
     "vm-eject",
     "delay",
+    "admit",
     "leave",
     "retire",
 ]

@@ -44,24 +44,44 @@ def _unknown(kinds: Iterable[str], error: StoneError, how: str) -> Answers:
 
 async def prove(ports: Ports, run: FrozenRun, only: Collection[str] | None = None) -> list[Verdict]:
     """A verdict for every expectation, or for `only` some checks, by their ids. Nothing is changed
-    anywhere. Nodes are asked side by side, at most 16 at once.
+    anywhere. Nodes are asked side by side, at most 16 at once; one that answers some of its checks
+    and falls silent for others is asked those again, once.
     """
     run = run if only is None else _narrow(run, only)
+    seen = await _ask_nodes(ports, run, run.sheet.nodes)
+    cluster = await _ask_cluster(ports, run)
+    items = acceptance.expectations(run.sheet)
+
+    def judged() -> list[Verdict]:
+        return [
+            acceptance.judge(item, _found(seen[item.node] if item.node else cluster, item))
+            for item in items
+        ]
+
+    verdicts = judged()
+    silent = acceptance.fell_silent(items, verdicts, HOST_SIDE)
+    if not silent:
+        return verdicts
+    again = _narrow(run, {check for checks in silent.values() for check in checks})
+    nodes = [node for node in run.sheet.nodes if node.id in silent]
+    for ident, answers in (await _ask_nodes(ports, again, nodes)).items():
+        seen[ident] |= answers
+    fresh = {(one.node, one.proof): one for one in judged()}
+    return [
+        fresh[one.node, one.proof] if one.proof in silent.get(one.node, ()) else one
+        for one in verdicts
+    ]
+
+
+async def _ask_nodes(ports: Ports, run: FrozenRun, nodes: Iterable[Node]) -> dict[str, Answers]:
+    """Node → what was found there."""
     gate = asyncio.Semaphore(SIDE_BY_SIDE)
 
     async def ask(node: Node) -> tuple[str, Answers]:
         async with gate:
             return node.id, await _ask(ports, run, node)
 
-    seen = dict(await asyncio.gather(*(ask(node) for node in run.sheet.nodes)))
-    cluster = await _ask_cluster(ports, run)
-    return [
-        acceptance.judge(
-            item,
-            _found(seen[item.node] if item.node else cluster, item),
-        )
-        for item in acceptance.expectations(run.sheet)
-    ]
+    return dict(await asyncio.gather(*(ask(node) for node in nodes)))
 
 
 def _narrow(run: FrozenRun, only: Collection[str]) -> FrozenRun:

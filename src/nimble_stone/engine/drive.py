@@ -630,6 +630,7 @@ class Driver:
             and self._states[step.key] != StepState.UNDONE
             and not self._job.stays(step)
         ]
+        await self._job.undoing()
         for stage in range(self._job.stages):
             now = [step for step in touched if self._job.stage(step) == stage]
             for step in now:

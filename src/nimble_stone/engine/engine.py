@@ -11,7 +11,7 @@ from typing import Any
 from nimble_stone.core.errors import Conflict, StoneError, StoreError
 from nimble_stone.core.runs.states import ACTIVE, RunState
 from nimble_stone.core.sequence import Limits
-from nimble_stone.engine import acceptance
+from nimble_stone.engine import acceptance, retiring
 from nimble_stone.engine.drive import Driver, verdict
 from nimble_stone.engine.frozen import thawed
 from nimble_stone.ports.ports import Ports
@@ -48,6 +48,8 @@ class Engine:
         for row in await self.ports.store.read(runs.runs, active=True, kind=""):
             await self.ports.store.write(runs.take_up, row.id, self.ports.clock())
             self._take(row.id)
+        for place in await self.ports.store.read(records.meta_under, retiring.PLACE):
+            await self._retire_on(place.removeprefix(retiring.PLACE))
 
     async def close(self) -> None:
         """Stop driving; the store keeps how things stand."""
@@ -69,7 +71,7 @@ class Engine:
             while True:
                 try:
                     await self._drivers[run_id][0].go()
-                    return
+                    break
                 except StoreError as error:
                     await self._store_answers(error)
                     self._drivers[run_id] = (Driver(self.ports, run_id), self._drivers[run_id][1])
@@ -83,6 +85,19 @@ class Engine:
                     return
         finally:
             self._drivers.pop(run_id, None)
+        await self._retire_on((await self.ports.store.read(runs.get_run, run_id)).plan)
+
+    async def retire(self, plan: str, *, keep_data: bool) -> None:
+        """Take all of a deployment away; see `retiring`. Its runs tell how far it is."""
+        await retiring.ask(self.ports, plan, keep_data=keep_data)
+        await self._retire_on(plan)
+
+    async def _retire_on(self, plan: str) -> None:
+        """Roll the next run back, where the plan is being retired."""
+        if not await retiring.asked(self.ports, plan):
+            return
+        if run := await retiring.next_run(self.ports, plan):
+            await self.undo(run)
 
     async def _abandon(self, run_id: str, reason: str) -> None:
         """Write to the run why it is not driven, as soon as the store takes it."""

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from nimble_stone.core.step import Step
-from nimble_stone.engine import acceptance, machines, speaking, workload
+from nimble_stone.engine import acceptance, machines, retiring, speaking, workload
 from nimble_stone.engine.frozen import made_from, thaw
 from nimble_stone.engine.jobs import Kind
 from nimble_stone.engine.steps import KINDS, POLLED, STANDS, Context
@@ -108,6 +108,10 @@ class Rollout:
             "passed": sum(v.passed for v in verdicts),
             "failed": sum(not v.passed for v in verdicts),
         }
+
+    async def undoing(self) -> None:
+        """Where the whole deployment goes, its VMs go first. Raises RemoteError."""
+        await retiring.vms_removed(self.ports, self._run)
 
     async def undone(self) -> None:
         """Tokens of nodes that are gone go too."""

@@ -358,6 +358,16 @@ class Vms(Protocol):
     async def grow_disk(self, name: str, path: str, capacity_bytes: int) -> None:
         """Make a disk of a running VM larger: the volume at a path of its host."""
 
+    async def attach_disk(self, name: str, disk: VmDisk, limits: VmLimits) -> None:
+        """Give a VM a further disk, stored and, where it runs, at once; under a free device name.
+        One that it has already is left as it is.
+        """
+
+    async def detach_disk(self, name: str, datastore: str, volume: str) -> bool:
+        """Take a disk from a VM again, stored and, where it runs, live. False while the system in
+        it has not let it go.
+        """
+
     async def shut_down(self, name: str) -> None:
         """Ask its system to shut down; it takes its time."""
 

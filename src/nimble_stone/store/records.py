@@ -492,6 +492,14 @@ def get_meta(db: Db, key: str) -> str | None:
     return str(row["value"]) if row else None
 
 
+def meta_under(db: Db, prefix: str) -> list[str]:
+    """Keys that begin so."""
+    rows = db.execute(
+        "SELECT key FROM meta WHERE substr(key, 1, length(?1)) = ?1 ORDER BY key", (prefix,)
+    )
+    return [row["key"] for row in rows]
+
+
 def drop_meta(db: Db, key: str) -> None:
     """Forget a single setting; with a slash at the end all below it."""
     db.execute(

@@ -313,6 +313,16 @@ def of_plan(db: Db, plan: str) -> list[StateRow]:
     ]
 
 
+def undo_waits(db: Db, run: str) -> bool:
+    """Whether rolling a run back got stuck at a step, and none is being rolled back."""
+    row = db.execute(
+        "SELECT count(*) FILTER (WHERE state = 'failed' AND undo_failed) AS stuck,"
+        " count(*) FILTER (WHERE state = 'undoing') AS busy FROM run_step WHERE run = ?",
+        (run,),
+    ).fetchone()
+    return bool(row["stuck"]) and not row["busy"]
+
+
 RETIRE = "retire/"
 """How the keys of steps begin that take a node away."""
 

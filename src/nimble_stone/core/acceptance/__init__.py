@@ -4,7 +4,7 @@ comes from outside; the verdict is pure. One module per family of checks, one re
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from typing import Any
 
 from nimble_stone.core.acceptance import asked, cluster, hardware, identity, series, workload
@@ -27,6 +27,7 @@ __all__ = [
     "Subject",
     "Verdict",
     "expectations",
+    "fell_silent",
     "judge",
     "totals",
     "verdict_of",
@@ -110,6 +111,24 @@ def judge(item: Expected, answer: Answer) -> Verdict:
         kind.mesh(answer.value) if kind.mesh and drawn else None,
         kind.chart(item.wanted, answer.value) if kind.chart and drawn else None,
     )
+
+
+def fell_silent(
+    items: Iterable[Expected], verdicts: Iterable[Verdict], elsewhere: Collection[str]
+) -> dict[str, set[str]]:
+    """Node → ids of checks that could not be asked, of nodes that answered others: contact was lost
+    for a moment. `elsewhere`: kinds of checks that are not asked of the node itself.
+    """
+    silent: dict[str, set[str]] = {}
+    answered: set[str] = set()
+    for item, verdict in zip(items, verdicts, strict=True):
+        if not item.node or item.kind in elsewhere:
+            continue
+        if verdict.checked:
+            answered.add(item.node)
+        else:
+            silent.setdefault(item.node, set()).add(item.proof)
+    return {node: checks for node, checks in silent.items() if node in answered}
 
 
 def verdict_of(kept: Mapping[str, Any]) -> Verdict:

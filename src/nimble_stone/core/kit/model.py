@@ -19,14 +19,15 @@ from pydantic import (
 from nimble_stone.core import drive_rule, reply, shell_words
 from nimble_stone.core.errors import FormatError
 from nimble_stone.core.installing import answers
-from nimble_stone.core.kit import expression
+from nimble_stone.core.kit import expression, membership
 from nimble_stone.core.kit.calls import Access, Call, Reading
 from nimble_stone.core.kit.changing import Changing
 from nimble_stone.core.kit.checks import ONCE, AcceptanceCheck
 from nimble_stone.core.kit.formula import Formula
 from nimble_stone.core.kit.image import DiskImage
 from nimble_stone.core.kit.installer import MEDIUM, REPORTS, Installer
-from nimble_stone.core.kit.setup import ITEM, Await, Forming, Leaving, Stage, Upgrading
+from nimble_stone.core.kit.membership import Joining, Leaving, Membership
+from nimble_stone.core.kit.setup import ITEM, Await, Forming, Stage, Upgrading
 from nimble_stone.core.kit.systems import FIRST, ITSELF, OutsideSystem
 from nimble_stone.core.models import Fixed, Ident, is_frozen
 from nimble_stone.core.separation import Separation
@@ -713,6 +714,11 @@ class Kit(_Part):
         max_length=12,
         description="Stages of the setup, in their order; each can be run again alone.",
     )
+    joining: tuple[Joining, ...] = Field(
+        default=(),
+        max_length=40,
+        description="What is asked before a node that is added to a deployed cluster starts.",
+    )
     leaving: tuple[Leaving, ...] = Field(
         default=(), max_length=40, description="What is asked before a node is removed."
     )
@@ -764,7 +770,7 @@ class Kit(_Part):
         self._check_disks(roles)
         self._check_forming(roles)
         self._check_stages()
-        self._check_leaving(roles)
+        membership.check(self.joining, self.leaving, roles, self.forming)
         self._check_upgrading()
         self._check_changing(roles)
         self._check_role_names(roles)
@@ -1009,24 +1015,6 @@ class Kit(_Part):
             if stage.id not in used:
                 raise ValueError(f"stage “{stage.id}” has neither steps nor checks")
 
-    def _check_leaving(self, roles: set[str]) -> None:
-        """Who leaves is a role of this kit, can be asked, and takes back a setup step of its
-        own.
-        """
-        forming = {step.id: step.role for step in self.forming}
-        for one in self.leaving:
-            if one.role not in roles:
-                raise ValueError(
-                    f"leaving “{one.id}” is for “{one.role}”, which is not a role of this kit"
-                )
-            if not one.call.is_said:
-                raise ValueError(f"leaving “{one.id}” has neither a path nor a command")
-            if one.undoes and forming.get(one.undoes) != one.role:
-                raise ValueError(
-                    f"leaving “{one.id}” reverts “{one.undoes}”, which is no setup step of role"
-                    f" “{one.role}”"
-                )
-
     def _check_upgrading(self) -> None:
         """Each is for a role of its own, whose disks can be replaced."""
         seen: set[str] = set()
@@ -1168,10 +1156,11 @@ class Kit(_Part):
             # it is told in the open, so it names no secret, kept value or key
             self._templates(f"setup step “{step.id}”: makes", step.makes, plain | item, "open")
             self._check_asks(f"setup step “{step.id}”", step.asks)
-        for one in self.leaving:
-            for call in (one.call, one.observe):
-                self._check_call_texts(f"leaving “{one.id}”", call, known)
-            self._check_asks(f"leaving “{one.id}”", one.asks)
+        for one in self.joins_and_leaves:
+            found = {f"kept.{name}" for name in one.finds.keep} if one.finds else set[str]()
+            for call in membership.calls(one):
+                self._check_call_texts(membership.named(one), call, known | found)
+            self._check_asks(membership.named(one), one.asks)
         for check in self.acceptance:
             what = f"acceptance check “{check.id}”"
             for text in (check.equals or "", check.at_least, check.at_most, check.worst):
@@ -1197,9 +1186,9 @@ class Kit(_Part):
             ),
             *(
                 call
-                for one in self.leaving
+                for one in self.joins_and_leaves
                 if not self._is_system(one.asks)
-                for call in (one.call, one.observe)
+                for call in membership.calls(one)
             ),
             *(check.call for check in self.acceptance if not self._is_system(check.asks)),
             *(part.call for check in self.acceptance for part in check.parts()),
@@ -1406,11 +1395,16 @@ class Kit(_Part):
         """
         return hashlib.sha256(self.model_dump_json(by_alias=True).encode()).hexdigest()
 
+    @property
+    def joins_and_leaves(self) -> tuple[Membership, ...]:
+        """How nodes join and leave."""
+        return (*self.joining, *self.leaving)
+
     def calls_to(self, system: str) -> list[Call]:
         """What a system outside the plan is asked."""
         return [
             *(one.call for one in self.forming if one.asks == system),
-            *(one.call for one in self.leaving if one.asks == system),
+            *(one.call for one in self.joins_and_leaves if one.asks == system),
             *(one.call for one in self.acceptance if one.asks == system and one.call),
         ]
 

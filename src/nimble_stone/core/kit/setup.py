@@ -1,5 +1,5 @@
-"""What a kit says of its setup: steps that form the cluster, stages, and how nodes leave it again.
-Durations in seconds.
+"""What a kit says of its setup: steps that form the cluster, stages, and upgrades. Durations in
+seconds.
 """
 
 from __future__ import annotations
@@ -97,32 +97,6 @@ class Stage(Fixed):
     wait: Await = Field(
         default_factory=lambda: Await(expected=5, longest=300),
         description="How long its checks may take to pass.",
-    )
-
-
-class Leaving(Fixed):
-    """What is asked before a node leaves its cluster, so that the others no longer count on it."""
-
-    id: Ident
-    label: str
-    role: Ident = Field(description="Role whose nodes leave this way.")
-    asks: Ident = Field(
-        default=ITSELF,
-        description=(
-            "Who is asked: “itself”, the leaving node; “first”, the cluster's first one, which"
-            " answers also where the leaving node is broken; or the id of one of `systems`."
-        ),
-    )
-    call: Call
-    wait: Await
-    observe: Call | None = Field(
-        default=None, description="A request that tells whether it has happened."
-    )
-    undoes: Ident | None = Field(
-        default=None,
-        description=(
-            "Setup step that it reverts: it is sent too when a node that was added is rolled back."
-        ),
     )
 
 

@@ -119,7 +119,7 @@ def explain(kit: Kit) -> list[str]:
         )
     return [
         *lines,
-        *_leaving(kit),
+        *_membership(kit),
         "",
         *_separate(kit),
         "Checked at the end",
@@ -169,12 +169,19 @@ def _systems(kit: Kit) -> list[str]:
     ]
 
 
-def _leaving(kit: Kit) -> list[str]:
-    """How nodes leave."""
+def _membership(kit: Kit) -> list[str]:
+    """How nodes join and leave."""
     return [
-        f"  before a node of {one.role} is removed: {one.label}, asked of"
-        f" {'the first node' if one.asks == FIRST else one.asks}"
-        for one in kit.leaving
+        *(
+            f"  before a node of {one.role} that is added starts: {one.label}, asked of"
+            f" {'the first node' if one.asks == FIRST else one.asks}"
+            for one in kit.joining
+        ),
+        *(
+            f"  before a node of {one.role} is removed: {one.label}, asked of"
+            f" {'the first node' if one.asks == FIRST else one.asks}"
+            for one in kit.leaving
+        ),
     ]
 
 

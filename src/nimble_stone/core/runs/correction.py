@@ -17,6 +17,7 @@ FREE = (
     "durations",
     "forming",
     "healthy",
+    "joining",
     "leaving",
     "outside",
     "ports",

@@ -114,6 +114,9 @@ class Preparation:
         unread = sum(bool(trouble) for trouble in troubles)
         return not unread, {"passed": len(troubles) - unread, "failed": unread}
 
+    async def undoing(self) -> None:
+        """Nothing."""
+
     async def undone(self) -> None:
         """What hosts and machines are now."""
         await self._read()

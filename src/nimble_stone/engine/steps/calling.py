@@ -15,7 +15,7 @@ from nimble_stone.engine.filling import fill, kept_name, read
 from nimble_stone.engine.peers import Credential, asked, system_of
 from nimble_stone.engine.speaking import Speaker
 from nimble_stone.engine.steps.context import Context, Found, Kind
-from nimble_stone.engine.steps.leaving import left, let_go
+from nimble_stone.engine.steps.membership import taken_out
 from nimble_stone.engine.steps.told import lacking
 from nimble_stone.engine.steps.waiting import still_there
 
@@ -145,14 +145,7 @@ class Calling:
         forming = forming_of(c)
         if forming.undo is not None:
             return await self._removed(c, forming)
-        if c.run.change is None or c.node.id not in c.run.change.adds:
-            return ""
-        ident = c.step.detail["forming"]
-        one = next((one for one in c.run.sheet.kit.leaving if one.undoes == ident), None)
-        if one is None or await left(c, one):
-            return ""
-        await let_go(c, one)
-        return f"{c.node.name} left the cluster"
+        return await taken_out(c, forming.id)
 
     async def _removed(self, c: Context, forming: Forming) -> str:
         """What was made in a system outside the plan is removed there. Raises RemoteFailed where it

@@ -45,8 +45,12 @@ class Change:
         await self._tell(c, c.node, _former(c))
 
     async def undo(self, c: Context) -> str:
-        """It is told its former settings. Raises RemoteFailed where they are not taken."""
+        """It is told its former settings; one whose VM was removed meanwhile is told nothing.
+        Raises RemoteFailed where they are not taken.
+        """
         now, was = c.node, _former(c)
+        if not now.on_machine and await our_vm(c, c.maker) is None:
+            return ""
         if not await self._is(c, was, now):
             await self._tell(c, was, now)
             if not await self._is(c, was, now):

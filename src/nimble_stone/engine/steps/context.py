@@ -12,12 +12,13 @@ from typing import Any, Protocol
 
 from nimble_stone.core.change_sequence import OLD
 from nimble_stone.core.errors import Conflict, NotFound, RemoteFailed
+from nimble_stone.core.kit.model import VmOptions
 from nimble_stone.core.package.contents import Contents
 from nimble_stone.core.package.model import Descriptor
 from nimble_stone.core.plan.sheet import Node, reached
 from nimble_stone.core.step import Step
 from nimble_stone.engine.frozen import FrozenRun
-from nimble_stone.hosts.api import HostDriver, Recorder, Vm
+from nimble_stone.hosts.api import HostDriver, Recorder, Vm, VmLimits
 from nimble_stone.hosts.node import NodeAccess, NodeDoor
 from nimble_stone.ports import Ports
 
@@ -116,6 +117,17 @@ class Kind(Protocol):
 def volume_of(run: str, what: str) -> str:
     """Name of a volume; the run in it is its mark."""
     return f"ns-{run}-{what}"
+
+
+def options_of(c: Context) -> VmOptions:
+    """How the node's VM is set up."""
+    role = c.run.sheet.kit.role(c.node.role)
+    return role.vm if role else VmOptions()
+
+
+def limits_of(c: Context) -> VmLimits:
+    """What the node's VM may take of its host."""
+    return VmLimits(**options_of(c).limits.model_dump())
 
 
 async def our_vm(c: Context, run: str) -> Vm | None:

@@ -5,14 +5,26 @@ from __future__ import annotations
 import hashlib
 from dataclasses import dataclass
 
+from nimble_stone.core.change_sequence import NEW
 from nimble_stone.core.errors import RemoteFailed
 from nimble_stone.core.installing import answers
+from nimble_stone.core.package import adapt
 from nimble_stone.core.plan.columns import network_column
 from nimble_stone.core.plan.sheet import Node, macs_of
+from nimble_stone.core.units import count_text
+from nimble_stone.engine import retiring
 from nimble_stone.engine.filling import environment_of, value
-from nimble_stone.engine.steps.context import Context, Found, Kind, our_vm, remove_volume, volume_of
+from nimble_stone.engine.steps.context import (
+    Context,
+    Found,
+    Kind,
+    limits_of,
+    our_vm,
+    remove_volume,
+    volume_of,
+)
 from nimble_stone.hosts import medium
-from nimble_stone.hosts.api import Volume
+from nimble_stone.hosts.api import VmDisk, Volume
 from nimble_stone.packages import copies, stored, transfer
 
 
@@ -69,9 +81,26 @@ class Clone:
         """Remove them."""
         for store in dict.fromkeys((c.step.datastore, *c.node.extra_places)):
             await c.host.storage.refresh(store)
-        own = [disk for disk in node_disks(c) if not disk.kept]
+        keeps = await keeps_data(c)
+        own = [disk for disk in node_disks(c) if not disk.kept and not (keeps and not disk.ident)]
         gone = [await remove_volume(c, disk.volume, disk.datastore) for disk in own]
-        return f"{sum(gone)} disks of {c.node.name} removed from {c.step.detail['place']}"
+        removed = f"{sum(gone)} disks of {c.node.name} removed from {c.step.detail['place']}"
+        kept = await kept_words(c) if keeps else ""
+        return "; ".join(filter(None, (removed, kept)))
+
+
+async def keeps_data(c: Context) -> bool:
+    """Whether the data disks stay: the whole deployment goes, and a person said so."""
+    return await retiring.asked(c.ports, c.run.sheet.plan.name) == retiring.KEEP_DATA
+
+
+async def kept_words(c: Context) -> str:
+    """Which data disks stay, and where."""
+    found = []
+    for disk in (one for one in node_disks(c) if not one.ident):
+        if await c.host.storage.volume(disk.datastore, disk.volume) is not None:
+            found.append(f"{disk.datastore}/{disk.volume}")
+    return f"kept: {', '.join(found)}" if found else ""
 
 
 class Medium:
@@ -232,14 +261,22 @@ def node_disks(c: Context) -> list[NodeDisk]:
 
 
 class Grow:
-    """A node's data disks are as large as planned; while its VM runs, if it does."""
+    """A node has its data disks, as large as planned; while its VM runs, if it does."""
 
     async def observe(self, c: Context) -> Found | None:
-        """Each of them is."""
+        """Each of them is, and its VM has those that are new."""
         for disk, volume in await self._own(c):
             if volume is None or volume.capacity_bytes < disk.capacity_bytes:
                 return None
-        return {}
+        new = _new(c)
+        if not new:
+            return {}
+        state = await c.host.vms.state(c.node.name)
+        if state is None:
+            return None
+        seen = [state.stored, *([state.live] if state.live else [])]
+        there = all(f"{one.datastore}/{one.volume}" in vm.sources for one in new for vm in seen)
+        return {"way": f"{c.step.detail[NEW].replace(',', ', ')} added"} if there else None
 
     async def _own(self, c: Context) -> list[tuple[NodeDisk, Volume | None]]:
         """The disks that the plan adds to the package's, with their volumes."""
@@ -249,28 +286,76 @@ class Grow:
         return [(one, await c.host.storage.volume(one.datastore, one.volume)) for one in disks]
 
     async def act(self, c: Context) -> None:
-        """Grow those that are smaller. Raises RemoteFailed for one that is gone, Conflict for a VM
-        that is not ours.
+        """Grow those that are smaller, make and attach those that are new. Raises RemoteFailed for
+        one that is gone, Conflict for a VM that is not ours.
         """
         await our_vm(c, c.maker)
-        runs = await c.host.vms.running(c.node.name)
+        runs, new = await c.host.vms.running(c.node.name), _new(c)
         for disk, volume in await self._own(c):
-            if volume is None:
+            if volume is None and disk not in new:
                 raise RemoteFailed(
                     f"disk {disk.volume} of {c.node.name} is not on {disk.datastore}",
                     target=c.host.name,
                     hint="Make the node again.",
                 )
-            if volume.capacity_bytes >= disk.capacity_bytes:
+            if volume is None:
+                await c.host.storage.create_disk(disk.datastore, disk.volume, disk.capacity_bytes)
+            elif volume.capacity_bytes >= disk.capacity_bytes:
                 continue
-            if runs:
+            elif runs:
                 await c.host.vms.grow_disk(c.node.name, volume.path, disk.capacity_bytes)
             else:
                 await c.host.storage.grow(disk.datastore, disk.volume, disk.capacity_bytes)
+        limits = limits_of(c)
+        buses = adapt.adapt(c.descriptor, c.node.extra).disks
+        for disk, place in zip(node_disks(c), buses, strict=True):
+            if disk in new:
+                wanted = VmDisk(disk.datastore, disk.volume, place.bus)
+                await c.host.vms.attach_disk(c.node.name, wanted, limits)
 
     async def undo(self, c: Context) -> str:
-        """A disk does not shrink: what is in it may reach to its end."""
-        return f"disks of {c.node.name} stay as large as they are"
+        """What is new goes again, with what is on it. A disk does not shrink: what is in it may
+        reach to its end. Raises RemoteFailed where the node's system does not let a disk go.
+        """
+        if await keeps_data(c):
+            return await kept_words(c)
+        new, gone = _new(c), 0
+        there = bool(new) and await our_vm(c, c.maker) is not None
+        for disk in new:
+            if there:
+                await _let_go(c, disk)
+            await c.host.storage.refresh(disk.datastore)
+            gone += await remove_volume(c, disk.volume, disk.datastore)
+        removed = f"{count_text(gone, 'disk')} of {c.node.name} removed" if gone else ""
+        if c.step.label == "Add disks":
+            return removed
+        return "; ".join(
+            filter(None, (removed, f"disks of {c.node.name} stay as large as they are"))
+        )
+
+
+async def _let_go(c: Context, disk: NodeDisk) -> None:
+    """The VM has the disk no more. Raises RemoteFailed where its system keeps it."""
+    for _ in range(LETS_GO_S):
+        if await c.host.vms.detach_disk(c.node.name, disk.datastore, disk.volume):
+            return
+        await c.ports.pause(1.0)
+    raise RemoteFailed(
+        f"the system of {c.node.name} does not let disk {disk.volume} go",
+        target=c.host.name,
+        hint="Unmount it there, or shut the VM down; then retry.",
+    )
+
+
+LETS_GO_S = 60
+"""How long the system in a VM may take to let a disk go, in seconds."""
+
+
+def _new(c: Context) -> list[NodeDisk]:
+    """Disks that the node gets by this step."""
+    names = c.step.detail.get(NEW, "").split(",")
+    wanted = {f"{c.node.name}-{name}" for name in names if name}
+    return [disk for disk in node_disks(c) if any(disk.volume.endswith(one) for one in wanted)]
 
 
 KINDS: dict[str, Kind] = {"clone": Clone(), "medium": Medium(), "grow": Grow()}

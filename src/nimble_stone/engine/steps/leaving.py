@@ -4,15 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from nimble_stone.core.errors import NotFound, RemoteFailed
-from nimble_stone.core.kit.setup import Leaving
-from nimble_stone.core.kit.systems import FIRST
+from nimble_stone.core.errors import NotFound
+from nimble_stone.core.kit.membership import Leaving
 from nimble_stone.engine.frozen import FrozenRun
-from nimble_stone.engine.peers import At, NodePeer, Peer, asked
-from nimble_stone.engine.speaking import Speaker
 from nimble_stone.engine.steps import past
 from nimble_stone.engine.steps.context import Context, Found, Kind
-from nimble_stone.engine.steps.told import lacking
+from nimble_stone.engine.steps.membership import ask, happened
 from nimble_stone.engine.steps.undo_order import UNDO_STAGE
 
 
@@ -25,42 +22,6 @@ def leaving_of(c: Context) -> Leaving:
     return found
 
 
-def asked_of(c: Context, one: Leaving) -> Peer:
-    """Whom the kit says. The first node is the first one that stays: who leaves cannot be asked
-    once it is gone.
-    """
-    if one.asks != FIRST:
-        return asked(c, one.asks)
-    staying = [node for node in c.run.sheet.nodes if node.id != c.node.id]
-    if not staying:
-        raise RemoteFailed(
-            f"no other node is left to be asked to let {c.node.name} go", target=c.node.name
-        )
-    return NodePeer(At(c.ports, c.run, staying[0]))
-
-
-async def left(c: Context, one: Leaving) -> bool:
-    """Whether what the kit says tells that the node has left; False where it says nothing."""
-    if one.observe is None:
-        return False
-    answer = await Speaker(c, c.record, peer=asked_of(c, one)).send(one.observe)
-    if lacks := await lacking(c, answer, one.observe):
-        c.tell(words=c.ports.blank(lacks))
-        return False
-    return True
-
-
-async def let_go(c: Context, one: Leaving) -> None:
-    """Ask for it. Raises RemoteFailed where the answer is not as it should be."""
-    answer = await Speaker(c, c.record, peer=asked_of(c, one)).send(one.call)
-    if lacks := await lacking(c, answer, one.call):
-        raise RemoteFailed(
-            f"{c.node.name} does not leave: {c.ports.blank(lacks)}",
-            target=c.node.name,
-            hint="See the transcript. Retry asks again.",
-        )
-
-
 class Leave:
     """The cluster no longer counts on the node."""
 
@@ -69,11 +30,11 @@ class Leave:
         one = leaving_of(c)
         if one.observe is None:
             return {} if c.acted else None
-        return {} if await left(c, one) else None
+        return {} if await happened(c, one) else None
 
     async def act(self, c: Context) -> None:
         """Ask for it."""
-        await let_go(c, leaving_of(c))
+        await ask(c, leaving_of(c), f"{c.node.name} does not leave")
 
     async def undo(self, c: Context) -> str:
         """Who has left is not let in again: it is removed next."""

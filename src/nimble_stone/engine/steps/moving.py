@@ -11,7 +11,7 @@ from nimble_stone.core.change_sequence import FROM_HOST, FROM_STORE
 from nimble_stone.core.errors import Conflict, RemoteFailed
 from nimble_stone.engine.steps import past, vms
 from nimble_stone.engine.steps.context import Context, Found, Kind, our_vm, remove_volume
-from nimble_stone.engine.steps.disks import NodeDisk, node_disks
+from nimble_stone.engine.steps.disks import NodeDisk, keeps_data, kept_words, node_disks
 from nimble_stone.engine.steps.returning import back
 from nimble_stone.engine.steps.upgrading import DEFINES
 from nimble_stone.hosts.api import Vm
@@ -46,7 +46,10 @@ class Move:
         """
         before = await _before(c)
         if await _ours(c) is None and await _ours(before) is None:
-            return ""
+            # what lies where it was is of the run that made it
+            keeps = await keeps_data(c)
+            await _cleared(before, c, data=not keeps)
+            return await kept_words(c) if keeps else ""
         await _relocated(c, before)
         if not await before.host.vms.running(c.node.name):
             await before.host.vms.start(c.node.name)
@@ -193,11 +196,15 @@ async def _copied(source: Context, target: Context, pair: _Pair) -> None:
         )
 
 
-async def _cleared(kept: Context, left: Context) -> None:
-    """The volumes at the place that was left are gone; those of shared datastores are the same."""
+async def _cleared(kept: Context, left: Context, *, data: bool = True) -> None:
+    """The volumes at the place that was left are gone; those of shared datastores are the same.
+    `data`: those that the plan added too.
+    """
+    stay = {disk.volume for disk in node_disks(left) if not data and not disk.ident}
     for pair in await _pairs(left, kept):
-        await left.host.storage.refresh(pair.was)
-        await remove_volume(left, pair.volume, pair.was)
+        if pair.volume not in stay:
+            await left.host.storage.refresh(pair.was)
+            await remove_volume(left, pair.volume, pair.was)
 
 
 def _source(disk: NodeDisk) -> str:

@@ -4,6 +4,7 @@ UNDO_STAGE = {
     "leave": 0,
     "retire": 0,
     "enroll": 0,
+    "admit": 1,
     "call": 1,
     "stage": 1,
     "resize": 1,

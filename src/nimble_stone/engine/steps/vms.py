@@ -4,15 +4,14 @@ from __future__ import annotations
 
 from nimble_stone.core.errors import Conflict, RemoteFailed
 from nimble_stone.core.estate import Mark
-from nimble_stone.core.kit.model import VmOptions
 from nimble_stone.core.package import adapt
 from nimble_stone.core.plan.sheet import macs_of, networks_of, reached
 from nimble_stone.core.units import size_text
 from nimble_stone.engine.steps import installer_media, installing, kernels
-from nimble_stone.engine.steps.context import Context, Found, Kind, our_vm
+from nimble_stone.engine.steps.context import Context, Found, Kind, limits_of, options_of, our_vm
 from nimble_stone.engine.steps.disks import node_disks
 from nimble_stone.engine.steps.returning import back
-from nimble_stone.hosts.api import Vm, VmDesign, VmDisk, VmLimits, VmMedium
+from nimble_stone.hosts.api import Vm, VmDesign, VmDisk, VmMedium
 from nimble_stone.store import records
 
 
@@ -33,7 +32,7 @@ class Define:
                 code="not-ours",
                 hint="Rename the node, or remove that VM yourself; then retry.",
             )
-        if _options(c).autostart:
+        if options_of(c).autostart:
             state = await c.host.vms.state(c.node.name)
             if state is None or not state.autostart:
                 return None
@@ -54,7 +53,7 @@ class Define:
         guest = adapt.adapt(c.descriptor, node.extra)
         for store in dict.fromkeys(node.extra_places):
             await c.host.storage.refresh(store)
-        options = _options(c)
+        options = options_of(c)
         await c.host.vms.define(
             VmDesign(
                 name=node.name,
@@ -83,7 +82,7 @@ class Define:
                 machine=options.machine,
                 secure_boot=options.secure_boot,
                 tpm=options.tpm,
-                limits=VmLimits(**options.limits.model_dump()),
+                limits=limits_of(c),
                 instead_of=instead_of,
             )
         )
@@ -92,12 +91,6 @@ class Define:
         """Stop and undefine it, if it bears our mark. A fencing volume stays: others use it."""
         gone = await c.host.vms.remove(c.node.name, c.run.id)
         return f"VM {c.node.name} removed from {c.host.name}" if gone else ""
-
-
-def _options(c: Context) -> VmOptions:
-    """How the node's VM is set up."""
-    role = c.run.sheet.kit.role(c.node.role)
-    return role.vm if role else VmOptions()
 
 
 def _medium(c: Context) -> str:
@@ -169,7 +162,7 @@ async def shut_down(c: Context) -> None:
     """The system of the node's VM shuts down when asked, or its power is cut where the kit allows
     that. Raises RemoteFailed.
     """
-    name, options = c.node.name, _options(c)
+    name, options = c.node.name, options_of(c)
     asked, end = float("-inf"), c.ports.monotonic() + options.stop_s
     while await c.host.vms.running(name):
         if c.ports.monotonic() - asked > AGAIN_S:

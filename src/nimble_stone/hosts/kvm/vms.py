@@ -2,14 +2,34 @@
 
 from __future__ import annotations
 
+import string
+from collections.abc import Collection
+from dataclasses import replace
+
 from nimble_stone.core.errors import Conflict, NotFound
-from nimble_stone.hosts.api import Vm, VmAddress, VmDesign, VmState
+from nimble_stone.hosts.api import Vm, VmAddress, VmDesign, VmDisk, VmLimits, VmState
 from nimble_stone.hosts.kvm import commands, xml_in, xml_out
 from nimble_stone.hosts.kvm.session import Session
 
 LOG = "-console.log"
 OFF = ("shut off", "crashed")
 """States of a VM that is not there in the hypervisor's memory."""
+
+
+PREFIXES = {"virtio": "vd", "ide": "hd"}
+"""What device names of a bus begin with; all others are “sd”."""
+
+
+def _free(bus: str, taken: Collection[str]) -> str:
+    """The first device name of a bus that no drive has. Raises Conflict when there is none."""
+    prefix = PREFIXES.get(bus, "sd")
+    names = (f"{prefix}{letter}" for letter in string.ascii_lowercase)
+    found = next((name for name in names if name not in taken), "")
+    if not found:
+        raise Conflict(
+            f"the VM has {len(taken)} drives; no device name is left", code="drives-full"
+        )
+    return found
 
 
 def _pairs(text: str) -> dict[str, str]:
@@ -137,6 +157,34 @@ class KvmVms:
     async def grow_disk(self, name: str, path: str, capacity_bytes: int) -> None:
         """By the hypervisor, which tells the VM."""
         await self._session.virsh("blockresize", name, path, f"{capacity_bytes}b", seconds=120)
+
+    async def attach_disk(self, name: str, disk: VmDisk, limits: VmLimits) -> None:
+        """Stored first: a VM that is off meanwhile starts with it."""
+        stored, live = await self._drives(name)
+        source = f"{disk.datastore}/{disk.volume}"
+        named = next((dev for dev, lies in {**live, **stored}.items() if lies == source), "")
+        target = named or _free(disk.bus, {*stored, *live})
+        document = xml_out.further_disk(replace(disk, target=target), limits)
+        attach = ("attach-device", name, "/dev/stdin")
+        if source not in stored.values():
+            await self._session.virsh(*attach, "--config", data=document)
+        if live and source not in live.values():
+            await self._session.virsh(*attach, "--live", data=document, seconds=60)
+
+    async def detach_disk(self, name: str, datastore: str, volume: str) -> bool:
+        """The system in the VM is asked to let it go, and takes its time."""
+        source = f"{datastore}/{volume}"
+        stored, live = await self._drives(name)
+        for way, drives in (("--config", stored), ("--live", live)):
+            for target in [dev for dev, lies in drives.items() if lies == source]:
+                await self._session.maybe("detach-disk", name, target, way)
+        return source not in {one for drives in await self._drives(name) for one in drives.values()}
+
+    async def _drives(self, name: str) -> tuple[dict[str, str], dict[str, str]]:
+        """Device name → source, as it is stored and as it is live: nothing while it is off."""
+        stored = await self._session.virsh("dumpxml", name, "--inactive")
+        live = await self._session.maybe("dumpxml", name) if await self.running(name) else None
+        return xml_in.targets(stored), xml_in.targets(live) if live else {}
 
     async def shut_down(self, name: str) -> None:
         """By its power button (ACPI)."""

@@ -144,6 +144,16 @@ def _source(disk: etree._Element) -> str:
     return str(source.get("file") or source.get("dev") or source.get("name") or "")[:300]
 
 
+def targets(text: str) -> dict[str, str]:
+    """Device name → source of each drive of a domain document, `datastore/volume` or a path."""
+    found = {}
+    for disk in _root(text, "a domain").findall("devices/disk")[:64]:
+        target = disk.find("target")
+        if target is not None:
+            found[str(target.get("dev") or "")[:20]] = _source(disk)
+    return found
+
+
 def guest(text: str, running: bool) -> Guest:
     """The same as an estate fact."""
     found = domain(text)

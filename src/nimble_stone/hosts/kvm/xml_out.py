@@ -153,6 +153,16 @@ def _disks(devices: etree._Element, design: VmDesign) -> None:
         _sub(disk, "shareable")
 
 
+def further_disk(item: VmDisk, limits: VmLimits) -> str:
+    """The document of a disk that a VM gets later."""
+    disk = etree.Element("disk", type="volume", device="disk")
+    _sub(disk, "driver", name="qemu", type=DISK_FORMAT)
+    _sub(disk, "source", pool=item.datastore, volume=item.volume)
+    _sub(disk, "target", dev=item.target, bus=item.bus)
+    _speed(disk, limits)
+    return _text(disk)
+
+
 def _speed(disk: etree._Element, limits: VmLimits) -> None:
     if not limits.disk_mib_s and not limits.disk_iops:
         return

@@ -558,11 +558,24 @@ class GuestRoom:
         return web.json_response({"left": "no" if there else "yes"})
 
     async def h_post_leave(self, running: Running, body: dict[str, str]) -> web.Response:
-        """Let a node go."""
-        running.guest.data.get("members", {}).pop(str(body.get("name")), None)
-        running.home.save()
-        running.say(f"{running.product}: {body.get('name')} has left")
+        """Let a node go: at once, or when its readings are copied, which takes `drain` seconds, or
+        as long as the world lasts where that is “never”.
+        """
+        drain = str(body.get("drain", ""))
+        if drain == "never":
+            return web.json_response({"left": "no"})
+        if drain:
+            asyncio.get_running_loop().call_later(
+                float(drain), self._gone, running, str(body.get("name"))
+            )
+            return web.json_response({"left": "no"})
+        self._gone(running, str(body.get("name")))
         return web.json_response({"left": "yes"})
+
+    def _gone(self, running: Running, name: str) -> None:
+        running.guest.data.get("members", {}).pop(name, None)
+        running.home.save()
+        running.say(f"{running.product}: {name} has left")
 
     def _members(self, running: Running) -> list[dict[str, str]]:
         own = {

@@ -1086,6 +1086,61 @@ class Shell:
         self.host.note(f"ejected {plain[1]} of {guest.name}")
         return "Successfully ejected media."
 
+    def _ways(self, guest: LabGuest, options: dict[str, str]) -> list[str]:
+        """Which of a VM's definitions a command is about: `xml`, `stored`, or both."""
+        if "--live" in options and not guest.running:
+            raise Failed("Requested operation is not valid: domain is not running")
+        if not guest.running:
+            # what is stored is what there is
+            guest.xml, guest.stored = guest.stored or guest.xml, ""
+            return ["xml"]
+        guest.stored = guest.stored or guest.xml
+        return ["xml" if "--live" in options else "stored"]
+
+    async def v_attach_device(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
+        guest, given = self._guest(plain[0]), etree.fromstring(await all_of(stdin))
+        source, target = given.find("source"), given.find("target")
+        assert source is not None
+        assert target is not None
+        self._volume(self._store(str(source.get("pool"))), str(source.get("volume")))
+        for way in self._ways(guest, options):
+            root = etree.fromstring(getattr(guest, way).encode())
+            if any(
+                one.get("dev") == target.get("dev") for one in root.findall("devices/disk/target")
+            ):
+                raise Failed(
+                    f"Failed to attach device from {plain[1]}\nerror: operation failed: target"
+                    f" {target.get('dev')} already exists"
+                )
+            devices = root.find("devices")
+            assert devices is not None
+            devices.append(given)
+            setattr(guest, way, etree.tostring(root, encoding="unicode"))
+        self.host.note(f"attached {source.get('volume')} to {guest.name}")
+        return "Device attached successfully"
+
+    async def v_detach_disk(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
+        guest = self._guest(plain[0])
+        for way in self._ways(guest, options):
+            root = etree.fromstring(getattr(guest, way).encode())
+            disks = [
+                disk
+                for disk in root.findall("devices/disk")
+                if (target := disk.find("target")) is not None and target.get("dev") == plain[1]
+            ]
+            if not disks:
+                raise Failed(
+                    f"No disk found whose source path or target is {plain[1]}\nerror: Failed to"
+                    " detach disk"
+                )
+            devices = root.find("devices")
+            assert devices is not None
+            for disk in disks:
+                devices.remove(disk)
+            setattr(guest, way, etree.tostring(root, encoding="unicode"))
+        self.host.note(f"detached {plain[1]} from {guest.name}")
+        return "Disk detached successfully"
+
     async def v_destroy(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
         guest = self._running(plain[0], "destroy")
         self._halted(guest, "destroyed")

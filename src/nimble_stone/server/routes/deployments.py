@@ -7,11 +7,11 @@ from typing import Annotated
 from fastapi import APIRouter, Path, Query
 from pydantic import BaseModel, Field
 
-from nimble_stone.app import as_built, drift, history, taking
+from nimble_stone.app import as_built, drift, history, retirement, taking
 from nimble_stone.app.application import Application
 from nimble_stone.app.deployments import standing
 from nimble_stone.core.drift import RESTARTS, SIZES, Drift
-from nimble_stone.server.deps import TheApplication, TheKits
+from nimble_stone.server.deps import TheApplication, TheEngine, TheKits
 from nimble_stone.store import drift as kept
 
 router = APIRouter(tags=["deployments"])
@@ -216,6 +216,61 @@ async def deployment_take(
     """
     kept_plan = await taking.take_in(app, kits, plan, body.node, body.check)
     return TakenView(plan=plan, version=kept_plan.row.version)
+
+
+class RetiredNode(BaseModel):
+    """A node that goes with its deployment."""
+
+    node: str
+    name: str
+    where: str = Field(description="Its host, or machine.")
+    machine: bool
+    addresses: list[str]
+    disks: int
+    data_disks: int
+    data_bytes: int
+
+
+class RetiringView(BaseModel):
+    """What goes when a deployment is retired, or how far that is."""
+
+    plan: str
+    nodes: list[RetiredNode]
+    left: list[str] = Field(description="Runs that are not rolled back yet, the newest first.")
+    asked: str = Field(description="“all” or “keep-data” once it was asked for.")
+    waits: str = Field(description="The run that waits for a person.")
+
+
+class Retiring(BaseModel):
+    """A decision to retire."""
+
+    confirm: str = Field(max_length=60, description="The plan's name.")
+    keep_data: bool = Field(default=False, description="Data disks that the plan added stay.")
+
+
+def _retiring(plan: str, found: retirement.Retirement) -> RetiringView:
+    return RetiringView(
+        plan=plan,
+        nodes=[RetiredNode(**vars(one)) for one in found.nodes],
+        left=list(found.left),
+        asked=found.asked,
+        waits=found.waits,
+    )
+
+
+@router.get("/deployments/{plan}/retiring")
+async def deployment_retiring(plan: Plan, app: TheApplication) -> RetiringView:
+    """What would go, node by node; once it was asked for, what is left."""
+    return _retiring(plan, await retirement.look(app, plan))
+
+
+@router.post("/deployments/{plan}/retiring")
+async def deployment_retire(
+    plan: Plan, body: Retiring, app: TheApplication, engine: TheEngine
+) -> RetiringView:
+    """Take the whole deployment away: its VMs first, then what its runs made, the newest first."""
+    found = await retirement.retire(app, engine, plan, body.confirm, keep_data=body.keep_data)
+    return _retiring(plan, found)
 
 
 @router.post("/deployments/{plan}/accept")

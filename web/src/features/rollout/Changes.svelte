@@ -14,8 +14,10 @@
     onagain: (node: string) => void;
     onstage: (stage: string) => void;
     onrenew: (column: string) => void;
+    onretire: () => void;
   }
-  let { plan, changes, node, busy, onselect, onagain, onstage, onrenew }: Props = $props();
+  let { plan, changes, node, busy, onselect, onagain, onstage, onrenew, onretire }: Props =
+    $props();
   let added = $derived(new Set((changes.adds ?? []).map((one) => one.node)));
   let own = $derived(plan.nodes.find((one) => one.id === node));
   type Resized = NonNullable<Props['changes']['resizes']>[number];
@@ -101,8 +103,10 @@
           >
         </li>{/if}{/each}
     {#each changes.grows ?? [] as one (one.node + one.disk)}<li>
-        <span class="what">grow</span><span>{one.name}</span><span class="quiet"
-          >{one.disk}: {size(one.was_bytes)} → {size(one.now_bytes)}, while it runs</span
+        <span class="what">{one.was_bytes ? 'grow' : 'add disk'}</span><span>{one.name}</span><span
+          class="quiet"
+          >{one.disk}: {one.was_bytes ? `${size(one.was_bytes)} → ` : ''}{size(one.now_bytes)},
+          while it runs</span
         >
       </li>{/each}
     {#each changes.resizes ?? [] as one (one.node)}<li>
@@ -171,6 +175,11 @@
           >
         </li>{/each}
     </ul>{/if}
+  <p>
+    <Button kind="link" disabled={busy} onclick={onretire}
+      >Retire {changes.nodes === 1 ? 'this node' : `all ${changes.nodes ?? 0} nodes`} …</Button
+    >
+  </p>
 </Section>
 
 <style>

@@ -17,6 +17,7 @@
     onagain: (node: string) => void;
     onrepair: (nodes: string[]) => void;
     onstage: (stage: string) => void;
+    onretire: () => void;
   }
   let {
     rollout,
@@ -28,6 +29,7 @@
     onagain,
     onrepair,
     onstage,
+    onretire,
   }: Props = $props();
 </script>
 
@@ -75,6 +77,7 @@
       onselect={(n: string, column: string) => place.go({ node: n, column })}
       {onagain}
       {onstage}
+      {onretire}
       onrenew={(column: string) => void rollout.renew(column)}
     /><Later
       load={parts.drift}

@@ -8,7 +8,7 @@
 
   /** Which dialog is open; for secrets and certificates, of which cell. */
   export type Open =
-    | { kind: 'licence' | 'tables' | 'text' }
+    | { kind: 'licence' | 'tables' | 'text' | 'retire' }
     | { kind: 'kept'; node: string; column: string }
     | { kind: 'removes'; node: string }
     | null;
@@ -51,6 +51,15 @@
     onsaved={() => {
       close();
       void rollout.load();
+    }}
+    onclose={close}
+  />
+{:else if open?.kind === 'retire'}<Later
+    load={parts.retire}
+    plan={plan.id}
+    onbegun={() => {
+      close();
+      router.go(`/plans/${plan.id}/run`);
     }}
     onclose={close}
   />

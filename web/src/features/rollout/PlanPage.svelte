@@ -244,6 +244,9 @@
       onstage={async (stage) => {
         if (await rollout.start({ stage })) router.go(place.base('run'));
       }}
+      onretire={() => {
+        open = { kind: 'retire' };
+      }}
     />{/snippet}
 </Frame>
 {#if open || rollout.clash}<Later

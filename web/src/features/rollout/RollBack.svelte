@@ -40,7 +40,13 @@
     ...new Set([...begun('change'), ...begun('reconfigure')].map((one) => nameOf(one.node))),
   ]);
   let restarted = $derived(begun('reconfigure').length > 0);
-  let grown = $derived(begun('grow').length > 0);
+  let grown = $derived(begun('grow').some((one) => one.label.startsWith('Grow')));
+  /** Nodes that got disks by this run. */
+  let extended = $derived(
+    begun('grow')
+      .filter((one) => /add disks/i.test(one.label))
+      .map((one) => nameOf(one.node)),
+  );
   /** What setup steps made in systems outside the plan, in their words. */
   let outside = $derived(
     begun('call')
@@ -78,6 +84,10 @@
     if (set.length)
       parts.push(
         `Gives ${set.join(', ')} ${set.length === 1 ? 'its' : 'their'} former settings${restarted ? ', each with a restart' : ''}.`,
+      );
+    if (extended.length)
+      parts.push(
+        `Takes the disks that this run added from ${extended.join(', ')}, and deletes them with what is on them.`,
       );
     if (grown) parts.push('Disks that have grown stay as large as they are.');
     if (outside.length)

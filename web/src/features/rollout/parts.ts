@@ -14,6 +14,7 @@ export const parts = {
   changes: () => import('./Changes.svelte'),
   drift: () => import('./Drift.svelte'),
   removes: () => import('./Removes.svelte'),
+  retire: () => import('./Retire.svelte'),
   licence: () => import('../../lib/ui/Licence.svelte'),
   planText: () => import('./PlanText.svelte'),
   pairBox: () => import('./PairBox.svelte'),

@@ -43,6 +43,7 @@ export type FitnessView = Schemas['FitnessView'];
 export type ViolationView = Schemas['ViolationView'];
 export type OneHost = Schemas['OneHost'];
 export type EmptyView = Schemas['EmptyView'];
+export type RetiringView = Schemas['RetiringView'];
 export type MachineView = Schemas['MachineView'];
 export type Preview = Schemas['Preview'];
 export type GroundRun = Schemas['GroundRun'];

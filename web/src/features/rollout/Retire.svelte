@@ -1,0 +1,127 @@
+<script lang="ts">
+  /** Taking a whole deployment away: what goes, node by node, and the plan's name to type. */
+  import { get, send } from '../../lib/api/client';
+  import type { RetiringView } from '../../lib/api/types';
+  import { count, size } from '../../lib/format';
+  import { notices } from '../../lib/notices.svelte';
+  import Button from '../../lib/ui/Button.svelte';
+  import Dialog from '../../lib/ui/Dialog.svelte';
+
+  interface Props {
+    plan: string;
+    onbegun: () => void;
+    onclose: () => void;
+  }
+  let { plan, onbegun, onclose }: Props = $props();
+  const SHOWN = 8;
+  let view = $state.raw<RetiringView | null>(null),
+    name = $state(''),
+    keep = $state(false),
+    busy = $state(false);
+  let place = $derived(`/deployments/${plan}/retiring` as const);
+  let vms = $derived(view?.nodes.filter((one) => !one.machine) ?? []);
+  let machines = $derived(view?.nodes.filter((one) => one.machine) ?? []);
+  let data = $derived(vms.reduce((sum, one) => sum + one.data_disks, 0));
+  let bytes = $derived(vms.reduce((sum, one) => sum + one.data_bytes, 0));
+  let freed = $derived(view?.nodes.reduce((sum, one) => sum + one.addresses.length, 0) ?? 0);
+  $effect(() => {
+    get(place).then(
+      (found) => (view = found),
+      (e: unknown) => notices.problem(e),
+    );
+  });
+  async function begin() {
+    busy = true;
+    try {
+      await send('POST', place, { confirm: name, keep_data: keep });
+      onbegun();
+    } catch (e: unknown) {
+      notices.problem(e);
+    }
+    busy = false;
+  }
+</script>
+
+<Dialog title="Retire {plan}" {onclose}>
+  {#if view}
+    <p>
+      {#if vms.length}Deletes {count(vms.length, 'VM')} with {vms.length === 1 ? 'its' : 'their'} disks
+        and config ISOs.{/if}
+      {#if machines.length}Switches off {count(machines.length, 'machine')}; what was written there
+        stays on {machines.length === 1 ? 'its drive' : 'their drives'}.{/if}
+      {count(freed, 'address', 'addresses')} and the name records that were made are free again.
+      {count(view.left.length, 'run')} of this plan {view.left.length === 1 ? 'is' : 'are'} rolled back.
+      This cannot be undone. The plan stays.
+    </p>
+    <ul>
+      {#each view.nodes.slice(0, SHOWN) as one (one.node)}<li>
+          <span>{one.name}</span><span class="quiet"
+            >{one.machine
+              ? `machine ${one.where}`
+              : `on ${one.where}, ${count(one.disks + one.data_disks, 'disk')}`}</span
+          >
+        </li>{/each}
+      {#if view.nodes.length > SHOWN}<li>
+          <span class="quiet">and {count(view.nodes.length - SHOWN, 'more node')}</span>
+        </li>{/if}
+    </ul>
+    <form
+      onsubmit={(e) => {
+        e.preventDefault();
+        void begin();
+      }}
+    >
+      {#if data}<label class="keep"
+          ><input type="checkbox" bind:checked={keep} />
+          Keep {count(data, 'data disk')} ({size(bytes)}) on {data === 1
+            ? 'its datastore'
+            : 'their datastores'}</label
+        >{/if}
+      <label
+        >Type the plan’s name to confirm: <b>{plan}</b><input
+          class="name"
+          bind:value={name}
+          aria-label="Plan’s name"
+          autocomplete="off"
+        /></label
+      >
+      <div class="acts">
+        <Button kind="danger" type="submit" disabled={busy || name !== plan}
+          >Retire {count(view.nodes.length, 'node')}</Button
+        ><Button onclick={onclose}>Cancel</Button>
+      </div>
+    </form>
+  {:else}<p class="quiet">Reading what is deployed …</p>{/if}
+</Dialog>
+
+<style>
+  ul {
+    list-style: none;
+    margin: 10px 0 0;
+    padding: 0;
+    font-size: var(--text-s);
+  }
+  li {
+    display: flex;
+    gap: 12px;
+    padding: 2px 0;
+  }
+  form {
+    margin-top: 12px;
+  }
+  .keep {
+    display: flex;
+    gap: 8px;
+    align-items: baseline;
+    margin-bottom: 10px;
+  }
+  .name {
+    display: block;
+    margin: 6px 0 12px;
+    width: 100%;
+  }
+  .acts {
+    display: flex;
+    gap: 10px;
+  }
+</style>

@@ -15,7 +15,8 @@ from tests.core.scene import sheet
 
 LOST = Answer(None, "asked", unknown="does not answer within 4 s")
 HOST = {kind: Answer(None, "asked", "no such VM") for kind in acceptance.HOST_SIDE}
-TOLD = {"name": Answer("somebody", "asked")}
+NAME = sheet().by_id["archive-1"].name
+TOLD = {"name": Answer(NAME, "asked")}
 
 
 def rounds(monkeypatch: pytest.MonkeyPatch, *answers: dict[str, Any]) -> dict[str, int]:
@@ -52,13 +53,13 @@ def test_what_was_lost_for_a_moment_is_asked_once_more(monkeypatch: pytest.Monke
     assert found["gateway"] == "no answer to 3 pings"
     assert found["clock"] == "not known: does not answer within 4 s"
     # what it said the first time was not asked again
-    assert found["name"] == "somebody"
+    assert found["name"] == NAME
     assert found["running"] == "no such VM"
 
 
 def test_who_says_nothing_at_all_is_not_waited_for_twice(monkeypatch: pytest.MonkeyPatch) -> None:
-    """That its host is asked about it is no answer of the node."""
-    asked = rounds(monkeypatch, HOST)
+    """That its host is asked about it is no answer of the node, nor is a closed port."""
+    asked = rounds(monkeypatch, HOST | {"port": Answer(None, "asked", "closed")})
     found = of_the_node()
     assert asked["archive-1"] == 1
     assert found["gateway"].startswith("not known")

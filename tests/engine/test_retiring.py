@@ -101,6 +101,13 @@ def test_data_disks_stay_where_a_person_says_so_and_a_lost_host_is_waited_for(
     client.call("POST", PLACE, {"confirm": "pier", "keep_data": True})
     wait_for(lambda: client.call("GET", PLACE)["waits"] == runs[0], 60, "what waits")
     assert client.call("GET", PLACE)["asked"] == "keep-data"
+    # a person may have second thoughts, and third ones
+    told = server.cli("deployment", "retire", "pier", "--stop").stdout
+    assert "pier is no longer being retired: 4 runs not rolled back" in told
+    with pytest.raises(StoneError, match="not being retired"):
+        client.call("DELETE", PLACE)
+    client.call("POST", PLACE, {"confirm": "pier", "keep_data": True})
+    wait_for(lambda: client.call("GET", PLACE)["waits"] == runs[0], 60, "what waits")
     lab.turn(lost, unreachable=False)
     client.call("POST", f"/api/runs/{runs[0]}/undo", {})
     gone(client)

@@ -94,3 +94,13 @@ async def retire(
         )
     await engine.retire(plan, keep_data=keep_data)
     return await look(app, plan)
+
+
+async def stop(app: Application, plan: str) -> Retirement:
+    """Roll no further run back; the one that is being rolled back goes on. Raises Conflict where
+    nothing is being retired.
+    """
+    if not await retiring.asked(app, plan):
+        raise Conflict(f"{plan} is not being retired", code="not-retiring")
+    await retiring.stop(app, plan)
+    return await look(app, plan)

@@ -225,12 +225,18 @@ def deployment_retire(
     plan: str,
     confirm: Annotated[str, typer.Option(help="The plan's name: all its VMs are deleted.")] = "",
     keep_data: Annotated[bool, typer.Option(help="Keep data disks that the plan added.")] = False,
+    stop: Annotated[bool, typer.Option("--stop", help="Roll no further run back.")] = False,
     as_json: Json = False,
 ) -> None:
     """Take a whole deployment away: VMs first, then disks, media and names. Without --confirm: what
     would go.
     """
     client = Client()
+    if stop:
+        found = client.call("DELETE", f"/api/deployments/{plan}/retiring")
+        left = count_text(len(found["left"]), "run")
+        answer(found, as_json, f"{plan} is no longer being retired: {left} not rolled back")
+        return
     found = client.call("GET", f"/api/deployments/{plan}/retiring")
     if not confirm:
         lines = [_goes(one) for one in found["nodes"]]

@@ -263,16 +263,18 @@ def _only(whole: Sequence[Step], wanted: Callable[[Step], bool]) -> list[Step]:
 
 GROW_S = 3.0
 """How long a disk usually takes to grow, or to be added."""
-NEW = "new"
-"""In a step's detail: disks that a node gets."""
+NEW, LARGER = "new", "larger"
+"""In a step's detail: disks that a node gets, and those that grow."""
 
 
 def _growing(node: Node, found: Changes, before: tuple[str, ...], pace: float) -> Step:
     own = [one for one in found.grows if one.node == node.id]
-    new = [one.disk for one in own if not one.was_bytes]
-    larger = "Grow and add disks" if new else "Grow disks"
-    label = "Add disks" if len(new) == len(own) else larger
-    detail = {NEW: ",".join(new)} if new else {}
+    new = ",".join(one.disk for one in own if not one.was_bytes)
+    larger = ",".join(one.disk for one in own if one.was_bytes)
+    label = "Grow disks"
+    if new:
+        label = "Grow and add disks" if larger else "Add disks"
+    detail = {key: disks for key, disks in ((NEW, new), (LARGER, larger)) if disks}
     key = f"grow/{node.id}"
     return make("grow", key, label, node, 1, before, pace * GROW_S, detail=detail)
 

@@ -85,7 +85,11 @@ class Engine:
                     return
         finally:
             self._drivers.pop(run_id, None)
-        await self._retire_on((await self.ports.store.read(runs.get_run, run_id)).plan)
+        try:
+            await self._retire_on((await self.ports.store.read(runs.get_run, run_id)).plan)
+        except StoneError as error:
+            # the next start of the server, or of the retirement, goes on with it
+            log.warning("after run %s: %s", run_id, error)
 
     async def retire(self, plan: str, *, keep_data: bool) -> None:
         """Take all of a deployment away; see `retiring`. Its runs tell how far it is."""

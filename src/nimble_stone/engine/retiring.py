@@ -28,6 +28,11 @@ async def ask(ports: Ports, plan: str, *, keep_data: bool) -> None:
     await ports.store.write(records.put_meta, PLACE + plan, KEEP_DATA if keep_data else ALL)
 
 
+async def stop(ports: Ports, plan: str) -> None:
+    """No further run is rolled back."""
+    await ports.store.write(records.drop_meta, PLACE + plan)
+
+
 async def next_run(ports: Ports, plan: str) -> str:
     """The run that is rolled back next; '' when all are, which is noted. One that is being rolled
     back, and waits for a person, is none: it comes first.
@@ -35,7 +40,7 @@ async def next_run(ports: Ports, plan: str) -> str:
     rows = await ports.store.read(runs.of_plan, plan)
     left = [row for row in rows if row.state != RunState.UNDONE]
     if not left:
-        await ports.store.write(records.drop_meta, PLACE + plan)
+        await stop(ports, plan)
         return ""
     newest = left[-1]
     return "" if newest.state == RunState.UNDOING else newest.id

@@ -116,17 +116,18 @@ def judge(item: Expected, answer: Answer) -> Verdict:
 def fell_silent(
     items: Iterable[Expected], verdicts: Iterable[Verdict], elsewhere: Collection[str]
 ) -> dict[str, set[str]]:
-    """Node → ids of checks that could not be asked, of nodes that answered others: contact was lost
-    for a moment. `elsewhere`: kinds of checks that are not asked of the node itself.
+    """Node → ids of checks that could not be asked, of nodes that passed others: contact was lost
+    for a moment. That a port is closed is no answer. `elsewhere`: kinds of checks that are not
+    asked of the node itself.
     """
     silent: dict[str, set[str]] = {}
     answered: set[str] = set()
     for item, verdict in zip(items, verdicts, strict=True):
         if not item.node or item.kind in elsewhere:
             continue
-        if verdict.checked:
+        if verdict.passed:
             answered.add(item.node)
-        else:
+        elif not verdict.checked:
             silent.setdefault(item.node, set()).add(item.proof)
     return {node: checks for node, checks in silent.items() if node in answered}
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 from dataclasses import dataclass
 
-from nimble_stone.core.change_sequence import NEW
+from nimble_stone.core.change_sequence import LARGER, NEW
 from nimble_stone.core.errors import RemoteFailed
 from nimble_stone.core.installing import answers
 from nimble_stone.core.package import adapt
@@ -327,7 +327,7 @@ class Grow:
             await c.host.storage.refresh(disk.datastore)
             gone += await remove_volume(c, disk.volume, disk.datastore)
         removed = f"{count_text(gone, 'disk')} of {c.node.name} removed" if gone else ""
-        if c.step.label == "Add disks":
+        if new and LARGER not in c.step.detail:
             return removed
         return "; ".join(
             filter(None, (removed, f"disks of {c.node.name} stay as large as they are"))

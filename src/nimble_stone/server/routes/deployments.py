@@ -273,6 +273,12 @@ async def deployment_retire(
     return _retiring(plan, found)
 
 
+@router.delete("/deployments/{plan}/retiring")
+async def deployment_keep(plan: Plan, app: TheApplication) -> RetiringView:
+    """Stop retiring: what is gone stays gone, no further run is rolled back."""
+    return _retiring(plan, await retirement.stop(app, plan))
+
+
 @router.post("/deployments/{plan}/accept")
 async def deployment_accept(plan: Plan, body: Acceptance, app: TheApplication) -> DeploymentView:
     """Accept a difference for some days, with a reason."""

@@ -87,6 +87,10 @@
       onselect={(n: string) => place.go({ node: n, column: 'host' })}
       {onrepair}
       ontaken={() => void rollout.load()}
+    />{:else if plan.runs.some((one) => one.state === 'undoing')}<Later
+      load={parts.retiring}
+      plan={plan.id}
+      ongone={() => void rollout.load()}
     />{/if}
   <PlanLedger {plan} onedit={(e) => rollout.edit(e)} {onfix} />{/if}
 

@@ -59,7 +59,7 @@
     plan={plan.id}
     onbegun={() => {
       close();
-      router.go(`/plans/${plan.id}/run`);
+      void rollout.load();
     }}
     onclose={close}
   />

@@ -15,6 +15,7 @@ export const parts = {
   drift: () => import('./Drift.svelte'),
   removes: () => import('./Removes.svelte'),
   retire: () => import('./Retire.svelte'),
+  retiring: () => import('./Retiring.svelte'),
   licence: () => import('../../lib/ui/Licence.svelte'),
   planText: () => import('./PlanText.svelte'),
   pairBox: () => import('./PairBox.svelte'),

@@ -4,6 +4,7 @@ comes from outside; the verdict is pure. One module per family of checks, one re
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from typing import Any
 
@@ -116,20 +117,20 @@ def judge(item: Expected, answer: Answer) -> Verdict:
 def fell_silent(
     items: Iterable[Expected], verdicts: Iterable[Verdict], elsewhere: Collection[str]
 ) -> dict[str, set[str]]:
-    """Node → ids of checks that could not be asked, of nodes that passed others: contact was lost
-    for a moment. That a port is closed is no answer. `elsewhere`: kinds of checks that are not
-    asked of the node itself.
+    """Node → ids of checks that could not be asked, of nodes that passed more than twice as many:
+    contact was lost for a moment. Of a node that is gone little passes, such as a port that must be
+    closed, and waiting for it twice tells nothing. `elsewhere`: kinds of checks that are not asked
+    of the node itself.
     """
     silent: dict[str, set[str]] = {}
-    answered: set[str] = set()
+    passed: Counter[str] = Counter()
     for item, verdict in zip(items, verdicts, strict=True):
         if not item.node or item.kind in elsewhere:
             continue
-        if verdict.passed:
-            answered.add(item.node)
-        elif not verdict.checked:
+        passed[item.node] += verdict.passed
+        if not verdict.checked:
             silent.setdefault(item.node, set()).add(item.proof)
-    return {node: checks for node, checks in silent.items() if node in answered}
+    return {node: checks for node, checks in silent.items() if passed[node] > 2 * len(checks)}
 
 
 def verdict_of(kept: Mapping[str, Any]) -> Verdict:

@@ -176,7 +176,9 @@ async def start_run(
     plan = await parse_plan(row.text)
     if await retiring.asked(app, plan.name):
         raise Conflict(
-            f"{plan.name} is being retired", code="retiring", hint="Wait until all of it is gone."
+            f"{plan.name} is being retired",
+            code="retiring",
+            hint="Wait until all of it is gone, or stop retiring.",
         )
     active = [run for run in await app.store.read(runs.of_plan, plan.name) if run.state in ACTIVE]
     if active:

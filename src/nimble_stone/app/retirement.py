@@ -44,7 +44,7 @@ async def look(app: Application, plan: str) -> Retirement:
     """Nothing is changed."""
     rows = await app.store.read(runs.of_plan, plan)
     left = [row for row in rows if row.state != RunState.UNDONE]
-    asked = await retiring.asked(app, plan)
+    asked = await retiring.under_way(app, plan)
     nodes = () if asked else tuple(map(_leaves, (await standing(app, plan)).values()))
     waits = ""
     if asked and left and left[-1].state == RunState.UNDOING:
@@ -97,10 +97,10 @@ async def retire(
 
 
 async def stop(app: Application, plan: str) -> Retirement:
-    """Roll no further run back; the one that is being rolled back goes on. Raises Conflict where
-    nothing is being retired.
+    """Roll no further run back; the one that is being rolled back ends as it was begun. Raises
+    Conflict where nothing is being retired.
     """
-    if not await retiring.asked(app, plan):
+    if not await retiring.under_way(app, plan):
         raise Conflict(f"{plan} is not being retired", code="not-retiring")
     await retiring.stop(app, plan)
     return await look(app, plan)

@@ -8,9 +8,9 @@ from collections import defaultdict
 from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import replace
 
-from nimble_stone.core.kit.membership import Joining
+from nimble_stone.core.kit.membership import Joining, Membership
 from nimble_stone.core.plan.sheet import Node, Sheet
-from nimble_stone.core.step import Step, make
+from nimble_stone.core.step import Kind, Step, make
 
 STARTS = ("start", "power-on")
 """Kinds of steps with which a node begins to run."""
@@ -70,22 +70,31 @@ def _reach(steps: Sequence[Step], place: Mapping[str, int]) -> dict[str, int]:
     return found
 
 
+def step_of(
+    kind: Kind,
+    one: Membership,
+    node: Node,
+    before: tuple[str, ...],
+    pace: float,
+    detail: Mapping[str, str],
+) -> Step:
+    """The step of an entry of `joining` or `leaving`."""
+    return make(
+        kind,
+        f"{kind}/{one.id}/{node.id}",
+        one.label,
+        node,
+        1,
+        before,
+        pace * one.wait.expected,
+        deadline=one.wait.longest,
+        detail=detail,
+    )
+
+
 def _asking(sheet: Sheet, node: Node, before: tuple[str, ...], pace: float) -> list[Step]:
-    steps = []
+    steps: list[Step] = []
     for one in joining_of(sheet, node):
-        key = f"admit/{one.id}/{node.id}"
-        steps.append(
-            make(
-                "admit",
-                key,
-                one.label,
-                node,
-                1,
-                before,
-                pace * one.wait.expected,
-                deadline=one.wait.longest,
-                detail={"joining": one.id},
-            )
-        )
-        before = (key,)
+        steps.append(step_of("admit", one, node, before, pace, {"joining": one.id}))
+        before = (steps[-1].key,)
     return steps

@@ -483,21 +483,9 @@ def _away(sheet: Sheet, node: Node, before: tuple[str, ...], pace: float) -> lis
     """One node leaves, then it is removed."""
     steps = []
     for one in leaving_of(sheet, node):
-        key = f"leave/{one.id}/{node.id}"
-        steps.append(
-            make(
-                "leave",
-                key,
-                one.label,
-                node,
-                1,
-                before,
-                pace * one.wait.expected,
-                deadline=one.wait.longest,
-                detail={"leaving": one.id, "by": node.id, OLD: "yes"},
-            )
-        )
-        before = (key,)
+        detail = {"leaving": one.id, "by": node.id, OLD: "yes"}
+        steps.append(admission.step_of("leave", one, node, before, pace, detail))
+        before = (steps[-1].key,)
     steps.append(
         make(
             "retire",

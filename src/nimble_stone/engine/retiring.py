@@ -12,14 +12,29 @@ from nimble_stone.core.runs.states import RunState
 from nimble_stone.engine.frozen import FrozenRun
 from nimble_stone.ports.ports import Ports
 from nimble_stone.store import records, runs
+from nimble_stone.store.runs import StateRow
 
 PLACE = "retiring/"
 """Where it is noted that a plan's deployment is being retired, and what becomes of its data."""
 ALL, KEEP_DATA = "all", "keep-data"
+LAST = "last:"
+"""What a note begins with when the run that is being rolled back is the last one."""
 
 
 async def asked(ports: Ports, plan: str) -> str:
-    """What was asked for: `ALL`, `KEEP_DATA`, or '' where the deployment stays."""
+    """How a rollback is to be: `ALL`, `KEEP_DATA`, or '' where the deployment stays. A run whose
+    rollback began one way ends that way, also when retiring was stopped meanwhile.
+    """
+    return (await _noted(ports, plan)).removeprefix(LAST)
+
+
+async def under_way(ports: Ports, plan: str) -> str:
+    """The same while further runs follow; '' when it was stopped."""
+    noted = await _noted(ports, plan)
+    return "" if noted.startswith(LAST) else noted
+
+
+async def _noted(ports: Ports, plan: str) -> str:
     return await ports.store.read(records.get_meta, PLACE + plan) or ""
 
 
@@ -30,20 +45,31 @@ async def ask(ports: Ports, plan: str, *, keep_data: bool) -> None:
 
 async def stop(ports: Ports, plan: str) -> None:
     """No further run is rolled back."""
-    await ports.store.write(records.drop_meta, PLACE + plan)
+    noted = await under_way(ports, plan)
+    newest = await _newest(ports, plan)
+    if newest is not None and newest.state == RunState.UNDOING:
+        await ports.store.write(records.put_meta, PLACE + plan, LAST + noted)
+    else:
+        await ports.store.write(records.drop_meta, PLACE + plan)
 
 
 async def next_run(ports: Ports, plan: str) -> str:
-    """The run that is rolled back next; '' when all are, which is noted. One that is being rolled
-    back, and waits for a person, is none: it comes first.
+    """The run that is rolled back next; '' when none follows, which is noted. One that is being
+    rolled back, and waits for a person, is none: it comes first.
     """
-    rows = await ports.store.read(runs.of_plan, plan)
-    left = [row for row in rows if row.state != RunState.UNDONE]
-    if not left:
-        await stop(ports, plan)
+    newest = await _newest(ports, plan)
+    if newest is not None and newest.state == RunState.UNDOING:
         return ""
-    newest = left[-1]
-    return "" if newest.state == RunState.UNDOING else newest.id
+    if newest is None or not await under_way(ports, plan):
+        await ports.store.write(records.drop_meta, PLACE + plan)
+        return ""
+    return newest.id
+
+
+async def _newest(ports: Ports, plan: str) -> StateRow | None:
+    """The newest run that is not rolled back."""
+    rows = await ports.store.read(runs.of_plan, plan)
+    return next((row for row in reversed(rows) if row.state != RunState.UNDONE), None)
 
 
 async def vms_removed(ports: Ports, run: FrozenRun) -> None:

@@ -13,23 +13,33 @@ from nimble_stone.core.kit.setup import Await, Forming
 from nimble_stone.core.kit.systems import FIRST, ITSELF
 from nimble_stone.core.models import Fixed, Ident
 
-_FINDS = Field(
-    default=None,
-    description=(
-        "A request that is sent before the call, which has what it keeps as `{kept.NAME}`: such as"
-        " the number by which the cluster knows the node."
-    ),
-)
+
+class Membership(Fixed):
+    """What joining and leaving have in common."""
+
+    id: Ident
+    label: str
+    role: Ident = Field(description="Role whose nodes it is for.")
+    asks: Ident
+    finds: Call | None = Field(
+        default=None,
+        description=(
+            "A request that is sent before the call, which has what it keeps as `{kept.NAME}`: such"
+            " as the number by which the cluster knows the node."
+        ),
+    )
+    call: Call
+    wait: Await
+    observe: Call | None = Field(
+        default=None, description="A request that tells whether it has happened."
+    )
 
 
-class Joining(Fixed):
+class Joining(Membership):
     """What is asked before a node that is added to a deployed cluster starts for the first time, so
     that the others let it in.
     """
 
-    id: Ident
-    label: str
-    role: Ident = Field(description="Role whose nodes join this way.")
     asks: Ident = Field(
         default=FIRST,
         description=(
@@ -37,32 +47,17 @@ class Joining(Fixed):
             " `systems`. The node that joins is not running yet."
         ),
     )
-    finds: Call | None = _FINDS
-    call: Call
-    wait: Await
-    observe: Call | None = Field(
-        default=None, description="A request that tells whether it has happened."
-    )
 
 
-class Leaving(Fixed):
+class Leaving(Membership):
     """What is asked before a node leaves its cluster, so that the others no longer count on it."""
 
-    id: Ident
-    label: str
-    role: Ident = Field(description="Role whose nodes leave this way.")
     asks: Ident = Field(
         default=ITSELF,
         description=(
             "Who is asked: “itself”, the leaving node; “first”, the cluster's first one, which"
             " answers also where the leaving node is broken; or the id of one of `systems`."
         ),
-    )
-    finds: Call | None = _FINDS
-    call: Call
-    wait: Await
-    observe: Call | None = Field(
-        default=None, description="A request that tells whether it has happened."
     )
     undoes: Ident | None = Field(
         default=None,
@@ -71,9 +66,6 @@ class Leaving(Fixed):
             " was added is rolled back."
         ),
     )
-
-
-Membership = Joining | Leaving
 
 
 def named(one: Membership) -> str:

@@ -45,8 +45,8 @@
 <Dialog title="Retire {plan}" {onclose}>
   {#if view}
     <p>
-      {#if vms.length}Deletes {count(vms.length, 'VM')} with {vms.length === 1 ? 'its' : 'their'} disks
-        and config ISOs.{/if}
+      {#if vms.length}Deletes {count(vms.length, 'VM')} with {vms.length === 1 ? 'its' : 'their'}
+        {keep ? 'other disks' : 'disks'} and config ISOs.{/if}
       {#if machines.length}Switches off {count(machines.length, 'machine')}; what was written there
         stays on {machines.length === 1 ? 'its drive' : 'their drives'}.{/if}
       {count(freed, 'address', 'addresses')} and the name records that were made are free again.

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import json
-import subprocess
-import sys
 from pathlib import Path
 from typing import Any
 
@@ -13,9 +11,9 @@ import pytest
 from nimble_stone.cli.client import Client
 from nimble_stone.lab.scenario import appliance, demo, products
 from tests.core import scene
+from tests.support import spawning
 from tests.support.processes import ServerProcess, ready_plan
 
-CLI = [sys.executable, "-m", "nimble_stone.cli.entry", "plan"]
 SHARED = (
     "nimble-stone: values/1\nname: kelda\nvalues: {ntp: 10.44.0.6, domain: shore.holm.example}\n"
 )
@@ -54,9 +52,9 @@ def offline(
     check: tuple[int, ...] = (0,),
 ) -> Any:
     """The JSON answer of a command without a server."""
-    found = subprocess.run(
+    found = spawning.run(
         [
-            *CLI,
+            "plan",
             verb,
             str(desk / plan),
             *more,
@@ -65,10 +63,7 @@ def offline(
             "--package",
             str(desk / package),
             "--json",
-        ],
-        capture_output=True,
-        text=True,
-        timeout=120,
+        ]
     )
     assert found.returncode in check, found.stdout + found.stderr
     return json.loads(found.stdout)
@@ -127,11 +122,8 @@ def test_a_missing_include_is_told_with_what_there_is(desk: Path) -> None:
     (desk / "lost.yaml").write_text(
         (desk / "west.yaml").read_text().replace("[kelda]", "[nowhere]")
     )
-    found = subprocess.run(
-        [*CLI, "check", str(desk / "lost.yaml"), "--facts", str(desk / "facts.json")],
-        capture_output=True,
-        text=True,
-        timeout=60,
+    found = spawning.run(
+        ["plan", "check", str(desk / "lost.yaml"), "--facts", str(desk / "facts.json")]
     )
     assert found.returncode == 2
     assert "“nowhere”, which do not exist; there are kelda" in found.stderr
@@ -174,19 +166,16 @@ def test_size_headroom_layout_and_forecast(desk: Path) -> None:
         is None
     )
     assert (
-        subprocess.run(
+        spawning.run(
             [
-                *CLI,
+                "plan",
                 "size",
                 str(desk / "west.yaml"),
                 "--load",
                 "gauges=many",
                 "--facts",
                 str(desk / "facts.json"),
-            ],
-            capture_output=True,
-            text=True,
-            timeout=60,
+            ]
         ).returncode
         == 2
     )
@@ -207,9 +196,9 @@ def test_size_headroom_layout_and_forecast(desk: Path) -> None:
 
 
 def test_diff_tells_what_changed_by_meaning(desk: Path) -> None:
-    found = subprocess.run(
+    found = spawning.run(
         [
-            *CLI,
+            "plan",
             "diff",
             str(desk / "west.yaml"),
             str(desk / "wide.yaml"),
@@ -217,10 +206,7 @@ def test_diff_tells_what_changed_by_meaning(desk: Path) -> None:
             str(desk / "facts.json"),
             "--package",
             str(desk / "gauge.ova"),
-        ],
-        capture_output=True,
-        text=True,
-        timeout=60,
+        ]
     )
     assert (found.returncode, found.stdout.splitlines()[0]) == (
         1,

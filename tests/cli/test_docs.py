@@ -21,8 +21,8 @@ from typer.core import TyperCommand, TyperGroup
 from nimble_stone.cli.client import Client
 from nimble_stone.cli.disks import app as disks
 from nimble_stone.cli.main import app
+from tests.support import spawning
 from tests.support.processes import (
-    CLI,
     LabProcess,
     ServerProcess,
     lab_and_server,
@@ -106,14 +106,7 @@ class Place:
             "NIMBLE_STONE_URL": self.server.url,
             "NIMBLE_STONE_PASSPHRASE": "a passphrase for the docs",
         }
-        return subprocess.run(
-            [*CLI, *words],
-            cwd=cwd,
-            env={**os.environ, **known},
-            capture_output=True,
-            text=True,
-            timeout=200,
-        )
+        return spawning.run(words, cwd=cwd, env={**os.environ, **known})
 
     def newest_run(self) -> str:
         found: list[dict[str, str]] = self.client.call("GET", "/api/runs")

@@ -6,7 +6,6 @@ from __future__ import annotations
 
 import json
 import os
-import subprocess
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -15,8 +14,8 @@ import pytest
 from nimble_stone.cli.client import Client
 from nimble_stone.core.errors import NotFound, StoneError
 from nimble_stone.lab.scenario import demo
+from tests.support import spawning
 from tests.support.processes import (
-    CLI,
     PASSWORD,
     LabProcess,
     ServerProcess,
@@ -51,21 +50,10 @@ def test_one_host_is_read_by_name(place: Place) -> None:
 
 def test_the_lab_is_found_beside_the_data(place: Place, tmp_path: Path) -> None:
     lab, _, _, folder = place
-    found = subprocess.run(
-        [*CLI, "lab", "set", "gannet", "slow_s=0"],
-        capture_output=True,
-        text=True,
-        timeout=60,
-        env={**os.environ, "NIMBLE_STONE_DATA": str(folder)},
-    )
+    words = ["lab", "set", "gannet", "slow_s=0"]
+    found = spawning.run(words, env={**os.environ, "NIMBLE_STONE_DATA": str(folder)})
     assert found.returncode == 0, found.stderr
-    nowhere = subprocess.run(
-        [*CLI, "lab", "set", "gannet", "slow_s=0"],
-        capture_output=True,
-        text=True,
-        timeout=60,
-        env={**os.environ, "NIMBLE_STONE_DATA": str(tmp_path)},
-    )
+    nowhere = spawning.run(words, env={**os.environ, "NIMBLE_STONE_DATA": str(tmp_path)})
     assert f"the lab in {tmp_path}/lab does not answer" in nowhere.stderr
     assert lab.show()["hosts"]
 

@@ -13,7 +13,8 @@ import pytest
 from nimble_stone.cli.client import Client
 from nimble_stone.core.errors import StoneError
 from nimble_stone.lab.scenario import demo
-from tests.support.processes import CLI, LabProcess, ServerProcess
+from tests.support import spawning
+from tests.support.processes import LabProcess, ServerProcess
 
 WORK = """actions:
   - {kind: datastore-folder, host: skua, name: skua-spare, path: /srv/spare}
@@ -107,9 +108,8 @@ def test_a_plan_is_checked_against_a_file_of_facts_without_a_server(
 
     def check(plan: str, *more: str) -> subprocess.CompletedProcess[str]:
         (tmp_path / "plan.yaml").write_text(plan)
-        return subprocess.run(
+        return spawning.run(
             [
-                *CLI,
                 "plan",
                 "check",
                 str(tmp_path / "plan.yaml"),
@@ -117,9 +117,6 @@ def test_a_plan_is_checked_against_a_file_of_facts_without_a_server(
                 str(tmp_path / "facts.json"),
                 *more,
             ],
-            capture_output=True,
-            text=True,
-            timeout=60,
             env={
                 "PATH": "/usr/bin:/bin",
                 "HOME": str(tmp_path),

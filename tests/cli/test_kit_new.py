@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import subprocess
-import sys
 from collections.abc import Callable
 from pathlib import Path
 
@@ -14,7 +12,7 @@ from nimble_stone.core.kit import beginning
 from nimble_stone.core.package import descriptor
 from nimble_stone.core.plan.packages import PackageView
 from nimble_stone.lab.scenario import appliance, keelson, products, shoal
-from tests.support import gauge_set
+from tests.support import gauge_set, spawning
 
 PACKAGES: dict[str, Callable[[], bytes]] = {
     "gauge.ova": lambda: appliance.ova(mib=1),
@@ -29,8 +27,7 @@ PACKAGES: dict[str, Callable[[], bytes]] = {
 
 
 def new(file: Path) -> str:
-    line = [sys.executable, "-m", "nimble_stone.cli.entry", "kit", "new", "--from", str(file)]
-    done = subprocess.run(line, capture_output=True, text=True)
+    done = spawning.run(["kit", "new", "--from", str(file)])
     assert done.returncode == 0, done.stderr
     return done.stdout
 

@@ -7,7 +7,6 @@ from __future__ import annotations
 import json
 import socket
 import subprocess
-import sys
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -19,10 +18,10 @@ from nimble_stone.core.errors import InputError
 from nimble_stone.core.kit.model import Kit
 from nimble_stone.core.kit.words import explain
 from nimble_stone.core.secrets_rule import made_by, violations
+from tests.support import spawning
 from tests.support.loopback import lease, release
 from tests.support.processes import wait_for
 
-CLI = [sys.executable, "-m", "nimble_stone.cli.entry", "kit"]
 GOOD = """\
 nimble-stone: kit/1
 id: little
@@ -41,7 +40,7 @@ durations: {boot: {expected: 1, longest: 60}, services: {expected: 1, longest: 6
 
 
 def cli(*words: str) -> subprocess.CompletedProcess[str]:
-    return subprocess.run([*CLI, *words], capture_output=True, text=True, timeout=200)
+    return spawning.run(["kit", *words])
 
 
 @pytest.mark.parametrize(

@@ -15,15 +15,13 @@ from typing import Any
 import pytest
 
 from nimble_stone.lab.scenario import appliance
+from tests.support import spawning
 from tests.support.processes import CLI
 
 
 def cli(*words: str, cwd: Path | None = None) -> subprocess.CompletedProcess[str]:
-    return subprocess.run(
-        [*CLI, *words],
-        capture_output=True,
-        text=True,
-        timeout=120,
+    return spawning.run(
+        words,
         cwd=cwd,
         env={
             **os.environ,

@@ -6,15 +6,14 @@ import os
 import re
 import shlex
 import subprocess
-import sys
 from pathlib import Path
 
 from nimble_stone.core import yaml_text
 from nimble_stone.core.kit.model import Kit
+from tests.support import spawning
 
 DOCS = Path(__file__).parents[2] / "docs"
 TEXT = (DOCS / "kits.md").read_text(encoding="utf-8")
-OWN = [sys.executable, "-m", "nimble_stone.cli.entry"]
 
 
 def fences(language: str) -> list[str]:
@@ -40,10 +39,17 @@ def test_each_command_of_the_tutorial_runs_and_says_what_is_shown(tmp_path: Path
         printed = ""
         for command in commands:
             words = shlex.split(command.replace("$NIMBLE_STONE_DATA", str(data)))
-            argv = [*OWN, *words[1:]] if words[0] == "nimble-stone" else words
-            done = subprocess.run(
-                argv, cwd=tmp_path, env=environment, capture_output=True, text=True, timeout=200
-            )
+            if words[0] == "nimble-stone":
+                done = spawning.run(words[1:], cwd=tmp_path, env=environment)
+            else:
+                done = subprocess.run(
+                    words,
+                    cwd=tmp_path,
+                    env=environment,
+                    capture_output=True,
+                    text=True,
+                    timeout=200,
+                )
             assert done.returncode == 0, f"{command}: {done.stdout}{done.stderr}"
             printed += done.stdout
             ran.append(words[:3])

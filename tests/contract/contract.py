@@ -30,7 +30,7 @@ async def _all(pieces: AsyncIterator[bytes]) -> bytes:
 async def _fails(awaitable: object) -> str:
     try:
         await awaitable  # type: ignore[misc]
-    except RemoteFailed as error:
+    except (Conflict, RemoteFailed) as error:
         return str(error)
     raise AssertionError("no failure")
 
@@ -122,6 +122,36 @@ async def _paused(host: HostDriver) -> None:
     await vms.start(name)
     assert not await vms.paused(name)
     assert await vms.running(name)
+
+
+async def _adopted(host: HostDriver, design: VmDesign, datastore: str, disk: str) -> None:
+    """A running VM is released, so that it is nobody's, and adopted again, stored and live; by its
+    UUID only. Its disk is known to be its own.
+    """
+    vms, name = host.vms, design.name
+    before = await vms.find(name)
+    assert before is not None
+
+    async def marks() -> list[Mark | None]:
+        state = await vms.state(name)
+        assert state is not None
+        assert state.live is not None
+        return [state.stored.mark, state.live.mark]
+
+    assert not await vms.release(name, "another-run")
+    assert await vms.release(name, design.mark.run)
+    assert not await vms.release(name, design.mark.run)
+    assert await marks() == [None, None]
+    new = Mark(run="ra", node="archive-2", plan='pl&n "x"')
+    assert "with UUID" in await _fails(vms.adopt(name, "0" * 8 + before.uuid[8:], new))
+    for _ in range(2):
+        await vms.adopt(name, before.uuid, new)
+        assert await marks() == [new, new]
+    assert "belongs to plan" in await _fails(vms.adopt(name, before.uuid, design.mark))
+    assert await host.preparation.vms_with_disk(datastore, disk) == [name]
+    assert await vms.release(name, "ra")
+    await vms.adopt(name, before.uuid, design.mark)
+    assert await marks() == [design.mark, design.mark]
 
 
 async def _grown(host: HostDriver, datastore: str, name: str) -> None:
@@ -315,6 +345,7 @@ async def keep(host: HostDriver, *, address: str, datastore: str, network: str) 
     assert await vms.addresses("ns-test-guest") == []
     await _resized(host)
     await _paused(host)
+    await _adopted(host, design, datastore, clone)
     await _grown(host, datastore, clone)
     await _defined_anew(host, replace(design, autostart=True))
     try:

@@ -157,7 +157,7 @@ def test_a_guest_of_that_name_blocks_whether_ours_or_not_but_not_for_its_own_run
     foreign = with_facts(estate(), "skua", guests=(Guest(name="western-arc-1", running=False),))
     assert (
         "did not create it"
-        in next(f for f in findings(foreign) if f.code == "guest-exists").message
+        in next(f for f in findings(foreign) if f.code == "guest-unmarked").message
     )
     ours = with_facts(
         estate(),

@@ -20,7 +20,8 @@ from nimble_stone.core.errors import Conflict, FormatError, InputError, StoneErr
 from nimble_stone.engine import backup
 from nimble_stone.store.connect import connect, migrate
 from tests.store.test_migrations import old_database
-from tests.support.processes import CLI, PASSWORD, LabProcess, ServerProcess, ended
+from tests.support import spawning
+from tests.support.processes import PASSWORD, LabProcess, ServerProcess, ended
 
 PHRASE = "low water at seven"
 
@@ -47,14 +48,7 @@ def saved(
 
 def command(*words: str, phrase: str | None = None) -> subprocess.CompletedProcess[str]:
     more = {} if phrase is None else {"NIMBLE_STONE_PASSPHRASE": phrase}
-    return subprocess.run(
-        [*CLI, *words],
-        capture_output=True,
-        text=True,
-        stdin=subprocess.DEVNULL,
-        env={**os.environ, **more},
-        timeout=120,
-    )
+    return spawning.run(words, env={**os.environ, **more})
 
 
 def content(path: Path, *, without: tuple[str, ...] = ()) -> dict[str, list[Any]]:

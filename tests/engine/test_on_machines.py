@@ -20,6 +20,7 @@ from tests.support.machines import Place, inspect, machine_scene
 from tests.support.processes import ended, wait_for
 
 NAMES = ("chert", "gneiss", "slate")
+SPARES = ("basalt", "granite", "tuff")
 PLAN = f"""nimble-stone: plan/1
 name: keel
 kit: ballast
@@ -177,6 +178,41 @@ def test_a_run_that_is_on_hold_for_long_inserts_its_config_iso_anew(place: Place
     assert "boots from Hdd" in log
     client.call("POST", f"/api/runs/{run}/undo", {})
     ended(client, run, states=("undone",))
+
+
+@pytest.mark.timeout(600)
+def test_a_dead_machine_is_replaced_by_a_spare(place: Place) -> None:
+    lab, _, client = place
+    text = PLAN[: PLAN.index("nodes:")].replace("name: keel", "name: bilge")
+    inspect(client, *NAMES, *SPARES)
+    planned(client, text, "bilge")
+    run = started(client, "bilge")
+    assert ended(client, run, 240)["state"] == "done"
+    was = client.call("GET", "/api/plans/bilge")["nodes"]
+    dead = was[1]["cells"]["host"]["value"]
+    idle = {*NAMES, *SPARES} - {one["cells"]["host"]["value"] for one in was}
+    with pytest.raises(StoneError, match=f"{dead} answers, so it is not lost"):
+        client.call("POST", "/api/plans/bilge/run", {"lost": [dead]})
+    lab.power(dead, "ForceOff")
+    wait_for(lambda: lab.show()["machines"][dead]["power"] == "Off", 30, "its power off")
+    lab.turn(dead, unreachable=True)
+    found = client.call("POST", "/api/plans/bilge/run", {"lost": [dead]})
+    assert found["run"], blockers(found["plan"])
+    done = ended(client, found["run"], 240)
+    assert done["state"] == "done", [s["message"] for s in done["steps"] if s["message"]]
+    now = {n["id"]: n["cells"] for n in client.call("GET", "/api/plans/bilge")["nodes"]}
+    spare = now[was[1]["id"]]["host"]["value"]
+    assert spare in idle
+    assert now[was[1]["id"]]["address"] == was[1]["cells"]["address"]
+    assert now[was[0]["id"]]["host"] == was[0]["cells"]["host"]
+    assert list(lab.show()["machines"][spare]["written"]) == [
+        now[was[1]["id"]]["system.drive"]["value"]
+    ]
+    lab.turn(dead, unreachable=False)
+    for one in (found["run"], run):
+        client.call("POST", f"/api/runs/{one}/undo", {})
+        assert ended(client, one, states=("undone",))["state"] == "undone"
+    client.call("DELETE", "/api/plans/bilge")
 
 
 @pytest.mark.timeout(800)

@@ -355,7 +355,7 @@ def test_a_guest_that_is_not_ours_blocks_its_name_and_stays(
     _virsh(folder, "gannet", "define", str(xml))
     found = server.client().call("POST", "/api/plans/real/run")
     assert found["run"] == ""
-    assert "guest-exists" in {finding["code"] for finding in found["plan"]["findings"]}
+    assert "guest-unmarked" in {finding["code"] for finding in found["plan"]["findings"]}
     assert _virsh(folder, "gannet", "list", "--all", "--name") == "real-lead"
     _virsh(folder, "gannet", "undefine", "real-lead")
 

@@ -19,6 +19,7 @@ import httpx
 
 from nimble_stone.cli.client import Client
 from nimble_stone.lab.scenario import appliance, demo
+from tests.support import spawning
 from tests.support.loopback import lease, release
 
 CLI = [sys.executable, "-m", "nimble_stone.cli.entry"]
@@ -43,9 +44,8 @@ class LabProcess:
         self.plan = demo.plan(more_hosts, self.octet)
         folder.mkdir(parents=True, exist_ok=True)
         self._log = (folder.parent / "lab.log").open("ab")
-        self.process = subprocess.Popen(
+        self.process = spawning.begin(
             [
-                *CLI,
                 "lab",
                 "serve",
                 "--folder",
@@ -57,8 +57,8 @@ class LabProcess:
                 "--more-hosts",
                 str(more_hosts),
             ],
-            stdout=self._log,
-            stderr=self._log,
+            stdout=self._log.fileno(),
+            stderr=self._log.fileno(),
         )
         self.url = ""
         wait_for(self._up, 60, "the lab")
@@ -133,7 +133,7 @@ class ServerProcess:
         self.socket = socket.create_server(("127.0.0.1", 0))
         self.port = self.socket.getsockname()[1]
         self.url = f"http://127.0.0.1:{self.port}"
-        self.process: subprocess.Popen[bytes] | None = None
+        self.process: spawning.Started | subprocess.Popen[bytes] | None = None
         self.log = data.parent / "server.log"
         self.start()
 
@@ -147,29 +147,31 @@ class ServerProcess:
     def start(self, *, wait: bool = True) -> None:
         """Begin a life and, unless told otherwise, wait until it answers."""
         number = self.socket.fileno()
-        prefix = ["ip", "netns", "exec", self.netns] if self.netns else []
+        words = [
+            "serve",
+            "--data",
+            str(self.data),
+            "--fd",
+            str(number),
+            "--pace",
+            str(self.pace),
+            "--port",
+            str(self.port),
+            *(["--inbox", str(self.inbox)] if self.inbox else []),
+            *self._reachable(),
+            *self.more,
+        ]
         with self.log.open("ab") as log:
-            self.process = subprocess.Popen(
-                [
-                    *prefix,
-                    *CLI,
-                    "serve",
-                    "--data",
-                    str(self.data),
-                    "--fd",
-                    str(number),
-                    "--pace",
-                    str(self.pace),
-                    "--port",
-                    str(self.port),
-                    *(["--inbox", str(self.inbox)] if self.inbox else []),
-                    *self._reachable(),
-                    *self.more,
-                ],
-                pass_fds=[number],
-                stdout=log,
-                stderr=log,
-            )
+            if self.netns:
+                self.process = subprocess.Popen(
+                    ["ip", "netns", "exec", self.netns, *CLI, *words],
+                    pass_fds=[number],
+                    stdout=log,
+                    stderr=log,
+                )
+            else:
+                out = log.fileno()
+                self.process = spawning.begin(words, stdout=out, stderr=out, more=[number])
         if wait:
             self.wait_up()
 
@@ -222,14 +224,8 @@ class ServerProcess:
         self, *words: str, check: int | None = 0, stdin: str = ""
     ) -> subprocess.CompletedProcess[str]:
         """Run the command line against this server."""
-        found = subprocess.run(
-            [*CLI, *words],
-            capture_output=True,
-            text=True,
-            input=stdin,
-            timeout=200,
-            env={**os.environ, "NIMBLE_STONE_DATA": str(self.data), "NIMBLE_STONE_URL": self.url},
-        )
+        own = {"NIMBLE_STONE_DATA": str(self.data), "NIMBLE_STONE_URL": self.url}
+        found = spawning.run(words, text=stdin, env={**os.environ, **own})
         assert check is None or found.returncode == check, (
             f"{words} → {found.returncode}\n{found.stdout}\n{found.stderr}"
         )

@@ -204,6 +204,21 @@ def without_own(
     return estate.model_copy(update={"facts": facts, "machine_facts": machines, "hosts": hosts})
 
 
+def without_vms(estate: Estate, vms: Collection[tuple[str, str]]) -> Estate:
+    """The estate as if some VMs, each by its host and its name, were not there: they are to become
+    nodes of the plan.
+    """
+    if not vms:
+        return estate
+    facts = {
+        name: one.model_copy(
+            update={"guests": tuple(vm for vm in one.guests if (name, vm.name) not in vms)}
+        )
+        for name, one in estate.facts.items()
+    }
+    return estate.model_copy(update={"facts": facts})
+
+
 def _emptied(facts: MachineFacts, serials: frozenset[str]) -> MachineFacts:
     if facts.inside is None:
         return facts

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import replace
 
 from nimble_stone.app.application import Application
@@ -14,6 +14,7 @@ from nimble_stone.app.claims import (
     own_drives,
     own_runs,
     without_own,
+    without_vms,
 )
 from nimble_stone.app.deployments import standing, under_way
 from nimble_stone.app.estate import numbered_estate
@@ -56,6 +57,8 @@ async def evaluate(
     InputError.
     """
     plan = await parse_plan(text)
+    if wanted.lost:
+        plan = _without(plan, wanted.lost)
     kit = kit_of(plan, kits)
     made_from = await packages_of(app, plan, kit)
     own = await own_runs(app, plan.name)
@@ -68,6 +71,7 @@ async def evaluate(
         await own_drives(app, own[0] if own else ""),
         keep={one.node.name for one in leaving},
     )
+    estate = without_vms(estate, _own_vms(stands, wanted, {one.node.name for one in leaving}))
     claims = (*await claims_of_others(app, plan.name), *(before.claims if before else ()))
     # What merely answers is not withheld by the pools: the finding says so, and the person sees it
     # happen.
@@ -92,9 +96,10 @@ async def evaluate(
         held=held.slots.get(plan.name, {}),
         prefer=held.hosts.get(plan.name, {}),
         built={ident: one.values for ident, one in stands.items()},
+        lost=wanted.lost,
     )
     # while a run goes on, what stands is known only when it has ended
-    settled = stands and not await under_way(app, plan.name)
+    settled = (stands or wanted.adopts) and not await under_way(app, plan.name)
     if wanted.repairs:
         drift = await app.store.read(kept_drift.of_plan, plan.name)
         wanted = replace(wanted, sized=tuple(one.node for one in drift if one.check in SIZES))
@@ -144,6 +149,24 @@ async def evaluate(
         stored.number,
         changed,
     )
+
+
+def _own_vms(
+    stands: Mapping[str, BuiltNode], wanted: Wanted, keep: Collection[str]
+) -> set[tuple[str, str]]:
+    """Host and name of VMs that are to be nodes, and of nodes that stand: what was read of a host
+    may be older than their marks. `keep`: names of those that are to be removed.
+    """
+    there = {(one.node.value("host"), one.node.name) for one in stands.values()}
+    adopted = {(one.host, one.name) for one in wanted.adopts.values()}
+    return {one for one in there | adopted if one[1] not in keep}
+
+
+def _without(plan: Plan, lost: Sequence[str]) -> Plan:
+    """The plan, for once excluding hosts and machines that are lost."""
+    avoid = tuple(dict.fromkeys((*plan.placement.avoid, *lost)))
+    placement = plan.placement.model_copy(update={"avoid": avoid})
+    return plan.model_copy(update={"placement": placement})
 
 
 def _leaving(

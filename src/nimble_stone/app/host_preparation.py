@@ -7,7 +7,7 @@ import secrets as randoms
 from dataclasses import dataclass, field
 from typing import Any
 
-from nimble_stone.app import machine_use, run_requests
+from nimble_stone.app import leftovers, machine_use, run_requests
 from nimble_stone.app.application import Application
 from nimble_stone.app.claims import living_on
 from nimble_stone.app.estate import estate_of
@@ -102,6 +102,9 @@ async def planned(app: Application, work: prep.Preparation, run: str) -> list[Pl
             one.refusals.insert(0, f"{who} lives on it; roll that run back first")
         if isinstance(one.action, prep.WriteImage):
             one.refusals.extend(await _image_refusals(app, one.action))
+    for one in found:
+        if isinstance(one.action, prep.RemoveVm):
+            one.refusals.extend(await leftovers.refusals(app, estate, one.action))
     hosted = [one for one in found if not prep.on_metal(one.action)]
     await asyncio.gather(*(_rights(app, one, estate.host(one.action.host)) for one in hosted))
     return found

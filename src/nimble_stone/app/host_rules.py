@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection
 
+from nimble_stone.app import leftovers
 from nimble_stone.app.application import Application
 from nimble_stone.app.claims import living_on
 from nimble_stone.core import estate_rules
@@ -20,7 +21,8 @@ async def violations(
     keys = await key_names(app)
     there = await living_on(app, {machine.name for machine in estate.machines})
     living = {machine: claim.name for machine, claim in there.items()}
-    ground = estate_rules.Ground(estate, app.clock(), live, set(keys), living)
+    homes = await leftovers.homes(app, estate)
+    ground = estate_rules.Ground(estate, app.clock(), live, set(keys), living, homes)
     return estate_rules.judge(ground, names)
 
 

@@ -94,6 +94,8 @@ async def check_live(
         for guest in facts.guests
         if guest.mark and guest.mark.run in standing
     }
+    made |= {one.name for one in wanted.adopts.values()}
+    made |= _on_machines(again)
     addresses = again.sheet.by_node()
     own = {
         address
@@ -122,11 +124,22 @@ async def check_live(
     )
 
 
+def _on_machines(found: Resolved) -> set[str]:
+    """Names of deployed nodes on bare machines, which bear no mark: that they answer is as it
+    should be. One whose machine is lost should not answer.
+    """
+    if found.changes is None:
+        return set()
+    there = (one.node for one in found.changes.standing.values())
+    lost = set(found.changes.lost)
+    return {node.name for node in there if node.on_machine and node.id not in lost}
+
+
 def _new_of(found: Resolved) -> Sheet:
     """The sheet with the nodes that are to be created: the names of those that stand are theirs."""
     if found.changes is None:
         return found.sheet
-    new = set(found.changes.adds) - set(found.changes.removes)
+    new = set(found.changes.adds) - set(found.changes.removes) - set(found.changes.adopts)
     return replace(found.sheet, nodes=tuple(one for one in found.sheet.nodes if one.id in new))
 
 
@@ -203,7 +216,7 @@ async def start_run(
     _check_agreed(found, wanted)
     ident = secrets.token_hex(4)
     document = _frozen(found)
-    if found.changes is None:
+    if found.changes is None or set(found.changes.standing) == set(found.changes.adopts):
         # what an earlier deployment of this plan was found to be is of no interest
         await app.store.write(drift.forget, plan.name)
     run = runs.RunRow(
@@ -231,12 +244,15 @@ def _check_wanted(found: Resolved, wanted: Wanted) -> None:
     if not wanted.alone:
         return
     name, changes = found.sheet.plan.name, found.changes
+    if wanted.adopts:
+        return
     if changes is None:
         raise Conflict(
             f"{name} is not deployed, so nothing of it is made again or repaired",
             code="not-deployed",
             hint="Roll it out first.",
         )
+    _check_lost(found, wanted)
     stages = [one.id for one in found.sheet.kit.stages]
     if wanted.stage and wanted.stage not in stages:
         raise InputError(
@@ -251,16 +267,35 @@ def _check_wanted(found: Resolved, wanted: Wanted) -> None:
         )
 
 
+def _check_lost(found: Resolved, wanted: Wanted) -> None:
+    """Who answers is not lost: its VMs would run twice. Raises Conflict, InputError."""
+    assert found.changes is not None
+    homes = {one.node.value("host") for one in found.changes.standing.values()}
+    for name in wanted.lost:
+        if name not in homes:
+            raise InputError(f"no node of {found.sheet.plan.name} is deployed on “{name}”")
+        facts = found.estate.facts.get(name) or found.estate.machine_facts.get(name)
+        if facts is not None and not facts.trouble:
+            raise Conflict(
+                f"{name} answers, so it is not lost",
+                code="not-lost",
+                hint="Make its nodes again, or exclude it from the plan, which moves them.",
+            )
+
+
 def _check_agreed(found: Resolved, wanted: Wanted) -> None:
     """A run deletes only what a person has named. Raises Conflict."""
-    agreed = {*wanted.remade, *wanted.removes}
-    lost = [one for one in (found.changes.removes if found.changes else ()) if one not in agreed]
-    if not lost or found.changes is None:
+    changes = found.changes
+    if changes is None:
         return
-    names = ", ".join(found.changes.standing[one].node.name for one in lost)
-    flags = " ".join(f"--remove {one}" for one in lost)
+    agreed = {*wanted.remade, *wanted.removes, *changes.lost}
+    unnamed = [one for one in changes.removes if one not in agreed]
+    if not unnamed:
+        return
+    names = ", ".join(changes.standing[one].node.name for one in unnamed)
+    flags = " ".join(f"--remove {one}" for one in unnamed)
     raise Conflict(
-        f"This run removes {names} with {'their' if len(lost) > 1 else 'its'} disks.",
+        f"This run removes {names} with {'their' if len(unnamed) > 1 else 'its'} disks.",
         code="removal-not-named",
         hint=f"Look at `plan changes`, then name what is removed: {flags}",
     )
@@ -272,7 +307,8 @@ def _frozen(found: Resolved) -> dict[str, Any]:
     """
     if found.changes is None:
         return freeze(found.sheet, found.steps, found.estate)
-    stands, adds = found.changes.standing, found.changes.adds
+    stands = found.changes.standing
+    adds = (*found.changes.adds, *found.changes.adopts)
     moved = {*adds, *found.changes.removes}
     in_place, reset = found.changes.in_place, found.changes.reset
     moved_on = [one.node for one in found.changes.moves]

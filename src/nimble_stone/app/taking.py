@@ -14,9 +14,9 @@ from nimble_stone.core.drift import SIZES
 from nimble_stone.core.errors import Conflict, InputError, NotFound
 from nimble_stone.core.findings import Edit
 from nimble_stone.core.kit.model import Kit
-from nimble_stone.core.plan.columns import OWN_MEMORY, OWN_VCPU
+from nimble_stone.core.plan import planned_size
 from nimble_stone.core.plan.sheet import Node, Sheet
-from nimble_stone.core.units import GIB, size_text
+from nimble_stone.core.units import size_text
 from nimble_stone.hosts.api import Vm
 from nimble_stone.store import records
 
@@ -54,27 +54,13 @@ async def take_in(
 
 
 def size_edits(sheet: Sheet, node: Node, vm: Vm) -> Sequence[Edit]:
-    """What plans a node with the vCPUs and memory of a VM: a size of its package, else its own
-    numbers where the kit allows them. Raises InputError where neither says it.
+    """What plans a node with the vCPUs and memory of a VM. Raises InputError where neither a size
+    of its package nor the kit's limits say it.
     """
-    where = ("nodes", node.id)
-    own = [Edit(path=(*where, column)) for column in (OWN_VCPU, OWN_MEMORY) if column in node.cells]
-    for ident, size in sheet.packages.sizes(node.role).items():
-        if (size.vcpu, size.memory_bytes >> 20) == (vm.vcpu, vm.memory_bytes >> 20):
-            return [Edit(path=(*where, "size"), value=ident), *own]
+    found = planned_size.edits(sheet, node, vm.vcpu, vm.memory_bytes)
+    if found is not None:
+        return found
     role = sheet.kit.role(node.role)
-    gib = vm.memory_bytes // GIB
-    custom = role.custom if role else None
-    if (
-        custom is not None
-        and gib * GIB == vm.memory_bytes
-        and custom.vcpu.least <= vm.vcpu <= custom.vcpu.most
-        and custom.memory_gib.least <= gib <= custom.memory_gib.most
-    ):
-        return [
-            Edit(path=(*where, OWN_VCPU), value=vm.vcpu),
-            Edit(path=(*where, OWN_MEMORY), value=gib),
-        ]
     raise InputError(
         f"no size of role {role.label if role else node.role} has {vm.vcpu} vCPU and"
         f" {size_text(vm.memory_bytes)}",

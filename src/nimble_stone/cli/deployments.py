@@ -267,3 +267,72 @@ def _goes(one: dict[str, Any]) -> str:
     if one["machine"]:
         return f"  {one['name']}: machine {one['where']} is switched off; {free} comes free"
     return f"  {one['name']} on {one['where']}: VM and {disks}; {free} comes free"
+
+
+@app.command("adopt")
+def deployment_adopt(
+    plan: str,
+    vm: Annotated[
+        list[str] | None,
+        typer.Option(help="NODE=HOST/VM, such as archive-1=gannet/store1; NODE= for none."),
+    ] = None,
+    confirm: Annotated[str, typer.Option(help="The plan's name: its VMs are marked.")] = "",
+    as_json: Json = False,
+) -> None:
+    """Adopt VMs that were made without this tool as nodes of a plan. Without --confirm: which VM
+    would be which node, and what the plan would have made otherwise; nothing is changed.
+    """
+    client = Client()
+    chosen = dict(_pair(text) for text in vm or [])
+    found = client.patient(f"/api/deployments/{plan}/adoptable", {"vms": chosen})
+    if not confirm:
+        lines = [line for one in found["nodes"] for line in _becomes(one)]
+        lines += [f"  {host} was not read: {why}" for host, why in found["unread"].items()]
+        answer(found, as_json, *(lines or [f"Every node of {plan} is deployed."]))
+        return
+    if confirm != plan:
+        raise InputError(
+            f"Adopting marks the VMs as nodes of {plan}.",
+            code="confirm",
+            hint=f"Add --confirm {plan}",
+        )
+    vms = {one["node"]: one["vm"] for one in found["nodes"] if one["vm"]}
+    begun = client.patient(f"/api/deployments/{plan}/adopt", {"vms": vms})
+    if not begun["run"]:
+        blockers = [one for one in begun["findings"] if one["severity"] == "blocker"]
+        answer(begun, as_json, "Not started.", *(one["message"] for one in blockers))
+        raise typer.Exit(FOUND)
+    state = _ended(client, begun["run"])
+    told = f"{count_text(len(vms), 'VM')} adopted" if state == "done" else state
+    answer({"run": begun["run"], "state": state}, as_json, f"run {begun['run']}: {told}")
+    if state != "done":
+        raise typer.Exit(FOUND)
+
+
+def _pair(text: str) -> tuple[str, str]:
+    """NODE=HOST/VM. Raises InputError."""
+    node, equals, vm = text.partition("=")
+    if not equals:
+        raise InputError(f"“{text}” is not NODE=HOST/VM", hint="Such as archive-1=gannet/store1")
+    return node.strip(), vm.strip()
+
+
+THEN = {
+    "plan": "the plan takes it over",
+    "run": "the next run changes the VM",
+    "stays": "stays",
+}
+
+
+def _becomes(one: dict[str, Any]) -> list[str]:
+    """A node, the VM that it would be, and what the plan would have made otherwise."""
+    if not one["vm"]:
+        return [f"  {one['name'] or one['node']}: no VM; a later run creates it"]
+    lines = [f"  {one['name'] or one['node']}: {one['vm']}"]
+    lines += [f"    cannot be adopted: {why}" for why in one["troubles"]]
+    differs = [row for row in one["rows"] if not row["same"]]
+    return lines + [
+        f"    {row['label']}: {row['found'] or 'none'}; planned: {row['planned'] or 'none'}"
+        f" ({THEN[row['then']]})"
+        for row in differs
+    ]

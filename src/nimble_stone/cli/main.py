@@ -337,13 +337,17 @@ def run_start(
     stage: Annotated[
         str, typer.Option(help="Of what is deployed: the stage of the setup to run again alone.")
     ] = "",
+    lost: Annotated[
+        list[str] | None,
+        typer.Option(help="Host that is lost for good: its nodes are made again elsewhere."),
+    ] = None,
     as_json: Json = False,
 ) -> None:
     """Check a plan against the live hosts and start it. Where it is deployed, nodes are added and
     removed as the plan says (see `plan changes`).
     """
     client = Client()
-    wanted = {"again": again or [], "remove": remove or [], "stage": stage}
+    wanted = {"again": again or [], "remove": remove or [], "stage": stage, "lost": lost or []}
     found = client.patient(f"/api/plans/{plan}/run", wanted)
     if not found["run"]:
         answer(found, as_json, "Not started: the plan has blockers.", *findings(found["plan"]))

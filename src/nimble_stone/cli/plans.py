@@ -430,6 +430,10 @@ def plan_changes(
         typer.Option("--again", help="Deployed node to make again, such as lead-1."),
     ] = None,
     stage: Annotated[str, typer.Option(help="The stage of the setup to run again alone.")] = "",
+    lost: Annotated[
+        list[str] | None,
+        typer.Option(help="Host that is lost for good: its nodes are made again elsewhere."),
+    ] = None,
     as_json: Json = False,
 ) -> None:
     """What `run start` would change of what is deployed: nodes to add and remove, values that
@@ -437,6 +441,7 @@ def plan_changes(
     """
     query = "&".join(f"again={quote(one)}" for one in again or [])
     query += f"&stage={quote(stage)}" if stage else ""
+    query += "".join(f"&lost={quote(one)}" for one in lost or [])
     found = Client().call("GET", f"/api/plans/{plan}/changes?{query}")
     if not found["stands"]:
         answer(found, as_json, f"Nothing of {plan} is deployed. Roll it out: run start {plan}")

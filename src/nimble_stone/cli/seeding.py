@@ -10,7 +10,6 @@ import urllib.request
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-import asyncssh
 import typer
 
 from nimble_stone.cli.client import Client
@@ -91,6 +90,8 @@ def bring_to_life(client: Client, lab_plan: LabPlan) -> None:
     since, and to which a node is to be added; and one run that waits for a person. Each only once:
     a demonstration that is started again stays as it was.
     """
+    import asyncssh
+
     from nimble_stone.lab.scenario import demo as scene
 
     try:

@@ -14,17 +14,19 @@ import socket
 import subprocess
 import sys
 from collections.abc import Iterator
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
-from pydantic import BaseModel
 
 from nimble_stone.cli import seeding
 from nimble_stone.cli.client import Client, data_folder, write_profile
 from nimble_stone.core.errors import InputError
 
 if TYPE_CHECKING:
+    from pydantic import BaseModel
+
     from nimble_stone.lab.scenario.demo import LabPlan
     from nimble_stone.reach.netboot import NetBoot
 
@@ -44,7 +46,8 @@ def add_commands(app: typer.Typer) -> None:
     app.command("openapi", hidden=True)(openapi)
 
 
-class Made(BaseModel):
+@dataclass(frozen=True)
+class Made:
     """A new access key, and a token for the command line of this user."""
 
     key: str

@@ -24,6 +24,10 @@ WITHOUT, STILL, BEFORE = "without", "still", "before"
 whether nodes that are restarted later are checked as they were before the change.
 """
 RECONFIGURE: Final = "reconfigure"
+UUID = "uuid"
+"""In a step's detail: the VM that is adopted."""
+LOST = "lost"
+"""In a step's detail: the node's host is lost, and is not asked for anything."""
 OLD = "old"
 """In a step's detail: it is about the node as it stood before the change."""
 
@@ -37,6 +41,8 @@ def of_change(
 
     Cost: O(steps × log steps + dependencies).
     """
+    if found.adopts:
+        return _adopting(sheet, found, whole, pace)
     if found.repairs:
         return _repairing(sheet, found, whole, pace)
     if found.stage:
@@ -180,13 +186,17 @@ def _redone(
     nodes = [node for node in sheet.nodes if node.id in touched]
     holds = _holding(sheet, found)
     new = tuple(ident for ident in found.adds if ident not in touched)
-    there = _Moment(new, _going(found))
+    absent = [*new, *found.lost]
     for node in sorted(nodes, key=lambda one: waves.get(one.id, 0)):
+        # whose host is lost is not there until its turn has come
+        absent = [one for one in absent if one != node.id]
+        there = _Moment(tuple(absent), _going(found))
         own = list(parts[node.id])
         if node.id in found.in_place:
             steps += _swapping(sheet, node, own, before, pace)
         else:
-            away = _away(sheet, found.standing[node.id].node, before, pace)
+            lost = node.id in found.lost
+            away = _away(sheet, found.standing[node.id].node, before, pace, lost=lost)
             steps += [*away, *(_after_others(step, (away[-1].key,), own) for step in own)]
         before = (steps[-1].key,)
         if found.upgrades or len(nodes) > 1:
@@ -228,6 +238,29 @@ def _in_order(steps: Sequence[Step]) -> list[Step]:
                 heappush(ready, place[key])
     # a ring has no order; its steps are shown nevertheless
     return [*found, *(step for step in steps if waits[step.key])]
+
+
+ANSWERS = ("boot", "services")
+"""Kinds of steps that wait until a node answers."""
+MARK_S = 2.0
+
+
+def _adopting(sheet: Sheet, found: Changes, whole: Sequence[Step], pace: float) -> list[Step]:
+    """Each VM is marked, then answers as the kit says; nothing else is done to it."""
+    steps = []
+    for ident, vm in found.adopts.items():
+        node = found.standing[ident].node
+        key = f"adopt/{ident}"
+        steps.append(
+            make("adopt", key, "Mark VM", node, 1, (), pace * MARK_S, detail={UUID: vm.uuid})
+        )
+        before = (key,)
+        for step in whole:
+            if step.node == ident and step.kind in ANSWERS:
+                host, store = node.value("host"), node.value("datastore")
+                steps.append(replace(step, after=before, wave=1, host=host, datastore=store))
+                before = (step.key,)
+    return steps
 
 
 REPAIRS = ("define", "start", "learn", "boot", "services")
@@ -479,8 +512,10 @@ def leaving_of(sheet: Sheet, node: Node) -> list[Leaving]:
     return [one for one in sheet.kit.leaving if node.has_any((one.role,))]
 
 
-def _away(sheet: Sheet, node: Node, before: tuple[str, ...], pace: float) -> list[Step]:
-    """One node leaves, then it is removed."""
+def _away(
+    sheet: Sheet, node: Node, before: tuple[str, ...], pace: float, *, lost: bool = False
+) -> list[Step]:
+    """One node leaves, then it is removed; where its host is lost, what is there stays there."""
     steps = []
     for one in leaving_of(sheet, node):
         detail = {"leaving": one.id, "by": node.id, OLD: "yes"}
@@ -490,12 +525,12 @@ def _away(sheet: Sheet, node: Node, before: tuple[str, ...], pace: float) -> lis
         make(
             "retire",
             f"retire/{node.id}",
-            "Remove",
+            "Leave on lost host" if lost else "Remove",
             node,
             1,
             before,
             pace * REMOVE_S,
-            detail={OLD: "yes"},
+            detail={OLD: "yes", **({LOST: "yes"} if lost else {})},
         )
     )
     return steps

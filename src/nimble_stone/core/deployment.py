@@ -9,6 +9,8 @@ from __future__ import annotations
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
+from nimble_stone.core import adoption
+from nimble_stone.core.adoption import Existing
 from nimble_stone.core.kit.changing import Way
 from nimble_stone.core.kit.model import Kit
 from nimble_stone.core.plan.columns import OF_DISKS, OF_PLACE, OWN_MEMORY, OWN_VCPU, is_place
@@ -169,6 +171,10 @@ class Changes:
     """Nodes that go to another host or datastore."""
     alters: tuple[Alter, ...] = ()
     """Settings that get other values."""
+    adopts: Mapping[str, Existing] = field(default_factory=dict)
+    """Nodes whose VMs others made and that are marked as ours; `standing` has them as they are."""
+    lost: tuple[str, ...] = ()
+    """Those of `removes` whose hosts are lost: what is there of them is left there."""
     alone: bool = False
     """Whether the run looks after nodes that stand, and what else is planned waits."""
 
@@ -176,7 +182,7 @@ class Changes:
     def any(self) -> bool:
         """Whether there is something to do."""
         again = self.repairs or self.stage or self.in_place or self.moves or self.alters
-        return bool(self.adds or self.removes or again or self.resizes or self.grows)
+        return bool(self.adopts or self.adds or self.removes or again or self.resizes or self.grows)
 
     @property
     def in_place(self) -> tuple[str, ...]:
@@ -215,21 +221,39 @@ class Wanted:
     """Stage of the setup, by its id."""
     sized: tuple[str, ...] = ()
     """Nodes that were found with other vCPUs or memory than they were built with."""
+    adopts: Mapping[str, Existing] = field(default_factory=dict)
+    """Node id → the VM of others that is to be that node."""
+    lost: tuple[str, ...] = ()
+    """Hosts and machines that are lost for good: their nodes are made again elsewhere."""
 
     @property
     def alone(self) -> bool:
         """Whether what else is planned waits."""
-        return bool(self.remade or self.repairs or self.stage)
+        return bool(self.remade or self.repairs or self.stage or self.adopts or self.lost)
 
 
 def changes(sheet: Sheet, standing: Mapping[str, BuiltNode], wanted: Wanted = Wanted()) -> Changes:
     """What differs between a plan and what stands. Cost: O(nodes × columns)."""
+    if wanted.adopts:
+        there = adoption.as_deployed(sheet, wanted.adopts)
+        new = {
+            ident: BuiltNode(node, "", sheet.packages.of(node.role))
+            for ident, node in there.items()
+        }
+        return Changes(standing={**standing, **new}, adopts=wanted.adopts, alone=True)
     if repairs := tuple(ident for ident in standing if ident in wanted.repairs):
         vms = [ident for ident in repairs if not standing[ident].node.on_machine]
         sized = tuple(ident for ident in vms if ident in wanted.sized)
         return Changes(standing=standing, repairs=repairs, sized=sized, alone=True)
     if again := tuple(ident for ident in standing if ident in wanted.remade):
         return Changes(again, again, standing=standing, alone=True)
+    if wanted.lost:
+        lost = tuple(
+            node.id
+            for node in sheet.nodes
+            if node.id in standing and standing[node.id].node.value("host") in wanted.lost
+        )
+        return Changes(lost, lost, standing=standing, lost=lost, alone=True)
     if wanted.stage:
         return Changes(standing=standing, stage=wanted.stage, alone=True)
     planned = {node.id: node for node in sheet.nodes}
@@ -307,8 +331,8 @@ def _alters(
             Alter(node.id, built.name, one.id, one.label, one.way, tuple(columns), one.interrupts)
             for one in sheet.kit.changing
             if (columns := changed.get(one.id))
-            # a bare machine has no config ISO that could be replaced
-            and not (one.way == "restart" and built.on_machine)
+            # neither a bare machine nor an adopted VM has a config ISO that could be replaced
+            and not (one.way == "restart" and (built.on_machine or built.is_adopted))
         ]
     return tuple(found)
 
@@ -329,7 +353,7 @@ def _move(kit: Kit, built: Node, planned: Node) -> Move | None:
     role = kit.role(planned.role)
     if all(built.value(column) == planned.value(column) for column in where) or role is None:
         return None
-    if built.on_machine or planned.on_machine or not planned.value("host"):
+    if built.on_machine or planned.on_machine or not planned.value("host") or built.is_adopted:
         return None
     own = role.vm.tpm or role.vm.secure_boot or role.installer or (role.image and role.image.args)
     same = [one.ref for one in built.extra] == [one.ref for one in planned.extra]
@@ -366,6 +390,9 @@ def _upgrades(sheet: Sheet, standing: Mapping[str, BuiltNode]) -> tuple[Upgrade,
             continue
         said = sheet.kit.upgrading_of(node.role)
         way = said.way if said else ""
+        if built.node.is_adopted and way == IN_PLACE:
+            # nothing here knows what else its definition holds
+            way = ""
         was, now = built.package.title, package.title
         found.append(Upgrade(node.id, built.node.name, node.role, way, was, now))
     return tuple(found)

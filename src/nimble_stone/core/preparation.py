@@ -21,6 +21,8 @@ from nimble_stone.core.units import count_text, size_text
 
 STORE_NAME = r"^[A-Za-z0-9][A-Za-z0-9._-]{0,59}$"
 HOST_NAME = r"^[a-z0-9]([a-z0-9.-]{0,251}[a-z0-9])?$"
+VM_NAME = r"^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$"
+VOLUME = r"^[A-Za-z0-9][A-Za-z0-9._-]{0,59}/ns-[A-Za-z0-9._-]{1,120}$"
 BRIDGE = r"^[A-Za-z0-9][A-Za-z0-9._-]{0,14}$"
 FENCE_BYTES = 10 << 20
 
@@ -186,6 +188,31 @@ class WipeDisk(_Action):
         )
 
 
+class RemoveVm(_Action):
+    """A VM of ours that was left on a host which had been lost: its node was made again on `home`
+    meanwhile. `run`: the one that had made it; `volumes`: its disks, `datastore/volume`, each with
+    that run's mark. `confirmed` is what the person typed: host and VM.
+    """
+
+    kind: Literal["remove-vm"] = "remove-vm"
+    name: str = Field(pattern=VM_NAME)
+    uuid: str = Field(pattern=r"^[0-9a-f-]{36}$")
+    run: str = Field(pattern=r"^[0-9a-f]{8}$")
+    home: str = Field(min_length=1, max_length=60)
+    volumes: tuple[Annotated[str, Field(pattern=VOLUME)], ...] = Field(default=(), max_length=64)
+    confirmed: str = Field(default="", max_length=200)
+
+    @property
+    def wanted(self) -> str:
+        """What the person has to type."""
+        return f"{self.host} {self.name}"
+
+    def words(self) -> str:
+        """What is done, in one line."""
+        disks = count_text(len(self.volumes), "volume")
+        return f"delete VM {self.name} and {disks}; its node is on {self.home}"
+
+
 class RenameStore(_Action):
     """Another name for a datastore that no guest uses by name."""
 
@@ -313,6 +340,7 @@ Action = Annotated[
     | NfsStore
     | FencingVolume
     | WipeDisk
+    | RemoveVm
     | RenameStore
     | StartStore
     | StartNetwork
@@ -325,6 +353,10 @@ Action = Annotated[
 ]
 MetalAction = InspectMachine | WipeDrives | WriteImage
 """What is done to a bare machine."""
+
+
+Final = WipeDisk | WipeDrives | WriteImage | RemoveVm
+"""What cannot be taken back, and is typed for."""
 
 
 class Care(BaseModel):
@@ -363,6 +395,8 @@ def target(action: Action) -> str:
             return f"{action.datastore}.{action.name}"
         case WipeDisk():
             return action.device.removeprefix("/dev/")
+        case RemoveVm():
+            return f"vm.{action.name}"
         case _:
             return action.name
 
@@ -379,12 +413,12 @@ def fence_volume(name: str) -> str:
 
 def undoable(action: Action) -> bool:
     """Whether it can be taken back."""
-    return not isinstance(action, WipeDisk | WipeDrives | WriteImage)
+    return not isinstance(action, Final)
 
 
 def to_type(action: Action) -> str:
     """What a person has to type before it may be done, '' nothing."""
-    return action.wanted if isinstance(action, WipeDisk | WipeDrives | WriteImage) else ""
+    return action.wanted if isinstance(action, Final) else ""
 
 
 def things(action: Action) -> frozenset[tuple[str, str]]:
@@ -495,6 +529,20 @@ def _wipe(action: WipeDisk, around: _Around) -> list[str]:
         ]
     if (disk.why, tuple(disk.parts)) != (action.content, action.parts):
         return [f"{action.device} holds something else now: {disk.why or 'nothing'}"]
+    if " ".join(action.confirmed.split()) != action.wanted:
+        return [f"type “{action.wanted}” to confirm"]
+    return []
+
+
+def _remove_vm(action: RemoveVm, around: _Around) -> list[str]:
+    found = next((vm for vm in around.facts.guests if vm.name == action.name), None)
+    if found is None or found.uuid != action.uuid:
+        return [f"VM {action.name} was not seen at the last reading"]
+    if found.mark is None or found.mark.run != action.run:
+        return [f"VM {action.name} was not created by run {action.run}"]
+    foreign = [one for one in action.volumes if f"/ns-{action.run}-" not in one]
+    if foreign:
+        return [f"{foreign[0]} was not created by run {action.run}"]
     if " ".join(action.confirmed.split()) != action.wanted:
         return [f"type “{action.wanted}” to confirm"]
     return []
@@ -660,6 +708,7 @@ def bridge_for(network: str) -> str:
 
 _AGAINST: dict[type[_Action], Callable[[Any, _Around], list[str]]] = {
     WipeDisk: _wipe,
+    RemoveVm: _remove_vm,
     DiskStore: _on_disk,
     FolderStore: _in_folder,
     NfsStore: _from_server,

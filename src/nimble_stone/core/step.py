@@ -47,6 +47,7 @@ Kind = Literal[
     "install-vm",
     "vm-eject",
     "delay",
+    "adopt",
     "admit",
     "leave",
     "retire",

@@ -329,6 +329,11 @@ class Storage(Protocol):
     async def delete(self, datastore: str, name: str) -> None:
         """Remove a disk of ours; the name carries the mark, others are refused."""
 
+    async def delete_adopted(self, datastore: str, name: str) -> None:
+        """Remove a disk that an adopted VM had. Whoever asks has a record of the adoption, and has
+        looked that no VM has it.
+        """
+
 
 class Vms(Protocol):
     """VMs."""
@@ -379,6 +384,14 @@ class Vms(Protocol):
 
     async def eject(self, name: str) -> None:
         """Take out what is in its CD-ROM drives, for good."""
+
+    async def adopt(self, name: str, uuid: str, mark: Mark) -> None:
+        """Mark a VM that others made; nothing else of it changes. Raises Conflict where it is
+        another one, or bears a mark.
+        """
+
+    async def release(self, name: str, run: str) -> bool:
+        """Take the mark of `run` from a VM, which stays as it is; False when there is none."""
 
     async def remove(self, name: str, run: str) -> bool:
         """Stop and remove a VM that bears the mark of `run`; False when there is none."""

@@ -36,6 +36,7 @@ from nimble_stone.server.guard import Guard, known_names
 from nimble_stone.server.live import LiveRuns
 from nimble_stone.server.media import Media
 from nimble_stone.server.routes import (
+    adoption,
     certificates,
     deployments,
     designs,
@@ -187,6 +188,7 @@ def create_app(
         takeins.router,
         designs.router,
         deployments.router,
+        adoption.router,
         networks.router,
         search.router,
         tables.router,

@@ -74,6 +74,10 @@ def _hardware(subject: Subject) -> Given:
     node = _node(subject)
     package = subject.sheet.packages.of(node.role)
     own = len(package.descriptor.disk_order) if package else 0
+    if node.is_adopted:
+        # what it had, and what it was given since
+        known = {disk.ref for disk in node.volumes}
+        own = len(node.volumes) - sum(disk.ref in known for disk in node.extra)
     many = own + len(node.extra) + (node.fence is not None)
     return Given(Hardware(node.vcpu, node.memory_bytes, many))
 

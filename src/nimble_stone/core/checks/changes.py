@@ -53,6 +53,16 @@ def leaving(s: Situation) -> Iterator[Finding]:
         if leaving_of(s.sheet, node):
             continue
         told.add(node.role)
+        if ident in s.changes.lost:
+            yield Finding(
+                severity="caution",
+                code="leaving-unknown",
+                node=ident,
+                message=f"The kit does not say how {node.name}, which is lost, leaves its cluster.",
+                consequence="It comes back under its name and address, with empty disks.",
+                remedy=Remedy(label="Look at the members afterwards"),
+            )
+            continue
         yield Finding(
             severity="blocker",
             code="leaving-unknown",
@@ -104,8 +114,19 @@ def _restarts(changes: Changes, role: str, label: str) -> Iterator[Finding]:
 def _enough(s: Situation, changes: Changes, role: str, label: str) -> Iterator[Finding]:
     remade = [one for one in changes.remade if changes.standing[one].node.role == role]
     stands = sum(one.node.role == role for one in changes.standing.values())
-    left = stands - 1
+    lost = sum(changes.standing[one].node.role == role for one in changes.lost)
+    left = stands - (lost or 1)
     if not remade or left > stands // 2:
+        return
+    if lost:
+        yield Finding(
+            severity="caution",
+            code="majority-gone",
+            node=remade[0],
+            message=f"{left} of {count_text(stands, 'node')} of role {label} are left.",
+            consequence="The cluster cannot decide, so it may not let new nodes in.",
+            remedy=Remedy(label="Recover it as its maker says, then check the members"),
+        )
         return
     yield Finding(
         severity="blocker",

@@ -468,17 +468,16 @@ def names_taken(s: Situation) -> Iterator[Finding]:
             node = wanted.get(guest.name)
             if node is None or (guest.mark and guest.mark.run in s.own_runs):
                 continue
-            rename = "rename the node"
-            label = f"Roll back run {guest.mark.run}, or {rename}" if guest.mark else ""
+            before = f"Roll back run {guest.mark.run}" if guest.mark else "Adopt it as this node"
             yield Finding(
                 severity="blocker",
-                code="guest-exists",
+                code="guest-exists" if guest.mark else "guest-unmarked",
                 node=node.id,
                 column="name",
                 host=host.name,
                 message=f"VM {guest.name} exists on {host.name}. {_whose(guest.mark)}",
                 consequence="Names are unique; defining the node would fail.",
-                remedy=Remedy(label=label or rename.capitalize()),
+                remedy=Remedy(label=f"{before}, or rename the node"),
             )
 
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from types import MappingProxyType
 from typing import Literal, NamedTuple, TypeVar
 
-from nimble_stone.core.estate import Estate, Facts, Host, Machine, MachineFacts, RuleSetting
+from nimble_stone.core.estate import Estate, Facts, Host, Machine, MachineFacts, Mark, RuleSetting
 from nimble_stone.core.findings import Severity
 from nimble_stone.core.preparation import Action
 
@@ -44,8 +44,9 @@ Found = Iterator[Broken]
 
 class Ground:
     """What rules look at: the estate with facts, the time now (epoch seconds), the runs of ours
-    that may have guests, which keyring entries are private keys, and the nodes that live on bare
-    machines (machine → node). Bays are gathered once, so that judging is linear in the hosts for
+    that may have guests, which keyring entries are private keys, the nodes that live on bare
+    machines (machine → node), and where nodes are by now whose VMs were left on a lost host (mark
+    of the VM → host). Bays are gathered once, so that judging is linear in the hosts for
     most rules.
     """
 
@@ -56,9 +57,10 @@ class Ground:
         live_runs: Collection[str] = (),
         keys: Collection[str] = (),
         living: Mapping[str, str] = MappingProxyType({}),
+        homes: Mapping[Mark, str] = MappingProxyType({}),
     ) -> None:
         self.estate, self.now, self.live_runs, self.keys = estate, now, live_runs, keys
-        self.living = living
+        self.living, self.homes = living, homes
         self._bays: dict[tuple[str, str], list[Facts]] = {}
         for host in sorted(estate.hosts, key=lambda h: h.name):
             facts = estate.facts.get(host.name)

@@ -6,12 +6,13 @@ from __future__ import annotations
 
 import re
 
-from nimble_stone.core.estate import HOST_RESERVE, Facts, Host
+from nimble_stone.core.estate import HOST_RESERVE, Facts, Guest, Host, Mark
 from nimble_stone.core.estate_rules.base import Broken, Found, Ground, HostRule, known, listed
 from nimble_stone.core.preparation import (
     AddNames,
     NameRecord,
     RefusePasswords,
+    RemoveVm,
     TimeSource,
     WipeDisk,
 )
@@ -301,6 +302,29 @@ def _leftovers(g: Ground, host: Host, facts: Facts) -> Found:
                 f"VM {guest.name} was created by run {guest.mark.run}, which no longer exists",
                 "Roll back that run, or delete the VM.",
             )
+        elif guest.mark and (home := g.homes.get(guest.mark)):
+            yield Broken(
+                "blocker",
+                f"VM {guest.name} was left here when {host.name} was lost; its node"
+                f" {guest.mark.node} of plan {guest.mark.plan} is on {home} now",
+                "Delete it: both have the same name and address.",
+                _removal(host.name, guest, guest.mark, home),
+            )
+
+
+def _removal(host: str, guest: Guest, mark: Mark, home: str) -> RemoveVm:
+    """What deletes it, with the disks that bear its run's mark."""
+    own = [disk for disk in guest.disks if f"/ns-{mark.run}-" in disk]
+    stores = dict.fromkeys(disk.partition("/")[0] for disk in own)
+    config = [f"{store}/ns-{mark.run}-{guest.name}-config" for store in list(stores)[:1]]
+    return RemoveVm(
+        host=host,
+        name=guest.name,
+        uuid=guest.uuid,
+        run=mark.run,
+        home=home,
+        volumes=(*own, *config),
+    )
 
 
 def _stopped(g: Ground, host: Host, facts: Facts) -> Found:
@@ -528,7 +552,7 @@ RULES: tuple[HostRule, ...] = (
     HostRule(
         "leftovers",
         "leftovers",
-        "No VMs of runs that no longer exist",
+        "No VMs that are no longer deployed here",
         "They use addresses and capacity.",
         "the tag in the VMs' metadata",
         _leftovers,

@@ -114,6 +114,11 @@ def is_place(column: str) -> bool:
     return column in OF_PLACE or (column.startswith(OF_DISKS) and column.endswith(".datastore"))
 
 
+def is_machine_part(column: str) -> bool:
+    """Whether a column is about a bare machine's drives or ports."""
+    return column in MACHINE_PARTS or column.rpartition(".")[2] in MACHINE_PARTS
+
+
 def network_column(network: str, part: str) -> str:
     """The column of a network role's part (network, pool, address, prefix, gateway); '' is the
     service network.

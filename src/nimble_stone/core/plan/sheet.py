@@ -31,6 +31,7 @@ from nimble_stone.core.plan.columns import (
     any_on_machines,
     columns_of,
     data_drives,
+    is_machine_part,
     is_place,
     lives_on_machine,
     network_column,
@@ -61,6 +62,19 @@ OVERLAY_BYTES, EMPTY_BYTES = 1 << 20, 256 << 10
 
 
 @dataclass(frozen=True)
+class FoundDisk:
+    """A disk that was there when its VM was adopted, and how many bytes it holds. `ref`: which of
+    the node's it is: its number among the package's own, or the name of a disk that the plan adds;
+    '' for one that the plan does not know.
+    """
+
+    datastore: str
+    volume: str
+    ref: str
+    capacity_bytes: int
+
+
+@dataclass(frozen=True)
 class Node:
     """One row. Memory and disk in bytes. `size` is None when the named size is none of the
     package's.
@@ -78,6 +92,13 @@ class Node:
     """The datastore of each extra disk; on a machine, the serial number of its drive."""
     disks_of: str = ""
     """The run that made its extra disks, where a later one replaced its system disk."""
+    volumes: tuple[FoundDisk, ...] = ()
+    """The disks of a VM that was adopted, in the order of its drives; none where we made it."""
+
+    @property
+    def is_adopted(self) -> bool:
+        """Whether its VM was made by others."""
+        return bool(self.volumes)
 
     @cached_property
     def by_store(self) -> Mapping[str, tuple[int, int]]:
@@ -269,11 +290,13 @@ def resolve(
     held: Mapping[str, str] | None = None,
     prefer: Mapping[str, str] | None = None,
     built: Mapping[str, Mapping[str, str]] | None = None,
+    lost: Collection[str] = (),
 ) -> Sheet:
     """Resolve a plan. `taken`: addresses that others hold, `members` what else; `others`: memory
     other plans will take; `held`, `prefer`: addresses and hosts
     the nodes have had so far, kept where they still fit; `shared`: values the plan includes;
-    `built`: node that stands → its values, which take the place of what would be chosen. Cost:
+    `built`: node that stands → its values, which take the place of what would be chosen; `lost`:
+    excluded hosts and machines on which nothing can stay. Cost:
     O(nodes × (networks + hosts) + roles × columns).
     """
     packages = packages if isinstance(packages, Packages) else Packages(packages)
@@ -298,8 +321,12 @@ def resolve(
         drawn_columns = {one.id for one in columns if one.draws or one.kind == "address"}
         for ident, cells in base.items():
             values = built.get(ident, shared_by_all)
-            if _is_to_leave(values, cells, plan):
-                values = {name: value for name, value in values.items() if not is_place(name)}
+            if _is_to_leave(values, cells, plan, lost):
+                values = {
+                    name: value
+                    for name, value in values.items()
+                    if not (is_place(name) or is_machine_part(name))
+                }
             _keep(cells, _still_there(values, cells["host"].value, estate), drawn_columns)
     if any_on_machines(kit, plan):
         for cells in base.values():
@@ -327,13 +354,16 @@ def resolve(
     return Sheet(plan, kit, packages, columns, nodes, reasons, tuple(exhausted), short, board)
 
 
-def _is_to_leave(values: Mapping[str, str], cells: Cells, plan: Plan) -> bool:
+def _is_to_leave(
+    values: Mapping[str, str], cells: Cells, plan: Plan, lost: Collection[str]
+) -> bool:
     """Whether a VM stands on a host that the plan excludes and that nobody set for it: placement
-    finds it another. A node on a bare machine goes nowhere.
+    finds it another. A node on a bare machine goes nowhere, unless its machine is lost.
     """
-    if cells["host"].origin != "none" or lives_on_machine(cells):
+    host = values.get("host")
+    if cells["host"].origin != "none" or (lives_on_machine(cells) and host not in lost):
         return False
-    return values.get("host") in plan.placement.avoid
+    return host in plan.placement.avoid
 
 
 def _still_there(values: Mapping[str, str], host: str, estate: Estate) -> Mapping[str, str]:

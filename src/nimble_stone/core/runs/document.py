@@ -27,7 +27,7 @@ from nimble_stone.core.plan.cells import NOTHING, UNUSED
 from nimble_stone.core.plan.columns import Column
 from nimble_stone.core.plan.model import Plan, RoleBlock
 from nimble_stone.core.plan.packages import Packages, PackageView
-from nimble_stone.core.plan.sheet import Cell, Node, Sheet, resolve
+from nimble_stone.core.plan.sheet import Cell, FoundDisk, Node, Sheet, resolve
 from nimble_stone.core.runs.change import Change
 from nimble_stone.core.step import Step
 
@@ -54,6 +54,7 @@ class NodeRecord:
     extra: tuple[ExtraDisk, ...] = ()
     extra_places: tuple[str, ...] = ()
     disks_of: str = ""
+    volumes: tuple[FoundDisk, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -147,6 +148,7 @@ def _record(node: Node) -> NodeRecord:
         node.extra,
         node.extra_places,
         node.disks_of,
+        node.volumes,
     )
 
 
@@ -261,6 +263,7 @@ def _node(record: NodeRecord, empty: Mapping[str, Cell]) -> Node:
         record.extra,
         record.extra_places,
         record.disks_of,
+        record.volumes,
     )
 
 

@@ -10,7 +10,15 @@ from nimble_stone.core.estate_rules.ground import place_of
 from nimble_stone.core.step import Step
 from nimble_stone.engine import machines, survey
 from nimble_stone.engine.jobs import Kind
-from nimble_stone.engine.preparation import access, datastores, disks, inspecting, names, networks
+from nimble_stone.engine.preparation import (
+    access,
+    datastores,
+    disks,
+    inspecting,
+    names,
+    networks,
+    vms,
+)
 from nimble_stone.engine.preparation.context import Context
 from nimble_stone.engine.preparation.sequence import ORDER, action_of, kind_of, steps_in
 from nimble_stone.hosts.api import HostDriver, Recorder
@@ -23,6 +31,7 @@ KINDS: dict[str, Kind] = {
     **names.KINDS,
     **networks.KINDS,
     **disks.KINDS,
+    **vms.KINDS,
     **datastores.KINDS,
     **inspecting.KINDS,
 }

@@ -38,6 +38,7 @@ ORDER = {
     "names": 1,
     "time-source": 1,
     "wipe-disk": 1,
+    "remove-vm": 1,
     "carry-network": 2,
     "isolated-network": 2,
     "start-network": 2,

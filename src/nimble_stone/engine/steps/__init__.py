@@ -3,6 +3,7 @@ how to undo what it made. A further kind: a class in its family's KINDS (docs/ad
 """
 
 from nimble_stone.engine.steps import (
+    adopting,
     calling,
     changing,
     copying,
@@ -25,6 +26,7 @@ from nimble_stone.engine.steps.context import Context, Kind
 from nimble_stone.engine.steps.standing import STANDS
 
 KINDS: dict[str, Kind] = {
+    **adopting.KINDS,
     **copying.KINDS,
     **disks.KINDS,
     **kernels.KINDS,

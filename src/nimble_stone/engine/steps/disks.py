@@ -8,7 +8,6 @@ from dataclasses import dataclass
 from nimble_stone.core.change_sequence import LARGER, NEW
 from nimble_stone.core.errors import RemoteFailed
 from nimble_stone.core.installing import answers
-from nimble_stone.core.package import adapt
 from nimble_stone.core.plan.columns import network_column
 from nimble_stone.core.plan.sheet import Node, macs_of
 from nimble_stone.core.units import count_text
@@ -228,7 +227,8 @@ def _configured(node: Node, network: str, mac: str = "") -> medium.Configured | 
 @dataclass(frozen=True)
 class NodeDisk:
     """A disk of a node: its volume, the package's disk it holds ('' none), and where it lies.
-    `kept`: an earlier run made it.
+    `kept`: an earlier run made it; `found`: it was there when its VM was adopted; `ref`: which of
+    those that the plan adds it is, '' none.
     """
 
     volume: str
@@ -236,10 +236,14 @@ class NodeDisk:
     capacity_bytes: int
     datastore: str
     kept: bool = False
+    found: bool = False
+    ref: str = ""
 
 
 def node_disks(c: Context) -> list[NodeDisk]:
     """In the order of the VM's drives: the package's own, then what the plan adds."""
+    if c.node.is_adopted:
+        return _adopted_disks(c)
     own = c.descriptor
     capacities = {disk.id: disk.capacity_bytes for disk in own.disks}
     found = [
@@ -255,8 +259,37 @@ def node_disks(c: Context) -> list[NodeDisk]:
             extra.capacity_bytes,
             place or c.step.datastore,
             kept=c.node.disks_of not in ("", c.maker),
+            ref=extra.ref,
         )
         for extra, place in zip(c.node.extra, c.node.extra_places, strict=True)
+    ]
+
+
+def _adopted_disks(c: Context) -> list[NodeDisk]:
+    """Those that the VM had, in the order of its drives, then what it was given since."""
+    wanted = {disk.ref: disk.capacity_bytes for disk in c.node.extra}
+    there = {disk.ref for disk in c.node.volumes}
+    found = [
+        NodeDisk(
+            disk.volume,
+            "" if disk.ref in wanted else disk.ref or disk.volume,
+            wanted.get(disk.ref, disk.capacity_bytes),
+            disk.datastore,
+            found=True,
+            ref=disk.ref if disk.ref in wanted else "",
+        )
+        for disk in c.node.volumes
+    ]
+    return found + [
+        NodeDisk(
+            c.volume(f"{c.node.name}-{extra.ref}"),
+            "",
+            extra.capacity_bytes,
+            place or c.step.datastore,
+            ref=extra.ref,
+        )
+        for extra, place in zip(c.node.extra, c.node.extra_places, strict=True)
+        if extra.ref not in there
     ]
 
 
@@ -282,7 +315,7 @@ class Grow:
         """The disks that the plan adds to the package's, with their volumes."""
         for store in dict.fromkeys(place or c.step.datastore for place in c.node.extra_places):
             await c.host.storage.refresh(store)
-        disks = node_disks(c)[-len(c.node.extra) :] if c.node.extra else []
+        disks = [one for one in node_disks(c) if one.ref]
         return [(one, await c.host.storage.volume(one.datastore, one.volume)) for one in disks]
 
     async def act(self, c: Context) -> None:
@@ -306,12 +339,10 @@ class Grow:
                 await c.host.vms.grow_disk(c.node.name, volume.path, disk.capacity_bytes)
             else:
                 await c.host.storage.grow(disk.datastore, disk.volume, disk.capacity_bytes)
-        limits = limits_of(c)
-        buses = adapt.adapt(c.descriptor, c.node.extra).disks
-        for disk, place in zip(node_disks(c), buses, strict=True):
-            if disk in new:
-                wanted = VmDisk(disk.datastore, disk.volume, place.bus)
-                await c.host.vms.attach_disk(c.node.name, wanted, limits)
+        limits, buses = limits_of(c), {one.ref: one.bus for one in c.node.extra}
+        for disk in new:
+            wanted = VmDisk(disk.datastore, disk.volume, buses[disk.ref])
+            await c.host.vms.attach_disk(c.node.name, wanted, limits)
 
     async def undo(self, c: Context) -> str:
         """What is new goes again, with what is on it. A disk does not shrink: what is in it may
@@ -354,8 +385,7 @@ LETS_GO_S = 60
 def _new(c: Context) -> list[NodeDisk]:
     """Disks that the node gets by this step."""
     names = c.step.detail.get(NEW, "").split(",")
-    wanted = {f"{c.node.name}-{name}" for name in names if name}
-    return [disk for disk in node_disks(c) if any(disk.volume.endswith(one) for one in wanted)]
+    return [disk for disk in node_disks(c) if disk.ref and disk.ref in names]
 
 
 KINDS: dict[str, Kind] = {"clone": Clone(), "medium": Medium(), "grow": Grow()}

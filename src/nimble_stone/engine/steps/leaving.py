@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
+from nimble_stone.core.change_sequence import LOST
 from nimble_stone.core.errors import NotFound
 from nimble_stone.core.kit.membership import Leaving
 from nimble_stone.engine.frozen import FrozenRun
@@ -55,6 +56,9 @@ class Retire:
         """
         if not c.acted:
             return None
+        if c.step.detail.get(LOST):
+            what = "what was written is" if c.node.on_machine else "VM and disks are"
+            return {"way": f"{what} left on {c.step.host}"}
         return None if await self._stands(c) else {"way": c.answer.get("said", "")}
 
     async def act(self, c: Context) -> None:
@@ -66,12 +70,13 @@ class Retire:
 
     async def _rolled_back(self, c: Context, before: FrozenRun) -> list[str]:
         own = [step for step in before.steps.values() if step.node == c.node.id]
+        if c.step.detail.get(LOST):
+            own = [step for step in own if step.kind in ELSEWHERE]
         stages = sorted({UNDO_STAGE[step.kind] for step in own})
         said = []
         for stage in stages:
             for step in reversed([one for one in own if UNDO_STAGE[one.kind] == stage]):
-                # what an upgrade replaced is not brought back: it goes as well
-                kind = "define" if step.kind == "swap" else step.kind
+                kind = GOES_AS.get(step.kind, step.kind)
                 said.append(await self._kinds[kind].undo(await past.at(c, before, step)))
         return said
 
@@ -90,4 +95,10 @@ class Retire:
         return ""
 
 
+ELSEWHERE = ("names", "call", "enroll")
+"""Kinds of steps whose rollback asks other machines than the node's host."""
+GOES_AS = {"swap": "define", "adopt": "adopted"}
+"""How what a step did goes with its node: what an upgrade replaced is not brought back, and a VM
+that was adopted is not released.
+"""
 KINDS: dict[str, Kind] = {"leave": Leave()}

@@ -32,6 +32,7 @@ UNDO_STAGE = {
     "insert-installer": 4,
     "answer-room": 4,
     "unpack": 4,
+    "adopt": 2,
     "define": 2,
     "swap": 2,
     "move": 1,

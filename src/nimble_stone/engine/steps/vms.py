@@ -49,6 +49,12 @@ class Define:
     async def define(self, c: Context, instead_of: str = "") -> None:
         """Define it with the system that it has, whose SSH host key stays known."""
         node, datastore = c.node, c.step.datastore
+        if node.is_adopted:
+            raise Conflict(
+                f"{node.name} was adopted; how others had defined its VM is not known here",
+                code="adopted-undefined",
+                hint="Define it again as it was, or make the node again.",
+            )
         await c.host.storage.refresh(datastore)
         guest = adapt.adapt(c.descriptor, node.extra)
         for store in dict.fromkeys(node.extra_places):

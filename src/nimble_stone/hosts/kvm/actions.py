@@ -242,6 +242,20 @@ def _wipe(action: prep.WipeDisk, run: str) -> Work:
     )
 
 
+def _remove_vm(action: prep.RemoveVm, run: str) -> Work:
+    volumes = (one.partition("/") for one in action.volumes)
+    return _change(
+        (
+            Command(virsh("destroy", action.uuid, seconds=60), fine=("is not running",)),
+            Command(virsh("undefine", action.uuid, "--nvram"), fine=("failed to get domain",)),
+            *(
+                Command(virsh("vol-delete", "--pool", store, name), fine=("failed to get vol",))
+                for store, _, name in volumes
+            ),
+        )
+    )
+
+
 def _start_store(action: prep.StartStore, run: str) -> Work:
     return _change(
         (
@@ -463,6 +477,7 @@ _WORK: dict[type[Any], Callable[[Any, str], Work]] = {
     prep.NfsStore: _nfs_store,
     prep.FencingVolume: _fencing_volume,
     prep.WipeDisk: _wipe,
+    prep.RemoveVm: _remove_vm,
     prep.StartStore: _start_store,
     prep.StartNetwork: _start_network,
     prep.TimeSource: _time_source,

@@ -186,9 +186,11 @@ class KvmPreparation:
         ]
 
     async def vms_with_disk(self, datastore: str, volume: str) -> list[str]:
-        """VMs that have this very volume."""
+        """VMs that have this very volume, named by its datastore or by its path."""
         facts = await self._vms()
-        return [vm.name for vm in facts.guests if f"{datastore}/{volume}" in vm.disks]
+        text = await self._session.maybe("vol-dumpxml", "--pool", datastore, volume)
+        named = {f"{datastore}/{volume}", *([xml_in.volume(text).path] if text else [])}
+        return [vm.name for vm in facts.guests if named.intersection(vm.disks)]
 
     async def _vms(self) -> Facts:
         # the kind of VM needs no probing here

@@ -148,3 +148,7 @@ class KvmStorage:
                 code="not-ours",
             )
         await self._session.virsh("vol-delete", "--pool", datastore, name)
+
+    async def delete_adopted(self, datastore: str, name: str) -> None:
+        """Remove a volume of others; whoever calls knows that it may."""
+        await self._session.virsh("vol-delete", "--pool", datastore, name)

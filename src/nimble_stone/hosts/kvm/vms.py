@@ -7,6 +7,7 @@ from collections.abc import Collection
 from dataclasses import replace
 
 from nimble_stone.core.errors import Conflict, NotFound
+from nimble_stone.core.estate import Mark
 from nimble_stone.hosts.api import Vm, VmAddress, VmDesign, VmDisk, VmLimits, VmState
 from nimble_stone.hosts.kvm import commands, xml_in, xml_out
 from nimble_stone.hosts.kvm.session import Session
@@ -209,6 +210,38 @@ class KvmVms:
                 await self._session.virsh(
                     "change-media", name, target, "--eject", "--live", "--force"
                 )
+
+    async def adopt(self, name: str, uuid: str, mark: Mark) -> None:
+        """In its metadata, stored and, where it runs, live."""
+        found = await self.find(name)
+        if found is None or found.uuid != uuid:
+            raise Conflict(
+                f"{self._session.name} has no VM “{name}” with UUID {uuid}",
+                code="guest-gone",
+                hint="Look at the hosts again, then choose the VM.",
+            )
+        if found.mark is not None and found.mark != mark:
+            raise Conflict(
+                f"VM “{name}” on {self._session.name} belongs to plan {found.mark.plan or '?'}",
+                code="not-ours",
+                hint="Roll back what built it there, or leave it to that plan.",
+            )
+        text = xml_out.mark_text(mark)
+        for way in await self._ways(name):
+            words = ("metadata", name, xml_out.MARK, "--key", "ns", "--set", text, way)
+            await self._session.virsh(*words)
+
+    async def release(self, name: str, run: str) -> bool:
+        """Its metadata is taken out again."""
+        found = await self.find(name)
+        if found is None or not found.is_of(run):
+            return False
+        for way in await self._ways(name):
+            await self._session.virsh("metadata", name, xml_out.MARK, "--remove", way)
+        return True
+
+    async def _ways(self, name: str) -> list[str]:
+        return ["--config", *(["--live"] if await self.running(name) else [])]
 
     async def remove(self, name: str, run: str) -> bool:
         """Stop and undefine a VM that bears the mark of `run`; False when there is none. Raises

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from lxml import etree
 
+from nimble_stone.core.estate import Mark
 from nimble_stone.hosts.api import VmDesign, VmDisk, VmLimits
 from nimble_stone.hosts.kvm.commands import console_log
 
@@ -45,6 +46,18 @@ def volume(
     return _text(root)
 
 
+def mark_text(mark: Mark) -> str:
+    """Our mark as an element without a namespace, which the hypervisor gives it."""
+    found = etree.Element("mark")
+    _marked(found, mark)
+    return etree.tostring(found, encoding="unicode")
+
+
+def _marked(element: etree._Element, mark: Mark) -> None:
+    for key, value in (("run", mark.run), ("node", mark.node), ("plan", mark.plan)):
+        element.set(key, value)
+
+
 def domain(design: VmDesign, log: str = "") -> str:
     """A guest with the devices of its design, serial console to a log, our mark in the metadata.
     `log`: where the console is written, '' for libvirt's own place.
@@ -54,9 +67,7 @@ def domain(design: VmDesign, log: str = "") -> str:
     if design.instead_of:
         _sub(root, "uuid", design.instead_of)
     mark = etree.SubElement(_sub(root, "metadata"), f"{{{MARK}}}mark", nsmap={"ns": MARK})
-    mark.set("run", design.mark.run)
-    mark.set("node", design.mark.node)
-    mark.set("plan", design.mark.plan)
+    _marked(mark, design.mark)
     _sub(root, "memory", str(design.memory_bytes >> 10), unit="KiB")
     _sub(root, "vcpu", str(design.vcpu))
     _cpu_limits(root, design.limits)

@@ -550,6 +550,9 @@ class GuestRoom:
         }
         running.home.save()
         running.say(f"{running.product}: {body.get('name')} is in")
+        if running.guest.data.get("formed") and running.product in HOSTING:
+            # who joins a cluster that stands has its storage at once
+            self._offer_storage(running)
         return web.json_response({"taken": "yes"})
 
     async def h_get_leave(self, running: Running, body: dict[str, str]) -> web.Response:

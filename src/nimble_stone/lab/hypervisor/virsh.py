@@ -51,7 +51,7 @@ def _memory(root: etree._Element, name: str, kib: str) -> None:
 def _arguments(words: list[str]) -> tuple[list[str], dict[str, str]]:
     plain: list[str] = []
     options: dict[str, str] = {}
-    with_value = {"--pool", "--inputpool", "--source"}
+    with_value = {"--pool", "--inputpool", "--source", "--key", "--set"}
     i = 0
     while i < len(words):
         if words[i] in with_value and i + 1 < len(words):
@@ -891,9 +891,11 @@ class Shell:
     # guests
 
     def _guest(self, name: str) -> LabGuest:
-        if name not in self.host.guests:
+        by_uuid = (guest for guest in self.host.guests.values() if guest.uuid == name)
+        found = self.host.guests.get(name) or next(by_uuid, None)
+        if found is None:
             raise Failed(f"failed to get domain '{name}'")
-        return self.host.guests[name]
+        return found
 
     async def v_dumpxml(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
         guest = self._guest(plain[0])
@@ -1096,6 +1098,28 @@ class Shell:
             return ["xml"]
         guest.stored = guest.stored or guest.xml
         return ["xml" if "--live" in options else "stored"]
+
+    async def v_metadata(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
+        guest, uri = self._guest(plain[0]), plain[1]
+        for way in self._ways(guest, options):
+            root = etree.fromstring(getattr(guest, way).encode())
+            place = root.find("metadata")
+            if place is None:
+                place = etree.SubElement(root, "metadata")
+            own = [one for one in place if etree.QName(one).namespace == uri]
+            if "--remove" in options and not own:
+                raise Failed("metadata not found: Requested metadata element is not present")
+            for one in own:
+                place.remove(one)
+            if "--set" in options:
+                given = etree.fromstring(options["--set"])
+                spaces = {options["--key"]: uri}
+                tag = etree.QName(uri, etree.QName(given).localname)
+                made = etree.SubElement(place, tag, nsmap=spaces)
+                made.attrib.update(given.attrib)
+            setattr(guest, way, etree.tostring(root, encoding="unicode"))
+        self.host.note(f"marked {guest.name}")
+        return "Metadata modified" if "--set" in options else "Metadata removed"
 
     async def v_attach_device(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
         guest, given = self._guest(plain[0]), etree.fromstring(await all_of(stdin))

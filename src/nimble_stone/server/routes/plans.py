@@ -381,10 +381,19 @@ class Start(BaseModel):
         description="Stage of the setup to run again, by its id; nothing else is done.",
     )
 
+    lost: list[Annotated[str, Field(max_length=60)]] = Field(
+        default=[],
+        max_length=50,
+        description=(
+            "Hosts and machines that are lost for good: their nodes are made again elsewhere;"
+            " nothing else is done."
+        ),
+    )
+
     def wanted(self) -> Wanted:
         """What a person wants of nodes that stand."""
         again, repair, remove = tuple(self.again), tuple(self.repair), tuple(self.remove)
-        return Wanted(again, repair, remove, self.stage)
+        return Wanted(again, repair, remove, self.stage, lost=tuple(self.lost))
 
 
 @router.post("/plans/{ident}/run", response_model=Started)
@@ -422,13 +431,16 @@ async def plan_changes(
     again: Annotated[tuple[str, ...], Query(max_length=200)] = (),
     repair: Annotated[tuple[str, ...], Query(max_length=2000)] = (),
     stage: Annotated[str, Query(max_length=60)] = "",
+    lost: Annotated[tuple[str, ...], Query(max_length=50)] = (),
 ) -> ChangesAnswer:
     """What a run would change of what stands: nodes to be added and removed, what differs and stays
     as it is, and the steps. `again`: nodes to make again,
-    `repair`: nodes to repair, `stage`: a stage to run again.
+    `repair`: nodes to repair, `stage`: a stage to run again, `lost`: hosts that are lost.
     """
     row = await app.store.read(records.get_plan, ident)
-    found = await evaluate(app, kits, row.text, wanted=Wanted(again, repair, stage=stage))
+    found = await evaluate(
+        app, kits, row.text, wanted=Wanted(again, repair, stage=stage, lost=lost)
+    )
     does = found.changes is not None and found.changes.any
     return ChangesAnswer(
         **changes_view(found).model_dump(),

@@ -34,7 +34,7 @@
     kind = $state<Kind>('datastore-folder'),
     form = $state<Form>({ ...EMPTY, name: '{host}-data', path: '/srv/{host}-data' });
   // svelte-ignore state_referenced_locally
-  let ticked = $state<boolean[]>(remedies.map((a) => a.kind !== 'wipe-disk'));
+  let ticked = $state<boolean[]>(remedies.map((a) => !('confirmed' in a)));
   let details = $state.raw<Record<string, OneHost>>({}),
     publicKey = $state(''),
     store = $state<StoreCare>({ watermark: '85', protection: '' });
@@ -69,7 +69,12 @@
   );
   let confirmed = $derived(
     meant.map((a) =>
-      a.kind === 'wipe-disk' ? { ...a, confirmed: typed[`${a.host} ${a.device}`] ?? '' } : a,
+      a.kind === 'wipe-disk' || a.kind === 'remove-vm'
+        ? {
+            ...a,
+            confirmed: typed[`${a.host} ${a.kind === 'wipe-disk' ? a.device : a.name}`] ?? '',
+          }
+        : a,
     ),
   );
   let care = $derived(
@@ -138,6 +143,8 @@
     switch (action.kind) {
       case 'wipe-disk':
         return `wipe ${action.device} (${size(action.size_bytes)}, ${action.content})`;
+      case 'remove-vm':
+        return `delete VM ${action.name}, whose node is on ${action.home}`;
       case 'carry-network':
         return `add network ${action.network} over ${action.uplink}.${action.vlan ?? ''}`;
       case 'names':

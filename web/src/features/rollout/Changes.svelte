@@ -14,9 +14,10 @@
     onagain: (node: string) => void;
     onstage: (stage: string) => void;
     onrenew: (column: string) => void;
+    onlost: (host: string) => void;
     onretire: () => void;
   }
-  let { plan, changes, node, busy, onselect, onagain, onstage, onrenew, onretire }: Props =
+  let { plan, changes, node, busy, onselect, onagain, onstage, onrenew, onlost, onretire }: Props =
     $props();
   let added = $derived(new Set((changes.adds ?? []).map((one) => one.node)));
   let own = $derived(plan.nodes.find((one) => one.id === node));
@@ -68,6 +69,16 @@
     restart: 'with a restart each, one after the other',
     again: 'deleted with their disks and made again, one by one',
   };
+  /** Hosts and machines with deployed nodes that could not be read. */
+  let silent = $derived(
+    plan.hosts
+      .filter((host) => host.trouble)
+      .map((host) => ({
+        host,
+        nodes: plan.nodes.filter((one) => one.host === host.name && !added.has(one.id)),
+      }))
+      .filter((one) => one.nodes.length),
+  );
   let stands = $derived(own !== undefined && !added.has(own.id));
 </script>
 
@@ -151,6 +162,20 @@
   {#if own && stands}<Button kind="link" disabled={busy} onclick={() => onagain(own.id)}
       >Make {own.name} again …</Button
     >{/if}
+  {#if silent.length}<h3>Not answering</h3>
+    <ul>
+      {#each silent as { host, nodes } (host.name)}<li class="stage">
+          <span title={host.trouble}>{host.name}</span><span
+            class="quiet"
+            title={nodes.map((one) => one.name).join(', ')}>{count(nodes.length, 'node')}</span
+          ><Button
+            kind="link"
+            disabled={busy}
+            title="Its nodes are made again elsewhere; what is on it stays there"
+            onclick={() => onlost(host.name)}>Lost for good …</Button
+          >
+        </li>{/each}
+    </ul>{/if}
   {#if changes.renewable?.length}<h3>Passwords and certificates</h3>
     <ul>
       {#each changes.renewable as one (one.column)}<li class="stage">

@@ -1,6 +1,7 @@
 <script lang="ts">
   /** The right side of a plan's page: findings and capacity, or the answer to a question of design. */
   import type { Finding, PlanView } from '../../lib/api/types';
+  import Button from '../../lib/ui/Button.svelte';
   import Later from '../../lib/ui/Later.svelte';
   import PlanLedger from '../ledger/PlanLedger.svelte';
   import { parts } from './parts';
@@ -17,6 +18,8 @@
     onagain: (node: string) => void;
     onrepair: (nodes: string[]) => void;
     onstage: (stage: string) => void;
+    onlost: (host: string) => void;
+    onadopt: () => void;
     onretire: () => void;
   }
   let {
@@ -29,8 +32,18 @@
     onagain,
     onrepair,
     onstage,
+    onlost,
+    onadopt,
     onretire,
   }: Props = $props();
+  /** Nodes on hosts that are not deployed, while no run of the plan goes on. */
+  let adoptable = $derived(
+    plan.bay !== '' &&
+      (plan.changes
+        ? (plan.changes.adds?.length ?? 0) > 0
+        : !plan.runs.some((run) => run.state !== 'undone')) &&
+      plan.nodes.some((one) => one.cells['datastore']?.origin !== 'unused'),
+  );
 </script>
 
 <nav aria-label="Details of">
@@ -77,6 +90,7 @@
       onselect={(n: string, column: string) => place.go({ node: n, column })}
       {onagain}
       {onstage}
+      {onlost}
       {onretire}
       onrenew={(column: string) => void rollout.renew(column)}
     /><Later
@@ -92,7 +106,11 @@
       plan={plan.id}
       ongone={() => void rollout.load()}
     />{/if}
-  <PlanLedger {plan} onedit={(e) => rollout.edit(e)} {onfix} />{/if}
+  <PlanLedger {plan} onedit={(e) => rollout.edit(e)} {onfix} />
+  {#if adoptable}<p class="adopt">
+      <Button kind="link" disabled={rollout.busy} onclick={onadopt}>Adopt existing VMs …</Button>
+      <span class="quiet">as nodes of this plan, without creating them</span>
+    </p>{/if}{/if}
 
 <style>
   nav {
@@ -113,6 +131,9 @@
   }
   button:hover {
     color: var(--accent);
+  }
+  .adopt {
+    font-size: var(--text-s);
   }
   [aria-current] {
     color: var(--ink);

@@ -8,9 +8,9 @@
 
   /** Which dialog is open; for secrets and certificates, of which cell. */
   export type Open =
-    | { kind: 'licence' | 'tables' | 'text' | 'retire' }
+    | { kind: 'licence' | 'tables' | 'text' | 'retire' | 'adopt' }
     | { kind: 'kept'; node: string; column: string }
-    | { kind: 'removes'; node: string }
+    | { kind: 'removes'; node: string; lost?: string }
     | null;
   interface Props {
     rollout: Rollout;
@@ -63,14 +63,27 @@
     }}
     onclose={close}
   />
+{:else if open?.kind === 'adopt'}<Later
+    load={parts.adopt}
+    plan={plan.id}
+    onbegun={async () => {
+      close();
+      await rollout.load();
+      router.go(`/plans/${plan.id}/run`);
+    }}
+    onfound={() => void rollout.load()}
+    onclose={close}
+  />
 {:else if open?.kind === 'removes'}<Later
     load={parts.removes}
     {plan}
     again={open.node}
+    lost={open.lost ?? ''}
     onagree={async (remove: string[]) => {
-      const again = open?.kind === 'removes' && open.node ? [open.node] : [];
+      const { node, lost } = open?.kind === 'removes' ? open : {};
       close();
-      if (await rollout.start({ again, remove })) router.go(`/plans/${plan.id}/run`);
+      const wanted = lost ? { lost: [lost] } : { again: node ? [node] : [], remove };
+      if (await rollout.start(wanted)) router.go(`/plans/${plan.id}/run`);
     }}
     onclose={close}
   />

@@ -125,6 +125,9 @@
       case 'machine':
         router.go(`/estate/machines/${encodeURIComponent(finding.host)}`);
         break;
+      case 'adopt':
+        open = { kind: 'adopt' };
+        break;
       case 'check':
         void rollout.check();
         break;
@@ -243,6 +246,12 @@
       }}
       onstage={async (stage) => {
         if (await rollout.start({ stage })) router.go(place.base('run'));
+      }}
+      onlost={(host) => {
+        open = { kind: 'removes', node: '', lost: host };
+      }}
+      onadopt={() => {
+        open = { kind: 'adopt' };
       }}
       onretire={() => {
         open = { kind: 'retire' };

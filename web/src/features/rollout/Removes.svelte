@@ -12,14 +12,17 @@
     plan: PlanView;
     /** A node to make again; '': what the plan says. */
     again: string;
+    /** A host that does not answer and is given up; '': none. */
+    lost: string;
     onagree: (removed: string[]) => void;
     onclose: () => void;
   }
-  let { plan, again, onagree, onclose }: Props = $props();
+  let { plan, again, lost, onagree, onclose }: Props = $props();
   let found = $state.raw<ChangesAnswer | null>(null),
     name = $state('');
   $effect(() => {
-    get(`/plans/${plan.id}/changes?again=${encodeURIComponent(again)}`)
+    const asked = lost ? `lost=${encodeURIComponent(lost)}` : `again=${encodeURIComponent(again)}`;
+    get(`/plans/${plan.id}/changes?${asked}`)
       .then((answer) => {
         found = answer;
       })
@@ -31,22 +34,43 @@
   );
   let upgraded = $derived(found?.upgrades?.find((one) => one.way === 'again')?.now ?? '');
   let names = $derived(found?.removes?.map((one) => one.name).join(', ') ?? '');
-  let title = $derived(again ? 'Make a node again' : 'Change the deployment');
+  let title = $derived.by(() => {
+    if (lost) return `${lost} is lost`;
+    return again ? 'Make a node again' : 'Change the deployment';
+  });
+  let goes = $derived.by(() => {
+    if (lost) return 'Make them again elsewhere';
+    return again ? 'Make it again' : 'Check and change';
+  });
+  let elsewhere = $derived(
+    (found?.adds ?? []).map((one) => `${one.name} on ${one.host || 'no host'}`).join(', '),
+  );
 </script>
 
 <Dialog {title} {onclose}>
   {#if !found}<p class="quiet">Looking at what is deployed …</p>
   {:else}
-    <p>
-      {#if again}Deletes the VM of {names} with its disks, then makes it again under the same name and
-        address. Data on its disks is lost.{:else}Deletes {count(found.removes?.length ?? 0, 'VM')} with
-        {names.includes(',') ? 'their' : 'its'} disks: {names}. A rollback does not bring {names.includes(
-          ',',
-        )
-          ? 'them'
-          : 'it'} back.
-        {#if remade.length}Then creates {remade.join(', ')} again from {upgraded}.{/if}{/if}
-    </p>
+    {#if lost}<p>
+        {lost} does not answer. If it is lost for good, its nodes are made again elsewhere under the same
+        names and addresses: {elsewhere}.
+      </p>
+      <p>
+        VMs and disks stay on {lost}; what only they hold is lost. If {lost} starts again, its VMs may
+        start with the same addresses: keep it off the network until they are deleted there.
+      </p>
+    {:else}<p>
+        {#if again}Deletes the VM of {names} with its disks, then makes it again under the same name and
+          address. Data on its disks is lost.{:else}Deletes {count(
+            found.removes?.length ?? 0,
+            'VM',
+          )} with
+          {names.includes(',') ? 'their' : 'its'} disks: {names}. A rollback does not bring {names.includes(
+            ',',
+          )
+            ? 'them'
+            : 'it'} back.
+          {#if remade.length}Then creates {remade.join(', ')} again from {upgraded}.{/if}{/if}
+      </p>{/if}
     {#each blockers as one, i (i)}<p class="blocker">
         <Weight severity={one.severity} /><span
           >{one.message} <span class="quiet">{one.remedy?.label ?? ''}</span></span
@@ -76,7 +100,7 @@
       >
       <div class="acts">
         <Button kind="danger" type="submit" disabled={name !== plan.id || blockers.length > 0}
-          >{again ? 'Make it again' : 'Check and change'}</Button
+          >{goes}</Button
         ><Button onclick={onclose}>Cancel</Button>
       </div>
     </form>

@@ -64,7 +64,7 @@ export class Place {
 
 /** Where a finding is mended when it is not in a cell of the sheet. */
 export type Mending =
-  'licence' | 'packages' | 'secret' | 'bay' | 'check' | 'cell' | 'inspect' | 'machine';
+  'licence' | 'packages' | 'secret' | 'bay' | 'check' | 'cell' | 'inspect' | 'machine' | 'adopt';
 
 /** Findings about a machine that are mended on its page. */
 const ON_ITS_PAGE = ['machine-on', 'machine-unread', 'machine-silent', 'drive-holds'];
@@ -77,6 +77,7 @@ export function mendingOf(finding: Finding, plan: PlanView): Mending {
   if (finding.code === 'unanswered' && column?.kind === 'secret') return 'secret';
   if (finding.code === 'bay-missing') return 'bay';
   if (finding.code === 'machine-not-inspected') return 'inspect';
+  if (finding.code === 'guest-unmarked') return 'adopt';
   if (ON_ITS_PAGE.includes(finding.code)) return 'machine';
   return finding.code === 'host-unread' ? 'check' : 'cell';
 }

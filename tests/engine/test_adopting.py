@@ -108,6 +108,11 @@ def test_vms_become_nodes_and_are_released_again(
     assert [one for one in changes["findings"] if one["severity"] == "blocker"] == []
     assert not any(changes[what] for what in ("adds", "removes", "resizes", "grows", "moves"))
 
+    words = [one["words"] for one in fresh.call("GET", "/api/deployments/quay/history")]
+    assert f"run {begun['run']} started: 3 to adopt" in words
+    goes = fresh.call("GET", "/api/deployments/quay/retiring")["nodes"]
+    assert {one["disks"] for one in goes} == {1}
+
     undo(fresh, begun["run"])
     assert marks(lab, found) == []
     assert all(lab.show()["hosts"][host]["guests"] for host in found.values())

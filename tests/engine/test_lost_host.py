@@ -4,6 +4,8 @@ the host is back and a person has it deleted.
 
 from __future__ import annotations
 
+from collections import Counter
+from collections.abc import Iterator
 from typing import Any
 
 import pytest
@@ -11,6 +13,7 @@ import pytest
 from nimble_stone.cli.client import Client
 from nimble_stone.core.errors import StoneError
 from tests.engine.test_growing import members, start, values
+from tests.engine.test_kill import killed_on_the_way, made
 from tests.engine.test_preparation import do, preview
 from tests.engine.test_runs import ours, plan_text, undo
 from tests.support.processes import LabProcess, ServerProcess, ended, ready_plan
@@ -20,11 +23,12 @@ VIRSH = "virsh -c qemu:///system"
 
 
 @pytest.fixture
-def stands(client: Client) -> str:
+def stands(client: Client) -> Iterator[str]:
     ready_plan(client, plan_text("mole"))
     run = start(client, "mole")
     assert ended(client, run)["state"] == "done"
-    return run
+    yield run
+    client.call("DELETE", "/api/plans/mole")
 
 
 def host_of(client: Client, node: str) -> str:
@@ -104,4 +108,25 @@ def test_nodes_of_a_lost_host_are_made_again_elsewhere(
 
     undo(client, begun["run"])
     undo(client, stands)
+    assert ours(lab) == []
+
+
+def test_killed_on_the_way_nodes_of_a_lost_host_are_made_once(
+    client: Client, lab: LabProcess, server: ServerProcess, stands: str
+) -> None:
+    host = host_of(client, "archive-1")
+    name = values(client.call("GET", "/api/plans/mole"))["archive-1"]["name"]
+    ssh(lab, host, f"{VIRSH} destroy {name}", "")
+    lab.turn(host, unreachable=True)
+    before = made(lab, "started")
+    run = str(lost(client, host)["run"])
+    met = killed_on_the_way(server, run, most=10, least=2, spread=4)
+    done = ended(client, run)
+    assert done["state"] == "done", [s["message"] for s in done["steps"] if s["message"]]
+    assert len(met) >= 5
+    assert made(lab, "started") - before == Counter({name: 1})
+    lab.turn(host, unreachable=False)
+    undo(client, run)
+    undo(client, stands)
+    # the first run's rollback takes what was left there, now that the host answers
     assert ours(lab) == []

@@ -13,6 +13,7 @@ from typing import Any
 import pytest
 
 from nimble_stone.cli.client import Client
+from nimble_stone.core.errors import StoneError
 from nimble_stone.lab.scenario import appliance
 from tests.engine.test_growing import change, members
 from tests.engine.test_kill import killed_on_the_way, made, step_events
@@ -207,7 +208,18 @@ def test_data_disks_stay_with_a_node_whose_system_disk_is_replaced(place: Place)
     grown = begun(client, "keeps")
     assert ended(client, grown)["state"] == "done"
     assert client.call("GET", "/api/plans/keeps/changes")["steps"] == []
-    for one in (grown, run, first):
-        undo(client, one)
+    # what they had before stays for the rollback, until a person no longer wants that
+    told = server.cli("deployment", "former", "keeps").stdout
+    assert told.count(f"the rollback of run {run} needs it") == 6
+    undo(client, grown)
+    with pytest.raises(StoneError, match="cannot be rolled back"):
+        client.call("POST", "/api/deployments/keeps/former", {"confirm": "keep"})
+    assert "6 volumes" in server.cli("deployment", "former", "keeps", "--confirm", "keeps").stdout
+    assert [one for one in ours(lab) if re.search(f"ns-{first}-.*(disk0|config)$", one)] == []
+    assert "No former system disks." in server.cli("deployment", "former", "keeps").stdout
+    with pytest.raises(StoneError, match="former disks were removed"):
+        client.call("POST", f"/api/runs/{run}/undo", {})
+    assert client.call("POST", "/api/deployments/keeps/read", {})["drift"] == []
+    server.cli("deployment", "retire", "keeps", "--confirm", "keeps")
     assert ours(lab) == []
     client.call("DELETE", "/api/plans/keeps")

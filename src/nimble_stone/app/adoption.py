@@ -57,15 +57,22 @@ class Offer:
 
 
 async def look(
-    app: Application, kits: Mapping[str, Kit], plan: str, chosen: Chosen | None = None
+    app: Application,
+    kits: Mapping[str, Kit],
+    plan: str,
+    chosen: Chosen | None = None,
+    *,
+    fresh: bool = True,
 ) -> Offer:
-    """Read the hosts of the plan's bays; nothing is changed. `chosen`: what a person chose, '' for
-    no VM; what is not named is proposed. Raises NotFound, InputError for a VM that is not there.
+    """Read the hosts of the plan's bays, unless what is known will do; nothing is changed.
+    `chosen`: what a person chose, '' for no VM; what is not named is proposed. Raises NotFound,
+    InputError for a VM that is not there.
     """
     row = await app.store.read(records.get_plan, plan)
     first = await evaluate(app, kits, row.text)
     hosts = first.estate.hosts_in(first.sheet.plan.bays)
-    await survey.read_hosts(app, list(hosts), first.estate.facts, limit_s=READ_S)
+    if fresh:
+        await survey.read_hosts(app, list(hosts), first.estate.facts, limit_s=READ_S)
     found = await evaluate(app, kits, row.text)
     facts = [found.estate.facts[one.name] for one in hosts if one.name in found.estate.facts]
     free = [_known(one, guest) for one in facts for guest in one.guests if guest.mark is None]
@@ -185,7 +192,7 @@ async def plan_as_found(
     ]
     if wanted:
         await edit(app, kits, plan, row.version, wanted)
-    return await look(app, kits, plan, chosen)
+    return await look(app, kits, plan, chosen, fresh=False)
 
 
 def _named(offer: Offer, chosen: Chosen) -> list[Candidate]:

@@ -66,8 +66,10 @@ def _does(row: DeedRow) -> str:
     """What a run was to do, in words."""
     if row.change is None:
         return f"rollout of {count_text(row.nodes, 'node')}" if row.nodes else "rollout"
-    adds, gone = set(row.change["adds"]), set(row.change["gone"])
+    adopts, gone = set(row.change["adopts"]), set(row.change["gone"])
+    adds = set(row.change["adds"]) - adopts
     parts = [
+        (len(adopts), "to adopt"),
         (len(adds - gone), "to add"),
         (len(gone - adds), "to remove"),
         (len(adds & gone), "to make again"),

@@ -320,6 +320,7 @@ def _frozen(found: Resolved) -> dict[str, Any]:
         found.changes.altered,
         in_place,
         tuple(stands[ident].node for ident in dict.fromkeys((*in_place, *moved_on, *reset))),
+        tuple(found.changes.adopts),
     )
     sheet = replace(found.sheet, nodes=as_built(found.sheet, found.changes))
     return freeze(sheet, found.steps, found.estate, change)

@@ -58,6 +58,10 @@ def _leaves(one: BuiltNode) -> Leaves:
     node = one.node
     addresses = (node.value("address"), node.value("address6"))
     own = len(one.package.descriptor.disks) if one.package and not node.on_machine else 0
+    if node.is_adopted:
+        own = len(node.volumes) - sum(
+            disk.ref in {one.ref for one in node.extra} for disk in node.volumes
+        )
     return Leaves(
         node.id,
         node.name,

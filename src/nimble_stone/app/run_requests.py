@@ -6,7 +6,7 @@ import datetime
 from collections.abc import AsyncIterator, Awaitable, Callable, Mapping, Sequence
 from dataclasses import dataclass
 
-from nimble_stone.app import built_hosts
+from nimble_stone.app import built_hosts, former
 from nimble_stone.app.application import Application
 from nimble_stone.core import report
 from nimble_stone.core.acceptance import Verdict, totals, verdict_of
@@ -60,6 +60,7 @@ async def request(
     """Do it. Raises NotFound for an unknown run or word, InputError, Conflict."""
     await rollout_row(app, ident)
     if what == "undo":
+        await former.check_kept(app, ident)
         await built_hosts.check_unused(app, ident)
         await _check_newest(app, ident, f"Roll back {LATER} first.")
     if what == "prove":

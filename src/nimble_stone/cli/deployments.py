@@ -10,7 +10,7 @@ import typer
 from nimble_stone.cli.client import Client
 from nimble_stone.cli.say import FOUND, Json, answer, instant, moment, table
 from nimble_stone.core.errors import InputError
-from nimble_stone.core.units import count_text, time_text
+from nimble_stone.core.units import count_text, size_text, time_text
 
 app = typer.Typer(
     help="Deployments: list, read, history, built, drift, repair, take, accept, retire.",
@@ -336,3 +336,32 @@ def _becomes(one: dict[str, Any]) -> list[str]:
         f" ({THEN[row['then']]})"
         for row in differs
     ]
+
+
+@app.command("former")
+def deployment_former(
+    plan: str,
+    confirm: Annotated[str, typer.Option(help="The plan's name: they are removed.")] = "",
+    as_json: Json = False,
+) -> None:
+    """Former system disks, which upgrades keep for their rollback, and what they take. With
+    --confirm they are removed.
+    """
+    client = Client()
+    place = f"/api/deployments/{plan}/former"
+    if confirm:
+        found = client.patient(place, {"confirm": confirm})
+    else:
+        found = client.call("GET", place)
+    size = size_text(sum(one["physical_bytes"] for one in found["disks"]))
+    lines = [
+        f"  {one['name']} on {one['host']}: {one['datastore']}/{one['volume']},"
+        f" {size_text(one['physical_bytes'])}; the rollback of run {one['needed_by']} needs it"
+        for one in found["disks"]
+    ]
+    total = f"{count_text(len(lines), 'volume')}, {size}"
+    if confirm:
+        lines.append(f"{total} removed")
+    elif lines:
+        lines.append(f"{total}. Remove them: deployment former {plan} --confirm {plan}")
+    answer(found, as_json, *(lines or ["No former system disks."]))

@@ -138,6 +138,9 @@ class ChangesView(BaseModel):
     renewable: list[Renewable] = []
     forecast_s: float = 0.0
     stages: list[StageView] = []
+    upgraded: int = Field(
+        default=0, description="How many nodes have had another system disk before."
+    )
     differing: list[str] = Field(
         default=[], description="Nodes that were found otherwise than they were built."
     )
@@ -238,6 +241,7 @@ def changes_view(found: Resolved) -> ChangesView:
             for column in found.sheet.columns
             if column.kind in ("secret", "certificate") and _is_told(found.sheet.kit, column.id)
         ],
+        upgraded=sum(bool(one.node.disks_of) for one in changes.standing.values()),
         forecast_s=found.forecast.end_s if changes.any else 0.0,
         stages=_stages(found.sheet.kit),
     )

@@ -673,8 +673,8 @@ def add_proofs(db: Db, run: str, at: float, doc: list[dict[str, Any]]) -> int:
 @dataclass(frozen=True)
 class DeedRow:
     """A rollout in short: when it was, and what it was to do. `nodes`: how many the deployment has
-    with it; node ids of those that it adds, takes away, gives another size, and another system
-    disk; None: the first run of a deployment.
+    with it; node ids of those that it adds, takes away, gives another size, another system
+    disk, and adopts; None: the first run of a deployment.
     """
 
     id: str
@@ -686,7 +686,7 @@ class DeedRow:
     change: Mapping[str, Collection[str]] | None
 
 
-CHANGED = ("adds", "gone", "resizes", "upgrades")
+CHANGED = ("adds", "gone", "resizes", "upgrades", "adopts")
 
 
 def deeds(db: Db, plan: str) -> list[DeedRow]:
@@ -695,7 +695,8 @@ def deeds(db: Db, plan: str) -> list[DeedRow]:
         "SELECT id, state, started_at, ended_at, undone_at, json_array_length(doc, '$.nodes') AS"
         " nodes, json_extract(doc, '$.change.adds') AS adds, json_extract(doc, '$.change.left') AS"
         " gone, json_extract(doc, '$.change.resizes') AS resizes, json_extract(doc,"
-        " '$.change.upgrades') AS upgrades FROM run WHERE plan = ? AND kind = 'rollout'",
+        " '$.change.upgrades') AS upgrades, json_extract(doc, '$.change.adopts') AS adopts FROM run"
+        " WHERE plan = ? AND kind = 'rollout'",
         (plan,),
     )
     return [

@@ -10,7 +10,8 @@ from nimble_stone.core.plan.sheet import Node
 
 @dataclass(frozen=True)
 class Change:
-    """A run that is not the first of its plan. `adds`: nodes it makes; `built`: the other nodes →
+    """A run that is not the first of its plan, or that adopts. `adds`: nodes it makes; `adopts`:
+    those of them whose VMs others had made; `built`: the other nodes →
     the run that made them; `left`: nodes it takes away → the run that made them, and how they were
     (`leaving`); `resizes`: nodes of `built` that it gives other vCPUs and memory, or larger
     disks; `upgrades`: nodes of `built` whose system disk it replaces; `former`: how they,
@@ -24,6 +25,7 @@ class Change:
     resizes: tuple[str, ...] = ()
     upgrades: tuple[str, ...] = ()
     former: tuple[Node, ...] = ()
+    adopts: tuple[str, ...] = ()
 
     @property
     def stood(self) -> tuple[str, ...]:

@@ -94,6 +94,7 @@ class ChangeRecord:
     resizes: tuple[str, ...] = ()
     upgrades: tuple[str, ...] = ()
     former: tuple[NodeRecord, ...] = ()
+    adopts: tuple[str, ...] = ()
 
 
 def write(
@@ -156,7 +157,14 @@ def _change_record(change: Change) -> dict[str, Any]:
     leaving = tuple(_record(node) for node in change.leaving)
     former = tuple(_record(node) for node in change.former)
     record = ChangeRecord(
-        change.adds, change.built, change.left, leaving, change.resizes, change.upgrades, former
+        change.adds,
+        change.built,
+        change.left,
+        leaving,
+        change.resizes,
+        change.upgrades,
+        former,
+        change.adopts,
     )
     found: dict[str, Any] = _adapter(ChangeRecord).dump_python(record, mode="json")
     return found
@@ -244,7 +252,14 @@ def _version_2(doc: Mapping[str, Any]) -> RunDocument:
         leaving = tuple(_node(record, empty) for record in kept.leaving)
         former = tuple(_node(record, empty) for record in kept.former)
         change = Change(
-            kept.adds, kept.built, kept.left, leaving, kept.resizes, kept.upgrades, former
+            kept.adds,
+            kept.built,
+            kept.left,
+            leaving,
+            kept.resizes,
+            kept.upgrades,
+            former,
+            kept.adopts,
         )
     steps, types = _steps(doc["steps"]), dict(doc["domain_types"])
     return RunDocument(sheet, steps, types, tuple(unknown), change)

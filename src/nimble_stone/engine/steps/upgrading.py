@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from nimble_stone.core.errors import RemoteFailed
+from nimble_stone.core.errors import Conflict, RemoteFailed
 from nimble_stone.engine.steps import past, vms
 from nimble_stone.engine.steps.context import Context, Found, Kind, our_vm
+from nimble_stone.engine.steps.disks import node_disks
 from nimble_stone.engine.steps.returning import back
 
 DEFINES = ("define", "swap")
@@ -44,9 +45,11 @@ class Swap:
             return ""
         if not found.is_of(former):
             await our_vm(c, c.run.id)
+            before = await self._before(c, former)
+            await _still_there(before)
             if await c.host.vms.running(name):
                 await _off(c)
-            await self._define.act(await self._before(c, former), found.uuid)
+            await self._define.act(before, found.uuid)
         if not await c.host.vms.running(name):
             await c.host.vms.start(name)
             await back(c)
@@ -65,6 +68,19 @@ def _former(c: Context) -> str:
     """The run whose mark the VM bears before this one."""
     assert c.run.change is not None
     return c.run.change.built[c.node.id]
+
+
+async def _still_there(before: Context) -> None:
+    """What it had before is there. Raises Conflict before anything is switched off."""
+    for disk in node_disks(before):
+        await before.host.storage.refresh(disk.datastore)
+        if await before.host.storage.volume(disk.datastore, disk.volume) is None:
+            raise Conflict(
+                f"the former disk {disk.volume} of {before.node.name} is gone; its version is not"
+                " brought back",
+                code="former-gone",
+                hint="Choose the former version in the plan, or retire the deployment.",
+            )
 
 
 async def _off(c: Context) -> None:

@@ -128,7 +128,8 @@ async def deployment_adoptable(
     made. Nothing is changed.
     """
     chosen = body.vms if body else {}
-    return _adoption(plan, await adoption.look(app, kits, plan, chosen))
+    # whoever chooses has been shown what was read just before
+    return _adoption(plan, await adoption.look(app, kits, plan, chosen, fresh=not chosen))
 
 
 @router.post("/deployments/{plan}/adopt")

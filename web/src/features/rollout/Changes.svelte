@@ -15,10 +15,22 @@
     onstage: (stage: string) => void;
     onrenew: (column: string) => void;
     onlost: (host: string) => void;
+    onformer: () => void;
     onretire: () => void;
   }
-  let { plan, changes, node, busy, onselect, onagain, onstage, onrenew, onlost, onretire }: Props =
-    $props();
+  let {
+    plan,
+    changes,
+    node,
+    busy,
+    onselect,
+    onagain,
+    onstage,
+    onrenew,
+    onlost,
+    onformer,
+    onretire,
+  }: Props = $props();
   let added = $derived(new Set((changes.adds ?? []).map((one) => one.node)));
   let own = $derived(plan.nodes.find((one) => one.id === node));
   type Resized = NonNullable<Props['changes']['resizes']>[number];
@@ -200,6 +212,9 @@
           >
         </li>{/each}
     </ul>{/if}
+  {#if changes.upgraded}<p>
+      <Button kind="link" disabled={busy} onclick={onformer}>Former system disks …</Button>
+    </p>{/if}
   <p>
     <Button kind="link" disabled={busy} onclick={onretire}
       >Retire {changes.nodes === 1 ? 'this node' : `all ${changes.nodes ?? 0} nodes`} …</Button

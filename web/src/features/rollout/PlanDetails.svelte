@@ -19,6 +19,7 @@
     onrepair: (nodes: string[]) => void;
     onstage: (stage: string) => void;
     onlost: (host: string) => void;
+    onformer: () => void;
     onadopt: () => void;
     onretire: () => void;
   }
@@ -33,6 +34,7 @@
     onrepair,
     onstage,
     onlost,
+    onformer,
     onadopt,
     onretire,
   }: Props = $props();
@@ -91,6 +93,7 @@
       {onagain}
       {onstage}
       {onlost}
+      {onformer}
       {onretire}
       onrenew={(column: string) => void rollout.renew(column)}
     /><Later

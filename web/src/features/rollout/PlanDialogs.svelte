@@ -8,7 +8,7 @@
 
   /** Which dialog is open; for secrets and certificates, of which cell. */
   export type Open =
-    | { kind: 'licence' | 'tables' | 'text' | 'retire' | 'adopt' }
+    | { kind: 'licence' | 'tables' | 'text' | 'retire' | 'adopt' | 'former' }
     | { kind: 'kept'; node: string; column: string }
     | { kind: 'removes'; node: string; lost?: string }
     | null;
@@ -63,6 +63,7 @@
     }}
     onclose={close}
   />
+{:else if open?.kind === 'former'}<Later load={parts.former} plan={plan.id} onclose={close} />
 {:else if open?.kind === 'adopt'}<Later
     load={parts.adopt}
     plan={plan.id}

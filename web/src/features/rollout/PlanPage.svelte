@@ -163,12 +163,12 @@
 
 <Frame>
   {#snippet bar()}<SentenceBar {sentence} busy={rollout.busy} {doing} onact={act}>
-      {#snippet more()}{#if !built}<Button
-            disabled={rollout.busy}
-            onclick={() => rollout.check()}
-            title="Refresh the hosts and test whether planned addresses are in use"
-            >Check against hosts</Button
-          >{/if}{/snippet}
+      {#snippet more()}<Button
+          disabled={rollout.busy}
+          onclick={() => rollout.check()}
+          title="Refresh the hosts and test whether planned addresses are in use"
+          >Check against hosts</Button
+        >{/snippet}
     </SentenceBar>{/snippet}
   {#snippet left()}
     <TitleBlock
@@ -246,6 +246,9 @@
       }}
       onstage={async (stage) => {
         if (await rollout.start({ stage })) router.go(place.base('run'));
+      }}
+      onformer={() => {
+        open = { kind: 'former' };
       }}
       onlost={(host) => {
         open = { kind: 'removes', node: '', lost: host };

@@ -14,6 +14,7 @@ export const parts = {
   changes: () => import('./Changes.svelte'),
   drift: () => import('./Drift.svelte'),
   removes: () => import('./Removes.svelte'),
+  former: () => import('./Former.svelte'),
   adopt: () => import('./Adopt.svelte'),
   retire: () => import('./Retire.svelte'),
   retiring: () => import('./Retiring.svelte'),

@@ -44,6 +44,7 @@ export type ViolationView = Schemas['ViolationView'];
 export type OneHost = Schemas['OneHost'];
 export type EmptyView = Schemas['EmptyView'];
 export type RetiringView = Schemas['RetiringView'];
+export type FormerDisks = Schemas['FormerDisks'];
 export type AdoptionView = Schemas['AdoptionView'];
 export type MachineView = Schemas['MachineView'];
 export type Preview = Schemas['Preview'];

@@ -99,7 +99,7 @@ def until_install(client: Client, run: str, *states: str) -> dict[str, Any]:
         step = next(dict(step) for step in steps if step["key"] == INSTALL)
         return step if step["state"] in states else {}
 
-    return dict(wait_for(found, 60, f"the installation to be {' or '.join(states)}"))
+    return dict(wait_for(found, 180, f"the installation to be {' or '.join(states)}"))
 
 
 def test_what_goes_wrong_is_told_and_tried_again(place: Place) -> None:

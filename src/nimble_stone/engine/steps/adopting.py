@@ -63,5 +63,4 @@ class Adopted(Adopt):
         return "; ".join(filter(None, (removed, await kept_words(c) if keeps else "")))
 
 
-KINDS: dict[str, Kind] = {"adopt": Adopt(), "adopted": Adopted()}
-"""“adopted” is no step of a run: it is how a removal undoes “adopt”."""
+KINDS: dict[str, Kind] = {"adopt": Adopt()}

@@ -9,6 +9,7 @@ from nimble_stone.core.errors import NotFound
 from nimble_stone.core.kit.membership import Leaving
 from nimble_stone.engine.frozen import FrozenRun
 from nimble_stone.engine.steps import past
+from nimble_stone.engine.steps.adopting import Adopted
 from nimble_stone.engine.steps.context import Context, Found, Kind
 from nimble_stone.engine.steps.membership import ask, happened
 from nimble_stone.engine.steps.undo_order import UNDO_STAGE
@@ -49,6 +50,8 @@ class Retire:
 
     def __init__(self, kinds: Mapping[str, Kind]) -> None:
         self._kinds = kinds
+        # what an upgrade replaced is not brought back, and what was adopted is not released
+        self._goes_as = {"swap": kinds["define"], "adopt": Adopted()}
 
     async def observe(self, c: Context) -> Found | None:
         """No VM of that name is ours any more. Whether all else is gone is known only after it was
@@ -76,8 +79,8 @@ class Retire:
         said = []
         for stage in stages:
             for step in reversed([one for one in own if UNDO_STAGE[one.kind] == stage]):
-                kind = GOES_AS.get(step.kind, step.kind)
-                said.append(await self._kinds[kind].undo(await past.at(c, before, step)))
+                kind = self._goes_as.get(step.kind) or self._kinds[step.kind]
+                said.append(await kind.undo(await past.at(c, before, step)))
         return said
 
     def _by(self, c: Context) -> str:
@@ -97,8 +100,4 @@ class Retire:
 
 ELSEWHERE = ("names", "call", "enroll")
 """Kinds of steps whose rollback asks other machines than the node's host."""
-GOES_AS = {"swap": "define", "adopt": "adopted"}
-"""How what a step did goes with its node: what an upgrade replaced is not brought back, and a VM
-that was adopted is not released.
-"""
 KINDS: dict[str, Kind] = {"leave": Leave()}

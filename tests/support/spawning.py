@@ -6,7 +6,6 @@ import array
 import atexit
 import json
 import os
-import select
 import signal
 import socket
 import subprocess
@@ -63,39 +62,36 @@ def _zygote() -> _Zygote:
     return found
 
 
+LOOK_S = 0.02
+"""Between two looks whether a process has ended."""
+
+
 class Started:
     """A process, as `subprocess.Popen` shows one."""
 
     def __init__(self, pid: int) -> None:
         self.pid = pid
         self.returncode: int | None = None
-        self._end = os.pidfd_open(pid)
 
     def poll(self) -> int | None:
         """Its exit status, None while it runs."""
-        if self.returncode is None and select.select([self._end], [], [], 0)[0]:
-            self._ended()
-        return self.returncode
-
-    def _ended(self) -> None:
-        while self.returncode is None:
+        if self.returncode is None:
             self.returncode = _zygote().ask({"status": self.pid})["status"]
-            if self.returncode is None:
-                time.sleep(0.01)
-        os.close(self._end)
+        return self.returncode
 
     def wait(self, timeout: float | None = None) -> int:
         """Its exit status, once it has one. Raises TimeoutExpired."""
-        if self.returncode is None:
-            if not select.select([self._end], [], [], timeout)[0]:
+        end = None if timeout is None else time.monotonic() + timeout
+        while (status := self.poll()) is None:
+            if end is not None and time.monotonic() > end:
                 raise subprocess.TimeoutExpired(f"process {self.pid}", timeout or 0.0)
-            self._ended()
-        return self.returncode or 0
+            time.sleep(LOOK_S)
+        return status
 
     def send_signal(self, number: int) -> None:
-        """Unless it has ended."""
+        """Unless it has ended: its id is taken by no other before it was asked for its end."""
         if self.poll() is None:
-            signal.pidfd_send_signal(self._end, number)
+            os.kill(self.pid, number)
 
     def terminate(self) -> None:
         """Ask it to end."""

@@ -16,7 +16,6 @@ import importlib
 import json
 import os
 import random
-import select
 import signal
 import socket
 import sys
@@ -102,16 +101,12 @@ def serve(number: int) -> None:
     gc.freeze()
     ended: dict[int, int] = {}
     while True:
-        ready, _, _ = select.select([sock], [], [], 0.1)
-        _reaped(ended)
-        if not ready:
-            continue
         request, files = _received(sock)
         if not request:
             return
         if "status" in request:
-            _reaped(ended)
-            sock.send(json.dumps({"status": ended.get(request["status"])}).encode())
+            status = _status(request["status"], ended)
+            sock.send(json.dumps({"status": status}).encode())
             continue
         child = os.fork()
         if child == 0:
@@ -122,15 +117,14 @@ def serve(number: int) -> None:
         sock.send(json.dumps({"pid": child}).encode())
 
 
-def _reaped(ended: dict[int, int]) -> None:
-    while True:
-        try:
-            pid, status = os.waitpid(-1, os.WNOHANG)
-        except ChildProcessError:
-            return
-        if pid == 0:
-            return
+def _status(pid: int, ended: dict[int, int]) -> int | None:
+    """A process's exit status, None while it runs. Until it was asked for, no other has its id."""
+    if pid not in ended:
+        found, status = os.waitpid(pid, os.WNOHANG)
+        if found == 0:
+            return None
         ended[pid] = os.waitstatus_to_exitcode(status)
+    return ended[pid]
 
 
 if __name__ == "__main__":

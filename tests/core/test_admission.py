@@ -143,3 +143,25 @@ def test_what_was_found_may_stand_in_the_call() -> None:
     finds = ", finds: {path: /y, keep: {number: $.number}}}"
     found = kit(ADMIT.replace("{name}", "{kept.number}") + finds)
     assert found.joining[0].finds is not None
+
+
+WAIT = "wait: {expected: 1, longest: 9}"
+
+
+@pytest.mark.parametrize(("asks", "left"), [("first", True), ("itself", False)])
+def test_a_node_whose_host_is_lost_is_not_asked_to_leave(asks: str, left: bool) -> None:
+    by = kit(
+        ADMIT + "}",
+        leaving=f"{{id: go, label: Go, role: archive, asks: {asks}, call: {CALL}, {WAIT}}}",
+    )
+    there = standing(3)
+    values = {ident: one.values for ident, one in there.items()}
+    here = resolve(plan(roles__archive__count=3), by, PACKAGE, estate(), built=values)
+    host = there["archive-1"].node.value("host")
+    gone = [ident for ident, one in there.items() if one.node.value("host") == host]
+    found = changes(here, there, Wanted(lost=(host,)))
+    assert list(found.lost) == list(found.adds) == gone
+    steps = of_change(here, found, sequence.build(here, estate()))
+    leaves = {step.node for step in steps if step.kind == "leave"}
+    assert leaves == ({one for one in gone if one.startswith("archive")} if left else set())
+    assert {step.detail.get("lost") for step in steps if step.kind == "retire"} == {"yes"}

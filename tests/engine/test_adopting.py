@@ -119,6 +119,22 @@ def test_vms_become_nodes_and_are_released_again(
     assert {host: len(one["guests"]) for host, one in lab.show()["hosts"].items()} == before
 
 
+def test_a_host_that_is_not_reached_hides_its_own_vms_only(
+    fresh: Client, lab: LabProcess, found: dict[str, str]
+) -> None:
+    silent = found["quay-arc-1"]
+    assert offered(fresh, "quay")["unread"] == {}
+    lab.turn(silent, unreachable=True)
+    try:
+        offer = offered(fresh, "quay")
+    finally:
+        lab.turn(silent, unreachable=False)
+    assert set(offer["unread"]) == {silent}
+    there = {one["vm"] for one in offer["nodes"] if one["vm"]}
+    assert there == {f"{host}/{name}" for name, host in found.items() if host != silent}
+    fresh.call("POST", "/api/estate/read", {})
+
+
 def test_adopted_nodes_change_like_others_and_go_with_their_disks(
     fresh: Client, second: ServerProcess, lab: LabProcess, found: dict[str, str]
 ) -> None:

@@ -101,6 +101,8 @@ def test_nodes_of_a_lost_host_are_made_again_elsewhere(
     theirs = {"host": new, "confirmed": f"{new} {name}"}
     assert any("is not a VM that was left" in text for text in refusals(**theirs))
     typed = action | {"confirmed": f"{host} {name}"}
+    # an earlier try was cut after the VM was undefined: its disks go nevertheless
+    ssh(lab, host, f"{VIRSH} undefine {name} --nvram", "")
     do(client, typed)
     assert name not in lab.show()["hosts"][host]["guests"]
     assert leftover(client, host) == []

@@ -75,7 +75,9 @@ async def look(
         await survey.read_hosts(app, list(hosts), first.estate.facts, limit_s=READ_S)
     found = await evaluate(app, kits, row.text)
     facts = [found.estate.facts[one.name] for one in hosts if one.name in found.estate.facts]
-    free = [_known(one, guest) for one in facts for guest in one.guests if guest.mark is None]
+    # what a host had that is not reached now can be neither looked at nor marked
+    reached = [one for one in facts if not one.trouble]
+    free = [_known(one, guest) for one in reached for guest in one.guests if guest.mark is None]
     known = {one.ident: one for one in free[:MOST]}
     sheet = found.sheet
     deployed = found.changes.standing if found.changes else {}
@@ -160,7 +162,6 @@ async def _looked_at(app: Application, vm: Existing) -> Existing:
         state.stored.macs,
         state.autostart,
         address[0].address if address else "",
-        address[0].prefix if address else "",
     )
 
 

@@ -12,6 +12,8 @@ from nimble_stone.app.application import Application
 from nimble_stone.app.deployments import standing, under_way
 from nimble_stone.core.deployment import BuiltNode
 from nimble_stone.core.errors import Conflict, InputError
+from nimble_stone.core.estate import Facts
+from nimble_stone.core.plan.sheet import Node
 from nimble_stone.engine import retiring
 from nimble_stone.engine.frozen import thawed
 from nimble_stone.engine.steps.context import volume_of
@@ -45,29 +47,41 @@ async def look(app: Application, plan: str) -> list[FormerDisk]:
 
 
 async def _of(app: Application, one: BuiltNode) -> list[FormerDisk]:
-    """A node's, the newest first: each upgrade names the run whose disk it replaced."""
-    host = await app.driver(await app.host(one.node.value("host")))
-    datastore, name = one.node.value("datastore"), one.node.name
-    await host.storage.refresh(datastore)
-    found, run = [], one.run
+    """A node's, the newest first: each upgrade names the run whose disk it replaced, and where the
+    node was then.
+    """
+    ident, run = one.node.id, one.run
+    found: list[FormerDisk] = []
     while run:
-        frozen = await thawed(app.store, await app.store.read(runs.get_run, run))
-        change = frozen.change
-        former = change.built[one.node.id] if change and one.node.id in change.upgrades else ""
-        if not former:
+        change = (await thawed(app.store, await app.store.read(runs.get_run, run))).change
+        if change is None or ident not in change.upgrades:
             break
+        was, former = change.before(ident), change.built[ident]
         before = await thawed(app.store, await app.store.read(runs.get_run, former))
-        package = before.sheet.packages.of(one.node.role)
+        package = before.sheet.packages.of(was.role)
         own = len(package.descriptor.disk_order) if package else 0
-        for what in (*(f"disk{number}" for number in range(own)), "config"):
-            volume = volume_of(former, f"{name}-{what}")
-            there = await host.storage.volume(datastore, volume)
-            if there is not None:
-                size = there.physical_bytes
-                found.append(
-                    FormerDisk(one.node.id, name, host.name, datastore, volume, size, former, run)
-                )
+        names = [f"disk{number}" for number in range(own)]
+        found += await _lying(app, was, [*names, "config"], former, run)
         run = former
+    return found
+
+
+async def _lying(
+    app: Application, was: Node, names: Sequence[str], made_by: str, needed_by: str
+) -> list[FormerDisk]:
+    """Those of some volumes that are there."""
+    host = await app.driver(await app.host(was.value("host")))
+    datastore = was.value("datastore")
+    await host.storage.refresh(datastore)
+    found = []
+    for name in names:
+        volume = volume_of(made_by, f"{was.name}-{name}")
+        there = await host.storage.volume(datastore, volume)
+        if there is not None:
+            size = there.physical_bytes
+            found.append(
+                FormerDisk(was.id, was.name, host.name, datastore, volume, size, made_by, needed_by)
+            )
     return found
 
 
@@ -86,18 +100,26 @@ async def remove(app: Application, plan: str, confirm: str) -> Sequence[FormerDi
             f"a run of {plan} is in progress", code="run-exists", hint="Wait until it has ended."
         )
     found = await look(app, plan)
+    used = {name: await _used_on(app, name) for name in dict.fromkeys(one.host for one in found)}
+    for disk in found:
+        if disk.volume in used[disk.host]:
+            raise Conflict(
+                f"{disk.volume} on {disk.host} is a disk of a VM",
+                code="in-use",
+                hint="Take it from that VM, then try again.",
+            )
     for disk in found:
         host = await app.driver(await app.host(disk.host))
-        users = await host.preparation.vms_with_disk(disk.datastore, disk.volume)
-        if users:
-            raise Conflict(
-                f"{disk.volume} on {disk.host} is a disk of {', '.join(users)}",
-                code="in-use",
-                hint=f"Take it from {users[0]}, then try again.",
-            )
         await app.store.write(records.put_meta, GONE + disk.needed_by, disk.volume)
         await host.storage.delete(disk.datastore, disk.volume)
     return found
+
+
+async def _used_on(app: Application, name: str) -> set[str]:
+    """Volumes that VMs of a host have, by their last names: those carry our mark."""
+    host = await app.driver(await app.host(name))
+    facts = await host.reading.facts(app.clock(), Facts(host=name, domain_type="qemu"))
+    return {disk.rpartition("/")[2] for guest in facts.guests for disk in guest.disks}
 
 
 async def check_kept(app: Application, run: str) -> None:

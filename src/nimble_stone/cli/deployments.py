@@ -1,4 +1,4 @@
-"""Commands about what is deployed: list, history, built, drift, repair, take, accept, retire."""
+"""Commands about what is deployed, from reading it to retiring it."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from nimble_stone.core.errors import InputError
 from nimble_stone.core.units import count_text, size_text, time_text
 
 app = typer.Typer(
-    help="Deployments: list, read, history, built, drift, repair, take, accept, retire.",
+    help="Deployments: list, history, built, drift, repair, take, accept, adopt, former, retire.",
     no_args_is_help=True,
 )
 

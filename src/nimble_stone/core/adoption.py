@@ -58,7 +58,6 @@ class Existing:
     macs: tuple[str, ...]
     autostart: bool = False
     address: str = ""
-    prefix: str = ""
 
     @property
     def ident(self) -> str:

@@ -14,6 +14,7 @@ from nimble_stone.core import admission
 from nimble_stone.core.deployment import Changes, Move
 from nimble_stone.core.kit.changing import Changing
 from nimble_stone.core.kit.membership import Leaving
+from nimble_stone.core.kit.systems import ITSELF
 from nimble_stone.core.plan.sheet import Node, Sheet
 from nimble_stone.core.step import Step, make
 
@@ -507,9 +508,10 @@ def _again(sheet: Sheet, whole: Sequence[Step], steps: Sequence[Step]) -> list[S
     ]
 
 
-def leaving_of(sheet: Sheet, node: Node) -> list[Leaving]:
-    """What the kit asks for before a node may go."""
-    return [one for one in sheet.kit.leaving if node.has_any((one.role,))]
+def leaving_of(sheet: Sheet, node: Node, *, lost: bool = False) -> list[Leaving]:
+    """What the kit asks for before a node may go; of one that is lost nothing is asked itself."""
+    own = [one for one in sheet.kit.leaving if node.has_any((one.role,))]
+    return [one for one in own if not (lost and one.asks == ITSELF)]
 
 
 def _away(
@@ -517,7 +519,7 @@ def _away(
 ) -> list[Step]:
     """One node leaves, then it is removed; where its host is lost, what is there stays there."""
     steps = []
-    for one in leaving_of(sheet, node):
+    for one in leaving_of(sheet, node, lost=lost):
         detail = {"leaving": one.id, "by": node.id, OLD: "yes"}
         steps.append(admission.step_of("leave", one, node, before, pace, detail))
         before = (steps[-1].key,)

@@ -50,7 +50,7 @@ def leaving(s: Situation) -> Iterator[Finding]:
         role = s.sheet.kit.role(node.role)
         if role is None or role.keeps == "nothing" or node.role in told:
             continue
-        if leaving_of(s.sheet, node):
+        if leaving_of(s.sheet, node, lost=ident in s.changes.lost):
             continue
         told.add(node.role)
         if ident in s.changes.lost:

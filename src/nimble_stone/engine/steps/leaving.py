@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from nimble_stone.core.change_sequence import LOST
 from nimble_stone.core.errors import NotFound
 from nimble_stone.core.kit.membership import Leaving
+from nimble_stone.core.step import Step
 from nimble_stone.engine.frozen import FrozenRun
 from nimble_stone.engine.steps import past
 from nimble_stone.engine.steps.adopting import Adopted
@@ -74,7 +75,7 @@ class Retire:
     async def _rolled_back(self, c: Context, before: FrozenRun) -> list[str]:
         own = [step for step in before.steps.values() if step.node == c.node.id]
         if c.step.detail.get(LOST):
-            own = [step for step in own if step.kind in ELSEWHERE]
+            own = [step for step in own if _elsewhere(before, step)]
         stages = sorted({UNDO_STAGE[step.kind] for step in own})
         said = []
         for stage in stages:
@@ -98,6 +99,14 @@ class Retire:
         return ""
 
 
-ELSEWHERE = ("names", "call", "enroll")
-"""Kinds of steps whose rollback asks other machines than the node's host."""
+def _elsewhere(before: FrozenRun, step: Step) -> bool:
+    """Whether what a step made is kept by others than the node and its host: name records, the
+    estate's entry, what was made in a system outside the plan.
+    """
+    if step.kind == "call":
+        wanted = step.detail["forming"]
+        return any(one.id == wanted and one.undo for one in before.sheet.kit.forming)
+    return step.kind in ("names", "enroll")
+
+
 KINDS: dict[str, Kind] = {"leave": Leave()}

@@ -242,12 +242,17 @@ def _wipe(action: prep.WipeDisk, run: str) -> Work:
     )
 
 
+GONE = "failed to get domain"
+"""In the words of virsh, where there is no such VM."""
+
+
 def _remove_vm(action: prep.RemoveVm, run: str) -> Work:
     volumes = (one.partition("/") for one in action.volumes)
     return _change(
         (
-            Command(virsh("destroy", action.uuid, seconds=60), fine=("is not running",)),
-            Command(virsh("undefine", action.uuid, "--nvram"), fine=("failed to get domain",)),
+            # an earlier try may have been cut after any of these
+            Command(virsh("destroy", action.uuid, seconds=60), fine=("is not running", GONE)),
+            Command(virsh("undefine", action.uuid, "--nvram"), fine=(GONE,)),
             *(
                 Command(virsh("vol-delete", "--pool", store, name), fine=("failed to get vol",))
                 for store, _, name in volumes

@@ -4,8 +4,8 @@
   import type { FormerDisks } from '../../lib/api/types';
   import { count, size } from '../../lib/format';
   import { notices } from '../../lib/notices.svelte';
-  import Button from '../../lib/ui/Button.svelte';
   import Dialog from '../../lib/ui/Dialog.svelte';
+  import TypedName from '../../lib/ui/TypedName.svelte';
 
   interface Props {
     plan: string;
@@ -14,7 +14,6 @@
   let { plan, onclose }: Props = $props();
   const SHOWN = 12;
   let view = $state.raw<FormerDisks | null>(null),
-    name = $state(''),
     busy = $state(false);
   let place = $derived(`/deployments/${plan}/former` as const);
   let bytes = $derived(view?.disks.reduce((sum, one) => sum + one.physical_bytes, 0) ?? 0);
@@ -28,7 +27,7 @@
   async function remove() {
     busy = true;
     try {
-      await send('POST', place, { confirm: name });
+      await send('POST', place, { confirm: plan });
       onclose();
     } catch (e: unknown) {
       notices.problem(e);
@@ -54,25 +53,13 @@
           <span class="quiet">and {count(view.disks.length - SHOWN, 'more volume')}</span>
         </li>{/if}
     </ul>
-    <form
-      onsubmit={(e) => {
-        e.preventDefault();
-        void remove();
-      }}
-    >
-      <label
-        >Type the plan’s name to confirm: <b>{plan}</b><input
-          bind:value={name}
-          aria-label="Plan’s name"
-          autocomplete="off"
-        /></label
-      >
-      <div class="acts">
-        <Button kind="danger" type="submit" disabled={busy || name !== plan}
-          >Remove {count(view.disks.length, 'volume')}</Button
-        ><Button onclick={onclose}>Cancel</Button>
-      </div>
-    </form>
+    <TypedName
+      wanted={plan}
+      label="Remove {count(view.disks.length, 'volume')}"
+      {busy}
+      ongo={() => void remove()}
+      {onclose}
+    />
   {:else}<p class="quiet">
       {view ? 'No former system disk is left.' : 'Looking for former system disks …'}
     </p>{/if}
@@ -93,17 +80,5 @@
   }
   .mono {
     overflow-wrap: anywhere;
-  }
-  form {
-    margin-top: 12px;
-  }
-  input {
-    display: block;
-    margin: 6px 0 12px;
-    width: 100%;
-  }
-  .acts {
-    display: flex;
-    gap: 10px;
   }
 </style>

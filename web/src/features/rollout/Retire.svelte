@@ -4,8 +4,8 @@
   import type { RetiringView } from '../../lib/api/types';
   import { count, size } from '../../lib/format';
   import { notices } from '../../lib/notices.svelte';
-  import Button from '../../lib/ui/Button.svelte';
   import Dialog from '../../lib/ui/Dialog.svelte';
+  import TypedName from '../../lib/ui/TypedName.svelte';
 
   interface Props {
     plan: string;
@@ -15,7 +15,6 @@
   let { plan, onbegun, onclose }: Props = $props();
   const SHOWN = 8;
   let view = $state.raw<RetiringView | null>(null),
-    name = $state(''),
     keep = $state(false),
     busy = $state(false);
   let place = $derived(`/deployments/${plan}/retiring` as const);
@@ -33,7 +32,7 @@
   async function begin() {
     busy = true;
     try {
-      await send('POST', place, { confirm: name, keep_data: keep });
+      await send('POST', place, { confirm: plan, keep_data: keep });
       onbegun();
     } catch (e: unknown) {
       notices.problem(e);
@@ -65,32 +64,19 @@
           <span class="quiet">and {count(view.nodes.length - SHOWN, 'more node')}</span>
         </li>{/if}
     </ul>
-    <form
-      onsubmit={(e) => {
-        e.preventDefault();
-        void begin();
-      }}
-    >
-      {#if data}<label class="keep"
+    <TypedName
+      wanted={plan}
+      label="Retire {count(view.nodes.length, 'node')}"
+      {busy}
+      ongo={() => void begin()}
+      {onclose}
+      >{#if data}<label class="keep"
           ><input type="checkbox" bind:checked={keep} />
           Keep {count(data, 'data disk')} ({size(bytes)}) on {data === 1
             ? 'its datastore'
             : 'their datastores'}</label
-        >{/if}
-      <label
-        >Type the plan’s name to confirm: <b>{plan}</b><input
-          class="name"
-          bind:value={name}
-          aria-label="Plan’s name"
-          autocomplete="off"
-        /></label
-      >
-      <div class="acts">
-        <Button kind="danger" type="submit" disabled={busy || name !== plan}
-          >Retire {count(view.nodes.length, 'node')}</Button
-        ><Button onclick={onclose}>Cancel</Button>
-      </div>
-    </form>
+        >{/if}</TypedName
+    >
   {:else}<p class="quiet">Reading what is deployed …</p>{/if}
 </Dialog>
 
@@ -106,22 +92,10 @@
     gap: 12px;
     padding: 2px 0;
   }
-  form {
-    margin-top: 12px;
-  }
   .keep {
     display: flex;
     gap: 8px;
     align-items: baseline;
     margin-bottom: 10px;
-  }
-  .name {
-    display: block;
-    margin: 6px 0 12px;
-    width: 100%;
-  }
-  .acts {
-    display: flex;
-    gap: 10px;
   }
 </style>

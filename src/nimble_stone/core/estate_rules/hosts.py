@@ -330,7 +330,8 @@ def _removal(host: str, guest: Guest, mark: Mark, home: str) -> RemoveVm:
 def _stopped(g: Ground, host: Host, facts: Facts) -> Found:
     idle = [guest.name for guest in facts.guests if not guest.running]
     if idle:
-        yield Broken("note", f"{len(idle)} VMs are defined but stopped: {listed(idle)}")
+        are = "VM is" if len(idle) == 1 else "VMs are"
+        yield Broken("note", f"{len(idle)} {are} defined but stopped: {listed(idle)}")
 
 
 def _remains(g: Ground, host: Host, facts: Facts) -> Found:

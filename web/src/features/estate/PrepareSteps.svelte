@@ -21,7 +21,7 @@
           >{/if}{#if s.refusals.length}<span class="warn">refused</span>{/if}</summary
       >
       {#if s.confirm}<label class="confirm"
-          >Type <b class="mono">{s.confirm}</b> to confirm
+          ><span>Type <b class="mono">{s.confirm}</b> to confirm</span>
           <input
             class="mono"
             bind:value={typed[s.confirm]}

@@ -70,3 +70,17 @@ def test_who_is_gone_is_not_waited_for_twice(monkeypatch: pytest.MonkeyPatch) ->
     found = of_the_node()
     assert asked["archive-1"] == 1
     assert found["gateway"].startswith("not known")
+
+
+def test_a_host_that_was_lost_for_a_moment_is_asked_once_more(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    """Its node answers: the host runs. A whole rollout stood as not accepted for one such moment,
+    on a machine with much to do.
+    """
+    silent = dict.fromkeys(acceptance.HOST_SIDE, LOST)
+    asked = rounds(monkeypatch, {**WELL, **silent}, HOST)
+    found = of_the_node()
+    assert asked == {"lead-1": 1, "archive-1": 2, "archive-2": 1}
+    assert found["running"] == "no such VM"
+    assert "not known" not in str(found)

@@ -45,7 +45,8 @@ def _unknown(kinds: Iterable[str], error: StoneError, how: str) -> Answers:
 async def prove(ports: Ports, run: FrozenRun, only: Collection[str] | None = None) -> list[Verdict]:
     """A verdict for every expectation, or for `only` some checks, by their ids. Nothing is changed
     anywhere. Nodes are asked side by side, at most 16 at once; one that answers some of its checks
-    and falls silent for others is asked those again, once.
+    and falls silent for others is asked those again, once, and so is the host of a node that
+    answers.
     """
     run = run if only is None else _narrow(run, only)
     seen = await _ask_nodes(ports, run, run.sheet.nodes)

@@ -119,18 +119,22 @@ def fell_silent(
 ) -> dict[str, set[str]]:
     """Node → ids of checks that could not be asked, of nodes that passed more than twice as many:
     contact was lost for a moment. Of a node that is gone little passes, such as a port that must be
-    closed, and waiting for it twice tells nothing. `elsewhere`: kinds of checks that are not asked
-    of the node itself.
+    closed, and waiting for it twice tells nothing. `elsewhere`: kinds of checks that are asked of
+    the node's host. They do not tell whether the node answers; where it does, its host runs, and
+    what the host did not answer is asked again too.
     """
     silent: dict[str, set[str]] = {}
+    unheard: Counter[str] = Counter()
     passed: Counter[str] = Counter()
     for item, verdict in zip(items, verdicts, strict=True):
-        if not item.node or item.kind in elsewhere:
+        if not item.node:
             continue
-        passed[item.node] += verdict.passed
         if not verdict.checked:
             silent.setdefault(item.node, set()).add(item.proof)
-    return {node: checks for node, checks in silent.items() if passed[node] > 2 * len(checks)}
+        if item.kind not in elsewhere:
+            passed[item.node] += verdict.passed
+            unheard[item.node] += not verdict.checked
+    return {node: checks for node, checks in silent.items() if passed[node] > 2 * unheard[node]}
 
 
 def verdict_of(kept: Mapping[str, Any]) -> Verdict:

@@ -67,6 +67,50 @@ async def test_a_kept_connection_whose_far_end_is_gone_is_dialled_again(
     assert made.begun == 2
 
 
+async def test_who_is_silent_is_given_up_by_all_who_ask_at_the_same_time(
+    relay: tuple[Relay, Reach, Target], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A machine without power ends no connection. A command may take minutes, but the session for
+    it is there at once or never; then one attempt to dial anew is enough for all who ask.
+    """
+    monkeypatch.setattr("nimble_stone.reach.ssh.OPENS_S", 0.5)
+    made, reach, target = relay
+    policy = reach.ssh._policy
+    monkeypatch.setattr(reach.ssh, "_policy", policy.model_copy(update={"connect_seconds": 1.0}))
+    assert (await reach.ssh.run(target, "echo one")).out == b"one\n"
+    made.power_off()
+    asked = (reach.ssh.run(target, f"echo {n}", limit_s=3600) for n in range(5))
+    async with asyncio.timeout(20):
+        told = await asyncio.gather(*asked, return_exceptions=True)
+    assert all(isinstance(one, Unreachable) for one in told), told
+    assert {str(one) for one in told} == {
+        f"knot (127.0.0.1:{target.port}) does not answer within 1 s"
+    }
+    assert made.begun == 2
+    made.power_on()
+    assert (await reach.ssh.run(target, "echo two")).out == b"two\n"
+
+
+async def test_a_kept_connection_that_is_silent_is_replaced_and_what_runs_on_it_goes_on(
+    relay: tuple[Relay, Reach, Target], monkeypatch: pytest.MonkeyPatch, tmp_path: Path
+) -> None:
+    monkeypatch.setattr("nimble_stone.reach.ssh.OPENS_S", 0.5)
+    made, reach, target = relay
+    begun, gone_on = tmp_path / "begun", tmp_path / "gone-on"
+    first = f"touch {begun}; until [ -e {gone_on} ]; do sleep 0.1; done; echo first"
+    running = asyncio.create_task(reach.ssh.run(target, first, limit_s=60))
+    while not begun.exists():
+        await asyncio.sleep(0.02)
+    made.power_off()
+    made.off = False
+    assert (await reach.ssh.run(target, "echo two", limit_s=60)).out == b"two\n"
+    assert made.begun == 2
+    # it was slow, not gone
+    made.silent = 0
+    gone_on.touch()
+    assert (await running).out == b"first\n"
+
+
 async def test_a_command_that_had_begun_is_not_run_a_second_time(
     relay: tuple[Relay, Reach, Target], tmp_path: Path
 ) -> None:

@@ -28,6 +28,10 @@ from nimble_stone.reach.policy import DialPolicy
 MAX_OUTPUT = 8 << 20
 OPENINGS = 3
 """Connections on which a command is begun, where the one before was gone already."""
+OPENS_S = 10.0
+"""How long a kept connection may take to open a session: no process is made for it, so it is there
+at once, or the other side has no power any more and tells nobody.
+"""
 REFUSED_S, PAUSE_S = 15.0, 0.25
 """How long a server is asked for a session that it refuses, and how often."""
 ALONE = "dropbear"
@@ -112,11 +116,14 @@ class _Process(asyncssh.SSHClientProcess[bytes]):
     def __init__(self) -> None:
         super().__init__()
         self._opened: asyncssh.SSHClientChannel[bytes] | None = None
+        self.when_opened: Callable[[], None] | None = None
 
     def connection_made(self, chan: Any) -> None:
         """Its session was opened."""
         assert isinstance(chan, asyncssh.SSHClientChannel)
         self._opened = chan
+        if self.when_opened:
+            self.when_opened()
         super().connection_made(chan)
 
     @property
@@ -147,15 +154,19 @@ class Ssh:
     def __init__(self, policy: DialPolicy, pins: Pins) -> None:
         self._policy, self._pins = policy, pins
         self._open: dict[_Key, asyncssh.SSHClientConnection] = {}
-        self._locks: dict[_Key, asyncio.Lock] = {}
+        self._dials: dict[_Key, asyncio.Task[asyncssh.SSHClientConnection]] = {}
+        self._aside: set[asyncssh.SSHClientConnection] = set()
         self._channels: dict[_Key, asyncio.Semaphore] = {}
         self._alone: dict[_Key, asyncio.Queue[_Key]] = {}
 
     async def close(self) -> None:
         """Close all connections."""
-        for connection in list(self._open.values()):
+        for dial in list(self._dials.values()):
+            dial.cancel()
+        for connection in [*self._open.values(), *self._aside]:
             connection.abort()
         self._open.clear()
+        self._aside.clear()
 
     async def run(
         self, target: Target, command: str, *, data: bytes = b"", limit_s: float = 60.0
@@ -186,20 +197,20 @@ class Ssh:
         began = time.monotonic()
         async with self._lane(target) as lane:
             with _told(target, command, limit_s):
+                begun = await self._begun(target, lane, command, limit_s)
+                if begun.status is not None:
+                    return Answer(begun.status, b"", "", time.monotonic() - began)
                 async with asyncio.timeout(limit_s + GRACE_S):
-                    begun = await self._begun(target, lane, command)
-                    if begun.status is not None:
-                        return Answer(begun.status, b"", "", time.monotonic() - began)
                     return await _converse(begun.process, command, data, began, sent)
 
     async def fetch(self, target: Target, command: str, *, limit_s: float) -> AsyncIterator[bytes]:
         """What a command prints, piece by piece, however much it is. Raises what `stream` raises,
         RemoteFailed with the command's words where it fails.
         """
-        end = time.monotonic() + limit_s + GRACE_S
         async with self._lane(target) as lane:
             with _told(target, command, limit_s):
-                begun = await self._begun(target, lane, command)
+                begun = await self._begun(target, lane, command, limit_s)
+                end = time.monotonic() + limit_s + GRACE_S
                 process, err = begun.process, b""
                 try:
                     while begun.status is None:
@@ -244,20 +255,29 @@ class Ssh:
             finally:
                 self._alone[key].put_nowait(lane)
 
-    async def _begun(self, target: Target, lane: _Key, command: str) -> _Begun:
+    async def _begun(self, target: Target, lane: _Key, command: str, limit_s: float) -> _Begun:
         """The command, begun. Until then nothing has happened on the other side, so it is tried
         again: on a new connection where the far end of a kept one is gone (its machine was made
-        again), or a little later where it takes no further session beside those that are open.
-        One that was sent is never begun again: nobody knows whether it has run. Raises Unreachable
-        when it takes none for long.
+        again, or has no power), or a little later where it takes no further session beside those
+        that are open. One that was sent is never begun again: nobody knows whether it has run.
+        Raises Unreachable when it takes none for long, TimeoutError when it does not say within
+        `limit_s` that a command began.
         """
         end, dialled = time.monotonic() + REFUSED_S, 0
         while True:
+            known = self._open.get(lane)
+            kept = known is not None and not known.is_closed()
             connection, process = await self._connection(target, lane), _Process()
             try:
-                await connection.create_session(partial(_same, process), command, encoding=None)
-                await process.redirect()
+                async with asyncio.timeout(OPENS_S if kept else limit_s + GRACE_S) as wait:
+                    process.when_opened = partial(_not_before, wait, limit_s + GRACE_S)
+                    await connection.create_session(partial(_same, process), command, encoding=None)
+                    await process.redirect()
                 return _Begun(process)
+            except TimeoutError:
+                if process.was_opened or not kept:
+                    raise
+                self._set_aside(lane, connection)
             except asyncssh.ChannelOpenError as error:
                 if process.told is not None:
                     # what it printed would have kept its session open
@@ -332,13 +352,30 @@ class Ssh:
         finally:
             await once.close()
 
+    def _set_aside(self, lane: _Key, connection: asyncssh.SSHClientConnection) -> None:
+        """Begin nothing on it any more. What runs on it goes on: it may be slow, not gone."""
+        self._aside = {one for one in self._aside if not one.is_closed()} | {connection}
+        if self._open.get(lane) is connection:
+            del self._open[lane]
+
     async def _connection(self, target: Target, key: _Key) -> asyncssh.SSHClientConnection:
-        async with self._locks.setdefault(key, asyncio.Lock()):
-            known = self._open.get(key)
-            if known is not None and not known.is_closed():
-                return known
+        """The kept one, or a new one; who asks while it is dialled shares what comes of it."""
+        known = self._open.get(key)
+        if known is not None and not known.is_closed():
+            return known
+        dial = self._dials.get(key)
+        if dial is None:
+            dial = self._dials[key] = asyncio.create_task(self._dialled(target, key))
+            # whoever wanted it may be gone by then
+            dial.add_done_callback(_heard)
+        return await asyncio.shield(dial)
+
+    async def _dialled(self, target: Target, key: _Key) -> asyncssh.SSHClientConnection:
+        try:
             self._open[key] = await self._connect(target)
             return self._open[key]
+        finally:
+            del self._dials[key]
 
     async def _connect(self, target: Target) -> asyncssh.SSHClientConnection:
         host, port = self._policy.real(target.address, target.port)
@@ -430,6 +467,17 @@ def _told(target: Target, command: str, limit_s: float) -> Iterator[None]:
 
 def _same(process: _Process) -> _Process:
     return process
+
+
+def _heard(dial: asyncio.Task[asyncssh.SSHClientConnection]) -> None:
+    """Its error is no news where none waits for it any more."""
+    if not dial.cancelled():
+        dial.exception()
+
+
+def _not_before(wait: asyncio.Timeout, seconds: float) -> None:
+    """From now on that long."""
+    wait.reschedule(asyncio.get_running_loop().time() + seconds)
 
 
 async def _converse(

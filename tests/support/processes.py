@@ -134,6 +134,7 @@ class ServerProcess:
         self.port = self.socket.getsockname()[1]
         self.url = f"http://127.0.0.1:{self.port}"
         self.process: spawning.Started | subprocess.Popen[bytes] | None = None
+        self._client: Client | None = None
         self.log = data.parent / "server.log"
         self.start()
 
@@ -217,8 +218,12 @@ class ServerProcess:
         return str(json.loads((self.data / "client.json").read_text())["token"])
 
     def client(self) -> Client:
-        """A signed-in client."""
-        return Client(self.url, self.key)
+        """A signed-in client. Its session outlives the server's process; to sign in again each time
+        costs as much as a small run.
+        """
+        if self._client is None:
+            self._client = Client(self.url, self.key)
+        return self._client
 
     def cli(
         self, *words: str, check: int | None = 0, stdin: str = ""

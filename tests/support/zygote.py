@@ -97,6 +97,8 @@ def serve(number: int) -> None:
     sock = socket.socket(fileno=number)
     for name in LOADED:
         importlib.import_module(name)
+    # reads the kits that ship, as each server does when it starts
+    importlib.import_module("nimble_stone.app.kits").shipped()
     gc.collect()
     gc.freeze()
     ended: dict[int, int] = {}

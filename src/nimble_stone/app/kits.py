@@ -6,6 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from functools import lru_cache
 from importlib import resources
 from pathlib import Path
 from threading import Lock
@@ -41,15 +42,20 @@ def read_kit(text: str, name: str) -> Kit:
     return yaml_text.read(text, Kit, f"kit file {name}")
 
 
-def shipped() -> dict[str, Kit]:
-    """The kits that ship. Raises FormatError or Faults for one that is wrong."""
+@lru_cache(maxsize=1)
+def _shipped() -> tuple[Kit, ...]:
+    """Read once: it takes about a second."""
     entries = sorted(resources.files("nimble_stone.kits").iterdir(), key=lambda entry: entry.name)
-    found = [
+    return tuple(
         read_kit(entry.read_text(encoding="utf-8"), entry.name)
         for entry in entries
         if entry.name.endswith(".yaml")
-    ]
-    return {kit.id: kit for kit in found}
+    )
+
+
+def shipped() -> dict[str, Kit]:
+    """The kits that ship. Raises FormatError or Faults for one that is wrong."""
+    return {kit.id: kit for kit in _shipped()}
 
 
 def kits_in(own: Path, base: dict[str, Kit]) -> Kits:

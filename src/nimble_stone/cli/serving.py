@@ -15,6 +15,7 @@ import subprocess
 import sys
 from collections.abc import Iterator
 from dataclasses import dataclass
+from multiprocessing import get_context
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -25,6 +26,8 @@ from nimble_stone.cli.client import Client, data_folder, write_profile
 from nimble_stone.core.errors import InputError
 
 if TYPE_CHECKING:
+    from multiprocessing.process import BaseProcess
+
     from pydantic import BaseModel
 
     from nimble_stone.lab.scenario.demo import LabPlan
@@ -344,28 +347,12 @@ def lab_processes(
         probe.bind(("127.0.0.1", 0))
         port = probe.getsockname()[1]
     (data / "dial.yaml").write_text(_dial(octet))
-    own = [sys.executable, "-m", "nimble_stone.cli.main"]
     log = (folder / "log").open("ab")
-    lab = subprocess.Popen(
-        [
-            *own,
-            "lab",
-            "serve",
-            "--folder",
-            str(folder / "lab"),
-            "--octet",
-            str(octet),
-            "--speed",
-            "200",
-            *(("--answers", str(answers.resolve())) if answers else ()),
-        ],
-        stdout=log,
-        stderr=log,
-    )
-    server = subprocess.Popen(
-        [*own, "serve", "--data", str(data), "--port", str(port), "--pace", "0.02"],
-        stdout=log,
-        stderr=log,
+    told = ["--answers", str(answers.resolve())] if answers else []
+    at = ["--folder", str(folder / "lab"), "--octet", str(octet), "--speed", "200"]
+    lab = _begun(["lab", "serve", *at, *told], log.fileno())
+    server = _begun(
+        ["serve", "--data", str(data), "--port", str(port), "--pace", "0.02"], log.fileno()
     )
     try:
         seeding.await_lab(folder / "lab" / "control.json")
@@ -380,8 +367,29 @@ def lab_processes(
     finally:
         for process in (server, lab):
             process.terminate()
-            process.wait(20)
+            process.join(20)
         log.close()
+
+
+def _begun(words: list[str], log: int) -> BaseProcess:
+    """One more command, in a process that is forked from this one: what is imported here already
+    need not be imported again.
+    """
+    sys.stdout.flush()
+    sys.stderr.flush()
+    process = get_context("fork").Process(target=_command, args=(words, log))
+    process.start()
+    return process
+
+
+def _command(words: list[str], log: int) -> None:
+    """What it prints goes to a file."""
+    from nimble_stone.cli.entry import main
+
+    for stream in (1, 2):
+        os.dup2(log, stream)
+    sys.argv = ["nimble-stone", *words]
+    main()
 
 
 def _dial(octet: int) -> str:

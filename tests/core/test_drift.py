@@ -5,7 +5,8 @@ from __future__ import annotations
 from dataclasses import replace
 
 from nimble_stone.core.acceptance import Verdict
-from nimble_stone.core.drift import Drift, merged
+from nimble_stone.core.drift import Drift, host_of, merged, of_hosts
+from nimble_stone.core.estate_rules import Violation
 
 
 def verdict(node: str, found: str, *, passed: bool = False, checked: bool = True) -> Verdict:
@@ -44,3 +45,39 @@ def test_accepted_drift_is_open_again_when_it_is_another_or_its_day_is_over() ->
 
 def test_the_cluster_drifts_too() -> None:
     assert [one.node for one in read([], verdict("", "2 members"), at=100)] == [""]
+
+
+def broken(host: str, rule: str, message: str = "no") -> Violation:
+    return Violation(rule, host, "caution", message)
+
+
+def test_a_rule_that_a_host_broke_before_is_no_drift_and_one_that_it_breaks_since_is() -> None:
+    now = [broken("gannet", "swap"), broken("gannet", "clock", "off by 40 s")]
+    now += [broken("fulmar", "mtu")]
+    found = of_hosts({"gannet": ["swap"], "fulmar": []}, now, {}, [])
+    told = {one.proof: (one.label, one.found) for one in found if not one.passed}
+    assert told == {
+        "rule:clock@gannet": ("gannet: Has the correct time", "off by 40 s"),
+        "rule:mtu@fulmar": ("fulmar: Has the network's MTU", "no"),
+    }
+    assert {host_of(check) for check in told} == {"gannet", "fulmar"}
+    # a host that was not known then, and what is so for a moment only, tell nothing
+    assert of_hosts({}, now, {}, []) == []
+    [whole] = of_hosts({"gannet": []}, [broken("gannet", "load")], {}, [])
+    assert (whole.passed, whole.label) == (True, "Rules of gannet")
+
+
+def test_of_a_host_that_is_silent_stays_what_was_known() -> None:
+    built = {"gannet": list[str]()}
+    first = merged([], of_hosts(built, [broken("gannet", "clock", "off")], {}, []), 100)
+    silent = {"gannet": "it does not answer"}
+    later = of_hosts(built, [broken("gannet", "answers")], silent, first)
+    assert merged(first, later, 200) == first
+    # one without known differences gives none, and counts as not asked
+    [whole] = of_hosts(built, [], silent, [])
+    assert (whole.passed, whole.checked) == (False, False)
+    assert merged(first, of_hosts(built, [], {}, first), 300) == []
+
+
+def test_checks_of_nodes_are_of_no_host() -> None:
+    assert host_of("running") == host_of("rule-of-thumb@sea") == ""

@@ -12,6 +12,7 @@ from nimble_stone.cli.client import Client
 from tests.engine.test_growing import change, doing, members, start
 from tests.engine.test_runs import ours, plan_text, undo
 from tests.support.processes import LabProcess, ServerProcess, ended, ready_plan, wait_for
+from tests.support.raw import ssh
 
 JOINING = """joining:
   - id: expect
@@ -105,6 +106,28 @@ def test_new_nodes_are_let_in_one_after_the_other_though_the_server_is_killed(
 def _begun(client: Client, run: str, key: str) -> bool:
     steps = client.call("GET", f"/api/runs/{run}")["steps"]
     return any(step["key"] == key and step["state"] != "planned" for step in steps)
+
+
+def test_where_all_vms_were_removed_by_hand_a_rollback_asks_none_of_them(
+    client: Client, lab: LabProcess, text: str
+) -> None:
+    """Also where only the first is gone: then another one is asked."""
+    first = deployed(client, kit(text))
+    change(client, "guild", roles__archive__count=3)
+    well(client, grown := start(client, "guild"))
+    change(client, "guild", roles__archive__count=4)
+    well(client, more := start(client, "guild"))
+    nodes = client.call("GET", f"/api/runs/{more}")["nodes"]
+    for node in nodes:
+        if node["id"] == "archive-4":
+            continue
+        for line in ("destroy", "undefine"):
+            ssh(lab, node["host"], f"virsh -q -c qemu:///system {line} {node['name']}", "")
+    undo(client, more)
+    undo(client, grown)
+    undo(client, first)
+    assert ours(lab) == []
+    client.call("DELETE", "/api/plans/guild")
 
 
 def test_a_node_is_removed_when_it_has_left_however_long_that_takes(

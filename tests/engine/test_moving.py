@@ -8,12 +8,14 @@ import datetime
 from typing import Any
 
 import pytest
+from lxml import etree
 
 from nimble_stone.cli.client import Client
 from tests.engine.test_growing import change, doing, start
 from tests.engine.test_kill import killed_on_the_way
 from tests.engine.test_runs import ours, plan_text, undo
 from tests.support.processes import LabProcess, ServerProcess, ended, ready_plan, wait_for
+from tests.support.raw import ssh
 
 
 def rolled_out(client: Client, name: str) -> str:
@@ -39,6 +41,43 @@ def free_host(client: Client, plan: str) -> str:
 def volumes(lab: LabProcess, host: str, name: str) -> list[str]:
     """Volumes of a node that a host sees."""
     return [one for one in lab.show()["hosts"][host]["volumes"] if f"-{name}-" in one]
+
+
+def processor(lab: LabProcess, host: str, name: str) -> str | None:
+    """The named model that a VM was given, by its host's own account."""
+    text = ssh(lab, host, f"virsh -q -c qemu:///system dumpxml {name}", "")
+    return etree.fromstring(text.encode()).findtext("cpu/model")
+
+
+def test_vms_of_a_bay_with_different_processors_get_one_that_all_hosts_have(
+    client: Client, lab: LabProcess
+) -> None:
+    """So that each starts on any of them."""
+    ready_plan(client, plan_text("suits"))
+    used = {one["host"] for one in client.call("GET", "/api/plans/suits")["nodes"]}
+    old = free_host(client, "suits")
+    lab.turn(old, older=True)
+    client.call("POST", "/api/estate/read", {"hosts": [old]})
+    view = client.call("GET", "/api/plans/suits")
+    assert "Broadwell-noTSX" in next(
+        one["message"] for one in view["findings"] if one["code"] == "processor-common"
+    )
+    first = start(client, "suits")
+    assert ended(client, first)["state"] == "done"
+    given = {processor(lab, one["host"], one["name"]) for one in view["nodes"]}
+    assert given == {"Broadwell-noTSX"}
+    assert old not in used
+    change(client, "suits", **{"nodes__archive-1__host": old})
+    run = start(client, "suits")
+    assert ended(client, run)["state"] == "done"
+    moved = row(client, "suits", "archive-1")
+    assert moved["host"] == old
+    assert processor(lab, old, moved["name"]) == "Broadwell-noTSX"
+    undo(client, run)
+    undo(client, first)
+    client.call("DELETE", "/api/plans/suits")
+    lab.turn(old, older=False)
+    client.call("POST", "/api/estate/read", {"hosts": [old]})
 
 
 def _is_known_for_ever(

@@ -31,6 +31,7 @@ LIMITS = VmLimits(cpu_shares=512, cpu_percent=50, disk_mib_s=80, disk_iops=900, 
 DESIGNS: dict[str, dict[str, Any]] = {
     "plain": {},
     "kvm": {"domain_type": "kvm", "host_cpu": True},
+    "common processor": {"domain_type": "kvm", "processor": "Broadwell-noTSX"},
     "agent": {"agent": True, "watchdog": "reset", "autostart": True},
     "uefi": {"firmware": "efi"},
     "signed": {"firmware": "efi", "machine": "q35", "secure_boot": True, "tpm": True},
@@ -73,12 +74,27 @@ def test_limits_are_what_was_asked_for() -> None:
     assert inbound.get("average") == "50000"
 
 
+def test_a_named_processor_is_given_exactly_and_never_to_an_emulated_vm() -> None:
+    wanted = replace(PLAIN, domain_type="kvm", processor="Haswell-noTSX")
+    cpu = etree.fromstring(xml_out.domain(wanted)).find("cpu")
+    assert cpu is not None
+    assert (cpu.get("mode"), cpu.findtext("model")) == ("custom", "Haswell-noTSX")
+    assert cpu.find("model[@fallback='forbid']") is not None
+    emulated = etree.fromstring(xml_out.domain(replace(wanted, domain_type="qemu")))
+    assert emulated.find("cpu/model") is None
+
+
 def test_what_a_hypervisor_offers_is_read() -> None:
     text = (
         "<domainCapabilities><os supported='yes'><loader supported='yes'><enum name='secure'>"
-        "<value>no</value></enum></loader></os><devices><tpm supported='yes'>"
+        "<value>no</value></enum></loader></os><cpu><mode name='custom' supported='yes'>"
+        "<model usable='no' vendor='AMD'>EPYC</model>"
+        "<model usable='yes' vendor='Intel'>Nehalem</model></mode></cpu><devices>"
+        "<tpm supported='yes'>"
         "<enum name='backendModel'><value>passthrough</value></enum></tpm></devices>"
         "</domainCapabilities>"
     )
-    assert xml_in.offers(text) == xml_in.Offers(tpm=False, secure_boot=False)
+    assert xml_in.offers(text) == xml_in.Offers(
+        tpm=False, secure_boot=False, processors=("Nehalem",)
+    )
     assert xml_in.offers("") == xml_in.Offers()

@@ -8,6 +8,7 @@ import logging
 from collections.abc import Mapping
 from dataclasses import replace
 
+from nimble_stone.app import host_drift
 from nimble_stone.app.application import Application
 from nimble_stone.app.claims import own_runs
 from nimble_stone.app.deployments import standing
@@ -59,6 +60,9 @@ async def read(app: Application, plan: str) -> list[Drift]:
         frozen = await _as_it_stands(app, plan, stands)
         verdicts = await acceptance.prove(app, frozen)
         await speaking.close(app, frozen)
+        verdicts += await host_drift.read(
+            app, plan, stands, await app.store.read(kept.of_plan, plan)
+        )
     except StoneError as error:
         trouble = app.blank(str(error))[:300]
         reading = kept.Reading(plan, app.clock(), 0, 0, trouble)
@@ -117,6 +121,8 @@ class Watcher:
     def __init__(self, app: Application) -> None:
         self._app = app
         self._task: asyncio.Task[None] | None = None
+        self._built: dict[str, str] = {}
+        """Plan → the run after which its hosts were looked at."""
 
     def open(self) -> None:
         """Begin."""
@@ -133,6 +139,7 @@ class Watcher:
         while True:
             await self._app.pause(LOOKS_S)
             try:
+                await self.built()
                 await self.due()
             except StoneError as error:
                 log.warning("drift: %s", error)
@@ -157,3 +164,14 @@ class Watcher:
             except StoneError as error:
                 log.warning("drift of %s: %s", plan, error)
         return turn
+
+    async def built(self) -> None:
+        """Keep how the hosts of runs are that have ended since the last look."""
+        for plan, run in (await self._app.store.read(kept.newest_runs)).items():
+            if self._built.get(plan) == run:
+                continue
+            try:
+                await host_drift.keep(self._app, plan, await standing(self._app, plan))
+            except StoneError as error:
+                log.warning("hosts of %s: %s", plan, error)
+            self._built[plan] = run

@@ -66,13 +66,15 @@ def deployment_list(as_json: Json = False) -> None:
 def _lines(view: dict[str, Any]) -> list[str]:
     lines = [f"{view['plan']}: {count_text(view['nodes'], 'node')}, {_state(view)}."]
     for one in view["drift"]:
-        lines.append(
-            f"  {one['name']}: {one['label']}: {one['now']}; built: {one['was']} ({one['check']})"
-        )
+        # a rule about a host names it
+        what = one["label"] if one["host"] else f"{one['name']}: {one['label']}"
+        lines.append(f"  {what}: {one['now']}; built: {one['was']} ({one['check']})")
         if not one["open"]:
             lines.append(f"    accepted: {one['reason']}")
         elif one["puts_back"]:
             lines.append(f"    put back: deployment repair {view['plan']} {one['node']}")
+        elif one["host"]:
+            lines.append(f"    what to do: estate rules {one['host']}")
         if one["open"] and one["takes_in"]:
             lines.append(f"    take into the plan: deployment take {view['plan']} {one['node']}")
     if view["unasked"]:

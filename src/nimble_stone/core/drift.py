@@ -4,15 +4,23 @@ Pure.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from nimble_stone.core.acceptance import Verdict
+from nimble_stone.core.estate_rules import EVERY, Violation
 
 RESTARTS = frozenset({"running", "autostart", "port", "host", "hardware"})
 """Checks whose drift is put back by defining and starting a node's VM again."""
 SIZES = frozenset({"hardware"})
 """Checks of vCPUs and memory: what was found can be taken into the plan."""
+
+RULE = "rule:"
+KEPT = "kept"
+"""How a rule was when nodes were built."""
+TITLES = {rule.id: rule.title for rule in EVERY}
+MOMENTARY = frozenset({"answers", "fresh", "load", "stopped"})
+"""Rules about a moment, or about VMs whose own drift tells it."""
 
 
 @dataclass(frozen=True)
@@ -63,3 +71,63 @@ def merged(before: Iterable[Drift], verdicts: Sequence[Verdict], at: float) -> l
                 replace(fresh, reason=old.reason, until=old.until) if same and old else fresh
             )
     return found
+
+
+def rule_check(host: str, rule: str) -> str:
+    """What stands in place of a check's id for a rule about a host."""
+    return f"{RULE}{rule}@{host}"
+
+
+def host_of(check: str) -> str:
+    """The host whose rule it is; '' for a check of nodes or of the cluster."""
+    return check.partition("@")[2] if check.startswith(RULE) else ""
+
+
+def of_hosts(
+    built: Mapping[str, Collection[str]],
+    broken: Iterable[Violation],
+    silent: Mapping[str, str],
+    before: Iterable[Drift],
+) -> list[Verdict]:
+    """Verdicts about the hosts of a deployment. `built`: host → rules that it broke when its nodes
+    were built; `broken`: what breaks rules now; `silent`: hosts that could not be read, and why:
+    what was known `before` of them stays. A host that breaks no other rule gives one verdict.
+    """
+    found: dict[str, list[Verdict]] = {host: [] for host in built}
+    told: dict[tuple[str, str], list[str]] = {}
+    for violation in broken:
+        host, known = violation.host, built.get(violation.host)
+        if known is None or host in silent or violation.rule in MOMENTARY:
+            continue
+        if violation.rule not in known:
+            told.setdefault((host, violation.rule), []).append(violation.message)
+    for (host, rule), messages in told.items():
+        label = f"{host}: {TITLES.get(rule, rule)}"
+        check, how = rule_check(host, rule), f"facts of {host}"
+        found[host].append(Verdict(check, label, "", KEPT, "; ".join(messages), False, how))
+    for old in before:
+        host = host_of(old.check)
+        if host in silent:
+            unknown = f"not known: {silent[host]}"
+            one = Verdict(old.check, old.label, "", KEPT, unknown, False, "", checked=False)
+            found.setdefault(host, []).append(one)
+    return [
+        one
+        for host, verdicts in found.items()
+        for one in verdicts or [_whole(host, silent.get(host, ""))]
+    ]
+
+
+def _whole(host: str, silent: str) -> Verdict:
+    """About a host that breaks no further rule, as far as it could be read."""
+    words = f"not known: {silent}" if silent else KEPT
+    return Verdict(
+        f"{RULE}@{host}",
+        f"Rules of {host}",
+        "",
+        KEPT,
+        words,
+        not silent,
+        f"facts of {host}",
+        checked=not silent,
+    )

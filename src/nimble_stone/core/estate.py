@@ -352,6 +352,8 @@ class Facts(Fixed):
     hostname: str = ""
     hypervisor: str = ""
     cpu_model: str = ""
+    vm_processors: tuple[str, ...] = ()
+    """Named models of processors that it can give VMs."""
     tpm: bool | None = None
     """Whether it can give VMs a TPM."""
     secure_boot: bool | None = None

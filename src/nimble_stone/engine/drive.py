@@ -193,6 +193,10 @@ class Driver:
             await asyncio.gather(*self._tasks.values(), return_exceptions=True)
             self.ports.limiter.leave(self.run_id)
 
+    def hosts(self) -> set[str]:
+        """The hosts and machines that its steps work on."""
+        return {step.host for step in self._job.steps.values()} if self.loaded.is_set() else set()
+
     def _finished(self) -> bool:
         return all(state in FINISHED for state in self._states.values())
 

@@ -11,7 +11,7 @@ from typing import Any
 from nimble_stone.core.errors import Conflict, StoneError, StoreError
 from nimble_stone.core.runs.states import ACTIVE, RunState
 from nimble_stone.core.sequence import Limits
-from nimble_stone.engine import acceptance, retiring
+from nimble_stone.engine import acceptance, retiring, survey
 from nimble_stone.engine.drive import Driver, verdict
 from nimble_stone.engine.frozen import thawed
 from nimble_stone.ports.ports import Ports
@@ -41,6 +41,7 @@ class Engine:
     def __init__(self, ports: Ports) -> None:
         self.ports = ports
         self._drivers: dict[str, tuple[Driver, asyncio.Task[None]]] = {}
+        self._readings: set[asyncio.Task[None]] = set()
 
     async def open(self) -> None:
         """Take up every run that had not ended, within the limits that were set."""
@@ -53,9 +54,10 @@ class Engine:
 
     async def close(self) -> None:
         """Stop driving; the store keeps how things stand."""
-        for _, task in self._drivers.values():
+        tasks = [*(task for _, task in self._drivers.values()), *self._readings]
+        for task in tasks:
             task.cancel()
-        await asyncio.gather(*(task for _, task in self._drivers.values()), return_exceptions=True)
+        await asyncio.gather(*tasks, return_exceptions=True)
 
     def _take(self, run_id: str) -> Driver:
         driver = Driver(self.ports, run_id)
@@ -69,8 +71,9 @@ class Engine:
         """
         try:
             while True:
+                driver = self._drivers[run_id][0]
                 try:
-                    await self._drivers[run_id][0].go()
+                    await driver.go()
                     break
                 except StoreError as error:
                     await self._store_answers(error)
@@ -85,11 +88,23 @@ class Engine:
                     return
         finally:
             self._drivers.pop(run_id, None)
+        reading = asyncio.create_task(self._read_hosts(driver.hosts()))
+        self._readings.add(reading)
+        reading.add_done_callback(self._readings.discard)
         try:
             await self._retire_on((await self.ports.store.read(runs.get_run, run_id)).plan)
         except StoneError as error:
             # the next start of the server, or of the retirement, goes on with it
             log.warning("after run %s: %s", run_id, error)
+
+    async def _read_hosts(self, names: set[str]) -> None:
+        """Read the hosts that a run worked on: their memory and datastores are not as before."""
+        try:
+            estate = await self.ports.store.read(records.load_estate)
+            hosts = [host for host in estate.hosts if host.name in names]
+            await survey.read_hosts(self.ports, hosts, dict(estate.facts))
+        except StoneError as error:
+            log.warning("hosts after a run: %s", error)
 
     async def retire(self, plan: str, *, keep_data: bool) -> None:
         """Take all of a deployment away; see `retiring`. Its runs tell how far it is."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from nimble_stone.core.plan.packages import Packages
 from nimble_stone.core.plan.sheet import Sheet
@@ -29,6 +29,8 @@ class FrozenRun:
     steps: Mapping[str, Step]
     domain_types: Mapping[str, str]
     change: Change | None = None
+    processors: Mapping[str, str] = field(default_factory=dict)
+    """Host → the processor that VMs get there, where it is not the host's own model."""
 
     def made_by(self, ident: str) -> str:
         """The run that made a node: this one, or an earlier one of the same deployment."""
@@ -67,4 +69,6 @@ async def thawed(store: Store, row: RunRow) -> FrozenRun:
 def thaw(row: RunRow, packages: Packages) -> FrozenRun:
     """The run as it was frozen. Raises FormatError."""
     found = document.read(row.doc, packages)
-    return FrozenRun(row.id, found.sheet, found.steps, found.domain_types, found.change)
+    return FrozenRun(
+        row.id, found.sheet, found.steps, found.domain_types, found.change, found.processors
+    )

@@ -212,6 +212,8 @@ class VmDesign:
     agent: bool = False
     watchdog: str = "none"
     host_cpu: bool = False
+    processor: str = ""
+    """A named model; '' the host's own, as far as its hypervisor can offer it."""
     """Its processor is the host's own, as it is."""
     shared: tuple[VmDisk, ...] = ()
     """Raw disks that other VMs have too."""

@@ -163,6 +163,7 @@ def readings(db: Db) -> dict[str, Reading]:
 
 def forget(db: Db, plan: str) -> None:
     """Nothing of the plan stands any more."""
+    db.execute("DELETE FROM meta WHERE key = ?", (f"ground/{plan}",))
     db.execute("DELETE FROM drift WHERE plan = ?", (plan,))
     db.execute("DELETE FROM drift_reading WHERE plan = ?", (plan,))
 
@@ -191,3 +192,13 @@ def standing_plans(db: Db) -> list[str]:
         " 'rollout' AND state NOT IN ('done', 'unproved', 'undone')) ORDER BY plan"
     )
     return [row["plan"] for row in rows]
+
+
+def newest_runs(db: Db) -> dict[str, str]:
+    """Plan → the newest run of what stands of it, for those of which no run is under way."""
+    rows = db.execute(
+        "SELECT plan, id, MAX(started_at) FROM run WHERE kind = 'rollout' AND state IN ('done',"
+        " 'unproved') GROUP BY plan"
+    )
+    there = set(standing_plans(db))
+    return {row["plan"]: row["id"] for row in rows if row["plan"] in there}

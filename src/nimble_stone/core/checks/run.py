@@ -81,6 +81,7 @@ RULES: tuple[Rule, ...] = (
     systems.answering,
     live.fences,
     vms.offered,
+    vms.processors,
     names.creatable,
     names.answered,
 )

@@ -131,8 +131,8 @@ class VmOptions(_Part):
     cpu: Literal["common", "host"] = Field(
         default="common",
         description=(
-            "“common”: the host's model with what its hypervisor can offer; “host”: its processor"
-            " as it is."
+            "“common”: the newest model that every host of the bay can give; “host”: the host's"
+            " processor as it is."
         ),
     )
     machine: Literal["pc", "q35"] = Field(

@@ -28,6 +28,7 @@ from nimble_stone.core.plan.columns import Column
 from nimble_stone.core.plan.model import Plan, RoleBlock
 from nimble_stone.core.plan.packages import Packages, PackageView
 from nimble_stone.core.plan.sheet import Cell, FoundDisk, Node, Sheet, resolve
+from nimble_stone.core.processors import by_host
 from nimble_stone.core.runs.change import Change
 from nimble_stone.core.step import Step
 
@@ -67,7 +68,8 @@ class PackageRecords:
 
 @dataclass(frozen=True)
 class RunDocument:
-    """A run read back: its sheet, its steps by key in sequence, the domain type of each host.
+    """A run read back: its sheet, its steps by key in sequence, the domain type of each host and
+    the processor that VMs get there ('' the host's own model).
     `unknown`: what of it this program does not know and left out, in words.
     """
 
@@ -76,6 +78,7 @@ class RunDocument:
     domain_types: Mapping[str, str]
     unknown: tuple[str, ...] = ()
     change: Change | None = None
+    processors: Mapping[str, str] = field(default_factory=dict)
 
 
 @cache
@@ -131,6 +134,11 @@ def write(
             node.value("host"): estate.facts[node.value("host")].domain_type or "qemu"
             for node in sheet.nodes
             if node.value("host") in estate.facts
+        },
+        "processors": {
+            host: choice.model
+            for host, choice in by_host(estate, {n.value("host") for n in sheet.nodes}).items()
+            if choice.model
         },
         **({"change": _change_record(change)} if change else {}),
     }
@@ -201,7 +209,10 @@ def renewed(doc: Mapping[str, Any], packages: Packages) -> dict[str, Any]:
     before = {key: value for key, value in doc.items() if key != "learned"}
     found = read(before, packages)
     fresh = write(found.sheet, list(found.steps.values()), Estate(), found.change)
-    return fresh | {"domain_types": dict(found.domain_types)}
+    return fresh | {
+        "domain_types": dict(found.domain_types),
+        "processors": dict(found.processors),
+    }
 
 
 def with_kit(doc: Mapping[str, Any], kit: Kit, steps: Mapping[str, Step]) -> dict[str, Any]:
@@ -262,7 +273,8 @@ def _version_2(doc: Mapping[str, Any]) -> RunDocument:
             kept.adopts,
         )
     steps, types = _steps(doc["steps"]), dict(doc["domain_types"])
-    return RunDocument(sheet, steps, types, tuple(unknown), change)
+    processors = dict(doc.get("processors", {}))
+    return RunDocument(sheet, steps, types, tuple(unknown), change, processors)
 
 
 def _node(record: NodeRecord, empty: Mapping[str, Cell]) -> Node:

@@ -6,10 +6,11 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from nimble_stone.core.errors import RemoteFailed
+from nimble_stone.core.errors import RemoteFailed, StoneError
 from nimble_stone.core.kit.calls import Call
 from nimble_stone.core.kit.membership import Membership
 from nimble_stone.core.kit.systems import FIRST, ITSELF
+from nimble_stone.core.plan.sheet import Node
 from nimble_stone.core.reply import Reply
 from nimble_stone.engine import retiring
 from nimble_stone.engine.filling import read
@@ -26,33 +27,61 @@ def asked_of(c: Context, one: Membership) -> Peer:
     """
     if one.asks != FIRST:
         return asked(c, one.asks)
-    others = [node for node in c.run.sheet.nodes if node.id != c.node.id]
-    new = c.run.change.adds if c.run.change else ()
-    standing = [node for node in others if node.id not in new]
+    others = _others(c)
     if not others:
         raise RemoteFailed(
             f"no other node is left to be asked about {c.node.name}", target=c.node.name
         )
-    return NodePeer(At(c.ports, c.run, (standing or others)[0]))
+    return NodePeer(At(c.ports, c.run, others[0]))
 
 
-async def happened(c: Context, one: Membership) -> bool:
-    """Whether what the kit says tells that it has happened; False where it says nothing."""
+def _others(c: Context) -> list[Node]:
+    """The other nodes of its cluster, those that stood before this run first."""
+    new = c.run.change.adds if c.run.change else ()
+    others = [node for node in c.run.sheet.nodes if node.id != c.node.id]
+    return sorted(others, key=lambda node: node.id in new)
+
+
+async def _is_there(c: Context, node: Node) -> bool:
+    """Whether a node has its VM; taken for granted where that cannot be asked."""
+    if node.on_machine:
+        return True
+    try:
+        host = await c.ports.driver(await c.ports.host(node.value("host")))
+        return await host.vms.find(node.name) is not None
+    except StoneError:
+        return True
+
+
+async def _who_is_there(c: Context, one: Membership) -> Peer | None:
+    """Whom the kit says, of those whose VMs are still there; None when they are all gone."""
+    if one.asks not in (FIRST, ITSELF):
+        return asked_of(c, one)
+    for node in [c.node] if one.asks == ITSELF else _others(c):
+        if await _is_there(c, node):
+            return NodePeer(At(c.ports, c.run, node))
+    return None
+
+
+async def happened(c: Context, one: Membership, peer: Peer | None = None) -> bool:
+    """Whether what the kit says tells that it has happened; False where it says nothing. `peer`:
+    who is asked instead of whom the kit says.
+    """
     if one.observe is None:
         return False
-    answer = await _send(c, one, one.observe, {})
+    answer = await _send(c, one, one.observe, {}, peer)
     if lacks := await lacking(c, answer, one.observe):
         c.tell(words=c.ports.blank(lacks))
         return False
     return True
 
 
-async def ask(c: Context, one: Membership, what: str) -> None:
-    """Ask for it. `what`: how an error begins. Raises RemoteFailed where the answer is not as it
-    should be.
+async def ask(c: Context, one: Membership, what: str, peer: Peer | None = None) -> None:
+    """Ask for it. `what`: how an error begins; `peer`: who is asked instead of whom the kit says.
+    Raises RemoteFailed where the answer is not as it should be.
     """
-    found = await _found(c, one)
-    answer = await _send(c, one, one.call, found)
+    found = await _found(c, one, peer)
+    answer = await _send(c, one, one.call, found, peer)
     if lacks := await lacking(c, answer, one.call, found):
         raise RemoteFailed(
             f"{what}: {c.ports.blank(lacks)}",
@@ -61,11 +90,11 @@ async def ask(c: Context, one: Membership, what: str) -> None:
         )
 
 
-async def _found(c: Context, one: Membership) -> dict[str, str]:
+async def _found(c: Context, one: Membership, peer: Peer | None) -> dict[str, str]:
     """What the call needs to know, as `kept.NAME`. Raises RemoteFailed where it is not told."""
     if one.finds is None:
         return {}
-    answer = await _send(c, one, one.finds, {})
+    answer = await _send(c, one, one.finds, {}, peer)
     found = {}
     for name, what in one.finds.keep.items():
         value = await read(c, answer, what)
@@ -79,8 +108,10 @@ async def _found(c: Context, one: Membership) -> dict[str, str]:
     return found
 
 
-async def _send(c: Context, one: Membership, call: Call, known: Mapping[str, str]) -> Reply:
-    return await Speaker(c, c.record, peer=asked_of(c, one)).send(call, known=known)
+async def _send(
+    c: Context, one: Membership, call: Call, known: Mapping[str, str], peer: Peer | None
+) -> Reply:
+    return await Speaker(c, c.record, peer=peer or asked_of(c, one)).send(call, known=known)
 
 
 async def taken_out(c: Context, begun: str) -> str:
@@ -96,7 +127,10 @@ async def taken_out(c: Context, begun: str) -> str:
     ):
         # where all of the cluster goes, nobody of it is asked
         return ""
-    if await happened(c, one):
+    peer = await _who_is_there(c, one)
+    if peer is None:
+        return f"no VM is left that {c.node.name} could leave"
+    if await happened(c, one, peer):
         return ""
-    await ask(c, one, f"{c.node.name} does not leave")
+    await ask(c, one, f"{c.node.name} does not leave", peer)
     return f"{c.node.name} left the cluster"

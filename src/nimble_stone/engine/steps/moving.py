@@ -126,7 +126,11 @@ async def _relocated(source: Context, target: Context) -> None:
 async def _defining(c: Context) -> Context:
     """The step that defined the VM, for where it is to be now."""
     before = await past.earlier(c, c.maker, c.node)
-    before = replace(before, domain_types={**before.domain_types, **c.run.domain_types})
+    before = replace(
+        before,
+        domain_types={**before.domain_types, **c.run.domain_types},
+        processors={**before.processors, **c.run.processors},
+    )
     own = [step for step in before.steps.values() if step.node == c.node.id]
     return await past.at(c, before, next(step for step in own if step.kind in DEFINES))
 

@@ -84,6 +84,7 @@ class Define:
                 agent=options.agent,
                 watchdog=options.watchdog,
                 host_cpu=options.cpu == "host",
+                processor=c.run.processors.get(c.step.host, ""),
                 kernel=await kernels.start_of(c),
                 machine=options.machine,
                 secure_boot=options.secure_boot,

@@ -257,6 +257,7 @@ def build(
         tried_at=now,
         hostname=found["hostname"].out[:253],
         cpu_model=cpu.get("Model name") or model,
+        vm_processors=offers.processors,
         tpm=offers.tpm,
         secure_boot=offers.secure_boot,
         threads=threads,

@@ -263,12 +263,17 @@ def loaded(text: str) -> list[str]:
     return found
 
 
+MOST_PROCESSORS = 400
+
+
 @dataclass(frozen=True)
 class Offers:
     """What a hypervisor can give its VMs; None where it did not say."""
 
     tpm: bool | None = None
     secure_boot: bool | None = None
+    processors: tuple[str, ...] = ()
+    """Named models that work on this very machine."""
 
 
 def offers(text: str) -> Offers:
@@ -283,7 +288,9 @@ def offers(text: str) -> Offers:
     ]
     secure = [xml_safe.text(one) for one in root.iterfind("os/loader/enum[@name='secure']/value")]
     supported = tpm is not None and tpm.get("supported") == "yes"
-    return Offers(supported and "emulator" in kinds, "yes" in secure)
+    models = root.iterfind("cpu/mode[@name='custom']/model[@usable='yes']")
+    processors = tuple(sorted({xml_safe.text(one) for one in models}))[:MOST_PROCESSORS]
+    return Offers(supported and "emulator" in kinds, "yes" in secure, processors)
 
 
 def numa(text: str) -> list[tuple[int, int, int]]:

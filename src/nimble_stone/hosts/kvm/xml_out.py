@@ -239,8 +239,13 @@ def _processor(root: etree._Element, features: etree._Element, design: VmDesign)
     if design.domain_type == "qemu":
         _sub(_sub(features, "tcg"), "tb-cache", str(EMULATOR_MIB), unit="MiB")
         _sub(root, "cpu", mode="maximum")
+    elif design.host_cpu:
+        _sub(root, "cpu", mode="host-passthrough")
+    elif design.processor:
+        cpu = _sub(root, "cpu", mode="custom", match="exact", check="partial")
+        _sub(cpu, "model", design.processor, fallback="forbid")
     else:
-        _sub(root, "cpu", mode="host-passthrough" if design.host_cpu else "host-model")
+        _sub(root, "cpu", mode="host-model")
 
 
 def _flat(scsi: tuple[str, ...], item: VmDisk) -> bool:

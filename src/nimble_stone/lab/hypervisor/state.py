@@ -40,6 +40,8 @@ class Knobs:
     locale: str = ""
     deaf: bool = False
     """VMs do not hear their power button."""
+    older: bool = False
+    """Its processor is two generations older than those of others."""
 
 
 @dataclass

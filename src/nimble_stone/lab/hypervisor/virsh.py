@@ -24,6 +24,13 @@ from nimble_stone.lab.hypervisor.state import LabGuest, LabHost, LabVolume, Volu
 from nimble_stone.lab.scenario import demo
 from nimble_stone.lab.shell.linux import Linux, Out, Stdin, all_of, fresh_uuid
 
+PROCESSORS = (
+    *("Nehalem", "SandyBridge", "IvyBridge", "Haswell-noTSX", "Broadwell-noTSX"),
+    *("Skylake-Server", "Cascadelake-Server"),
+)
+OLDER = 5
+"""How many of them a host with an older processor has."""
+
 
 class Guests(Protocol):
     """Who boots and stops guests."""
@@ -426,12 +433,23 @@ class Shell:
         self, plain: list[str], options: dict[str, str], stdin: Stdin
     ) -> str:
         able = "no" if "tpm" in self.host.plan.odd.get("lacks", ()) else "yes"
+        models = "".join(
+            f"<model usable='{'yes' if self._has_processor(one) else 'no'}' vendor='Intel'>{one}"
+            "</model>"
+            for one in PROCESSORS
+        )
         return (
             "<domainCapabilities><os supported='yes'><loader supported='yes'><enum name='secure'>"
-            "<value>yes</value><value>no</value></enum></loader></os><devices>"
+            "<value>yes</value><value>no</value></enum></loader></os><cpu>"
+            "<mode name='host-passthrough' supported='yes'/><mode name='custom' supported='yes'>"
+            f"{models}</mode></cpu><devices>"
             f"<tpm supported='{able}'><enum name='backendModel'><value>emulator</value></enum>"
             "</tpm></devices></domainCapabilities>"
         )
+
+    def _has_processor(self, model: str) -> bool:
+        known = PROCESSORS[:OLDER] if self.host.knobs.older else PROCESSORS
+        return model in known
 
     async def v_nodememstats(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
         total = self.host.plan.memory_bytes >> 10
@@ -1053,6 +1071,12 @@ class Shell:
             raise Failed("Domain is already active")
         guest.xml, guest.stored = guest.stored or guest.xml, ""
         root = etree.fromstring(guest.xml.encode())
+        model = root.findtext("cpu/model")
+        if model and not self._has_processor(model):
+            raise Failed(
+                f"{fail}operation failed: guest CPU doesn't match specification: missing features:"
+                " avx512f"
+            )
         for source in root.findall("devices/interface/source"):
             if source.get("network") not in self.host.ground.nets:
                 raise Failed(

@@ -151,7 +151,11 @@ class Linux:
         fields = {
             "Architecture:": "x86_64",
             "CPU(s):": self.host.plan.threads,
-            "Model name:": "Holm Menhir 24 at 2.9 GHz",
+            "Model name:": (
+                "Holm Menhir 18 at 2.5 GHz"
+                if self.host.knobs.older
+                else "Holm Menhir 24 at 2.9 GHz"
+            ),
             "Thread(s) per core:": 2,
             "Core(s) per socket:": self.host.plan.threads // sockets // 2,
             "Socket(s):": sockets,

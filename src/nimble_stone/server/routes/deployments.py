@@ -10,7 +10,7 @@ from pydantic import BaseModel, Field
 from nimble_stone.app import as_built, drift, history, retirement, taking
 from nimble_stone.app.application import Application
 from nimble_stone.app.deployments import standing
-from nimble_stone.core.drift import RESTARTS, SIZES, Drift
+from nimble_stone.core.drift import RESTARTS, SIZES, Drift, host_of
 from nimble_stone.server.deps import TheApplication, TheEngine, TheKits
 from nimble_stone.store import drift as kept
 
@@ -24,6 +24,7 @@ class DriftView(BaseModel):
     node: str = Field(description="Empty: the cluster.")
     name: str
     check: str
+    host: str = Field(description="The host that breaks a rule; empty for other differences.")
     label: str
     was: str
     now: str
@@ -60,7 +61,7 @@ class Acceptance(BaseModel):
     """A decision about one difference."""
 
     node: str = Field(default="", max_length=60)
-    check: str = Field(max_length=60)
+    check: str = Field(max_length=200)
     reason: str = Field(default="", max_length=500)
     days: float = Field(ge=0, le=366, description="For how many days it is accepted; 0: no longer.")
 
@@ -88,6 +89,7 @@ def _drift(one: Drift, names: dict[str, str], now: float) -> DriftView:
     return DriftView(
         **vars(one),
         name=names.get(one.node, one.node or "cluster"),
+        host=host_of(one.check),
         open=one.is_open(now),
         puts_back=bool(one.node) and one.check in RESTARTS,
         takes_in=bool(one.node) and one.check in SIZES,

@@ -80,8 +80,9 @@
     <ul>
       {#each view.drift as one (keyOf(one))}<li class:settled={!one.open}>
           <span class="head">
-            {#if one.node}<Button kind="link" onclick={() => onselect(one.node)}>{one.name}</Button
-              >{:else}<b>cluster</b>{/if} · {one.label}</span
+            {#if one.node}<Button kind="link" onclick={() => onselect(one.node)}>{one.name}</Button> ·
+              {one.label}{:else if one.host}<a href={`/estate/hosts/${one.host}`}>{one.label}</a
+              >{:else}<b>cluster</b> · {one.label}{/if}</span
           >
           <span class="two"
             ><span class="quiet">built</span><span>{one.was}</span><span class="quiet">found</span

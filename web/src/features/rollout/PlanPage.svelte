@@ -62,9 +62,12 @@
   );
   const stateOf = (id: string): StoneState => {
     if (added.has(id)) return { mark: 'planned', share: 0, text: 'to be added' };
-    if (altered.has(id)) return { mark: 'waiting', share: 1, text: 'to be changed' };
-    if (plan.changes?.differing?.includes(id))
-      return { mark: 'failed', share: 1, text: 'differs from what was built' };
+    const next = altered.has(id) ? 'to be changed' : '';
+    if (plan.changes?.differing?.includes(id)) {
+      const text = ['differs from what was built', next].filter(Boolean).join(', ');
+      return { mark: 'failed', share: 1, text };
+    }
+    if (next) return { mark: 'waiting', share: 1, text: next };
     return { mark: 'done', share: 1, text: 'deployed' };
   };
   /** Of a deployed plan: what is built, and what is only planned. */

@@ -233,3 +233,15 @@ def test_guests_ask_for_leases_in_order_and_keep_theirs(tmp_path: Path) -> None:
 
     # nobody answers in the storage network
     assert asyncio.run(leases()) == ["10.44.20.80", "10.44.20.81", "", "10.44.20.80"]
+
+
+def test_what_was_changed_by_hand_is_so_after_a_restart(shell: Shell, tmp_path: Path) -> None:
+    virsh(shell, "define /dev/stdin", GUEST % (1 << 20, b""))
+    virsh(shell, "start g")
+    virsh(shell, "autostart g")
+    virsh(shell, "suspend g")
+    virsh(shell, "setvcpus g 3 --config --maximum")
+    again = state.load(demo.plan().hosts[0], tmp_path).guests["g"]
+    assert (again.autostart, again.paused) == (True, True)
+    assert "<vcpu" in again.stored
+    assert ">3</vcpu>" in again.stored

@@ -16,7 +16,7 @@ SIZES = frozenset({"hardware"})
 """Checks of vCPUs and memory: what was found can be taken into the plan."""
 
 RULE = "rule:"
-KEPT = "kept"
+KEPT = "fulfilled"
 """How a rule was when nodes were built."""
 TITLES = {rule.id: rule.title for rule in EVERY}
 MOMENTARY = frozenset({"answers", "fresh", "load", "stopped"})
@@ -99,7 +99,7 @@ def of_hosts(
         host, known = violation.host, built.get(violation.host)
         if known is None or host in silent or violation.rule in MOMENTARY:
             continue
-        if violation.rule not in known:
+        if violation.severity != "note" and violation.rule not in known:
             told.setdefault((host, violation.rule), []).append(violation.message)
     for (host, rule), messages in told.items():
         label = f"{host}: {TITLES.get(rule, rule)}"

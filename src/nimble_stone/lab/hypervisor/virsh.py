@@ -557,6 +557,7 @@ class Shell:
 
     async def v_net_autostart(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
         self._net(plain[0]).autostart = "--disable" not in options
+        self.host.save()
         return f"Network {plain[0]} marked as autostarted"
 
     async def v_net_destroy(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
@@ -690,6 +691,7 @@ class Shell:
         self, plain: list[str], options: dict[str, str], stdin: Stdin
     ) -> str:
         self._any_store(plain[0]).autostart = "--disable" not in options
+        self.host.save()
         return f"Pool {plain[0]} marked as autostarted"
 
     async def v_pool_destroy(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
@@ -989,10 +991,12 @@ class Shell:
 
     async def v_suspend(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
         self._running(plain[0], "suspend").paused = True
+        self.host.save()
         return f"Domain '{plain[0]}' suspended"
 
     async def v_resume(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
         self._running(plain[0], "resume").paused = False
+        self.host.save()
         return f"Domain '{plain[0]}' resumed"
 
     async def v_dominfo(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
@@ -1002,6 +1006,7 @@ class Shell:
 
     async def v_autostart(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
         self._guest(plain[0]).autostart = "--disable" not in options
+        self.host.save()
         return f"Domain '{plain[0]}' marked as autostarted"
 
     async def v_define(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:

@@ -12,7 +12,7 @@ from pydantic import BaseModel, Field, FiniteFloat
 from nimble_stone.app import claims, emptying, estate_hosts, host_rules
 from nimble_stone.app.aside import aside
 from nimble_stone.app.emptying import EmptyView
-from nimble_stone.core import estate_rules
+from nimble_stone.core import estate_rules, processors
 from nimble_stone.core.estate import (
     Estate,
     EstateFile,
@@ -211,6 +211,9 @@ class OneHost(BaseModel):
     host: Host
     facts: Facts
     room_bytes: int
+    vm_processor: str = Field(
+        description="What VMs get where the bay's hosts differ; empty: the host's own model."
+    )
     fingerprint: str
     violations: list[ViolationView]
     cares: list[StoreCare]
@@ -229,6 +232,7 @@ async def estate_host(name: str, app: TheApplication) -> OneHost:
         host=host,
         facts=facts,
         room_bytes=room_bytes(facts),
+        vm_processor=processors.by_host(estate, [name])[name].model,
         fingerprint=pins.get(f"{host.address}:{host.port}", ""),
         violations=[ViolationView(**vars(one)) for one in found],
         cares=estate_hosts.cares_of(estate, facts),

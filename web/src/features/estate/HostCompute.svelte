@@ -22,7 +22,9 @@
       >{f.cpu_model} · {f.sockets} × {sockets[0]?.cores ?? 0} cores, {f.threads} threads · {f.virtualization ||
         'virtualization not reported'} · {f.domain_type === 'kvm'
         ? 'VMs run under KVM'
-        : 'VMs run in emulation'}</span
+        : 'VMs run in emulation'}{one.vm_processor
+        ? ` · VMs get ${one.vm_processor}, the newest that all hosts of ${one.host.bay} have`
+        : ''}</span
     >
   </h2>
   <div class="sockets">
@@ -111,6 +113,7 @@
     font-size: 11px;
     padding: 3px 5px;
     overflow: hidden;
+    text-overflow: ellipsis;
     white-space: nowrap;
     flex-basis: 0;
     min-width: 3px;

@@ -16,7 +16,7 @@
             >{size(g.memory_bytes ?? 0)}, {g.vcpu} vCPU</td
           ><td>{g.networks?.join(', ')}</td><td class="quiet mono">{g.disks?.join(', ')}</td><td
             >{#if g.mark}{#if g.mark.plan}<a href={`/plans/${g.mark.plan}/run?run=${g.mark.run}`}
-                  >created here, node {g.mark.plan}</a
+                  >created here, {g.mark.node} of {g.mark.plan}</a
                 >{:else}created here, run {g.mark.run}{/if}{/if}</td
           ></tr
         >{/each}</tbody

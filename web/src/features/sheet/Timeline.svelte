@@ -34,7 +34,7 @@
   );
   let first = $derived(Math.max(0, Math.floor(scroll / ROW) - 4));
   let visible = $derived(rows.slice(first, first + Math.ceil(viewport / ROW) + 8));
-  let ticks = $derived(ticksOf(reach));
+  let ticks = $derived(ticksOf(reach, width));
   const x = (s: number) => (s / reach) * (width - 12);
   const wide = (from: number, to: number) => Math.max(3, x(to) - x(from) - 1);
   function share(key: string): number | null {

@@ -42,9 +42,13 @@ describe('the time line', () => {
     const done = step({ state: 'done', started_at: 110, ended_at: 114 });
     expect(spanOf(done, whole, 20)).toEqual({ from: 10, to: 14, room: 14 });
   });
+  it('writes no more times than fit', () => {
+    expect(ticksOf(150, 260)).toEqual([0, 120]);
+    expect(ticksOf(60, 40)).toEqual([0, 60]);
+  });
   it('writes at most eight round times', () => {
-    expect(ticksOf(60)).toEqual([0, 10, 20, 30, 40, 50, 60]);
-    expect(ticksOf(100_000).length).toBeLessThanOrEqual(8);
+    expect(ticksOf(60, 900)).toEqual([0, 10, 20, 30, 40, 50, 60]);
+    expect(ticksOf(100_000, 900).length).toBeLessThanOrEqual(8);
     expect(reachOf(run([step({})]), 2)).toBe(10);
   });
 });

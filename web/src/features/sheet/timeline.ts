@@ -49,9 +49,13 @@ export function reachOf(run: RunView, elapsed: number): number {
 
 const STEPS = [5, 10, 15, 30, 60, 120, 300, 600, 1800, 3600, 7200];
 
-/** Where the time is written: at most eight round numbers. */
-export function ticksOf(reach: number): number[] {
-  const step = STEPS.find((one) => reach / one <= 7) ?? 14400;
+/** Pixels that “+12 min 30 s” needs. */
+const MARK = 92;
+
+/** Where the time is written: at most eight round numbers, and no more than fit `width` pixels. */
+export function ticksOf(reach: number, width: number): number[] {
+  const most = Math.min(7, Math.max(1, Math.floor(width / MARK)));
+  const step = STEPS.find((one) => reach / one <= most) ?? 14400;
   return Array.from({ length: Math.floor(reach / step) + 1 }, (_, i) => i * step);
 }
 

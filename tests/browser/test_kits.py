@@ -40,6 +40,14 @@ def test_a_kit_is_changed_with_its_faults_in_sight(
     expect(page.get_by_text("Own kit of this server.")).to_be_visible()
     expect(page.get_by_role("heading", name="Ebb and flow")).to_be_visible()
     assert client.call("GET", "/api/kits/tidebook")["own"]
+    # the text that was replaced is a version, and can be used again
+    page.get_by_role("button", name="Versions").click()
+    page.get_by_role("row").last.get_by_role("button").click()
+    expect(page.get_by_label("Difference")).to_contain_text("+title: Ebb and flow")
+    page.get_by_role("button", name="Put into editor").click()
+    expect(page.get_by_label("Text of the kit")).to_have_value(whole)
+    expect(page.get_by_role("button", name="Save kit")).to_be_enabled()
+    page.get_by_role("button", name="Discard changes").click()
     page.get_by_role("button", name="Delete kit").click()
     page.get_by_role("button", name="Delete tidebook").click()
     expect(page.get_by_role("link", name="Tidebook")).to_be_visible()

@@ -269,7 +269,7 @@ TRIED = [
     ("beacon", 8),
     ("cask", 7),
     ("derrick", 8),
-    ("lantern", 6),
+    ("lantern", 7),
     ("sextant", 18),
     ("windlass", 10),
 ]

@@ -198,3 +198,22 @@ def test_a_series_is_drawn_in_the_report() -> None:
         ["180.0", "23.0"],
     ]
     assert "3 values, the highest 8 ms" in text
+
+
+def test_who_must_reach_the_nodes_is_each_other_their_hosts_or_bays() -> None:
+    one = sheet()
+    check = AcceptanceCheck(id="r", label="Reached", kind="reach", of="cluster", ports=(80,))
+    by = {
+        source: asked.pairs(Subject(one, None, check.model_copy(update={"source": source})))
+        for source in ("nodes", "hosts", "ness-two, {name}")
+    }
+    count = len(one.nodes)
+    assert [len(by[source] or ()) for source in ("nodes", "hosts")] == [count * (count - 1), count]
+    hosts = by["hosts"] or ()
+    assert {pair.source for pair in hosts} == {node.value("host") for node in one.nodes}
+    assert {pair.source for pair in by["ness-two, {name}"] or ()} == {
+        "ness-two",
+        one.nodes[0].name,
+    }
+    assert asked.mesh(hosts) is None
+    assert asked.mesh(by["nodes"] or ()) is not None

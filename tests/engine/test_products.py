@@ -248,8 +248,23 @@ def key_opens(lab: LabProcess, address: str) -> None:
         asyncio.run(log_in(asyncssh.generate_private_key("ssh-ed25519")))
 
 
+OUTSIDE = """\
+  - {id: hosts, label: Reached by hosts, kind: reach, of: cluster, ports: [8080], source: hosts}
+  - id: clients
+    label: Reached by clients
+    kind: reach
+    of: cluster
+    ports: [8080]
+    source: "{elsewhere}, "
+  - {id: large, label: Large packets, kind: reach, of: cluster, size: 1400, source: ness-two}
+"""
 LOGBOOK = (
     ("id: tidebook", "id: logbook"),
+    ("acceptance:\n", f"acceptance:\n{OUTSIDE}"),
+    (
+        "  - id: group\n",
+        "  - {id: elsewhere, label: Elsewhere, default: ness-two}\n  - id: group\n",
+    ),
     ("service: {port: 8080", 'access: {bearer: "{kept.token}"}\nservice: {port: 8080'),
     (
         "  - id: group\n",
@@ -331,6 +346,11 @@ def test_a_kit_asks_the_first_node_for_others_and_goes_over_a_list(
     assert entries_on(lab, first, key="station north")["value"] == "north of 4"
     by_kind = {proof["proof"]: proof for proof in done["proofs"]}
     assert by_kind["mesh-ports"]["found"] == "12 of 12 pairs"
+    # from outside the cluster: each node's host, and one host of another bay
+    assert by_kind["hosts"]["found"] == "4 of 4 pairs"
+    assert by_kind["hosts"]["mesh"] is None
+    assert by_kind["clients"]["found"] == by_kind["large"]["found"] == "4 of 4 pairs"
+    assert re.search(r"from ness-two \([a-z]+\)", by_kind["clients"]["how"])
     assert len(by_kind["answer-time"]["chart"]["values"]) == 12
     assert by_kind["answer-time"]["chart"]["most"] == 400
     assert by_kind["written-and-read"]["found"].startswith("write ")
@@ -348,6 +368,17 @@ def test_a_kit_asks_the_first_node_for_others_and_goes_over_a_list(
     assert lost["mesh"]["found"].endswith(f"could not be asked: {last['name']}")
     assert lost["mesh"]["mesh"]["silent"] == [2]
     assert "not removed" not in lost["written-and-read"]["found"]
+    lost_by_host = f"3 of 4 pairs; lost: {last['host']} → {last['name']}:8080"
+    assert lost["hosts"]["found"] == lost_by_host
+    assert lost["clients"]["found"] == f"3 of 4 pairs; lost: ness-two → {last['name']}:8080"
+    # from a bay that cannot be asked nothing is known
+    for host in client.call("GET", "/api/estate")["hosts"]:
+        if host["bay"] == "ness-two":
+            lab.turn(host["name"], unreachable=True)
+    silent = client.call("POST", f"/api/runs/{done['id']}/prove", {})
+    [told] = [proof for proof in silent["proofs"] if proof["proof"] == "clients"]
+    assert (told["passed"], told["checked"]) == (False, False)
+    assert "not known: " in told["found"]
     assert entries_on(lab, first)["keys"] == entries
     # what a server left that was killed in a workload's middle goes with the next round, and what
     # it wrote down of it when the run is rolled back

@@ -4,8 +4,12 @@ node goes.
 
 from __future__ import annotations
 
+import contextlib
 import json
+import os
+import signal
 import subprocess
+import tempfile
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -15,6 +19,9 @@ import pytest
 
 from nimble_stone.cli.client import Client
 from nimble_stone.core.errors import InputError
+from tests.engine.test_commands import PASSWORD as ACCOUNT
+from tests.engine.test_commands import folder as accounts
+from tests.engine.test_commands import inside
 from tests.support.balancer import Balancer
 from tests.support.processes import (
     PASSWORD,
@@ -29,6 +36,7 @@ from tests.support.processes import (
 )
 from tests.support.sluice import Sluice, self_made
 
+__all__ = ["accounts"]
 KIT = Path(__file__).parents[2] / "docs/examples/pontoon.yaml"
 ADDRESS = "10.44.20.9"
 LEDGER = "10.44.20.10"
@@ -308,6 +316,121 @@ def _run_again_alone(scene: Scene, ledger: Sluice) -> None:
         client.call("POST", f"/api/runs/{again}/undo", {})
         ended(client, again, states=("undone",))
         assert [one["host"] for one in ledger.peers] == peers
+
+
+KEEPER = "10.44.20.12"
+KEEPS = """
+systems:
+  - id: keeper
+    label: Keeper
+    address: "{keeper}"
+    host_key: "{keeper_key}"
+    user: oper
+    password: "{keeper_password}"
+"""
+KEPT = """
+forming:
+  - id: keep
+    label: Tell the keeper
+    role: node
+    asks: keeper
+    call: {ssh: "touch FOLDER/{name}"}
+    observe: {ssh: ls FOLDER, prints: answer, confirm: {"pattern:(?m)^({name})$": "{name}"}}
+    undo: {ssh: "rm -f FOLDER/{name}"}
+    wait: {expected: 1, longest: 20}
+
+"""
+
+
+def with_keeper(kit: str, place: Path) -> str:
+    """The same product, told to a system that is asked by SSH."""
+    head, rest = kit.split("systems:", 1)
+    middle = rest[rest.index("service:") : rest.index("# Clients are")]
+    end = rest[rest.index("durations:") : rest.index("  - id: registered")]
+    questions = """
+  - {id: keeper, label: Keeper}
+  - {id: keeper_key, label: Keeper's host key, required: false}
+  - {id: keeper_password, label: Keeper's password, secret: true}
+"""
+    head = head.replace("id: pontoon", "id: quay").replace("questions:", f"questions:{questions}")
+    kept = KEPT.replace("FOLDER", str(place))
+    return f"{head}{KEEPS}\n{middle}{kept}{end}"
+
+
+@contextlib.contextmanager
+def ssh_server(folder: Path, key: Path, host: str, port: int) -> Iterator[Path]:
+    """OpenSSH's own; where it writes what it does."""
+    config, log = folder / f"config-{key.name}", folder / f"log-{key.name}"
+    config.write_text(
+        f"HostKey {key}\nStrictModes no\nUsePAM no\nPidFile none\nPasswordAuthentication yes\n"
+        f"ListenAddress {host}\nPort {port}\nLogLevel VERBOSE\n"
+    )
+    line = ["/usr/sbin/sshd", "-D", "-E", str(log), "-f", str(config)]
+    process = subprocess.Popen([*inside(folder), *line])
+    wait_for(lambda: log.exists() and "Server listening" in log.read_text(), 20, "the SSH server")
+    try:
+        yield log
+    finally:
+        # each connection has a process that outlives it
+        held = Path(f"/proc/{process.pid}/task/{process.pid}/children").read_text().split()
+        for pid in [process.pid, *map(int, held)]:
+            os.kill(pid, signal.SIGTERM)
+        process.wait(20)
+
+
+def test_a_system_asked_by_ssh_gets_no_password_before_its_host_key_was_confirmed(
+    scene: Scene, accounts: Path
+) -> None:
+    # the account gets there: folders of tests are for root only
+    client, kept = scene.client, Path(tempfile.mkdtemp())
+    kept.chmod(0o777)
+    (scene.server.data / "kits/quay.yaml").write_text(with_keeper(KIT.read_text(), kept))
+    wait_for(lambda: "quay" in {k["id"] for k in client.call("GET", "/api/kits/shelf")["kits"]})
+    host, port = scene.lab.plan.real(KEEPER, 22)
+    with ssh_server(accounts, accounts / "host", host, port) as log:
+        text = PLAN.replace("jetty", "quays").replace("kit: pontoon", "kit: quay")
+        view = ready_plan(client, text.replace(f"balancer: {ADDRESS}", f"keeper: {KEEPER}"))
+        secret = {"column": "keeper_password", "value": ACCOUNT}
+        view = client.call(
+            "POST", "/api/plans/quays/secret", {"version": view["version"], **secret}
+        )
+        [finding] = scene.checked("quays")
+        assert finding["code"] == "system-unconfirmed"
+        assert "presents a host key that is not confirmed yet" in finding["message"]
+        assert client.call("POST", "/api/plans/quays/run")["run"] == ""
+        edit = finding["remedy"]["edit"]
+        told = subprocess.run(
+            ["ssh-keygen", "-lf", accounts / "host.pub"], capture_output=True, text=True, check=True
+        ).stdout
+        assert edit["value"] == told.split()[1]
+        assert "Accepted password" not in log.read_text()
+        client.call("PATCH", "/api/plans/quays", {"version": view["version"], "edits": [edit]})
+        assert scene.checked("quays") == []
+        run = client.call("POST", "/api/plans/quays/run")["run"]
+        done = ended(client, run)
+        assert done["state"] == "done", [s for s in done["steps"] if s["state"] == "failed"]
+        assert sorted(one.name for one in kept.iterdir()) == ["quays-1", "quays-2"]
+    # another server there: it gets no password, and the rollback says why it cannot go on
+    other = accounts / "other"
+    subprocess.run(["ssh-keygen", "-qt", "ed25519", "-N", "", "-f", other], check=True)
+    with ssh_server(accounts, other, host, port) as log:
+        [finding] = scene.checked("quays")
+        assert "shows another host key than confirmed" in finding["message"]
+        client.call("POST", f"/api/runs/{run}/undo", {})
+        step = wait_for(lambda: _undo_failed(client, run), 60, "the rollback to stop")
+        assert "host key" in step["undo_message"]
+        assert "Accepted password" not in log.read_text()
+    with ssh_server(accounts, accounts / "host", host, port):
+        client.call("POST", f"/api/runs/{run}/undo", {})
+        ended(client, run, states=("undone",))
+    assert list(kept.iterdir()) == []
+    kept.rmdir()
+    client.call("DELETE", "/api/plans/quays")
+
+
+def _undo_failed(client: Client, run: str) -> dict[str, Any] | None:
+    steps = client.call("GET", f"/api/runs/{run}")["steps"]
+    return next((dict(one) for one in steps if one["undo_failed"]), None)
 
 
 def shown_by(host: str, port: int) -> str:

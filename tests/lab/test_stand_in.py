@@ -27,6 +27,9 @@ class Nobody:
 
     halt = boot
 
+    async def takes(self, address: str, port: int) -> bool | None:
+        return None
+
     def answers(self, address: str) -> bool:
         return address == "10.44.20.1"
 

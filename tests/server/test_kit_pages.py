@@ -142,3 +142,42 @@ def test_a_kit_that_plans_need_stays(client: Client) -> None:
     client.call("DELETE", "/api/plans/mine")
     client.call("DELETE", "/api/kits/tide-collector")
     assert "tide-collector" not in shelf(client)
+
+
+def test_earlier_texts_of_a_kit_stay_and_tell_what_changed(
+    client: Client, server: ServerProcess
+) -> None:
+    """What is saved, and what somebody changed in the file, each once; also after it is gone."""
+    text = client.call("GET", "/api/kits/skerry")["text"]
+
+    def versions() -> list[tuple[int, int, int, bool]]:
+        found = client.call("GET", "/api/kits/skerry/versions")["versions"]
+        return [(one["number"], one["added"], one["removed"], one["current"]) for one in found]
+
+    def titled(title: str) -> str:
+        return text.replace("title: Skerry", f"title: {title}", 1)
+
+    first = max((one[0] for one in versions()), default=0)
+    client.call("PUT", "/api/kits", {"text": titled("Outer skerry")})
+    client.call("PUT", "/api/kits", {"text": titled("Outer skerry")})
+    # the shipped text, which it replaced, and its own
+    numbers = [one[0] for one in versions() if one[0] > first]
+    assert versions()[0] == (numbers[0], 1, 1, True)
+    # somebody edits the file
+    [file] = [one for one in (server.data / "kits").glob("*.yaml") if "skerry" in one.name]
+    file.write_text(titled("Inner skerry") + "# by hand\n")
+    client.call("GET", "/api/kits/skerry")
+    assert versions()[0] == (numbers[0] + 1, 2, 1, True)
+    before = client.call("GET", f"/api/kits/skerry/versions/{numbers[0]}")
+    assert before["text"] == titled("Outer skerry")
+    assert "-title: Outer skerry" in before["difference"]
+    assert "+title: Inner skerry" in before["difference"]
+    told = server.cli("kit", "versions", "skerry").stdout
+    assert "+2 −1" in told
+    shown = server.cli("kit", "versions", "skerry", "--show", str(numbers[0])).stdout
+    assert "title: Outer skerry" in shown
+    client.call("DELETE", "/api/kits/skerry")
+    assert len(versions()) >= 3
+    assert not client.call("GET", "/api/kits/skerry")["own"]
+    with pytest.raises(StoneError, match="no version 999"):
+        client.call("GET", "/api/kits/skerry/versions/999")

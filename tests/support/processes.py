@@ -18,6 +18,7 @@ from typing import Any
 import httpx
 
 from nimble_stone.cli.client import Client
+from nimble_stone.core.errors import StoneError
 from nimble_stone.lab.scenario import appliance, demo
 from tests.support import spawning
 from tests.support.loopback import lease, release
@@ -221,9 +222,17 @@ class ServerProcess:
         """A signed-in client. Its session outlives the server's process; to sign in again each time
         costs as much as a small run.
         """
-        if self._client is None:
+        if self._client is None or not self._is_signed_in(self._client):
             self._client = Client(self.url, self.key)
         return self._client
+
+    @staticmethod
+    def _is_signed_in(client: Client) -> bool:
+        try:
+            client.call("GET", "/api/session")
+        except StoneError:
+            return False
+        return True
 
     def cli(
         self, *words: str, check: int | None = 0, stdin: str = ""

@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from importlib import resources
 from pathlib import Path
 
+from nimble_stone.app import kit_versions
 from nimble_stone.app.application import Application
 from nimble_stone.app.kits import KitFolder, read_kit
 from nimble_stone.app.texts import parse_plan
@@ -110,9 +111,9 @@ async def plans_of(app: Application, ident: str) -> list[str]:
     return found
 
 
-async def keep(folder: KitFolder, text: str) -> Kit:
-    """Keep a kit in the data folder, under its id. Raises InputError for a text that is no kit;
-    nothing is kept then.
+async def keep(app: Application, folder: KitFolder, text: str) -> Kit:
+    """Keep a kit in the data folder, under its id; the text that it replaces stays as a version.
+    Raises InputError for a text that is no kit; nothing is kept then.
     """
     found = await asyncio.to_thread(check, text)
     if found.kit is None:
@@ -121,9 +122,20 @@ async def keep(folder: KitFolder, text: str) -> Kit:
         raise InputError(
             f"{where}{first.message}", code="kit-faulty", hint="Correct it; nothing was kept."
         )
+    await _remember(app, folder.folder, found.kit.id)
     await asyncio.to_thread(_write, folder.folder, found.kit.id, text)
+    await kit_versions.seen(app, found.kit.id, text)
     folder.forget()
     return found.kit
+
+
+async def _remember(app: Application, folder: Path, ident: str) -> None:
+    """What the kit is now, as a version: its file may have been changed by hand."""
+    try:
+        written = await asyncio.to_thread(text_of, folder, ident)
+    except NotFound:
+        return
+    await kit_versions.seen(app, ident, written.text)
 
 
 def _write(folder: Path, ident: str, text: str) -> None:
@@ -152,5 +164,6 @@ async def remove(app: Application, folder: KitFolder, ident: str) -> None:
             code="kit-used",
             hint="Delete these plans, or give them another kit first.",
         )
+    await _remember(app, folder.folder, ident)
     await asyncio.to_thread(path.unlink)
     folder.forget()

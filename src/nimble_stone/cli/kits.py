@@ -11,6 +11,7 @@ import time
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
+from urllib.parse import quote
 
 import typer
 
@@ -18,7 +19,7 @@ from nimble_stone.cli.client import Client
 from nimble_stone.cli.kit_trial import on_answers
 from nimble_stone.cli.say import FINE, FOUND, Json, answer, say, table, text_of
 from nimble_stone.core.errors import InputError
-from nimble_stone.core.units import count_text
+from nimble_stone.core.units import count_text, time_text
 
 if TYPE_CHECKING:
     from nimble_stone.core.kit.model import Kit
@@ -93,6 +94,32 @@ def kit_explain(kit: Which, as_json: Json = False) -> None:
     found = _kit(kit)
     lines = explain(found)
     answer({"kit": found.id, "lines": lines}, as_json, *lines)
+
+
+@app.command("versions")
+def kit_versions(
+    kit: Annotated[str, typer.Argument(help="A kit's id.")],
+    show: Annotated[int, typer.Option(help="Print the text of this version.")] = 0,
+    as_json: Json = False,
+) -> None:
+    """Earlier texts of a kit of the server, the newest first."""
+    client = Client()
+    if show:
+        found = client.call("GET", f"/api/kits/{quote(kit, safe='')}/versions/{show}")
+        answer(found, as_json, *found["text"].splitlines())
+        return
+    view = client.call("GET", f"/api/kits/{quote(kit, safe='')}/versions")
+    rows = [
+        [
+            str(one["number"]),
+            f"{time_text(view['now'] - one['at'])} ago",
+            f"+{one['added']} −{one['removed']}",
+            "now" if one["current"] else "",
+        ]
+        for one in view["versions"]
+    ]
+    none = [f"Kit {kit} has no versions yet: they are kept when it is saved."]
+    answer(view, as_json, *(table([["version", "seen", "lines", ""], *rows]) if rows else none))
 
 
 @app.command("try")

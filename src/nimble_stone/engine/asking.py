@@ -11,11 +11,12 @@ from nimble_stone.core.acceptance import Answer, Subject
 from nimble_stone.core.acceptance.asked import PREFIX, Closed, Pair, pairs
 from nimble_stone.core.acceptance.series import Seen
 from nimble_stone.core.errors import StoneError
-from nimble_stone.core.kit.checks import AcceptanceCheck
+from nimble_stone.core.kit.checks import NODES, AcceptanceCheck
 from nimble_stone.core.kit.systems import ITSELF
 from nimble_stone.core.plan.sheet import Node, holding, reached
 from nimble_stone.engine.filling import read
 from nimble_stone.engine.frozen import FrozenRun
+from nimble_stone.engine.outside import Outside
 from nimble_stone.engine.peers import At, asked
 from nimble_stone.engine.speaking import Speaker
 from nimble_stone.engine.workload import Workload
@@ -72,6 +73,8 @@ async def _one(at: At, check: AcceptanceCheck) -> Answer:
             return await _closed(at, check)
         if check.kind == "redirect":
             return await _redirect(at, check)
+        if check.kind == "reach" and check.source != NODES:
+            return await Outside(at.ports, at.run, check).reach()
         if check.kind == "reach":
             return await _reach(at, check)
         if check.kind == "series":

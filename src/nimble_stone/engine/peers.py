@@ -7,7 +7,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Protocol
 
-from nimble_stone.core.errors import CertificateChanged, NotFound
+from nimble_stone.core.errors import CertificateChanged, HostKeyChanged, NotFound
 from nimble_stone.core.kit.calls import Login, Session
 from nimble_stone.core.kit.systems import FIRST, ITSELF, OutsideSystem
 from nimble_stone.core.plan.sheet import Node, reached
@@ -20,6 +20,7 @@ from nimble_stone.ports.ports import Ports
 from nimble_stone.reach.calls import Place
 from nimble_stone.store import records
 
+SSH = 22
 OURS = "ours"
 """Pinned where a node was seen with a certificate of this installation's authority."""
 
@@ -136,11 +137,28 @@ class SystemPeer:
         return Place(address, port, trusted, address)
 
     async def door(self, login: Credential, record: Recorder) -> NodeDoor:
-        """Commands to it."""
-        access = NodeAccess(
-            self.name, await self._address(), self._system.real_port, login.user, login.password
-        )
+        """Commands to it. Raises HostKeyChanged where the kit wants its host key confirmed, and
+        that was not done.
+        """
+        address = await self._address()
+        if self._system.host_key:
+            await self._pin(address)
+        access = NodeAccess(self.name, address, self._system.real_port, login.user, login.password)
         return NodeDoor(self._at.ports.reach, access, record)
+
+    async def _pin(self, address: str) -> None:
+        """From now on it must show the key that the plan says, whichever was seen before."""
+        wanted = (await fill(self._at, self._system.host_key)).strip()
+        if not wanted:
+            raise HostKeyChanged(
+                f"the host key of {self.name} is not confirmed yet",
+                target=address,
+                hint="Enter its fingerprint in the plan's sheet.",
+            )
+        ports, place = self._at.ports, f"{address}:{SSH}"
+        if await ports.store.read(records.get_pin, place) != wanted:
+            await ports.store.write(records.drop_pin, place)
+            await ports.store.write(records.put_pin, place, wanted, ports.clock())
 
 
 def system_of(run: FrozenRun, asks: str) -> OutsideSystem | None:

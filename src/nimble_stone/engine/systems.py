@@ -45,6 +45,8 @@ async def _one(at: At, system: OutsideSystem) -> SystemTrouble | None:
                 return SystemTrouble(f"nothing answers on {address}, port {port}")
         if system.scheme == "https" and (trouble := await _trusted(at, system, address)):
             return trouble
+        if system.host_key and (trouble := await _known(at, system, address)):
+            return trouble
         peer = SystemPeer(at, system)
         # that a password is missing is told elsewhere
         if system.login == "session" and (await peer.credential()).password:
@@ -66,6 +68,17 @@ async def _trusted(at: At, system: OutsideSystem, address: str) -> SystemTrouble
         return SystemTrouble("", shown.fingerprint)
     if shown.fingerprint != wanted:
         return SystemTrouble(f"it presents another certificate than confirmed: {shown.fingerprint}")
+    return None
+
+
+async def _known(at: At, system: OutsideSystem, address: str) -> SystemTrouble | None:
+    """Whether its SSH server shows the key that the plan says. Nobody logs in."""
+    wanted = (await fill(at, system.host_key)).strip()
+    shown = await at.ports.reach.ssh.fingerprint(address, SSH)
+    if not wanted:
+        return SystemTrouble("", shown, host_key=True)
+    if shown != wanted:
+        return SystemTrouble(f"it shows another host key than confirmed: {shown}")
     return None
 
 

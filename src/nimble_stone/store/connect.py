@@ -22,7 +22,7 @@ from nimble_stone.core.errors import InputError, StoneError, StoreError
 
 P = ParamSpec("P")
 T = TypeVar("T")
-SCHEMA_VERSION = 11
+SCHEMA_VERSION = 12
 log = logging.getLogger("nimble_stone.store")
 
 

@@ -122,3 +122,6 @@ CREATE TABLE drift_event (id INTEGER PRIMARY KEY, plan TEXT NOT NULL REFERENCES 
   kind TEXT NOT NULL CHECK (kind IN ('found','changed','gone','accepted','reopened')), node TEXT NOT NULL, label TEXT NOT NULL,
   was TEXT NOT NULL, now TEXT NOT NULL, reason TEXT NOT NULL) STRICT;
 CREATE INDEX drift_event_of_plan ON drift_event(plan, at);
+
+-- Texts of kits as they were seen, so that an earlier one can be read and used again.
+CREATE TABLE kit_version (kit TEXT NOT NULL, number INTEGER NOT NULL, at REAL NOT NULL, text TEXT NOT NULL, PRIMARY KEY (kit, number)) STRICT;

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 import re2
 
 from nimble_stone.core.acceptance.model import Kind, Mesh, Subject
+from nimble_stone.core.kit.checks import HOSTS, NODES
 from nimble_stone.core.plan.filled import filled
 from nimble_stone.core.plan.sheet import Node, reached
 
@@ -120,11 +121,23 @@ def _wish_text(wanted: Wish, tolerance: float) -> str:
 
 
 def pairs(subject: Subject) -> tuple[Pair, ...] | None:
-    """Every node reaches every other one of the roles."""
+    """Every node of the roles is reached: by every other one, by its host, or by bays."""
     roles, sheet = subject.proof.roles, subject.sheet
     nodes = [node for node in sheet.nodes if not roles or node.has_any(roles)]
-    found = tuple(Pair(one.name, other.name) for one in nodes for other in nodes if one != other)
-    return found or None
+    if subject.proof.source == NODES:
+        found = [Pair(one.name, other.name) for one in nodes for other in nodes if one != other]
+    elif subject.proof.source == HOSTS:
+        found = [Pair(n.value("host"), n.name) for n in nodes if not n.on_machine]
+    else:
+        found = [Pair(bay, node.name) for bay in bays_of(subject) for node in nodes]
+    return tuple(found) or None
+
+
+def bays_of(subject: Subject) -> list[str]:
+    """The bays from which nodes must be reached; none where the plan names none."""
+    node = subject_node(subject)
+    text = filled(subject.proof.source, node, subject.sheet) if node else ""
+    return list(dict.fromkeys(filter(None, (one.strip() for one in text.split(",")))))
 
 
 def _pair_text(pair: Pair) -> str:
@@ -146,9 +159,11 @@ def _pairs_text(found: tuple[Pair, ...]) -> str:
     return text
 
 
-def mesh(found: tuple[Pair, ...]) -> Mesh:
-    """The pairs as a drawing has them. Cost: O(pairs)."""
+def mesh(found: tuple[Pair, ...]) -> Mesh | None:
+    """The pairs as a drawing has them; none where others than the nodes ask. Cost: O(pairs)."""
     nodes = tuple(dict.fromkeys(pair.source for pair in found))
+    if set(nodes).isdisjoint(pair.target for pair in found):
+        return None
     number = {name: at for at, name in enumerate(nodes)}
     lost: list[list[int]] = [[] for _ in nodes]
     for pair in found:

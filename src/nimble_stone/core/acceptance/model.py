@@ -36,7 +36,7 @@ class Kind:
     say: Callable[[Any], str]
     fits: Callable[[Any, Any, float], bool] = lambda wanted, found, _: bool(wanted == found)
     say_expected: Callable[[Any, float], str] | None = None
-    mesh: Callable[[Any], Mesh] | None = None
+    mesh: Callable[[Any], Mesh | None] | None = None
     chart: Callable[[Any, Any], Chart | None] | None = None
     """Of what is expected and what was found."""
 

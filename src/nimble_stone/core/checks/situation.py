@@ -41,12 +41,13 @@ def plans_text(claims: Sequence[Claim]) -> str:
 
 @dataclass(frozen=True)
 class SystemTrouble:
-    """Why a system outside the plan cannot be used. `shown`: the fingerprint of the certificate
-    that it presents, where none was confirmed; '' otherwise.
+    """Why a system outside the plan cannot be used. `shown`: the fingerprint of the certificate, or
+    of the `host_key`, that it presents, where none was confirmed; '' otherwise.
     """
 
     why: str
     shown: str = ""
+    host_key: bool = False
 
 
 @dataclass(frozen=True)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from nimble_stone.core.checks.situation import Situation
+from nimble_stone.core.checks.situation import Situation, SystemTrouble
 from nimble_stone.core.findings import Edit, Finding, Remedy
 from nimble_stone.core.kit.systems import OutsideSystem
 
@@ -22,7 +22,7 @@ def answering(s: Situation) -> Iterator[Finding]:
         if trouble is None:
             continue
         if trouble.shown:
-            yield _unconfirmed(system, trouble.shown)
+            yield _unconfirmed(system, trouble)
             continue
         yield Finding(
             severity="blocker",
@@ -34,16 +34,17 @@ def answering(s: Situation) -> Iterator[Finding]:
         )
 
 
-def _unconfirmed(system: OutsideSystem, shown: str) -> Finding:
-    column = column_of(system.trust)
+def _unconfirmed(system: OutsideSystem, trouble: SystemTrouble) -> Finding:
+    column = column_of(system.host_key if trouble.host_key else system.trust)
+    what = "host key" if trouble.host_key else "certificate"
     return Finding(
         severity="blocker",
         code="system-unconfirmed",
         column=column,
-        message=f"{system.label} presents a certificate that is not confirmed yet: {shown}.",
+        message=f"{system.label} presents a {what} that is not confirmed yet: {trouble.shown}.",
         consequence="Whoever answers there would get its password.",
         remedy=Remedy(
             label="It is the right one: compare it on the system itself, then confirm",
-            edit=Edit(path=("values", column), value=shown) if column else None,
+            edit=Edit(path=("values", column), value=trouble.shown) if column else None,
         ),
     )

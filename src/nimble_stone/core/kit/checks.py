@@ -17,6 +17,8 @@ ONCE = "once"
 
 
 CLUSTER_KINDS = ("members", "one-lead", "virtual", "balanced", "reach", "workload")
+NODES, HOSTS = "nodes", "hosts"
+"""Who asks in a check of reachability, besides bays."""
 EITHER_KINDS = ("call", "series")
 """Kinds of acceptance checks of the cluster as a whole; all others check each node."""
 
@@ -140,7 +142,15 @@ class AcceptanceCheck(Fixed):
         max_length=20,
         description=(
             "For “closed”: ports that must not answer; for “redirect”: the plain one; for “reach”:"
-            " ports that each node connects to on each other, instead of an echo request."
+            " ports that are connected to, instead of an echo request."
+        ),
+    )
+    source: str = Field(
+        default=NODES,
+        max_length=200,
+        description=(
+            "For “reach”: who asks. “nodes”: each node all others; “hosts”: each node's host; else"
+            " a template that gives bays, separated by commas: one host of each."
         ),
     )
     size: int = Field(

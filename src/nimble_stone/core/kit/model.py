@@ -1163,7 +1163,13 @@ class Kit(_Part):
             self._check_asks(membership.named(one), one.asks)
         for check in self.acceptance:
             what = f"acceptance check “{check.id}”"
-            for text in (check.equals or "", check.at_least, check.at_most, check.worst):
+            for text in (
+                check.equals or "",
+                check.at_least,
+                check.at_most,
+                check.worst,
+                check.source,
+            ):
                 self._templates(what, text, known)
             self._check_call_texts(what, check.call, known)
             self._check_reading(what, check.value, known)
@@ -1237,8 +1243,11 @@ class Kit(_Part):
         """Where systems are and who asks them is filled in from what the sheet has."""
         for one in self.systems:
             what = f"system “{one.id}”"
-            for text in (one.address, one.trust, one.user, one.password, one.bearer):
+            texts = (one.address, one.trust, one.host_key, one.user, one.password, one.bearer)
+            for text in texts:
                 self._templates(what, text, known)
+            if one.host_key and not any(call.ssh for call in self.calls_to(one.id)):
+                raise ValueError(f"{what}: `host_key` is for SSH; nothing asks it by SSH")
             if one.session is not None:
                 self._check_call_texts(what, one.session.login, known | {"user", "password"})
                 self._check_call_texts(what, one.session.logout, known)

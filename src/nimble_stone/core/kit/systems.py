@@ -39,6 +39,15 @@ class OutsideSystem(LogsIn):
             " system presents, and no run begins."
         ),
     )
+    host_key: str = Field(
+        default="",
+        max_length=200,
+        description=(
+            "For SSH: a template for the fingerprint of its host key (SHA256:…). While the setting"
+            " is empty, a check shows the key, and no run begins. Without it the first key that is"
+            " seen is kept."
+        ),
+    )
     login: Login = "none"
     user: str = Field(default="", max_length=200, description="A template.")
     password: str = Field(

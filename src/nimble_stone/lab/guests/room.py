@@ -101,6 +101,7 @@ class GuestRoom:
         self.troubles: dict[str, str] = {}
         self._running: dict[tuple[str, str], Running] = {}
         self._by_address: dict[str, Running] = {}
+        self._had: set[str] = set()
         self._runner: web.AppRunner | None = None
 
     async def open(self) -> None:
@@ -159,6 +160,14 @@ class GuestRoom:
         is occupied.
         """
         return address in self._by_address or address in self.occupied or address in self._gateways
+
+    async def takes(self, address: str, port: int) -> bool | None:
+        """Whether a guest takes connections on a port; None for an address that no guest has
+        or had.
+        """
+        if address in self._by_address:
+            return await several.connects(*self.plan.real(address, port))
+        return False if address in self._had else None
 
     async def several(self, command: str) -> list[str]:
         """The marks of the questions that succeed: see lab/shell/several.py."""
@@ -332,6 +341,7 @@ class GuestRoom:
             running.say(f"{running.product}: cannot use address {address}: {error}")
             return False
         self._by_address[address] = running
+        self._had.add(address)
         return True
 
     def _ports(self, running: Running) -> Sequence[Listens]:

@@ -39,6 +39,8 @@ class Guests(Protocol):
     def halt(self, host: LabHost, guest: LabGuest) -> None: ...
     async def several(self, command: str) -> list[str]: ...
 
+    async def takes(self, address: str, port: int) -> bool | None: ...
+
     def answers(self, address: str) -> bool: ...
     def console(self, host: LabHost, name: str) -> str: ...
 
@@ -196,6 +198,8 @@ class Shell:
             return Out(127, b"", "bash: line 1: not understood here")
         if not name.endswith(".holm.example") and not name.startswith("10."):
             return Out(1, b"", f"bash: {name}: Name or service not known")
+        if await self.guests.takes(name, int(port)) is False:
+            return Out(1, b"", f"bash: line 1: /dev/tcp/{name}/{port}: Connection refused")
         return (
             Out(
                 1,

@@ -29,8 +29,13 @@ async def _succeeds(
     words = line[line.index("({ ") :].replace(";", " ").split()
     if words[1] == "ping":
         return answers(words[words.index("}") - 1])
+    return await connects(*real(words[2], int(words[3])))
+
+
+async def connects(address: str, port: int) -> bool:
+    """Whether a port of this machine takes connections."""
     try:
-        _, writer = await asyncio.open_connection(*real(words[2], int(words[3])))
+        _, writer = await asyncio.open_connection(address, port)
     except OSError:
         return False
     writer.close()

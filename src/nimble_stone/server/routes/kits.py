@@ -7,7 +7,7 @@ from typing import Annotated
 from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
-from nimble_stone.app import kit_files
+from nimble_stone.app import kit_files, kit_versions
 from nimble_stone.app.aside import aside
 from nimble_stone.core.kit.calls import Login
 from nimble_stone.core.kit.checks import AcceptanceCheck
@@ -220,6 +220,9 @@ async def one_kit(ident: str, app: TheApplication, room: TheKitFolder) -> KitPag
     written = await aside(kit_files.text_of, room.folder, ident)
     found = await aside(kit_files.check, written.text)
     assert found.kit is not None
+    if written.own:
+        # its file may have been changed by hand
+        await kit_versions.seen(app, ident, written.text)
     return KitPage(
         about=_about(found.kit),
         text=written.text,
@@ -241,7 +244,7 @@ async def check_kit(body: KitText) -> KitChecked:
 @router.put("/kits")
 async def keep_kit(body: KitText, app: TheApplication, room: TheKitFolder) -> KitPage:
     """Keep a kit in this server's data folder, under its id. Raises InputError."""
-    kit = await kit_files.keep(room, body.text)
+    kit = await kit_files.keep(app, room, body.text)
     return await one_kit(kit.id, app, room)
 
 
@@ -250,3 +253,48 @@ async def drop_kit(ident: str, app: TheApplication, room: TheKitFolder) -> KitLi
     """Remove a kit of this server's own. Raises NotFound, Conflict."""
     await kit_files.remove(app, room, ident)
     return await kit_shelf(app, room)
+
+
+class KitVersionItem(BaseModel):
+    """A version of a kit's text: when it was first seen, and lines more and less than before."""
+
+    number: int
+    at: float
+    added: int
+    removed: int
+    current: bool = Field(description="Whether the kit has this text now.")
+
+
+class KitVersions(BaseModel):
+    """The versions of a kit, the newest first."""
+
+    versions: list[KitVersionItem]
+    now: float
+
+
+class KitVersionText(BaseModel):
+    """One version: its text, and how the kit's text of now differs from it."""
+
+    number: int
+    at: float
+    text: str
+    difference: list[str] = Field(description="Lines with “+”, “-” or a blank in front.")
+
+
+@router.get("/kits/{ident}/versions")
+async def kit_versions_of(ident: str, app: TheApplication, room: TheKitFolder) -> KitVersions:
+    """Earlier texts of a kit. Raises NotFound."""
+    written = await aside(kit_files.text_of, room.folder, ident)
+    found = await kit_versions.listed(app, ident, written.text)
+    return KitVersions(versions=[KitVersionItem(**vars(one)) for one in found], now=app.clock())
+
+
+@router.get("/kits/{ident}/versions/{number}")
+async def kit_version(
+    ident: str, number: int, app: TheApplication, room: TheKitFolder
+) -> KitVersionText:
+    """One of them, with what is otherwise now. Raises NotFound."""
+    written = await aside(kit_files.text_of, room.folder, ident)
+    one = await kit_versions.one(app, ident, number)
+    told = await aside(kit_versions.difference, one.text, written.text)
+    return KitVersionText(number=one.number, at=one.at, text=one.text, difference=told)

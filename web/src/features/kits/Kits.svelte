@@ -10,12 +10,13 @@
   import KitAboutView from './KitAboutView.svelte';
   import KitShelf from './KitShelf.svelte';
   import KitText from './KitText.svelte';
+  import KitVersions from './KitVersions.svelte';
 
   let { ident = '' }: { ident?: string } = $props();
   let shelf = $state.raw<KitList | null>(null);
   let page = $state.raw<KitPage | null>(null);
   let about = $state.raw<KitAbout | null>(null);
-  let asText = $state(false),
+  let shown = $state<'read' | 'text' | 'versions'>('read'),
     sure = $state(false),
     missing = $state('');
   function show(found: KitPage) {
@@ -24,6 +25,7 @@
   }
   $effect(() => {
     page = null;
+    shown = 'read';
     missing = '';
     sure = false;
     if (ident)
@@ -85,8 +87,13 @@
       {#snippet acts()}
         <Button
           onclick={() => {
-            asText = !asText;
-          }}>{asText ? 'Read' : 'Edit text'}</Button
+            shown = shown === 'text' ? 'read' : 'text';
+          }}>{shown === 'text' ? 'Read' : 'Edit text'}</Button
+        >
+        <Button
+          onclick={() => {
+            shown = shown === 'versions' ? 'read' : 'versions';
+          }}>{shown === 'versions' ? 'Read' : 'Versions'}</Button
         >
         {#if page?.own && sure}<Button kind="danger" onclick={() => void remove()}
             >Delete {ident}</Button
@@ -98,7 +105,12 @@
         <a href="/kits">All kits</a>
       {/snippet}
     </HeadBar>
-    {#if asText}{#key ident}<KitText
+    {#if shown === 'versions'}{#key ident}<KitVersions
+          {ident}
+          onedit={() => {
+            shown = 'text';
+          }}
+        />{/key}{:else if shown === 'text'}{#key ident}<KitText
           {ident}
           text={page.text}
           own={page.own}

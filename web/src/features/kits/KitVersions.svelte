@@ -23,7 +23,7 @@
       .catch((e: unknown) => notices.problem(e));
   });
   function choose(number: number) {
-    get(`/kits/${ident}/versions/${number}`)
+    get(`/kits/${ident}/versions/${String(number)}`)
       .then((found) => {
         chosen = found;
       })
@@ -93,6 +93,20 @@
     gap: 24px;
     align-items: start;
     padding-top: 10px;
+  }
+  table {
+    border-collapse: collapse;
+    width: 100%;
+  }
+  th {
+    text-align: left;
+    font-weight: 400;
+    color: var(--muted);
+  }
+  th,
+  td {
+    padding: 4px 8px 4px 0;
+    border-bottom: 1px solid var(--line);
   }
   .chosen {
     background: var(--accent-wash);

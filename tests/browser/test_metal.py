@@ -29,7 +29,7 @@ def server(place: Place) -> ServerProcess:
     return place[1]
 
 
-@pytest.mark.timeout(300)
+@pytest.mark.timeout(900)
 def test_six_blank_machines_become_a_cluster(page: Page, place: Place) -> None:
     lab, server, _ = place
     page.goto(f"{server.url}/plans/keel")

@@ -112,7 +112,7 @@ def made(lab: LabProcess, verb: str) -> Counter[str]:
     )
 
 
-@pytest.mark.timeout(400)
+@pytest.mark.timeout(900)
 def test_killed_at_every_boundary_the_run_ends_as_if_nothing_had_happened(
     place: tuple[LabProcess, ServerProcess],
 ) -> None:
@@ -211,7 +211,7 @@ def test_killed_while_taking_back_it_goes_on_and_leaves_nothing(
     ]
 
 
-@pytest.mark.timeout(400)
+@pytest.mark.timeout(900)
 def test_killed_while_a_deployment_changes_nothing_is_made_or_removed_twice(
     place: tuple[LabProcess, ServerProcess],
 ) -> None:

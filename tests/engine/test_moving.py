@@ -183,7 +183,7 @@ def test_a_node_that_moved_is_removed_where_it_is(client: Client, lab: LabProces
     client.call("DELETE", "/api/plans/goes")
 
 
-@pytest.mark.timeout(400)
+@pytest.mark.timeout(900)
 def test_killed_on_the_way_a_node_is_in_one_place(
     client: Client, lab: LabProcess, server: ServerProcess
 ) -> None:

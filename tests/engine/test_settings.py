@@ -112,7 +112,7 @@ values: {pool: kelda-survey, net.copying.pool: kelda-storage, copying_mode: late
 """
 
 
-@pytest.mark.timeout(300)
+@pytest.mark.timeout(900)
 def test_a_password_is_changed_by_who_knows_the_former_one_and_killed_on_the_way(
     client: Client, lab: LabProcess, server: ServerProcess, tmp_path: Path
 ) -> None:
@@ -184,7 +184,7 @@ def shown(lab: LabProcess, address: str) -> str:
     return str(x509.load_pem_x509_certificate(pem.encode()).serial_number)
 
 
-@pytest.mark.timeout(300)
+@pytest.mark.timeout(900)
 def test_a_certificate_and_a_password_are_renewed_by_one_action(
     client: Client, lab: LabProcess, server: ServerProcess, tmp_path: Path
 ) -> None:

@@ -146,7 +146,7 @@ def test_an_upgrade_goes_node_by_node_is_looked_at_and_can_be_rolled_back(place:
     client.call("DELETE", "/api/plans/rolling")
 
 
-@pytest.mark.timeout(400)
+@pytest.mark.timeout(900)
 def test_killed_on_the_way_no_node_is_swapped_twice(place: Place) -> None:
     lab, server, client = place
     first = rolled_out(client, "killed", relays=1)

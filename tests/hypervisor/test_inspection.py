@@ -23,7 +23,7 @@ PLAN = (
     metal.PLAN
     + "roles: {archive: {count: 1}}\nnodes: {lead-1: {host: chalk}, archive-1: {host: marl}}\n"
 )
-pytestmark = pytest.mark.timeout(900)
+pytestmark = pytest.mark.timeout(1800)
 LEADING = 300.0
 """The longest that emulated machines may take, beside others, seconds."""
 

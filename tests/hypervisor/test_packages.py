@@ -18,7 +18,7 @@ from tests.hypervisor.test_ground import _ssh, _until
 from tests.hypervisor.test_rollout import _known, _virsh
 from tests.support.processes import PASSWORD, ServerProcess, ended
 
-pytestmark = pytest.mark.timeout(900)
+pytestmark = pytest.mark.timeout(1800)
 PLAN = """nimble-stone: plan/1
 name: {name}
 kit: {kit}

@@ -23,7 +23,7 @@ from tests.hypervisor.quorum import build
 from tests.support.machines import inspect
 from tests.support.processes import ended, wait_for
 
-pytestmark = pytest.mark.timeout(900)
+pytestmark = pytest.mark.timeout(1800)
 PLAN = """nimble-stone: plan/1
 name: quay
 kit: quorum

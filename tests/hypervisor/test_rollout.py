@@ -22,7 +22,7 @@ from tests.support import gauge_set
 from tests.support.named import Named, dig
 from tests.support.processes import PASSWORD, ServerProcess, ended, ready_plan, wait_for
 
-pytestmark = pytest.mark.timeout(900)
+pytestmark = pytest.mark.timeout(1800)
 OTHER_PASSWORD = "Fjord-7 Ebbe & 'stille'"
 CLOUD_PASSWORD = "Tide & 'mud' $(1893) # and more"
 

@@ -21,7 +21,7 @@ from tests.hypervisor.test_rollout import _known, _virsh
 from tests.support.processes import ServerProcess, ended
 
 # 7 min of their own: by `make hypervisor-long`
-pytestmark = [pytest.mark.timeout(1200), pytest.mark.long]
+pytestmark = [pytest.mark.timeout(2400), pytest.mark.long]
 PLAN = """nimble-stone: plan/1
 name: bank
 kit: quorum-vms

@@ -4,6 +4,7 @@ left alone.
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 import pytest
@@ -12,6 +13,7 @@ from nimble_stone.core import checks, ledger, sizing
 from nimble_stone.core.checks import Claim, Situation
 from nimble_stone.core.estate import Carried, Guest, Mark
 from nimble_stone.core.findings import ORDER, Edit
+from nimble_stone.core.kit.checks import AcceptanceCheck
 from nimble_stone.core.plan.model import Plan
 from nimble_stone.core.plan.sheet import Sheet, resolve
 from nimble_stone.core.units import GIB, MIB
@@ -419,3 +421,19 @@ def test_findings_come_with_the_weightiest_first() -> None:
     weights = [ORDER[finding.severity] for finding in found]
     assert weights == sorted(weights)
     assert len(set(weights)) == 3
+
+
+def test_a_bay_from_which_nodes_are_to_be_reached_has_hosts() -> None:
+    def told(source: str) -> list[str]:
+        check = AcceptanceCheck(
+            id="from", label="Reached", kind="reach", of="cluster", ports=(80,), source=source
+        )
+        here = situation()
+        kit = here.sheet.kit.model_copy(update={"acceptance": (check,)})
+        where = replace(here, sheet=replace(here.sheet, kit=kit))
+        return [one.message for one in checks.check(where) if one.code == "reach-bay"]
+
+    assert told("nodes") == told("hosts") == told("ness-two, kelda-main") == told("") == []
+    assert told("ness-two, nowhere") == [
+        "“Reached” asks from bay “nowhere”, which has no host.",
+    ]

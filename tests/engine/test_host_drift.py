@@ -9,6 +9,7 @@ from typing import Any
 
 from nimble_stone.cli.client import Client
 from tests.support.processes import ended, lab_and_server, prepare, small_package, wait_for
+from tests.support.raw import ssh
 
 
 def facts_of(client: Client, host: str) -> dict[str, Any]:
@@ -48,6 +49,13 @@ def test_a_host_that_breaks_a_rule_since_its_nodes_were_built_is_drift(tmp_path:
         told = server.cli("deployment", "drift", "western", check=1).stdout
         assert f"{late}: Has the correct time: " in told
         assert f"what to do: estate rules {late}" in told
+        # a run that works on the host makes it no better
+        node = next(one for one in run["nodes"] if one["host"] == late)
+        ssh(lab, late, f"virsh -q -c qemu:///system destroy {node['name']}", "")
+        server.cli("deployment", "drift", "western", check=1)
+        repair = client.call("POST", "/api/plans/western/run", {"repair": [node["id"]]})
+        assert ended(client, repair["run"])["state"] == "done"
+        assert list(drift()) == [f"rule:clock@{late}"]
         # silence is no recovery
         lab.turn(late, unreachable=True)
         client.call("POST", "/api/estate/read", {"hosts": [late]})

@@ -28,6 +28,8 @@ CLOUD_PASSWORD = "Tide & 'mud' $(1893) # and more"
 
 
 WORKLOAD = """\
+  - {id: by-hosts, label: Reached by hosts, kind: reach, of: cluster, ports: [8080], source: hosts}
+  - {id: from-bay, label: Reached from bay, kind: reach, of: cluster, size: 1400, source: kelda-real}
   - id: kept
     label: A file is kept as it is
     kind: workload
@@ -260,9 +262,10 @@ def test_three_nodes_are_rolled_out_proved_and_taken_back_on_a_real_hypervisor(
         failed,
         [(s["key"], s["message"]) for s in done["steps"] if s["state"] == "failed"],
     )
-    assert len(done["proofs"]) == 41
+    assert len(done["proofs"]) == 43
     by_check = {proof["proof"]: proof["found"] for proof in done["proofs"]}
     assert by_check["mesh-ports"] == "6 of 6 pairs"
+    assert by_check["by-hosts"] == by_check["from-bay"] == "3 of 3 pairs"
     assert by_check["kept"].startswith("put and read by 3 nodes ")
     console = client.call("GET", f"/api/runs/{run['run']}/console?node=lead-1")
     assert "gauge: services are up" in console["text"]

@@ -166,7 +166,7 @@ class Watcher:
         return turn
 
     async def built(self) -> None:
-        """Keep how the hosts of runs are that have ended since the last look."""
+        """Keep how hosts are that carry nodes since the last look."""
         for plan, run in (await self._app.store.read(kept.newest_runs)).items():
             if self._built.get(plan) == run:
                 continue

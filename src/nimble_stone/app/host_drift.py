@@ -8,29 +8,18 @@ from dataclasses import dataclass
 
 from nimble_stone.app import host_rules
 from nimble_stone.app.application import Application
-from nimble_stone.app.claims import own_runs
 from nimble_stone.app.estate import estate_of
 from nimble_stone.core.acceptance import Verdict
 from nimble_stone.core.deployment import BuiltNode
 from nimble_stone.core.drift import Drift, of_hosts
 from nimble_stone.core.estate import Facts
 from nimble_stone.core.estate_rules import Violation
-from nimble_stone.engine.frozen import thawed
 from nimble_stone.engine.survey import read_hosts
-from nimble_stone.store import records, runs
+from nimble_stone.store import records
+from nimble_stone.store.drift import GROUND
 
-PLACE = "ground/"
-"""Below which it is kept, by plan, which rules its hosts broke when they were built upon."""
 FRESH_S = 60.0
 """Facts of a host that are no older than this are not read again: it may carry many deployments."""
-
-
-@dataclass(frozen=True)
-class Built:
-    """What was so at the end of a run: host → rules that it broke."""
-
-    run: str
-    broken: Mapping[str, Collection[str]]
 
 
 @dataclass(frozen=True)
@@ -41,30 +30,25 @@ class Seen:
     silent: Mapping[str, str]
 
 
-async def kept(app: Application, plan: str) -> Built:
-    """What was kept last; of no run when there is nothing."""
-    text = await app.store.read(records.get_meta, PLACE + plan)
-    return Built(**json.loads(text)) if text else Built("", {})
-
-
-async def keep(app: Application, plan: str, stands: Mapping[str, BuiltNode]) -> Built:
-    """Keep which rules the hosts break that a plan's newest run worked on, once after it has ended.
-    Of a host that cannot be read then, nothing is known, and nothing is told later.
+async def keep(
+    app: Application, plan: str, stands: Mapping[str, BuiltNode]
+) -> Mapping[str, Sequence[str]]:
+    """Keep which rules the hosts break that carry nodes of a deployment for the first time; host →
+    rules. What a host breaks later stays a difference, whatever runs work on it meanwhile. One that
+    cannot be read is kept at the next time.
     """
-    before, newest = await kept(app, plan), (await own_runs(app, plan))[0]
-    if before.run == newest:
-        return before
-    frozen = await thawed(app.store, await app.store.read(runs.get_run, newest))
-    touched = {step.host for step in frozen.steps.values()}
     hosts = _hosts(stands)
-    fresh = {host for host in hosts if host in touched or host not in before.broken}
-    seen = await _seen(app, fresh)
-    broken = {host: list(rules) for host, rules in before.broken.items() if host in hosts - fresh}
-    for host in fresh - seen.silent.keys():
-        broken[host] = sorted({one.rule for one in seen.violations if one.host == host})
-    text = json.dumps({"run": newest, "broken": broken})
-    await app.store.write(records.put_meta, PLACE + plan, text)
-    return Built(newest, broken)
+    text = await app.store.read(records.get_meta, GROUND + plan)
+    known: dict[str, list[str]] = json.loads(text) if text else {}
+    if hosts == known.keys():
+        return known
+    new = hosts - known.keys()
+    seen = await _seen(app, new)
+    built = {host: rules for host, rules in known.items() if host in hosts}
+    for host in new - seen.silent.keys():
+        built[host] = sorted({one.rule for one in seen.violations if one.host == host})
+    await app.store.write(records.put_meta, GROUND + plan, json.dumps(built))
+    return built
 
 
 async def read(
@@ -72,10 +56,8 @@ async def read(
 ) -> list[Verdict]:
     """What breaks rules now and did not before, by host. Hosts are only read."""
     built = await keep(app, plan, stands)
-    known = _hosts(stands) & built.broken.keys()
-    seen = await _seen(app, known)
-    broken = {host: built.broken[host] for host in sorted(known)}
-    return of_hosts(broken, seen.violations, seen.silent, before)
+    seen = await _seen(app, built.keys())
+    return of_hosts(built, seen.violations, seen.silent, before)
 
 
 def _hosts(stands: Mapping[str, BuiltNode]) -> set[str]:
@@ -84,6 +66,8 @@ def _hosts(stands: Mapping[str, BuiltNode]) -> set[str]:
 
 
 async def _seen(app: Application, names: Collection[str]) -> Seen:
+    if not names:
+        return Seen((), {})
     estate = await estate_of(app)
     now = app.clock()
     old = [
@@ -94,7 +78,7 @@ async def _seen(app: Application, names: Collection[str]) -> Seen:
     fresh = await read_hosts(app, old, dict(estate.facts))
     silent = {name: facts.trouble for name, facts in fresh.items() if facts.trouble}
     estate = await estate_of(app)
-    return Seen(await host_rules.violations(app, estate, names) if names else [], silent)
+    return Seen(await host_rules.violations(app, estate, names), silent)
 
 
 def _is_fresh(facts: Facts | None, now: float) -> bool:

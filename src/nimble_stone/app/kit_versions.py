@@ -27,8 +27,10 @@ class VersionLine:
 
 
 async def seen(app: Application, ident: str, text: str) -> None:
-    """Keep a kit's text, unless it is that of its newest version."""
-    await app.store.write(kit_versions.seen, ident, text, app.clock())
+    """Keep a kit's text, unless it is that of its newest version: then nothing is written."""
+    if await app.store.read(kit_versions.newest, ident) == text:
+        return
+    await app.store.write(kit_versions.add, ident, text, app.clock())
 
 
 async def listed(app: Application, ident: str, text: str) -> list[VersionLine]:

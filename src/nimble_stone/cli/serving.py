@@ -368,6 +368,8 @@ def lab_processes(
         for process in (server, lab):
             process.terminate()
             process.join(20)
+            if process.is_alive():
+                process.kill()
         log.close()
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 from nimble_stone.core.acceptance import Answer, Subject
 from nimble_stone.core.acceptance.asked import Pair, pairs
@@ -27,11 +27,11 @@ class Outside:
 
     def __init__(self, ports: Ports, run: FrozenRun, check: AcceptanceCheck) -> None:
         self._ports, self._run, self._check = ports, run, check
-        self._gate = asyncio.Semaphore(SIDE_BY_SIDE)
+        self._gate, self._silent = asyncio.Semaphore(SIDE_BY_SIDE), dict[str, str]()
 
     async def reach(self) -> Answer:
-        """Who was reached from where. A source that cannot be asked hides the others' answers
-        no more than it must.
+        """Who was reached from where. Where a source cannot be asked, what the others reach is
+        known all the same.
         """
         wanted = pairs(Subject(self._run.sheet, None, self._check)) or ()
         sources = list(dict.fromkeys(pair.source for pair in wanted))
@@ -39,9 +39,9 @@ class Outside:
         by_source = dict(zip(sources, drivers, strict=True))
         found = await asyncio.gather(*(self._one(by_source[p.source], p) for p in wanted))
         how = f"{self._what()} from {', '.join(self._names(by_source))}, by SSH"[:2000]
-        silent = [str(one) for one in by_source.values() if isinstance(one, StoneError)]
-        if silent and not any(pair.asked and not pair.reached for pair in found):
-            return Answer(None, how, unknown="; ".join(silent)[:300])
+        if self._silent and not any(pair.asked and not pair.reached for pair in found):
+            # nothing is lost as far as is known
+            return Answer(None, how, unknown="; ".join(self._silent.values())[:300])
         return Answer(tuple(found), how)
 
     def _what(self) -> str:
@@ -49,30 +49,28 @@ class Outside:
             return f"connect to port {', '.join(map(str, self._check.ports))} of each node"
         return f"ping of {self._check.size or SMALL} bytes to each node"
 
-    def _names(self, by_source: dict[str, HostDriver | StoneError]) -> Sequence[str]:
+    def _names(self, by_source: Mapping[str, HostDriver | None]) -> Sequence[str]:
         """“ness-two (tern)”: the bay and which host asked."""
         told = []
         for source, one in by_source.items():
-            by = "" if isinstance(one, StoneError) or one.name == source else f" ({one.name})"
+            by = "" if one is None or one.name == source else f" ({one.name})"
             told.append(source + by)
         return told
 
-    async def _who(self, source: str) -> HostDriver | StoneError:
-        """The host that asks for a source; the last error where none can."""
-        try:
-            if self._check.source == HOSTS:
-                return await self._answering(source)
+    async def _who(self, source: str) -> HostDriver | None:
+        """The host that asks for a source; None where none can."""
+        names = [source]
+        if self._check.source != HOSTS:
             estate = await self._ports.store.read(records.load_estate)
-            names = sorted(host.name for host in estate.bay(source))
-        except StoneError as error:
-            return error
-        trouble = StoneError(f"bay “{source}” has no host")
-        for name in names[:TRIED]:
+            names = [host.name for host in estate.bay(source)[:TRIED]]
+        trouble = f"bay “{source}” has no host"
+        for name in names:
             try:
                 return await self._answering(name)
             except StoneError as error:
-                trouble = error
-        return trouble
+                trouble = str(error)
+        self._silent[source] = trouble
+        return None
 
     async def _answering(self, name: str) -> HostDriver:
         """A host, once it has answered something. Raises RemoteError, NotFound."""
@@ -80,8 +78,8 @@ class Outside:
         await driver.probes.answers_ping("127.0.0.1")
         return driver
 
-    async def _one(self, by: HostDriver | StoneError, pair: Pair) -> Pair:
-        if isinstance(by, StoneError):
+    async def _one(self, by: HostDriver | None, pair: Pair) -> Pair:
+        if by is None:
             return Pair(pair.source, pair.target, reached=False, asked=False)
         node = next(one for one in self._run.sheet.nodes if one.name == pair.target)
         address = reached(self._run.sheet.kit, node)
@@ -93,6 +91,7 @@ class Outside:
                 shut = [
                     port for port in self._check.ports if await by.probes.reaches(address, port)
                 ]
-        except StoneError:
+        except StoneError as error:
+            self._silent[pair.source] = str(error)
             return Pair(pair.source, pair.target, reached=False, asked=False)
         return Pair(pair.source, pair.target, not shut, tuple(shut))

@@ -13,11 +13,10 @@ from nimble_stone.core.plan.sheet import Sheet
 from nimble_stone.engine import speaking
 from nimble_stone.engine.filling import fill
 from nimble_stone.engine.frozen import FrozenRun
-from nimble_stone.engine.peers import At, SystemPeer
+from nimble_stone.engine.peers import SSH, At, SystemPeer
 from nimble_stone.engine.speaking import Speaker
 from nimble_stone.ports.ports import Ports
 
-SSH = 22
 PEM = "-----BEGIN CERTIFICATE-----"
 
 

@@ -30,7 +30,7 @@ OPENINGS = 3
 """Connections on which a command is begun, where the one before was gone already."""
 OPENS_S = 10.0
 """How long a kept connection may take to open a session: no process is made for it, so it is there
-at once, or the other side has no power any more and tells nobody.
+at once, or the other side has no power any more and says nothing.
 """
 REFUSED_S, PAUSE_S = 15.0, 0.25
 """How long a server is asked for a session that it refuses, and how often."""

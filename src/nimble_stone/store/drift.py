@@ -10,6 +10,8 @@ from nimble_stone.core.drift import Drift
 from nimble_stone.core.errors import NotFound
 
 Db = sqlite3.Connection
+GROUND = "ground/"
+"""Below which it is kept, by plan, which rules its hosts broke when they were built upon."""
 
 
 @dataclass(frozen=True)
@@ -163,7 +165,7 @@ def readings(db: Db) -> dict[str, Reading]:
 
 def forget(db: Db, plan: str) -> None:
     """Nothing of the plan stands any more."""
-    db.execute("DELETE FROM meta WHERE key = ?", (f"ground/{plan}",))
+    db.execute("DELETE FROM meta WHERE key = ?", (GROUND + plan,))
     db.execute("DELETE FROM drift WHERE plan = ?", (plan,))
     db.execute("DELETE FROM drift_reading WHERE plan = ?", (plan,))
 

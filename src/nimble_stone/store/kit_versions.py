@@ -41,13 +41,19 @@ def one(db: Db, kit: str, number: int) -> KitVersion:
     return KitVersion(*row)
 
 
-def seen(db: Db, kit: str, text: str, at: float) -> None:
-    """Keep a text, unless it is that of the newest version."""
-    newest = db.execute(
-        "SELECT number, text FROM kit_version WHERE kit = ? ORDER BY number DESC LIMIT 1", (kit,)
+def newest(db: Db, kit: str) -> str | None:
+    """The text of the newest version; None where there is none."""
+    row = db.execute(
+        "SELECT text FROM kit_version WHERE kit = ? ORDER BY number DESC LIMIT 1", (kit,)
     ).fetchone()
-    if newest is not None and newest["text"] == text:
+    return row["text"] if row is not None else None
+
+
+def add(db: Db, kit: str, text: str, at: float) -> None:
+    """Keep a text, unless it is that of the newest version by now."""
+    if newest(db, kit) == text:
         return
-    number = newest["number"] + 1 if newest is not None else 1
+    last = db.execute("SELECT max(number) FROM kit_version WHERE kit = ?", (kit,)).fetchone()[0]
+    number = (last or 0) + 1
     db.execute("INSERT INTO kit_version VALUES (?, ?, ?, ?)", (kit, number, at, text))
     db.execute("DELETE FROM kit_version WHERE kit = ? AND number <= ?", (kit, number - MOST))

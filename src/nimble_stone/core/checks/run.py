@@ -79,6 +79,7 @@ RULES: tuple[Rule, ...] = (
     live.outside,
     live.around,
     systems.answering,
+    systems.bays,
     live.fences,
     vms.offered,
     vms.processors,

@@ -1,11 +1,16 @@
-"""Systems outside the plan that its setup steps ask: reached, and known by their certificates."""
+"""Who is outside the plan: systems that its setup steps ask, reached and known by their
+certificates or host keys; and bays from which its nodes are to be reached.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Iterator
 
+from nimble_stone.core.acceptance.asked import bays_of
+from nimble_stone.core.acceptance.model import Subject
 from nimble_stone.core.checks.situation import Situation, SystemTrouble
 from nimble_stone.core.findings import Edit, Finding, Remedy
+from nimble_stone.core.kit.checks import HOSTS, NODES
 from nimble_stone.core.kit.systems import OutsideSystem
 
 
@@ -48,3 +53,25 @@ def _unconfirmed(system: OutsideSystem, trouble: SystemTrouble) -> Finding:
             edit=Edit(path=("values", column), value=trouble.shown) if column else None,
         ),
     )
+
+
+def bays(s: Situation) -> Iterator[Finding]:
+    """An acceptance check asks from bays that the estate has, with hosts."""
+    for check in s.sheet.kit.acceptance:
+        if check.kind != "reach" or check.source in (NODES, HOSTS):
+            continue
+        for bay in bays_of(Subject(s.sheet, None, check)):
+            if s.estate.bay(bay):
+                continue
+            yield Finding(
+                severity="blocker",
+                code="reach-bay",
+                column=column_of(check.source),
+                message=f"“{check.label}” asks from bay “{bay}”, which has no host.",
+                consequence="The check cannot pass.",
+                remedy=Remedy(label=f"Name another bay: {', '.join(_with_hosts(s))}"),
+            )
+
+
+def _with_hosts(s: Situation) -> list[str]:
+    return sorted({host.bay for host in s.estate.hosts})[:12]

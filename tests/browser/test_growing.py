@@ -53,7 +53,7 @@ def test_a_deployment_is_changed_from_its_page(
     dialog = page.get_by_role("dialog")
     expect(dialog).to_contain_text("Deletes 1 VM with its disks: quay-arc-3")
     expect(dialog.get_by_role("button", name="Check and change")).to_be_disabled()
-    dialog.get_by_label("Type quay to go on").fill("quay")
+    dialog.get_by_label("Plan’s name").fill("quay")
     page.keyboard.press("Enter")
     expect(title).to_contain_text("3 of 3 nodes deployed. All")
     expect(page.get_by_text("removed", exact=True)).to_be_visible()
@@ -61,7 +61,7 @@ def test_a_deployment_is_changed_from_its_page(
     page.goto(f"{server.url}/plans/quay?node=archive-2")
     page.get_by_role("button", name="Make quay-arc-2 again …").click()
     expect(dialog).to_contain_text("Data on its disks is lost")
-    dialog.get_by_label("Type quay to go on").fill("quay")
+    dialog.get_by_label("Plan’s name").fill("quay")
     dialog.get_by_role("button", name="Make it again").click()
     expect(title).to_contain_text("3 of 3 nodes deployed. All")
     # all of it goes, by its name only

@@ -43,7 +43,7 @@ def test_vms_are_adopted_and_a_lost_host_is_given_up(
     page.get_by_role("button", name="Lost for good …").click()
     expect(dialog).to_contain_text(f"{host} does not answer. If it is lost for good")
     expect(dialog).to_contain_text("under the same names and addresses: quay-arc-1 on ")
-    dialog.get_by_label("Type quay to go on").fill("quay")
+    dialog.get_by_label("Plan’s name").fill("quay")
     dialog.get_by_role("button", name="Make them again elsewhere").click()
     expect(title).to_contain_text("3 of 3 nodes deployed. All")
     lab.turn(host, unreachable=False)

@@ -29,7 +29,7 @@ CLOUD_PASSWORD = "Tide & 'mud' $(1893) # and more"
 
 WORKLOAD = """\
   - {id: by-hosts, label: Reached by hosts, kind: reach, of: cluster, ports: [8080], source: hosts}
-  - {id: from-bay, label: Reached from bay, kind: reach, of: cluster, size: 1400, source: kelda-real}
+  - {id: from-bay, label: From bay, kind: reach, of: cluster, size: 1400, source: kelda-real}
   - id: kept
     label: A file is kept as it is
     kind: workload

@@ -4,8 +4,8 @@
   import type { ChangesAnswer, PlanView } from '../../lib/api/types';
   import { count, inside, span } from '../../lib/format';
   import { notices } from '../../lib/notices.svelte';
-  import Button from '../../lib/ui/Button.svelte';
   import Dialog from '../../lib/ui/Dialog.svelte';
+  import TypedName from '../../lib/ui/TypedName.svelte';
   import Weight from '../../lib/ui/Weight.svelte';
 
   interface Props {
@@ -18,8 +18,7 @@
     onclose: () => void;
   }
   let { plan, again, lost, onagree, onclose }: Props = $props();
-  let found = $state.raw<ChangesAnswer | null>(null),
-    name = $state('');
+  let found = $state.raw<ChangesAnswer | null>(null);
   $effect(() => {
     const asked = lost ? `lost=${encodeURIComponent(lost)}` : `again=${encodeURIComponent(again)}`;
     get(`/plans/${plan.id}/changes?${asked}`)
@@ -87,23 +86,13 @@
           </li>{/each}
       </ol>
     </details>
-    <form
-      onsubmit={(e) => {
-        e.preventDefault();
-        if (name === plan.id && !blockers.length)
-          onagree(found?.removes?.map((one) => one.node) ?? []);
-      }}
-    >
-      <label
-        ><span>Type <b class="mono">{plan.id}</b> to go on</span>
-        <input bind:value={name} autocomplete="off" spellcheck="false" /></label
-      >
-      <div class="acts">
-        <Button kind="danger" type="submit" disabled={name !== plan.id || blockers.length > 0}
-          >{goes}</Button
-        ><Button onclick={onclose}>Cancel</Button>
-      </div>
-    </form>
+    <TypedName
+      wanted={plan.id}
+      label={goes}
+      busy={blockers.length > 0}
+      ongo={() => onagree(found?.removes?.map((one) => one.node) ?? [])}
+      {onclose}
+    />
   {/if}
 </Dialog>
 
@@ -124,14 +113,5 @@
     padding-left: 22px;
     max-height: 180px;
     overflow: auto;
-  }
-  label {
-    display: grid;
-    gap: 3px;
-  }
-  .acts {
-    display: flex;
-    gap: 8px;
-    margin-top: 10px;
   }
 </style>

@@ -144,9 +144,11 @@ def test_an_installer_that_ends_by_switching_off_is_done_when_it_does(place: Pla
     (server.data / "kits").mkdir(exist_ok=True)
     (server.data / "kits/quiet.yaml").write_text(text)
     planned(client, "mire", "slate", kit="quiet")
-    lab.turn("slate", installer="fails and ends")
+    # its controller is so slow that the machine is off again before it is seen on
+    lab.turn("slate", installer="fails and ends", slow_s=0.2)
     run = str(client.call("POST", "/api/plans/mire/run")["run"])
     assert "the installer failed: drive HM" in until_install(client, run, "failed")["message"]
+    lab.turn("slate", slow_s=0)
     wait_for(lambda: lab.show()["machines"]["slate"]["power"] == "Off", 30, "slate off")
     before = len(lab.show()["machines"]["slate"]["log"])
     lab.turn("slate", installer="silent")

@@ -157,7 +157,7 @@ def test_a_run_that_is_on_hold_for_long_inserts_its_config_iso_anew(place: Place
 
     # its controller answers so slowly that the hold comes before its machine is switched on
     wait_for(lambda: states()["medium-boot/storage-3"] == "done", 90, "slate boots")
-    lab.turn("slate", slow_s=1.5)
+    lab.turn("slate", slow_s=0.7)
     wait_for(lambda: states()["seed/storage-3"] in ("working", "waiting"), 180, "slate's medium")
     client.call("POST", f"/api/runs/{run}/hold", {})
     lab.turn("slate", slow_s=0.0)

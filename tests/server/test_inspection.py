@@ -7,9 +7,11 @@ from __future__ import annotations
 import hashlib
 import io
 import json
+import sqlite3
 import subprocess
 import tarfile
 from collections.abc import Iterator
+from contextlib import closing
 from pathlib import Path
 from typing import Any
 
@@ -215,11 +217,18 @@ def test_a_report_that_comes_twice_counts_once(place: Place) -> None:
         lab.turn("chert", reports_twice=False)
 
 
+def was_read(server: ServerProcess, ident: str) -> bool:
+    """Whether the medium of a run counts as read, as it is kept."""
+    with closing(sqlite3.connect(server.data / "nimble-stone.db", timeout=30)) as db:
+        row = db.execute("SELECT fetched_at FROM medium WHERE run = ?", (ident,)).fetchone()
+    return bool(row[0])
+
+
 @pytest.mark.parametrize("knob", ["boots_from_disk", "hangs"])
 def test_a_machine_that_never_reports_is_waited_for_and_rolled_back(
     place: Place, knob: str
 ) -> None:
-    lab, _, client = place
+    lab, server, client = place
     lab.turn("basalt", **{knob: True})
     try:
         ident = begin(client, "basalt")
@@ -231,6 +240,12 @@ def test_a_machine_that_never_reports_is_waited_for_and_rolled_back(
             )
 
         wait_for(waits, 30, "the wait")
+        if knob == "boots_from_disk":
+            # a controller that asks how long the medium is does not boot from it
+            address = inside_lab(lab, "basalt")["image"]
+            for words, read in ((["-I"], False), (["-r", "0-99"], True)):
+                subprocess.run(["curl", "-fsS", "-o", "/dev/null", *words, address], check=True)
+                assert was_read(server, ident) is read
         client.call("POST", f"/api/groundwork/{ident}/undo", {})
         found = ended(client, ident, "undone")
         assert found["sentence"] == "Rolled back on 1 machine."

@@ -257,12 +257,15 @@ class Media:
         kernel, *initrds = (f"{folder}/boot{path}" for path in found.task.boots)
         return netboot.script(kernel, initrds, told["args"])
 
-    async def part(self, token: str, path: str) -> Medium:
-        """A kernel or ramdisk of what is on offer. Raises NotFound."""
+    async def part(self, token: str, path: str, *, read: bool) -> Medium:
+        """A kernel or ramdisk of what is on offer; `read`: it is read, not only asked about. Raises
+        NotFound.
+        """
         found = await self._offered(token)
         if not found.task.net:
             raise NotFound("this address is not on offer", code="medium-gone")
-        await self._ports.store.write(media.fetched, token, self._ports.clock())
+        if read:
+            await self._ports.store.write(media.fetched, token, self._ports.clock())
         iso = self._path
         if found.task.kind == "install":
             if path not in found.task.boots:
@@ -314,9 +317,10 @@ class Media:
             if not self._at_once[token]:
                 del self._at_once[token]
 
-    async def opened(self, token: str, name: str) -> Medium | Small:
-        """The medium for a token, by its name. Raises NotFound for one that is not on offer,
-        FormatError when the image cannot be used.
+    async def opened(self, token: str, name: str, *, read: bool) -> Medium | Small:
+        """The medium for a token, by its name; `read`: it is read, which tells that its machine
+        boots, not only asked about, as controllers do. Raises NotFound for one that is not on
+        offer, FormatError when the image cannot be used.
         """
         found = await self._offered(token)
         known = {NAMES.get(found.task.kind, FILE_NAME)} if found.task.kind != "boot" else set()
@@ -324,7 +328,7 @@ class Media:
             known.add(SECOND_NAME)
         if name not in known:
             raise NotFound("this address is not on offer", code="medium-gone")
-        if name != SECOND_NAME:
+        if read and name != SECOND_NAME:
             await self._ports.store.write(media.fetched, token, self._ports.clock())
         if found.task.kind == "seed":
             sealed = await self._ports.open_secret(found.task.secret)

@@ -53,6 +53,11 @@ class Medium:
     trouble: str
     booted_at: float = 0.0
 
+    @property
+    def booted(self) -> bool:
+        """Whether the machine fetched it since it was switched to boot from it."""
+        return 0.0 < self.booted_at < self.fetched_at
+
 
 def digest(token: str) -> str:
     """What a token is kept as."""

@@ -185,12 +185,15 @@ class Boot:
     """The machine, on, with its next start from the medium."""
 
     async def observe(self, c: Context) -> Found | None:
-        """It is on, by this attempt; or it reported; or it was off and an attempt before switched
-        it on, which is not done twice: something may be written by now.
+        """It is on, by this attempt; or it reported; or it read the medium since it was switched,
+        and may be off again; or it was off and an attempt before switched it on, which is not done
+        twice: something may be written by now.
         """
         if await _come(c):
             return {"way": "reported already"}
         found, was_on = await _offered(c), c.step.detail["power"] in ON
+        if found is not None and found.booted:
+            return {"way": "has read the medium"}
         if not c.acted and (was_on or found is None or not found.booted_at):
             return None
         state = await c.host.metal.power_state()
@@ -302,7 +305,7 @@ async def until_on(c: OnMachine, run: str) -> None:
     end = c.ports.monotonic() + OFF_S
     while await c.host.metal.power_state() not in ON:
         medium = await c.ports.store.read(media.of_run, run, c.step.host)
-        if medium is not None and medium.fetched_at > medium.booted_at:
+        if medium is not None and medium.booted:
             return
         if c.ports.monotonic() > end:
             raise RemoteTimeout(

@@ -27,14 +27,14 @@ _RANGE = re.compile(r"bytes=(\d{0,16})-(\d{0,16})")
 @router.api_route("/media/{token}/{name}.iso", methods=["GET", "HEAD"], dependencies=ADMITTED)
 async def medium(token: str, name: str, request: Request, media: TheMedia) -> Response:
     """The medium of a machine, or the part of it that Range asks for (RFC 9110, 14)."""
-    found = await media.opened(token, f"{name}.iso")
+    found = await media.opened(token, f"{name}.iso", read=request.method == "GET")
     return _sent(found, request, "application/x-iso9660-image", media, token)
 
 
 @router.api_route("/media/{token}/boot/{path:path}", methods=["GET", "HEAD"], dependencies=ADMITTED)
 async def boot_file(token: str, path: str, request: Request, media: TheMedia) -> Response:
     """A kernel or ramdisk, for a machine that boots from the network."""
-    found = await media.part(token, f"/{path}")
+    found = await media.part(token, f"/{path}", read=request.method == "GET")
     return _sent(found, request, "application/octet-stream", media, token)
 
 

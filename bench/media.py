@@ -190,7 +190,7 @@ def serve(path: Path) -> None:
             room = installers.in_room("name: one\n")
             self._found = Medium(path, path.stat().st_size, {2048: room, 4 * MIB: room})
 
-        async def opened(self, token: str, name: str) -> Medium:
+        async def opened(self, token: str, name: str, *, read: bool) -> Medium:
             return self._found
 
     app = FastAPI()

@@ -45,6 +45,10 @@ async def app(tmp_path: Path) -> AsyncIterator[Timed]:
     store.close()
 
 
+def ended(db: sqlite3.Connection, run: str, column: str, at: float) -> None:
+    db.execute(f"UPDATE run SET {column} = ? WHERE id = ?", (at, run))
+
+
 async def test_each_deployment_is_read_when_its_turn_comes(
     app: Timed, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -66,10 +70,17 @@ async def test_each_deployment_is_read_when_its_turn_comes(
     assert await watcher.due() == []
     await drift.set_every(app, 30)
     assert await watcher.due() == ["a", "b"]
+    # a run that has ended since, or was rolled back, changed what was read
+    for column in ("ended_at", "undone_at"):
+        app.at += 60
+        await app.store.write(ended, "rb", column, app.at)
+        app.at += 1
+        assert await watcher.due() == ["b"]
+        assert await watcher.due() == []
     app.at += 10_000_000
     await drift.set_every(app, 0)
     assert await watcher.due() == []
-    assert asked == ["a", "b", "a", "b"]
+    assert asked == ["a", "b", "a", "b", "b", "b"]
     for wrong in (-1, drift.MOST_MIN + 1):
         with pytest.raises(InputError):
             await drift.set_every(app, wrong)

@@ -147,17 +147,19 @@ class Watcher:
                 log.exception("drift")
 
     async def due(self) -> list[str]:
-        """Read the deployments whose turn it is; answers with their plans."""
+        """Read the deployments whose turn it is, first those of which a run has ended since. Their
+        plans.
+        """
         every = await every_minutes(self._app)
         if not every:
             return []
         last = await self._app.store.read(kept.readings)
-        now = self._app.clock()
-        turn = [
-            plan
-            for plan in await self._app.store.read(kept.standing_plans)
-            if plan not in last or now - last[plan].at >= every * 60
-        ]
+        worked = await self._app.store.read(kept.last_worked_at)
+        plans = await self._app.store.read(kept.standing_plans)
+        read_at = {plan: last[plan].at if plan in last else 0.0 for plan in plans}
+        old = self._app.clock() - every * 60
+        changed = [plan for plan in plans if read_at[plan] < worked[plan]]
+        turn = changed + [plan for plan in plans if plan not in changed and read_at[plan] <= old]
         for plan in turn:
             try:
                 await read(self._app, plan)

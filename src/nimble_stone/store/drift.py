@@ -196,6 +196,15 @@ def standing_plans(db: Db) -> list[str]:
     return [row["plan"] for row in rows]
 
 
+def last_worked_at(db: Db) -> dict[str, float]:
+    """Plan → when its last rollout or rollback ended."""
+    rows = db.execute(
+        "SELECT plan, MAX(MAX(coalesce(ended_at, 0), coalesce(undone_at, 0))) AS at FROM run"
+        " WHERE kind = 'rollout' GROUP BY plan"
+    )
+    return {row["plan"]: row["at"] for row in rows}
+
+
 def newest_runs(db: Db) -> dict[str, str]:
     """Plan → the newest run of what stands of it, for those of which no run is under way."""
     rows = db.execute(

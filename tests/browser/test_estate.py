@@ -205,8 +205,18 @@ def test_a_datastore_is_made_on_a_free_disk_and_taken_back(
     page.get_by_role("button", name="Roll back …").click()
     page.get_by_role("button", name="Roll back on 1 host").click()
     expect(heading(page)).to_contain_text("Rolled back on", timeout=30_000)
+    run = page.url.rpartition("/")[2].partition("?")[0]
+    page.get_by_role("button", name="Run again …").click()
+    dialog = page.get_by_role("dialog", name=f"Run {run} again")
+    expect(dialog).to_contain_text("1 step on 1 host")
+    dialog.get_by_role("button", name="Run on gannet").click()
+    page.wait_for_url(lambda url: run not in url)
+    expect(heading(page)).to_contain_text("refreshed.", timeout=30_000)
+    page.get_by_role("button", name="Roll back …").click()
+    page.get_by_role("button", name="Roll back on 1 host").click()
+    expect(heading(page)).to_contain_text("Rolled back on", timeout=30_000)
     page.goto(f"{server.url}/estate?see=groundwork")
-    expect(page.get_by_role("row").filter(has_text="gannet-data")).to_contain_text("rolled back")
+    expect(page.get_by_role("row").filter(has_text=run)).to_contain_text("rolled back")
 
 
 def test_networks_are_drawn_with_their_gaps_and_a_machine_is_switched_on(

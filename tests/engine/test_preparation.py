@@ -340,6 +340,9 @@ def test_a_disk_is_wiped_only_when_it_is_the_one_that_was_confirmed(place: Place
         "mounted at /var/lib/libvirt/images/petrel-data",
     )
     without_effect(place, "petrel", store)
+    # what is run again is confirmed anew
+    work = client.call("GET", f"/api/groundwork/{run}/work")
+    assert [one.get("confirmed") for one in work["actions"]] == ["", None]
     undo(client, run)
     assert "petrel-data" not in host(lab, "petrel")["stores"]
     assert (
@@ -650,6 +653,30 @@ def test_a_datastore_that_was_there_before_stays_when_the_run_is_taken_back(plac
     assert (
         "nothing was changed" in client.call("GET", f"/api/groundwork/{run}")["steps"][0]["message"]
     )
+
+
+def test_what_a_run_did_is_run_again_after_its_rollback(place: Place) -> None:
+    """All of it or on some hosts, with what was decided about the datastores."""
+    lab, server, client = place
+    stores = [
+        {"kind": "datastore-folder", "host": name, "name": f"{name}-again", "path": f"/srv/{name}"}
+        for name in ("tern", "gannet")
+    ]
+    run = do(client, *stores, care={"watermark": 0.5, "protection": "disposable"})
+    undo(client, run)
+    words = ("estate", "prepare", "--again", run, "--host", "tern")
+    shown = server.cli(*words).stdout
+    assert "pool-define" in shown
+    assert "gannet" not in shown
+    told = server.cli(*words, "--yes").stdout
+    assert "tern-again" in host(lab, "tern")["stores"]
+    assert "gannet-again" not in host(lab, "gannet")["stores"]
+    cares = client.call("GET", "/api/estate/hosts/tern")["cares"]
+    assert {one["watermark"] for one in cares if one["place"] == "tern/tern-again"} == {0.5}
+    undo(client, told.splitlines()[-1].partition(":")[0])
+    assert "tern-again" not in host(lab, "tern")["stores"]
+    with pytest.raises(StoneError, match="there is no run"):
+        client.call("GET", "/api/groundwork/g00000000/work")
 
 
 def test_a_datastore_on_a_disk_of_its_own_is_not_renamed(place: Place) -> None:

@@ -592,6 +592,16 @@ def test_an_account_that_is_not_root_rolls_out_too(
     assert "BEGIN SSH HOST KEY KEYS" in console
     image_gone(client, run)
     assert [one for one in ours(lab) if not one.startswith("ns-base-")] == []
+    # nor is where somebody had removed the VM before
+    plan, run = image_run(client)
+    assert ended(client, run)["state"] == "done"
+    assert any(one.endswith("-console.log") for one in ours(lab))
+    virsh = "virsh -q -c qemu:///system"
+    for node in plan["nodes"]:
+        for word in ("destroy", "undefine"):
+            by_hand(lab, node["host"], f"{virsh} {word} {node['name']}")
+    image_gone(client, run)
+    assert [one for one in ours(lab) if not one.startswith("ns-base-")] == []
     client.call("POST", "/api/estate", estate.model_dump(mode="json"))
 
 

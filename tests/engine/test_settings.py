@@ -5,6 +5,7 @@ ones.
 from __future__ import annotations
 
 import ssl
+import time
 from pathlib import Path
 from typing import Any
 
@@ -14,11 +15,11 @@ from cryptography import x509
 
 from nimble_stone.cli.client import Client
 from nimble_stone.lab.scenario import products
-from tests.engine.test_growing import change, start
+from tests.engine.test_growing import by_hand, change, hardware, start
 from tests.engine.test_kill import killed_on_the_way
 from tests.engine.test_moving import rolled_out, row
 from tests.engine.test_runs import ours, undo
-from tests.support.processes import PASSWORD, LabProcess, ServerProcess, ended
+from tests.support.processes import PASSWORD, LabProcess, ServerProcess, ended, wait_for
 
 OTHER = "Fjord-7-Ebbe-stille"
 
@@ -166,6 +167,60 @@ def test_a_rollback_restarts_one_node_after_the_other(client: Client, lab: LabPr
     undo(client, first)
     assert ours(lab) == []
     client.call("DELETE", "/api/plans/turns")
+
+
+def size_of(lab: LabProcess, client: Client, node: str) -> tuple[str, str]:
+    """vCPUs and memory of a node's VM that runs."""
+    found = row(client, "heeds", node)
+    return hardware(lab, found["host"], found["name"])
+
+
+def test_a_rollback_waits_until_the_cluster_is_well_before_the_next_node(
+    client: Client, lab: LabProcess, server: ServerProcess
+) -> None:
+    """As the kit says by `healthy`: the lead is off, so the second member is not restarted; killed
+    meanwhile, it still is not.
+    """
+    first = rolled_out(client, "heeds")
+    change(client, "heeds", roles__archive__values__size="large")
+    sizes = start(client, "heeds")
+    done(client, sizes)
+    large = size_of(lab, client, "archive-1")
+    lead = row(client, "heeds", "lead-1")
+    by_hand(lab, lead["host"], "destroy", lead["name"])
+    client.call("POST", f"/api/runs/{sizes}/undo", {})
+    address = address_of(client, "heeds", "archive-2")
+
+    def is_back() -> bool:
+        if size_of(lab, client, "archive-2") == large:
+            return False
+        try:
+            return told(lab, address, PASSWORD) is not None
+        except httpx.HTTPError:
+            return False
+
+    wait_for(is_back, 90, "archive-2 with its former size")
+    server.kill()
+    server.start()
+    client = server.client()
+
+    def states() -> list[str]:
+        steps = {
+            one["key"]: one["state"] for one in client.call("GET", f"/api/runs/{sizes}")["steps"]
+        }
+        return [steps[f"resize/archive-{number}"] for number in (1, 2)]
+
+    wait_for(lambda: states() == ["done", "undoing"], 60, "the rollback to go on")
+    assert size_of(lab, client, "archive-1") == large
+    there = time.time()
+    by_hand(lab, lead["host"], "start", lead["name"])
+    gone = ended(client, sizes, states=("undone",))
+    undone_at = {one["key"]: one["undone_at"] for one in gone["steps"]}
+    assert there < undone_at["resize/archive-2"] < undone_at["resize/archive-1"]
+    assert size_of(lab, client, "archive-1") != large
+    undo(client, first)
+    assert ours(lab) == []
+    client.call("DELETE", "/api/plans/heeds")
 
 
 SKERRY = """nimble-stone: plan/1

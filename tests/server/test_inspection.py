@@ -184,6 +184,8 @@ def test_a_report_of_another_machine_is_refused_and_told(place: Place) -> None:
         step = next(one for one in found["steps"] if one["state"] == "failed")
         assert "serial number HM00000000" in step["message"]
         assert machine(client, "gneiss")["inside"]["read_at"] == before
+        with pytest.raises(StoneError, match="worked on machines"):
+            client.call("GET", f"/api/groundwork/{ident}/work")
         # asked again it boots from a new medium, and is refused again
         client.call("POST", f"/api/groundwork/{ident}/retry", {})
         wait_for(

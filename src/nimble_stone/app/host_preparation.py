@@ -215,6 +215,25 @@ async def run_of(app: Application, ident: str) -> PreparationRun:
     return PreparationRun(row, steps, last[-1].id if last else 0)
 
 
+async def again(app: Application, ident: str) -> prep.Preparation:
+    """What a run did, to be looked at and run again: nothing in it is confirmed. Raises NotFound,
+    also for a rollout; Conflict for work on machines, which is asked for on their own pages.
+    """
+    row = (await run_of(app, ident)).row
+    work = prep.Preparation.model_validate(row.doc["work"])
+    if any(prep.on_metal(action) for action in work.actions):
+        raise Conflict(
+            f"Run {ident} worked on machines without an operating system.",
+            code="on-machines",
+            hint="Inspect, wipe or write them on their own pages.",
+        )
+    actions = tuple(
+        action.model_copy(update={"confirmed": ""}) if hasattr(action, "confirmed") else action
+        for action in work.actions
+    )
+    return work.model_copy(update={"actions": actions})
+
+
 async def all_runs(app: Application) -> list[RunLine]:
     """All runs, newest first."""
     found = []

@@ -494,6 +494,7 @@ def estate_prepare(
         Path | None, typer.Option(help="Actions as YAML or JSON: see docs/estate.md.")
     ] = None,
     remedy: Annotated[list[str] | None, typer.Option(help="Fix this rule.")] = None,
+    again: Annotated[str, typer.Option(help="What this preparation run did.")] = "",
     host: Annotated[list[str] | None, typer.Option(help="Only on these hosts.")] = None,
     yes: Annotated[
         bool, typer.Option("--yes", help="Run the commands; without it, only show them.")
@@ -510,6 +511,9 @@ def estate_prepare(
         from nimble_stone.core.preparation import Preparation
 
         work = yaml_text.read(text_of(file), Preparation, str(file)).model_dump(mode="json")
+    if again:
+        work = client.call("GET", f"/api/groundwork/{again}/work")
+        work["actions"] = [one for one in work["actions"] if not host or one["host"] in host]
     if remedy:
         found = client.call("GET", "/api/estate/rules")["violations"]
         broken = [v for v in found if v["rule"] in remedy and (not host or v["host"] in host)]
@@ -526,7 +530,10 @@ def estate_prepare(
     if not work["actions"]:
         raise InputError(
             "No actions given.",
-            hint=("Name a failed rule that has a fix (nimble-stone estate rules), or give a file."),
+            hint=(
+                "Name a failed rule that has a fix (nimble-stone estate rules) or a run to repeat"
+                " (nimble-stone estate preparations), or give a file."
+            ),
         )
     seen = client.call("POST", "/api/estate/groundwork/preview", work)
     lines = []

@@ -11,7 +11,7 @@ from nimble_stone.engine import acceptance, machines, retiring, speaking, worklo
 from nimble_stone.engine.frozen import made_from, thaw
 from nimble_stone.engine.jobs import Kind
 from nimble_stone.engine.steps import KINDS, POLLED, STANDS, Context
-from nimble_stone.engine.steps.changing import restored_of
+from nimble_stone.engine.steps.returning import restored_of
 from nimble_stone.engine.steps.undo_order import UNDO_STAGE
 from nimble_stone.hosts.api import HostDriver, Recorder
 from nimble_stone.packages import stored

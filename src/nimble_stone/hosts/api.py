@@ -395,8 +395,10 @@ class Vms(Protocol):
     async def release(self, name: str, run: str) -> bool:
         """Take the mark of `run` from a VM, which stays as it is; False when there is none."""
 
-    async def remove(self, name: str, run: str) -> bool:
-        """Stop and remove a VM that bears the mark of `run`; False when there is none."""
+    async def remove(self, name: str, run: str, datastore: str = "") -> bool:
+        """Stop and remove a VM that bears the mark of `run`; False when there is none. Then what
+        such a VM had left in its datastore, if that is named, is removed nevertheless.
+        """
 
     async def console(self, name: str) -> str: ...
 

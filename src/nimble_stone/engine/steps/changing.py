@@ -16,7 +16,7 @@ from nimble_stone.engine.speaking import Speaker
 from nimble_stone.engine.steps import vms
 from nimble_stone.engine.steps.context import Context, Found, Kind, our_vm
 from nimble_stone.engine.steps.disks import Medium
-from nimble_stone.engine.steps.returning import back
+from nimble_stone.engine.steps.returning import back, restored_of
 from nimble_stone.engine.steps.told import lacking
 from nimble_stone.engine.steps.waiting import still_there
 from nimble_stone.store import records
@@ -133,13 +133,6 @@ async def _password_of(c: Context, node: Node) -> Credential:
     return Credential(kit.admin, password)
 
 
-def restored_of(run: str) -> str:
-    """Where it is noted which nodes have their former config ISO again: none is restarted twice,
-    and one that stays away keeps the others from nothing.
-    """
-    return f"restored/{run}/"
-
-
 class Reconfigure:
     """The node has another config ISO, and is off: it reads it when it starts."""
 
@@ -176,11 +169,9 @@ class Reconfigure:
         if not await store.read(records.get_meta, place):
             await self.act(former)
             await store.write(records.put_meta, place, "yes")
+        if not await c.host.vms.running(c.node.name):
             await c.host.vms.start(c.node.name)
-            await back(former)
-        elif not await c.host.vms.running(c.node.name):
-            await c.host.vms.start(c.node.name)
-            await back(former)
+        await back(former)
         return f"{c.node.name} has its former settings again"
 
 

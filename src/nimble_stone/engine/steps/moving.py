@@ -53,7 +53,7 @@ class Move:
         await _relocated(c, before)
         if not await before.host.vms.running(c.node.name):
             await before.host.vms.start(c.node.name)
-            await back(before)
+        await back(before)
         await _cleared(before, c)
         return f"{c.node.name} is on {before.host.name} again"
 

@@ -21,7 +21,7 @@ class StageChecks:
         verdicts = await acceptance.prove(c.ports, _there(c), wanted)
         open_ones = [one for one in verdicts if not one.passed]
         if open_ones:
-            c.tell(words=c.ports.blank(_words(c, open_ones, len(verdicts))))
+            c.tell(words=c.ports.blank(lacking_words(c, open_ones, len(verdicts))))
             return None
         return {"way": f"{count_text(len(verdicts), 'check')} passed"} if verdicts else {}
 
@@ -60,7 +60,8 @@ def _later(c: Context) -> set[str]:
     return {c.run.steps[key].node for key in rest if c.run.steps[key].kind == RECONFIGURE}
 
 
-def _words(c: Context, lacking: list[Verdict], of: int) -> str:
+def lacking_words(c: Context, lacking: list[Verdict], of: int) -> str:
+    """How many checks have not passed, and what the first of them found."""
     first = lacking[0]
     node = c.run.sheet.node(first.node)
     where = f"{node.name}: " if node else ""

@@ -42,6 +42,7 @@ class Swap:
         name, former = c.node.name, _former(c)
         found = await c.host.vms.find(name)
         if found is None:
+            await c.host.vms.remove(name, c.run.id, c.step.datastore)
             return ""
         if not found.is_of(former):
             await our_vm(c, c.run.id)
@@ -52,7 +53,7 @@ class Swap:
             await self._define.act(before, found.uuid)
         if not await c.host.vms.running(name):
             await c.host.vms.start(name)
-            await back(c)
+        await back(c)
         return f"{name} has its former system disk again"
 
     async def _before(self, c: Context, former: str) -> Context:

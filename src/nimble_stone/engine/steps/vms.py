@@ -96,7 +96,7 @@ class Define:
 
     async def undo(self, c: Context) -> str:
         """Stop and undefine it, if it bears our mark. A fencing volume stays: others use it."""
-        gone = await c.host.vms.remove(c.node.name, c.run.id)
+        gone = await c.host.vms.remove(c.node.name, c.run.id, c.step.datastore)
         return f"VM {c.node.name} removed from {c.host.name}" if gone else ""
 
 
@@ -234,7 +234,7 @@ class Resize:
             await self._to(c, vcpu, memory)
         if not await c.host.vms.running(c.node.name):
             await c.host.vms.start(c.node.name)
-            await back(c)
+        await back(c)
         return f"{c.node.name} has {_size_text(vcpu, memory)} again"
 
 

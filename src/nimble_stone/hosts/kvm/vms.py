@@ -127,10 +127,14 @@ class KvmVms:
     async def _define(self, design: VmDesign) -> None:
         log = ""
         if not self._session.is_root:
-            pool = xml_in.pool(await self._session.virsh("pool-dumpxml", design.medium.datastore))
-            log = f"{pool.path}/ns-{design.mark.run}-{design.name}{LOG}"
+            place = design.medium.datastore
+            log = (await self._place_of_log(design.name, design.mark.run, place)).path
         document = xml_out.domain(design, log)
         await self._session.virsh("define", "--validate", "/dev/stdin", data=document)
+
+    async def _place_of_log(self, name: str, run: str, datastore: str) -> xml_in.ConsoleLog:
+        pool = xml_in.pool(await self._session.virsh("pool-dumpxml", datastore))
+        return xml_in.ConsoleLog(f"{pool.path}/ns-{run}-{name}{LOG}", datastore)
 
     async def start(self, name: str) -> None:
         """Start a VM; one that is paused goes on where it stood."""
@@ -243,12 +247,15 @@ class KvmVms:
     async def _ways(self, name: str) -> list[str]:
         return ["--config", *(["--live"] if await self.running(name) else [])]
 
-    async def remove(self, name: str, run: str) -> bool:
-        """Stop and undefine a VM that bears the mark of `run`; False when there is none. Raises
-        Conflict for a VM without it.
+    async def remove(self, name: str, run: str, datastore: str = "") -> bool:
+        """Stop and undefine a VM that bears the mark of `run`; False when there is none: whoever
+        undefined it left its console's log in the datastore. Raises Conflict for a VM without the
+        mark.
         """
         found = await self.find(name)
         if found is None:
+            if datastore and not self._session.is_root:
+                await self._drop_log(await self._place_of_log(name, run, datastore))
             return False
         if not found.is_of(run):
             raise Conflict(

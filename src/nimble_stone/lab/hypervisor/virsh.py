@@ -832,19 +832,33 @@ class Shell:
         self.host.note(f"grew {Path(volume.file).name}")
 
     async def v_vol_delete(self, plain: list[str], options: dict[str, str], stdin: Stdin) -> str:
-        if "--pool" not in options:
-            # only consoles are named by their path, and they are no volumes here
+        named = options.get("--pool")
+        folder, _, name = plain[0].rpartition("/")
+        store = self._store(named) if named else self._store_at(folder)
+        if store is None:
             raise Failed(
                 f"failed to get vol '{plain[0]}'\nerror: Storage volume not found: no storage vol"
                 f" with matching path '{plain[0]}'"
             )
-        store = self._store(options["--pool"])
-        volume = self._volume(store, plain[0])
+        volume = self._volume(store, name)
         Path(volume.file).unlink(missing_ok=True)
-        del self.volumes.of(store.place(self.host.plan.name))[plain[0]]
+        del self.volumes.of(store.place(self.host.plan.name))[name]
         self.volumes.save()
-        self.host.note(f"deleted {plain[0]}")
+        self.host.note(f"deleted {name}")
         return f"Vol {plain[0]} deleted"
+
+    def _store_at(self, folder: str) -> LabStore | None:
+        """The datastore of a folder."""
+        stores = self.host.ground.stores.values()
+        return next((one for one in stores if one.path == folder), None)
+
+    def _begin_log(self, root: etree._Element) -> None:
+        """The console's log is a file; in a datastore's folder it is a volume too."""
+        log = root.find("devices/serial/log")
+        folder, _, name = str(log.get("file") if log is not None else "").rpartition("/")
+        store = self._store_at(folder)
+        if store is not None and name not in self.volumes.of(store.place(self.host.plan.name)):
+            self._new(store, name, 0, "raw")
 
     def _new(
         self, store: LabStore, name: str, capacity: int, form: str, backing: str = ""
@@ -1105,6 +1119,7 @@ class Shell:
                 + "internal error: process exited while connecting to monitor: cannot set up guest"
                 " memory 'pc.ram': Cannot allocate memory"
             )
+        self._begin_log(root)
         guest.running, guest.paused = True, False
         self.host.note(f"started {guest.name}")
         self.guests.boot(self.host, guest)

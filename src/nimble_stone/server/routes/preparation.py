@@ -197,6 +197,12 @@ async def preparation_one(ident: str, app: TheApplication) -> GroundRun:
     return await _view(app, ident)
 
 
+@router.get("/groundwork/{ident}/work")
+async def preparation_work(ident: str, app: TheApplication) -> prep.Preparation:
+    """What it did, to be looked at and run again; nothing in it is confirmed."""
+    return await host_preparation.again(app, ident)
+
+
 @router.post("/groundwork/{ident}/{request}")
 async def preparation_request(
     ident: str, request: str, body: RunRequest, app: TheApplication, engine: TheEngine

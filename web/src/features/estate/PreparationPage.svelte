@@ -1,13 +1,15 @@
 <script lang="ts">
   /** One run of groundwork: its steps by host, and the commands and answers of the chosen one. */
   import { get, send } from '../../lib/api/client';
-  import type { Entry, GroundRun } from '../../lib/api/types';
+  import type { Entry, EstateView, GroundRun, Preparation as Work } from '../../lib/api/types';
   import { clock, count, span, utc, zone } from '../../lib/format';
   import { notices } from '../../lib/notices.svelte';
   import { router } from '../../lib/router.svelte';
   import Button from '../../lib/ui/Button.svelte';
+  import Later from '../../lib/ui/Later.svelte';
   import HeadBar from '../../lib/ui/HeadBar.svelte';
   import Section from '../ledger/Section.svelte';
+  import { parts } from './parts';
   import PreparationSteps, { type Told } from './PreparationSteps.svelte';
 
   interface Props {
@@ -17,6 +19,7 @@
   let run = $state.raw<GroundRun | null>(null),
     entries = $state.raw<Entry[]>([]),
     progress = $state.raw<Record<string, Told>>({}),
+    repeating = $state.raw<{ estate: EstateView; work: Work } | null>(null),
     asking = $state(false),
     skipping = $state(false),
     reason = $state('');
@@ -75,6 +78,14 @@
       notices.problem(error);
     }
   }
+  async function repeat() {
+    try {
+      const [estate, work] = await Promise.all([get('/estate'), get(`/groundwork/${id}/work`)]);
+      repeating = { estate, work };
+    } catch (error) {
+      notices.problem(error);
+    }
+  }
   let done = $derived(run?.steps.filter((s) => ['done', 'skipped'].includes(s.state)).length ?? 0);
   let failed = $derived(run?.steps.some((s) => s.state === 'failed') ?? false);
   /** Bare machines are inspected; all else is done to hosts. */
@@ -120,6 +131,7 @@
         {#if state === 'undoing' && failed}<Button kind="main" onclick={() => void request('undo')}
             >Roll back again</Button
           >{/if}
+        {#if !live && !machines.size}<Button onclick={() => void repeat()}>Run again …</Button>{/if}
         {#if !['undone', 'undoing', 'running'].includes(state) && !(machines.size && state === 'done')}{#if asking}<Button
               kind="danger"
               onclick={() => void request('undo')}>Roll back on {count(hosts.length, noun)}</Button
@@ -192,6 +204,16 @@
     </div>
   </div>
 {/if}
+{#if repeating}<Later
+    load={parts.prepare}
+    estate={repeating.estate}
+    remedies={repeating.work.actions}
+    kept={repeating.work.care}
+    title={`Run ${id} again`}
+    onclose={() => {
+      repeating = null;
+    }}
+  />{/if}
 
 <style>
   .page {

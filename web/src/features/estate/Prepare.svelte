@@ -20,13 +20,26 @@
   import PrepareHosts from './PrepareHosts.svelte';
   import PrepareSteps from './PrepareSteps.svelte';
 
+  type Work = Parameters<typeof send<'POST', '/estate/groundwork/preview'>>[2];
+
   interface Props {
     estate: EstateView;
+    /** Actions to choose from, in place of the form. */
     remedies?: Action[];
+    /** What holds for datastores among them. */
+    kept?: Work['care'];
+    title?: string;
     hosts?: string[];
     onclose: () => void;
   }
-  let { estate, remedies = [], hosts = [], onclose }: Props = $props();
+  let {
+    estate,
+    remedies = [],
+    kept = null,
+    title = 'Fix problems',
+    hosts = [],
+    onclose,
+  }: Props = $props();
   // svelte-ignore state_referenced_locally
   let repairing = remedies.length > 0;
   // svelte-ignore state_referenced_locally
@@ -77,14 +90,13 @@
         : a,
     ),
   );
-  let care = $derived(
-    confirmed.some((a) => a.kind.startsWith('datastore-'))
-      ? {
-          watermark: Math.min(1, Math.max(0.05, Number(store.watermark) / 100 || 0.85)),
-          protection: store.protection,
-        }
-      : null,
-  );
+  let care = $derived.by(() => {
+    if (kept || !confirmed.some((a) => a.kind.startsWith('datastore-'))) return kept;
+    return {
+      watermark: Math.min(1, Math.max(0.05, Number(store.watermark) / 100 || 0.85)),
+      protection: store.protection,
+    };
+  });
   $effect(() => {
     const body = { actions: confirmed, care };
     clearTimeout(timer);
@@ -165,7 +177,7 @@
   });
 </script>
 
-<Dialog title={repairing ? 'Fix problems' : 'Prepare hosts'} wide {onclose}>
+<Dialog title={repairing ? title : 'Prepare hosts'} wide {onclose}>
   {#if repairing}
     <p class="quiet about">
       Select actions. Exactly these commands will run; nothing runs before you confirm.

@@ -50,6 +50,7 @@ export type FormerDisks = Schemas['FormerDisks'];
 export type AdoptionView = Schemas['AdoptionView'];
 export type MachineView = Schemas['MachineView'];
 export type Preview = Schemas['Preview'];
+export type Preparation = Schemas['Preparation'];
 export type GroundRun = Schemas['GroundRun'];
 export type GroundLine = Schemas['GroundLine'];
 export type ScanView = Schemas['ScanView'];

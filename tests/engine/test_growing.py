@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import re
+import sqlite3
+from contextlib import closing
 from typing import Any
 
 import pytest
@@ -130,8 +132,15 @@ def test_a_deployment_grows_and_shrinks(client: Client, lab: LabProcess, stands:
     client.call("DELETE", "/api/plans/grows")
 
 
+def read_of(server: ServerProcess, host: str) -> dict[str, Any]:
+    """What is kept of a host's last reading."""
+    with closing(sqlite3.connect(server.data / "nimble-stone.db", timeout=30)) as db:
+        db.row_factory = sqlite3.Row
+        return dict(db.execute("SELECT * FROM facts WHERE host = ?", (host,)).fetchone())
+
+
 def test_a_node_is_made_again_under_its_old_identity(
-    client: Client, lab: LabProcess, stands: str
+    client: Client, lab: LabProcess, server: ServerProcess, stands: str
 ) -> None:
     view = client.call("GET", "/api/plans/grows")
     lost = next(node for node in view["nodes"] if node["id"] == "archive-1")
@@ -144,10 +153,18 @@ def test_a_node_is_made_again_under_its_old_identity(
     assert [(one["node"], one["run"]) for one in found["removes"]] == [("archive-1", stands)]
     # what else is planned waits, be it possible or not
     change(client, "grows", roles__archive__count=40)
+    client.call("POST", "/api/estate/read", {"hosts": [host]})
+    earlier = read_of(server, host)
     run = start(client, "grows", "archive-1")
     change(client, "grows", roles__archive__count=2)
     done = ended(client, run)
     assert done["state"] == "done", [s["message"] for s in done["steps"] if s["message"]]
+    # what the host said before the run tells of no VM that was left there
+    wait_for(lambda: read_of(server, host)["read_at"] > done["ended_at"], 30, "the host read")
+    with closing(sqlite3.connect(server.data / "nimble-stone.db", timeout=30)) as db, db:
+        db.execute("UPDATE facts SET doc = :doc, read_at = :read_at WHERE host = :host", earlier)
+    rules = client.call("GET", "/api/estate/rules")["violations"]
+    assert [one for one in rules if one["rule"] == "leftovers"] == []
     order = [step["key"] for step in done["steps"]]
     assert order.index("retire/archive-1") < order.index("define/archive-1")
     assert values(done)["archive-1"] == values(view)["archive-1"]

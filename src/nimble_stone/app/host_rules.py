@@ -18,6 +18,7 @@ async def violations(
 ) -> list[estate_rules.Violation]:
     """What breaks rules, of all hosts and machines or of the named ones."""
     live = {row.id for row in await app.store.read(runs.runs) if row.state != "undone"}
+    live |= await leftovers.just_undone(app, estate)
     keys = await key_names(app)
     there = await living_on(app, {machine.name for machine in estate.machines})
     living = {machine: claim.name for machine, claim in there.items()}

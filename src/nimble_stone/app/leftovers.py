@@ -13,26 +13,41 @@ from nimble_stone.store import runs
 
 
 async def homes(app: Application, estate: Estate) -> Mapping[Mark, str]:
-    """Mark of such a VM → the host where its node is. Cost: O(VMs + nodes of plans with several
-    runs).
+    """Mark of such a VM → the host where its node is. A host that was read before the run ended
+    which made the node again says nothing of it. Cost: O(VMs + nodes of plans with several runs).
     """
     rows = Counter(row.plan for row in await app.store.read(runs.standing))
-    seen: dict[str, set[Mark]] = defaultdict(set)
+    until = await app.store.read(runs.worked_until)
+    seen: dict[str, dict[Mark, float]] = defaultdict(dict)
     for facts in estate.facts.values():
         for guest in facts.guests:
             if guest.mark and rows[guest.mark.plan] > 1:
-                seen[guest.mark.plan].add(guest.mark)
+                marks = seen[guest.mark.plan]
+                marks[guest.mark] = max(facts.read_at, marks.get(guest.mark, 0.0))
     found: dict[Mark, str] = {}
     for plan, marks in seen.items():
         if await under_way(app, plan):
             # which VM is the node's is settled when the run has ended
             continue
         there = await standing(app, plan)
-        for mark in marks:
+        for mark, read_at in marks.items():
             one = there.get(mark.node)
-            if one is not None and one.run != mark.run:
+            if one is None or read_at < until.get(one.run, 0.0):
+                continue
+            if one.run != mark.run:
                 found[mark] = one.node.value("host")
     return found
+
+
+async def just_undone(app: Application, estate: Estate) -> set[str]:
+    """Runs that were rolled back since a host with a VM of theirs was read: it is gone by now."""
+    until = await app.store.read(runs.worked_until)
+    return {
+        guest.mark.run
+        for facts in estate.facts.values()
+        for guest in facts.guests
+        if guest.mark and facts.read_at < until.get(guest.mark.run, 0.0)
+    }
 
 
 async def refusals(app: Application, estate: Estate, action: prep.RemoveVm) -> list[str]:

@@ -290,6 +290,15 @@ def standing(db: Db) -> list[StandingRow]:
     ]
 
 
+def worked_until(db: Db) -> dict[str, float]:
+    """Rollout → when it ended, or its rollback did; without those that do not rest."""
+    rows = db.execute(
+        "SELECT id, MAX(coalesce(ended_at, 0), coalesce(undone_at, 0)) AS at FROM run"
+        " WHERE kind = 'rollout' AND state IN ('done', 'unproved', 'undone')"
+    )
+    return {row["id"]: row["at"] for row in rows}
+
+
 @dataclass(frozen=True)
 class StateRow:
     """A rollout of a plan, its state, and when it ended and was rolled back."""

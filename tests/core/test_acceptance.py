@@ -217,3 +217,17 @@ def test_who_must_reach_the_nodes_is_each_other_their_hosts_or_bays() -> None:
     }
     assert asked.mesh(hosts) is None
     assert asked.mesh(by["nodes"] or ()) is not None
+
+
+def test_of_many_members_it_is_said_which_are_missing() -> None:
+    kind = KINDS["members"]
+    wanted = tuple(f"tide-{number:03}" for number in range(300))
+    item = Expected("members", "All members joined", "", "members", wanted, 0, kind.say(wanted))
+    assert item.expected == "300 members: tide-000, tide-001, tide-002 and 297 more"
+    fine = judge(item, Answer(wanted, "asked"))
+    assert (fine.passed, fine.found) == (True, item.expected)
+    other = judge(item, Answer((*wanted[:-2], "stranger"), "asked"))
+    assert not other.passed
+    assert other.found == "299 members; missing: tide-298, tide-299; not planned: stranger"
+    few = judge(replace(item, wanted=wanted[:3]), Answer(wanted[:2], "asked"))
+    assert few.found == "tide-000, tide-001"

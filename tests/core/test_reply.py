@@ -223,3 +223,12 @@ def test_what_is_no_template_is_left_in_a_reading() -> None:
     assert reply.names(r"pattern:\p{Greek}{2} {name} \x{e4}") == ["name"]
     with pytest.raises(FormatError, match="has quotes"):
         reply.with_values("xpath://a[@id='{name}']", {"name": "it's"})
+
+
+def test_a_list_of_a_thousand_names_is_read_whole() -> None:
+    names = [f"a-rather-long-name-of-a-node-{number:04}" for number in range(1000)]
+    by_json = Reply(200, json.dumps({"members": [{"name": one} for one in names]}).encode())
+    text = "".join(f"<m>{one}</m>" for one in names)
+    by_xml = Reply(200, f"<all>{text}</all>".encode())
+    for answer, what in ((by_json, "$.members[*].name"), (by_xml, "xpath://m/text()")):
+        assert (read(answer, what) or "").split(", ") == names

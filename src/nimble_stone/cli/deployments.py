@@ -146,7 +146,7 @@ def deployment_drift(plan: str, as_json: Json = False) -> None:
     """Read a deployment now and tell what differs from what was built. Nothing is changed. Exit
     code 1 when it differs.
     """
-    _told(Client().call("POST", f"/api/deployments/{plan}/read", {}), as_json)
+    _told(Client().long(f"/api/deployments/{plan}/read", {}), as_json)
 
 
 def _told(view: dict[str, Any], as_json: bool) -> None:

@@ -293,7 +293,7 @@ def estate_read(
     as_json: Json = False,
 ) -> None:
     """Refresh the facts of hosts (default: all)."""
-    found = Client().call("POST", "/api/estate/read", {"hosts": hosts or []})
+    found = Client().long("/api/estate/read", {"hosts": hosts or []})
     trouble = [h for h in found["hosts"] if h["trouble"]]
     answer(
         found,
@@ -312,7 +312,7 @@ def estate_machines(
 ) -> None:
     """Bare machines with the last facts from their controllers."""
     found = (
-        Client().call("POST", "/api/estate/machines/read", {})
+        Client().long("/api/estate/machines/read", {})
         if read
         else Client().call("GET", "/api/estate/machines")
     )

@@ -656,7 +656,7 @@ def acceptance(
     """Acceptance results of a run."""
     client = Client()
     found = (
-        client.call("POST", f"/api/runs/{run}/prove", {})
+        client.long(f"/api/runs/{run}/prove", {})
         if again
         else client.call("GET", f"/api/runs/{run}")
     )

@@ -22,6 +22,8 @@ from nimble_stone.core.package import xml_safe
 MOST_TEXT = 4096
 """Characters of one value that are looked at."""
 MOST_VALUES = 1000
+MOST_LIST = 65_536
+"""Characters of a list of values: 1,000 names of nodes."""
 LONGEST, DESCENTS = 300, 2
 _TEMPLATE = re.compile(r"(?<!\\[pPx])\{([A-Za-z][A-Za-z0-9_.-]*)\}")
 _PATTERN = "pattern:"
@@ -164,7 +166,7 @@ def _by_xpath(reply: Reply, text: str) -> str | None:
     if not isinstance(found, list):
         return said(found)
     texts = [one if isinstance(one, str) else xml_safe.text(one) for one in found[:MOST_VALUES]]
-    return ", ".join(texts)[:MOST_TEXT] if texts else None
+    return ", ".join(texts)[:MOST_LIST] if texts else None
 
 
 def _by_json(reply: Reply, way: str, text: str) -> str | None:
@@ -181,7 +183,7 @@ def _by_json(reply: Reply, way: str, text: str) -> str | None:
         return str(len(values))
     if not values:
         return None
-    return ", ".join(said(one) for one in values[:MOST_VALUES])[:MOST_TEXT]
+    return ", ".join(said(one) for one in values[:MOST_VALUES])[:MOST_LIST]
 
 
 def said(value: Any) -> str:

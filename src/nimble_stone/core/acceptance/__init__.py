@@ -100,6 +100,8 @@ def judge(item: Expected, answer: Answer) -> Verdict:
     else:
         found = kind.say(answer.value) or "nothing"
         passed = kind.fits(item.wanted, answer.value, item.limit)
+        if kind.say_other and not passed:
+            found = kind.say_other(item.wanted, answer.value) or "nothing"
     return Verdict(
         item.proof,
         item.label,

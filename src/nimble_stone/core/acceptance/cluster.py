@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from nimble_stone.core.acceptance.model import Kind, Subject
@@ -40,6 +41,36 @@ def _members(subject: Subject) -> tuple[str, ...]:
     return tuple(sorted(node.name for node in subject.sheet.nodes))
 
 
+NAMED, LISTED = 12, 40
+"""So many names are said; of those that make a difference so many."""
+
+
+def _named(names: Sequence[str]) -> str:
+    """Names in words; many are counted."""
+    if len(names) <= NAMED:
+        return ", ".join(names)
+    return f"{len(names)} members: {_first(names, 3)}"
+
+
+def _other_members(wanted: Sequence[str], found: Sequence[str]) -> str:
+    """Members that are not the wanted ones: of many only how they differ."""
+    if max(len(wanted), len(found)) <= NAMED:
+        return ", ".join(found)
+    missing = [name for name in wanted if name not in set(found)]
+    more = [name for name in found if name not in set(wanted)]
+    parts = [
+        f"{len(found)} members",
+        f"missing: {_first(missing, LISTED)}" if missing else "",
+        f"not planned: {_first(more, LISTED)}" if more else "",
+    ]
+    return "; ".join(filter(None, parts))
+
+
+def _first(names: Sequence[str], most: int) -> str:
+    more = f" and {len(names) - most} more" if len(names) > most else ""
+    return ", ".join(names[:most]) + more
+
+
 def _balanced(subject: Subject) -> tuple[Balanced, ...]:
     nodes = subject.sheet.nodes
     return tuple(
@@ -49,7 +80,7 @@ def _balanced(subject: Subject) -> tuple[Balanced, ...]:
 
 
 KINDS = (
-    Kind("members", "cluster", _members, ", ".join),
+    Kind("members", "cluster", _members, _named, say_other=_other_members),
     Kind(
         "one-lead",
         "cluster",

@@ -36,6 +36,8 @@ class Kind:
     say: Callable[[Any], str]
     fits: Callable[[Any, Any, float], bool] = lambda wanted, found, _: bool(wanted == found)
     say_expected: Callable[[Any, float], str] | None = None
+    say_other: Callable[[Any, Any], str] | None = None
+    """What was found in words, where it is not what is wanted: of both."""
     mesh: Callable[[Any], Mesh | None] | None = None
     chart: Callable[[Any, Any], Chart | None] | None = None
     """Of what is expected and what was found."""

@@ -32,7 +32,13 @@
     (found?.upgrades ?? []).filter((one) => one.way === 'again').map((one) => one.name),
   );
   let upgraded = $derived(found?.upgrades?.find((one) => one.way === 'again')?.now ?? '');
-  let names = $derived(found?.removes?.map((one) => one.name).join(', ') ?? '');
+  let gone = $derived(found?.removes?.map((one) => one.name) ?? []);
+  let many = $derived(gone.length > 1);
+  /** What is made again is what was deleted, as a rule. */
+  let created = $derived.by(() => {
+    if (remade.length < gone.length) return `${remade.length} of them`;
+    return many ? 'them' : 'it';
+  });
   let title = $derived.by(() => {
     if (lost) return `${lost} is lost`;
     return again ? 'Make a node again' : 'Change the deployment';
@@ -58,18 +64,15 @@
         start with the same addresses: keep it off the network until they are deleted there.
       </p>
     {:else}<p>
-        {#if again}Deletes the VM of {names} with its disks, then makes it again under the same name and
-          address. Data on its disks is lost.{:else}Deletes {count(
-            found.removes?.length ?? 0,
-            'VM',
-          )} with
-          {names.includes(',') ? 'their' : 'its'} disks: {names}. A rollback does not bring {names.includes(
-            ',',
-          )
-            ? 'them'
-            : 'it'} back.
-          {#if remade.length}Then creates {remade.join(', ')} again from {upgraded}.{/if}{/if}
-      </p>{/if}
+        {#if again}Deletes the VM of {gone.join(', ')} with its disks, then makes it again under the same
+          name and address. Data on its disks is lost.{:else}Deletes {count(gone.length, 'VM')} with
+          {many ? 'their' : 'its'} disks. A rollback does not bring {many ? 'them' : 'it'} back.
+          {#if remade.length}Then creates {created} again from
+            {upgraded}.{/if}{/if}
+      </p>
+      {#if !again}<ul class="mono" aria-label="VMs that are deleted">
+          {#each gone as name (name)}<li>{name}</li>{/each}
+        </ul>{/if}{/if}
     {#each blockers as one, i (i)}<p class="blocker">
         <Weight severity={one.severity} /><span
           >{one.message} <span class="quiet">{one.remedy?.label ?? ''}</span></span
@@ -103,6 +106,20 @@
   .blocker {
     display: flex;
     gap: 8px;
+  }
+  ul {
+    list-style: none;
+    margin: 0 0 10px;
+    padding: 0;
+    max-height: 132px;
+    overflow: auto;
+    display: grid;
+    grid-template-columns: repeat(auto-fill, minmax(150px, 1fr));
+    gap: 0 12px;
+    font-size: var(--text-s);
+  }
+  li {
+    overflow-wrap: anywhere;
   }
   details {
     font-size: var(--text-s);

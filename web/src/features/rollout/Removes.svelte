@@ -70,9 +70,12 @@
           {#if remade.length}Then creates {created} again from
             {upgraded}.{/if}{/if}
       </p>
-      {#if !again}<ul class="mono" aria-label="VMs that are deleted">
-          {#each gone as name (name)}<li>{name}</li>{/each}
-        </ul>{/if}{/if}
+      {#if !again}<!-- svelte-ignore a11y_no_noninteractive_tabindex -->
+        <div class="scroll" tabindex="0" role="group" aria-label="VMs that are deleted">
+          <ul class="mono">
+            {#each gone as name (name)}<li>{name}</li>{/each}
+          </ul>
+        </div>{/if}{/if}
     {#each blockers as one, i (i)}<p class="blocker">
         <Weight severity={one.severity} /><span
           >{one.message} <span class="quiet">{one.remedy?.label ?? ''}</span></span
@@ -82,12 +85,15 @@
       <summary
         >{count(found.steps?.length ?? 0, 'step')}, about {span(found.forecast_s ?? 0)}</summary
       >
-      <ol>
-        {#each found.steps ?? [] as step (step.key)}<li>
-            <span class="mono">{step.node || step.host}</span>
-            {inside(step.label)}
-          </li>{/each}
-      </ol>
+      <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
+      <div class="scroll" tabindex="0" role="group" aria-label="Steps">
+        <ol>
+          {#each found.steps ?? [] as step (step.key)}<li>
+              <span class="mono">{step.node || step.host}</span>
+              {inside(step.label)}
+            </li>{/each}
+        </ol>
+      </div>
     </details>
     <TypedName
       wanted={plan.id}
@@ -107,12 +113,14 @@
     display: flex;
     gap: 8px;
   }
+  .scroll {
+    max-height: 180px;
+    overflow: auto;
+  }
   ul {
     list-style: none;
     margin: 0 0 10px;
     padding: 0;
-    max-height: 132px;
-    overflow: auto;
     display: grid;
     grid-template-columns: repeat(auto-fill, minmax(150px, 1fr));
     gap: 0 12px;
@@ -128,7 +136,5 @@
   ol {
     margin: 6px 0 0;
     padding-left: 22px;
-    max-height: 180px;
-    overflow: auto;
   }
 </style>

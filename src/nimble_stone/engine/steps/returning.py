@@ -69,7 +69,7 @@ async def _healthy(c: Context) -> None:
     kit = c.run.sheet.kit
     # sizes differ on the way; they say nothing of the cluster
     wanted = [one.id for one in kit.acceptance if one.id in kit.healthy and one.kind != "hardware"]
-    if not wanted:
+    if not wanted or await _lost_some(c):
         return
 
     async def lacks() -> str:
@@ -99,6 +99,19 @@ async def _waited(c: Context, longest: float, lacks: Callable[[], Awaitable[str]
     return ""
 
 
+async def _lost_some(c: Context) -> bool:
+    """Whether this run or a later one removed nodes, which no rollback brings back: those with
+    their former disks may still count them, so their cluster is never as it was.
+    """
+    store = c.ports.store
+    took = await store.read(runs.retired, c.run.sheet.plan.name)
+    began = (await store.read(runs.get_run, c.run.id)).started_at
+    for run in took:
+        if (await store.read(runs.get_run, run)).started_at >= began:
+            return True
+    return False
+
+
 async def _as_it_is(c: Context) -> FrozenRun:
     """The run with the nodes that are there at this moment of its rollback, each as it is now."""
     change = c.run.change
@@ -116,12 +129,7 @@ async def _as_it_is(c: Context) -> FrozenRun:
             if step.node == node.id and step.kind in CHANGES and step.key != c.step.key
         )
         nodes.append(node if touched else former.get(node.id, node))
-    gone = {
-        step.node
-        for step in c.run.steps.values()
-        if step.kind == "retire" and states[step.key] == StepState.DONE
-    }
-    nodes += [node for node in change.leaving if node.id not in gone]
+    nodes += change.leaving
     change = replace(change, built={**change.built, **change.left})
     return replace(c.run, sheet=replace(c.run.sheet, nodes=tuple(nodes)), change=change)
 

@@ -6,8 +6,8 @@
   import { notices } from '../../lib/notices.svelte';
   import { router } from '../../lib/router.svelte';
   import Button from '../../lib/ui/Button.svelte';
-  import Later from '../../lib/ui/Later.svelte';
   import HeadBar from '../../lib/ui/HeadBar.svelte';
+  import Later from '../../lib/ui/Later.svelte';
   import Section from '../ledger/Section.svelte';
   import { parts } from './parts';
   import PreparationSteps, { type Told } from './PreparationSteps.svelte';
@@ -208,7 +208,7 @@
     load={parts.prepare}
     estate={repeating.estate}
     remedies={repeating.work.actions}
-    kept={repeating.work.care}
+    kept={repeating.work.care ?? null}
     title={`Run ${id} again`}
     onclose={() => {
       repeating = null;

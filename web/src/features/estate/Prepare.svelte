@@ -26,7 +26,7 @@
     estate: EstateView;
     /** Actions to choose from, in place of the form. */
     remedies?: Action[];
-    /** What holds for datastores among them. */
+    /** What holds for datastores among them; without it, what the form says. */
     kept?: Work['care'];
     title?: string;
     hosts?: string[];
@@ -35,7 +35,7 @@
   let {
     estate,
     remedies = [],
-    kept = null,
+    kept,
     title = 'Fix problems',
     hosts = [],
     onclose,
@@ -91,7 +91,8 @@
     ),
   );
   let care = $derived.by(() => {
-    if (kept || !confirmed.some((a) => a.kind.startsWith('datastore-'))) return kept;
+    if (kept !== undefined) return kept;
+    if (!confirmed.some((a) => a.kind.startsWith('datastore-'))) return null;
     return {
       watermark: Math.min(1, Math.max(0.05, Number(store.watermark) / 100 || 0.85)),
       protection: store.protection,
@@ -163,8 +164,10 @@
         return count(action.records.length, 'name record');
       case 'time-source':
         return `use time server ${action.server}`;
-      default:
-        return action.kind.replaceAll('-', ' ');
+      default: {
+        const name = 'name' in action ? ` ${action.name}` : '';
+        return action.kind.replaceAll('-', ' ') + name;
+      }
     }
   }
   let hint = $derived.by(() => {

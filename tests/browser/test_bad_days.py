@@ -74,6 +74,28 @@ def test_a_session_that_ends_asks_for_the_key_where_one_is_and_goes_on(
     assert "/plans/western" in page.url
 
 
+def test_a_session_that_ends_takes_no_cell_away_from_who_types(
+    page: Page, server: ServerProcess
+) -> None:
+    page.goto(f"{server.url}/plans/western")
+    expect(page.get_by_role("grid")).to_be_visible()
+    server.client().call("DELETE", "/api/access/sessions")
+    cell(page, "western-lead", ADDRESS).click()
+    page.keyboard.type("10.44.2", delay=250)  # what it would bring is asked after each key
+    dialog = page.get_by_role("dialog", name="Sign in again")
+    dialog.get_by_label("Access key").fill(server.key)
+    dialog.get_by_role("button", name="Sign in").click()
+    expect(dialog).to_have_count(0)
+    assert address_of(server.client(), "western-lead") != "10.44.2"
+    page.keyboard.type("0.63")
+    page.keyboard.press("Enter")
+    wait_for(
+        lambda: address_of(server.client(), "western-lead") == "10.44.20.63",
+        30,
+        "the edit to arrive",
+    )
+
+
 def test_an_empty_clipboard_blanks_nothing_and_a_list_of_hosts_outlives_a_reload(
     page: Page, server: ServerProcess
 ) -> None:

@@ -1,6 +1,6 @@
 <script lang="ts">
   /** Who is signed in, which page is shown, and what lies over it. */
-  import { get, onSessionEnded, openSession, signOut } from './lib/api/client';
+  import { get, openSession, signOut } from './lib/api/client';
   import type { PlanLine } from './lib/api/types';
   import ConnectionBanner from './lib/ConnectionBanner.svelte';
   import { connection } from './lib/connection.svelte';
@@ -8,6 +8,7 @@
   import { notices } from './lib/notices.svelte';
   import { isTyping, prefs } from './lib/prefs.svelte';
   import { follow, router } from './lib/router.svelte';
+  import { session } from './lib/session.svelte';
   import { setTab } from './lib/tab.svelte';
   import { theme } from './lib/theme.svelte';
   import Login from './features/login/Login.svelte';
@@ -38,18 +39,6 @@
   let place = $derived(router.parts[0] ?? '');
   let plan = $derived(place === 'plans' ? (router.parts[1] ?? '') : '');
   let title = $derived(plans.find((p) => p.id === plan)?.title ?? plan);
-  let ended = $state.raw<(() => void)[]>([]);
-  onSessionEnded(
-    () =>
-      new Promise((resolve) => {
-        ended = [...ended, resolve];
-      }),
-  );
-  function signedInAgain() {
-    const waiting = ended;
-    ended = [];
-    for (const go of waiting) go();
-  }
   $effect(() => connection.watch());
   $effect(() => {
     if (signedIn) fetchAhead();
@@ -101,7 +90,7 @@
   }
 </script>
 
-<svelte:window onkeydown={keys} />
+<svelte:window onkeydowncapture={() => session.typed()} onkeydown={keys} />
 {#if signedIn === null}<p class="first-paint">Nimble Stone</p>
 {:else if signedIn === false}<Login
     onin={() => {
@@ -138,7 +127,7 @@
       />{/if}
   </div>
 {/if}
-{#if signedIn && ended.length}<SignInAgain onin={signedInAgain} />{/if}
+{#if signedIn && session.asking}<SignInAgain onin={() => session.signedIn()} />{/if}
 
 <style>
   .app {

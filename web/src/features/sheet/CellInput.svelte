@@ -1,5 +1,6 @@
 <script lang="ts">
   /** The cell that is being typed in. */
+  import { session } from '../../lib/session.svelte';
   import type { Grid } from './grid.svelte';
 
   interface Props {
@@ -28,7 +29,8 @@
   aria-invalid={invalid ? 'true' : undefined}
   onkeydown={(e) => grid.typingKeys(e)}
   onblur={() => {
-    if (grid.typing) grid.commit(0, 0);
+    // a sign-in dialog takes the focus and gives it back: typing continues then
+    if (grid.typing && !session.asking) grid.commit(0, 0);
   }}
 />
 {#if options.length}<datalist id="choices"

@@ -251,9 +251,22 @@ def test_a_kit_for_any_product_is_tried_on_written_answers(tmp_path: Path) -> No
     assert bad.returncode == 2
     assert "line 18, column 5: answers.10: path: missing ]: [^/+" in bad.stderr
     assert "absl" not in bad.stderr
-    image = cli("try", "shoal", "--answers", str(answers))
-    assert image.returncode == 2
-    assert "written answers are for packages with a config ISO" in image.stderr
+    more = answers.read_text() + "systems: [{id: scales, ports: [{port: 80}]}]\n"
+    (tmp_path / "more.yaml").write_text(more)
+    scales = cli("try", kit, "--answers", str(tmp_path / "more.yaml"))
+    assert scales.returncode == 2
+    assert "the answers describe system “scales”" in scales.stderr
+    assert "Write the kit's own id of the system." in scales.stderr
+
+
+def test_a_system_that_refuses_the_login_fails_the_trial() -> None:
+    found = cli(
+        *("try", str(EXAMPLES / "mooring.yaml")),
+        *("--answers", str(EXAMPLES / "mooring-answers.yaml")),
+        *("--value", "watch_password=another one 9"),
+    )
+    assert found.returncode == 1
+    assert "failed: hand-over/buoy-1 Monitoring refuses GET /targets/tried-1: " in found.stdout
 
 
 def test_every_example_with_answers_is_listed_and_tried() -> None:
@@ -270,6 +283,8 @@ TRIED = [
     ("cask", 7),
     ("derrick", 8),
     ("lantern", 7),
+    ("mooring", 6),
+    ("postgresql", 19),
     ("sextant", 18),
     ("windlass", 10),
 ]
@@ -288,7 +303,8 @@ def test_a_kit_for_an_existing_system_is_tried_without_one() -> None:
     found = cli("try", str(EXAMPLES / "pontoon.yaml"), "--json")
     assert found.returncode == 0, found.stdout + found.stderr
     keys = [step["key"] for step in json.loads(found.stdout)["steps"]]
-    assert "stage/clients" in keys
+    # nor is there a stage without a step
+    assert "stage/clients" not in keys
     assert "register/node-1" not in keys
 
 

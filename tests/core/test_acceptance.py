@@ -76,6 +76,7 @@ def test_every_check_of_every_kit_passes_on_what_it_expects_and_on_nothing_else(
         "address6": "fd00::9/64",
         "series": Seen((), 1),
         "workload": Round(()),
+        "call": "something else",
     }
     checks = load_kits()[kit].acceptance
     for check in checks:
@@ -88,6 +89,8 @@ def test_every_check_of_every_kit_passes_on_what_it_expects_and_on_nothing_else(
             assert passes(one, Seen((1.0,) * wanted.times))
         elif isinstance(wanted, Work):
             assert passes(one, Round(tuple(Done(label, 1, 0.1) for label in wanted.steps)))
+        elif isinstance(wanted, asked.Wish):
+            assert passes(one, wanted.equals)
         elif wanted not in ("", (), None) and wanted != identity.Reached(""):
             assert passes(one, wanted) or check.kind in ("address", "address6"), check.kind
         assert not passes(one, other.get(check.kind, ("something", "else"))), check.kind

@@ -13,7 +13,10 @@ from xml.sax.saxutils import quoteattr
 from nimble_stone.core.errors import InputError
 
 if TYPE_CHECKING:
+    from collections.abc import Mapping
+
     from nimble_stone.core.kit.model import Kit
+    from nimble_stone.lab.guests.answers import Answers
     from nimble_stone.lab.scenario.products import Product
 
 LAB = "lab"
@@ -39,23 +42,18 @@ class Trial:
     kit: Kit
     text: str
     package: Path
+    told: Mapping[str, str]
+    """Setting → value, for the systems that are described."""
 
 
-def on_answers(kit: Kit, folder: Path) -> Trial:
+def on_answers(kit: Kit, answers: Answers, folder: Path) -> Trial:
     """The trial, its package written into a folder. What the product itself would be told at its
-    first boot (`environment`) is left out: the lab does not understand it. Raises InputError for a
-    kit whose nodes get nothing of that kind.
+    first boot (`environment`, user data of an image, answers of an installer) is left out: the lab
+    does not understand it. Raises InputError where a system is described that the kit has not.
     """
     from nimble_stone.app.kits import read_kit
     from nimble_stone.lab.scenario import products
 
-    other = next((role for role in kit.roles if role.image or role.installer), None)
-    if other is not None:
-        raise InputError(
-            f"{other.label} nodes of {kit.title} are made from a disk image or by an installer;"
-            " written answers are for packages with a config ISO",
-            hint="Leave --answers out, or try the calls with a role that has neither.",
-        )
     data = kit.model_dump(mode="json", by_alias=True, exclude_unset=True)
     data["accepts"] = {"product": kit.accepts.product}
     data["environment"] = {f"{LAB}.{key}": text for key, text in GIVEN.items()} | {
@@ -63,7 +61,7 @@ def on_answers(kit: Kit, folder: Path) -> Trial:
         f"{LAB}.admin_password": f"{{{kit.admin_password}}}",
     }
     for role in data["roles"]:
-        for key in ("accepts", "environment", "system"):
+        for key in ("accepts", "environment", "system", "image", "installer"):
             role.pop(key, None)
     for question in data.get("questions", ()):
         question.pop("property", None)
@@ -71,7 +69,31 @@ def on_answers(kit: Kit, folder: Path) -> Trial:
     tried = read_kit(text, f"{kit.id}, tried")
     file = folder / "tried.ova"
     file.write_bytes(products.ova(_product(kit), mib=1))
-    return Trial(tried, text, file)
+    return Trial(tried, text, file, _told(kit, answers, folder))
+
+
+def _told(kit: Kit, answers: Answers, folder: Path) -> dict[str, str]:
+    """What the kit's settings say of the systems: where each is, and who logs in."""
+    from nimble_stone.lab import systems
+
+    told: dict[str, str] = {}
+    for standing in systems.in_file(answers.systems, folder):
+        wanted = standing.system
+        asked = next((one for one in kit.systems if one.id == wanted.id), None)
+        if asked is None:
+            known = ", ".join(one.id for one in kit.systems) or "none"
+            raise InputError(
+                f"the answers describe system “{wanted.id}”; {kit.title} asks {known}",
+                hint="Write the kit's own id of the system.",
+            )
+        for template, value in (
+            (asked.address, standing.address),
+            (asked.user, wanted.user),
+            (asked.password, wanted.password),
+        ):
+            if value and template.startswith("{") and template.endswith("}"):
+                told[template[1:-1]] = value
+    return told
 
 
 def _product(kit: Kit) -> Product:
@@ -80,6 +102,9 @@ def _product(kit: Kit) -> Product:
 
     names = [size.size for size in kit.sizes]
     names += [size for role in kit.roles for size in role.sizes]
+    for role in kit.roles:
+        hardware = role.image or (role.installer and role.installer.vm)
+        names += [size.id for size in hardware.sizes] if hardware else []
     if kit.sizing:
         names += [size for role in kit.sizing.roles.values() for size in role.by_size]
     sizes = tuple(

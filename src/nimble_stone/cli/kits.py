@@ -15,6 +15,7 @@ from urllib.parse import quote
 
 import typer
 
+from nimble_stone.cli import seeding
 from nimble_stone.cli.client import Client
 from nimble_stone.cli.kit_trial import on_answers
 from nimble_stone.cli.say import FINE, FOUND, Json, answer, say, table, text_of
@@ -24,6 +25,7 @@ from nimble_stone.core.units import count_text, time_text
 if TYPE_CHECKING:
     from nimble_stone.core.kit.model import Kit
     from nimble_stone.engine.trial import Tried
+    from nimble_stone.lab.guests.answers import Answers
 
 MOST_LINES = 20
 """Lines of an answer that are shown."""
@@ -154,11 +156,11 @@ def kit_try(
     found = _kit(kit)
     _not_bare(found)
     with tempfile.TemporaryDirectory(prefix="nimble-stone-try-") as folder:
-        packages = package or []
+        packages, told = package or [], dict(_pairs(value))
         if answers is not None:
-            _readable(answers)
-            trial = on_answers(found, Path(folder))
+            trial = on_answers(found, _answers(answers), Path(folder))
             found, text, packages = trial.kit, trial.text, [trial.package]
+            told = {**trial.told, **told}
         outcome = _tried(
             Path(folder),
             found,
@@ -166,7 +168,7 @@ def kit_try(
             packages,
             bay,
             dict(_pairs(count)),
-            dict(_pairs(value)),
+            told,
             answers=answers,
             quiet=as_json,
         )
@@ -243,12 +245,12 @@ def _shown(one: Tried) -> list[str]:
     return [*lines, f"  WRONG: {one.wrong}" if one.wrong else "  as the kit wants it", ""]
 
 
-def _readable(answers: Path) -> None:
+def _answers(answers: Path) -> Answers:
     """Raises Faults or FormatError, each fault with its line."""
     from nimble_stone.core import yaml_text
     from nimble_stone.lab.guests.answers import Answers
 
-    yaml_text.read(text_of(answers), Answers, f"answers file {answers}")
+    return yaml_text.read(text_of(answers), Answers, f"answers file {answers}")
 
 
 def _not_bare(kit: Kit) -> None:
@@ -359,6 +361,8 @@ def _tried(
         plan = _plan(
             client, kit, [(one["product"], one["version"]) for one in taken], bay, counts, values
         )
+        if kit.systems:
+            plan = seeding.confirm_systems(client, plan["id"])
         if blockers := [f["message"] for f in plan["findings"] if f["severity"] == "blocker"]:
             raise InputError(
                 f"the plan has blockers: {'; '.join(blockers[:4])}",
@@ -427,7 +431,9 @@ def _plan(
             *((role.id, role.accepts) for role in kit.roles if role.accepts),
         )
     }
-    base = Base(kit.id, fits.pop(""), bay, (), values, {kit.id: fits})
+    secret = {question.id for question in kit.questions if question.secret}
+    plain = {name: text for name, text in values.items() if name not in secret}
+    base = Base(kit.id, fits.pop(""), bay, (), plain, {kit.id: fits})
     drawn = plans_of(
         [header, ["tried", *counts.values()]],
         base,
@@ -438,7 +444,7 @@ def _plan(
         raise InputError("; ".join(drawn.faults))
     plan = client.call("POST", "/api/plans", {"text": drawn.text})
     for column in plan["columns"]:
-        if column["kind"] == "secret" and column["required"]:
+        if column["kind"] == "secret" and (column["required"] or column["id"] in values):
             rule = next(
                 (question.rule for question in kit.questions if question.id == column["id"]), None
             )
@@ -448,7 +454,7 @@ def _plan(
                 {
                     "version": plan["version"],
                     "column": column["id"],
-                    "value": made_by(rule, secrets.choice),
+                    "value": values.get(column["id"]) or made_by(rule, secrets.choice),
                 },
             )
     if plan["licence_text"]:

@@ -8,7 +8,7 @@ import time
 import urllib.error
 import urllib.request
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import typer
 
@@ -85,6 +85,32 @@ def _plan(client: Client, text: str) -> str:
     return name
 
 
+def _handed_over(client: Client, name: str) -> None:
+    """A plan whose nodes are watched gets the password for that, and the certificate confirmed."""
+    from nimble_stone.lab.scenario import watch
+
+    plan = client.call("GET", f"/api/plans/{name}")
+    body = {"version": plan["version"], "column": "watch_password", "value": watch.PASSWORD}
+    client.call("POST", f"/api/plans/{name}/secret", body)
+    confirm_systems(client, name)
+
+
+def confirm_systems(client: Client, plan: str) -> dict[str, Any]:
+    """Confirm the certificates that the systems of a plan present: these are stand-ins, which
+    nobody else can be. The plan as it is then.
+    """
+    found = client.call("POST", f"/api/plans/{plan}/check", {})
+    edits = [
+        one["remedy"]["edit"]
+        for one in found["findings"]
+        if one["code"] == "system-unconfirmed" and one["remedy"]
+    ]
+    if not edits:
+        return dict(found)
+    client.call("PATCH", f"/api/plans/{plan}", {"version": found["version"], "edits": edits})
+    return dict(client.call("POST", f"/api/plans/{plan}/check", {}))
+
+
 def bring_to_life(client: Client, lab_plan: LabPlan) -> None:
     """One cluster that is deployed and was checked twice, where somebody has changed a VM by hand
     since, and to which a node is to be added; and one run that waits for a person. Each only once:
@@ -97,6 +123,8 @@ def bring_to_life(client: Client, lab_plan: LabPlan) -> None:
     try:
         _plan(client, scene.METAL)
         harbour = _plan(client, scene.HARBOUR)
+        if not client.call("GET", f"/api/runs?plan={harbour}"):
+            _handed_over(client, harbour)
         if run := _begun(client, harbour):
             _await_state(client, run, ("done", "unproved", "trouble"))
             client.call("POST", f"/api/runs/{run}/prove", {})

@@ -13,6 +13,7 @@ from heapq import heapreplace
 
 from nimble_stone.core import machine_sequence, names, startup, vm_installing, vm_steps
 from nimble_stone.core.estate import Estate
+from nimble_stone.core.kit.setup import Stage
 from nimble_stone.core.plan.sheet import Node, PackageView, Sheet, holding
 from nimble_stone.core.step import Step, make
 
@@ -302,7 +303,7 @@ def _forming(sheet: Sheet, depth: Mapping[str, int], pace: float) -> list[Step]:
                 )
             )
             last[node.id] = key
-            stage.has(key)
+            stage.has(key, forming.stage)
     return steps + stage.ended_before("", top, last.values())
 
 
@@ -315,17 +316,21 @@ class _Stages:
         self._sheet, self._pace = sheet, pace
         self._open = list(sheet.kit.stages)
         self._keys: list[str] = []
+        self._used: set[str | None] = set()
         self.before: tuple[str, ...] = ()
 
-    def has(self, key: str) -> None:
-        """A step of the stage that is under way."""
+    def has(self, key: str, stage: str | None) -> None:
+        """A step since the last end of a stage, and its own stage, if any."""
         self._keys.append(key)
+        self._used.add(stage)
 
     def ended_before(self, ident: str | None, wave: int, last: Iterable[str]) -> list[Step]:
         """The ends of the stages before one, '' all; `last`: the last step of each node so far."""
         found: list[Step] = []
         while ident is not None and self._open and self._is_over(ident):
             stage, first = self._open.pop(0), self._sheet.nodes[0]
+            if self._is_idle(stage):
+                continue
             checks = [one.id for one in self._sheet.kit.acceptance if one.stage == stage.id]
             detail = {"stage": stage.id, "by": first.id, "checks": ",".join(checks)}
             after = tuple(dict.fromkeys((*(self._keys or last), *self.before)))
@@ -346,6 +351,18 @@ class _Stages:
             found.append(step)
             self.before, self._keys = (step.key,), []
         return found
+
+    def _is_idle(self, stage: Stage) -> bool:
+        """Whether this plan has nothing of the stage: no step, no check, no person to wait for."""
+        return not (
+            stage.id in self._used
+            or stage.hold
+            or any(
+                holding(self._sheet, self._sheet.nodes, one.when)
+                for one in self._sheet.kit.acceptance
+                if one.stage == stage.id
+            )
+        )
 
     def _is_over(self, ident: str) -> bool:
         return self._open[0].id != ident

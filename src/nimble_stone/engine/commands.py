@@ -12,6 +12,7 @@ from dataclasses import replace
 from nimble_stone.core import shell_words
 from nimble_stone.core.errors import RemoteFailed
 from nimble_stone.core.kit.calls import Call, PutFile, kept_file
+from nimble_stone.core.redaction import shortened
 from nimble_stone.core.reply import Reply
 from nimble_stone.engine.filling import Filler, fill, fill_command, value
 from nimble_stone.hosts.node import NodeDoor
@@ -116,9 +117,9 @@ class Commands:
     def _refused(self, command: str, answer: Answer) -> RemoteFailed:
         name = self._at.node.name
         return RemoteFailed(
-            f"{name} does not carry out “{command[:80]}” (status {answer.status}):"
-            f" {(answer.err or answer.text).strip()[:200]}",
+            f"{name} does not carry out “{shortened(command, 80)}” (status"
+            f" {answer.status}): {shortened((answer.err or answer.text).strip(), 200)}",
             target=name,
-            operation=command[:200],
+            operation=shortened(command, 200),
             hint="See the transcript for the whole answer, and the node's console.",
         )

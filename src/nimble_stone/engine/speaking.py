@@ -20,13 +20,22 @@ from nimble_stone.core import json_template, reply
 from nimble_stone.core.errors import RemoteError, RemoteFailed, StoneError
 from nimble_stone.core.kit.calls import Call
 from nimble_stone.core.plan.sheet import Node
+from nimble_stone.core.redaction import BLANK, shortened
 from nimble_stone.core.reply import Reply
 from nimble_stone.engine.commands import Commands
 from nimble_stone.engine.filling import Filler, fill, read
 from nimble_stone.engine.frozen import FrozenRun
-from nimble_stone.engine.peers import At, Credential, NodePeer, Peer, asked, system_of
+from nimble_stone.engine.peers import (
+    At,
+    Credential,
+    NodePeer,
+    Peer,
+    SystemPeer,
+    asked,
+    system_of,
+)
 from nimble_stone.hosts.api import Recorder, no_record
-from nimble_stone.ports.ports import BLANK, Ports
+from nimble_stone.ports.ports import Ports
 from nimble_stone.reach.calls import Ask, Place
 
 MOST_TOLD = 16 << 10
@@ -80,7 +89,7 @@ class Speaker:
             # it ended the session meanwhile
             self._at.ports.sessions.pop(self._key, None)
             answer = await self._asked(place, call, way, limit_s, given)
-        self._judge(call, place, answer)
+        await self._judge(call, place, answer, given)
         return answer
 
     async def opens(self) -> None:
@@ -168,7 +177,7 @@ class Speaker:
         assert session is not None
         more = {"user": login.user, "password": login.password}
         answer = await self._sent(place, session.login, more, {}, None, limit_s)
-        self._judge(session.login, place, answer)
+        await self._judge(session.login, place, answer, {})
         token = reply.read(answer, session.token) if session.token else ""
         if token is None:
             raise RemoteFailed(
@@ -194,7 +203,10 @@ class Speaker:
         wanted = await self._request(call, known, more, login)
         told = f"{wanted.method} {place.url}{wanted.path}"
         if wanted.content:
-            told += f" <<'END'\n{wanted.content[:MOST_TOLD].decode('utf-8', 'replace')}\nEND"
+            content = shortened(
+                wanted.content[: 2 * MOST_TOLD].decode("utf-8", "replace"), MOST_TOLD
+            )
+            told += f" <<'END'\n{content}\nEND"
         name, ports = self._to.name, self._at.ports
         try:
             answer = await ports.reach.ask(place, wanted, limit_s=limit_s)
@@ -215,7 +227,7 @@ class Speaker:
         said = answer.text
         for secret in filter(None, found):
             said = said.replace(secret, BLANK)
-        return said[:MOST_TOLD]
+        return shortened(said, MOST_TOLD)
 
     async def _request(
         self,
@@ -228,16 +240,16 @@ class Speaker:
             at = self._at if node is None else At(self._at.ports, self._at.run, node)
             return await fill(at, text, known=known)
 
-        async def escaped(text: str) -> str:
-            return await fill(self._at, text, lambda value: quote(value, safe=""), known=known)
-
         query = {name: await one(text) for name, text in call.query.items()}
-        path = await escaped(call.path) + (f"?{urlencode(query)}" if query else "")
+        path = await self._escaped(call.path, known) + (f"?{urlencode(query)}" if query else "")
         headers = {name: _line(await one(text)) for name, text in call.headers.items()}
         content, kind = await self._content(call, one, known)
         if kind and "content-type" not in {name.lower() for name in headers}:
             headers["Content-Type"] = kind
         return Ask(call.method, path, {**headers, **more}, content, login)
+
+    async def _escaped(self, text: str, known: Mapping[str, str]) -> str:
+        return await fill(self._at, text, lambda value: quote(value, safe=""), known=known)
 
     async def _content(
         self, call: Call, one: json_template.Fill, known: Mapping[str, str]
@@ -269,22 +281,25 @@ class Speaker:
         sheet = self._at.run.sheet
         return list(sheet.carriers.get(role, ())) if role else list(sheet.nodes)
 
-    def _judge(self, call: Call, place: Place, answer: Reply) -> None:
+    async def _judge(
+        self, call: Call, place: Place, answer: Reply, known: Mapping[str, str]
+    ) -> None:
         """Raises RemoteFailed for a status that the call does not take for a success."""
         if answer.status in call.status or (not call.status and 200 <= answer.status < 400):
             return
-        reason = reply.read(answer, "reason") or answer.text.strip()[:200]
-        reason = reason or f"HTTP status {answer.status}"
-        hint = (
-            "The administrator's password on the node differs from the keyring's."
-            if answer.status == 401
-            else "See the transcript for the whole answer, and the node's console."
-        )
-        what = f"{call.method} {call.path}"
+        reason = reply.read(answer, "reason") or answer.text.strip()
+        reason = shortened(reason or f"HTTP status {answer.status}", 200)
+        hint = "See the transcript for the whole answer, and the node's console."
+        if answer.status == 401:
+            hint = "The administrator's password on the node differs from the keyring's."
+            if isinstance(self._to, SystemPeer):
+                hint = f"Correct user and password of {self._to.name} in the plan."
+        path = shortened(await self._escaped(call.path, known), 200)
+        what = f"{call.method} {path}"
         raise RemoteFailed(
-            f"{self._to.name} refuses {what}: {reason[:200]}",
+            f"{self._to.name} refuses {what}: {reason}",
             target=self._to.name,
-            operation=f"{call.method} {place.url}{call.path}",
+            operation=f"{call.method} {place.url}{path}",
             hint=hint,
         )
 

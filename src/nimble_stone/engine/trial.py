@@ -12,6 +12,7 @@ from nimble_stone.core.errors import StoneError
 from nimble_stone.core.kit.calls import Call
 from nimble_stone.core.kit.setup import Forming
 from nimble_stone.core.plan.sheet import Node, holding
+from nimble_stone.core.redaction import BLANK
 from nimble_stone.core.reply import Reply
 from nimble_stone.engine.acceptance import prove
 from nimble_stone.engine.filling import fill_reading, kept_name, read
@@ -19,7 +20,7 @@ from nimble_stone.engine.frozen import FrozenRun
 from nimble_stone.engine.peers import At, asked
 from nimble_stone.engine.speaking import Speaker, close
 from nimble_stone.engine.steps.told import lacking
-from nimble_stone.ports.ports import BLANK, Ports
+from nimble_stone.ports.ports import Ports
 
 MOST_SHOWN = 4000
 """Characters of a question or an answer that are shown."""

@@ -11,6 +11,7 @@ from nimble_stone.core.acceptance.workload import Done, Round, doers
 from nimble_stone.core.errors import StoneError
 from nimble_stone.core.kit.checks import ONCE, AcceptanceCheck, WorkStep
 from nimble_stone.core.plan.sheet import Node
+from nimble_stone.core.redaction import shortened
 from nimble_stone.engine.filling import fill, read
 from nimble_stone.engine.frozen import FrozenRun
 from nimble_stone.engine.peers import At
@@ -90,7 +91,7 @@ class Workload:
         if step.value and found is None:
             raise _Wrong(f"no {step.value} in the answer")
         if wanted is not None and found != wanted:
-            raise _Wrong(f"wanted “{wanted[:80]}”, got “{(found or '')[:80]}”")
+            raise _Wrong(f"wanted “{shortened(wanted, 80)}”, got “{shortened(found or '', 80)}”")
         if lacks := await lacking(at, answer, step.call, known):
             raise _Wrong(lacks)
         kept = {}

@@ -8,6 +8,7 @@ from typing import Any
 
 from nimble_stone.core import shell_words
 from nimble_stone.core.errors import RemoteFailed
+from nimble_stone.core.redaction import shortened
 from nimble_stone.hosts.api import Recorder, no_record
 from nimble_stone.reach import Answer, Credential, Reach, Target
 
@@ -56,7 +57,7 @@ class NodeDoor:
         """The lines that a command on the node prints. Raises RemoteFailed when it fails."""
         answer = await self._run(command)
         if answer.status != 0:
-            raise self._refused(command, f"does not carry out “{command[:80]}”", answer)
+            raise self._refused(command, f"does not carry out “{shortened(command, 80)}”", answer)
         return answer.text.strip()[:MOST_TOLD].splitlines()
 
     async def told(self, command: str) -> dict[str, Any]:
@@ -69,7 +70,9 @@ class NodeDoor:
         except ValueError:
             found = None
         if not isinstance(found, dict):
-            raise self._refused(command, f"answers “{command[:80]}” with no JSON object", answer)
+            raise self._refused(
+                command, f"answers “{shortened(command, 80)}” with no JSON object", answer
+            )
         return found
 
     async def ping_from(self, address: str) -> bool:
@@ -92,7 +95,7 @@ class NodeDoor:
     def _refused(self, command: str, what: str, answer: Answer) -> RemoteFailed:
         name = self._access.name
         return RemoteFailed(
-            f"{name} {what}: {(answer.err or answer.text).strip()[:200]}",
+            f"{name} {what}: {shortened((answer.err or answer.text).strip(), 200)}",
             target=name,
             operation=command,
             hint="See the node's console.",

@@ -24,7 +24,9 @@ from nimble_stone.lab.hypervisor import state
 from nimble_stone.lab.hypervisor.door import ACCOUNTS, HostDoor, host_key
 from nimble_stone.lab.hypervisor.ground import built_disks
 from nimble_stone.lab.hypervisor.state import LabHost, Volumes
+from nimble_stone.lab.scenario import watch
 from nimble_stone.lab.scenario.demo import HostPlan, LabPlan, MachinePlan
+from nimble_stone.lab.systems import Systems, in_file
 
 
 class Lab:
@@ -42,6 +44,8 @@ class Lab:
         self._doors = {name: self._door(host) for name, host in self.hosts.items()}
         self._control: web.AppRunner | None = None
         self.names = name_server.NameServer(folder / "names.json")
+        outside = in_file(answers.systems, folder) if answers else [watch.standing(folder)]
+        self.systems = Systems(plan, outside)
         self._installed: dict[str, Installed] = {}
         self.controllers = {one.name: self._controller(one) for one in plan.machines}
 
@@ -61,6 +65,7 @@ class Lab:
         """Start everything; the port of the control interface."""
         await self.guests.open()
         await self.names.open(*self.plan.real(name_server.ADDRESS, name_server.PORT))
+        await self.systems.open()
         for host in self.hosts.values():
             if not host.knobs.unreachable:
                 await self._listen(host)
@@ -93,6 +98,7 @@ class Lab:
             server.close()
         await self.guests.close()
         await self.names.close()
+        await self.systems.close()
         for controller in self.controllers.values():
             machine.save(controller.machine, self.folder)
             await controller.close()
@@ -198,6 +204,7 @@ class Lab:
                     for name, host in self.hosts.items()
                 },
                 "names": self.names.records,
+                "systems": {one.system.id: one.memory() for one in self.systems.standing},
                 "machines": {
                     name: {
                         "knobs": asdict(one.machine.knobs),

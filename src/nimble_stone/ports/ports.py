@@ -6,7 +6,6 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-import json
 import time
 from collections.abc import AsyncIterator, Callable
 from dataclasses import dataclass, field
@@ -16,6 +15,7 @@ from typing import Any
 from nimble_stone.core import grants
 from nimble_stone.core.errors import Conflict, Denied, NotFound
 from nimble_stone.core.estate import Host, Machine
+from nimble_stone.core.redaction import looks_of, without
 from nimble_stone.hosts import drivers
 from nimble_stone.hosts.api import HostDriver, Recorder, no_record
 from nimble_stone.hosts.redfish import Recorded, RedfishDriver, RedfishMachine
@@ -28,8 +28,6 @@ from nimble_stone.ports.tickets import TicketOffice
 from nimble_stone.reach import Credential, Reach, Target
 from nimble_stone.store import entries, records
 from nimble_stone.store.connect import Store
-
-BLANK = "••••••"
 
 
 @dataclass
@@ -109,24 +107,12 @@ class Ports:
         self._note(value)
 
     def _note(self, value: str) -> None:
-        """Remember a value that must be blanked wherever it turns up, also as it looks inside XML,
-        JSON and Python text.
-        """
-        if len(value) >= 4:
-            self._seen |= {
-                value,
-                json.dumps(value)[1:-1],
-                repr(value)[1:-1],
-                value.replace("&", "&amp;").replace("<", "&lt;").replace(">", "&gt;"),
-            }
+        """Remember a value that must be blanked wherever it turns up, however it is written."""
+        self._seen |= looks_of(value)
 
     def blank(self, text: str) -> str:
-        """The text without any secret that was opened here. Longest first, so that no tail of one
-        remains.
-        """
-        for value in sorted(self._seen, key=len, reverse=True):
-            text = text.replace(value, BLANK)
-        return text
+        """The text without any secret that was opened here."""
+        return without(text, self._seen)
 
     async def credential(self, host: Host) -> Credential:
         """How to log in to a host. Raises NotFound when the keyring lacks the entry."""

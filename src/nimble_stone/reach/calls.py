@@ -19,6 +19,7 @@ from nimble_stone.core.errors import (
     RemoteTimeout,
     Unreachable,
 )
+from nimble_stone.core.redaction import shortened
 from nimble_stone.core.reply import Reply
 from nimble_stone.reach.policy import DialPolicy
 
@@ -188,5 +189,5 @@ async def ask(
     except (aiohttp.ClientError, OSError, ValueError) as error:
         words = getattr(error, "strerror", None) or str(error) or type(error).__name__
         raise Unreachable(
-            f"{what}: {str(words)[:200]}", target=place.address, operation=what
+            f"{what}: {shortened(str(words), 200)}", target=place.address, operation=what
         ) from error

@@ -9,6 +9,7 @@ import os
 import time
 
 from nimble_stone.core.errors import RemoteFailed, RemoteTimeout, Unreachable
+from nimble_stone.core.redaction import shortened
 from nimble_stone.core.reply import Reply
 from nimble_stone.reach.policy import DialPolicy
 
@@ -22,7 +23,7 @@ async def ask_line(
     0. Raises Unreachable, RemoteTimeout, RemoteFailed (answer too large).
     """
     host, real_port = policy.real(address, port)
-    what, began = f"{line[:80]} to {address}:{port}", time.monotonic()
+    what, began = f"{shortened(line, 80)} to {address}:{port}", time.monotonic()
     try:
         async with asyncio.timeout(limit_s):
             reader, writer = await asyncio.open_connection(host, real_port)

@@ -23,6 +23,7 @@ from nimble_stone.core.errors import (
     RemoteTimeout,
     Unreachable,
 )
+from nimble_stone.core.redaction import shortened
 from nimble_stone.reach.policy import DialPolicy
 
 MAX_OUTPUT = 8 << 20
@@ -451,7 +452,7 @@ def _told(target: Target, command: str, limit_s: float) -> Iterator[None]:
         yield
     except TimeoutError as error:
         raise RemoteTimeout(
-            f"{target.name} did not finish within {limit_s:g} s: {command[:120]}",
+            f"{target.name} did not finish within {limit_s:g} s: {shortened(command, 120)}",
             target=target.name,
             operation=command,
             hint="See whether the host is overloaded; retry.",
@@ -525,7 +526,8 @@ async def _capped(reader: asyncssh.SSHReader[bytes], command: str) -> bytes:
         total += len(piece)
         if total > MAX_OUTPUT:
             raise RemoteFailed(
-                f"a command answered with more than {MAX_OUTPUT >> 20} MiB: {command[:120]}",
+                f"a command answered with more than {MAX_OUTPUT >> 20} MiB:"
+                f" {shortened(command, 120)}",
                 operation=command,
             )
         pieces.append(piece)

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 
 from nimble_stone.core import reply
 from nimble_stone.core.kit.calls import Call
+from nimble_stone.core.redaction import shortened
 from nimble_stone.core.reply import Reply
 from nimble_stone.engine.filling import Filler, fill, fill_reading
 
@@ -15,8 +16,8 @@ def unmet(answer: Reply, wanted: Mapping[str, str]) -> str:
     for what, value in wanted.items():
         found = reply.read(answer, what)
         if found != value:
-            got = "nothing" if found is None else f"“{found[:80]}”"
-            return f"wanted {what} = “{value[:80]}”, got {got}"
+            got = "nothing" if found is None else f"“{shortened(found, 80)}”"
+            return f"wanted {what} = “{shortened(value, 80)}”, got {got}"
     return ""
 
 

@@ -94,6 +94,18 @@ class WrittenCommand(Fixed):
         return self
 
 
+class WrittenSystem(Fixed):
+    """A system outside the plan, one of the kit's `systems`: one address, which the trial fills in
+    where the kit asks for it, as it confirms its certificate.
+    """
+
+    id: str = Field(min_length=1, max_length=60, description="The kit's id of it.")
+    ports: tuple[Listens, ...] = Field(min_length=1, max_length=8)
+    user: str = Field(default="", max_length=200, description="Who logs in, for `basic`.")
+    password: str = Field(default="", max_length=200)
+    answers: tuple[WrittenAnswer, ...] = Field(default=(), max_length=400)
+
+
 class Answers(Fixed):
     """The file."""
 
@@ -101,6 +113,14 @@ class Answers(Fixed):
     ports: tuple[Listens, ...] = Field(min_length=1, max_length=8)
     answers: tuple[WrittenAnswer, ...] = Field(default=(), max_length=400)
     commands: tuple[WrittenCommand, ...] = Field(default=(), max_length=100)
+    systems: tuple[WrittenSystem, ...] = Field(default=(), max_length=8)
+
+    @model_validator(mode="after")
+    def _are_different(self) -> Answers:
+        names = [one.id for one in self.systems]
+        if twice := next((name for name in names if names.count(name) > 1), ""):
+            raise ValueError(f"system “{twice}” is described twice")
+        return self
 
 
 class Node(Protocol):
@@ -114,15 +134,22 @@ class Node(Protocol):
 
 
 class Written:
-    """The nodes' side of an answers file. `nodes`: those of a role that are up, “” all."""
+    """One side of an answers file: that of the nodes, or of a system. `nodes`: those of a role that
+    are up, “” all.
+    """
 
-    def __init__(self, file: Answers, nodes: Callable[[str], list[Node]]) -> None:
-        self.file, self._nodes = file, nodes
+    def __init__(
+        self,
+        answers: Sequence[WrittenAnswer],
+        commands: Sequence[WrittenCommand],
+        nodes: Callable[[str], list[Node]],
+    ) -> None:
+        self._answers, self._commands, self._nodes = answers, commands, nodes
 
     async def answer(self, node: Node, request: web.Request, login: bool) -> web.Response:
         """The first answer that fits; 404 where none does, and what was asked is said."""
         sent = await self._sent(request)
-        for number, one in enumerate(self.file.answers):
+        for number, one in enumerate(self._answers):
             found = re2.fullmatch(one.path, request.path)
             if one.method != request.method or found is None:
                 continue
@@ -140,7 +167,7 @@ class Written:
 
     def command(self, node: Node, command: str) -> tuple[int, str] | None:
         """Status and output of a command; None where nothing is written for it."""
-        for one in self.file.commands:
+        for one in self._commands:
             found = re2.fullmatch(f"(?s:{one.command})", command.strip())
             if found is None:
                 continue

@@ -94,7 +94,10 @@ class GuestRoom:
     ) -> None:
         """`answers`: what nodes answer instead of what the lab's products do."""
         self.plan, self.volumes, self.speed = plan, volumes, speed
-        self._written = Written(answers, self._nodes_of) if answers else None
+        self._listens_on = answers.ports if answers else ()
+        self._written = (
+            Written(answers.answers, answers.commands, self._nodes_of) if answers else None
+        )
         self.occupied: set[str] = set()
         self._leased: set[str] = set()
         self._gateways = {str(network.gateway) for network in estate_file(plan).networks}
@@ -347,7 +350,7 @@ class GuestRoom:
     def _ports(self, running: Running) -> Sequence[Listens]:
         """Where it answers requests."""
         if self._written:
-            return self._written.file.ports
+            return self._listens_on
         return () if running.product == cloud.PRODUCT else (Listens(port=PORT),)
 
     def _nodes_of(self, role: str) -> list[Node]:
@@ -422,7 +425,7 @@ class GuestRoom:
             running.say(f"edge: watching, lets {words[2]} through")
             process.stdout.write("watching\n")
             process.exit(0)
-        elif process.get_extra_info("guest").product == cloud.PRODUCT:
+        elif self._written is not None or _is_image(process):
             self._as_image(process, words)
         elif words == ["edge", "status"]:
             process.stdout.write(
@@ -764,6 +767,10 @@ def _own_key(running: Running) -> asyncssh.SSHKey:
         )
         running.home.save()
     return asyncssh.import_private_key(data["host_key"])
+
+
+def _is_image(process: asyncssh.SSHServerProcess[str]) -> bool:
+    return bool(process.get_extra_info("guest").product == cloud.PRODUCT)
 
 
 def _logged_in(request: web.Request, running: Running) -> bool:

@@ -58,7 +58,7 @@ test: check $(STAMPS)/test-tools ## every test: units, engine, contract, browser
 	@cd web && npm run --silent test
 	@$(PY) -m pytest tests -m "not long" -n 2 --dist loadscope --no-loadscope-reorder
 
-hypervisor-long: $(STAMPS)/python-dev $(STAMPS)/web $(STAMPS)/test-tools ## on real hosts: Debian's own cloud-init, a quorum that is changed, PostgreSQL with standbys: 20 min, 1.2 GB
+hypervisor-long: $(STAMPS)/python-dev $(STAMPS)/web $(STAMPS)/test-tools ## on real hosts: Debian's own cloud-init, a quorum that is changed, PostgreSQL with standbys, HTTPS appliances: 26 min, 1.8 GB
 	@dpkg -s mmdebstrap postgresql-client >/dev/null 2>&1 || \
 	  apt-get install -y -qq --no-install-recommends mmdebstrap postgresql-client >/dev/null
 	@$(PY) -m pytest tests/hypervisor -m long

@@ -12,7 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from nimble_stone.core import checks, sequence, yaml_text
-from nimble_stone.core.change_sequence import of_change
+from nimble_stone.core.change_sequence import leaving_of, of_change
 from nimble_stone.core.deployment import (
     BuiltNode,
     Changes,
@@ -293,6 +293,17 @@ def test_an_upgrade_goes_node_by_node_and_holds_where_the_kit_says() -> None:
     assert next(step for step in steps if step.key == "start/lead-1").after == ("swap/lead-1",)
     # the new disk is made ready while the old one is in use
     assert not set(next(s for s in steps if s.key == "clone/lead-1").after) & {"healthy/archive-2"}
+
+
+@pytest.mark.parametrize("watch", ["", "10.44.0.6"])
+def test_a_system_that_a_plan_does_not_name_is_not_told_that_a_node_goes(watch: str) -> None:
+    here = sheet(values__watch=watch)
+    node = here.by_id["archive-1"]
+    own = [one.id for one in leaving_of(here, node)]
+    assert own == (["leave", "unwatch-archive"] if watch else ["leave"])
+    keys = {step.key for step in sequence.build(here, estate())}
+    assert ({"watch-archive/archive-1", "stage/watched"} <= keys) is bool(watch)
+    assert any(key.startswith(("watch-", "stage/")) for key in keys) is bool(watch)
 
 
 def test_a_kit_that_does_not_say_how_leaves_nodes_as_they_are() -> None:

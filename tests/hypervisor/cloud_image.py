@@ -6,6 +6,8 @@ import hashlib
 import shutil
 import struct
 import subprocess
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 from pathlib import Path
 
 KEPT = Path(__file__).parents[2] / ".cache/cloud-image"
@@ -29,21 +31,37 @@ def _run(*words: str, cwd: Path | None = None) -> None:
     assert done.returncode == 0, f"{' '.join(words)}: {done.stderr[-2000:]}"
 
 
-def image(more: str = "") -> Path:
-    """The qcow2 image, with a package more if wished; about 450 MB. Made once: 90 s."""
-    made = hashlib.sha256(Path(__file__).read_bytes()).hexdigest()[:12]
-    found = KEPT / f"{more or 'shoal'}-{made}.qcow2"
+@dataclass(frozen=True)
+class Product:
+    """What is on an image besides a plain server: Debian's packages, files by their path, and the
+    services of them that start with the system.
+    """
+
+    name: str
+    packages: tuple[str, ...] = ()
+    files: Mapping[str, str] = field(default_factory=dict)
+    services: tuple[str, ...] = ()
+
+
+PLAIN = Product("shoal")
+
+
+def image(product: Product = PLAIN) -> Path:
+    """The qcow2 image, about 450 MB. Made once: 90 s."""
+    stated = repr(product).encode() + Path(__file__).read_bytes()
+    found = KEPT / f"{product.name}-{hashlib.sha256(stated).hexdigest()[:12]}.qcow2"
     if not found.exists():
         KEPT.mkdir(parents=True, exist_ok=True)
-        for old in KEPT.glob(f"{more or 'shoal'}-*"):
+        for old in KEPT.glob(f"{product.name}-*"):
             old.unlink()
         shutil.rmtree(KEPT / "work", ignore_errors=True)
-        _build(KEPT / "work", found, ",".join(filter(None, (PACKAGES, more))))
+        _build(KEPT / "work", found, product)
         shutil.rmtree(KEPT / "work")
     return found
 
 
-def _build(work: Path, to: Path, packages: str) -> None:
+def _build(work: Path, to: Path, product: Product) -> None:
+    packages = ",".join((PACKAGES, *product.packages))
     root, raw, core = work / "root", work / "disk.raw", work / "core.img"
     root.mkdir(parents=True)
     without = [f"--dpkgopt=path-exclude=/usr/share/{part}/*" for part in ("doc", "man", "locale")]
@@ -56,6 +74,12 @@ def _build(work: Path, to: Path, packages: str) -> None:
         key.unlink()
     (root / "etc/cloud/cloud.cfg.d/99-holm.cfg").write_text("datasource_list: [NoCloud, None]\n")
     (root / "etc/fstab").write_text("LABEL=root / ext4 defaults 0 1\n")
+    for path, text in product.files.items():
+        (root / path).parent.mkdir(parents=True, exist_ok=True)
+        (root / path).write_text(text)
+    for service in product.services:
+        wanted = root / "etc/systemd/system/multi-user.target.wants" / service
+        wanted.symlink_to(f"/etc/systemd/system/{service}")
     (root / "boot/grub").mkdir()
     (root / "boot/grub/grub.cfg").write_text(MENU)
     with raw.open("wb") as file:

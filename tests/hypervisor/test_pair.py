@@ -30,6 +30,7 @@ nodes:
   server-1: {host: gannet}
   server-2: {host: fulmar}
 """
+POSTGRESQL = cloud_image.Product("postgresql", ("postgresql-15",))
 SECRETS = {
     "password": "Tide & 'mud' $(1893) # and more",
     "copy_password": 'it\'s \\ "deep" $HOME `here`',
@@ -75,7 +76,7 @@ def client(folder: Path, server: ServerProcess) -> Client:
     )
     (server.data / "kits").mkdir(exist_ok=True)
     (server.data / "kits/postgresql.yaml").write_text(text)
-    added = server.cli("package", "add", str(cloud_image.image("postgresql-15")), "--json")
+    added = server.cli("package", "add", str(cloud_image.image(POSTGRESQL)), "--json")
     sha256 = json.loads(added.stdout)["sha256"]
     server.cli("package", "label", sha256, "--product", "postgresql", "--version", "15")
     assert server.client().call("GET", "/api/kits/faulty") == []

@@ -17,23 +17,34 @@ from pathlib import Path
 from typing import Any, ClassVar
 from xml.etree import ElementTree
 
-from nimble_stone.lab.controllers import certificate
-
 FIRST = "changeme"
 
 
 def self_made(folder: Path, name: str) -> Path:
     """A certificate with its key, as a fresh product makes it for itself."""
+    from nimble_stone.lab.controllers import certificate
+
     file = folder / f"{secrets.token_hex(4)}.pem"
     file.write_bytes(certificate.self_made(name))
     return file
 
 
 class Sluice:
-    """One of them. `ports`: of HTTPS and of plain HTTP. Close with `close`."""
+    """One of them. `ports`: of HTTPS and of plain HTTP; `first`: the certificate that it begins
+    with, `shown`: what it says of its address. Close with `close`.
+    """
 
-    def __init__(self, folder: Path, address: str, ports: tuple[int, int], name: str) -> None:
+    def __init__(
+        self,
+        folder: Path,
+        address: str,
+        ports: tuple[int, int],
+        name: str,
+        first: Path | None = None,
+        shown: str = "",
+    ) -> None:
         self.folder, self.name = folder, name
+        self.shown = shown or f"10.44.{address.split('.', 2)[2]}/23"
         self.password, self.licence, self.peers = FIRST, "", [{}]
         self.sessions: dict[str, str] = {}
         self.issued: list[str] = []
@@ -45,7 +56,7 @@ class Sluice:
         self.spoilt: bytes = b""
         """What every status is answered with instead, if anything."""
         self._context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
-        self.show(self_made(folder, name))
+        self.show(first or self_made(folder, name))
         secure = type("Secure", (_Secure,), {"box": self})
         self._servers = [ThreadingHTTPServer((address, ports[0]), secure)]
         self._servers[0].socket = self._context.wrap_socket(
@@ -132,10 +143,10 @@ class _Secure(_Plain):
     def _status(self) -> None:
         if self.box.spoilt:
             return self._answer(200, self.box.spoilt)
-        host, port = self.server.server_address[:2]
+        port = self.server.server_address[1]
         data = {
             "system": {"host": {"label": self.box.name, "build": "4.2.0"}, "ready": True},
-            "net": [{"ip": f"10.44.{str(host).split('.', 2)[2]}/23"}],
+            "net": [{"ip": self.box.shown}],
             "epoch": datetime.now(UTC).timestamp(),
         }
         return self._answer(200, data, Content_Type="application/json", X_Build=f"sluice/{port}")

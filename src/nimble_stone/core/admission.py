@@ -9,6 +9,7 @@ from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import replace
 
 from nimble_stone.core.kit.membership import Joining, Membership
+from nimble_stone.core.plan.filled import filled
 from nimble_stone.core.plan.sheet import Node, Sheet
 from nimble_stone.core.step import Kind, Step, make
 
@@ -20,7 +21,16 @@ Looks = Callable[[Node, tuple[str, ...], tuple[str, ...]], Sequence[Step]]
 
 def joining_of(sheet: Sheet, node: Node) -> list[Joining]:
     """What the kit asks for before a new node may start."""
-    return [one for one in sheet.kit.joining if node.has_any((one.role,))]
+    own = [one for one in sheet.kit.joining if node.has_any((one.role,))]
+    return [one for one in own if can_be_asked(sheet, node, one.asks)]
+
+
+def can_be_asked(sheet: Sheet, node: Node, asks: str) -> bool:
+    """Whether a node has whom an entry asks: a system outside the plan only where the node's own
+    settings say where it is.
+    """
+    system = next((one for one in sheet.kit.systems if one.id == asks), None)
+    return system is None or filled(system.address, node, sheet).strip() != ""
 
 
 def admitted(

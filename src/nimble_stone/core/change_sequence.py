@@ -510,8 +510,13 @@ def _again(sheet: Sheet, whole: Sequence[Step], steps: Sequence[Step]) -> list[S
 
 def leaving_of(sheet: Sheet, node: Node, *, lost: bool = False) -> list[Leaving]:
     """What the kit asks for before a node may go; of one that is lost nothing is asked itself."""
-    own = [one for one in sheet.kit.leaving if node.has_any((one.role,))]
-    return [one for one in own if not (lost and one.asks == ITSELF)]
+    return [
+        one
+        for one in sheet.kit.leaving
+        if node.has_any((one.role,))
+        and not (lost and one.asks == ITSELF)
+        and admission.can_be_asked(sheet, node, one.asks)
+    ]
 
 
 def _away(

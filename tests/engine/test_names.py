@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from importlib.resources import files
+from typing import Any
 
 import pytest
 
@@ -39,7 +41,12 @@ class Scene:
 @pytest.fixture(scope="module")
 def scene(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Scene]:
     folder = tmp_path_factory.mktemp("names")
-    with lab_and_server(folder) as (lab, _, client):
+    with lab_and_server(folder) as (lab, server, client):
+        (server.data / "kits").mkdir(exist_ok=True)
+        kit = (files("nimble_stone.kits") / "skerry.yaml").read_text()
+        check = "  - {id: names, label: Names both ways, kind: names}\n"
+        kit = kit.replace("acceptance:\n", f"acceptance:\n{check}")
+        (server.data / "kits/skerry.yaml").write_text(kit)
         client.call("PUT", "/api/secrets/names/holm", {"value": name_server.SECRET})
         prepare(client, lab, small_package(folder))
         ova = folder / "skerry.ova"
@@ -79,6 +86,7 @@ def test_records_stand_with_the_nodes_and_go_with_them(scene: Scene) -> None:
         assert dig(scene.names, name, "A") == [address]
         back = ".".join(reversed(address.split("."))) + ".in-addr.arpa"
         assert dig(scene.names, back, "PTR") == [f"{name}."]
+    _are_checked(scene, started["run"])
     api = nodes[0]["cells"]["virtual.api"]["value"]
     assert dig(scene.names, "reef-api.kelda.holm.example", "A") == [api]
     # a node more: the names of those that stand are theirs
@@ -102,6 +110,28 @@ def test_records_stand_with_the_nodes_and_go_with_them(scene: Scene) -> None:
         assert dig(scene.names, f"_nimble-stone.{name}", "TXT") == []
     assert dig(scene.names, "reef-api.kelda.holm.example", "A") == []
     assert dig(scene.names, "other.kelda.holm.example", "A") == ["10.44.20.250"]
+
+
+def _are_checked(scene: Scene, run: str) -> None:
+    """Each of the nodes' own name servers is asked; somebody takes a name's way back out."""
+
+    def told() -> dict[str, dict[str, Any]]:
+        proofs = scene.client.call("POST", f"/api/runs/{run}/prove", {})["proofs"]
+        return {one["node"]: one for one in proofs if one["proof"] == "names"}
+
+    found = told()
+    assert {one["passed"] for one in found.values()} == {True}
+    some = found["worker-1"]
+    name = some["found"].split(": ")[1].split("; ")[0]
+    assert some["found"] == f"10.44.0.5: {name}; 10.45.0.5: {name}"
+    address, full = name.split(", ")
+    back = ".".join(reversed(address.split("."))) + ".in-addr.arpa"
+    assert nsupdate(scene.names, f"update delete {back} PTR") == ""
+    worse = told()["worker-1"]
+    assert (worse["passed"], worse["checked"]) == (False, True)
+    assert worse["found"] == f"10.44.0.5: {address}, no name; 10.45.0.5: {address}, no name"
+    assert nsupdate(scene.names, f"update add {back} 300 PTR {full}.") == ""
+    assert told()["worker-1"]["passed"]
 
 
 def test_a_name_that_is_taken_is_found_before_the_run_and_left(scene: Scene) -> None:

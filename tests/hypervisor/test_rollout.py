@@ -28,6 +28,7 @@ CLOUD_PASSWORD = "Tide & 'mud' $(1893) # and more"
 
 
 WORKLOAD = """\
+  - {id: names, label: Names both ways, kind: names}
   - {id: by-hosts, label: Reached by hosts, kind: reach, of: cluster, ports: [8080], source: hosts}
   - {id: from-bay, label: From bay, kind: reach, of: cluster, size: 1400, source: kelda-real}
   - id: kept

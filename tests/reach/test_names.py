@@ -5,7 +5,10 @@ by ISC's own clients.
 from __future__ import annotations
 
 import asyncio
+import socket
 from collections.abc import AsyncIterator
+from dataclasses import replace
+from ipaddress import IPv4Network
 from pathlib import Path
 
 import pytest
@@ -16,11 +19,12 @@ from nimble_stone.core.errors import (
     InputError,
     LoginRefused,
     RemoteFailed,
+    RemoteTimeout,
     Unreachable,
 )
 from nimble_stone.lab import name_server
-from nimble_stone.reach.names import Change, Condition, NameDoor, NameServer, Record
-from nimble_stone.reach.policy import DialPolicy
+from nimble_stone.reach.names import Change, Condition, NameDoor, NameServer, Record, look_up
+from nimble_stone.reach.policy import DialPolicy, Mapping
 from tests.hosts.controllers import free_port
 from tests.support.named import LabNames, Named, dig, nsupdate
 
@@ -50,8 +54,70 @@ def door(
     )
 
 
+def asked_at(served: Named | LabNames) -> DialPolicy:
+    """A policy by which port 53 of the server's address is the server's."""
+    here = IPv4Network(f"{served.address}/32")
+    return DialPolicy(mapped=(Mapping(planned=here, real=here),), low_ports=served.port - 53)
+
+
 async def dug(served: Named | LabNames, name: str, kind: str) -> list[str]:
     return await asyncio.to_thread(dig, served, name, kind)
+
+
+async def test_any_client_is_told_both_ways(served: Named | LabNames) -> None:
+    ours, policy = door(served), asked_at(served)
+    assert await look_up(policy, served.address, NAME, "A") == []
+    zone, back = await ours.zone_of(NAME), await ours.zone_of(BACK)
+    await ours.update(zone, [Change(A), Change(replace(A, text="10.44.20.12"))])
+    await ours.update(back, [Change(PTR)])
+    assert await look_up(policy, served.address, NAME, "A") == ["10.44.20.11", "10.44.20.12"]
+    assert await look_up(policy, served.address, BACK, "PTR") == [NAME]
+    assert await look_up(policy, served.address, NAME, "AAAA") == []
+
+
+class Datagrams(asyncio.DatagramProtocol):
+    """Hands datagrams on to a port, and its answers back; takes no connection."""
+
+    def __init__(self, to: int) -> None:
+        self._to = to
+
+    def connection_made(self, transport: asyncio.BaseTransport) -> None:
+        self.back = transport
+
+    def datagram_received(self, data: bytes, source: tuple[str, int]) -> None:
+        with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as on:
+            on.settimeout(5)
+            on.sendto(data, ("127.0.0.1", self._to))
+            self.back.sendto(on.recv(4096), source)  # type: ignore[attr-defined]
+
+
+async def test_a_server_that_takes_no_connection_is_asked_by_datagrams(tmp_path: Path) -> None:
+    real = await asyncio.to_thread(Named, tmp_path)
+    ours = door(real)
+    await ours.update(await ours.zone_of(NAME), [Change(A)])
+    loop = asyncio.get_running_loop()
+    relay, _ = await loop.create_datagram_endpoint(
+        lambda: Datagrams(real.port), local_addr=("127.0.0.1", 0)
+    )
+    port = relay.get_extra_info("sockname")[1]
+    policy = asked_at(LabNames("127.0.0.1", port))
+    assert await look_up(policy, "127.0.0.1", NAME, "A") == ["10.44.20.11"]
+    relay.close()
+    await asyncio.to_thread(real.close)
+
+
+async def test_a_name_that_leads_to_another_is_followed_by_its_server(tmp_path: Path) -> None:
+    real = await asyncio.to_thread(Named, tmp_path)
+    ours, policy = door(real), asked_at(real)
+    await ours.update(await ours.zone_of(NAME), [Change(A)])
+    alias = f"update add gate.kelda.holm.example 60 CNAME {NAME}."
+    assert await asyncio.to_thread(nsupdate, real, alias) == ""
+    assert await look_up(policy, real.address, "gate.kelda.holm.example", "A") == ["10.44.20.11"]
+    with pytest.raises(RemoteFailed, match="REFUSED"):
+        await look_up(policy, real.address, "elsewhere.example", "A")
+    await asyncio.to_thread(real.close)
+    with pytest.raises(RemoteTimeout, match="name server 127.0.0.1: no answer to A"):
+        await look_up(policy, real.address, NAME, "A")
 
 
 async def test_records_come_and_go_and_others_see_them(served: Named | LabNames) -> None:

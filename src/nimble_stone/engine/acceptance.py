@@ -7,7 +7,7 @@ import math
 from collections.abc import Collection, Iterable
 from dataclasses import asdict, replace
 
-from nimble_stone.core import acceptance, reply
+from nimble_stone.core import acceptance, names, reply
 from nimble_stone.core.acceptance import Answer, Expected, Verdict, cluster, hardware, identity
 from nimble_stone.core.acceptance.asked import PREFIX
 from nimble_stone.core.errors import StoneError
@@ -124,6 +124,7 @@ async def _ask(ports: Ports, run: FrozenRun, node: Node) -> Answers:
             (_node_side, ("port", "clock", "roles", *NODE_SAYS)),
             (_gateway, ("gateway",)),
             (_certificates, ("certificate",)),
+            (_names, ("names",)),
         )
         if wanted.intersection(kinds)
     ]
@@ -299,6 +300,30 @@ async def _gateway(ports: Ports, run: FrozenRun, node: Node) -> Answers:
     except StoneError as error:
         return _unknown(["gateway"], error, how)
     return {"gateway": Answer(identity.Reached(gateway, answers), how)}
+
+
+async def _names(ports: Ports, run: FrozenRun, node: Node) -> Answers:
+    """What each of the node's own name servers tells of its name and its addresses."""
+    named, servers = names.of_node(node), identity.servers_of(node)
+    how = f"{named.name} and {', '.join(named.addresses)}, asked of {', '.join(servers)}"
+
+    async def ask(server: str) -> identity.Told:
+        kinds = dict.fromkeys(names.kind_of(one) for one in named.addresses)
+        told = [await ports.reach.look_up(server, named.name, kind) for kind in kinds]
+        back = [
+            await ports.reach.look_up(server, names.reverse(one), "PTR") for one in named.addresses
+        ]
+        addresses = sorted(one for found in told for one in found)
+        return identity.Told(
+            server,
+            tuple(addresses),
+            tuple(sorted({name.lower() for found in back for name in found})),
+        )
+
+    try:
+        return {"names": Answer(tuple([await ask(server) for server in servers]), how)}
+    except StoneError as error:
+        return _unknown(["names"], error, how)
 
 
 async def _ask_cluster(ports: Ports, run: FrozenRun) -> Answers:

@@ -21,7 +21,8 @@ import dns.rrset
 import dns.tsigkeyring
 import dns.update
 
-ADDRESS, PORT = "10.44.0.5", 53
+ADDRESS, OTHER, PORT = "10.44.0.5", "10.45.0.5", 53
+"""Where it listens: one address in each machine room."""
 KEY, SECRET = "rollouts", "dGlkZS1nYXVnZS1rZWxkYS1uZXNzLTE0MC1ob2xt"
 ZONES = (
     "kelda.holm.example.",
@@ -44,16 +45,18 @@ class NameServer:
         self.records: dict[str, list[str]] = {}
         if file.exists():
             self.records = json.loads(file.read_text())
-        self._server: asyncio.Server | None = None
+        self._servers: list[asyncio.Server] = []
 
     async def open(self, address: str, port: int) -> None:
-        """Listen."""
-        self._server = await asyncio.start_server(self._serve, address, port, reuse_address=True)
+        """Listen there, too."""
+        self._servers.append(
+            await asyncio.start_server(self._serve, address, port, reuse_address=True)
+        )
 
     async def close(self) -> None:
         """Stop listening."""
-        if self._server:
-            self._server.close()
+        for server in self._servers:
+            server.close()
 
     async def _serve(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         try:

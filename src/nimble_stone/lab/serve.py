@@ -64,7 +64,8 @@ class Lab:
     async def open(self, control_port: int = 0) -> int:
         """Start everything; the port of the control interface."""
         await self.guests.open()
-        await self.names.open(*self.plan.real(name_server.ADDRESS, name_server.PORT))
+        for address in (name_server.ADDRESS, name_server.OTHER):
+            await self.names.open(*self.plan.real(address, name_server.PORT))
         await self.systems.open()
         for host in self.hosts.values():
             if not host.knobs.unreachable:

@@ -16,7 +16,7 @@ from nimble_stone.reach import calls, lines
 from nimble_stone.reach.calls import Ask, Place
 from nimble_stone.reach.http import Fetched, fetch, locate
 from nimble_stone.reach.https import Certificate, HttpsPeer, certificate, trust
-from nimble_stone.reach.names import NameDoor, NameServer
+from nimble_stone.reach.names import NameDoor, NameServer, look_up
 from nimble_stone.reach.policy import DialPolicy
 from nimble_stone.reach.ssh import Pins, Ssh
 
@@ -72,6 +72,10 @@ class Reach:
     def names(self, server: NameServer) -> NameDoor:
         """A name server that takes updates; see reach.names."""
         return NameDoor(self.policy, server)
+
+    async def look_up(self, server: str, name: str, kind: str) -> list[str]:
+        """What a name server tells any client; see reach.names."""
+        return await look_up(self.policy, server, name, kind)
 
     async def certificate(self, address: str, port: int, now: float) -> Certificate:
         """The certificate a server shows; see reach.https."""

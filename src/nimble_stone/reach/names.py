@@ -33,7 +33,8 @@ from nimble_stone.core.errors import (
 )
 from nimble_stone.reach.policy import DialPolicy
 
-LIMIT_S = 8.0
+LIMIT_S, UDP_S = 8.0, 2.0
+PORT = 53
 _CHANGED = {dns.rcode.YXRRSET, dns.rcode.NXRRSET, dns.rcode.YXDOMAIN, dns.rcode.NXDOMAIN}
 
 
@@ -211,6 +212,45 @@ class NameDoor:
             code="names-refused",
             hint="Correct the key, or let the server's keeper allow it for that zone.",
         )
+
+
+async def look_up(policy: DialPolicy, address: str, name: str, kind: str) -> list[str]:
+    """Texts of the records of a kind (A, AAAA, PTR) that a name server tells of a name, [] none: as
+    any client asks it, which does not know it as the keeper of a zone. By TCP; by UDP where it
+    takes no connection. Raises Unreachable, RemoteTimeout, RemoteFailed.
+    """
+    where, port = policy.real(address, PORT)
+    asked = dns.message.make_query(_full(name), kind)
+    what = f"{kind} {name}"
+    try:
+        try:
+            answer = await dns.asyncquery.tcp(asked, where, timeout=LIMIT_S / 2, port=port)
+        except (OSError, dns.exception.Timeout):
+            answer = await dns.asyncquery.udp(asked, where, timeout=UDP_S, port=port)
+    except dns.exception.Timeout as error:
+        raise RemoteTimeout(
+            f"name server {address}: no answer to {what}", target=address, operation=what
+        ) from error
+    except OSError as error:
+        raise Unreachable(
+            f"name server {address}: {error.strerror or error}", target=address, operation=what
+        ) from error
+    except (dns.exception.DNSException, EOFError) as error:
+        raise RemoteFailed(
+            f"name server {address} does not answer as a name server: {str(error)[:120]}",
+            target=address,
+            operation=what,
+        ) from error
+    code = answer.rcode()
+    if code not in (dns.rcode.NOERROR, dns.rcode.NXDOMAIN):
+        raise RemoteFailed(
+            f"name server {address} answered {what} with {dns.rcode.to_text(code)}",
+            target=address,
+            operation=what,
+        )
+    wanted = dns.rdatatype.from_text(kind)
+    # a name may lead to another one (RFC 1034 section 3.6.2): all that the answer has of the kind
+    return sorted(_text(one) for found in answer.answer if found.rdtype == wanted for one in found)
 
 
 def _full(name: str) -> dns.name.Name:

@@ -6,6 +6,7 @@ import ipaddress
 import math
 from dataclasses import dataclass
 
+from nimble_stone.core import names
 from nimble_stone.core.acceptance.model import Kind, Subject
 from nimble_stone.core.kit.model import Certificate
 from nimble_stone.core.plan.sheet import Node, Sheet
@@ -35,6 +36,20 @@ class Shown:
     wrong: str = ""
 
 
+@dataclass(frozen=True)
+class Told:
+    """What a name server tells: the addresses of a node's name, and the names of its addresses."""
+
+    server: str
+    addresses: tuple[str, ...]
+    names: tuple[str, ...]
+
+
+def servers_of(node: Node) -> list[str]:
+    """The name servers that a node uses."""
+    return node.value("dns").replace(",", " ").split()
+
+
 def shown(sheet: Sheet, node: Node) -> list[Certificate]:
     """The certificates that a node shows somewhere."""
     return [one for one in sheet.kit.certificates if one.port and node.has_any(one.roles)]
@@ -57,6 +72,25 @@ def _version(subject: Subject) -> str:
 
 def _certificates(subject: Subject) -> tuple[Shown, ...] | None:
     return tuple(Shown(one.label) for one in shown(subject.sheet, _node(subject))) or None
+
+
+def _told(subject: Subject) -> tuple[Told, ...] | None:
+    """Nothing where the plan names no domain, or the node has its address from elsewhere."""
+    node = _node(subject)
+    named = names.of_node(node)
+    if not node.value("domain") or not named.addresses:
+        return None
+    addresses = tuple(sorted(str(ipaddress.ip_address(one)) for one in named.addresses))
+    wanted = (named.name.lower(),)
+    return tuple(Told(one, addresses, wanted) for one in servers_of(node)) or None
+
+
+def _told_text(found: tuple[Told, ...]) -> str:
+    return "; ".join(
+        f"{one.server}: {', '.join(one.addresses) or 'no address'},"
+        f" {', '.join(one.names) or 'no name'}"
+        for one in found
+    )
 
 
 def _same_interface(wanted: str, found: str, _: float) -> bool:
@@ -97,6 +131,7 @@ KINDS = (
         lambda subject: tuple(sorted(_node(subject).roles)),
         lambda found: ", ".join(found) or "no role",
     ),
+    Kind("names", "node", _told, _told_text),
     Kind(
         "gateway",
         "node",

@@ -58,6 +58,7 @@ class AcceptanceCheck(Fixed):
         "hardware",
         "host",
         "name",
+        "names",
         "address",
         "gateway",
         "clock",

@@ -7,6 +7,7 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any
 
+import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -91,6 +92,42 @@ def three(*extra: InsideDisk, **more: Any) -> Estate:
         ),
         machine("slate", disk("slate-s", 200), disk("slate-1"), disk("slate-2"), **more),
     )
+
+
+def racked(**racks: str) -> Estate:
+    """Machines of a kind, by name, in these racks."""
+    found = estate(*(machine(name, disk(f"{name}-s", 200), disk(f"{name}-1")) for name in racks))
+    machines = tuple(one.model_copy(update={"rack": racks[one.name]}) for one in found.machines)
+    return found.model_copy(update={"machines": machines})
+
+
+RACKS = {"basalt": "K1", "chert": "K1", "flint": "K2", "schist": "", "slate": "K3"}
+
+
+@pytest.mark.parametrize("must", [True, False])
+def test_machines_are_chosen_by_their_racks(must: bool) -> None:
+    rule = {"separate": [{"roles": ["storage"], "by": "rack", "must": must}]}
+    by = {"placement": rule, "roles": {"storage": {"count": 3}}}
+    where = racked(**RACKS)
+    found = sheet(where, **by)
+    assert [node.value("host") for node in found.nodes] == ["basalt", "flint", "slate"]
+    assert not {"separate", "separate-wish"} & set(told(found, where))
+    # without a rule: in the order of their names
+    plain = [node.value("host") for node in sheet(where, roles=by["roles"]).nodes]
+    assert plain == ["basalt", "chert", "flint"]
+    # what a person chose counts, also for a later node; so does where one stands already
+    first = found.nodes[0].id
+    last = found.nodes[2].id
+    given = sheet(where, **by, nodes={last: {"host": "flint"}})
+    assert [node.value("host") for node in given.nodes] == ["basalt", "slate", "flint"]
+    kit, plan = found.kit, found.plan
+    stands = resolve(plan, kit, PACKAGE, where, prefer={last: "chert"})
+    assert [node.value("host") for node in stands.nodes] == ["flint", "slate", "chert"]
+    # a machine whose rack nobody knows comes after those that are apart, and before none
+    few = racked(**{name: rack for name, rack in RACKS.items() if rack != "K3"})
+    short = sheet(few, **by)
+    assert {node.value("host") for node in short.nodes} == {"basalt", "chert", "flint"}
+    assert first in short.by_id
 
 
 def test_each_node_gets_a_machine_its_drives_and_ports() -> None:

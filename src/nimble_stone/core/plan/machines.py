@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
+from functools import partial
 
 from nimble_stone.core import drive_choice, drive_rule
 from nimble_stone.core.drive_choice import KnownDrive
@@ -12,7 +13,7 @@ from nimble_stone.core.errors import FormatError
 from nimble_stone.core.estate import Estate, Machine, MachineFacts
 from nimble_stone.core.kit.model import ExtraDisk, Kit, Role
 from nimble_stone.core.package.model import Size as PackageSize
-from nimble_stone.core.plan.assignment import MAX_EXTRA_GIB, Others, Rows
+from nimble_stone.core.plan.assignment import MAX_EXTRA_GIB, Others, Rows, separations
 from nimble_stone.core.plan.carried import ALSO, named
 from nimble_stone.core.plan.cells import UNUSED, Cell, Cells
 from nimble_stone.core.plan.columns import (
@@ -65,9 +66,10 @@ def choose(
     prefer: Mapping[str, str],
     system_bytes: Mapping[str, int],
 ) -> dict[str, str]:
-    """A machine of its own for each node that lives on one, then its drives and ports. Answers with
+    """A machine of its own for each node that lives on one, then its drives and ports. Of those that
+    fit, one in a failure domain that nodes which are kept apart do not use yet. Answers with
     node → why it has no machine. `prefer`: where nodes stand already; `system_bytes` by role: what
-    the package's disk takes. Cost: O(nodes × machines × drives).
+    the package's disk takes. Cost: O(nodes × machines × (drives + rules)).
     """
     own = [(role, n) for role, n in rows if lives_on_machine(base[f"{role.id}-{n}"])]
     names = [one.name for one in estate.machines_in(plan.bays)] if own else []
@@ -77,6 +79,11 @@ def choose(
     given = {base[f"{role.id}-{n}"]["host"].value for role, n in own} - {""}
     left = [name for name in free if name not in given and name not in others.coming]
     reasons: dict[str, str] = {}
+    apart = _Apart(kit, plan, estate)
+    for role, n in rows:
+        ident = f"{role.id}-{n}"
+        stays = prefer.get(ident, "") if prefer.get(ident, "") in left else ""
+        apart.put(role.id, base[ident]["host"].value or stays)
     for role, n in own:
         ident = f"{role.id}-{n}"
         cells = base[ident]
@@ -88,17 +95,46 @@ def choose(
                 name: why_not(estate.machine_facts.get(name), wanted, estate.machine(name))
                 for name in ([there, *left] if there in left else left)
             }
-            found = next((name for name, reason in against.items() if not reason), "")
-            if not found:
+            fits = [name for name, reason in against.items() if not reason]
+            if not fits:
                 reasons[ident] = _why_none(plan.bays, names, against)
                 continue
+            # where it stands already it stays; of equal ones the first
+            found = there if there in fits else min(fits, key=partial(apart.breaks, role.id))
             left.remove(found)
+            apart.put(role.id, found)
             cells["host"] = Cell(found, "computed")
         facts = estate.machine_facts.get(cells["host"].value)
         if facts is not None:
             _lay(cells, role, kit, facts, wanted)
             _plug(cells, kit, facts)
     return reasons
+
+
+class _Apart:
+    """The failure domains that nodes use, by the rules of kit and plan that keep them apart."""
+
+    def __init__(self, kit: Kit, plan: Plan, estate: Estate) -> None:
+        self._rules, self._estate = separations(kit, plan), estate
+        self._used: dict[str, set[str]] = {rule.key: {""} for rule in self._rules}
+        """Rule → domains. One that is not known is as good as used: nobody can tell."""
+
+    def put(self, role: str, machine: str) -> None:
+        """A node of the role stands there; '' nowhere yet."""
+        place = self._estate.domains(machine) if machine else None
+        for rule in self._rules:
+            if place and role in rule.roles:
+                self._used[rule.key].add(place.of(rule.by))
+
+    def breaks(self, role: str, machine: str) -> int:
+        """How badly a node of the role would stand there: a must weighs more than all wishes."""
+        place = self._estate.domains(machine)
+        broken = [
+            rule
+            for rule in self._rules
+            if role in rule.roles and place and place.of(rule.by) in self._used[rule.key]
+        ]
+        return sum(1 + len(self._rules) if rule.must else 1 for rule in broken)
 
 
 def by_network(role: Role | None) -> bool:

@@ -469,7 +469,7 @@ def test_nodes_on_hosts_that_placement_leaves_alone_are_counted_too() -> None:
 
 
 def test_a_condition_that_cannot_be_worked_out_asks_rather_than_fails() -> None:
-    from nimble_stone.core.kit.model import Question
+    from nimble_stone.core.kit.settings import Question
     from nimble_stone.core.plan.sheet import resolve
 
     asked = (

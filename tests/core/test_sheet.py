@@ -13,7 +13,8 @@ from nimble_stone.core import addressing, ledger, narrative, sequence, yaml_text
 from nimble_stone.core.checks import Situation, check
 from nimble_stone.core.errors import FormatError
 from nimble_stone.core.estate import Pool
-from nimble_stone.core.kit.model import Kit, Rule
+from nimble_stone.core.kit.model import Kit
+from nimble_stone.core.kit.settings import Rule
 from nimble_stone.core.placement import Demand, Supply, place
 from nimble_stone.core.plan.model import Plan
 from nimble_stone.core.plan.sheet import Sheet, resolve

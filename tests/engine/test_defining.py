@@ -7,7 +7,7 @@ from typing import Any, cast
 
 import pytest
 
-from nimble_stone.core.kit.model import VmOptions
+from nimble_stone.core.kit.roles import VmOptions
 from nimble_stone.engine.steps.vms import Define
 
 

@@ -10,7 +10,7 @@ from typing import Any
 from nimble_stone.core import checks
 from nimble_stone.core.checks import Situation
 from nimble_stone.core.errors import RemoteFailed
-from nimble_stone.core.kit.model import OutsidePlace
+from nimble_stone.core.kit.networks import OutsidePlace
 from nimble_stone.engine import surroundings
 from nimble_stone.engine.surroundings import Surroundings
 from nimble_stone.hosts.api import InUse

@@ -15,7 +15,7 @@ import numpy as np
 from nimble_stone.core.errors import StoneError
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.kit import expression
-from nimble_stone.core.kit.model import Role
+from nimble_stone.core.kit.roles import Role
 from nimble_stone.core.placement import Board, Demand
 from nimble_stone.core.plan.sheet import Node, Sheet, inputs_of
 

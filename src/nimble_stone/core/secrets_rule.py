@@ -6,7 +6,7 @@ import re
 from collections.abc import Callable
 
 from nimble_stone.core.errors import InputError
-from nimble_stone.core.kit.model import Rule
+from nimble_stone.core.kit.settings import Rule
 
 
 def classes_of(value: str) -> int:

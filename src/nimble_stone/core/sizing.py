@@ -7,7 +7,9 @@ from dataclasses import dataclass, field
 
 from nimble_stone.core.errors import InputError
 from nimble_stone.core.kit import expression
-from nimble_stone.core.kit.model import STORED_UNITS, Kit, Load, Role, RoleSizing
+from nimble_stone.core.kit.model import Kit
+from nimble_stone.core.kit.roles import Role
+from nimble_stone.core.kit.sizing import STORED_UNITS, Load, RoleSizing
 from nimble_stone.core.package.model import Size
 from nimble_stone.core.units import GIB, inside, size_text
 

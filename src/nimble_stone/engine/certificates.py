@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from nimble_stone.core.errors import NotFound
-from nimble_stone.core.kit.model import Certificate
+from nimble_stone.core.kit.networks import Certificate
 from nimble_stone.core.plan.filled import filled
 from nimble_stone.core.plan.sheet import Node, Sheet
 from nimble_stone.keyring import certificates

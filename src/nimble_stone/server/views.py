@@ -22,7 +22,7 @@ from nimble_stone.core.estate import (
 )
 from nimble_stone.core.estate_rules.ground import ports_of
 from nimble_stone.core.findings import Finding
-from nimble_stone.core.kit.model import Role
+from nimble_stone.core.kit.roles import Role
 from nimble_stone.core.ledger import LossLine, PoolLine, StoreLine
 from nimble_stone.core.narrative import Sentence
 from nimble_stone.core.plan import redundancy

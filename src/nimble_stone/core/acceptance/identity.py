@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from nimble_stone.core import names
 from nimble_stone.core.acceptance.model import Kind, Subject
-from nimble_stone.core.kit.model import Certificate
+from nimble_stone.core.kit.networks import Certificate
 from nimble_stone.core.plan.sheet import Node, Sheet
 
 

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 
 from nimble_stone.core.checks.situation import Situation
 from nimble_stone.core.findings import Edit, Finding, Remedy
-from nimble_stone.core.kit.model import STORED_UNITS
+from nimble_stone.core.kit.sizing import STORED_UNITS
 from nimble_stone.core.plan.redundancy import current, ways
 from nimble_stone.core.plan.sheet import Sheet
 from nimble_stone.core.units import inside, size_text

@@ -7,7 +7,7 @@ from collections.abc import Callable, Collection, Iterator, Mapping
 from nimble_stone.core.addressing import fault
 from nimble_stone.core.checks.situation import Situation
 from nimble_stone.core.findings import Edit, Finding, Remedy
-from nimble_stone.core.kit.model import Count
+from nimble_stone.core.kit.roles import Count
 from nimble_stone.core.kit.words import takes_text
 from nimble_stone.core.plan import forms
 from nimble_stone.core.plan.columns import OWN_MEMORY, OWN_VCPU, Column, network_column

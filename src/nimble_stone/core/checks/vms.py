@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from nimble_stone.core.checks.situation import Situation
 from nimble_stone.core.estate import Facts
 from nimble_stone.core.findings import Finding, Remedy
-from nimble_stone.core.kit.model import VmOptions
+from nimble_stone.core.kit.roles import VmOptions
 from nimble_stone.core.plan.sheet import Node
 from nimble_stone.core.processors import Choice, by_host
 

@@ -8,7 +8,8 @@ import re
 from dataclasses import replace
 
 from nimble_stone.core.kit.hardware import Hardware
-from nimble_stone.core.kit.model import Kit, Role
+from nimble_stone.core.kit.model import Kit
+from nimble_stone.core.kit.roles import Role
 from nimble_stone.core.package import descriptor
 from nimble_stone.core.package.model import (
     Controller,

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from nimble_stone.core.kit.model import Accepts, Kit, Question, Role
+from nimble_stone.core.kit.model import Kit
+from nimble_stone.core.kit.roles import Accepts, Role
+from nimble_stone.core.kit.settings import Question
 from nimble_stone.core.kit.systems import FIRST, ITSELF
 from nimble_stone.core.storage_layout import Scheme
 from nimble_stone.core.units import inside, time_text

@@ -9,7 +9,9 @@ from ipaddress import IPv4Address
 
 from nimble_stone.core import addressing
 from nimble_stone.core.estate import Estate, Facts, Host, Network, room_bytes
-from nimble_stone.core.kit.model import ExtraDisk, Kit, Role
+from nimble_stone.core.kit.disks import ExtraDisk
+from nimble_stone.core.kit.model import Kit
+from nimble_stone.core.kit.roles import Role
 from nimble_stone.core.package.model import Size as PackageSize
 from nimble_stone.core.placement import Demand, Group, Placement, Supply, place
 from nimble_stone.core.plan.cells import UNUSED, Cell, Cells

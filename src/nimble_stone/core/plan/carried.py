@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Mapping, Sequence
 
-from nimble_stone.core.kit.model import Kit, Role
+from nimble_stone.core.kit.model import Kit
+from nimble_stone.core.kit.roles import Role
 from nimble_stone.core.plan.model import Plan, Scalar
 
 ALSO = "also"

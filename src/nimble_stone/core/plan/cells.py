@@ -13,7 +13,8 @@ from typing import Literal
 from nimble_stone.core.estate import Estate, Network
 from nimble_stone.core.kit import expression
 from nimble_stone.core.kit.expression import Value
-from nimble_stone.core.kit.model import Kit, Role
+from nimble_stone.core.kit.model import Kit
+from nimble_stone.core.kit.roles import Role
 from nimble_stone.core.plan import carried
 from nimble_stone.core.plan.carried import ALSO
 from nimble_stone.core.plan.columns import (

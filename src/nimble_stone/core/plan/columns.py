@@ -9,7 +9,9 @@ from dataclasses import dataclass
 from typing import Literal, Protocol
 
 from nimble_stone.core.estate import Estate
-from nimble_stone.core.kit.model import Kit, Role, Rule
+from nimble_stone.core.kit.model import Kit
+from nimble_stone.core.kit.roles import Role
+from nimble_stone.core.kit.settings import Rule
 from nimble_stone.core.package.model import Question
 from nimble_stone.core.plan.carried import ALSO, carriers
 from nimble_stone.core.plan.model import Plan

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Mapping
 
-from nimble_stone.core.kit.model import Balanced
+from nimble_stone.core.kit.networks import Balanced
 from nimble_stone.core.marks import drive_mark
 from nimble_stone.core.plan.sheet import Node, Sheet
 

@@ -11,7 +11,9 @@ from nimble_stone.core.drive_choice import KnownDrive
 from nimble_stone.core.drive_rule import DriveRule
 from nimble_stone.core.errors import FormatError
 from nimble_stone.core.estate import Estate, Machine, MachineFacts
-from nimble_stone.core.kit.model import ExtraDisk, Kit, Role
+from nimble_stone.core.kit.disks import ExtraDisk
+from nimble_stone.core.kit.model import Kit
+from nimble_stone.core.kit.roles import Role
 from nimble_stone.core.package.model import Size as PackageSize
 from nimble_stone.core.plan.assignment import MAX_EXTRA_GIB, Others, Rows, separations
 from nimble_stone.core.plan.carried import ALSO, named
@@ -66,8 +68,8 @@ def choose(
     prefer: Mapping[str, str],
     system_bytes: Mapping[str, int],
 ) -> dict[str, str]:
-    """A machine of its own for each node that lives on one, then its drives and ports. Of those that
-    fit, one in a failure domain that nodes which are kept apart do not use yet. Answers with
+    """A machine for each node that lives on one, then its drives and ports. Of those that fit, one
+    in a failure domain that nodes which are kept apart do not use yet. Answers with
     node → why it has no machine. `prefer`: where nodes stand already; `system_bytes` by role: what
     the package's disk takes. Cost: O(nodes × machines × (drives + rules)).
     """

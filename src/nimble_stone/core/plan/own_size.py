@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import replace
 
-from nimble_stone.core.kit.model import Role
+from nimble_stone.core.kit.roles import Role
 from nimble_stone.core.package.model import Size
 from nimble_stone.core.plan.cells import Cell
 from nimble_stone.core.plan.columns import OWN_MEMORY, OWN_VCPU

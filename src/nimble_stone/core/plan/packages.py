@@ -7,7 +7,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 
-from nimble_stone.core.kit.model import Accepts, Kit
+from nimble_stone.core.kit.model import Kit
+from nimble_stone.core.kit.roles import Accepts
 from nimble_stone.core.package.model import Descriptor, Size, Startup
 
 

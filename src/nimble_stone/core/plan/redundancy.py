@@ -10,7 +10,7 @@ from dataclasses import dataclass
 
 from nimble_stone.core import storage_layout
 from nimble_stone.core.findings import Edit
-from nimble_stone.core.kit.model import RedundancyScheme
+from nimble_stone.core.kit.disks import RedundancyScheme
 from nimble_stone.core.plan.sheet import Node, Sheet
 from nimble_stone.core.storage_layout import DataDisk, Layout, Scheme
 

@@ -16,7 +16,8 @@ from nimble_stone.core import drive_choice
 from nimble_stone.core.estate import Estate
 from nimble_stone.core.installing import packages as installing
 from nimble_stone.core.kit import expression
-from nimble_stone.core.kit.model import Kit, Role
+from nimble_stone.core.kit.model import Kit
+from nimble_stone.core.kit.roles import Role
 from nimble_stone.core.package.adapt import ExtraDisk
 from nimble_stone.core.package.model import Size as PackageSize
 from nimble_stone.core.placement import Placement

@@ -12,7 +12,7 @@ from typing import Any, Protocol
 
 from nimble_stone.core.change_sequence import OLD
 from nimble_stone.core.errors import Conflict, NotFound, RemoteFailed
-from nimble_stone.core.kit.model import VmOptions
+from nimble_stone.core.kit.roles import VmOptions
 from nimble_stone.core.package.contents import Contents
 from nimble_stone.core.package.model import Descriptor
 from nimble_stone.core.plan.sheet import Node, reached

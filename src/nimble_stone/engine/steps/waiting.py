@@ -7,7 +7,7 @@ import json
 from nimble_stone.core import console_keys, reply
 from nimble_stone.core.errors import CertificateChanged, HostKeyChanged, RemoteError, RemoteFailed
 from nimble_stone.core.kit.calls import Call
-from nimble_stone.core.kit.model import Service
+from nimble_stone.core.kit.service import Service
 from nimble_stone.core.plan.sheet import reached
 from nimble_stone.core.reply import Reply
 from nimble_stone.engine.filling import fill_command

@@ -11,7 +11,7 @@ from nimble_stone.app.aside import aside
 from nimble_stone.app.evaluate import evaluate
 from nimble_stone.core import yaml_text
 from nimble_stone.core.errors import Denied, InputError, NotFound
-from nimble_stone.core.kit.model import Certificate
+from nimble_stone.core.kit.networks import Certificate
 from nimble_stone.core.plan.cells import MADE_HERE
 from nimble_stone.core.plan.sheet import Sheet
 from nimble_stone.engine import certificates as making

@@ -11,8 +11,9 @@ from nimble_stone.app import kit_files, kit_versions
 from nimble_stone.app.aside import aside
 from nimble_stone.core.kit.calls import Login
 from nimble_stone.core.kit.checks import AcceptanceCheck
-from nimble_stone.core.kit.model import Kit, Question
+from nimble_stone.core.kit.model import Kit
 from nimble_stone.core.kit.order import stages
+from nimble_stone.core.kit.settings import Question
 from nimble_stone.core.kit.systems import ITSELF, OutsideSystem
 from nimble_stone.core.kit.words import explain, role_words, takes_text
 from nimble_stone.server.deps import TheApplication, TheKitFolder

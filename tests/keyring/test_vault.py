@@ -85,11 +85,14 @@ def test_blanking_finds_a_secret_as_everybody_writes_it(middle: str) -> None:
     assert ports.blank("nothing here") == "nothing here"
 
 
-@given(st.integers(5, 60))
-def test_of_a_secret_that_was_cut_nothing_is_left(most: int) -> None:
+@pytest.mark.parametrize("others", [0, 400])
+@given(most=st.integers(5, 60))
+def test_of_a_secret_that_was_cut_nothing_is_left(others: int, most: int) -> None:
     secret = "it's a long & winding channel"
     ports = Ports(None, Vault(b"k" * 32), None, Path())  # type: ignore[arg-type]
     ports.hide(secret)
+    for number in range(others):
+        ports.hide(f"{number:04d} of many others")
     for way in WAYS.values():
         text = shortened(f"say {way(secret)} to all that listen", most)
         told = ports.blank(f"gannet does not carry out “{text}” (status 1)")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import html
 import json
-from collections.abc import Iterable
+from collections.abc import Iterator, Sequence
 from urllib.parse import quote, quote_plus
 from xml.sax.saxutils import escape
 
@@ -12,6 +12,8 @@ BLANK = "••••••"
 CUT = "…"
 LEAST = 4
 """Characters of a secret, or of the beginning of one, that are worth taking out."""
+FEW = 60
+"""Beginnings of secrets that are looked for one by one; more by the text's own parts."""
 IN_SHELL = "'\"'\"'"
 """How a single quote is written inside single quotes, by shlex."""
 
@@ -42,26 +44,46 @@ def looks_of(value: str) -> set[str]:
 
 
 def shortened(text: str, most: int) -> str:
-    """The beginning of a text, with a sign that it was cut: by that `without` knows that a secret
+    """The beginning of a text, with a sign that it was cut: by that `Secrets` knows that one
     may have been cut, too.
     """
     return text if len(text) <= most else f"{text[: most - 1]}{CUT}"
 
 
-def without(text: str, looks: Iterable[str]) -> str:
-    """The text without any secret, also without the beginning of one that was cut. Longest first,
-    so that no tail of one remains. O(secrets × length).
-    """
-    ordered = sorted(looks, key=len, reverse=True)
-    for look in ordered:
-        text = text.replace(look, BLANK)
-    if CUT not in text:
-        return text
-    *cut, last = text.split(CUT)
-    return "".join(_without_end(part, ordered) + CUT for part in cut) + last
+class Secrets:
+    """Secrets that are taken out of texts."""
+
+    def __init__(self) -> None:
+        self._by_start: dict[str, set[str]] = {}
+        """First characters → how secrets look that begin so."""
+
+    def add(self, value: str) -> None:
+        """Take it out from now on, however it is written."""
+        for look in looks_of(value):
+            self._by_start.setdefault(look[:LEAST], set()).add(look)
+
+    def without(self, text: str) -> str:
+        """The text without any secret, also without the beginning of one that was cut. Longest
+        first, so that no tail of one remains. O(length + secrets that may be in it × length).
+        """
+        near = sorted(self._near(text), key=len, reverse=True)
+        for look in near:
+            text = text.replace(look, BLANK)
+        if not near or CUT not in text:
+            return text
+        *cut, last = text.split(CUT)
+        return "".join(_without_end(part, near) + CUT for part in cut) + last
+
+    def _near(self, text: str) -> Iterator[str]:
+        """Those whose first characters are in the text."""
+        starts = set(self._by_start)
+        if len(starts) > FEW:
+            starts &= {text[at : at + LEAST] for at in range(len(text))}
+        for start in starts:
+            yield from self._by_start[start]
 
 
-def _without_end(part: str, looks: Iterable[str]) -> str:
+def _without_end(part: str, looks: Sequence[str]) -> str:
     """Without the beginning of a secret at the end."""
     for look in looks:
         at = part.rfind(look[:LEAST])

@@ -15,7 +15,7 @@ from typing import Any
 from nimble_stone.core import grants
 from nimble_stone.core.errors import Conflict, Denied, NotFound
 from nimble_stone.core.estate import Host, Machine
-from nimble_stone.core.redaction import looks_of, without
+from nimble_stone.core.redaction import Secrets
 from nimble_stone.hosts import drivers
 from nimble_stone.hosts.api import HostDriver, Recorder, no_record
 from nimble_stone.hosts.redfish import Recorded, RedfishDriver, RedfishMachine
@@ -58,7 +58,8 @@ class Ports:
     reading: dict[str, float] = field(default_factory=dict)
     """Hosts that are being read, and since when (monotonic)."""
     _locks: dict[str, asyncio.Lock] = field(default_factory=dict, repr=False)
-    _seen: set[str] = field(default_factory=set, repr=False)
+    _seen: Secrets = field(default_factory=Secrets, repr=False)
+    """What was opened here."""
 
     def __post_init__(self) -> None:
         self.feed = Feed(self)
@@ -108,11 +109,11 @@ class Ports:
 
     def _note(self, value: str) -> None:
         """Remember a value that must be blanked wherever it turns up, however it is written."""
-        self._seen |= looks_of(value)
+        self._seen.add(value)
 
     def blank(self, text: str) -> str:
         """The text without any secret that was opened here."""
-        return without(text, self._seen)
+        return self._seen.without(text)
 
     async def credential(self, host: Host) -> Credential:
         """How to log in to a host. Raises NotFound when the keyring lacks the entry."""

@@ -23,6 +23,7 @@ from nimble_stone.core.deployment import (
     changes,
 )
 from nimble_stone.core.kit.model import Kit
+from nimble_stone.core.kit.setup import Stage
 from nimble_stone.core.plan.cells import Cell
 from nimble_stone.core.plan.packages import Packages
 from nimble_stone.core.plan.sheet import Sheet, resolve
@@ -304,6 +305,22 @@ def test_a_system_that_a_plan_does_not_name_is_not_told_that_a_node_goes(watch: 
     keys = {step.key for step in sequence.build(here, estate())}
     assert ({"watch-archive/archive-1", "stage/watched"} <= keys) is bool(watch)
     assert any(key.startswith(("watch-", "stage/")) for key in keys) is bool(watch)
+
+
+@pytest.mark.parametrize("watch", ["", "10.44.0.6"])
+def test_a_stage_of_which_a_plan_has_nothing_is_left_out_and_those_after_it_stay(
+    watch: str,
+) -> None:
+    last = KIT.forming[3].model_copy(update={"id": "more", "stage": "later"})
+    stages = (*KIT.stages, Stage(id="later", label="Later"))
+    kit = KIT.model_copy(update={"stages": stages, "forming": (*KIT.forming, last)})
+    here = resolve(plan(values__watch=watch), kit, PACKAGE, estate())
+    used = [one.stage.id for one in sequence.stages_of(here)]
+    assert used == (["watched", "later"] if watch else ["later"])
+    steps = {step.key: step for step in sequence.build(here, estate())}
+    assert [key for key in steps if key.startswith("stage/")] == [f"stage/{one}" for one in used]
+    assert ("stage/watched" in steps["more/cluster"].after) is bool(watch)
+    assert "more/cluster" in steps["stage/later"].after
 
 
 def test_a_kit_that_does_not_say_how_leaves_nodes_as_they_are() -> None:

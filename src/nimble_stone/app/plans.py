@@ -21,6 +21,7 @@ from nimble_stone.core.plan.sheet import Sheet
 from nimble_stone.core.runs.change import Change
 from nimble_stone.core.runs.document import write as freeze
 from nimble_stone.core.runs.states import ACTIVE, RunState
+from nimble_stone.core.sequence import stages_of
 from nimble_stone.engine import machines, retiring, surroundings, survey, systems
 from nimble_stone.engine.engine import Engine
 from nimble_stone.engine.surroundings import Surroundings
@@ -253,10 +254,10 @@ def _check_wanted(found: Resolved, wanted: Wanted) -> None:
             hint="Roll it out first.",
         )
     _check_lost(found, wanted)
-    stages = [one.id for one in found.sheet.kit.stages]
+    stages = [one.stage.id for one in stages_of(found.sheet)]
     if wanted.stage and wanted.stage not in stages:
         raise InputError(
-            f"kit {found.sheet.kit.id} has no stage “{wanted.stage}”;"
+            f"{name} has no stage “{wanted.stage}”;"
             f" {'its stages are ' + ', '.join(stages) if stages else 'it has none'}"
         )
     unknown = [one for one in (*wanted.remade, *wanted.repairs) if one not in changes.standing]

@@ -13,7 +13,8 @@ from nimble_stone.core.errors import InputError
 from nimble_stone.core.units import count_text, size_text, time_text
 
 app = typer.Typer(
-    help="Deployments: list, history, built, drift, repair, take, accept, adopt, former, retire.",
+    help="Deployments: list, history, built, drift, repair, take, accept, keys, adopt, former,"
+    " retire.",
     no_args_is_help=True,
 )
 
@@ -338,6 +339,41 @@ def _becomes(one: dict[str, Any]) -> list[str]:
         f" ({THEN[row['then']]})"
         for row in differs
     ]
+
+
+@app.command("keys")
+def deployment_keys(
+    plan: str,
+    node: str,
+    confirm: Annotated[
+        bool,
+        typer.Option("--confirm", help="Pin what it shows now, after comparing it on its console."),
+    ] = False,
+    as_json: Json = False,
+) -> None:
+    """SSH host key and certificates by which a node is known, and what it shows now. Exit code 1
+    when they differ.
+    """
+    client, place = Client(), f"/api/deployments/{plan}/nodes/{node}/keys"
+    found = client.call("GET", place)
+    other = [one for one in found["keys"] if one["shown"] and one["shown"] != one["pinned"]]
+    if confirm and other:
+        keys = [{"port": one["port"], "fingerprint": one["shown"]} for one in other]
+        found, other = client.call("POST", place, {"keys": keys}), []
+    lines = []
+    for one in found["keys"]:
+        lines.append(f"  {one['kind']}, port {one['port']}: {one['pinned']}")
+        if one["trouble"]:
+            lines.append(f"    cannot be asked: {one['trouble']}")
+        elif one["shown"] != one["pinned"]:
+            lines.append(f"    shows now: {one['shown']}")
+    if other:
+        lines.append(
+            f"Compare it on the node's console, then: deployment keys {plan} {node} --confirm"
+        )
+    answer(found, as_json, *(lines or [f"Nothing is pinned for {found['name']}."]))
+    if other:
+        raise typer.Exit(FOUND)
 
 
 @app.command("former")

@@ -96,7 +96,7 @@ def turn(host: str, knobs: list[str], folder: Folder = None) -> None:
     flood_mib=200 hang=true clock_s=9 narrow=1400 walled=true; of a machine: slow_s unreachable
     login_refused starting new_certificate garbage boots_from_disk hangs reports_twice
     slow_link=2e6 power=On reports_as=SERIAL habits=WORD,WORD (`lab habits` lists them). HOST “all”
-    takes speed=5 occupied=10.44.20.12 guest:NAME=never-boots|never-ready|ok.
+    takes speed=5 occupied=10.44.20.12 guest:NAME=never-boots|never-ready|other-key|ok.
     """
     body: dict[str, object] = {}
     for item in knobs:

@@ -303,8 +303,32 @@ def _forming(sheet: Sheet, depth: Mapping[str, int], pace: float) -> list[Step]:
                 )
             )
             last[node.id] = key
-            stage.has(key, forming.stage)
+            stage.has(key)
     return steps + stage.ended_before("", top, last.values())
+
+
+@dataclass(frozen=True)
+class StageUse:
+    """A stage of the setup, and how many of its steps and checks a plan has."""
+
+    stage: Stage
+    steps: int
+    checks: int
+
+
+def stages_of(sheet: Sheet) -> list[StageUse]:
+    """The stages of which a plan has something: a step or a check of any node, or a person to wait
+    for. Cost: O(stages × (steps + checks) × nodes).
+    """
+    found = []
+    for stage in sheet.kit.stages:
+        steps, checks = (
+            sum(one.stage == stage.id and bool(holding(sheet, sheet.nodes, one.when)) for one in of)
+            for of in (sheet.kit.forming, sheet.kit.acceptance)
+        )
+        if steps or checks or stage.hold:
+            found.append(StageUse(stage, steps, checks))
+    return found
 
 
 class _Stages:
@@ -314,23 +338,22 @@ class _Stages:
 
     def __init__(self, sheet: Sheet, pace: float) -> None:
         self._sheet, self._pace = sheet, pace
-        self._open = list(sheet.kit.stages)
+        self._open = [one.stage for one in stages_of(sheet)]
         self._keys: list[str] = []
-        self._used: set[str | None] = set()
         self.before: tuple[str, ...] = ()
 
-    def has(self, key: str, stage: str | None) -> None:
-        """A step since the last end of a stage, and its own stage, if any."""
+    def has(self, key: str) -> None:
+        """A step since the last end of a stage."""
         self._keys.append(key)
-        self._used.add(stage)
 
     def ended_before(self, ident: str | None, wave: int, last: Iterable[str]) -> list[Step]:
         """The ends of the stages before one, '' all; `last`: the last step of each node so far."""
         found: list[Step] = []
+        if ident and ident not in {one.id for one in self._open}:
+            # a stage of which this plan has nothing
+            return found
         while ident is not None and self._open and self._is_over(ident):
             stage, first = self._open.pop(0), self._sheet.nodes[0]
-            if self._is_idle(stage):
-                continue
             checks = [one.id for one in self._sheet.kit.acceptance if one.stage == stage.id]
             detail = {"stage": stage.id, "by": first.id, "checks": ",".join(checks)}
             after = tuple(dict.fromkeys((*(self._keys or last), *self.before)))
@@ -351,18 +374,6 @@ class _Stages:
             found.append(step)
             self.before, self._keys = (step.key,), []
         return found
-
-    def _is_idle(self, stage: Stage) -> bool:
-        """Whether this plan has nothing of the stage: no step, no check, no person to wait for."""
-        return not (
-            stage.id in self._used
-            or stage.hold
-            or any(
-                holding(self._sheet, self._sheet.nodes, one.when)
-                for one in self._sheet.kit.acceptance
-                if one.stage == stage.id
-            )
-        )
 
     def _is_over(self, ident: str) -> bool:
         return self._open[0].id != ident

@@ -286,8 +286,8 @@ class Lab:
         self._doors[host.plan.name].drop()
 
     async def _turn_all(self, request: web.Request) -> web.Response:
-        """Speed, occupied addresses, troubles of guests (by name: never-boots, never-ready, or ''
-        for none).
+        """Speed, occupied addresses, troubles of guests (by name: never-boots, never-ready,
+        other-key, or '' for none).
         """
         wanted = await request.json()
         self.guests.speed = float(wanted.get("speed", self.guests.speed))

@@ -408,13 +408,13 @@ class Ssh:
                 )
         except asyncssh.HostKeyNotVerifiable as error:
             raise HostKeyChanged(
-                f"{target.name} shows host key {client.shown}, but {client.pinned} was pinned. The"
-                " host was reinstalled, or the connection is intercepted",
+                f"{target.name} shows host key {client.shown}, but {client.pinned} was pinned. It"
+                " was reinstalled, or the connection is intercepted",
                 target=target.name,
                 operation="connect",
                 hint=(
-                    "Compare the fingerprint on the host's console. Unpin the old key on the estate"
-                    " page only if it matches."
+                    "Compare the fingerprint on its console. Only if it matches: unpin a host's old"
+                    " key on the estate page; confirm a node's new one on its plan's page."
                 ),
             ) from error
         except (asyncssh.PermissionDenied, asyncssh.KeyImportError) as error:

@@ -7,6 +7,8 @@ from pydantic import BaseModel, Field
 from nimble_stone.app.resolved import Resolved
 from nimble_stone.core.deployment import Alter
 from nimble_stone.core.kit.model import Kit
+from nimble_stone.core.plan.sheet import Sheet
+from nimble_stone.core.sequence import stages_of
 
 
 class ChangedNode(BaseModel):
@@ -188,15 +190,10 @@ def _altered(found: Resolved, one: Alter) -> AlteredNode:
     )
 
 
-def _stages(kit: Kit) -> list[StageView]:
+def _stages(sheet: Sheet) -> list[StageView]:
     return [
-        StageView(
-            id=one.id,
-            label=one.label,
-            steps=sum(step.stage == one.id for step in kit.forming),
-            checks=sum(check.stage == one.id for check in kit.acceptance),
-        )
-        for one in kit.stages
+        StageView(id=one.stage.id, label=one.stage.label, steps=one.steps, checks=one.checks)
+        for one in stages_of(sheet)
     ]
 
 
@@ -243,5 +240,5 @@ def changes_view(found: Resolved) -> ChangesView:
         ],
         upgraded=sum(bool(one.node.disks_of) for one in changes.standing.values()),
         forecast_s=found.forecast.end_s if changes.any else 0.0,
-        stages=_stages(found.sheet.kit),
+        stages=_stages(found.sheet),
     )

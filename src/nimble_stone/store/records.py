@@ -474,6 +474,11 @@ def put_pin(db: Db, place: str, fingerprint: str, at: float) -> None:
     db.execute("INSERT INTO pin VALUES (?, ?, ?) ON CONFLICT DO NOTHING", (place, fingerprint, at))
 
 
+def replace_pin(db: Db, place: str, fingerprint: str, at: float) -> None:
+    """Pin what a person confirmed, in place of what was pinned there."""
+    db.execute("INSERT OR REPLACE INTO pin VALUES (?, ?, ?)", (place, fingerprint, at))
+
+
 def drop_pins(db: Db, address: str) -> None:
     """Forget what was pinned at an address, whatever its port: another node is there now."""
     db.execute(

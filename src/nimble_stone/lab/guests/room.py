@@ -369,7 +369,7 @@ class GuestRoom:
 
     async def _listen_ssh(self, running: Running, address: str) -> asyncssh.SSHAcceptor:
         """Its own few commands, or those of a hypervisor host where it is one."""
-        place, keys = self.plan.real(address, 22), [_own_key(running)]
+        place, keys = self.plan.real(address, 22), [self._shown_key(running)]
         if running.product in HOSTING:
             running.hypervisor = running.home.hypervisor(
                 running.get("hostname"),
@@ -387,6 +387,11 @@ class GuestRoom:
         return await asyncssh.create_server(
             host.login, *place, server_host_keys=keys, process_factory=host.process, encoding=None
         )
+
+    def _shown_key(self, running: Running) -> asyncssh.SSHKey:
+        """Its host key, or another one, as after somebody set its SSH up anew."""
+        other = self.troubles.get(running.guest.name) == "other-key"
+        return _own_key(running, "other_key" if other else "host_key")
 
     # --- what a guest understands ---
 
@@ -758,15 +763,13 @@ def _words(command: str) -> list[str]:
         return []
 
 
-def _own_key(running: Running) -> asyncssh.SSHKey:
+def _own_key(running: Running, which: str = "host_key") -> asyncssh.SSHKey:
     """The guest's own host key: made at its first boot, kept on its disk."""
     data = running.guest.data
-    if "host_key" not in data:
-        data["host_key"] = (
-            asyncssh.generate_private_key("ssh-ed25519").export_private_key().decode()
-        )
+    if which not in data:
+        data[which] = asyncssh.generate_private_key("ssh-ed25519").export_private_key().decode()
         running.home.save()
-    return asyncssh.import_private_key(data["host_key"])
+    return asyncssh.import_private_key(data[which])
 
 
 def _is_image(process: asyncssh.SSHServerProcess[str]) -> bool:

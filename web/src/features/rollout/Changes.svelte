@@ -16,6 +16,7 @@
     onrenew: (column: string) => void;
     onlost: (host: string) => void;
     onformer: () => void;
+    onkeys: (node: string, name: string) => void;
     onretire: () => void;
   }
   let {
@@ -29,6 +30,7 @@
     onrenew,
     onlost,
     onformer,
+    onkeys,
     onretire,
   }: Props = $props();
   let added = $derived(new Set((changes.adds ?? []).map((one) => one.node)));
@@ -173,6 +175,11 @@
     </p>{/if}
   {#if own && stands}<Button kind="link" disabled={busy} onclick={() => onagain(own.id)}
       >Make {own.name} again …</Button
+    >
+    <Button
+      kind="link"
+      title="SSH host key and certificates by which it is known"
+      onclick={() => onkeys(own.id, own.name)}>Keys …</Button
     >{/if}
   {#if silent.length}<h3>Not answering</h3>
     <ul>

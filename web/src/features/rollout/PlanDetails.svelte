@@ -20,6 +20,7 @@
     onstage: (stage: string) => void;
     onlost: (host: string) => void;
     onformer: () => void;
+    onkeys: (node: string, name: string) => void;
     onadopt: () => void;
     onretire: () => void;
   }
@@ -35,6 +36,7 @@
     onstage,
     onlost,
     onformer,
+    onkeys,
     onadopt,
     onretire,
   }: Props = $props();
@@ -94,6 +96,7 @@
       {onstage}
       {onlost}
       {onformer}
+      {onkeys}
       {onretire}
       onrenew={(column: string) => void rollout.renew(column)}
     /><Later

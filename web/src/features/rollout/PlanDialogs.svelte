@@ -10,6 +10,7 @@
   export type Open =
     | { kind: 'licence' | 'tables' | 'text' | 'retire' | 'adopt' | 'former' }
     | { kind: 'kept'; node: string; column: string }
+    | { kind: 'keys'; node: string; name: string }
     | { kind: 'removes'; node: string; lost?: string }
     | null;
   interface Props {
@@ -61,6 +62,13 @@
       close();
       void rollout.load();
     }}
+    onclose={close}
+  />
+{:else if open?.kind === 'keys'}<Later
+    load={parts.nodeKeys}
+    plan={plan.id}
+    node={open.node}
+    name={open.name}
     onclose={close}
   />
 {:else if open?.kind === 'former'}<Later load={parts.former} plan={plan.id} onclose={close} />

@@ -250,6 +250,9 @@
       onstage={async (stage) => {
         if (await rollout.start({ stage })) router.go(place.base('run'));
       }}
+      onkeys={(one, name) => {
+        open = { kind: 'keys', node: one, name };
+      }}
       onformer={() => {
         open = { kind: 'former' };
       }}

@@ -15,6 +15,7 @@ export const parts = {
   drift: () => import('./Drift.svelte'),
   removes: () => import('./Removes.svelte'),
   former: () => import('./Former.svelte'),
+  nodeKeys: () => import('./NodeKeys.svelte'),
   adopt: () => import('./Adopt.svelte'),
   retire: () => import('./Retire.svelte'),
   retiring: () => import('./Retiring.svelte'),

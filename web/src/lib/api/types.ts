@@ -47,6 +47,7 @@ export type OneHost = Schemas['OneHost'];
 export type EmptyView = Schemas['EmptyView'];
 export type RetiringView = Schemas['RetiringView'];
 export type FormerDisks = Schemas['FormerDisks'];
+export type NodeKeys = Schemas['NodeKeysView'];
 export type AdoptionView = Schemas['AdoptionView'];
 export type MachineView = Schemas['MachineView'];
 export type Preview = Schemas['Preview'];

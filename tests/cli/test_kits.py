@@ -266,7 +266,7 @@ def test_a_system_that_refuses_the_login_fails_the_trial() -> None:
         *("--value", "watch_password=another one 9"),
     )
     assert found.returncode == 1
-    assert "failed: hand-over/buoy-1 Monitoring refuses GET /targets/tried-1: " in found.stdout
+    assert "failed: register/buoy-1 Monitoring refuses GET /targets/tried-1: " in found.stdout
 
 
 def test_every_example_with_answers_is_listed_and_tried() -> None:

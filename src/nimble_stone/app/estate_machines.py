@@ -58,6 +58,5 @@ async def pin_again(app: Application, name: str) -> None:
     machine = await machine_of(app, name)
     shown = await app.reach.certificate(machine.address, machine.port, app.clock())
     place = f"{machine.address}:{machine.port}"
-    await app.store.write(records.drop_pin, place)
-    await app.store.write(records.put_pin, place, shown.fingerprint, app.clock())
+    await app.store.write(records.replace_pin, place, shown.fingerprint, app.clock())
     await refresh(app, {name})

@@ -1,5 +1,5 @@
 """What deployed nodes are known by: SSH host keys and certificates that were pinned when they were
-first seen. A node that shows another one is told nothing, until a person confirms it.
+first seen. Where a node shows another one, nothing is sent on that port until a person confirms it.
 """
 
 from __future__ import annotations
@@ -83,7 +83,7 @@ async def confirm(app: Application, plan: str, node: str, confirmed: Mapping[int
                 f"{found.name} shows {shown.get(port) or 'nothing'} on port {port} now, not"
                 f" {fingerprint}",
                 code="key-changed",
-                hint="Compare it again, on the node's console.",
+                hint="Compare the fingerprints again on the node's console.",
             )
     for port, fingerprint in confirmed.items():
         place = f"{found.address}:{port}"

@@ -347,7 +347,9 @@ def deployment_keys(
     node: str,
     confirm: Annotated[
         bool,
-        typer.Option("--confirm", help="Pin what it shows now, after comparing it on its console."),
+        typer.Option(
+            "--confirm", help="Pin what the node shows now, after comparing it on its console."
+        ),
     ] = False,
     as_json: Json = False,
 ) -> None:
@@ -369,7 +371,8 @@ def deployment_keys(
             lines.append(f"    shows now: {one['shown']}")
     if other:
         lines.append(
-            f"Compare it on the node's console, then: deployment keys {plan} {node} --confirm"
+            "Compare the fingerprint on the node's console, then:"
+            f" deployment keys {plan} {node} --confirm"
         )
     answer(found, as_json, *(lines or [f"Nothing is pinned for {found['name']}."]))
     if other:

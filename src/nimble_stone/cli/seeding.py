@@ -85,7 +85,7 @@ def _plan(client: Client, text: str) -> str:
     return name
 
 
-def _handed_over(client: Client, name: str) -> None:
+def _monitored(client: Client, name: str) -> None:
     """A plan whose nodes are watched gets the password for that, and the certificate confirmed."""
     from nimble_stone.lab.scenario import watch
 
@@ -96,8 +96,8 @@ def _handed_over(client: Client, name: str) -> None:
 
 
 def confirm_systems(client: Client, plan: str) -> dict[str, Any]:
-    """Confirm the certificates that the systems of a plan present: these are stand-ins, which
-    nobody else can be. The plan as it is then.
+    """Confirm the certificates that the systems of a plan present: these are the lab's own. The
+    plan as it is then.
     """
     found = client.call("POST", f"/api/plans/{plan}/check", {})
     edits = [
@@ -124,7 +124,7 @@ def bring_to_life(client: Client, lab_plan: LabPlan) -> None:
         _plan(client, scene.METAL)
         harbour = _plan(client, scene.HARBOUR)
         if not client.call("GET", f"/api/runs?plan={harbour}"):
-            _handed_over(client, harbour)
+            _monitored(client, harbour)
         if run := _begun(client, harbour):
             _await_state(client, run, ("done", "unproved", "trouble"))
             client.call("POST", f"/api/runs/{run}/prove", {})

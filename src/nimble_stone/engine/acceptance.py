@@ -304,6 +304,8 @@ async def _gateway(ports: Ports, run: FrozenRun, node: Node) -> Answers:
 
 async def _names(ports: Ports, run: FrozenRun, node: Node) -> Answers:
     """What each of the node's own name servers tells of its name and its addresses."""
+    if not node.value("domain"):
+        return {}
     named, servers = names.of_node(node), identity.servers_of(node)
     how = f"{named.name} and {', '.join(named.addresses)}, asked of {', '.join(servers)}"
 

@@ -408,8 +408,8 @@ class Ssh:
                 )
         except asyncssh.HostKeyNotVerifiable as error:
             raise HostKeyChanged(
-                f"{target.name} shows host key {client.shown}, but {client.pinned} was pinned. It"
-                " was reinstalled, or the connection is intercepted",
+                f"{target.name} shows host key {client.shown}, but {client.pinned} was pinned. The"
+                " machine was reinstalled, or the connection is intercepted",
                 target=target.name,
                 operation="connect",
                 hint=(

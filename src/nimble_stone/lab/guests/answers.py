@@ -15,7 +15,7 @@ from pydantic import Field, JsonValue, model_validator
 
 from nimble_stone.core import json_template, pattern
 from nimble_stone.core.errors import FormatError
-from nimble_stone.core.models import Fixed
+from nimble_stone.core.models import Fixed, Ident
 
 NAMES = ("name", "address", "prefix", "gateway", "dns", "domain", "ntp", "role", "admin_password")
 """What texts in braces stand for, besides what nodes remember."""
@@ -99,7 +99,7 @@ class WrittenSystem(Fixed):
     where the kit asks for it, as it confirms its certificate.
     """
 
-    id: str = Field(min_length=1, max_length=60, description="The kit's id of it.")
+    id: Ident = Field(description="The kit's id of it.")
     ports: tuple[Listens, ...] = Field(min_length=1, max_length=8)
     user: str = Field(default="", max_length=200, description="Who logs in, for `basic`.")
     password: str = Field(default="", max_length=200)

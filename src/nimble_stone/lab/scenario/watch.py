@@ -1,4 +1,4 @@
-"""What watches the survey's machines (watch.yaml), for plans that hand their nodes over to it."""
+"""The survey's monitoring system (watch.yaml), with which plans register their nodes."""
 
 from __future__ import annotations
 

@@ -60,15 +60,13 @@
     {/each}
     {#if others.length}
       <p class="told">
-        It was reinstalled, or the connection is intercepted. Until you confirm it, the node is
-        asked and told nothing. Compare the fingerprint on the node’s console first.
+        The node was reinstalled, or the connection is intercepted. Nothing is sent on this port
+        until you confirm the new key. Compare the fingerprint on the node’s console first.
       </p>
-      <Button kind="main" disabled={busy} onclick={() => void confirm()}
-        >Pin what it shows now</Button
-      >
+      <Button kind="main" disabled={busy} onclick={() => void confirm()}>Pin the new key</Button>
     {/if}
   {:else}<p class="quiet">
-      {view ? 'Nothing is pinned: the first key that it shows is kept.' : `Asking ${name} …`}
+      {view ? 'Nothing is pinned: the first key that the node shows is kept.' : `Asking ${name} …`}
     </p>{/if}
 </Dialog>
 

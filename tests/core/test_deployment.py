@@ -52,6 +52,8 @@ def test_a_node_stands_as_the_last_run_that_made_it_left_it() -> None:
     }
     remade = [part("r1", first), part("r2", first, "archive-1", gone=frozenset({"archive-1"}))]
     assert built(remade)["archive-1"].run == "r2"
+    # it keeps its place: the first of a cluster stays the first
+    assert list(built(remade)) == ["lead-1", "archive-1", "archive-2"]
     # rolled back: what was made is gone, and so is what was taken away before
     undone = [remade[0], replace(remade[1], undone=True)]
     assert set(built(undone)) == {"lead-1", "archive-2"}

@@ -12,7 +12,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from nimble_stone.core import checks, drive_choice, sequence, storage_layout
+from nimble_stone.core.change_sequence import of_change, wiped_drives
 from nimble_stone.core.checks import Claim, Situation
+from nimble_stone.core.deployment import Part, Wanted, built, changes
 from nimble_stone.core.estate import (
     Drive,
     Estate,
@@ -395,3 +397,58 @@ def test_a_drive_that_was_installed_from_here_says_as_what() -> None:
         where = estate(machine("basalt", old, disk("new", 200)))
         found = sheet(where, nodes={"storage-1": {"system.drive": "old"}})
         assert words in told(found, where)["drive-holds"].message
+
+
+def drives(node: str, where: Estate, wanted: Wanted, **planned: Any) -> tuple[str, ...]:
+    """What a change of three nodes wipes of one of them, whatever it holds."""
+    stands = built([Part("r1", sheet(where).nodes, frozenset(STORAGE))])
+    here = sheet(where, **planned)
+    found = changes(here, stands, wanted)
+    sizes = drive_choice.sizes(where.machine_facts.values())
+    steps = of_change(here, found, sequence.build(here, where), drives=sizes)
+    return wiped_drives(steps).get(node, ())
+
+
+STORAGE = ("storage-1", "storage-2", "storage-3")
+
+
+def test_a_node_made_again_wipes_its_own_drives_and_no_others() -> None:
+    """One more drive was put into its machine since."""
+    where = three(disk("late", 100, holds="ext4"))
+    own = sheet(where).by_id["storage-2"]
+    wiped = drives("storage-2", where, Wanted(remade=("storage-2",)))
+    assert wiped == (own.value(SYSTEM_DRIVE), *own.extra_places)
+    assert "late" not in wiped
+    assert drives("storage-1", where, Wanted(remade=("storage-2",))) == ()
+
+
+def test_on_another_machine_nothing_is_wiped_unseen() -> None:
+    where = estate(
+        *three().machine_facts.values(),
+        machine("tuff", disk("tuff-s", 200), disk("tuff-1"), disk("tuff-2")),
+    )
+    stands = built([Part("r1", sheet(where).nodes, frozenset(STORAGE))])
+    nodes = {ident: {"host": stands[ident].node.value("host")} for ident in STORAGE}
+    planned = {"nodes": nodes | {"storage-2": {"host": "tuff"}}}
+    assert drives("storage-2", where, Wanted(), **planned) == ()
+    found = changes(sheet(where, **planned), stands)
+    assert found.remade == ("storage-2",)
+    assert found.differs == ()
+
+
+def test_another_version_is_written_to_the_system_drive_only() -> None:
+    """The node stays in its cluster, so nobody is told that it leaves."""
+    where = three()
+    before = sheet(where)
+    packages = before.packages
+    newer = sheet(where, package=replace(PACKAGE, sha256="c" * 64))
+    stands = built([Part("r1", before.nodes, frozenset(STORAGE), packages=packages)])
+    found = changes(newer, stands)
+    assert {one.way for one in found.upgrades} == {"drive"}
+    assert set(found.rewritten) == set(found.remade) == set(STORAGE)
+    sizes = drive_choice.sizes(where.machine_facts.values())
+    steps = of_change(newer, found, sequence.build(newer, where), drives=sizes)
+    assert not [step for step in steps if step.kind == "leave"]
+    assert wiped_drives(steps) == {node.id: (node.value(SYSTEM_DRIVE),) for node in before.nodes}
+    told = {one.code for one in checks.check(Situation(newer, where, changes=found))}
+    assert "leaving-unknown" not in told

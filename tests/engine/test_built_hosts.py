@@ -112,6 +112,11 @@ def test_machines_become_hosts_and_carry_the_next_plan(place: Place) -> None:
     assert client.call("GET", f"/api/runs/{metal}")["state"] == "done"
     with pytest.raises(StoneError, match="lives on chert"):
         client.call("DELETE", "/api/estate/machines/chert")
+    # nor made again
+    asked = client.call("GET", "/api/plans/keel/changes?again=storage-2")
+    told = [one["message"] for one in asked["findings"] if one["code"] == "host-carries"]
+    carried = [one["name"] for one in plan["nodes"] if one["cells"]["host"]["value"] == HOSTS[1]]
+    assert told == [f"{HOSTS[1]} is a host of the estate and has {', '.join(carried)}."]
     client.call("POST", f"/api/runs/{gauges}/undo", {})
     ended(client, gauges, states=("undone",))
     client.call("DELETE", "/api/plans/mast")

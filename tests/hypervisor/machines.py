@@ -329,6 +329,16 @@ class Room:
         self._do(one.box.stop(one.machine))
         one.machine.power = "Off"
 
+    def die(self, name: str) -> None:
+        """Cut the power of a machine and of its controller."""
+        self.pull(name)
+        self._do(self.machines[name].controller.close())
+
+    def revive(self, name: str) -> None:
+        """Its controller answers again; the machine stays off."""
+        one = self.machines[name]
+        self._do(one.controller.open("127.0.0.1", one.port))
+
     def close(self) -> None:
         """Power off, and listen no more."""
         for one in self.machines.values():

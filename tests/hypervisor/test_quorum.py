@@ -1,5 +1,6 @@
 """Three real machines without an operating system, BIOS and UEFI, become a quorum of etcd by an
-unattended installer; one loses its power, comes back with its data, and all is taken back.
+unattended installer; one loses its power and comes back with its data, one dies and is replaced by a
+spare, and all is taken back.
 """
 
 from __future__ import annotations
@@ -45,7 +46,11 @@ LONG = 400.0
 @pytest.fixture(scope="module")
 def room(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Room]:
     folder = tmp_path_factory.mktemp("quorum")
-    kinds = (("ash", "bios", 151), ("beech", "uefi", 152), ("cedar", "bios", 153))
+    kinds = (
+        *(("ash", "bios", 151), ("beech", "uefi", 152), ("cedar", "bios", 153)),
+        # a spare, which the plan does not name
+        ("elm", "bios", 154),
+    )
     plans = [plan(*kind, mib=1200) for kind in kinds]
     found = Room(folder / "machines", plans, [free_port() for _ in plans])
     # the answers of one come on a second medium; one has no virtual media at all
@@ -123,8 +128,10 @@ def test_a_quorum_is_installed_onto_real_machines(room: Room, client: Client) ->
     told = etcd(NODES[2], "/v3/kv/range", {"key": coded("tide")})
     assert [one["value"] for one in told["kvs"]] == [coded("high")]
     _loses_one(room, client, started["run"])
-    client.call("POST", f"/api/runs/{started['run']}/undo", {})
-    ended(client, started["run"], LONG, states=("undone",))
+    again = _replaces_one(room, client)
+    for run in (again, started["run"]):
+        client.call("POST", f"/api/runs/{run}/undo", {})
+        ended(client, run, LONG, states=("undone",))
     assert {one.machine.power for one in room.machines.values()} == {"Off"}
     _bears_its_mark(room.machines["ash"].box.disk(0), drive_mark("quay", "member-1"))
 
@@ -163,6 +170,36 @@ def _loses_one(room: Room, client: Client, run: str) -> None:
         wait_for(whole, LONG, "the third member")
     except AssertionError as error:
         raise AssertionError(f"{error}: {doubts}") from None
+
+
+def _replaces_one(room: Room, client: Client) -> str:
+    """A machine dies with its controller: the spare takes its place under its name and address, the
+    others let it in, and what they keep is copied to it.
+    """
+    dead, spare = room.machines["ash"], room.machines["elm"]
+    room.die("ash")
+    before = {one["ID"] for one in etcd(NODES[1], "/v3/cluster/member/list", {})["members"]}
+    view = client.call("GET", "/api/plans/quay")
+    edits = [{"path": ["nodes", "member-1", "host"], "value": "elm"}]
+    client.call("PATCH", "/api/plans/quay", {"version": view["version"], "edits": edits})
+    started = client.call("POST", "/api/plans/quay/run", {"lost": ["ash"]})
+    assert started["run"], started["plan"]["findings"]
+    done = ended(client, started["run"], LONG * 2)
+    assert done["state"] == "done", (
+        [(s["key"], s["message"]) for s in done["steps"] if s["state"] == "failed"],
+        [p for p in done["proofs"] if not p["passed"]],
+        spare.box.serial.read_text(errors="replace")[-3000:],
+    )
+    assert "expected by a cluster" in spare.box.serial.read_text(errors="replace")
+    members = etcd(NODES[1], "/v3/cluster/member/list", {})["members"]
+    assert {one["name"] for one in members} == {"quay-1", "quay-2", "quay-3"}
+    # one left, one came
+    assert len({one["ID"] for one in members} - before) == 1
+    told = etcd(NODES[0], "/v3/kv/range", {"key": coded("tide")})
+    assert [one["value"] for one in told["kvs"]] == [coded("high")]
+    assert (spare.machine.power, dead.machine.power) == ("On", "Off")
+    room.revive("ash")
+    return str(started["run"])
 
 
 def test_the_iso_is_bootable_by_both_kinds_of_firmware(tmp_path: Path) -> None:

@@ -23,7 +23,7 @@ from nimble_stone.app.plan_secrets import pair_verdicts, secret_verdicts, withhe
 from nimble_stone.app.rates import measured_rates
 from nimble_stone.app.resolved import Before, Course, Resolved
 from nimble_stone.app.texts import parse_plan, shared_of
-from nimble_stone.core import checks, sequence
+from nimble_stone.core import checks, drive_choice, sequence
 from nimble_stone.core.change_sequence import of_change
 from nimble_stone.core.checks import Situation
 from nimble_stone.core.deployment import BuiltNode, Changes, Wanted, as_built, changes
@@ -121,6 +121,7 @@ async def evaluate(
         frozenset(own),
         changed,
         licence_recorded=bool(licence) and await licences_recorded(app, sheet.used),
+        on_built=_on_built(stored.estate, own),
         withheld=await withheld_secrets(app, sheet, stored.estate),
         unasked=unasked or {},
         gateways=around.gateways if around else {},
@@ -135,7 +136,7 @@ async def evaluate(
     findings = checks.check(situation)
     course = _timed(app, sheet, estate, stored.number, await measured_rates(app))
     if changed is not None and changed.any:
-        course = _of_change(app, sheet, changed, course)
+        course = _of_change(app, sheet, estate, changed, course)
     return Resolved(
         sheet,
         estate,
@@ -149,6 +150,16 @@ async def evaluate(
         stored.number,
         changed,
     )
+
+
+def _on_built(estate: Estate, own: Collection[str]) -> dict[str, tuple[str, ...]]:
+    """Hosts that the plan's own runs added to the estate, each with the VMs on it."""
+    built = [host.name for host in estate.hosts if host.origin and host.origin.run in own]
+    return {
+        name: tuple(vm.name for vm in estate.facts[name].guests)
+        for name in built
+        if name in estate.facts
+    }
 
 
 def _own_vms(
@@ -183,9 +194,16 @@ def _leaving(
     return [one for ident, one in stands.items() if ident not in planned]
 
 
-def _of_change(app: Application, sheet: Sheet, changed: Changes, whole: Course) -> Course:
+def _of_change(
+    app: Application, sheet: Sheet, estate: Estate, changed: Changes, whole: Course
+) -> Course:
     """The course of a change: a part of the one that would build all."""
-    steps = of_change(sheet, changed, whole.steps, pace=app.pace)
+    drives = drive_choice.sizes(
+        facts
+        for ident in changed.remade
+        if (facts := estate.machine_facts.get(sheet.by_id[ident].value("host")))
+    )
+    steps = of_change(sheet, changed, whole.steps, pace=app.pace, drives=drives)
     forecast = sequence.forecast(steps, app.limiter.limits)
     return Course(steps, forecast, sequence.waves(steps, forecast))
 

@@ -13,9 +13,12 @@ from nimble_stone.store import runs
 
 
 @asynccontextmanager
-async def free(app: Application, machines: Collection[str]) -> AsyncIterator[None]:
-    """Inside, a run on these machines may be started, and no other is meanwhile. Raises Conflict
-    when a preparation run works on one of them, or a node of a run lives there.
+async def free(
+    app: Application, machines: Collection[str], without: Collection[str] = ()
+) -> AsyncIterator[None]:
+    """Inside, a run on these machines may be started, and no other is meanwhile. `without`: names
+    of nodes that the run itself takes away from there. Raises Conflict when a preparation run works
+    on one of them, or a node of a run lives there.
     """
     if not machines:
         yield
@@ -30,6 +33,8 @@ async def free(app: Application, machines: Collection[str]) -> AsyncIterator[Non
                     hint="Wait until it ends.",
                 )
         for claim in (await living_on(app, machines)).values():
+            if claim.name in without:
+                continue
             raise Conflict(
                 f"{claim.name} of run {claim.run} (plan {claim.plan}) lives on {claim.host}",
                 code="machine-taken",

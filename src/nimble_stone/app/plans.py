@@ -233,9 +233,15 @@ async def start_run(
     bare = {
         node.value("host") for node in found.sheet.nodes if node.on_machine and node.id not in stays
     }
-    async with machine_use.free(app, bare):
+    async with machine_use.free(app, bare, _remade(found)):
         await engine.start(run, [step.key for step in found.steps])
     return StartedRun(plan.name, ident, found)
+
+
+def _remade(found: Resolved) -> set[str]:
+    """Names of nodes that are made again: what lives on their machines goes first."""
+    changes = found.changes
+    return {changes.standing[one].node.name for one in changes.remade} if changes else set()
 
 
 def _check_wanted(found: Resolved, wanted: Wanted) -> None:

@@ -94,7 +94,7 @@ def turn(host: str, knobs: list[str], folder: Folder = None) -> None:
     """Change fault settings of a host: slow_s=2 rate=1e6 unreachable=true login_refused=true
     full=true cut_after=1000000 new_host_key=true emulation=true garbage=true crash=true
     flood_mib=200 hang=true clock_s=9 narrow=1400 walled=true; of a machine: slow_s unreachable
-    login_refused starting new_certificate garbage boots_from_disk hangs reports_twice
+    login_refused starting new_certificate garbage boots_from_disk deaf hangs reports_twice
     slow_link=2e6 power=On reports_as=SERIAL habits=WORD,WORD (`lab habits` lists them). HOST “all”
     takes speed=5 occupied=10.44.20.12 guest:NAME=never-boots|never-ready|other-key|ok.
     """

@@ -418,6 +418,16 @@ def _drives_of(node: dict[str, Any]) -> str:
     return " + ".join(value for value in found if value)
 
 
+def _drives_text(one: dict[str, Any]) -> str:
+    """What becomes of the drives of a bare machine whose node goes."""
+    parts = [
+        f"{what} {', '.join(one[key])}"
+        for what, key in (("wiped:", "wiped"), ("not wiped:", "left"))
+        if one[key]
+    ]
+    return f"  Drives of {one['host']} ({one['name']}), {'; '.join(parts)}"
+
+
 def _place(one: dict[str, Any]) -> str:
     return f"{one['name']} ({one['role']}) on {one['host'] or 'no host'}"
 
@@ -456,6 +466,7 @@ def plan_changes(
     ]
     lines += [_upgrade_text(one) for one in found["upgrades"]]
     lines += [f"  Remove {_place(one)}" for one in found["removes"] if one["node"] not in added]
+    lines += [_drives_text(one) for one in found["removes"] if one["on_machine"]]
     lines += [
         f"  Grow {one['disk']} of {one['name']}: {size_text(one['was_bytes'])} →"
         f" {size_text(one['now_bytes'])}"
@@ -502,6 +513,7 @@ def plan_changes(
 UPGRADES = {
     "system": "replaces its system disk, keeps further disks",
     "again": "deletes it with its disks and makes it again",
+    "drive": "writes its system drive again, keeps its data drives",
     "": "stays: the kit does not say how",
 }
 

@@ -4,17 +4,20 @@ new nodes need; then what takes others away. Pure.
 
 from __future__ import annotations
 
+import json
 from collections import defaultdict
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from heapq import heappop, heappush
 from typing import Final
 
-from nimble_stone.core import admission
+from nimble_stone.core import admission, drive_choice
 from nimble_stone.core.deployment import Changes, Move
 from nimble_stone.core.kit.changing import Changing
 from nimble_stone.core.kit.membership import Leaving
 from nimble_stone.core.kit.systems import ITSELF
+from nimble_stone.core.machine_sequence import OWN_DRIVES, WRITES
+from nimble_stone.core.plan.columns import SYSTEM_DRIVE
 from nimble_stone.core.plan.sheet import Node, Sheet
 from nimble_stone.core.step import Step, make
 
@@ -29,16 +32,24 @@ UUID = "uuid"
 """In a step's detail: the VM that is adopted."""
 LOST = "lost"
 """In a step's detail: the node's host is lost, and is not asked for anything."""
+STAYS = "stays"
+"""In a step's detail: the node, on a bare machine, is only away while its system is written."""
 OLD = "old"
 """In a step's detail: it is about the node as it stood before the change."""
 
 
 def of_change(
-    sheet: Sheet, found: Changes, whole: Sequence[Step], *, pace: float = 1.0
+    sheet: Sheet,
+    found: Changes,
+    whole: Sequence[Step],
+    *,
+    pace: float = 1.0,
+    drives: Mapping[str, int] | None = None,
 ) -> list[Step]:
     """The steps, in an order that respects their dependencies. `whole`: the steps that would build
-    all of the sheet. What is added comes before what is removed, so that there is never less than
-    need be; a node that is made again is removed first. One is removed after the other.
+    all of the sheet; `drives`: serial number → bytes, of drives in bare machines. What is added
+    comes before what is removed, so that there is never less than need be; a node that is made
+    again is removed first. One is removed after the other.
 
     Cost: O(steps × log steps + dependencies).
     """
@@ -53,7 +64,7 @@ def of_change(
         parts[step.node].append(step)
     steps, before = _reset(sheet, found, parts, pace)
     redone, before = _redone(sheet, found, parts, before, pace)
-    steps += redone
+    steps += [_over_itself(step, sheet, found, drives or {}) for step in redone]
     known = {step.key for step in steps}
     kept = _needed({*found.adds, *found.in_place}, whole)
     new = [step for step in kept if step.key not in known and step.node not in found.in_place]
@@ -196,8 +207,11 @@ def _redone(
         if node.id in found.in_place:
             steps += _swapping(sheet, node, own, before, pace)
         else:
-            lost = node.id in found.lost
-            away = _away(sheet, found.standing[node.id].node, before, pace, lost=lost)
+            was = found.standing[node.id].node
+            if node.id in found.rewritten:
+                away = [_retire(was, before, pace, "Shut down", {STAYS: "yes"})]
+            else:
+                away = _away(sheet, was, before, pace, lost=node.id in found.lost)
             steps += [*away, *(_after_others(step, (away[-1].key,), own) for step in own)]
         before = (steps[-1].key,)
         if found.upgrades or len(nodes) > 1:
@@ -205,6 +219,39 @@ def _redone(
             steps += looked
             before = (looked[-1].key,) if looked else before
     return steps, before
+
+
+def _over_itself(step: Step, sheet: Sheet, found: Changes, drives: Mapping[str, int]) -> Step:
+    """What writes an image to a machine where the node was before may write over it: its drives
+    hold what it left there. Those with data are wiped, unless the node stays in its cluster.
+    """
+    if step.kind not in WRITES or step.node not in found.remade:
+        return step
+    was, now = found.standing[step.node].node, sheet.by_id[step.node]
+    if was.value("host") != now.value("host"):
+        return step
+    written, own = drive_choice.serials(now.value(SYSTEM_DRIVE)), drives_of(was)
+    wiped = [
+        one
+        for one in dict.fromkeys((*written, *own))
+        if one in own and one in drives and (one in written or step.node not in found.rewritten)
+    ]
+    known = {one: drives[one] for one in wiped}
+    return replace(step, detail={**step.detail, OWN_DRIVES: json.dumps(known)})
+
+
+def drives_of(node: Node) -> tuple[str, ...]:
+    """Serial numbers of the drives that a node on a machine has, the system's first."""
+    return (*drive_choice.serials(node.value(SYSTEM_DRIVE)), *node.extra_places)
+
+
+def wiped_drives(steps: Iterable[Step]) -> dict[str, tuple[str, ...]]:
+    """Node → serial numbers of its drives that are wiped whatever they hold. Cost: O(steps)."""
+    return {
+        step.node: tuple(json.loads(step.detail[OWN_DRIVES]))
+        for step in steps
+        if OWN_DRIVES in step.detail
+    }
 
 
 def _admitted(sheet: Sheet, found: Changes, steps: Sequence[Step], pace: float) -> list[Step]:
@@ -528,16 +575,14 @@ def _away(
         detail = {"leaving": one.id, "by": node.id, OLD: "yes"}
         steps.append(admission.step_of("leave", one, node, before, pace, detail))
         before = (steps[-1].key,)
-    steps.append(
-        make(
-            "retire",
-            f"retire/{node.id}",
-            "Leave on lost host" if lost else "Remove",
-            node,
-            1,
-            before,
-            pace * REMOVE_S,
-            detail={OLD: "yes", **({LOST: "yes"} if lost else {})},
-        )
-    )
-    return steps
+    label = "Leave on lost host" if lost else "Remove"
+    return [*steps, _retire(node, before, pace, label, {LOST: "yes"} if lost else {})]
+
+
+def _retire(
+    node: Node, before: tuple[str, ...], pace: float, label: str, detail: Mapping[str, str]
+) -> Step:
+    """What was made for a node is taken away."""
+    seconds = pace * (STOP_S if STAYS in detail else REMOVE_S)
+    key = f"retire/{node.id}"
+    return make("retire", key, label, node, 1, before, seconds, detail={OLD: "yes", **detail})

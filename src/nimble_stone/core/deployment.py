@@ -60,8 +60,11 @@ class Part:
 
 
 def built(parts: Sequence[Part]) -> dict[str, BuiltNode]:
-    """Node id → the node that stands. Cost: O(nodes of all runs)."""
+    """Node id → the node that stands, in the order in which they came first: whichever node was
+    made again meanwhile, the first one stays the first. Cost: O(nodes of all runs).
+    """
     found: dict[str, BuiltNode] = {}
+    came = dict.fromkeys(node.id for part in parts for node in part.nodes)
     for part in parts:
         for ident in part.gone:
             found.pop(ident, None)
@@ -73,7 +76,7 @@ def built(parts: Sequence[Part]) -> dict[str, BuiltNode]:
             elif node.id in part.resized and node.id in found:
                 # its VM still bears the mark of the run that made it
                 found[node.id] = replace(found[node.id], node=node)
-    return found
+    return {ident: found[ident] for ident in came if ident in found}
 
 
 @dataclass(frozen=True)
@@ -89,8 +92,9 @@ class Growth:
 
 @dataclass(frozen=True)
 class Upgrade:
-    """A node that gets another version of its package. `way`: as the kit says it for its role, ''
-    where it does not say, so that the node stays as it is; `was` and `now`: the packages' titles.
+    """A node that gets another version of its package. `way`: as the kit says it for its role
+    (“drive” where that means the system drive of a bare machine), '' where it does not say, so that
+    the node stays as it is; `was` and `now`: the packages' titles.
     """
 
     node: str
@@ -190,6 +194,13 @@ class Changes:
         return tuple(one.node for one in self.upgrades if one.way == IN_PLACE)
 
     @property
+    def rewritten(self) -> tuple[str, ...]:
+        """Nodes on bare machines whose system drive is written again; they are made again, but stay
+        in their cluster, and their data drives keep what they hold.
+        """
+        return tuple(one.node for one in self.upgrades if one.way == WRITTEN)
+
+    @property
     def altered(self) -> tuple[str, ...]:
         """Nodes that stay and are otherwise afterwards."""
         grown, moved = (one.node for one in self.grows), (one.node for one in self.moves)
@@ -263,8 +274,9 @@ def changes(sheet: Sheet, standing: Mapping[str, BuiltNode], wanted: Wanted = Wa
     # one thing at a time: what an upgrade touches gets its settings with the next run
     alters = _alters(sheet, standing, {one.node for one in upgrades if one.way})
     remade = (
-        *(one.node for one in upgrades if one.way == AGAIN),
+        *(one.node for one in upgrades if one.way in (AGAIN, WRITTEN)),
         *(one.node for one in alters if one.way == AGAIN),
+        *(ident for ident, node in planned.items() if _changes_machine(standing.get(ident), node)),
     )
     again = tuple(dict.fromkeys(remade))
     alters = tuple(one for one in alters if one.way == AGAIN or one.node not in again)
@@ -337,6 +349,13 @@ def _alters(
     return tuple(found)
 
 
+def _changes_machine(built: BuiltNode | None, planned: Node) -> bool:
+    """Whether a node is planned on another bare machine: there it is made again."""
+    if built is None or not (built.node.on_machine and planned.on_machine):
+        return False
+    return planned.value("host") not in ("", built.node.value("host"))
+
+
 def _altered(built: Node, planned: Node, columns: Collection[str]) -> Node:
     """A node with other values of some settings."""
     cells = {column: planned.cells[column] for column in columns if column in planned.cells}
@@ -375,8 +394,8 @@ def _moved(built: Node, planned: Node) -> Node:
     return replace(built, cells={**built.cells, **cells}, extra_places=planned.extra_places)
 
 
-IN_PLACE, AGAIN = "system", "again"
-"""Ways of an upgrade, as kits name them."""
+IN_PLACE, AGAIN, WRITTEN = "system", "again", "drive"
+"""Ways of an upgrade: two that kits name, and what the first of them is on a bare machine."""
 
 
 def _upgrades(sheet: Sheet, standing: Mapping[str, BuiltNode]) -> tuple[Upgrade, ...]:
@@ -386,10 +405,12 @@ def _upgrades(sheet: Sheet, standing: Mapping[str, BuiltNode]) -> tuple[Upgrade,
         built, package = standing.get(node.id), sheet.packages.of(node.role)
         if built is None or built.package is None or package is None:
             continue
-        if built.package.sha256 == package.sha256 or built.node.on_machine or node.on_machine:
+        if built.package.sha256 == package.sha256 or built.node.on_machine != node.on_machine:
             continue
         said = sheet.kit.upgrading_of(node.role)
-        way = said.way if said else ""
+        way: str = said.way if said else ""
+        if node.on_machine and way == IN_PLACE:
+            way = WRITTEN
         if built.node.is_adopted and way == IN_PLACE:
             # nothing here knows what else its definition holds
             way = ""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from dataclasses import dataclass
 
 from nimble_stone.core.drive_rule import DriveRule
@@ -46,6 +46,11 @@ def drives_of(facts: MachineFacts) -> tuple[KnownDrive, ...]:
         for drive in facts.drives
         if _is_name(drive.serial) and serials.count(drive.serial) == 1
     )
+
+
+def sizes(machines: Iterable[MachineFacts]) -> dict[str, int]:
+    """Serial number → bytes, of all drives of some machines."""
+    return {one.serial: one.size_bytes for facts in machines for one in drives_of(facts)}
 
 
 def _is_name(serial: str) -> bool:

@@ -34,6 +34,12 @@ MACHINE_KINDS: tuple[Kind, ...] = (
     "install",
 )
 """Steps that speak to a machine's controller."""
+WRITES = ("insert", "write")
+"""Kinds of steps that say which drives the system on the medium wipes and writes."""
+OWN_DRIVES = "own_drives"
+"""In a step's detail: drives that may hold anything, as the node itself left it there; JSON, serial
+number → bytes.
+"""
 EARLY = ("insert", "insert-installer", "medium-boot", "write", "install", "eject")
 WAITING = ("write", "install", "boot", "services")
 """Steps that come first, whatever a role comes after; steps that wait for the machine."""
@@ -211,6 +217,8 @@ def enrolling(
         if role is None or role.becomes_host is None:
             continue
         machine = estate.machine(node.value("host"))
+        # where the cluster stands already, the node is formed when it has joined
+        own = [step.key for step in steps if step.kind == "call" and step.node == node.id]
         found.append(
             make(
                 "enroll",
@@ -218,7 +226,7 @@ def enrolling(
                 "Add as host",
                 node,
                 wave,
-                (_last(sheet, node), *before),
+                tuple(dict.fromkeys((_last(sheet, node), *before, *own))),
                 pace * ENROLL_S,
                 deadline=SWITCH_LONGEST_S,
                 detail={

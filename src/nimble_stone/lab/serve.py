@@ -216,6 +216,7 @@ class Lab:
                         "boot": one.machine.boot,
                         "answers": one.answers,
                         "written": one.machine.written,
+                        "wiped": one.machine.wiped,
                         "fetched": one.machine.fetched,
                     }
                     for name, one in self.controllers.items()

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
+
 from pydantic import BaseModel, Field
 
 from nimble_stone.app.resolved import Resolved
-from nimble_stone.core.deployment import Alter
+from nimble_stone.core.change_sequence import drives_of, wiped_drives
+from nimble_stone.core.deployment import Alter, BuiltNode
 from nimble_stone.core.kit.model import Kit
-from nimble_stone.core.plan.sheet import Sheet
+from nimble_stone.core.plan.columns import SYSTEM_DRIVE
+from nimble_stone.core.plan.sheet import Node, Sheet
 from nimble_stone.core.sequence import stages_of
 
 
@@ -19,6 +23,13 @@ class ChangedNode(BaseModel):
     role: str
     host: str
     run: str = Field(default="", description="The run that made it, where it stands.")
+    on_machine: bool = Field(default=False, description="Whether it is on a bare machine.")
+    wiped: list[str] = Field(
+        default=[], description="Drives of its machine that are wiped, by serial number."
+    )
+    left: list[str] = Field(
+        default=[], description="Drives of its machine that keep what is on them."
+    )
 
 
 class ResizedNode(BaseModel):
@@ -162,6 +173,27 @@ def _resized(found: Resolved, ident: str) -> ResizedNode:
     )
 
 
+def _removed(built: BuiltNode, planned: Node | None, wiped: Collection[str]) -> ChangedNode:
+    """`planned`: the node that is made in its place; `wiped`: serial numbers of drives that the
+    change wipes.
+    """
+    node, own = built.node, drives_of(built.node) if built.node.on_machine else ()
+    gone = set(wiped)
+    if planned is not None and planned.value("host") == node.value("host"):
+        # whoever installs it writes over that one
+        gone.add(planned.value(SYSTEM_DRIVE))
+    return ChangedNode(
+        node=node.id,
+        name=node.name,
+        role=node.role,
+        host=node.value("host"),
+        run=built.run,
+        on_machine=node.on_machine,
+        wiped=[one for one in own if one in gone],
+        left=[one for one in own if one not in gone],
+    )
+
+
 def _is_told(kit: Kit, column: str) -> bool:
     return any(column in one.values for one in kit.changing)
 
@@ -212,13 +244,12 @@ def changes_view(found: Resolved) -> ChangesView:
         )
         for ident in changes.adds
     ]
+    wiped = wiped_drives(found.steps)
     removes = [
-        ChangedNode(
-            node=ident,
-            name=changes.standing[ident].node.name,
-            role=changes.standing[ident].node.role,
-            host=changes.standing[ident].node.value("host"),
-            run=changes.standing[ident].run,
+        _removed(
+            changes.standing[ident],
+            planned.get(ident) if ident in changes.adds else None,
+            wiped.get(ident, ()),
         )
         for ident in changes.removes
     ]

@@ -9,6 +9,7 @@ from nimble_stone.core.checks.situation import Situation
 from nimble_stone.core.estate import HOST_NAME
 from nimble_stone.core.findings import Finding, Remedy
 from nimble_stone.core.plan.sheet import Node
+from nimble_stone.core.units import count_text
 
 
 def names(s: Situation) -> Iterator[Finding]:
@@ -28,6 +29,28 @@ def names(s: Situation) -> Iterator[Finding]:
                 f"{node.name} cannot be the name of a host: small letters, digits, dots and dashes"
                 " only, at most 60.",
             )
+
+
+def carrying(s: Situation) -> Iterator[Finding]:
+    """A node that is a host of the estate goes, or is made again, only when nothing is on it."""
+    changes = s.changes
+    for ident in changes.removes if changes else ():
+        assert changes is not None
+        node = changes.standing[ident].node
+        claimed = (one.name for one in s.claims if one.host == node.name and one.run)
+        names = list(dict.fromkeys((*s.on_built.get(node.name, ()), *claimed)))
+        if node.name not in s.on_built or not names:
+            continue
+        more = f" and {count_text(len(names) - 3, 'more VM')}" if len(names) > 3 else ""
+        yield Finding(
+            severity="blocker",
+            code="host-carries",
+            node=ident if s.sheet.node(ident) else "",
+            host=node.value("host"),
+            message=f"{node.name} is a host of the estate and has {', '.join(names[:3])}{more}.",
+            consequence="They would be lost with it.",
+            remedy=Remedy(label=f"Empty host {node.name} first, then refresh it"),
+        )
 
 
 def _about(node: Node, code: str, message: str) -> Finding:

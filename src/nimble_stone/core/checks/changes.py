@@ -50,6 +50,8 @@ def leaving(s: Situation) -> Iterator[Finding]:
         role = s.sheet.kit.role(node.role)
         if role is None or role.keeps == "nothing" or node.role in told:
             continue
+        if ident in s.changes.rewritten:
+            continue
         if leaving_of(s.sheet, node, lost=ident in s.changes.lost):
             continue
         told.add(node.role)

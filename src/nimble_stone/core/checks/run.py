@@ -55,6 +55,7 @@ RULES: tuple[Rule, ...] = (
     machines.network_boot,
     machines.idle,
     built_hosts.names,
+    built_hosts.carrying,
     installers.packages,
     live.memory,
     live.vcpus,

@@ -99,6 +99,8 @@ class Situation:
     """System outside the plan, by its id, that was asked and cannot be used as it is."""
     no_network_boot: str = ""
     """Why this server boots no machine from the network, '' when it does or is not asked."""
+    on_built: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    """Host of the estate that is a node of this plan → the VMs on it."""
     withheld: Mapping[str, str] = field(default_factory=dict)
     """Reference of a keyring entry that this plan may not open → whose it is."""
 

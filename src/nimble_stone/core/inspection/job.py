@@ -13,6 +13,8 @@ FILE = "nimble-stone.job"
 SIZE = 4096
 """Bytes of the file, whatever it says."""
 MARK = b"#nimble-stone-job 1\n"
+ANY = "any"
+"""Among the kinds that a disk may hold: whatever there is."""
 EMPTY = MARK + b"kind=none\n"
 
 

@@ -107,8 +107,9 @@ class Upgrading(Fixed):
     way: Literal["system", "again"] = Field(
         description=(
             "“system”: the package's own disks are replaced by those of the new version, disks that"
-            " the plan adds stay; a rollback brings the old ones back. “again”: the node leaves its"
-            " cluster as under `leaving`, is deleted with all its disks, and is created again."
+            " the plan adds stay; a rollback brings the old ones back, but not on bare machines."
+            " “again”: the node leaves its cluster as under `leaving`, is deleted with all its disks,"
+            " and is created again."
         )
     )
     hold: bool = Field(

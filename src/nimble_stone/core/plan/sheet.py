@@ -368,11 +368,13 @@ def _is_to_leave(
 
 
 def _still_there(values: Mapping[str, str], host: str, estate: Estate) -> Mapping[str, str]:
-    """What a node was built with, without datastores that it leaves behind when it is planned on
-    another host: shared ones are there as well.
+    """What a node was built with, without what it leaves behind when it is planned elsewhere: of a
+    host its datastores, where they are not shared; of a machine its drives and ports.
     """
     if not host or host == values.get("host"):
         return values
+    if values.get("on") == "machines":
+        return {name: one for name, one in values.items() if not is_machine_part(name)}
     there = _shared_places(values, host, estate)
     return {
         column: value

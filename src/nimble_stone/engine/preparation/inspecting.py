@@ -5,13 +5,16 @@ it is, and is left as it was found.
 from __future__ import annotations
 
 import asyncio
+import json
 from collections.abc import Sequence
+from dataclasses import replace
 from functools import partial
 from typing import Protocol
 
 from nimble_stone.core import preparation as prep
 from nimble_stone.core.errors import Conflict, RemoteFailed, RemoteTimeout
-from nimble_stone.core.inspection.job import DiskName
+from nimble_stone.core.inspection.job import ANY, DiskName
+from nimble_stone.core.machine_sequence import OWN_DRIVES
 from nimble_stone.core.package.contents import Contents
 from nimble_stone.core.step import Step
 from nimble_stone.engine.jobs import Kind
@@ -63,10 +66,10 @@ async def _insert(c: Context) -> None:
         raise Conflict(f"no medium can be offered: {trouble}", code="no-media")
     await c.host.metal.eject(await ours(c))
     if await boots_from_network(c.ports, c.step.host):
-        task = _task(c.action).model_copy(update={"net": True})
+        task = _task(c).model_copy(update={"net": True})
         await office.offer(c.run, c.step.host, task)
     else:
-        await c.host.metal.insert(await office.offer(c.run, c.step.host, _task(c.action)))
+        await c.host.metal.insert(await office.offer(c.run, c.step.host, _task(c)))
 
 
 async def boots_from_network(ports: Ports, machine: str) -> bool:
@@ -83,13 +86,14 @@ async def withdraw(ports: Ports, run: str, machine: str) -> None:
         await ports.media.offers_changed()
 
 
-def _task(action: prep.Action) -> media.Task:
+def _task(c: Context) -> media.Task:
     """What the system on the medium is to do."""
-    match action:
+    match action := c.action:
         case prep.WipeDrives():
             return media.Task(kind="wipe", disks=_names(action.drives))
         case prep.WriteImage():
-            return media.Task(kind="write", disks=_names((action.drive,)), package=action.package)
+            disks = _with_own(_names((action.drive,)), c.step)
+            return media.Task(kind="write", disks=disks, package=action.package)
         case _:
             return media.Task(kind="inspect")
 
@@ -99,6 +103,15 @@ def _names(drives: Sequence[prep.WipeDrive]) -> tuple[DiskName, ...]:
         DiskName(one.serial, one.size_bytes, tuple(sign.kind for sign in one.holds))
         for one in drives
     )
+
+
+def _with_own(disks: tuple[DiskName, ...], step: Step) -> tuple[DiskName, ...]:
+    """The drive to be written first, and those that the node itself had, whatever they hold."""
+    own: dict[str, int] = json.loads(step.detail.get(OWN_DRIVES, "{}"))
+    written = tuple(replace(one, kinds=(ANY,)) if one.serial in own else one for one in disks)
+    named = {one.serial for one in disks}
+    more = (DiskName(one, size, (ANY,)) for one, size in own.items() if one not in named)
+    return (*written, *more)
 
 
 async def _boot(c: Context) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from nimble_stone.core.change_sequence import LOST
+from nimble_stone.core.change_sequence import LOST, STAYS
 from nimble_stone.core.errors import NotFound
 from nimble_stone.core.kit.membership import Leaving
 from nimble_stone.core.step import Step
@@ -12,6 +12,7 @@ from nimble_stone.engine.frozen import FrozenRun
 from nimble_stone.engine.steps import past
 from nimble_stone.engine.steps.adopting import Adopted
 from nimble_stone.engine.steps.context import Context, Found, Kind
+from nimble_stone.engine.steps.machines import shut_down_machine
 from nimble_stone.engine.steps.membership import ask, happened
 from nimble_stone.engine.steps.undo_order import UNDO_STAGE
 
@@ -66,7 +67,11 @@ class Retire:
         return None if await self._stands(c) else {"way": c.answer.get("said", "")}
 
     async def act(self, c: Context) -> None:
-        """Roll its steps back, the last ones first."""
+        """Roll its steps back, the last ones first. Raises RemoteFailed where a system whose data
+        stays does not shut down.
+        """
+        if c.step.detail.get(STAYS):
+            await shut_down_machine(c)
         said = []
         async for before in past.makers(c, self._by(c)):
             said += await self._rolled_back(c, before)

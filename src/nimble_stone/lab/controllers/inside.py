@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from nimble_stone.core.inspection.job import Job
+from nimble_stone.core.inspection.job import ANY, Job
 from nimble_stone.core.inspection.report import FIRST_LINE
 from nimble_stone.lab.controllers.machine import LabMachine
 
@@ -26,7 +26,7 @@ def wipe(machine: LabMachine, job: Job) -> list[str]:
         f"a disk ({disk.serial}) holds {kind}, which was not confirmed"
         for disk in job.disks
         for kind in _content(machine, disk.serial)
-        if kind not in disk.kinds
+        if kind not in disk.kinds and ANY not in disk.kinds
     ]
     if not refused:
         machine.wiped += [disk.serial for disk in job.disks]

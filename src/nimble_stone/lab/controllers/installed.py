@@ -18,6 +18,7 @@ from nimble_stone.lab.guests.room import GuestRoom
 from nimble_stone.lab.hypervisor.state import LabGuest
 
 MOST_CONFIG = 16 << 20
+CHANGED = "changed since it was written"
 
 
 NETWORKS = ("survey", "storage")
@@ -55,6 +56,8 @@ class Installed:
         """From the drive; nothing happens where no image was written."""
         if self._machine.written:
             machine = self._machine
+            # a system that runs changes its drive: it is no longer the image that was written
+            machine.written = dict.fromkeys(machine.written, CHANGED)
             self._room.start(
                 self, LabGuest(machine.plan.name, machine.uuid, "", True, data=machine.node)
             )

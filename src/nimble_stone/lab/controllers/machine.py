@@ -31,6 +31,8 @@ class BmcKnobs:
     habits: list[str] = field(default_factory=list)
     boots_from_disk: bool = False
     """It boots from disk although it was told otherwise."""
+    deaf: bool = False
+    """Its system does not hear that it is to shut down."""
     hangs: bool = False
     """The system on the medium comes up and does nothing."""
     reports_as: str = ""
@@ -116,6 +118,8 @@ class Power:
     def request(self, kind: str) -> None:
         """Begin; the state changes a little later."""
         self.machine.log.append(f"reset {kind}")
+        if kind == "GracefulShutdown" and self.machine.knobs.deaf:
+            return
         off = kind in OFF
         self.machine.power = "PoweringOff" if off else "PoweringOn"
         task = asyncio.create_task(self._change(kind))

@@ -238,11 +238,11 @@ class GuestRoom:
         if trouble in ("never-ready", "fails"):
             running.say("gauge: waiting for the reading store …")
             return
-        self._found_again(running)
+        await self._found_again(running)
         running.ready = True
         running.say(f"{running.product}: services are up")
 
-    def _found_again(self, running: Running) -> None:
+    async def _found_again(self, running: Running) -> None:
         """Nodes that have joined make themselves known to a lead that has lost its register."""
         data = running.guest.data
         if running.get("role") not in LEADING or data.get("members"):
@@ -262,6 +262,11 @@ class GuestRoom:
             }
             data["formed"] = True
             running.home.save()
+            if running.product in HOSTING:
+                self._offer_storage(running)
+            if virtual := running.get("virtual"):
+                data["virtual"] = virtual
+                await self._answer_for(running, virtual)
 
     async def _has_system(self, running: Running, trouble: str) -> bool:
         """Whether it has a system to start; a blank guest is installed first, from its media."""

@@ -34,6 +34,7 @@
     onretire,
   }: Props = $props();
   let added = $derived(new Set((changes.adds ?? []).map((one) => one.node)));
+  let gone = $derived(new Set((changes.removes ?? []).map((one) => one.node)));
   let own = $derived(plan.nodes.find((one) => one.id === node));
   type Resized = NonNullable<Props['changes']['resizes']>[number];
   function sizes(one: Resized): string {
@@ -62,6 +63,7 @@
   const WAYS: Record<string, string> = {
     system: 'system disk replaced, with a restart each',
     again: 'deleted with their disks and made again, one by one',
+    drive: 'system drive written again, data drives stay, one by one',
     '': 'the kit does not say how they get it',
   };
   let idle = $derived.by(() => {
@@ -99,7 +101,7 @@
 <Section title="Deployed" aside={count(changes.nodes ?? 0, 'node')}>
   <ul>
     {#each changes.adds ?? [] as one (one.node)}{#if !upgraded.has(one.node)}<li>
-          <span class="what">add</span><Button
+          <span class="what">{gone.has(one.node) ? 'make again' : 'add'}</span><Button
             kind="link"
             onclick={() => onselect(one.node, 'host')}>{one.name}</Button
           ><span class="quiet">{one.host ? `on ${one.host}` : 'no host yet'}</span>

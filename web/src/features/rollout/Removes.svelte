@@ -7,6 +7,7 @@
   import Dialog from '../../lib/ui/Dialog.svelte';
   import TypedName from '../../lib/ui/TypedName.svelte';
   import Weight from '../../lib/ui/Weight.svelte';
+  import OnMachines from './OnMachines.svelte';
 
   interface Props {
     plan: PlanView;
@@ -32,8 +33,12 @@
     (found?.upgrades ?? []).filter((one) => one.way === 'again').map((one) => one.name),
   );
   let upgraded = $derived(found?.upgrades?.find((one) => one.way === 'again')?.now ?? '');
-  let gone = $derived(found?.removes?.map((one) => one.name) ?? []);
+  let machines = $derived((found?.removes ?? []).filter((one) => one.on_machine));
+  let gone = $derived(
+    (found?.removes ?? []).filter((one) => !one.on_machine).map((one) => one.name),
+  );
   let many = $derived(gone.length > 1);
+  let added = $derived(new Set(found?.adds?.map((one) => one.node)));
   /** What is made again is what was deleted, as a rule. */
   let created = $derived.by(() => {
     if (remade.length < gone.length) return `${remade.length} of them`;
@@ -63,7 +68,7 @@
         VMs and disks stay on {lost}; what only they hold is lost. If {lost} starts again, its VMs may
         start with the same addresses: keep it off the network until they are deleted there.
       </p>
-    {:else}<p>
+    {:else if gone.length}<p>
         {#if again}Deletes the VM of {gone.join(', ')} with its disks, then makes it again under the same
           name and address. Data on its disks is lost.{:else}Deletes {count(gone.length, 'VM')} with
           {many ? 'their' : 'its'} disks. A rollback does not bring {many ? 'them' : 'it'} back.
@@ -76,6 +81,7 @@
             {#each gone as name (name)}<li>{name}</li>{/each}
           </ul>
         </div>{/if}{/if}
+    {#if !lost}<OnMachines nodes={machines} {added} />{/if}
     {#each blockers as one, i (i)}<p class="blocker">
         <Weight severity={one.severity} /><span
           >{one.message} <span class="quiet">{one.remedy?.label ?? ''}</span></span

@@ -14,7 +14,18 @@ from collections.abc import Callable
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parents[1]))
-from bench import acceptance, changes, editing, estate, frames, media, packages, placement, run_page
+from bench import (
+    acceptance,
+    changes,
+    drift,
+    editing,
+    estate,
+    frames,
+    media,
+    packages,
+    placement,
+    run_page,
+)
 from nimble_stone.core import checks, sequence, yaml_text
 from nimble_stone.core.checks import Situation
 from nimble_stone.core.plan.model import Plan
@@ -218,6 +229,7 @@ def main() -> None:
         "frames": frames.main,
         "run_page": run_page.main,
         "media": media.main,
+        "drift": drift.main,
     }
     for name, work in parts.items():
         if not set(sys.argv[1:]) & set(parts) or name in sys.argv:

@@ -166,6 +166,13 @@ async def _grown(host: HostDriver, datastore: str, name: str) -> None:
 
     found = await storage.volume(datastore, name)
     assert found is not None
+    # nobody but its owner reads it
+    assert found.mode
+    assert int(found.mode, 8) & 0o007 == 0
+    state = await vms.state("ns-test-guest")
+    assert state is not None
+    assert state.stored.boots == "disk"
+    assert len(state.stored.media) == 1
     await vms.grow_disk("ns-test-guest", found.path, 64 << 20)
     assert await capacity() == 64 << 20
     await vms.cut("ns-test-guest")

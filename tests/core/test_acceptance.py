@@ -20,6 +20,7 @@ from nimble_stone.core.acceptance import (
     Verdict,
     asked,
     cluster,
+    disks,
     expectations,
     hardware,
     identity,
@@ -36,9 +37,10 @@ from tests.core.scene import sheet
 
 def test_every_node_is_expected_as_it_was_planned() -> None:
     listed = expectations(sheet())
-    assert len(listed) == 3 * 12 + 4
+    assert len(listed) == 3 * 14 + 4
     found = {(item.node, item.kind): item.expected for item in listed}
     assert found["archive-1", "hardware"] == "4 vCPU, 32 GiB, 1 disk"
+    assert found["archive-1", "boot"] == "starts from disk"
     assert found["lead-1", "address"] == "10.44.20.11/23"
     assert found["", "members"] == "western-arc-1, western-arc-2, western-lead"
 
@@ -63,6 +65,8 @@ def test_every_check_of_every_kit_passes_on_what_it_expects_and_on_nothing_else(
         "autostart": False,
         "hardware": hardware.Given(hardware.Hardware(1, 1, 9)),
         "networks": hardware.Links(("elsewhere",)),
+        "disks": disks.found_disks([1], []),
+        "boot": "network",
         "host": hardware.Place("elsewhere"),
         "gateway": identity.Reached("10.9.9.9", False),
         "clock": 1e6,
@@ -150,6 +154,25 @@ def test_what_is_stored_and_what_runs_are_both_looked_at() -> None:
         Answer(hardware.Power(False, "paused (user)"), "asked"),
     )
     assert (paused.passed, paused.found) == (False, "paused (user)")
+
+
+def test_disks_are_compared_by_their_sizes_and_by_who_may_read_their_files() -> None:
+    modes = [("a-disk0", "0600"), ("a-readings1", "0640"), ("a-config.iso", "")]
+    one = item("disks", disks.found_disks([20 << 30, 32 << 30], []))
+    assert passes(one, disks.found_disks([32 << 30, 20 << 30], modes))
+    for capacities, rights, words in (
+        ([20 << 30, 48 << 30], [], "2 disks: 48 GiB, 20 GiB"),
+        # one sector less is another size, and reads otherwise
+        ([20 << 30, (32 << 30) - 512], [], f"2 disks: {(32 << 30) - 512} B, 20 GiB"),
+        ([20 << 30], [], "1 disk: 20 GiB"),
+        (
+            [32 << 30, 20 << 30],
+            [("a-config.iso", "0644"), ("a-disk0", "0600")],
+            "2 disks: 32 GiB, 20 GiB; open to all accounts of the host: a-config.iso (0644)",
+        ),
+    ):
+        verdict = judge(one, Answer(disks.found_disks(capacities, rights), "asked"))
+        assert (verdict.passed, verdict.found) == (False, words)
 
 
 def test_many_checks_of_one_kind_are_judged_each_by_its_own_limit() -> None:

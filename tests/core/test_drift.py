@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 from nimble_stone.core.acceptance import Verdict
-from nimble_stone.core.drift import Drift, host_of, merged, of_hosts
+from nimble_stone.core.drift import Drift, can_be_taken, host_of, merged, of_hosts
 from nimble_stone.core.estate_rules import Violation
 
 
@@ -81,3 +81,17 @@ def test_of_a_host_that_is_silent_stays_what_was_known() -> None:
 
 def test_checks_of_nodes_are_of_no_host() -> None:
     assert host_of("running") == host_of("rule-of-thumb@sea") == ""
+
+
+def test_sizes_can_be_taken_into_the_plan_and_rights_cannot() -> None:
+    def one(check: str, was: str, now: str, node: str = "archive-1") -> bool:
+        return can_be_taken(Drift(node, check, check, was, now, 0, 0))
+
+    assert one("hardware", "2 vCPU, 8 GiB, 1 disk", "4 vCPU, 8 GiB, 1 disk")
+    assert one("disks", "1 disk: 20 GiB", "1 disk: 40 GiB")
+    assert one(
+        "disks", "1 disk: 20 GiB", "1 disk: 40 GiB; open to all accounts of the host: a (0644)"
+    )
+    assert not one("disks", "1 disk: 20 GiB", "1 disk: 20 GiB; open to all accounts: a (0644)")
+    assert not one("boot", "starts from disk", "starts from network")
+    assert not one("disks", "1 disk: 20 GiB", "1 disk: 40 GiB", node="")

@@ -17,7 +17,7 @@ from nimble_stone.lab.scenario import products
 from tests.engine.test_kill import killed_on_the_way, refused, step_events
 from tests.engine.test_on_machines import NAMES, PLAN, SPARES, blockers, planned, started
 from tests.support.machines import Place, inspect, machine_scene
-from tests.support.processes import ended
+from tests.support.processes import ended, wait_for
 
 pytestmark = pytest.mark.timeout(600)
 BALLAST = products.ALL["ballast"]
@@ -114,7 +114,7 @@ def test_the_first_node_made_again_stays_the_first(place: Place) -> None:
     """Who joins later asks it, and not whichever was made least recently."""
     _, _, client = place
     done(client, begun(client, again=["storage-1"]))
-    assert list(machines_of(client))[0] == "storage-1"
+    assert next(iter(machines_of(client))) == "storage-1"
     done(client, begun(client, again=["storage-3"]))
     found = client.call("POST", "/api/deployments/bilge/read")
     assert found["drift"] == []
@@ -187,6 +187,21 @@ def test_a_system_that_does_not_shut_down_stops_the_run(place: Place) -> None:
     found = done(client, run)
     versions = [one for one in found["proofs"] if one["proof"] == "version"]
     assert {one["found"] for one in versions} == {BALLAST.version}
+
+
+def test_a_lost_machine_is_asked_also_where_the_plan_names_another_one(place: Place) -> None:
+    lab, _, client = place
+    dead = machines_of(client)["storage-2"]
+    spare = sorted({*NAMES, *SPARES} - set(machines_of(client).values()))[-1]
+    edit(client, "nodes", "storage-2", "host", value=spare)
+    with pytest.raises(StoneError, match=f"{dead} answers, so it is not lost"):
+        begun(client, lost=[dead])
+    lab.power(dead, "ForceOff")
+    wait_for(lambda: lab.show()["machines"][dead]["power"] == "Off", 30, "its power off")
+    lab.turn(dead, unreachable=True)
+    done(client, begun(client, lost=[dead]))
+    assert machines_of(client)["storage-2"] == spare
+    lab.turn(dead, unreachable=False)
 
 
 def test_a_node_leaves_and_its_machine_is_switched_off(place: Place) -> None:

@@ -276,7 +276,45 @@ def test_nodes_are_resized_one_after_the_other(
     client.call("DELETE", "/api/plans/grows")
 
 
-def test_data_disks_grow_while_their_vms_run(client: Client, lab: LabProcess) -> None:
+def _grown_by_hand(
+    client: Client, lab: LabProcess, server: ServerProcess, node: dict[str, Any], first: str
+) -> None:
+    """A disk that was made larger on its host is taken into the plan; the next run records it."""
+    volume = f"ns-{first}-{node['name']}-readings1"
+    store = node["cells"]["datastore"]["value"]
+    command = f"virsh -q -c qemu:///system vol-dumpxml --pool {store} {volume}"
+    path = re.findall("<path>(.*?)</path>", ssh(lab, node["host"], command, ""))[0]
+    by_hand(lab, node["host"], "blockresize", node["name"], path, f"{64 << 30}b")
+    found = client.call("POST", "/api/deployments/wider/read", {})
+    (one,) = found["drift"]
+    assert (one["node"], one["check"]) == ("archive-1", "disks")
+    assert "48 GiB" in one["was"]
+    assert "64 GiB" in one["now"]
+    told = server.cli("deployment", "drift", "wider", check=1).stdout
+    assert "deployment take wider archive-1 --check disks" in told
+    server.cli("deployment", "take", "wider", "archive-1", "--check", "disks")
+    run = start(client, "wider")
+    assert ended(client, run)["state"] == "done"
+    assert client.call("POST", "/api/deployments/wider/read", {})["drift"] == []
+    grown = values(client.call("GET", "/api/plans/wider"))
+    assert grown["archive-1"]["disk.readings"] == "64"
+    # a file that every account of the host may read is told, and is nothing for the plan
+    ssh(lab, node["host"], f"chmod 0644 {path}", "")
+    (one,) = client.call("POST", "/api/deployments/wider/read", {})["drift"]
+    assert one["now"].endswith(f"open to all accounts of the host: {volume} (0644)")
+    assert not one["takes_in"]
+    ssh(lab, node["host"], f"chmod 0600 {path}", "")
+    assert client.call("POST", "/api/deployments/wider/read", {})["drift"] == []
+    # a rollback leaves the disk as large as it is, and that is told
+    undo(client, run)
+    (one,) = client.call("POST", "/api/deployments/wider/read", {})["drift"]
+    assert (one["node"], one["check"], one["takes_in"]) == ("archive-1", "disks", True)
+    change(client, "wider", **{"nodes__archive-1__disk.readings": None})
+
+
+def test_data_disks_grow_while_their_vms_run(
+    client: Client, lab: LabProcess, server: ServerProcess
+) -> None:
     disks = "    values:\n      disk.readings: 32\n      disk.readings.count: 1\n"
     text = re.sub(r"(count: 2\n)    values:\n", rf"\1{disks}", plan_text("wider"))
     ready_plan(client, text)
@@ -308,6 +346,7 @@ def test_data_disks_grow_while_their_vms_run(client: Client, lab: LabProcess) ->
     assert f">{48 << 30}<" in said, said
     assert client.call("GET", "/api/plans/wider/changes")["grows"] == []
     assert client.call("POST", "/api/deployments/wider/read", {})["drift"] == []
+    _grown_by_hand(client, lab, server, node, first)
     # disks only grow: a smaller one is told, and stays
     change(client, "wider", **{"roles__archive__values__disk.readings": 40})
     found = client.call("GET", "/api/plans/wider/changes")
@@ -582,3 +621,55 @@ def test_a_paused_vm_goes_on_and_a_size_is_put_back_or_taken_into_the_plan(
     body = {"node": "archive-1", "check": "running"}
     with pytest.raises(StoneError, match="cannot be taken into the plan"):
         client.call("POST", "/api/deployments/grows/take", body)
+    server.cli("deployment", "retire", "grows", "--confirm", "grows")
+    client.call("DELETE", "/api/plans/grows")
+
+
+def _definition(lab: LabProcess, host: str, name: str) -> str:
+    return ssh(lab, host, f"virsh -q -c qemu:///system dumpxml {name} --inactive", "")
+
+
+def test_a_vm_that_starts_from_elsewhere_or_went_to_another_host_is_told(
+    client: Client, lab: LabProcess, stands: str
+) -> None:
+    nodes = {node["id"]: node for node in client.call("GET", "/api/plans/grows")["nodes"]}
+    lead = nodes["lead-1"]
+    assert lead["cells"]["datastore"]["value"] == "kelda-shared"
+    xml = _definition(lab, lead["host"], lead["name"])
+    other = re.sub(r"<boot dev=.hd./>", "<boot dev='network'/>", xml)
+    assert other != xml
+    define = "virsh -q -c qemu:///system define /dev/stdin"
+    ssh(lab, lead["host"], define, other)
+    found = client.call("POST", "/api/deployments/grows/read", {})
+    (one,) = [one for one in found["drift"] if one["node"] == "lead-1"]
+    assert (one["check"], one["was"], one["now"]) == (
+        "boot",
+        "starts from disk",
+        "starts from network",
+    )
+    # somebody moves it by hand; the host that has it now was read since
+    there = next(
+        host["name"]
+        for host in client.call("GET", "/api/estate")["hosts"]
+        if host["bay"] == "kelda-main" and host["name"] != lead["host"]
+    )
+    by_hand(lab, lead["host"], "destroy", lead["name"])
+    by_hand(lab, lead["host"], "undefine", lead["name"])
+    by_hand(lab, there, "pool-refresh", "kelda-shared")
+    ssh(lab, there, define, xml)
+    by_hand(lab, there, "start", lead["name"])
+    client.call("POST", "/api/estate/read", {"hosts": [there]})
+    seen = {
+        one["check"]: one["now"]
+        for one in client.call("POST", "/api/deployments/grows/read", {})["drift"]
+        if one["node"] == "lead-1"
+    }
+    assert seen["host"] == there
+    assert "running" not in seen
+    assert "no such VM" not in seen.values()
+    # brought back by hand, it is as it was built
+    by_hand(lab, there, "destroy", lead["name"])
+    by_hand(lab, there, "undefine", lead["name"])
+    ssh(lab, lead["host"], define, xml)
+    by_hand(lab, lead["host"], "autostart", lead["name"])
+    _repaired(client, "lead-1")

@@ -167,3 +167,27 @@ def test_a_node_that_never_leaves_is_not_removed(
         undo(client, run)
     assert ours(lab) == []
     client.call("DELETE", "/api/plans/guild")
+
+
+def test_a_cluster_that_cannot_at_the_moment_is_asked_again(
+    client: Client, lab: LabProcess, text: str
+) -> None:
+    """In a change as well as in its rollback."""
+    busy = 'body: {name: "{name}", busy: "2"}, confirm: {left: "yes"}}'
+    first = deployed(client, kit(text).replace(LEAVES, busy, 1))
+    grown = []
+    for number in (3, 4):
+        change(client, "guild", roles__archive__count=number)
+        grown.append(start(client, "guild"))
+        assert ended(client, grown[-1])["state"] == "done"
+    undo(client, grown[1])
+    change(client, "guild", roles__archive__count=2)
+    shrunk = start(client, "guild", remove="archive-3")
+    done = ended(client, shrunk)
+    assert done["state"] == "done", [s["message"] for s in done["steps"] if s["message"]]
+    for run in (grown[1], shrunk):
+        assert "another change settles" in str(client.call("GET", f"/api/runs/{run}/transcript"))
+    for run in (shrunk, grown[0], first):
+        undo(client, run)
+    assert ours(lab) == []
+    client.call("DELETE", "/api/plans/guild")

@@ -173,7 +173,7 @@ def test_nodes_are_registered_with_a_system_checked_there_and_taken_out(scene: S
     said = {s["key"]: s["message"] for s in done["steps"]}
     assert said["register/node-1"] == "Load balancer: server jetty-1 in gauges"
     told = {p["node"]: p for p in done["proofs"] if p["proof"] == "registered"}
-    assert told["node-1"]["how"].startswith(f"http://{ADDRESS}:9999 show servers state")
+    assert told["node-1"]["how"].startswith(f"{ADDRESS}:9999 show servers state")
     script = json.dumps(client.call("GET", f"/api/runs/{run}/transcript"))
     assert "add server gauges/jetty-1" in script
     assert "New server registered" in script

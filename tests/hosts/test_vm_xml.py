@@ -98,3 +98,43 @@ def test_what_a_hypervisor_offers_is_read() -> None:
         tpm=False, secure_boot=False, processors=("Nehalem",)
     )
     assert xml_in.offers("") == xml_in.Offers()
+
+
+def defined(**changes: Any) -> etree._Element:
+    return etree.fromstring(xml_out.domain(replace(PLAIN, **changes)).encode())
+
+
+def boots(root: etree._Element) -> str:
+    return xml_in.domain(etree.tostring(root).decode()).boots
+
+
+@pytest.mark.parametrize("name", DESIGNS)
+def test_every_design_is_read_as_it_starts(name: str) -> None:
+    wanted = "kernel" if DESIGNS[name].get("kernel") else "disk"
+    assert boots(defined(**DESIGNS[name])) == wanted
+
+
+def test_another_boot_order_is_read_from_the_machine_or_from_its_devices() -> None:
+    root = defined()
+    boot = root.find("os/boot")
+    assert boot is not None
+    for device, words in (("network", "network"), ("cdrom", "cdrom"), ("x", "")):
+        boot.set("dev", device)
+        assert boots(root) == words
+    # where devices have an order, it counts, and the lowest is first
+    second = root.findall("devices/disk[@device='disk']")[1]
+    etree.SubElement(second, "boot", order="2")
+    assert boots(root) == "disk sda"
+    etree.SubElement(root.findall("devices/interface")[0], "boot", order="1")
+    assert boots(root) == "network"
+
+
+def test_media_and_the_mode_of_a_volumes_file_are_read() -> None:
+    found = xml_in.domain(xml_out.domain(replace(PLAIN, installs=INSTALLER, boots_media=True)))
+    assert set(found.media) == {"store/ns-r1-config", "store/ns-r1-installer"}
+    document = (
+        "<volume type='file'><name>a</name><capacity unit='bytes'>512</capacity><target>"
+        "<path>/p/a</path><permissions><mode>{}</mode></permissions></target></volume>"
+    )
+    for mode, read in (("0640", "0640"), ("08", ""), ("rw", ""), ("", "")):
+        assert xml_in.volume(document.format(mode)).mode == read

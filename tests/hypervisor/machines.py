@@ -10,7 +10,8 @@ import signal
 import socket
 import subprocess
 import threading
-from collections.abc import Callable, Coroutine, Sequence
+from collections import Counter
+from collections.abc import Callable, Coroutine, Iterable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, TypeVar
@@ -69,6 +70,8 @@ class Switch:
         self._plugs: set[asyncio.StreamWriter] = set()
         self._known: dict[bytes, asyncio.StreamWriter] = {}
         self._server: asyncio.Server | None = None
+        self.tagged: Counter[int] = Counter()
+        """VLAN → frames with its tag (IEEE 802.1Q)."""
 
     async def open(self) -> int:
         """Listen for plugs: connections of QEMU's socket network, frames after their length."""
@@ -90,6 +93,8 @@ class Switch:
                 head = await reader.readexactly(4)
                 frame = await reader.readexactly(int.from_bytes(head, "big"))
                 self._known[frame[6:12]] = writer
+                if frame[12:14] == b"\x81\x00":
+                    self.tagged[int.from_bytes(frame[14:16], "big") & 0xFFF] += 1
                 there = self._known.get(frame[:6])
                 for other in [there] if there else list(self._plugs):
                     if other is not writer and not other.is_closing():
@@ -131,14 +136,24 @@ class Way:
         """From now on nodes are reached from this machine, at `real` of their addresses; `more`
         ports besides their services' and SSH.
         """
+        pairs = ((8080, 8080), (20022, 22), *((one, one) for one in more))
+        self._say(
+            f"hostfwd_add u tcp:{real(node)}:{outside}-{node}:{inside}"
+            for node in nodes
+            for outside, inside in pairs
+        )
+
+    def end(self, node: str, *more: int) -> None:
+        """From now on nothing answers for a node: the way would, also for one that is dead."""
+        self._say(f"hostfwd_remove u tcp:{real(node)}:{port}" for port in (8080, 20022, *more))
+
+    def _say(self, words: Iterable[str]) -> None:
         with socket.socket(socket.AF_UNIX) as monitor:
             monitor.settimeout(20)
             monitor.connect(str(self._monitor))
-            for node in nodes:
-                for outside, inside in ((8080, 8080), (20022, 22), *((one, one) for one in more)):
-                    rule = f"tcp:{real(node)}:{outside}-{node}:{inside}"
-                    _until_asked(monitor)
-                    monitor.sendall(f"hostfwd_add u {rule}\n".encode())
+            for word in words:
+                _until_asked(monitor)
+                monitor.sendall(f"{word}\n".encode())
             # the last one is done when it asks again
             _until_asked(monitor)
 
@@ -311,6 +326,7 @@ class Room:
         self.machines: dict[str, RealMachine] = {}
         folder.mkdir(parents=True)
         self._switch = Switch()
+        self.tagged = self._switch.tagged
         plug = int(self._do(self._switch.open()))
         self.plug, self.folder = plug, folder
         self.way = Way(folder, plug)

@@ -25,6 +25,7 @@ NETWORKS = {
         }
     ],
 }
+PEERS = {"name": "peers", "subnet": "10.44.24.0/24", "gateway": "10.44.24.1"}
 PLAN = """nimble-stone: plan/1
 name: real
 kit: gauge-metal
@@ -60,8 +61,12 @@ def serve(data: Path, *more: str) -> ServerProcess:
 
 def add(client: Client, room: Room, nodes: Sequence[str] = NODES) -> None:
     """Networks with a pool of these addresses, the login of the controllers, and the machines."""
-    pool = {"name": "survey", "network": "survey", "first": nodes[0], "last": nodes[-1]}
-    client.call("POST", "/api/estate", NETWORKS | {"pools": [pool]})
+    pools = [
+        {"name": "survey", "network": "survey", "first": nodes[0], "last": nodes[-1]},
+        {"name": "peers", "network": "peers", "first": "10.44.24.21", "last": "10.44.24.29"},
+    ]
+    networks = [*NETWORKS["networks"], PEERS]
+    client.call("POST", "/api/estate", {"networks": networks, "pools": pools})
     client.call("PUT", "/api/secrets/controllers", {"value": demo.BMC_PASSWORD})
     for name, one in room.machines.items():
         shown = client.call(

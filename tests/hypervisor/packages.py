@@ -127,6 +127,8 @@ def installer_kit() -> str:
 _ACCEPTANCE = """acceptance:
   - {id: running, label: VM running, kind: running}
   - {id: hardware, label: "vCPU, memory, disks", kind: hardware}
+  - {id: disks, label: Disk sizes and files, kind: disks}
+  - {id: boot, label: Boot source, kind: boot}
   - {id: name, label: Name, kind: name}
   - {id: address, label: Address, kind: address}
   - {id: port, label: Service port, kind: port}

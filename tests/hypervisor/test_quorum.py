@@ -1,6 +1,6 @@
 """Three real machines without an operating system, BIOS and UEFI, become a quorum of etcd by an
-unattended installer; one loses its power and comes back with its data, one dies and is replaced by a
-spare, and all is taken back.
+unattended installer; one loses its power and comes back with its data, one dies and a spare takes
+its place, and all is taken back.
 """
 
 from __future__ import annotations
@@ -30,7 +30,7 @@ name: quay
 kit: quorum
 package: QUORUM 1.0
 bay: kelda-metal
-values: {pool: survey}
+values: {pool: survey, net.peers.pool: peers, net.peers.vlan: 244}
 nodes:
   member-1: {host: ash}
   member-2: {host: beech, bond: active-backup}
@@ -121,6 +121,12 @@ def test_a_quorum_is_installed_onto_real_machines(room: Room, client: Client) ->
         assert f"starts by {firmware}" in one.box.serial.read_text(errors="replace")
         assert (one.machine.power, one.machine.image, one.machine.second) == ("On", "", "")
     assert "active-backup over" in room.machines["beech"].box.serial.read_text(errors="replace")
+    # they agree in a network of their own, which is tagged on the ports of the first
+    for one in room.machines.values():
+        if one.machine.power == "On":
+            assert "peers on VLAN 244 of" in one.box.serial.read_text(errors="replace")
+    assert room.tagged[244] > 100
+    assert set(room.tagged) == {244}
     # the store itself knows three members, and what one is told the others know
     members = etcd(NODES[0], "/v3/cluster/member/list", {})["members"]
     assert {one["name"] for one in members} == {"quay-1", "quay-2", "quay-3"}
@@ -178,12 +184,14 @@ def _replaces_one(room: Room, client: Client) -> str:
     """
     dead, spare = room.machines["ash"], room.machines["elm"]
     room.die("ash")
+    room.way.end(NODES[0], 2379)
     before = {one["ID"] for one in etcd(NODES[1], "/v3/cluster/member/list", {})["members"]}
     view = client.call("GET", "/api/plans/quay")
     edits = [{"path": ["nodes", "member-1", "host"], "value": "elm"}]
     client.call("PATCH", "/api/plans/quay", {"version": view["version"], "edits": edits})
     started = client.call("POST", "/api/plans/quay/run", {"lost": ["ash"]})
     assert started["run"], started["plan"]["findings"]
+    room.way.forward(NODES[:1], 2379)
     done = ended(client, started["run"], LONG * 2)
     assert done["state"] == "done", (
         [(s["key"], s["message"]) for s in done["steps"] if s["state"] == "failed"],

@@ -49,7 +49,11 @@ class Named:
         line = [*prefix, "/usr/sbin/named", "-g", "-c", str(folder / "named.conf")]
         with (folder / "named.log").open("wb") as log:
             self._process: Any = subprocess.Popen(line, stdout=log, stderr=log)
-        wait_for(lambda: dig(self, "kelda.holm.example", "SOA"), 20, "the name server")
+        try:
+            wait_for(lambda: dig(self, "kelda.holm.example", "SOA"), 20, "the name server")
+        except AssertionError:
+            self.close()
+            raise
 
     def close(self) -> None:
         """End it."""

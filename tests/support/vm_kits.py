@@ -60,6 +60,8 @@ acceptance:
   - {id: name, label: Name, kind: name}
   - {id: address, label: Address, kind: address}
   - {id: hardware, label: "vCPU, memory, disks", kind: hardware}
+  - {id: disks, label: Disk sizes and files, kind: disks}
+  - {id: boot, label: Boot source, kind: boot}
 """
 _REPORT = """              progress: "@{report.progress}"
               failed: "@{report.failed}"

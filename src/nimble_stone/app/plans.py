@@ -67,7 +67,9 @@ async def check_live(
     addresses, then evaluate again.
     """
     first = await evaluate(app, kits, text)
-    hosts = first.estate.hosts_in(first.sheet.plan.bays)
+    hosts = list(first.estate.hosts_in(first.sheet.plan.bays))
+    # what is called lost is asked, even where the plan names another place by now
+    hosts += [one for one in first.estate.hosts if one.name in wanted.lost and one not in hosts]
     now = app.clock()
     old = [
         host
@@ -77,6 +79,7 @@ async def check_live(
         or now - first.estate.facts[host.name].read_at > FRESH_S
     ]
     bare = {node.value("host") for node in first.sheet.nodes if node.on_machine}
+    bare |= set(wanted.lost)
     await asyncio.gather(
         survey.read_hosts(app, old, first.estate.facts, limit_s=CHECK_READ_S),
         machines.read(

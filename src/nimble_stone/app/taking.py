@@ -10,25 +10,26 @@ from nimble_stone.app.application import Application
 from nimble_stone.app.deployments import standing
 from nimble_stone.app.editing import Kept, edit
 from nimble_stone.app.evaluate import evaluate
-from nimble_stone.core.drift import SIZES
+from nimble_stone.core.deployment import BuiltNode
+from nimble_stone.core.drift import DISKS, SIZES
 from nimble_stone.core.errors import Conflict, InputError, NotFound
 from nimble_stone.core.findings import Edit
 from nimble_stone.core.kit.model import Kit
 from nimble_stone.core.plan import planned_size
 from nimble_stone.core.plan.sheet import Node, Sheet
 from nimble_stone.core.units import size_text
-from nimble_stone.hosts.api import Vm
+from nimble_stone.hosts.api import HostDriver, Vm
 from nimble_stone.store import records
 
 
 async def take_in(
     app: Application, kits: Mapping[str, Kit], plan: str, node: str, check: str
 ) -> Kept:
-    """Plan a node as it is: its vCPUs and memory, read from its host now. Raises NotFound for a
-    node that is not deployed, InputError for other checks and where the plan cannot say it,
-    Conflict for a VM that is not there, RemoteError.
+    """Plan a node as it is: its vCPUs and memory, or its disks, read from its host now. Raises
+    NotFound for a node that is not deployed, InputError for other checks and where the plan cannot
+    say it, Conflict for a VM that is not there, RemoteError.
     """
-    if check not in SIZES:
+    if check not in SIZES | DISKS:
         raise InputError(
             "this difference cannot be taken into the plan",
             code="drift-not-planned",
@@ -50,7 +51,35 @@ async def take_in(
     planned = sheet.node(node)
     if planned is None:
         raise NotFound(f"the plan has no node “{node}” any more")
-    return await edit(app, kits, plan, row.version, size_edits(sheet, planned, state.stored))
+    if check in SIZES:
+        edits = size_edits(sheet, planned, state.stored)
+    else:
+        edits = disk_edits(sheet, planned, await _capacities(host, built, state.stored))
+    return await edit(app, kits, plan, row.version, edits)
+
+
+async def _capacities(host: HostDriver, built: BuiltNode, vm: Vm) -> dict[str, int]:
+    """Name → bytes of the further disks that a VM has."""
+    found = {}
+    for source in vm.sources:
+        store, _, volume = source.rpartition("/")
+        ref = next((d.ref for d in built.node.extra if volume.endswith(f"-{d.ref}")), "")
+        if ref and (there := await host.storage.volume(store, volume)):
+            found[ref] = there.capacity_bytes
+    return found
+
+
+def disk_edits(sheet: Sheet, node: Node, capacities: Mapping[str, int]) -> Sequence[Edit]:
+    """What plans a node with the disks of a VM. Raises InputError where the plan cannot say it."""
+    found = planned_size.disk_edits(sheet, node, capacities)
+    if found is not None:
+        return found
+    raise InputError(
+        "the plan takes in data disks only where all of a kind are equally large, in whole GiB, and"
+        " not smaller than planned",
+        code="size-unknown",
+        hint="Grow them by the plan, or accept the difference.",
+    )
 
 
 def size_edits(sheet: Sheet, node: Node, vm: Vm) -> Sequence[Edit]:

@@ -77,7 +77,9 @@ def _lines(view: dict[str, Any]) -> list[str]:
         elif one["host"]:
             lines.append(f"    what to do: estate rules {one['host']}")
         if one["open"] and one["takes_in"]:
-            lines.append(f"    take into the plan: deployment take {view['plan']} {one['node']}")
+            which = "" if one["check"] == "hardware" else f" --check {one['check']}"
+            take = f"deployment take {view['plan']} {one['node']}{which}"
+            lines.append(f"    take into the plan: {take}")
     if view["unasked"]:
         lines.append(f"  {count_text(view['unasked'], 'check')} could not be asked.")
     return lines

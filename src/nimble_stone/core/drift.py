@@ -14,6 +14,8 @@ RESTARTS = frozenset({"running", "autostart", "port", "host", "hardware"})
 """Checks whose drift is put back by defining and starting a node's VM again."""
 SIZES = frozenset({"hardware"})
 """Checks of vCPUs and memory: what was found can be taken into the plan."""
+DISKS = frozenset({"disks"})
+"""Checks of how large disks are: larger ones can be taken into the plan."""
 
 RULE = "rule:"
 KEPT = "fulfilled"
@@ -43,6 +45,16 @@ class Drift:
     def is_open(self, at: float) -> bool:
         """Whether somebody has to decide something."""
         return self.until <= at
+
+
+def can_be_taken(one: Drift) -> bool:
+    """Whether what was found can become what is planned: not so where only files have other rights,
+    which follow the sizes in what is said.
+    """
+    if not one.node:
+        return False
+    sizes = one.was.partition(";")[0] != one.now.partition(";")[0]
+    return one.check in SIZES or (one.check in DISKS and sizes)
 
 
 def merged(before: Iterable[Drift], verdicts: Sequence[Verdict], at: float) -> list[Drift]:

@@ -158,3 +158,9 @@ class RemoteFailed(RemoteError):
     """The peer answered that it failed."""
 
     code = "remote-failed"
+
+
+class NotNow(RemoteFailed):
+    """The peer answered that it cannot do it at the moment (HTTP statuses 423, 425, 429, 503)."""
+
+    code = "not-now"

@@ -25,6 +25,18 @@ def size_text(count_bytes: int) -> str:
     return f"{shown.removesuffix('.0')} {unit}"
 
 
+def exact_size_text(count_bytes: int) -> str:
+    """Bytes in the largest binary unit that is exact, so that two amounts never read the same.
+
+    >>> exact_size_text(20 * GIB), exact_size_text(1536)
+    ('20 GiB', '1.5 KiB')
+    """
+    for unit, size in (("TiB", GIB << 10), ("GiB", GIB), ("MiB", MIB), ("KiB", 1024)):
+        if size <= count_bytes < size * 10_000 and count_bytes * 10 % size == 0:
+            return f"{count_bytes / size:g} {unit}"
+    return f"{count_bytes} B"
+
+
 def time_text(seconds: float) -> str:
     """Seconds as people say them: 75 -> '1 min 15 s'.
 

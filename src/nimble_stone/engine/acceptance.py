@@ -5,10 +5,18 @@ from __future__ import annotations
 import asyncio
 import math
 from collections.abc import Collection, Iterable
-from dataclasses import asdict, replace
+from dataclasses import asdict, dataclass, replace
 
 from nimble_stone.core import acceptance, names, reply
-from nimble_stone.core.acceptance import Answer, Expected, Verdict, cluster, hardware, identity
+from nimble_stone.core.acceptance import (
+    Answer,
+    Expected,
+    Verdict,
+    cluster,
+    disks,
+    hardware,
+    identity,
+)
 from nimble_stone.core.acceptance.asked import PREFIX
 from nimble_stone.core.errors import StoneError
 from nimble_stone.core.kit.calls import Call
@@ -19,11 +27,11 @@ from nimble_stone.engine import asking, certificates
 from nimble_stone.engine.frozen import FrozenRun
 from nimble_stone.engine.peers import At
 from nimble_stone.engine.speaking import Speaker
-from nimble_stone.hosts.api import Vm
+from nimble_stone.hosts.api import HostDriver, Vm, VmState
 from nimble_stone.hosts.node import NodeAccess, NodeDoor
 from nimble_stone.ports.ports import Ports
 from nimble_stone.reach.calls import Ask, Place
-from nimble_stone.store import media, runs
+from nimble_stone.store import media, records, runs
 
 ASKS_NODE = "hostname; date +%s.%N; ip -o addr show scope global | awk '{print $4}'"
 """What a node without an interface of its own is asked: name, time, addresses."""
@@ -34,7 +42,17 @@ MOST = 120
 
 Answers = dict[str, Answer]
 """Kind of check → what was found."""
-HOST_SIDE = ("running", "autostart", "hardware", "host", "networks", "mac", "fence")
+HOST_SIDE = (
+    "running",
+    "autostart",
+    "hardware",
+    "host",
+    "networks",
+    "mac",
+    "fence",
+    "boot",
+    "disks",
+)
 NODE_SAYS = ("name", "address", "address6", "version", "role")
 
 
@@ -140,6 +158,9 @@ async def _host_side(ports: Ports, run: FrozenRun, node: Node) -> Answers:
         host = await ports.driver(await ports.host(node.value("host")))
         how = f"{host.vms.asks_definition(node.name)} on {host.name}"
         found = await host.vms.state(node.name)
+        if found is None and (there := await _elsewhere(ports, run, node)):
+            host, found = there.host, there.state
+            how = f"{host.vms.asks_definition(node.name)} on {host.name}"
     except StoneError as error:
         return _unknown(HOST_SIDE, error, how)
     if found is None:
@@ -159,7 +180,57 @@ async def _host_side(ports: Ports, run: FrozenRun, node: Node) -> Answers:
         "fence": Answer(_has(node, vm), how, "it is not attached"),
         "mac": Answer(macs, how),
         "host": Answer(hardware.Place(host.name, ours), how),
+        "boot": Answer(vm.boots, how),
+        "disks": await _disks(run, node, host, vm),
     }
+
+
+@dataclass(frozen=True)
+class _There:
+    """A VM on another host than its own."""
+
+    host: HostDriver
+    state: VmState
+
+
+async def _elsewhere(ports: Ports, run: FrozenRun, node: Node) -> _There | None:
+    """The node's VM on another host, where the latest facts say that one has it: by its mark, and
+    asked there once more.
+    """
+    estate, makers = await ports.store.read(records.load_estate), run.makers(node.id)
+    for name, facts in estate.facts.items():
+        known = (one for one in facts.guests if one.name == node.name and one.mark)
+        if not any(one.mark and one.mark.run in makers for one in known):
+            continue
+        host = await ports.driver(await ports.host(name))
+        state = await host.vms.state(node.name)
+        if state is not None and any(state.stored.is_of(one) for one in makers):
+            return _There(host, state)
+    return None
+
+
+async def _disks(run: FrozenRun, node: Node, host: HostDriver, vm: Vm) -> Answer:
+    """How large the volumes of a VM are, and who may read them, with what is in its drives."""
+    if not any(one.kind == "disks" for one in run.sheet.kit.acceptance):
+        return Answer(None, "not asked")
+    capacities, modes = [], []
+    how = f"the volumes of {node.name} on {host.name}"
+    shared = node.fence.source if node.fence else ""
+    own = [one for one in vm.sources if one and one != shared]
+    try:
+        for source in (*own, *vm.media):
+            store, _, name = source.rpartition("/")
+            if not store or store.startswith("/"):
+                return Answer(None, how, f"{source} is not in a datastore")
+            volume = await host.storage.volume(store, name)
+            if volume is None:
+                return Answer(None, how, f"{store} has no {name}")
+            modes.append((name, volume.mode))
+            if source in own:
+                capacities.append(volume.capacity_bytes)
+    except StoneError as error:
+        return Answer(None, how, unknown=str(error))
+    return Answer(disks.found_disks(capacities, modes), how)
 
 
 def _has(node: Node, vm: Vm) -> str | None:

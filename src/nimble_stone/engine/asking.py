@@ -18,7 +18,7 @@ from nimble_stone.engine.filling import read
 from nimble_stone.engine.frozen import FrozenRun
 from nimble_stone.engine.outside import Outside
 from nimble_stone.engine.peers import At, asked
-from nimble_stone.engine.speaking import Speaker
+from nimble_stone.engine.speaking import Speaker, usual_port
 from nimble_stone.engine.workload import Workload
 from nimble_stone.hosts.node import NodeAccess, NodeDoor
 from nimble_stone.ports.ports import Ports
@@ -93,7 +93,8 @@ async def _question(at: At, check: AcceptanceCheck) -> str:
     peer = asked(at, check.asks)
     if call.ssh:
         return call.words() if check.asks == ITSELF else f"{peer.name}, {call.words()}"
-    return call.words((await peer.place(call.port)).url)
+    place = await peer.place(usual_port(call))
+    return call.words(place.url if call.path else f"{place.address}:{place.port}")
 
 
 async def _series(at: At, check: AcceptanceCheck) -> Answer:

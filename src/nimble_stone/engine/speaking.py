@@ -8,7 +8,7 @@ from __future__ import annotations
 import contextlib
 import json
 import secrets
-from collections.abc import Mapping
+from collections.abc import Awaitable, Mapping
 from dataclasses import dataclass, field
 from html import escape as xml_escape
 from typing import Any
@@ -17,7 +17,7 @@ from urllib.parse import quote, urlencode
 import re2
 
 from nimble_stone.core import json_template, reply
-from nimble_stone.core.errors import RemoteError, RemoteFailed, StoneError
+from nimble_stone.core.errors import NotNow, RemoteError, RemoteFailed, StoneError
 from nimble_stone.core.kit.calls import Call
 from nimble_stone.core.plan.sheet import Node
 from nimble_stone.core.redaction import BLANK, shortened
@@ -36,14 +36,22 @@ from nimble_stone.engine.peers import (
 )
 from nimble_stone.hosts.api import Recorder, no_record
 from nimble_stone.ports.ports import Ports
+from nimble_stone.reach import datagrams
 from nimble_stone.reach.calls import Ask, Place
 
 MOST_TOLD = 16 << 10
 LIMIT_S = 15.0
+LATER = (423, 425, 429, 503)
+"""HTTP statuses of what may well succeed later (RFC 4918, 8470, 6585, 9110)."""
 _IN_A_LINE = re2.compile(r"[!#-:<=>?-\[\]-~]*")
 """What a value in a line may hold: printable, no blanks, no quotes, none of `;` and `\\`, by which
 such interfaces end or escape what is said.
 """
+
+
+def usual_port(call: Call) -> int:
+    """The port of a call; where it names none, that of its protocol; 0: that of who is asked."""
+    return call.port or (datagrams.PORTS.get(call.datagram_kind, 0) if call.is_datagram else 0)
 
 
 @dataclass
@@ -84,6 +92,8 @@ class Speaker:
         place = await self._to.place(call.port)
         if call.line:
             return await self._said(place, call, given, limit_s)
+        if call.is_datagram:
+            return await self._by_datagram(call, given, limit_s)
         answer = await self._asked(place, call, way, limit_s, given)
         if answer.status == 401 and way == "session":
             # it ended the session meanwhile
@@ -119,30 +129,44 @@ class Speaker:
         self, place: Place, call: Call, known: Mapping[str, str], limit_s: float
     ) -> Reply:
         """A line and its answer."""
+        line = await fill(self._at, call.line, self._one_word, known=known)
+        asking = self._at.ports.reach.ask_line(place, line, until=call.until, limit_s=limit_s)
+        return await self._noted(call, known, f"{line}  to {place.address}:{place.port}", asking)
 
-        def one_word(value: str) -> str:
-            if re2.fullmatch(_IN_A_LINE, value) is None:
-                raise RemoteFailed(
-                    f"“{self._at.ports.blank(value)[:60]}” cannot be said in a line to"
-                    f" {self._to.name}: it has blanks, quotes or “;”",
-                    target=self._to.name,
-                    operation=call.line[:200],
-                    hint="Choose a value without them.",
-                )
-            return value
-
-        line = await fill(self._at, call.line, one_word, known=known)
-        told = f"{line}  to {place.address}:{place.port}"
+    async def _noted(
+        self, call: Call, known: Mapping[str, str], told: str, asking: Awaitable[Reply]
+    ) -> Reply:
+        """The answer, in the transcript."""
         try:
-            answer = await self._at.ports.reach.ask_line(
-                place, line, until=call.until, limit_s=limit_s
-            )
+            answer = await asking
         except RemoteError as error:
             self._record(self._to.name, told, str(error), -1, 0.0)
             raise
-        words = await self._told(call, answer, known)
-        self._record(self._to.name, told, words, 0, answer.seconds)
+        self._record(self._to.name, told, await self._told(call, answer, known), 0, answer.seconds)
         return answer
+
+    def _one_word(self, value: str) -> str:
+        if re2.fullmatch(_IN_A_LINE, value) is None:
+            raise RemoteFailed(
+                f"“{self._at.ports.blank(value)[:60]}” cannot be said in a line to"
+                f" {self._to.name}: it has blanks, quotes or “;”",
+                target=self._to.name,
+                hint="Choose a value without them.",
+            )
+        return value
+
+    async def _by_datagram(self, call: Call, known: Mapping[str, str], limit_s: float) -> Reply:
+        """A question by UDP and its answer."""
+        place, reach = await self._to.place(usual_port(call)), self._at.ports.reach
+        told = f"to {place.address}:{place.port}"
+        if call.ntp:
+            return await self._noted(call, known, f"NTP {told}", reach.ask_time(place, limit_s))
+        text = await fill(self._at, call.dns or call.datagram, self._one_word, known=known)
+        if call.dns:
+            asking = reach.ask_name(place, text, call.record, limit_s)
+            return await self._noted(call, known, f"DNS {call.record} {text} {told}", asking)
+        asking = reach.ask_datagram(place, text, limit_s)
+        return await self._noted(call, known, f"UDP {text} {told}", asking)
 
     async def _asked(
         self, place: Place, call: Call, way: str, limit_s: float, known: Mapping[str, str]
@@ -296,7 +320,8 @@ class Speaker:
                 hint = f"Correct user and password of {self._to.name} in the plan."
         path = shortened(await self._escaped(call.path, known), 200)
         what = f"{call.method} {path}"
-        raise RemoteFailed(
+        kind = NotNow if answer.status in LATER else RemoteFailed
+        raise kind(
             f"{self._to.name} refuses {what}: {reason}",
             target=self._to.name,
             operation=f"{call.method} {place.url}{path}",

@@ -17,6 +17,7 @@ from nimble_stone.engine.peers import SSH, At, SystemPeer
 from nimble_stone.engine.speaking import Speaker
 from nimble_stone.ports.ports import Ports
 
+NTP_S = 5.0
 PEM = "-----BEGIN CERTIFICATE-----"
 
 
@@ -37,11 +38,13 @@ async def _one(at: At, system: OutsideSystem) -> SystemTrouble | None:
         address = (await fill(at, system.address)).strip()
         if not address:
             return None
-        for port in sorted(
-            {call_port(system, call) for call in at.run.sheet.kit.calls_to(system.id)}
-        ):
+        calls = at.run.sheet.kit.calls_to(system.id)
+        for port in sorted({call_port(system, one) for one in calls if not one.is_datagram}):
             if not await at.ports.reach.port_open(address, port):
                 return SystemTrouble(f"nothing answers on {address}, port {port}")
+        # by UDP only an answer tells that somebody is there, and of these anybody may have one
+        for call in [one for one in calls if one.ntp][:1]:
+            await Speaker(at, peer=SystemPeer(at, system)).send(call, limit_s=NTP_S)
         if system.scheme == "https" and (trouble := await _trusted(at, system, address)):
             return trouble
         if system.host_key and (trouble := await _known(at, system, address)):

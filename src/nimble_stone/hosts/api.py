@@ -42,6 +42,8 @@ class Volume:
     capacity_bytes: int
     physical_bytes: int
     format: str
+    mode: str = ""
+    """Of its file, in octal digits; '' where the host does not tell."""
 
 
 @dataclass(frozen=True)
@@ -86,6 +88,12 @@ class Vm:
 
     macs_down: tuple[str, ...] = ()
     """MAC addresses of interfaces whose link is down."""
+
+    media: tuple[str, ...] = ()
+    """What is in its CD-ROM drives, as `sources`."""
+
+    boots: str = "disk"
+    """What it starts from: disk (its first one), “disk vdb”, cdrom, network or kernel."""
 
     def is_of(self, run: str) -> bool:
         """Whether it bears the mark of that run."""

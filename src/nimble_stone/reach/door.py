@@ -12,7 +12,7 @@ import aiohttp
 
 from nimble_stone.core.errors import InputError
 from nimble_stone.core.reply import Reply
-from nimble_stone.reach import calls, lines
+from nimble_stone.reach import calls, datagrams, lines
 from nimble_stone.reach.calls import Ask, Place
 from nimble_stone.reach.http import Fetched, fetch, locate
 from nimble_stone.reach.https import Certificate, HttpsPeer, certificate, trust
@@ -50,6 +50,22 @@ class Reach:
         return await lines.ask_line(
             self.policy, place.address, place.port, line, until, limit_s=limit_s
         )
+
+    async def ask_datagram(self, place: Place, text: str, limit_s: float) -> Reply:
+        """A text by UDP; see reach.datagrams."""
+        return await datagrams.ask_datagram(
+            self.policy, place.address, place.port, text, limit_s=limit_s
+        )
+
+    async def ask_name(self, place: Place, name: str, kind: str, limit_s: float) -> Reply:
+        """A name by DNS; see reach.datagrams."""
+        return await datagrams.ask_name(
+            self.policy, place.address, place.port, name, kind, limit_s=limit_s
+        )
+
+    async def ask_time(self, place: Place, limit_s: float) -> Reply:
+        """The time by NTP; see reach.datagrams."""
+        return await datagrams.ask_time(self.policy, place.address, place.port, limit_s=limit_s)
 
     def fetch(self, url: str, offset: int = 0) -> AbstractAsyncContextManager[Fetched]:
         """A large file from a web server; see reach.http.fetch."""

@@ -14,7 +14,7 @@ HERE = Path(__file__).parent
 DHCP = HERE.parents[2] / "inspection/dhcp"
 MIB = 1 << 20
 BOOT_MIB, CONF_MIB = 48, 8
-MODULES = (*BASE_MODULES, "loop", "af_packet", "ext4", "bonding")
+MODULES = (*BASE_MODULES, "loop", "af_packet", "ext4", "bonding", "8021q")
 MENU = """set timeout=0
 menuentry start {
   linux /kernel console=ttyS0,115200 quiet loglevel=3 mitigations=off panic=5 rdinit=/init
@@ -36,7 +36,7 @@ def build(work: Path) -> Path:
     shutil.copy(kernel, tree / "kernel")
     _ramdisk(work / "installer", version, "install", ("/usr/bin/curl",)).rename(tree / "initrd")
     (tree / "boot/grub/grub.cfg").write_text(MENU)
-    tools = ("/usr/bin/etcd", "/usr/sbin/mke2fs")
+    tools = ("/usr/bin/etcd", "/usr/sbin/mke2fs", "/usr/bin/curl")
     image = _image(work, kernel, _ramdisk(work / "system", version, "init", tools))
     with gzip.open(tree / "system.img.gz", "wb", compresslevel=1) as out:
         out.write(image.read_bytes())

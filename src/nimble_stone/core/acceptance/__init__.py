@@ -8,7 +8,15 @@ from collections import Counter
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from typing import Any
 
-from nimble_stone.core.acceptance import asked, cluster, hardware, identity, series, workload
+from nimble_stone.core.acceptance import (
+    asked,
+    cluster,
+    disks,
+    hardware,
+    identity,
+    series,
+    workload,
+)
 from nimble_stone.core.acceptance.model import (
     Answer,
     Chart,
@@ -38,6 +46,7 @@ KINDS: Mapping[str, Kind] = {
     kind.id: kind
     for kind in (
         *hardware.KINDS,
+        *disks.KINDS,
         *identity.KINDS,
         *cluster.KINDS,
         *asked.KINDS,
@@ -45,7 +54,7 @@ KINDS: Mapping[str, Kind] = {
         *workload.KINDS,
     )
 }
-OF_VMS = ("hardware", "networks", "mac", "autostart", "fence")
+OF_VMS = ("hardware", "networks", "mac", "autostart", "fence", "disks", "boot")
 """Kinds that ask a hypervisor what it gave a node; a bare machine is as it is."""
 NOT_ASKED = Answer(None, "not asked", unknown="not asked")
 

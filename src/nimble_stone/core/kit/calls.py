@@ -26,6 +26,7 @@ Reading = Annotated[
 ]
 Method = Literal["GET", "POST", "PUT", "PATCH", "DELETE", "HEAD"]
 Name = Annotated[str, Field(pattern=r"^[a-z][a-z0-9_]{0,39}$")]
+RecordKind = Literal["A", "AAAA", "CNAME", "MX", "NS", "PTR", "SOA", "SRV", "TXT"]
 Login = Literal["none", "basic", "bearer", "session"]
 
 
@@ -129,6 +130,31 @@ class Call(Fixed):
         max_length=100,
         description="For `line`: the line that ends the answer, where the connection stays open.",
     )
+    datagram: str = Field(
+        default="",
+        max_length=1200,
+        description=(
+            "Instead of a request: a text that is sent to the port by UDP. The answer is the first"
+            " datagram that comes back. It is sent again each second until then."
+        ),
+    )
+    dns: str = Field(
+        default="",
+        max_length=255,
+        description=(
+            "Instead of a request: a name that is asked for by DNS (port 53). The answer has"
+            " `status` (NOERROR, NXDOMAIN, …), `answers` (a list of texts), `ttl` and"
+            " `authoritative`."
+        ),
+    )
+    record: RecordKind = Field(default="A", description="For `dns`: the kind of record.")
+    ntp: bool = Field(
+        default=False,
+        description=(
+            "Instead of a request: the time by NTP (port 123). The answer has `offset_ms` (to this"
+            " server's clock), `delay_ms`, `stratum` and `synchronised`."
+        ),
+    )
     body: JsonValue = Field(
         default={},
         description=(
@@ -187,19 +213,25 @@ class Call(Fixed):
             raise ValueError(f"in the command “{self.ssh[:200]}” {wrong}")
         if not self.ssh and (self.put or self.fetch or self.sudo or self.prints != "words"):
             raise ValueError("put, fetch, sudo and prints are for calls by SSH")
-        if sum(map(bool, (self.path, self.ssh, self.line))) > 1 and not is_frozen(info):
-            raise ValueError("a call has one of path, ssh and line")
+        ways = (self.path, self.ssh, self.line, self.datagram, self.dns, self.ntp)
+        if sum(map(bool, ways)) > 1 and not is_frozen(info):
+            raise ValueError("a call has one of path, ssh, line, datagram, dns and ntp")
         return self
 
     @property
     def only_reads(self) -> bool:
         """Whether it changes nothing (RFC 9110 section 9.2.1)."""
-        return bool(self.path) and self.method in ("GET", "HEAD")
+        return bool(self.path and self.method in ("GET", "HEAD")) or bool(self.dns or self.ntp)
 
     @property
     def is_said(self) -> bool:
         """Whether it says what is asked."""
-        return bool(self.path or self.ssh or self.line)
+        return bool(self.path or self.ssh or self.line or self.is_datagram)
+
+    @property
+    def is_datagram(self) -> bool:
+        """Whether it is asked by UDP."""
+        return bool(self.datagram or self.dns or self.ntp)
 
     def words(self, place: str = "") -> str:
         """What is asked, as the kit writes it: what is filled in may be a secret. `place`: what
@@ -210,9 +242,24 @@ class Call(Fixed):
             return f"SSH: {put}{self.ssh.strip()}"[:400]
         if self.line:
             return f"{place} {self.line}".strip()[:400]
+        if self.is_datagram:
+            return f"{place} {self.datagram_words()}".strip()[:400]
         query = "&".join(f"{name}={text}" for name, text in self.query.items())
         body = f" {json.dumps(self.body, ensure_ascii=False)}" if self.body else ""
         return f"{self.method} {place}{self.path}{'?' if query else ''}{query}{body}"[:400]
+
+    @property
+    def datagram_kind(self) -> str:
+        """“ntp”, “dns” or “text”."""
+        if self.ntp:
+            return "ntp"
+        return "dns" if self.dns else "text"
+
+    def datagram_words(self) -> str:
+        """What is asked by UDP, in one line."""
+        if self.ntp:
+            return "NTP"
+        return f"DNS {self.record} {self.dns}" if self.dns else f"UDP {self.datagram.strip()}"
 
     @property
     def keeps(self) -> tuple[str, ...]:
@@ -232,7 +279,7 @@ class Call(Fixed):
 
     def templates(self) -> Iterator[str]:
         """Every text of it that is filled in, but what is read from the answer."""
-        yield from (self.path, self.ssh, self.text, self.line)
+        yield from (self.path, self.ssh, self.text, self.line, self.datagram, self.dns)
         yield from (*self.query.values(), *self.headers.values(), *self.form.values())
         yield from (part.text for part in self.parts)
         for file in self.put:

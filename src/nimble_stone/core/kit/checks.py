@@ -56,6 +56,8 @@ class AcceptanceCheck(Fixed):
         "running",
         "autostart",
         "hardware",
+        "disks",
+        "boot",
         "host",
         "name",
         "names",

@@ -108,7 +108,7 @@ class Upgrading(Fixed):
         description=(
             "“system”: the package's own disks are replaced by those of the new version, disks that"
             " the plan adds stay; a rollback brings the old ones back, but not on bare machines."
-            " “again”: the node leaves its cluster as under `leaving`, is deleted with all its disks,"
+            " “again”: the node leaves its cluster as under `leaving`, is deleted with its disks,"
             " and is created again."
         )
     )

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from nimble_stone.core.errors import RemoteFailed, StoneError
+from nimble_stone.core.errors import NotNow, RemoteFailed, StoneError
 from nimble_stone.core.kit.calls import Call
 from nimble_stone.core.kit.membership import Membership
 from nimble_stone.core.kit.systems import FIRST, ITSELF
@@ -18,6 +18,9 @@ from nimble_stone.engine.peers import At, NodePeer, Peer, asked
 from nimble_stone.engine.speaking import Speaker
 from nimble_stone.engine.steps.context import Context
 from nimble_stone.engine.steps.told import lacking
+
+AGAIN_S = 3.0
+"""Seconds until a cluster that is busy is asked again."""
 
 
 def asked_of(c: Context, one: Membership) -> Peer:
@@ -77,9 +80,23 @@ async def happened(c: Context, one: Membership, peer: Peer | None = None) -> boo
 
 
 async def ask(c: Context, one: Membership, what: str, peer: Peer | None = None) -> None:
-    """Ask for it. `what`: how an error begins; `peer`: who is asked instead of whom the kit says.
-    Raises RemoteFailed where the answer is not as it should be.
+    """Ask for it. `what`: how an error begins; `peer`: who is asked instead of whom the kit says. A
+    cluster that settles may say that it cannot at the moment: it is asked again as long as the kit
+    lets it take. Raises RemoteFailed where the answer is not as it should be.
     """
+    end = c.ports.monotonic() + one.wait.longest
+    while True:
+        try:
+            return await _ask(c, one, what, peer)
+        except NotNow as error:
+            left = end - c.ports.monotonic()
+            if left <= 0:
+                raise
+            c.tell(words=c.ports.blank(str(error)), left_s=left)
+            await c.ports.pause(min(AGAIN_S, left))
+
+
+async def _ask(c: Context, one: Membership, what: str, peer: Peer | None) -> None:
     found = await _found(c, one, peer)
     answer = await _send(c, one, one.call, found, peer)
     if lacks := await lacking(c, answer, one.call, found):

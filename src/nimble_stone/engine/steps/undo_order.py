@@ -4,7 +4,8 @@ UNDO_STAGE = {
     "leave": 0,
     "retire": 0,
     "enroll": 0,
-    "admit": 1,
+    # who is let out of a cluster is still there: some refuse to count on fewer otherwise
+    "admit": 0,
     "call": 1,
     "stage": 1,
     "resize": 1,

@@ -4,6 +4,7 @@ bounded, numbers checked.
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 from ipaddress import ip_interface
 
@@ -98,7 +99,39 @@ def domain(text: str) -> Vm:
             for nic in root.findall("devices/interface/source")[:64]
         ),
         macs_down=_macs_down(root),
+        media=tuple(
+            source
+            for disk in root.findall("devices/disk[@device='cdrom']")[:16]
+            if (source := _source(disk))
+        ),
+        boots=_boots(root),
     )
+
+
+_BOOT_DEVICES = {"hd": "disk", "cdrom": "cdrom", "network": "network", "fd": "floppy"}
+
+
+def _boots(root: etree._Element) -> str:
+    """What a domain starts from first. Where devices have an order, the machine's is not asked."""
+    if root.find("os/kernel") is not None:
+        return "kernel"
+    first, order = None, 0
+    for device in root.findall("devices/*")[:200]:
+        boot = device.find("boot")
+        place = _number(boot.get("order")) if boot is not None else 0
+        if place and (first is None or place < order):
+            first, order = device, place
+    if first is None:
+        boot = root.find("os/boot")
+        return _BOOT_DEVICES.get(str(boot.get("dev")) if boot is not None else "hd", "")
+    if first.tag != "disk":
+        return "network" if first.tag == "interface" else str(first.tag)[:20]
+    if (kind := first.get("device", "disk")) != "disk":
+        return str(kind)[:20]
+    disks = [one for one in root.findall("devices/disk") if one.get("device", "disk") == "disk"]
+    target = first.find("target")
+    name = str(target.get("dev"))[:20] if target is not None else ""
+    return "disk" if disks[0] is first else f"disk {name}"
 
 
 def _vcpus(root: etree._Element) -> int:
@@ -181,7 +214,13 @@ def volume(text: str) -> Volume:
         _sized(root.find("capacity")),
         _sized(physical if physical is not None else root.find("allocation")),
         str(form.get("type")) if form is not None else "raw",
+        _mode(xml_safe.text(root.find("target/permissions/mode"))),
     )
+
+
+def _mode(text: str) -> str:
+    """A file's mode, where these are octal digits."""
+    return text if re.fullmatch(r"[0-7]{1,5}", text) else ""
 
 
 def pool(text: str) -> Store:

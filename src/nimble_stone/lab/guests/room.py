@@ -585,8 +585,14 @@ class GuestRoom:
 
     async def h_post_leave(self, running: Running, body: dict[str, str]) -> web.Response:
         """Let a node go: at once, or when its readings are copied, which takes `drain` seconds, or
-        as long as the world lasts where that is “never”.
+        as long as the world lasts where that is “never”. Its first `busy` askers are told to come
+        later.
         """
+        asked = running.memory().setdefault("asked", {})
+        name = str(body.get("name"))
+        asked[name] = asked.get(name, 0) + 1
+        if asked[name] <= int(body.get("busy") or 0):
+            return web.json_response({"reason": "another change settles"}, status=503)
         drain = str(body.get("drain", ""))
         if drain == "never":
             return web.json_response({"left": "no"})

@@ -54,6 +54,7 @@ class LabVolume:
     form: str
     file: str
     backing: str = ""
+    mode: str = "0600"
 
 
 @dataclass

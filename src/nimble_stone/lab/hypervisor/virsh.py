@@ -118,6 +118,7 @@ class Shell:
             "cat": self._cat,
             "stat": self._stat,
             "qemu-system-x86_64": self._firmware,
+            "chmod": self._chmod,
             "sh": self._sh,
             "bash": self._bash,
         }
@@ -283,6 +284,16 @@ class Shell:
                 if path == f"{store.path}/{name}":
                     return Path(volume.file)
         return None
+
+    async def _chmod(self, words: list[str], stdin: Stdin) -> Out:
+        """`chmod MODE FILE`, of a volume's file."""
+        mode, path = words
+        for store in self.host.ground.stores.values():
+            for name, volume in self.volumes.of(store.place(self.host.plan.name)).items():
+                if path == f"{store.path}/{name}":
+                    volume.mode = mode
+                    return Out()
+        return Out(1, b"", f"chmod: cannot access '{path}': No such file or directory")
 
     async def _curl(self, words: list[str], stdin: Stdin) -> Out:
         """Fetch for real, as curl would: its options come as a config on standard input."""
@@ -742,7 +753,7 @@ class Shell:
             f" unit='bytes'>{volume.capacity}</capacity><allocation"
             f" unit='bytes'>{size}</allocation><physical"
             f" unit='bytes'>{size}</physical><target><path>{store.path}/{plain[0]}</path><format"
-            f" type='{volume.form}'/></target>"
+            f" type='{volume.form}'/><permissions><mode>{volume.mode}</mode></permissions></target>"
             + (
                 f"<backingStore><path>{volume.backing}</path><format type='qcow2'/></backingStore>"
                 if volume.backing

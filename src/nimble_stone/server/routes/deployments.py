@@ -10,7 +10,7 @@ from pydantic import BaseModel, Field
 from nimble_stone.app import as_built, drift, history, retirement, taking
 from nimble_stone.app.application import Application
 from nimble_stone.app.deployments import standing
-from nimble_stone.core.drift import RESTARTS, SIZES, Drift, host_of
+from nimble_stone.core.drift import RESTARTS, Drift, can_be_taken, host_of
 from nimble_stone.server.deps import TheApplication, TheEngine, TheKits
 from nimble_stone.store import drift as kept
 
@@ -92,7 +92,7 @@ def _drift(one: Drift, names: dict[str, str], now: float) -> DriftView:
         host=host_of(one.check),
         open=one.is_open(now),
         puts_back=bool(one.node) and one.check in RESTARTS,
-        takes_in=bool(one.node) and one.check in SIZES,
+        takes_in=can_be_taken(one),
     )
 
 

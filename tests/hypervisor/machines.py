@@ -31,6 +31,7 @@ NODES = ("10.44.20.11", "10.44.20.12", "10.44.20.13")
 DIAL = """nimble-stone: dial/1
 mapped:
   - {planned: 10.44.20.0/24, real: 127.61.20.0/24}
+  - {planned: 10.44.24.0/24, real: 127.61.24.0/24}
 low_ports: 20000
 connect_seconds: 40
 """

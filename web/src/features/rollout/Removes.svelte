@@ -64,10 +64,14 @@
         {lost} does not answer. If it is lost for good, its nodes are made again elsewhere under the same
         names and addresses: {elsewhere}.
       </p>
-      <p>
-        VMs and disks stay on {lost}; what only they hold is lost. If {lost} starts again, its VMs may
-        start with the same addresses: keep it off the network until they are deleted there.
-      </p>
+      {#if machines.length}<p>
+          What was written stays on the drives of {lost}; what only they hold is lost. If {lost} starts
+          again, it has the same addresses: keep it off the network until its drives are wiped.
+        </p>
+      {:else}<p>
+          VMs and disks stay on {lost}; what only they hold is lost. If {lost} starts again, its VMs may
+          start with the same addresses: keep it off the network until they are deleted there.
+        </p>{/if}
     {:else if gone.length}<p>
         {#if again}Deletes the VM of {gone.join(', ')} with its disks, then makes it again under the same
           name and address. Data on its disks is lost.{:else}Deletes {count(gone.length, 'VM')} with

@@ -14,9 +14,11 @@ from typing import Any
 import aiohttp
 import asyncssh
 
+from bench import estate
 from nimble_stone.cli.client import Client
 from nimble_stone.lab.scenario import demo
 from tests.support.processes import (
+    PASSWORD,
     LabProcess,
     ServerProcess,
     ended,
@@ -35,12 +37,29 @@ def _kit() -> str:
     """Its checks ask hosts and nodes one by one: no node asks the others."""
     text = (files("nimble_stone.kits") / "gauge-collector.yaml").read_text()
     text = text.replace("id: gauge-collector\n", f"id: {KIT}\n", 1)
+    text = text.replace("healthy: [members, one-lead]", "healthy: []")
     return text[: text.index("  - {id: reach,")]
+
+
+def _link(address: str, port: int, user: str, password: str) -> Any:
+    """A connection by SSH, with the algorithms that the product asks for."""
+    return asyncssh.connect(
+        address,
+        port,
+        username=user,
+        password=password,
+        known_hosts=None,
+        config=None,
+        agent_path=None,
+        compression_algs=["none"],
+        encryption_algs=["aes128-gcm@openssh.com"],
+    )
 
 
 async def _raw(lab: LabProcess, nodes: list[dict[str, Any]], run: str) -> float:
     """Each host is connected to once; of each node its definitions, state and volumes are asked,
-    and its status; seconds.
+    its port and its status, and by SSH whether it reaches its gateway. Then its hosts' facts;
+    seconds.
     """
     gate = asyncio.Semaphore(SIDE_BY_SIDE)
     plans = {host.name: host for host in lab.plan.hosts}
@@ -58,24 +77,23 @@ async def _raw(lab: LabProcess, nodes: list[dict[str, Any]], run: str) -> float:
         async with gate:
             for word in words:
                 await link.run(f"{VIRSH} {word}")
-            address, port = lab.plan.real(node["cells"]["address"]["value"], 8080)
+            own = node["cells"]["address"]["value"]
+            address, port = lab.plan.real(own, 8080)
+            _, writer = await asyncio.open_connection(address, port)
+            writer.close()
             async with http.get(f"http://{address}:{port}/cgi-bin/status") as answer:
                 await answer.read()
+            address, port = lab.plan.real(own, 22)
+            async with _link(address, port, "admin", PASSWORD) as door:
+                await door.run(f"ping -c 1 -W 2 {node['cells']['gateway']['value']}")
 
     began = time.perf_counter()
     for name in {node["host"] for node in nodes}:
         address, port = lab.plan.real(plans[name].address, 22)
-        links[name] = await asyncssh.connect(
-            address,
-            port,
-            username="root",
-            password=demo.PASSWORD,
-            known_hosts=None,
-            config=None,
-            agent_path=None,
-        )
+        links[name] = await _link(address, port, "root", demo.PASSWORD)
     async with aiohttp.ClientSession() as http:
         await asyncio.gather(*(one(node, http) for node in nodes))
+    await estate.bare(lab, [plans[name] for name in links])
     took = time.perf_counter() - began
     for link in links.values():
         link.close()

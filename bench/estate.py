@@ -6,6 +6,7 @@ import asyncio
 import json
 import statistics
 import time
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -20,12 +21,11 @@ from tests.support.processes import LabProcess, ServerProcess
 HOSTS = 200
 
 
-async def _raw(lab: LabProcess) -> float:
+async def bare(lab: LabProcess, plans: Sequence[demo.HostPlan]) -> float:
     """The same commands to the same hosts from a bare asyncssh script: connect, two scripts, df,
     the path probe; 64 at a time; seconds.
     """
     gate = asyncio.Semaphore(64)
-    plans = lab.plan.hosts[:HOSTS]
     names = [host.name for host in plans[8:72]]
 
     async def one(host: demo.HostPlan) -> None:
@@ -89,7 +89,7 @@ def facts(folder: Path) -> None:
         warm: list[float] = []
         raw = []
         for _ in range(3):
-            raw.append(asyncio.run(_raw(lab)))
+            raw.append(asyncio.run(bare(lab, lab.plan.hosts[:HOSTS])))
             server.stop_only()
             server.start()
             client = server.client()

@@ -67,7 +67,7 @@ def test_from_an_empty_plan_to_a_proved_rollout_and_back(
     expect(page.get_by_role("log", name="Transcript")).to_contain_text("virsh define --validate")
     expect(page.get_by_role("region", name="Console")).to_contain_text("services are up")
     page.get_by_role("button", name="Show acceptance").click()
-    expect(page.get_by_role("heading", level=1)).to_contain_text("All 40 acceptance checks passed")
+    expect(page.get_by_role("heading", level=1)).to_contain_text("All 46 acceptance checks passed")
     with page.expect_download() as download:
         page.get_by_role("link", name="JUnit XML").click()
     assert 'failures="0"' in Path(download.value.path()).read_text()

@@ -43,7 +43,7 @@ def test_a_rollout_from_the_terminal(
     assert "version" in server.cli("plan", "import", str(file)).stdout
     assert "station: far west" in server.cli("plan", "export", "western").stdout
     started = server.cli("run", "start", "western", "--watch")
-    assert "All 40 acceptance checks passed" in started.stdout
+    assert "All 46 acceptance checks passed" in started.stdout
     run = json.loads(server.cli("run", "list", "--json").stdout)[0]["id"]
     server.cli(
         "acceptance", run, "--junit", str(tmp_path / "j.xml"), "--html", str(tmp_path / "r.html")
@@ -64,7 +64,7 @@ def test_hold_and_resume_from_the_terminal(
     assert client.call("GET", f"/api/runs/{run}")["state"] == "held"
     lab.turn("all", speed=400)
     server.cli("run", "resume", run)
-    assert "All 40 acceptance checks passed" in server.cli("run", "watch", run).stdout
+    assert "All 46 acceptance checks passed" in server.cli("run", "watch", run).stdout
     server.cli("run", "rollback", run)
     server.cli("run", "watch", run)
 

@@ -145,7 +145,7 @@ def carried_out(place: Place, words: list[str], cwd: Path) -> str:
 def test_the_examples_of_the_readme_run(place: Place) -> None:
     said = [carried_out(place, words, place.folder) for words in examples("README.md")]
     assert len(said) == 9
-    assert "All 40 acceptance checks passed." in said[3]
+    assert "All 46 acceptance checks passed." in said[3]
     assert (place.folder / "checks.xml").exists()
     assert "Rolling back" in said[6]
 

@@ -76,7 +76,7 @@ def test_a_rollout_is_told_step_by_step_and_its_plan_stays_while_it_is_built(pla
     run = client.call("POST", "/api/plans/western/run")["run"]
     assert ended(client, run)["state"] == "done"
     shown = server.cli("run", "show", run).stdout
-    assert "All 40 acceptance checks passed." in shown
+    assert "All 46 acceptance checks passed." in shown
     assert "define/lead-1" in shown
     told = server.cli("run", "transcript", run, "define/lead-1").stdout
     assert "virsh -q -c qemu:///system define --validate" in told

@@ -60,7 +60,7 @@ def test_three_nodes_are_rolled_out_proved_reported_and_taken_back(
     assert done["state"] == "done", [
         (s["key"], s["message"]) for s in done["steps"] if s["state"] == "failed"
     ]
-    assert len(done["proofs"]) == 40
+    assert len(done["proofs"]) == 46
     assert all(proof["passed"] for proof in done["proofs"])
     order = {s["key"]: s["started_at"] for s in done["steps"]}
     assert order["token/lead-1"] < order["start/archive-1"]
@@ -90,7 +90,7 @@ def test_three_nodes_are_rolled_out_proved_reported_and_taken_back(
 
     root = etree.fromstring(client.text(f"/api/runs/{run}/acceptance.xml").encode())
     assert (root.get("tests"), root.get("failures")) == ("40", "0")
-    assert "All 40 acceptance checks passed" in client.text(f"/api/runs/{run}/acceptance.html")
+    assert "All 46 acceptance checks passed" in client.text(f"/api/runs/{run}/acceptance.html")
 
     again = client.call("POST", "/api/plans/western/check")
     # its own guests do not block it

@@ -263,7 +263,7 @@ def test_three_nodes_are_rolled_out_proved_and_taken_back_on_a_real_hypervisor(
         failed,
         [(s["key"], s["message"]) for s in done["steps"] if s["state"] == "failed"],
     )
-    assert len(done["proofs"]) == 46
+    assert len(done["proofs"]) == 52
     by_check = {proof["proof"]: proof["found"] for proof in done["proofs"]}
     assert by_check["mesh-ports"] == "6 of 6 pairs"
     assert by_check["by-hosts"] == by_check["from-bay"] == "3 of 3 pairs"

@@ -75,8 +75,8 @@ def disk_edits(sheet: Sheet, node: Node, capacities: Mapping[str, int]) -> Seque
     if found is not None:
         return found
     raise InputError(
-        "the plan takes in data disks only where all of a kind are equally large, in whole GiB, and"
-        " not smaller than planned",
+        "data disks are taken into the plan only where all of a kind are equally large, in whole"
+        " GiB, and not smaller than planned",
         code="size-unknown",
         hint="Grow them by the plan, or accept the difference.",
     )

@@ -27,7 +27,7 @@ from nimble_stone.engine import asking, certificates
 from nimble_stone.engine.frozen import FrozenRun
 from nimble_stone.engine.peers import At
 from nimble_stone.engine.speaking import Speaker
-from nimble_stone.hosts.api import HostDriver, Vm, VmState
+from nimble_stone.hosts.api import HostDriver, Vm, VmState, VolumeName
 from nimble_stone.hosts.node import NodeAccess, NodeDoor
 from nimble_stone.ports.ports import Ports
 from nimble_stone.reach.calls import Ask, Place
@@ -213,24 +213,30 @@ async def _disks(run: FrozenRun, node: Node, host: HostDriver, vm: Vm) -> Answer
     """How large the volumes of a VM are, and who may read them, with what is in its drives."""
     if not any(one.kind == "disks" for one in run.sheet.kit.acceptance):
         return Answer(None, "not asked")
-    capacities, modes = [], []
     how = f"the volumes of {node.name} on {host.name}"
     shared = node.fence.source if node.fence else ""
     own = [one for one in vm.sources if one and one != shared]
+    names = [_name_of(source) for source in (*own, *vm.media)]
+    outside = [one.volume for one in names if not one.datastore or one.datastore.startswith("/")]
+    if outside:
+        return Answer(None, how, f"{outside[0]} is not in a datastore")
     try:
-        for source in (*own, *vm.media):
-            store, _, name = source.rpartition("/")
-            if not store or store.startswith("/"):
-                return Answer(None, how, f"{source} is not in a datastore")
-            volume = await host.storage.volume(store, name)
-            if volume is None:
-                return Answer(None, how, f"{store} has no {name}")
-            modes.append((name, volume.mode))
-            if source in own:
-                capacities.append(volume.capacity_bytes)
+        found = await host.storage.volumes(names)
     except StoneError as error:
         return Answer(None, how, unknown=str(error))
+    capacities, modes = [], []
+    for number, (name, volume) in enumerate(zip(names, found, strict=True)):
+        if volume is None:
+            return Answer(None, how, f"{name.datastore} has no {name.volume}")
+        modes.append((name.volume, volume.mode))
+        if number < len(own):
+            capacities.append(volume.capacity_bytes)
     return Answer(disks.found_disks(capacities, modes), how)
+
+
+def _name_of(source: str) -> VolumeName:
+    datastore, _, volume = source.rpartition("/")
+    return VolumeName(datastore, volume)
 
 
 def _has(node: Node, vm: Vm) -> str | None:

@@ -47,6 +47,14 @@ class Volume:
 
 
 @dataclass(frozen=True)
+class VolumeName:
+    """Where a volume lies."""
+
+    datastore: str
+    volume: str
+
+
+@dataclass(frozen=True)
 class Store:
     """A datastore as it is defined on a host."""
 
@@ -295,6 +303,9 @@ class Storage(Protocol):
         """See what others put into a shared datastore."""
 
     async def volume(self, datastore: str, name: str) -> Volume | None: ...
+
+    async def volumes(self, wanted: Sequence[VolumeName]) -> list[Volume | None]:
+        """Several of them, in the order of what is wanted."""
 
     async def create_disk(self, datastore: str, name: str, capacity_bytes: int) -> None:
         """An empty thin disk."""

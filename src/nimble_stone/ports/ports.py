@@ -159,14 +159,14 @@ class Ports:
 
     async def machine_driver(self, name: str, record: Recorder = no_record) -> HostDriver:
         """The driver for a bare machine, by name. Raises NotFound."""
-        machine = (await self.store.read(records.load_estate)).machine(name)
+        machine = await self.store.read(records.get_machine, name)
         if machine is None:
             raise NotFound(f"the estate has no machine “{name}”")
         return RedfishDriver(name, lambda: self.controller(machine, record))
 
     async def host(self, name: str) -> Host:
         """A host by name. Raises NotFound."""
-        found = (await self.store.read(records.load_estate)).host(name)
+        found = await self.store.read(records.get_host, name)
         if found is None:
             raise NotFound(f"the estate has no host “{name}”")
         return found

@@ -30,6 +30,25 @@ Db = sqlite3.Connection
 log = logging.getLogger("nimble_stone.store")
 
 
+def get_host(db: Db, name: str) -> Host | None:
+    """One host of the estate, without reading all others and their facts."""
+    doc = _item(db, "host", name)
+    return Host.model_validate_json(doc) if doc else None
+
+
+def get_machine(db: Db, name: str) -> Machine | None:
+    """One bare machine of the estate, likewise."""
+    doc = _item(db, "machine", name)
+    return Machine.model_validate_json(doc) if doc else None
+
+
+def _item(db: Db, kind: str, name: str) -> str:
+    row = db.execute(
+        "SELECT doc FROM estate_item WHERE kind = ? AND name = ?", (kind, name)
+    ).fetchone()
+    return str(row["doc"]) if row else ""
+
+
 def load_estate(db: Db) -> Estate:
     """The estate with the last facts of each host."""
     rows = db.execute("SELECT kind, doc FROM estate_item ORDER BY kind, name").fetchall()

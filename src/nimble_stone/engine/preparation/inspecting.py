@@ -74,7 +74,7 @@ async def _insert(c: Context) -> None:
 
 async def boots_from_network(ports: Ports, machine: str) -> bool:
     """Whether a machine gets what it boots by the network."""
-    found = (await ports.store.read(records.load_estate)).machine(machine)
+    found = await ports.store.read(records.get_machine, machine)
     return found is not None and found.boots == "network"
 
 

@@ -40,7 +40,7 @@ class Enroll:
         Raises: Conflict when the name is taken, LoginRefused, RemoteFailed and its kinds.
         """
         host = self._host(c)
-        other = (await c.ports.store.read(records.load_estate)).host(host.name)
+        other = await c.ports.store.read(records.get_host, host.name)
         if other is not None and (other.origin is None or other.origin.run != c.run.id):
             raise Conflict(
                 f"the estate has another host {host.name}",
@@ -65,7 +65,7 @@ class Enroll:
         """Out of the estate. The key is forgotten with the last host that is opened by it. Raises
         Conflict when another plan needs the host.
         """
-        host = (await c.ports.store.read(records.load_estate)).host(c.node.name)
+        host = await c.ports.store.read(records.get_host, c.node.name)
         if host is None or host.origin is None or host.origin.run != c.run.id:
             return ""
         if reasons := await adding.needs(c.ports, host.name):

@@ -62,19 +62,22 @@ class Session:
         return answer.text
 
     def failure(self, what: str, answer: Answer) -> RemoteFailed:
+        return self._failure(what, answer.status, answer.err)
+
+    def _failure(self, what: str, status: int, err: str) -> RemoteFailed:
         words = " ".join(
-            line.removeprefix("error:").strip() for line in answer.err.splitlines() if line.strip()
+            line.removeprefix("error:").strip() for line in err.splitlines() if line.strip()
         )[:400]
-        if answer.status in (124, 137):
+        if status in (124, 137):
             words = "the command ran into its time limit on the host"
-        if answer.status == 127:
+        if status == 127:
             words = "virsh is not installed, or not in the path of this account"
         hint = next(
             (text for key, text in _HINTS.items() if key in words),
             "See the transcript, fix the host, then retry.",
         )
         return RemoteFailed(
-            f"{self.name}: {what.split(' /dev/stdin')[0]}: {words or f'status {answer.status}'}",
+            f"{self.name}: {what.split(' /dev/stdin')[0]}: {words or f'status {status}'}",
             target=self.name,
             operation=what,
             hint=hint,
@@ -83,20 +86,23 @@ class Session:
     async def maybe(self, *words: str) -> str | None:
         """Like _virsh, but None when the thing named does not exist."""
         answer = await self.run(commands.virsh(*words))
-        if answer.status == 0:
-            return answer.text
-        if any(
-            text in answer.err
-            for text in (
-                "not found",
-                "failed to get domain",
-                "failed to get vol",
-                "no domain with",
-                "failed to get pool",
-            )
-        ):
+        return self._known(words, answer.status, answer.text, answer.err)
+
+    async def several(self, *questions: tuple[str, ...]) -> list[str | None]:
+        """The answers to several virsh commands, in one conversation: as `maybe`."""
+        lines = [commands.virsh_limited(*words) for words in questions]
+        found = await self.script(lines, SCRIPT_S)
+        return [
+            self._known(words, said.status, said.out, said.err)
+            for words, said in zip(questions, found, strict=True)
+        ]
+
+    def _known(self, words: tuple[str, ...], status: int, out: str, err: str) -> str | None:
+        if status == 0:
+            return out
+        if any(text in err for text in _MISSING):
             return None
-        raise self.failure(" ".join(words), answer)
+        raise self._failure(" ".join(words), status, err)
 
     async def script(self, lines: list[str], limit_s: int) -> list[reading.Said]:
         """Several commands in one conversation."""
@@ -144,6 +150,16 @@ class Session:
         return await self._reach.ssh.run(self._target, command, limit_s=limit_s)
 
 
+SCRIPT_S = 60
+"""Seconds for several questions in one conversation."""
+_MISSING = (
+    "not found",
+    "failed to get domain",
+    "failed to get vol",
+    "no domain with",
+    "failed to get pool",
+)
+"""What virsh says of a thing that does not exist."""
 _HINTS = {
     "No space left on device": "Free space on the datastore or choose another, then retry.",
     "cannot allocate": "Free space on the datastore or choose another, then retry.",

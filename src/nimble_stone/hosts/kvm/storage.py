@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import re
-from collections.abc import AsyncIterator, Callable
+from collections.abc import AsyncIterator, Callable, Sequence
 from dataclasses import replace
 
 from nimble_stone.core.errors import Conflict, RemoteFailed
-from nimble_stone.hosts.api import Volume
+from nimble_stone.hosts.api import Volume, VolumeName
 from nimble_stone.hosts.kvm import commands, xml_in, xml_out
 from nimble_stone.hosts.kvm.probes import fetch_words
 from nimble_stone.hosts.kvm.session import Session
@@ -28,6 +28,15 @@ class KvmStorage:
         """The volume, or None."""
         text = await self._session.maybe("vol-dumpxml", "--pool", datastore, name)
         return xml_in.volume(text) if text is not None else None
+
+    async def volumes(self, wanted: Sequence[VolumeName]) -> list[Volume | None]:
+        """Several of them, in one conversation."""
+        if not wanted:
+            return []
+        found = await self._session.several(
+            *(("vol-dumpxml", "--pool", one.datastore, one.volume) for one in wanted)
+        )
+        return [xml_in.volume(text) if text is not None else None for text in found]
 
     async def refresh(self, datastore: str) -> None:
         """Make the host see what others put into a shared datastore."""

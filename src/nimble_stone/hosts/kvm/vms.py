@@ -72,14 +72,20 @@ class KvmVms:
         return await self._session.maybe("domstate", name) == "paused"
 
     async def state(self, name: str) -> VmState | None:
-        """The VM as it is stored, as it is now, and whether it starts with its host."""
-        stored = await self._session.maybe("dumpxml", name, "--inactive")
-        if stored is None:
+        """The VM as it is stored, as it is now, and whether it starts with its host: asked in one
+        conversation.
+        """
+        stored, words, told, live = await self._session.several(
+            ("dumpxml", name, "--inactive"),
+            ("domstate", name, "--reason"),
+            ("dominfo", name),
+            ("dumpxml", name),
+        )
+        if stored is None or words is None or told is None:
             return None
-        words = await self._session.virsh("domstate", name, "--reason")
-        info = _pairs(await self._session.virsh("dominfo", name))
-        state = words.partition("(")[0].strip()
-        live = None if state in OFF else await self._session.maybe("dumpxml", name)
+        info, state = _pairs(told), words.partition("(")[0].strip()
+        if state in OFF:
+            live = None
         return VmState(
             xml_in.domain(stored),
             None if live is None else xml_in.domain(live),

@@ -1,6 +1,7 @@
 <script lang="ts">
   /** What becomes of bare machines and their drives when their nodes go or are made again. */
   import type { ChangesAnswer } from '../../lib/api/types';
+  import { count } from '../../lib/format';
 
   interface Props {
     nodes: NonNullable<ChangesAnswer['removes']>;
@@ -8,9 +9,21 @@
     added: Set<string>;
   }
   let { nodes, added }: Props = $props();
+  let words = $derived.by(() => {
+    const again = nodes.filter((one) => added.has(one.node)).length;
+    const off = count(nodes.length - again, 'machine');
+    if (!again) return `Switches ${off} off.`;
+    const made = `Installs ${count(again, 'node')} again under the same name and address.`;
+    return again < nodes.length ? `Switches ${off} off. ${made}` : made;
+  });
 </script>
 
-{#if nodes.length}<div class="scroll">
+{#snippet drives(serials: string[])}{#if serials.length}<span class="mono"
+      >{serials.join(', ')}</span
+    >{:else}<span class="none quiet">none</span>{/if}{/snippet}
+
+{#if nodes.length}<p>{words}</p>
+  <div class="scroll">
     <table>
       <thead>
         <tr><th>Node</th><th>Machine</th><th>Wiped</th><th>Not wiped</th></tr>
@@ -23,8 +36,8 @@
               ></td
             >
             <td>{one.host}</td>
-            <td class="mono">{(one.wiped ?? []).join(', ') || 'nothing'}</td>
-            <td class="mono">{(one.left ?? []).join(', ') || 'nothing'}</td>
+            <td>{@render drives(one.wiped ?? [])}</td>
+            <td>{@render drives(one.left ?? [])}</td>
           </tr>{/each}
       </tbody>
     </table>
@@ -55,6 +68,9 @@
   }
   th {
     font-weight: 600;
+    white-space: nowrap;
+  }
+  .none {
     white-space: nowrap;
   }
   p {

@@ -12,7 +12,7 @@
   import Wall from '../wall/Wall.svelte';
   import type { StoneState } from '../wall/WallStone.svelte';
   import Frame from '../../lib/ui/Frame.svelte';
-  import { moved } from './moves';
+  import { leavingMachines, moved } from './moves';
   import { mendingOf, notInspected, type Place } from './place';
   import PlanDetails from './PlanDetails.svelte';
   import Later from '../../lib/ui/Later.svelte';
@@ -194,7 +194,7 @@
       {filter}
       {trouble}
       {lost}
-      claims={plan.claims}
+      claims={[...plan.claims, ...leavingMachines(plan)]}
       reading={place.wall}
       lines={plan.stores}
       losses={plan.losses}

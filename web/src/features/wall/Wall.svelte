@@ -1,6 +1,6 @@
 <script lang="ts">
   /** Hosts side by side with what runs on them and what is planned: heights are what a reading measures. */
-  import type { ClaimView, HostView, NodeView, PlanView } from '../../lib/api/types';
+  import type { HostView, NodeView, PlanView } from '../../lib/api/types';
   import { count, gib, listed, size } from '../../lib/format';
   import type { Mark } from '../../lib/ui/marks';
   import { Drag } from './drag.svelte';
@@ -14,6 +14,7 @@
     networkWords,
     nodeOf,
     type Column,
+    type Claimed,
     type Part,
     type Place,
     type Reading,
@@ -39,7 +40,7 @@
     height?: number;
     trouble?: Set<string>;
     lost?: string[];
-    claims?: ClaimView[];
+    claims?: Claimed[];
     reading?: Reading;
   }
   let {
@@ -94,7 +95,8 @@
     if (reading === 'networks') return networkWords(c.host, wanted);
     const told = footOf(reading, c.host, { losses, now });
     if (told) return told;
-    if (c.host.bare) return bareWords(c.host, c.stones.length > 0, c.w > 180, c.w > 104);
+    if (c.host.bare)
+      return bareWords(c.host, c.stones.length + c.ghosts.length > 0, c.w > 180, c.w > 104);
     return wide
       ? `${figure(c.free)} of ${figure(c.host.limit_bytes)} ${unit} free`
       : `${figure(c.free)} free`;

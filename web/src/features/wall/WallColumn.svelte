@@ -55,11 +55,7 @@
   {/each}
   {#each c.ghosts as g (g.id)}<g class="claimed"
       ><rect x={g.x} y={g.y} width={g.w} height={Math.max(1, g.h - 1)}
-        ><title
-          >{g.label}, {size(g.memory)}: {g.planned
-            ? 'planned by another plan'
-            : 'created by another run'}</title
-        ></rect
+        ><title>{g.label}, {size(g.memory)}: {g.words}</title></rect
       >{#if !c.dense && g.h >= 14}<text x={g.x + 7} y={g.y + g.h / 2 + 3.5} class="small plain"
           >{middle(g.label, chars(g.w))}</text
         >{/if}</g

@@ -29,7 +29,14 @@ export interface DriveBox {
   h: number;
 }
 export interface Ghost extends Block {
-  planned: boolean;
+  /** Whose it is, and what becomes of it. */
+  words: string;
+}
+/** What else is there or will be: of other plans, or of this one and to be removed by its next run. */
+export type Claimed = ClaimView & { leaves?: boolean };
+function wordsOf(claim: Claimed): string {
+  if (claim.leaves) return 'deployed, the next run removes it';
+  return claim.run ? 'created by another run' : 'planned by another plan';
 }
 /** Names stand across, upright where columns are narrow, and nowhere where they are hairs: there the lens tells them. */
 export type Named = 'across' | 'upright' | 'lens';
@@ -281,9 +288,9 @@ export function layout(
   nodes: Part[],
   width: number,
   height: number,
-  claims: ClaimView[] = [],
+  claims: Claimed[] = [],
 ): Picture {
-  const taken = new Map<string, ClaimView[]>();
+  const taken = new Map<string, Claimed[]>();
   for (const claim of claims) taken.set(claim.host, [...(taken.get(claim.host) ?? []), claim]);
   const bays = [...new Set(hosts.map((host) => `${host.site} · ${host.bay}`))];
   const rows = Math.max(
@@ -348,7 +355,7 @@ export function layout(
 function column(
   host: Place,
   nodes: Part[],
-  claims: ClaimView[],
+  claims: Claimed[],
   x: number,
   w: number,
   base: number,
@@ -396,7 +403,7 @@ function column(
       id: `${claim.plan}/${claim.name}`,
       label: claim.name,
       memory: claim.memory_bytes,
-      planned: !claim.run,
+      words: wordsOf(claim),
       x: x + inset,
       y,
       w: w - 2 * inset,

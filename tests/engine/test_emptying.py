@@ -50,7 +50,10 @@ def test_a_host_is_emptied_and_used_again(
 
     run = start(client, "clears")
     done = ended(client, run)
-    assert done["state"] == "done", [s["message"] for s in done["steps"] if s["message"]]
+    assert done["state"] == "done", [
+        *(s["message"] for s in done["steps"] if s["message"]),
+        *((p["label"], p["found"]) for p in done["proofs"] if not p["passed"]),
+    ]
     left = lab.show()["hosts"]
     assert node["name"] in left[own["to"]]["guests"]
     assert set(left[host]["guests"]) == bedrock

@@ -178,7 +178,11 @@ async def _copied(source: Context, target: Context, pair: _Pair) -> None:
     if there is not None and await target.host.storage.digest(there.path) == wanted:
         return
     await remove_volume(target, pair.volume, pair.now)
-    await target.host.storage.create_image(pair.now, pair.volume, volume.physical_bytes)
+    storage = target.host.storage
+    if volume.format == storage.disk_format:
+        await storage.create_disk(pair.now, pair.volume, volume.capacity_bytes)
+    else:
+        await storage.create_image(pair.now, pair.volume, volume.physical_bytes)
     pieces: AsyncIterator[bytes] = source.host.storage.download(
         pair.was, pair.volume, limit_s=COPY_S
     )

@@ -509,7 +509,7 @@ def test_a_disk_image_is_rolled_out_by_a_kit_that_states_hardware(
     done = ended(client, run)
     assert done["state"] == "done", [
         (s["key"], s["message"]) for s in done["steps"] if s["state"] == "failed"
-    ] + [p for p in done["proofs"] if not p["passed"]]
+    ] + [p["found"] for p in done["proofs"] if not p["passed"]]
     keys = {s["key"]: s for s in done["steps"]}
     assert keys["host-keys/server-1"]["state"] == "done"
     # what the console showed is what the server shows, and what is pinned

@@ -89,7 +89,7 @@ def test_three_nodes_are_rolled_out_proved_reported_and_taken_back(
     assert "services are up" in client.call("GET", f"/api/runs/{run}/console?node=lead-1")["text"]
 
     root = etree.fromstring(client.text(f"/api/runs/{run}/acceptance.xml").encode())
-    assert (root.get("tests"), root.get("failures")) == ("40", "0")
+    assert (root.get("tests"), root.get("failures")) == ("46", "0")
     assert "All 46 acceptance checks passed" in client.text(f"/api/runs/{run}/acceptance.html")
 
     again = client.call("POST", "/api/plans/western/check")

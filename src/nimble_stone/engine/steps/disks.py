@@ -75,6 +75,10 @@ class Clone:
                 await c.host.storage.clone(
                     c.step.datastore, base, name, full=how == "full", capacity_bytes=capacity
                 )
+                made = await c.host.storage.volume(c.step.datastore, name)
+                # a copy is as large as what it was made from; a kit may state more
+                if made is not None and made.capacity_bytes < capacity:
+                    await c.host.storage.grow(c.step.datastore, name, capacity)
 
     async def undo(self, c: Context) -> str:
         """Remove them."""

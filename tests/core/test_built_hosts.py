@@ -26,7 +26,11 @@ def test_hosts_are_added_when_the_cluster_is_formed() -> None:
     steps = sequence.build(sheet(where), where)
     added = [step for step in steps if step.kind == "enroll"]
     assert [step.node for step in added] == ["storage-1", "storage-2", "storage-3"]
-    assert all(set(step.after) == {f"unseed/{step.node}", "form/cluster"} for step in added)
+    # where the cluster stands already, joining it is all that a new node does
+    own = {"storage-1": "token/storage-1"} | {f"storage-{n}": f"join/storage-{n}" for n in (2, 3)}
+    assert all(
+        set(step.after) == {f"unseed/{step.node}", "form/cluster", own[step.node]} for step in added
+    )
     assert {(step.detail["user"], step.detail["datastore"]) for step in added} == {
         ("root", "ballast")
     }

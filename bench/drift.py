@@ -15,17 +15,10 @@ import aiohttp
 import asyncssh
 
 from bench import estate
+from bench.scene import many_hosts
 from nimble_stone.cli.client import Client
 from nimble_stone.lab.scenario import demo
-from tests.support.processes import (
-    PASSWORD,
-    LabProcess,
-    ServerProcess,
-    ended,
-    prepare,
-    ready_plan,
-    small_package,
-)
+from tests.support.processes import PASSWORD, LabProcess, ended, ready_plan
 
 HOSTS, NODES, MORE, ROUNDS = 60, 300, 30, 3
 PLAN, KIT = "many", "gauge-many"
@@ -120,14 +113,8 @@ def _run(client: Client) -> tuple[str, float]:
 
 def main(folder: Path) -> None:
     """Print both."""
-    lab = LabProcess(folder / "lab", speed=100_000, more_hosts=HOSTS)
-    data = folder / "data"
-    data.mkdir(mode=0o700)
-    (data / "dial.yaml").write_text(lab.dial())
-    server = ServerProcess(data, pace=0.001)
-    try:
-        client = server.client()
-        prepare(client, lab, small_package(folder, mib=1))
+    with many_hosts(folder, HOSTS) as scene:
+        client = scene.client
         client.call("PUT", "/api/kits", {"text": _kit()})
         ready_plan(
             client,
@@ -140,7 +127,7 @@ def main(folder: Path) -> None:
         run, _ = _run(client)
         nodes = client.call("GET", f"/api/plans/{PLAN}")["nodes"]
         hosts = len({node["host"] for node in nodes})
-        pairs = [(_read(client), asyncio.run(_raw(lab, nodes, run))) for _ in range(ROUNDS)]
+        pairs = [(_read(client), asyncio.run(_raw(scene.lab, nodes, run))) for _ in range(ROUNDS)]
         ratio = statistics.median(ours / bare for ours, bare in pairs)
         ours, bare = (statistics.median(one) for one in zip(*pairs, strict=True))
         print(
@@ -153,6 +140,3 @@ def main(folder: Path) -> None:
         client.call("PATCH", f"/api/plans/{PLAN}", body)
         _, took = _run(client)
         print(f"{MORE} nodes more, with the checks of all {NODES + MORE}: {took:.0f} s")
-    finally:
-        server.stop()
-        lab.stop()

@@ -26,6 +26,7 @@ from bench import (
     placement,
     run_page,
 )
+from bench.scene import many_hosts
 from nimble_stone.core import checks, sequence, yaml_text
 from nimble_stone.core.checks import Situation
 from nimble_stone.core.plan.model import Plan
@@ -118,14 +119,8 @@ def hundred(folder: Path) -> None:
     """A run of 100 nodes on stand-ins that answer at once: the time that is ours (and the
     stand-ins').
     """
-    lab = LabProcess(folder / "lab", speed=100_000, more_hosts=100)
-    data = folder / "data"
-    data.mkdir(mode=0o700)
-    (data / "dial.yaml").write_text(lab.dial())
-    server = ServerProcess(data, pace=0.001)
-    try:
-        client = server.client()
-        prepare(client, lab, small_package(folder, mib=1))
+    with many_hosts(folder, 100) as scene:
+        client = scene.client
         ready_plan(
             client,
             demo.PLAN.replace("name: western", "name: hundred")
@@ -144,9 +139,6 @@ def hundred(folder: Path) -> None:
             f" s for {steps} steps ({took / steps * 1000:.0f} ms a step, stand-ins on the same two"
             f" cores included); ended {view['state']}"
         )
-    finally:
-        server.stop()
-        lab.stop()
 
 
 def page_size() -> None:

@@ -452,3 +452,47 @@ def test_another_version_is_written_to_the_system_drive_only() -> None:
     assert wiped_drives(steps) == {node.id: (node.value(SYSTEM_DRIVE),) for node in before.nodes}
     told = {one.code for one in checks.check(Situation(newer, where, changes=found))}
     assert "leaving-unknown" not in told
+
+
+def test_another_version_on_another_machine_begins_anew() -> None:
+    """Its data drives stay where they are, so the node leaves its cluster like any other."""
+    where = estate(
+        *three().machine_facts.values(),
+        machine("tuff", disk("tuff-s", 200), disk("tuff-1"), disk("tuff-2")),
+    )
+    before = sheet(where)
+    stands = built([Part("r1", before.nodes, frozenset(STORAGE), packages=before.packages)])
+    nodes = {ident: {"host": stands[ident].node.value("host")} for ident in STORAGE}
+    planned = {"nodes": nodes | {"storage-2": {"host": "tuff"}}}
+    newer = sheet(where, package=replace(PACKAGE, sha256="c" * 64), **planned)
+    found = changes(newer, stands)
+    ways = {one.node: one.way for one in found.upgrades}
+    assert ways == {"storage-1": "drive", "storage-2": "again", "storage-3": "drive"}
+    steps = of_change(newer, found, sequence.build(newer, where))
+    assert [step.node for step in steps if step.kind == "leave"] == ["storage-2"]
+
+
+def test_what_a_lost_machine_carried_is_given_up_by_its_own_plan_first() -> None:
+    where = three()
+    here = sheet(where)
+    stands = built([Part("r1", here.nodes, frozenset(STORAGE))])
+    node = stands["storage-2"].node
+
+    def said(wanted: Wanted, *claims: Claim) -> list[str]:
+        found = changes(here, stands, wanted)
+        on_built = {node.name: ("by-hand",)}
+        situation = Situation(here, where, claims, changes=found, on_built=on_built)
+        told = [one for one in checks.check(situation) if one.code == "host-carries"]
+        return [f"{one.message} {one.remedy.label}" for one in told if one.remedy]
+
+    again, lost = Wanted(remade=("storage-2",)), Wanted(lost=(node.value("host"),))
+    other = Claim("r9", "mast", "mast-1", host=node.name)
+    assert said(again) == [
+        f"{node.name} is a host of the estate and has by-hand."
+        f" Empty host {node.name} first, then refresh it"
+    ]
+    assert said(lost) == []
+    assert said(lost, other) == [
+        f"{node.name} is a host of the estate and has mast-1."
+        f" Give {node.name} up as lost in the plans of these VMs first"
+    ]

@@ -131,6 +131,42 @@ def server(answers: Callable[[int, bytes], list[bytes]]) -> Iterator[int]:
             thread.join()
 
 
+def losing(port: int) -> Callable[[int, bytes], list[bytes]]:
+    """A way to a server that loses the first datagram."""
+
+    def through(number: int, data: bytes) -> list[bytes]:
+        if number == 1:
+            return []
+        with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as way:
+            way.settimeout(5)
+            way.connect((HERE, port))
+            way.send(data)
+            return [way.recv(65535)]
+
+    return through
+
+
+def test_what_is_lost_is_asked_again_and_is_not_counted_as_time(
+    tmp_path: Path, named: Named
+) -> None:
+    """The second question is another one: its answer says nothing of the first one's way."""
+    port = free_port()
+    clock = Timed(tmp_path / "clock", HERE, port)
+    try:
+        _once_it_listens(lambda: datagrams.ask_time(POLICY, HERE, port, limit_s=3))
+        with server(losing(port)) as way:
+            found = now(datagrams.ask_time(POLICY, HERE, way, limit_s=20))
+    finally:
+        clock.close()
+    # a question that waited for a second would be off by half of it
+    assert abs(float(read(found, "offset_ms") or "nan")) < 400
+    assert float(read(found, "delay_ms") or "nan") < 900
+    with server(losing(named.port)) as way:
+        name = "a.kelda.holm.example"
+        found = now(datagrams.ask_name(POLICY, HERE, way, name, "A", limit_s=20))
+    assert said(found, "count:$.answers[*]") == ["2"]
+
+
 def test_a_text_is_sent_again_when_it_is_lost() -> None:
     got: list[bytes] = []
 

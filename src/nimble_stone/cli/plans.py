@@ -464,7 +464,8 @@ def plan_changes(
         for one in found["adds"]
         if one["node"] not in upgraded
     ]
-    lines += [_upgrade_text(one) for one in found["upgrades"]]
+    bare = {one["node"] for one in found["removes"] if one["on_machine"]}
+    lines += [_upgrade_text(one, one["node"] in bare) for one in found["upgrades"]]
     lines += [f"  Remove {_place(one)}" for one in found["removes"] if one["node"] not in added]
     lines += [_drives_text(one) for one in found["removes"] if one["on_machine"]]
     lines += [
@@ -489,7 +490,7 @@ def plan_changes(
         f" {one['now_host']} ({one['now_store']})"
         for one in found["moves"]
     ]
-    lines += [_settings_text(one) for one in found["alters"]]
+    lines += [_settings_text(one, one["node"] in bare) for one in found["alters"]]
     lines += [
         f"  Differs, and stays as built: {one['label']} of {one['name']}: built"
         f" {one['was'] or 'nothing'}, planned {one['now'] or 'nothing'}"
@@ -525,7 +526,11 @@ WAYS = {
 }
 
 
-def _settings_text(one: dict[str, Any]) -> str:
+REMADE = "removes it and makes it again"
+"""What “again” is for a node on a bare machine: its drives are told one by one."""
+
+
+def _settings_text(one: dict[str, Any], bare: bool) -> str:
     values = ", ".join(
         f"{each['label']} (secret)"
         if each["secret"]
@@ -533,11 +538,13 @@ def _settings_text(one: dict[str, Any]) -> str:
         for each in one["values"]
     )
     interrupts = f"; {one['interrupts']}" if one["interrupts"] else ""
-    return f"  {one['label']} of {one['name']}: {values}, {WAYS[one['way']]}{interrupts}"
+    way = REMADE if bare else WAYS[one["way"]]
+    return f"  {one['label']} of {one['name']}: {values}, {way}{interrupts}"
 
 
-def _upgrade_text(one: dict[str, Any]) -> str:
-    return f"  Upgrade {one['name']}: {one['was']} → {one['now']}, {UPGRADES[one['way']]}"
+def _upgrade_text(one: dict[str, Any], bare: bool) -> str:
+    way = REMADE if bare and one["way"] == "again" else UPGRADES[one["way"]]
+    return f"  Upgrade {one['name']}: {one['was']} → {one['now']}, {way}"
 
 
 @app.command("renew")

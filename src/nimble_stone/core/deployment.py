@@ -410,7 +410,8 @@ def _upgrades(sheet: Sheet, standing: Mapping[str, BuiltNode]) -> tuple[Upgrade,
         said = sheet.kit.upgrading_of(node.role)
         way: str = said.way if said else ""
         if node.on_machine and way == IN_PLACE:
-            way = WRITTEN
+            # its data drives are where it was: on another machine it begins anew
+            way = AGAIN if _changes_machine(built, node) else WRITTEN
         if built.node.is_adopted and way == IN_PLACE:
             # nothing here knows what else its definition holds
             way = ""

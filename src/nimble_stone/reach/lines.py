@@ -5,13 +5,13 @@ one deadline.
 from __future__ import annotations
 
 import asyncio
-import os
 import time
 
-from nimble_stone.core.errors import RemoteFailed, RemoteTimeout, Unreachable
+from nimble_stone.core.errors import RemoteFailed, RemoteTimeout
 from nimble_stone.core.redaction import shortened
 from nimble_stone.core.reply import Reply
 from nimble_stone.reach.policy import DialPolicy
+from nimble_stone.reach.refusal import unreachable
 
 MAX_ANSWER = 4 << 20
 
@@ -38,14 +38,7 @@ async def ask_line(
             f"{what}: no answer within {limit_s:g} s", target=address, operation=what
         ) from error
     except OSError as error:
-        refused = isinstance(error, ConnectionRefusedError)
-        why = "no service listens on this port" if refused else os.strerror(error.errno or 0)
-        raise Unreachable(
-            f"{address}:{port} cannot be reached: {why}",
-            target=address,
-            operation=what,
-            hint="Check that it is up and the address is right.",
-        ) from error
+        raise unreachable(address, port, what, error) from error
     return Reply(0, body, seconds=time.monotonic() - began)
 
 

@@ -37,10 +37,14 @@ def carrying(s: Situation) -> Iterator[Finding]:
     for ident in changes.removes if changes else ():
         assert changes is not None
         node = changes.standing[ident].node
+        lost = ident in changes.lost
         claimed = (one.name for one in s.claims if one.host == node.name and one.run)
-        names = list(dict.fromkeys((*s.on_built.get(node.name, ()), *claimed)))
+        # what was read of a host that is lost is over; what plans have there is theirs to give up
+        seen = () if lost else s.on_built.get(node.name, ())
+        names = list(dict.fromkeys((*seen, *claimed)))
         if node.name not in s.on_built or not names:
             continue
+        way = f"Give {node.name} up as lost in the plans of these VMs first"
         more = f" and {count_text(len(names) - 3, 'more VM')}" if len(names) > 3 else ""
         yield Finding(
             severity="blocker",
@@ -49,7 +53,7 @@ def carrying(s: Situation) -> Iterator[Finding]:
             host=node.value("host"),
             message=f"{node.name} is a host of the estate and has {', '.join(names[:3])}{more}.",
             consequence="They would be lost with it.",
-            remedy=Remedy(label=f"Empty host {node.name} first, then refresh it"),
+            remedy=Remedy(label=way if lost else f"Empty host {node.name} first, then refresh it"),
         )
 
 

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import base64
 
-from nimble_stone.core.errors import Conflict, RemoteFailed
+from nimble_stone.core.errors import Conflict
 from nimble_stone.core.machine_sequence import installer_of
 from nimble_stone.core.plan.columns import SYSTEM_DRIVE
 from nimble_stone.core.plan.sheet import reached
@@ -14,9 +14,10 @@ from nimble_stone.engine import jobs
 from nimble_stone.engine.preparation import inspecting
 from nimble_stone.engine.preparation.context import Context as Preparing
 from nimble_stone.engine.preparation.inspecting import ON, ours, switch_off, withdraw
-from nimble_stone.engine.steps.context import Context, Found, Kind, options_of
+from nimble_stone.engine.steps.context import Context, Found, Kind
 from nimble_stone.engine.steps.disks import config_image
 from nimble_stone.engine.steps.installing import answers_entry
+from nimble_stone.engine.steps.shutting_down import until_off
 from nimble_stone.store import entries, media, records, runs
 from nimble_stone.store.media import Task
 
@@ -94,8 +95,8 @@ class Seed:
 SEED = Seed()
 
 
-OFF, LOOK_S = "Off", 1.0
-"""A machine's PowerState (DSP0268), and seconds between two looks at it."""
+OFF = "Off"
+"""A machine's PowerState (DSP0268)."""
 FROM_DISK = ("seed", "boot")
 """What is on offer to a machine that boots from its own drive: its configuration, or nothing."""
 
@@ -149,27 +150,13 @@ class PowerOn:
 
 
 async def shut_down_machine(c: Context) -> None:
-    """The system on a machine shuts down when asked, or its power is cut where the kit allows that.
-    Raises RemoteFailed.
-    """
-    options, name = options_of(c), c.node.name
-    end = c.ports.monotonic() + options.stop_s
-    if await c.host.metal.power_state() != OFF:
-        await c.host.metal.power("GracefulShutdown")
-    while await c.host.metal.power_state() != OFF:
-        left = end - c.ports.monotonic()
-        if left <= 0 and options.cut:
-            await switch_off(c)
-            return
-        if left <= 0:
-            raise RemoteFailed(
-                f"{name} has not shut down within {options.stop_s:g} s",
-                target=c.step.host,
-                hint="Shut it down yourself, then retry; or allow `cut` in the kit.",
-                code="not-shut-down",
-            )
-        c.tell(words="shutting down", left_s=left)
-        await c.ports.pause(min(LOOK_S, left))
+    """The system on the node's machine shuts down; see `until_off`."""
+    metal = c.host.metal
+
+    async def runs() -> bool:
+        return await metal.power_state() != OFF
+
+    await until_off(c, runs, lambda: metal.power("GracefulShutdown"), lambda: switch_off(c))
 
 
 class Unseed:

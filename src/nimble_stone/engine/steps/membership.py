@@ -87,13 +87,17 @@ async def ask(c: Context, one: Membership, what: str, peer: Peer | None = None) 
     end = c.ports.monotonic() + one.wait.longest
     while True:
         try:
-            return await _ask(c, one, what, peer)
+            await _ask(c, one, what, peer)
+            return
         except NotNow as error:
             left = end - c.ports.monotonic()
             if left <= 0:
                 raise
             c.tell(words=c.ports.blank(str(error)), left_s=left)
             await c.ports.pause(min(AGAIN_S, left))
+        if await happened(c, one, peer):
+            # it was done although the answer said otherwise
+            return
 
 
 async def _ask(c: Context, one: Membership, what: str, peer: Peer | None) -> None:

@@ -11,6 +11,7 @@ from nimble_stone.engine.steps import installer_media, installing, kernels
 from nimble_stone.engine.steps.context import Context, Found, Kind, limits_of, options_of, our_vm
 from nimble_stone.engine.steps.disks import node_disks
 from nimble_stone.engine.steps.returning import back
+from nimble_stone.engine.steps.shutting_down import until_off
 from nimble_stone.hosts.api import Vm, VmDesign, VmDisk, VmMedium
 from nimble_stone.store import records
 
@@ -161,34 +162,12 @@ class Start:
         return ""
 
 
-LOOK_S, AGAIN_S = 2.0, 8.0
-"""Between two looks whether a system has shut down, and until it is asked again."""
-
-
 async def shut_down(c: Context) -> None:
-    """The system of the node's VM shuts down when asked, or its power is cut where the kit allows
-    that. Raises RemoteFailed.
-    """
-    name, options = c.node.name, options_of(c)
-    asked, end = float("-inf"), c.ports.monotonic() + options.stop_s
-    while await c.host.vms.running(name):
-        if c.ports.monotonic() - asked > AGAIN_S:
-            # a system that is busy, or boots, may miss its power button
-            await c.host.vms.shut_down(name)
-            asked = c.ports.monotonic()
-        left = end - c.ports.monotonic()
-        if left <= 0 and options.cut:
-            await c.host.vms.cut(name)
-            return
-        if left <= 0:
-            raise RemoteFailed(
-                f"{name} has not shut down within {options.stop_s:g} s",
-                target=name,
-                hint="Shut it down yourself, then retry; or allow `cut` in the kit.",
-                code="not-shut-down",
-            )
-        c.tell(words="shutting down", left_s=left)
-        await c.ports.pause(min(LOOK_S, left))
+    """The system of the node's VM shuts down; see `until_off`."""
+    vms, name = c.host.vms, c.node.name
+    await until_off(
+        c, lambda: vms.running(name), lambda: vms.shut_down(name), lambda: vms.cut(name)
+    )
 
 
 class Resize:

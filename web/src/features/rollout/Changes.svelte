@@ -66,6 +66,13 @@
     drive: 'system drive written again, data drives stay, one by one',
     '': 'the kit does not say how they get it',
   };
+  let bare = $derived(
+    new Set((changes.removes ?? []).filter((one) => one.on_machine).map((one) => one.node)),
+  );
+  /** What being made again is for a node on a bare machine; the dialog names its drives. */
+  function again(way: string, node: string): string {
+    return way === 'again' && bare.has(node) ? 'removed and made again, one by one' : '';
+  }
   let idle = $derived.by(() => {
     const { adds, removes, resizes, grows, upgrades, moves, alters } = changes;
     return ![adds, removes, resizes, grows, upgrades, moves, alters].some((one) => one?.length);
@@ -120,7 +127,8 @@
                 : ' '}{/each}{#if some.length > NAMED}<span
                 title={some.map((one) => one.name).join(', ')}
                 >and {count(some.length - NAMED, 'more node')}</span
-              >{/if}<br /><span class="quiet">{versions(first.was, first.now)}<br />{text}</span
+              >{/if}<br /><span class="quiet"
+              >{versions(first.was, first.now)}<br />{again(way, first.node) || text}</span
             ></span
           >
         </li>{/if}{/each}
@@ -156,9 +164,10 @@
               {#if v.secret}<span class="quiet">(new)</span>{:else}<span class="quiet"
                   >{v.was || 'nothing'} → {v.now || 'nothing'}</span
                 >{/if}{/each}<br /><span class="quiet" title={some.map((n) => n.name).join(', ')}
-              >{some.length === 1 ? first.name : count(some.length, 'node')}, {HOW[
-                first.way
-              ]}{#if first.interrupts}<br />{first.interrupts}{/if}</span
+              >{some.length === 1 ? first.name : count(some.length, 'node')}, {again(
+                first.way,
+                first.node,
+              ) || HOW[first.way]}{#if first.interrupts}<br />{first.interrupts}{/if}</span
             ></span
           >
         </li>{/if}{/each}
